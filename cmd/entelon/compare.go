@@ -1,0 +1,148 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"entelon/core/compare"
+	"entelon/core/profile"
+	"entelon/core/scope"
+	"entelon/core/tree"
+)
+
+type compareJSON struct {
+	Baseline  sideOut      `json:"baseline"`
+	Candidate sideOut      `json:"candidate"`
+	Measure   string       `json:"measure"`
+	Unit      string       `json:"unit"` // of every figure below
+	Scale     string       `json:"scale"`
+	Functions []compareOut `json:"functions"`
+}
+
+type sideOut struct {
+	File       string `json:"file"`
+	Program    string `json:"program"`
+	Build      string `json:"build"`
+	BuildID    string `json:"build_id"`
+	Total      int64  `json:"total"`
+	Samples    int64  `json:"samples"`
+	DurationNS int64  `json:"duration_ns"`
+}
+
+type figureOut struct {
+	Self  float64 `json:"self"`
+	Total float64 `json:"total"`
+}
+
+type compareOut struct {
+	Name       string    `json:"name"`
+	Module     string    `json:"module"`
+	Baseline   figureOut `json:"baseline"`
+	Candidate  figureOut `json:"candidate"`
+	DeltaSelf  float64   `json:"delta_self"`
+	DeltaTotal float64   `json:"delta_total"`
+	State      string    `json:"state"`
+}
+
+func compareCommand() *cobra.Command {
+	var asJSON bool
+	var scaleName string
+	var limit int
+	c := &cobra.Command{
+		Use:   "compare BASELINE CANDIDATE",
+		Short: "Show function by function what changed from one take to another",
+		Example: `  entelon compare engraved-3.4.0.take engraved-3.5.0.take
+  entelon compare --scale second before.take after.take
+  entelon compare --json before.take after.take`,
+		Args: cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			scale, err := compare.ParseScale(scaleName)
+			if err != nil {
+				return fmt.Errorf("--scale: %w", err)
+			}
+			a, err := readTake(args[0])
+			if err != nil {
+				return err
+			}
+			b, err := readTake(args[1])
+			if err != nil {
+				return err
+			}
+			sa, sb := side(a), side(b)
+			rows, err := compare.Functions(sa, sb, scale)
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return printJSON(cmd.OutOrStdout(), compareResult(args, a, b, sa, sb, scale, rows))
+			}
+			return printCompare(cmd.OutOrStdout(), a, b, scale, rows, limit)
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON, all functions")
+	c.Flags().StringVar(&scaleName, "scale", "total", "divide both sides by their total, by each second, or by none")
+	c.Flags().IntVar(&limit, "limit", 30, "how many rows; 0 means all")
+	_ = c.RegisterFlagCompletionFunc("scale", cobra.FixedCompletions([]string{"total", "second", "none"}, cobra.ShellCompDirectiveNoFileComp))
+	return takeFile(c)
+}
+
+func side(t *profile.Take) compare.Side {
+	tr := tree.New(t.Profile)
+	c := tr.Cost(0, scope.Scope{})
+	return compare.Side{Profile: t.Profile, Functions: tr.Functions(c), Total: c.Total[0], Samples: c.TotalSamples[0], DurationNS: t.Facts.DurationNS}
+}
+
+// scaledUnit is the unit of a scaled figure.
+func scaledUnit(s compare.Scale, unit string) string {
+	switch s {
+	case compare.ByTotal:
+		return "share"
+	case compare.BySecond:
+		return unit + "/s"
+	}
+	return unit
+}
+
+func compareResult(args []string, a, b *profile.Take, sa, sb compare.Side, scale compare.Scale, rows []compare.Row) compareJSON {
+	one := func(file string, t *profile.Take, s compare.Side) sideOut {
+		return sideOut{file, t.Settings.Program, t.Settings.Build, t.Facts.BuildID, s.Total, s.Samples, s.DurationNS}
+	}
+	m := a.Profile.Measures[0]
+	out := compareJSON{
+		Baseline: one(args[0], a, sa), Candidate: one(args[1], b, sb), Measure: a.Profile.Strings[m.Name],
+		Unit: scaledUnit(scale, a.Profile.Strings[m.Unit]), Scale: string(scale), Functions: []compareOut{},
+	}
+	for _, r := range rows {
+		out.Functions = append(out.Functions, compareOut{r.Name, r.Module, figureOut{r.Baseline.Self, r.Baseline.Total},
+			figureOut{r.Candidate.Self, r.Candidate.Total}, r.DeltaSelf, r.DeltaTotal, string(r.State)})
+	}
+	return out
+}
+
+func printCompare(w io.Writer, a, b *profile.Take, scale compare.Scale, rows []compare.Row, limit int) error {
+	fmt.Fprintf(w, "%s %s → %s %s", a.Settings.Program, a.Settings.Build, b.Settings.Program, b.Settings.Build)
+	factor := 1e-6
+	switch scale {
+	case compare.ByTotal:
+		factor = 100
+		fmt.Fprintln(w, "   figures in % of each side's CPU time")
+	case compare.BySecond:
+		fmt.Fprintln(w, "   figures in ms of CPU time for each second")
+	default:
+		fmt.Fprintln(w, "   figures in ms of CPU time")
+	}
+	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', tabwriter.AlignRight)
+	fmt.Fprintln(tw, "self\t→\tdifference\ttotal\t→\tdifference\t  state\t  function")
+	for i, r := range rows {
+		if limit > 0 && i == limit {
+			break
+		}
+		fmt.Fprintf(tw, "%.2f\t%.2f\t%+.2f\t%.2f\t%.2f\t%+.2f\t  %s\t  %s\n",
+			factor*r.Baseline.Self, factor*r.Candidate.Self, factor*r.DeltaSelf,
+			factor*r.Baseline.Total, factor*r.Candidate.Total, factor*r.DeltaTotal, r.State, r.Name)
+	}
+	return tw.Flush()
+}

@@ -1,0 +1,73 @@
+// Command entelon samples running programs and shows where their time goes.
+package main
+
+import (
+	"errors"
+	"fmt"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"entelon/codec/take"
+	"entelon/sampler"
+)
+
+func main() {
+	sampler.Launcher()
+	err := root().Execute()
+	var code exitCode
+	switch {
+	case errors.As(err, &code):
+		os.Exit(int(code))
+	case err != nil:
+		fmt.Fprintln(os.Stderr, "entelon: "+oneLine(err))
+		os.Exit(1)
+	}
+}
+
+// exitCode ends the program with a launched command's own code.
+type exitCode int
+
+func (c exitCode) Error() string { return fmt.Sprintf("the command ended with exit code %d", int(c)) }
+
+func root() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "entelon",
+		Short: "Find out where a program spends its time, and what a new build made slower",
+		Long: `Entelon samples running programs, folds their call stacks, and shows where the
+time goes, in the terminal and in the browser.`,
+		Example: `  entelon take -- ./engraved --scores 200     sample a command from start to end
+  entelon take --pid 4711 --for 10s           sample a running process
+  entelon hot engraved.take                   its hot functions
+  entelon compare before.take after.take      what became slower
+  entelon serve                               the same in the browser`,
+		SilenceUsage:  true,
+		SilenceErrors: true,
+		Version:       sampler.Version,
+	}
+	c.AddCommand(takeCommand(), hotCommand(), factsCommand(), stacksCommand(), compareCommand(), sendCommand(), serveCommand(), apiCommand())
+	return c
+}
+
+// oneLine makes a single clear line of an error, with what to do where known.
+func oneLine(err error) string {
+	line, remedy := err.Error(), ""
+	var broken *take.Error
+	if errors.As(err, &broken) {
+		remedy = broken.Remedy()
+	} else {
+		remedy = sampler.Remedy(err)
+	}
+	out := make([]rune, 0, len(line))
+	for _, r := range line {
+		if r == '\n' {
+			out = append(out, ';', ' ')
+		} else {
+			out = append(out, r)
+		}
+	}
+	if remedy != "" {
+		return string(out) + "; " + remedy
+	}
+	return string(out)
+}

@@ -1,0 +1,335 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"entelon/codec/stacks"
+	"entelon/codec/take"
+	"entelon/core/profile"
+	"entelon/core/reading"
+	"entelon/core/scope"
+	"entelon/core/tree"
+)
+
+var salvage bool
+
+// takeFile prepares a command that reads take files.
+func takeFile(c *cobra.Command) *cobra.Command {
+	c.Flags().BoolVar(&salvage, "salvage", false, "read the whole blocks of a file that is cut off or damaged")
+	c.ValidArgsFunction = func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+		return []string{"take"}, cobra.ShellCompDirectiveFilterFileExt
+	}
+	return c
+}
+
+// readTake reads a take and says on standard error what is not as it should be.
+func readTake(path string) (*profile.Take, error) {
+	t, err := take.ReadFile(path, take.Options{Salvage: salvage})
+	if err != nil {
+		return nil, err
+	}
+	if !t.Whole {
+		w := t.Facts.Warnings[len(t.Facts.Warnings)-1]
+		fmt.Fprintf(os.Stderr, "entelon: %s: %s %s\n", path, w.Text, w.Remedy)
+	}
+	return t, nil
+}
+
+// hotRow is a function's row with its texts.
+type hotRow struct {
+	tree.FunctionCost
+	name, module, file string
+	line               uint32
+}
+
+// hotRows returns the first rows of a take's hot functions and the total.
+func hotRows(t *profile.Take, by string, limit int) ([]hotRow, int64) {
+	tr := tree.New(t.Profile)
+	c := tr.Cost(0, scope.Scope{})
+	rows := tr.Functions(c)
+	if by == "total" {
+		tree.SortByTotal(rows)
+	}
+	if limit > 0 && len(rows) > limit {
+		rows = rows[:limit]
+	}
+	out := make([]hotRow, len(rows))
+	for i, r := range rows {
+		f := t.Profile.Functions[r.Function]
+		out[i] = hotRow{r, t.Profile.Strings[f.Name], t.Profile.ModulePath(r.Function), t.Profile.Strings[f.File], f.Line}
+	}
+	return out, c.Total[0]
+}
+
+func printJSON(w io.Writer, v any) error {
+	e := json.NewEncoder(w)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+type hotJSON struct {
+	Measure   string        `json:"measure"`
+	Unit      string        `json:"unit"`
+	Total     int64         `json:"total"`
+	Samples   int           `json:"samples"`
+	Functions []functionOut `json:"functions"`
+}
+
+type functionOut struct {
+	Name       string  `json:"name"`
+	Module     string  `json:"module"`
+	File       string  `json:"file"`
+	Line       uint32  `json:"line"`
+	Self       int64   `json:"self"`
+	Total      int64   `json:"total"`
+	SelfShare  float64 `json:"self_share"`
+	TotalShare float64 `json:"total_share"`
+}
+
+func hotCommand() *cobra.Command {
+	var by string
+	var limit int
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "hot FILE",
+		Short: "List a take's hot functions",
+		Example: `  entelon hot engraved.take
+  entelon hot engraved.take --by total --limit 50
+  entelon hot engraved.take --json`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if by != "self" && by != "total" {
+				return fmt.Errorf("--by %s: choose self or total", by)
+			}
+			if limit < 0 {
+				return fmt.Errorf("--limit %d: give a number of rows, or 0 for all", limit)
+			}
+			t, err := readTake(args[0])
+			if err != nil {
+				return err
+			}
+			if asJSON && !cmd.Flags().Changed("limit") {
+				limit = 0
+			}
+			rows, total := hotRows(t, by, limit)
+			if asJSON {
+				return printJSON(cmd.OutOrStdout(), hotOut(t, rows, total))
+			}
+			return printHot(cmd.OutOrStdout(), t, rows, total)
+		},
+	}
+	c.Flags().StringVar(&by, "by", "self", "order by self or total cost")
+	c.Flags().IntVar(&limit, "limit", 30, "how many rows; 0 means all")
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON, all rows unless --limit is given")
+	_ = c.RegisterFlagCompletionFunc("by", cobra.FixedCompletions([]string{"self", "total"}, cobra.ShellCompDirectiveNoFileComp))
+	return takeFile(c)
+}
+
+func hotOut(t *profile.Take, rows []hotRow, total int64) hotJSON {
+	m := t.Profile.Measures[0]
+	out := hotJSON{t.Profile.Strings[m.Name], t.Profile.Strings[m.Unit], total, t.Profile.Samples.Len(), []functionOut{}}
+	for _, r := range rows {
+		out.Functions = append(out.Functions, functionOut{r.name, r.module, r.file, r.line, r.Self, r.Total,
+			share(r.Self, total), share(r.Total, total)})
+	}
+	return out
+}
+
+func share(v, total int64) float64 {
+	if total == 0 {
+		return 0
+	}
+	return float64(v) / float64(total)
+}
+
+func printHot(w io.Writer, t *profile.Take, rows []hotRow, total int64) error {
+	fmt.Fprintf(w, "%s %s   100 %% = %.2f s CPU · %s samples\n", t.Settings.Program, t.Settings.Build, float64(total)/1e9, thin(int64(t.Profile.Samples.Len())))
+	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', tabwriter.AlignRight)
+	fmt.Fprintln(tw, "self %\tself s\ttotal %\ttotal s\t  function")
+	for _, r := range rows {
+		where := ""
+		if r.file != "" {
+			where = fmt.Sprintf("  (%s:%d)", r.file, r.line)
+		}
+		fmt.Fprintf(tw, "%.2f\t%.3f\t%.2f\t%.3f\t  %s%s\n", 100*share(r.Self, total), float64(r.Self)/1e9, 100*share(r.Total, total), float64(r.Total)/1e9, r.name, where)
+	}
+	return tw.Flush()
+}
+
+type factsJSON struct {
+	Program       string            `json:"program"`
+	Build         string            `json:"build"`
+	BuildID       string            `json:"build_id"`
+	Revision      string            `json:"revision"`
+	Command       []string          `json:"command"`
+	Dir           string            `json:"dir"`
+	Note          string            `json:"note"`
+	StartedAt     time.Time         `json:"started_at"`
+	DurationNS    int64             `json:"duration_ns"`
+	CPUNS         int64             `json:"cpu_ns"`
+	RateHz        int               `json:"rate_hz"`
+	Event         string            `json:"event"`
+	Unwind        string            `json:"unwind"`
+	Samples       int64             `json:"samples"`
+	Lost          int64             `json:"lost"`
+	CompleteShare float64           `json:"complete_share"`
+	CollectorNS   int64             `json:"collector_cpu_ns"`
+	ExitCode      *int              `json:"exit_code"`
+	EndedBy       string            `json:"ended_by"`
+	Whole         bool              `json:"whole"`
+	Processes     []processOut      `json:"processes"`
+	Threads       []threadOut       `json:"threads"`
+	Modules       []moduleOut       `json:"modules"`
+	Machine       profile.Machine   `json:"machine"`
+	Warnings      []profile.Warning `json:"warnings"`
+}
+
+type processOut struct {
+	PID  uint32 `json:"pid"`
+	Name string `json:"name"`
+}
+
+type threadOut struct {
+	PID     uint32 `json:"pid"`
+	TID     uint32 `json:"tid"`
+	Name    string `json:"name"`
+	Samples int64  `json:"samples"`
+}
+
+type moduleOut struct {
+	Path    string `json:"path"`
+	BuildID string `json:"build_id"`
+	Kind    string `json:"kind"`
+}
+
+func factsOut(t *profile.Take) factsJSON {
+	p, f, s := t.Profile, t.Facts, t.Settings
+	out := factsJSON{
+		Program: s.Program, Build: s.Build, BuildID: f.BuildID, Revision: f.Revision, Command: append([]string{}, s.Command...),
+		Dir: s.Dir, Note: s.Note, StartedAt: t.Machine.StartedAt, DurationNS: f.DurationNS, CPUNS: f.CPUNS, RateHz: s.RateHz,
+		Event: s.Event, Unwind: s.Unwind, Samples: f.Samples, Lost: f.Lost, CompleteShare: f.CompleteShare(),
+		CollectorNS: f.CollectorNS, ExitCode: f.ExitCode, EndedBy: f.EndedBy, Whole: t.Whole,
+		Processes: []processOut{}, Threads: []threadOut{}, Modules: []moduleOut{}, Machine: t.Machine,
+		Warnings: append([]profile.Warning{}, f.Warnings...),
+	}
+	for _, x := range p.Processes {
+		out.Processes = append(out.Processes, processOut{x.PID, p.Strings[x.Name]})
+	}
+	counts := make([]int64, len(p.Threads))
+	for _, id := range p.Samples.Thread {
+		counts[id]++
+	}
+	for i, x := range p.Threads {
+		out.Threads = append(out.Threads, threadOut{p.Processes[x.Process].PID, x.TID, p.Strings[x.Name], counts[i]})
+	}
+	for _, m := range p.Modules[1:] {
+		if m.Kind != profile.KindMark {
+			out.Modules = append(out.Modules, moduleOut{p.Strings[m.Path], p.Strings[m.BuildID], m.Kind.String()})
+		}
+	}
+	return out
+}
+
+func factsCommand() *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "facts FILE",
+		Short: "Show how a take was made, and what to know before trusting it",
+		Example: `  entelon facts engraved.take
+  entelon facts engraved.take --json`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			t, err := readTake(args[0])
+			if err != nil {
+				return err
+			}
+			out := factsOut(t)
+			if asJSON {
+				return printJSON(cmd.OutOrStdout(), out)
+			}
+			return printFacts(cmd.OutOrStdout(), t, out)
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return takeFile(c)
+}
+
+func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
+	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+	row := func(k, format string, args ...any) { fmt.Fprintf(tw, "%s\t%s\n", k, fmt.Sprintf(format, args...)) }
+	row("program", "%s", f.Program)
+	row("build", "%s", f.Build)
+	row("build ID", "%s", f.BuildID)
+	row("command", "%s", strings.Join(f.Command, " "))
+	row("directory", "%s", f.Dir)
+	row("started", "%s", f.StartedAt.Format(time.RFC3339))
+	row("duration", "%.2f s", float64(f.DurationNS)/1e9)
+	row("CPU time", "%.2f s", float64(f.CPUNS)/1e9)
+	row("rate", "%d a second (%s)", f.RateHz, f.Event)
+	row("samples", "%s", thin(f.Samples))
+	row("lost", "%s", thin(f.Lost))
+	row("complete stacks", "%.2f %% (%s)", 100*f.CompleteShare, f.Unwind)
+	row("collector", "%.2f s CPU", float64(f.CollectorNS)/1e9)
+	row("ended by", "%s", f.EndedBy)
+	row("processes", "%d", len(f.Processes))
+	row("threads", "%d", len(f.Threads))
+	row("machine", "%s, Linux %s, %d processors", f.Machine.Host, f.Machine.Kernel, f.Machine.Processors)
+	if f.Note != "" {
+		row("note", "%s", f.Note)
+	}
+	tr := tree.New(t.Profile)
+	cost := tr.Cost(0, scope.Scope{})
+	var text strings.Builder
+	for _, part := range reading.Take(tr, cost, tr.Functions(cost)) {
+		text.WriteString(part.Text)
+	}
+	row("reading", "%s", text.String())
+	for _, x := range f.Warnings {
+		row("warning", "%s %s", x.Text, x.Remedy)
+	}
+	return tw.Flush()
+}
+
+func stacksCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:     "stacks FILE",
+		Short:   "Print every distinct stack with its number of samples, one a line",
+		Example: `  entelon stacks engraved.take | sort -k2 -n`,
+		Args:    cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			t, err := readTake(args[0])
+			if err != nil {
+				return err
+			}
+			return stacks.Write(cmd.OutOrStdout(), t.Profile)
+		},
+	}
+	return takeFile(c)
+}
+
+// thin writes a number with thin spaces between groups of three digits.
+func thin(n int64) string {
+	s := fmt.Sprint(n)
+	neg := strings.HasPrefix(s, "-")
+	s = strings.TrimPrefix(s, "-")
+	var b strings.Builder
+	for i, r := range s {
+		if i > 0 && (len(s)-i)%3 == 0 {
+			b.WriteRune('\u202f')
+		}
+		b.WriteRune(r)
+	}
+	if neg {
+		return "−" + b.String()
+	}
+	return b.String()
+}

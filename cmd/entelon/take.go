@@ -1,0 +1,262 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/schollz/progressbar/v3"
+	"github.com/spf13/cobra"
+	"golang.org/x/sys/unix"
+	"golang.org/x/term"
+
+	"entelon/core/profile"
+	"entelon/sampler"
+)
+
+const defaultRate = 997 // a prime, so that it does not run in step with timers
+
+// seconds is a duration flag that also takes a plain number of seconds.
+type seconds time.Duration
+
+func (s *seconds) String() string { return time.Duration(*s).String() }
+func (s *seconds) Type() string   { return "duration" }
+func (s *seconds) Set(v string) error {
+	if n, err := strconv.ParseFloat(v, 64); err == nil {
+		v = strconv.FormatFloat(n, 'f', -1, 64) + "s"
+	}
+	d, err := time.ParseDuration(v)
+	if err != nil || d <= 0 {
+		return fmt.Errorf("%q is not a time; write 10s, 500ms or 2m", v)
+	}
+	*s = seconds(d)
+	return nil
+}
+
+type takeFlags struct {
+	settings profile.Settings
+	out      string
+	during   seconds
+}
+
+func takeCommand() *cobra.Command {
+	var f takeFlags
+	c := &cobra.Command{
+		Use:   "take [flags] (--pid PID | -- COMMAND ARGS…)",
+		Short: "Sample a command from start to end, or a running process",
+		Long: `Samples a command that it launches, or a process that is running, with
+everything that they start, and writes a take.
+
+A launched command keeps its streams, directory, environment, signals and exit
+code; its exit code is also Entelon's. Ctrl-C ends the collecting and keeps the
+take. With --for, the collecting ends after that time; a launched command goes on
+and Entelon waits for it.`,
+		Example: `  entelon take -- ./engraved --scores 200
+  entelon take --out before.take --program engraved --build 3.4.0 -- ./engraved --scores 200
+  entelon take --pid 4711 --for 10s --out live.take
+  entelon take --rate 99 --dir /srv/scores --env WORKERS=4 -- ./partbook full.score`,
+		RunE: func(cmd *cobra.Command, args []string) error { return runTake(cmd.Context(), f, args) },
+	}
+	c.Flags().SetInterspersed(false)
+	c.Flags().IntVar(&f.settings.RateHz, "rate", defaultRate, "samples for each second of processor time, in `HZ`")
+	c.Flags().Var(&f.during, "for", "stop collecting after this time, such as 10s or 2m")
+	c.Flags().StringVarP(&f.out, "out", "o", "", "the `FILE.take` to write (default PROGRAM-BUILD-TIME.take)")
+	c.Flags().StringVar(&f.settings.Dir, "dir", "", "run the command in this `DIR`")
+	c.Flags().StringArrayVar(&f.settings.Env, "env", nil, "set `K=V` in the command's environment; may be repeated")
+	c.Flags().StringVar(&f.settings.Program, "program", "", "the program's `NAME` (default: of its file)")
+	c.Flags().StringVar(&f.settings.Build, "build", "", "the build's `NAME` (default: found in the binary)")
+	c.Flags().StringVar(&f.settings.Note, "note", "", "a `TEXT` to keep with the take")
+	c.Flags().IntVar(&f.settings.PID, "pid", 0, "sample the running process `PID`")
+	_ = c.MarkFlagDirname("dir")
+	return c
+}
+
+func (f *takeFlags) check(args []string) error {
+	f.settings.Command = args
+	f.settings.ForNS = int64(f.during)
+	switch {
+	case len(args) == 0 && f.settings.PID == 0:
+		return errors.New("nothing to sample; give a command after --, or --pid PID")
+	case len(args) > 0 && f.settings.PID != 0:
+		return errors.New("give either a command or --pid, not both")
+	case f.settings.PID < 0:
+		return fmt.Errorf("%d is not the number of a process", f.settings.PID)
+	case f.settings.PID != 0 && (f.settings.Dir != "" || len(f.settings.Env) > 0):
+		return errors.New("--dir and --env are for a launched command; a running process has its own")
+	}
+	for _, kv := range f.settings.Env {
+		if k, _, ok := strings.Cut(kv, "="); !ok || k == "" {
+			return fmt.Errorf("--env %q: write it as NAME=VALUE", kv)
+		}
+	}
+	return nil
+}
+
+func runTake(ctx context.Context, f takeFlags, args []string) error {
+	if err := f.check(args); err != nil {
+		return err
+	}
+	sink := &fileSink{path: f.out}
+	if err := sink.prepare(); err != nil {
+		return err
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	sig := watchSignals(cancel, f.settings.PID != 0)
+	defer sig.stop()
+
+	show, hide := progress(f.settings)
+	res, err := sampler.Collect(ctx, sampler.Options{
+		Settings: f.settings, Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Progress: show,
+	}, sink)
+	hide()
+	if err != nil {
+		return err
+	}
+	sig.to(res.Signal)
+	if err := sink.close(res.SinkErr); err != nil {
+		fmt.Fprintln(os.Stderr, "entelon: "+oneLine(err))
+		res.Wait()
+		return exitCode(1)
+	}
+	summary(os.Stderr, res.Take, sink.path)
+	if len(args) > 0 && res.Take.Facts.EndedBy != "exit" {
+		fmt.Fprintln(os.Stderr, "entelon: the command goes on; waiting for it to end (Ctrl-C goes to the command)")
+	}
+	if code := res.Wait(); code != 0 {
+		return exitCode(code)
+	}
+	return nil
+}
+
+// signals hands what Entelon is sent on to the launched command, as if the
+// command had been started without it.
+type signals struct {
+	ch      chan os.Signal
+	targets chan func(int)
+	done    chan struct{}
+}
+
+func watchSignals(cancel func(), attached bool) *signals {
+	s := &signals{ch: make(chan os.Signal, 16), targets: make(chan func(int), 1), done: make(chan struct{})}
+	for _, sg := range []syscall.Signal{syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT, syscall.SIGUSR1, syscall.SIGUSR2} {
+		// One that was ignored when we were started stays so, for the command too.
+		if !signal.Ignored(sg) {
+			signal.Notify(s.ch, sg)
+		}
+	}
+	go s.run(cancel, attached)
+	return s
+}
+
+func (s *signals) run(cancel func(), attached bool) {
+	var pending []int
+	var target func(int)
+	hand := func(sig int) {
+		if target == nil {
+			pending = append(pending, sig)
+		} else {
+			target(sig)
+		}
+	}
+	for {
+		select {
+		case <-s.done:
+			return
+		case target = <-s.targets:
+			for _, sig := range pending {
+				target(sig)
+			}
+			pending = nil
+		case sg := <-s.ch:
+			sig, _ := sg.(syscall.Signal)
+			keyboard := (sig == syscall.SIGINT || sig == syscall.SIGQUIT) && inForeground()
+			if !attached && !keyboard { // the terminal has sent its own to the command already
+				hand(int(sig))
+			}
+			if sig != syscall.SIGUSR1 && sig != syscall.SIGUSR2 {
+				cancel()
+			}
+		}
+	}
+}
+
+func (s *signals) to(target func(int)) { s.targets <- target }
+
+func (s *signals) stop() {
+	signal.Stop(s.ch)
+	close(s.done)
+}
+
+// inForeground reports whether a terminal sends its keyboard signals to our
+// process group.
+func inForeground() bool {
+	tty, err := os.OpenFile("/dev/tty", os.O_RDWR, 0)
+	if err != nil {
+		return false
+	}
+	defer tty.Close()
+	group, err := unix.IoctlGetInt(int(tty.Fd()), unix.TIOCGPGRP)
+	return err == nil && group == unix.Getpgrp()
+}
+
+// progress shows a line on a terminal while the take runs.
+func progress(s profile.Settings) (show func(sampler.Progress), hide func()) {
+	if !term.IsTerminal(int(os.Stderr.Fd())) {
+		return nil, func() {}
+	}
+	bar := progressbar.NewOptions64(-1,
+		progressbar.OptionSetWriter(os.Stderr), progressbar.OptionClearOnFinish(),
+		progressbar.OptionThrottle(400*time.Millisecond), progressbar.OptionSpinnerType(9), progressbar.OptionSetElapsedTime(false))
+	total := ""
+	if s.ForNS > 0 {
+		total = fmt.Sprintf(" of %.0f", float64(s.ForNS)/1e9)
+	}
+	show = func(p sampler.Progress) {
+		text := fmt.Sprintf("sampling: %.1f%s s, %s samples", p.Elapsed.Seconds(), total, thin(p.Samples))
+		if p.Lost > 0 {
+			text += fmt.Sprintf(", %s lost", thin(p.Lost))
+		}
+		bar.Describe(text + " (Ctrl-C ends)")
+		// A progress line that cannot be written is not worth ending a take for.
+		_ = bar.Add(1)
+	}
+	return show, func() { _ = bar.Finish() }
+}
+
+// takeName is the default name of a take's file.
+func takeName(s profile.Settings, at time.Time) string {
+	name := s.Program + "-" + s.Build + "-" + at.Local().Format("20060102-150405")
+	return strings.Map(func(r rune) rune {
+		if r == filepath.Separator || r < ' ' {
+			return '_'
+		}
+		return r
+	}, name) + ".take"
+}
+
+func summary(w io.Writer, t *profile.Take, path string) {
+	b := bufio.NewWriter(w)
+	f := t.Facts
+	fmt.Fprintf(b, "\n%s %s: %.2f s, %.2f s CPU, %s samples, %s lost, %.1f %% of stacks complete\n",
+		t.Settings.Program, t.Settings.Build, float64(f.DurationNS)/1e9, float64(f.CPUNS)/1e9, thin(f.Samples), thin(f.Lost), 100*f.CompleteShare())
+	rows, total := hotRows(t, "self", 5)
+	for _, r := range rows {
+		fmt.Fprintf(b, "  %5.1f %%  %8.2f s  %s\n", 100*float64(r.Self)/float64(total), float64(r.Self)/1e9, r.name)
+	}
+	for _, x := range f.Warnings {
+		fmt.Fprintf(b, "  ! %s %s\n", x.Text, x.Remedy)
+	}
+	fmt.Fprintf(b, "kept in %s\n", path)
+	// The summary goes to a terminal or a log; losing it loses no data.
+	_ = b.Flush()
+}

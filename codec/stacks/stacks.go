@@ -1,0 +1,46 @@
+// Package stacks writes folded stacks: one distinct stack a line, root first,
+// frames joined by semicolons, then a blank and the count.
+package stacks
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"sort"
+	"strings"
+
+	"entelon/core/profile"
+	"entelon/core/tree"
+)
+
+// clean keeps a name from being taken for two frames or for two lines.
+var clean = strings.NewReplacer(";", ":", "\n", " ", "\r", " ")
+
+// Write writes the number of samples of every distinct stack of functions, in
+// the order of the lines.
+func Write(w io.Writer, p *profile.Profile) error {
+	t := tree.New(p)
+	counts := make([]int64, t.Len())
+	for _, s := range p.Samples.Stack {
+		counts[t.NodeOf[s]]++
+	}
+	lines := make([]string, 0, t.Len())
+	text := make([]string, t.Len())
+	for n := 1; n < t.Len(); n++ {
+		text[n] = clean.Replace(p.FunctionName(t.Function[n]))
+		if parent := t.Parent[n]; parent != 0 {
+			text[n] = text[parent] + ";" + text[n]
+		}
+		if counts[n] > 0 {
+			lines = append(lines, fmt.Sprintf("%s %d\n", text[n], counts[n]))
+		}
+	}
+	sort.Strings(lines)
+	b := bufio.NewWriter(w)
+	for _, l := range lines {
+		if _, err := b.WriteString(l); err != nil {
+			return fmt.Errorf("writing stacks: %w", err)
+		}
+	}
+	return b.Flush()
+}

@@ -1,0 +1,196 @@
+package take
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+
+	"entelon/core/profile"
+)
+
+// cursor reads varints from an unpacked block. The first fault sticks, and
+// everything read after it is zero.
+type cursor struct {
+	b   []byte
+	err error
+}
+
+var errShort = errors.New("the block ends too early")
+
+func (c *cursor) fail(err error) {
+	if c.err == nil {
+		c.err = err
+	}
+	c.b = nil
+}
+
+func (c *cursor) uint() uint64 {
+	v, n := binary.Uvarint(c.b)
+	if n <= 0 {
+		c.fail(errShort)
+		return 0
+	}
+	c.b = c.b[n:]
+	return v
+}
+
+func (c *cursor) uint32() uint32 {
+	v := c.uint()
+	if v > 1<<32-1 {
+		c.fail(errors.New("a number is larger than its column allows"))
+		return 0
+	}
+	return uint32(v)
+}
+
+func (c *cursor) int() int64 {
+	v, n := binary.Varint(c.b)
+	if n <= 0 {
+		c.fail(errShort)
+		return 0
+	}
+	c.b = c.b[n:]
+	return v
+}
+
+// count reads how many entries follow. Each takes at least one byte, so a
+// count beyond the rest of the block is a lie and nothing is allocated for it.
+func (c *cursor) count() int {
+	v := c.uint()
+	if v > uint64(len(c.b)) {
+		c.fail(fmt.Errorf("%d entries are announced in %d bytes", v, len(c.b)))
+		return 0
+	}
+	return int(v)
+}
+
+func (c *cursor) text() string {
+	n := c.uint()
+	if n > uint64(len(c.b)) {
+		c.fail(errShort)
+		return ""
+	}
+	s := string(c.b[:n])
+	c.b = c.b[n:]
+	return s
+}
+
+func (c *cursor) end() error {
+	if c.err == nil && len(c.b) > 0 {
+		c.err = fmt.Errorf("%d bytes are left over", len(c.b))
+	}
+	return c.err
+}
+
+func readTables(b []byte, p *profile.Profile) error {
+	c := &cursor{b: b}
+	for range c.count() {
+		p.Strings = append(p.Strings, c.text())
+	}
+	for range c.count() {
+		p.Modules = append(p.Modules, profile.Module{
+			Path: profile.StringID(c.uint32()), BuildID: profile.StringID(c.uint32()), Kind: profile.ModuleKind(c.byte()),
+		})
+	}
+	for range c.count() {
+		p.Functions = append(p.Functions, profile.Function{
+			Name: profile.StringID(c.uint32()), Linkage: profile.StringID(c.uint32()), Module: profile.ModuleID(c.uint32()),
+			File: profile.StringID(c.uint32()), Line: c.uint32(), Kind: profile.ModuleKind(c.byte()), Entry: c.byte() == 1,
+		})
+	}
+	for range c.count() {
+		p.Frames = append(p.Frames, profile.Frame{
+			Function: profile.FunctionID(c.uint32()), Line: c.uint32(), Address: c.uint(), Inlined: c.byte() == 1,
+		})
+	}
+	for range c.count() {
+		i := uint64(p.Stacks.Len())
+		back := c.uint()
+		if back > i {
+			c.fail(fmt.Errorf("stack %d has a parent before the first", i))
+			break
+		}
+		p.Stacks.Parent = append(p.Stacks.Parent, profile.StackID(i-back))
+		p.Stacks.Frame = append(p.Stacks.Frame, profile.FrameID(c.uint32()))
+	}
+	for range c.count() {
+		p.Measures = append(p.Measures, profile.Measure{
+			Name: profile.StringID(c.uint32()), Unit: profile.StringID(c.uint32()), Combine: profile.Combine(c.byte()),
+		})
+		if len(p.Samples.Stack) > 0 {
+			c.fail(errors.New("a measure begins after the first sample"))
+			break
+		}
+		p.Samples.Values = append(p.Samples.Values, nil)
+	}
+	readWho(c, p)
+	return c.end()
+}
+
+func (c *cursor) byte() uint8 {
+	v := c.uint()
+	if v > 255 {
+		c.fail(errors.New("a number is larger than its column allows"))
+		return 0
+	}
+	return uint8(v)
+}
+
+func readWho(c *cursor, p *profile.Profile) {
+	for range c.count() {
+		i, x := c.uint(), profile.Process{PID: c.uint32(), Name: profile.StringID(c.uint32())}
+		if !place(&p.Processes, i, x) {
+			c.fail(fmt.Errorf("process %d comes before process %d", i, len(p.Processes)))
+			return
+		}
+	}
+	for range c.count() {
+		i, x := c.uint(), profile.Thread{TID: c.uint32(), Process: profile.ProcessID(c.uint32()), Name: profile.StringID(c.uint32())}
+		if !place(&p.Threads, i, x) {
+			c.fail(fmt.Errorf("thread %d comes before thread %d", i, len(p.Threads)))
+			return
+		}
+	}
+}
+
+// place sets entry i of a column or adds it as the next one.
+func place[T any](column *[]T, i uint64, x T) bool {
+	n := uint64(len(*column))
+	if i > n {
+		return false
+	}
+	if i == n {
+		*column = append(*column, x)
+	} else {
+		(*column)[i] = x
+	}
+	return true
+}
+
+func readSamples(b []byte, p *profile.Profile) error {
+	c := &cursor{b: b}
+	n := c.count()
+	if measures := c.uint(); measures != uint64(len(p.Measures)) {
+		return fmt.Errorf("has %d measures where the take has %d", measures, len(p.Measures))
+	}
+	s := &p.Samples
+	var t int64
+	for range n {
+		t += c.int()
+		s.Time = append(s.Time, t*tick)
+	}
+	for range n {
+		s.Thread = append(s.Thread, profile.ThreadID(c.uint32()))
+	}
+	for range n {
+		s.Stack = append(s.Stack, profile.StackID(c.uint32()))
+	}
+	for m := range s.Values {
+		var v int64
+		for range n {
+			v += c.int()
+			s.Values[m] = append(s.Values[m], v)
+		}
+	}
+	return c.end()
+}

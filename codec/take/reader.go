@@ -1,0 +1,237 @@
+package take
+
+import (
+	"bytes"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"io"
+	"os"
+
+	"github.com/klauspost/compress/zstd"
+
+	"entelon/core/profile"
+)
+
+// Limits bound what a reader takes from a file that it does not trust.
+type Limits struct {
+	Block    uint32 // unpacked bytes of one block
+	Unpacked int64  // unpacked bytes of all blocks together
+}
+
+// DefaultLimits suffice for takes of some hundred million samples.
+var DefaultLimits = Limits{Block: 256 << 20, Unpacked: 4 << 30}
+
+// Options choose how a file is read.
+type Options struct {
+	Limits  Limits
+	Salvage bool // keep the whole blocks before a cut or a damage
+}
+
+// ReadFile reads the take in a file.
+func ReadFile(path string, o Options) (*profile.Take, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return Read(f, path, o)
+}
+
+// Read reads a take; name stands in its errors, which are of type *Error
+// unless r itself failed. A take whose writer was ended between two blocks is
+// returned with Whole unset and a warning that says so.
+func Read(r io.Reader, name string, o Options) (*profile.Take, error) {
+	if o.Limits == (Limits{}) {
+		o.Limits = DefaultLimits
+	}
+	d := &reader{r: r, name: name, o: o, take: &profile.Take{Profile: &profile.Profile{}}}
+	if err := d.fileHeader(); err != nil {
+		return nil, err
+	}
+	err := d.blocks()
+	var broken *Error
+	if errors.As(err, &broken) && o.Salvage && (broken.Reason == CutOff || broken.Reason == Damaged) && d.usable() {
+		d.take.Facts.Warn("salvaged", fmt.Sprintf("The file is broken at byte %d; only the %d blocks before that place were read.", broken.Offset, broken.Block),
+			"Copy the file again from where it came.")
+		err = nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return d.finish()
+}
+
+type reader struct {
+	r        io.Reader
+	name     string
+	o        Options
+	offset   int64
+	sequence uint32
+	unpacked int64
+	stored   []byte
+	raw      []byte
+	dec      *zstd.Decoder
+	take     *profile.Take
+	headSeen bool
+}
+
+func (d *reader) fault(reason Reason, what string, cause error) error {
+	return &Error{Reason: reason, Name: d.name, Offset: d.offset, Block: int(d.sequence), What: what, Cause: cause}
+}
+
+func (d *reader) usable() bool {
+	return d.headSeen && d.take.Profile.Samples.Len() > 0 && d.take.Profile.Check() == nil
+}
+
+func (d *reader) fileHeader() error {
+	var b [fileHeaderSize]byte
+	n, err := io.ReadFull(d.r, b[:])
+	switch {
+	case err == io.EOF:
+		return d.fault(Empty, "the file is empty", nil)
+	case err == io.ErrUnexpectedEOF && bytes.HasPrefix(magic[:], b[:min(n, len(magic))]):
+		return d.fault(CutOff, "the take ends in its header", nil)
+	case err != nil && err != io.ErrUnexpectedEOF:
+		return fmt.Errorf("reading %s: %w", d.name, err)
+	case !bytes.Equal(b[:8], magic[:]):
+		return d.fault(NotATake, "this is not a take", nil)
+	case binary.LittleEndian.Uint32(b[12:]) != crc32.Checksum(b[:12], castagnoli):
+		return d.fault(Damaged, "the take's header is damaged", nil)
+	}
+	if v := binary.LittleEndian.Uint32(b[8:]); v > current || v == 0 {
+		return d.fault(Newer, fmt.Sprintf("the take is in format %d; this Entelon reads formats 1 to %d", v, current), nil)
+	}
+	d.offset = fileHeaderSize
+	return nil
+}
+
+func (d *reader) blocks() error {
+	var err error
+	d.dec, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(uint64(d.o.Limits.Block)+1<<16))
+	if err != nil {
+		return fmt.Errorf("preparing to unpack: %w", err)
+	}
+	defer d.dec.Close()
+	for {
+		ended, err := d.block()
+		if err != nil || ended {
+			return err
+		}
+	}
+}
+
+// block reads one block; ended is set after the closing one, and where the
+// file ends between two blocks.
+func (d *reader) block() (ended bool, err error) {
+	var hb [blockHeaderSize]byte
+	switch _, err := io.ReadFull(d.r, hb[:]); {
+	case err == io.EOF:
+		return true, nil
+	case err == io.ErrUnexpectedEOF:
+		return false, d.fault(CutOff, "the take is cut off", nil)
+	case err != nil:
+		return false, fmt.Errorf("reading %s: %w", d.name, err)
+	}
+	h, ok := decodeBlockHeader(&hb)
+	if !ok || h.sequence != d.sequence {
+		return false, d.fault(Damaged, "the take is damaged", errors.New("the head of a block is broken"))
+	}
+	d.unpacked += int64(h.raw)
+	if h.raw > d.o.Limits.Block || h.stored > d.o.Limits.Block || d.unpacked > d.o.Limits.Unpacked {
+		return false, d.fault(TooLarge, fmt.Sprintf("the take unpacks to more than %d MB", d.o.Limits.Unpacked>>20), nil)
+	}
+	if err := d.payload(h); err != nil {
+		return false, err
+	}
+	if err := d.apply(h.kind); err != nil {
+		return false, d.fault(Damaged, "the take is damaged", err)
+	}
+	d.offset += blockHeaderSize + int64(h.stored)
+	d.sequence++
+	if h.kind != blockEnd {
+		return false, nil
+	}
+	d.take.Whole = true
+	var one [1]byte
+	if n, err := io.ReadFull(d.r, one[:]); n != 0 {
+		return false, d.fault(Damaged, "the take is damaged", errors.New("bytes follow its closing block"))
+	} else if err != io.EOF {
+		return false, fmt.Errorf("reading %s: %w", d.name, err)
+	}
+	return true, nil
+}
+
+// payload reads and unpacks a block's bytes. The buffer grows with what
+// really comes, not with what the header announces.
+func (d *reader) payload(h blockHeader) error {
+	var b bytes.Buffer
+	b.Grow(int(min(h.stored, 1<<20)))
+	n, err := io.CopyN(&b, d.r, int64(h.stored))
+	if err == io.EOF && n < int64(h.stored) {
+		return d.fault(CutOff, "the take is cut off", nil)
+	} else if err != nil {
+		return fmt.Errorf("reading %s: %w", d.name, err)
+	}
+	d.stored = b.Bytes()
+	if crc32.Checksum(d.stored, castagnoli) != h.sum {
+		return d.fault(Damaged, "the take is damaged", errors.New("a block's checksum does not match"))
+	}
+	d.raw, err = d.dec.DecodeAll(d.stored, d.raw[:0])
+	if err != nil || len(d.raw) != int(h.raw) {
+		return d.fault(Damaged, "the take is damaged", errors.New("a block does not unpack"))
+	}
+	return nil
+}
+
+func (d *reader) apply(kind blockKind) error {
+	if d.headSeen != (kind != blockHead) {
+		return errors.New("the head is not the first block")
+	}
+	switch kind {
+	case blockHead:
+		var h head
+		if err := json.Unmarshal(d.raw, &h); err != nil {
+			return fmt.Errorf("its head: %w", err)
+		}
+		d.take.Settings, d.take.Machine, d.headSeen = h.Settings, h.Machine, true
+	case blockTables:
+		return readTables(d.raw, d.take.Profile)
+	case blockSamples:
+		return readSamples(d.raw, d.take.Profile)
+	case blockFacts:
+		d.take.Facts = profile.Facts{}
+		if err := json.Unmarshal(d.raw, &d.take.Facts); err != nil {
+			return fmt.Errorf("its facts: %w", err)
+		}
+	case blockEnd:
+		c := &cursor{b: d.raw}
+		if blocks, samples := c.uint(), c.uint(); c.end() != nil || blocks != uint64(d.sequence) || samples != uint64(d.take.Profile.Samples.Len()) {
+			return errors.New("the closing block counts otherwise")
+		}
+	default:
+		return fmt.Errorf("a block is of the unknown kind %d", kind)
+	}
+	return nil
+}
+
+func (d *reader) finish() (*profile.Take, error) {
+	t := d.take
+	if !d.headSeen || len(t.Profile.Strings) == 0 {
+		return nil, d.fault(NoSamples, "the take ends before anything was kept", nil)
+	}
+	if err := t.Profile.Check(); err != nil {
+		return nil, d.fault(Damaged, "the take is damaged", err)
+	}
+	if !t.Whole {
+		_, last := t.Profile.Span()
+		t.Facts.DurationNS = max(t.Facts.DurationNS, last)
+		t.Facts.Samples = int64(t.Profile.Samples.Len())
+		t.Facts.EndedBy = "broken off"
+		t.Facts.Warn("unfinished", fmt.Sprintf("The collector was ended before it could close this take; the first %.1f s are here.", float64(last)/1e9),
+			"Take it again if the rest matters.")
+	}
+	return t, nil
+}

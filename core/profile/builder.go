@@ -1,0 +1,141 @@
+package profile
+
+// Builder makes a Profile by adding to it. Equal things are kept once: adding
+// a module, function, frame or stack that is there already returns the
+// identifier that it has.
+//
+// A Builder is not safe for use by several goroutines.
+type Builder struct {
+	p         *Profile
+	strings   map[string]StringID
+	modules   map[Module]ModuleID
+	functions map[Function]FunctionID
+	frames    map[Frame]FrameID
+	stacks    map[stackKey]StackID
+	processes map[uint32]ProcessID
+	threads   map[threadKey]ThreadID
+}
+
+type stackKey struct {
+	parent StackID
+	frame  FrameID
+}
+
+type threadKey struct {
+	process ProcessID
+	tid     uint32
+}
+
+// NewBuilder returns a Builder with the reserved entries in place.
+func NewBuilder() *Builder {
+	b := &Builder{
+		p:         &Profile{},
+		strings:   map[string]StringID{},
+		modules:   map[Module]ModuleID{},
+		functions: map[Function]FunctionID{},
+		frames:    map[Frame]FrameID{},
+		stacks:    map[stackKey]StackID{},
+		processes: map[uint32]ProcessID{},
+		threads:   map[threadKey]ThreadID{},
+	}
+	b.Intern("")
+	b.Module(Module{})
+	b.Function(Function{})
+	b.Frame(Frame{})
+	b.p.Stacks.Parent = append(b.p.Stacks.Parent, 0)
+	b.p.Stacks.Frame = append(b.p.Stacks.Frame, 0)
+	return b
+}
+
+// Profile returns the profile under construction. It goes on growing while
+// the Builder is used.
+func (b *Builder) Profile() *Profile { return b.p }
+
+func add[K comparable, I ~uint32](known map[K]I, column *[]K, v K) I {
+	if id, ok := known[v]; ok {
+		return id
+	}
+	id := I(len(*column))
+	*column = append(*column, v)
+	known[v] = id
+	return id
+}
+
+// Intern returns the identifier of a text.
+func (b *Builder) Intern(s string) StringID { return add(b.strings, &b.p.Strings, s) }
+
+// Module returns the identifier of a module.
+func (b *Builder) Module(m Module) ModuleID { return add(b.modules, &b.p.Modules, m) }
+
+// Function returns the identifier of a function.
+func (b *Builder) Function(f Function) FunctionID { return add(b.functions, &b.p.Functions, f) }
+
+// Frame returns the identifier of a frame.
+func (b *Builder) Frame(f Frame) FrameID { return add(b.frames, &b.p.Frames, f) }
+
+// Push returns the stack in which frame was called from parent.
+func (b *Builder) Push(parent StackID, frame FrameID) StackID {
+	k := stackKey{parent, frame}
+	if id, ok := b.stacks[k]; ok {
+		return id
+	}
+	id := StackID(len(b.p.Stacks.Parent))
+	b.p.Stacks.Parent = append(b.p.Stacks.Parent, parent)
+	b.p.Stacks.Frame = append(b.p.Stacks.Frame, frame)
+	b.stacks[k] = id
+	return id
+}
+
+// Process returns the identifier of a process by its number.
+func (b *Builder) Process(pid uint32) ProcessID {
+	if id, ok := b.processes[pid]; ok {
+		return id
+	}
+	id := ProcessID(len(b.p.Processes))
+	b.p.Processes = append(b.p.Processes, Process{PID: pid})
+	b.processes[pid] = id
+	return id
+}
+
+// Thread returns the identifier of a thread of a process by its number.
+func (b *Builder) Thread(process ProcessID, tid uint32) ThreadID {
+	k := threadKey{process, tid}
+	if id, ok := b.threads[k]; ok {
+		return id
+	}
+	id := ThreadID(len(b.p.Threads))
+	b.p.Threads = append(b.p.Threads, Thread{TID: tid, Process: process})
+	b.threads[k] = id
+	return id
+}
+
+// FindThread returns the identifier of a thread that was added before.
+func (b *Builder) FindThread(process ProcessID, tid uint32) (ThreadID, bool) {
+	id, ok := b.threads[threadKey{process, tid}]
+	return id, ok
+}
+
+// NameProcess gives a process its name; the last one given is kept.
+func (b *Builder) NameProcess(id ProcessID, name string) { b.p.Processes[id].Name = b.Intern(name) }
+
+// NameThread gives a thread its name; the last one given is kept.
+func (b *Builder) NameThread(id ThreadID, name string) { b.p.Threads[id].Name = b.Intern(name) }
+
+// Measure adds a measure; all must be added before the first sample.
+func (b *Builder) Measure(name, unit string, combine Combine) int {
+	b.p.Measures = append(b.p.Measures, Measure{b.Intern(name), b.Intern(unit), combine})
+	b.p.Samples.Values = append(b.p.Samples.Values, nil)
+	return len(b.p.Measures) - 1
+}
+
+// Sample adds one sample. time is in nanoseconds since the take began; values
+// has one value for each measure, in their order.
+func (b *Builder) Sample(time int64, thread ThreadID, stack StackID, values ...int64) {
+	s := &b.p.Samples
+	s.Time = append(s.Time, time)
+	s.Thread = append(s.Thread, thread)
+	s.Stack = append(s.Stack, stack)
+	for i := range s.Values {
+		s.Values[i] = append(s.Values[i], values[i])
+	}
+}

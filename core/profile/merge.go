@@ -1,0 +1,81 @@
+package profile
+
+import "fmt"
+
+// Merge returns one profile with the samples of all of from, in the order in
+// which they are given. Tables are mapped once and then only integers are
+// moved. Measures are matched by name and unit; it is an error if the
+// profiles do not all have the same ones in the same order. Processes and
+// threads with the same numbers become one. Times are kept as they are, so
+// the profiles are laid over each other, not one after the other.
+func Merge(from ...*Profile) (*Profile, error) {
+	b := NewBuilder()
+	for i, p := range from {
+		if i == 0 {
+			for _, m := range p.Measures {
+				b.Measure(p.Strings[m.Name], p.Strings[m.Unit], m.Combine)
+			}
+		}
+		if err := b.append(p); err != nil {
+			return nil, fmt.Errorf("profile %d: %w", i+1, err)
+		}
+	}
+	return b.Profile(), nil
+}
+
+func (b *Builder) append(p *Profile) error {
+	if len(p.Measures) != len(b.p.Measures) {
+		return fmt.Errorf("has %d measures where the first has %d", len(p.Measures), len(b.p.Measures))
+	}
+	for i, m := range p.Measures {
+		o := b.p.Measures[i]
+		if p.Strings[m.Name] != b.p.Strings[o.Name] || p.Strings[m.Unit] != b.p.Strings[o.Unit] {
+			return fmt.Errorf("measure %d is %s in %s where the first has %s in %s", i,
+				p.Strings[m.Name], p.Strings[m.Unit], b.p.Strings[o.Name], b.p.Strings[o.Unit])
+		}
+	}
+	str := make([]StringID, len(p.Strings))
+	for i, s := range p.Strings {
+		str[i] = b.Intern(s)
+	}
+	mod := make([]ModuleID, len(p.Modules))
+	for i, m := range p.Modules {
+		mod[i] = b.Module(Module{Path: str[m.Path], BuildID: str[m.BuildID], Kind: m.Kind})
+	}
+	fn := make([]FunctionID, len(p.Functions))
+	for i, f := range p.Functions {
+		f.Name, f.Linkage, f.File, f.Module = str[f.Name], str[f.Linkage], str[f.File], mod[f.Module]
+		fn[i] = b.Function(f)
+	}
+	frame := make([]FrameID, len(p.Frames))
+	for i, f := range p.Frames {
+		f.Function = fn[f.Function]
+		frame[i] = b.Frame(f)
+	}
+	stack := make([]StackID, p.Stacks.Len())
+	for i := 1; i < p.Stacks.Len(); i++ {
+		stack[i] = b.Push(stack[p.Stacks.Parent[i]], frame[p.Stacks.Frame[i]])
+	}
+	thread := make([]ThreadID, len(p.Threads))
+	for i, t := range p.Threads {
+		proc := p.Processes[t.Process]
+		pid := b.Process(proc.PID)
+		b.p.Processes[pid].Name = str[proc.Name]
+		thread[i] = b.Thread(pid, t.TID)
+		b.p.Threads[thread[i]].Name = str[t.Name]
+	}
+	s := &b.p.Samples
+	for i := range p.Samples.Stack {
+		var t int64
+		if p.Samples.Time != nil {
+			t = p.Samples.Time[i]
+		}
+		s.Time = append(s.Time, t)
+		s.Thread = append(s.Thread, thread[p.Samples.Thread[i]])
+		s.Stack = append(s.Stack, stack[p.Samples.Stack[i]])
+	}
+	for m := range s.Values {
+		s.Values[m] = append(s.Values[m], p.Samples.Values[m]...)
+	}
+	return nil
+}

@@ -1,0 +1,96 @@
+package profile
+
+import (
+	"encoding/json"
+	"time"
+)
+
+// Take is one bounded collection: a profile with what has to be known to
+// trust it and to collect it again.
+type Take struct {
+	Settings Settings
+	Machine  Machine
+	Facts    Facts
+	Profile  *Profile
+	Whole    bool // false where the file ends without its closing block
+}
+
+// Settings are what the user chose, enough to collect once more.
+type Settings struct {
+	Program string   `json:"program"`
+	Build   string   `json:"build"`
+	Command []string `json:"command"` // the argument list; empty where a process was attached to
+	PID     int      `json:"pid,omitempty"`
+	Dir     string   `json:"dir"`
+	Env     []string `json:"env"` // only what was given for this take, as KEY=VALUE
+	RateHz  int      `json:"rate_hz"`
+	ForNS   int64    `json:"for_ns"` // 0: until the program ends or the user stops it
+	Note    string   `json:"note"`
+	Event   string   `json:"event"` // what triggers a sample, "cpu-clock"
+	Unwind  string   `json:"unwind"`
+}
+
+// Machine are facts of the machine at collection time.
+type Machine struct {
+	Host       string    `json:"host"`
+	OS         string    `json:"os"`
+	Kernel     string    `json:"kernel"`
+	Processor  string    `json:"processor"`
+	Processors int       `json:"processors"`
+	MemoryB    int64     `json:"memory_bytes"`
+	Entelon    string    `json:"entelon"`
+	StartedAt  time.Time `json:"started_at"`
+}
+
+// Warning is one thing about the measurement that its reader must know, with
+// its remedy. Both are one sentence.
+type Warning struct {
+	Code   string `json:"code"`
+	Text   string `json:"text"`
+	Remedy string `json:"remedy"`
+}
+
+// Facts are what is known when the take has ended.
+type Facts struct {
+	BuildID     string    `json:"build_id"`
+	Revision    string    `json:"revision"`
+	Executable  string    `json:"executable"`
+	DurationNS  int64     `json:"duration_ns"`
+	CPUNS       int64     `json:"cpu_ns"` // the kernel's own count for the sampled threads
+	Samples     int64     `json:"samples"`
+	Lost        int64     `json:"lost"`
+	Throttled   int64     `json:"throttled"`
+	UserStacks  int64     `json:"user_stacks"`
+	Complete    int64     `json:"complete_stacks"`
+	Unnamed     int64     `json:"unnamed_samples"` // samples whose innermost frame has no name
+	CollectorNS int64     `json:"collector_cpu_ns"`
+	ExitCode    *int      `json:"exit_code,omitempty"`
+	EndedBy     string    `json:"ended_by"` // "exit", "time", "user"
+	Warnings    []Warning `json:"warnings"`
+}
+
+// CompleteShare is the share of the stacks with a user part that ended at the
+// program's entry or a thread's start; 1 where there were none.
+func (f Facts) CompleteShare() float64 {
+	if f.UserStacks == 0 {
+		return 1
+	}
+	return float64(f.Complete) / float64(f.UserStacks)
+}
+
+// Warn adds a warning.
+func (f *Facts) Warn(code, text, remedy string) {
+	f.Warnings = append(f.Warnings, Warning{code, text, remedy})
+}
+
+// MarshalJSON keeps lists lists, never null.
+func (s Settings) MarshalJSON() ([]byte, error) {
+	type plain Settings
+	if s.Command == nil {
+		s.Command = []string{}
+	}
+	if s.Env == nil {
+		s.Env = []string{}
+	}
+	return json.Marshal(plain(s))
+}

@@ -1,0 +1,100 @@
+// Package reading writes the plain sentences that stand above a take: what
+// dominates, and where the cost stops being in one place.
+package reading
+
+import (
+	"fmt"
+	"strings"
+
+	"entelon/core/profile"
+	"entelon/core/tree"
+)
+
+// Part is a piece of a sentence; Function is set where it names one.
+type Part struct {
+	Text     string
+	Function profile.FunctionID
+}
+
+// spreads is the share of its parent that the heaviest child must have for
+// the cost to be still in one place.
+const spreads = 0.5
+
+// Take says where the cost of a take is, in one or two sentences.
+func Take(t *tree.Tree, c *tree.Cost, rows []tree.FunctionCost) []Part {
+	total := c.Total[0]
+	if total == 0 || len(rows) == 0 {
+		return []Part{{Text: "There is no cost in this scope: the program used next to no processor time."}}
+	}
+	share := func(v int64) string { return percent(float64(v) / float64(total)) }
+	name := func(f profile.FunctionID) Part { return Part{Short(t.Profile.FunctionName(f)), f} }
+	top := rows[0]
+	out := []Part{name(top.Function), {Text: fmt.Sprintf(" itself takes %s of the CPU time", share(top.Self))}}
+	if callers := t.Callers(c, top.Function); len(callers) > 0 && callers[0].Function != 0 {
+		first := callers[0]
+		out = append(out, Part{Text: ", " + most(float64(first.Value)/float64(max(1, top.Total))) + " when called by "}, name(first.Function))
+	}
+	out = append(out, Part{Text: ". "})
+	if n := t.SpreadPoint(c, spreads); n != 0 {
+		at := t.Function[n]
+		busy := 0
+		for _, m := range t.Children(n) {
+			if c.Total[m]*100 >= c.Total[n] {
+				busy++
+			}
+		}
+		switch {
+		case busy == 0:
+			out = append(out, Part{Text: "One path leads straight to "}, name(at), Part{Text: fmt.Sprintf(", with %s.", share(c.Total[n]))})
+		default:
+			out = append(out, Part{Text: "The cost stays on one path down to "}, name(at),
+				Part{Text: fmt.Sprintf(" (%s) and spreads out there over %s.", share(c.Total[n]), count(busy, "callee"))})
+		}
+	} else {
+		out = append(out, Part{Text: "No single path holds half of it."})
+	}
+	return out
+}
+
+func most(share float64) string {
+	switch {
+	case share > 0.995:
+		return "always"
+	case share >= 0.5:
+		return percent(share) + " of that"
+	}
+	return "most often (" + percent(share) + ")"
+}
+
+func count(n int, what string) string {
+	if n == 1 {
+		return "one " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+func percent(v float64) string {
+	if v >= 0.0995 {
+		return fmt.Sprintf("%.0f %%", 100*v)
+	}
+	return fmt.Sprintf("%.1f %%", 100*v)
+}
+
+// Short leaves out what a reader rarely needs of a name: the path before a Go
+// package's last element, and the arguments of a C++ function.
+func Short(name string) string {
+	if strings.HasPrefix(name, "[") {
+		return name
+	}
+	plain, _, generic := strings.Cut(name, "[")
+	if i := strings.LastIndexByte(plain, '/'); i >= 0 && !strings.ContainsAny(plain[:i], " (<") {
+		plain = plain[i+1:]
+	}
+	if i := strings.IndexByte(plain, '('); i > 0 && !strings.HasPrefix(plain, "operator") && plain[i-1] != '.' && plain[i-1] != ':' {
+		plain = plain[:i]
+	}
+	if generic {
+		plain += "[…]"
+	}
+	return plain
+}

@@ -1,0 +1,158 @@
+package tree
+
+import (
+	"sort"
+
+	"entelon/core/profile"
+)
+
+// FunctionCost is one row of the hot-function table.
+type FunctionCost struct {
+	Function                  profile.FunctionID
+	Self, Total               int64 // in the measure's unit
+	SelfSamples, TotalSamples int64
+}
+
+// Functions returns the cost of every function with any, the largest self
+// cost first. Self costs sum to the total of the scope; total costs count a
+// recursive function once a stack.
+func (t *Tree) Functions(c *Cost) []FunctionCost {
+	rows := make([]FunctionCost, len(t.Profile.Functions))
+	for n := 1; n < t.Len(); n++ {
+		r := &rows[t.Function[n]]
+		r.Self += c.Self[n]
+		r.SelfSamples += c.SelfSamples[n]
+		if t.Outermost[n] {
+			r.Total += c.Total[n]
+			r.TotalSamples += c.TotalSamples[n]
+		}
+	}
+	out := rows[:0]
+	for f, r := range rows {
+		if r.TotalSamples > 0 {
+			r.Function = profile.FunctionID(f)
+			out = append(out, r)
+		}
+	}
+	SortBySelf(out)
+	return out
+}
+
+// SortBySelf puts the largest self cost first; ties go to the larger total,
+// then to the function that was seen first.
+func SortBySelf(rows []FunctionCost) {
+	sort.Slice(rows, func(i, j int) bool {
+		a, b := rows[i], rows[j]
+		if a.Self != b.Self {
+			return a.Self > b.Self
+		}
+		if a.Total != b.Total {
+			return a.Total > b.Total
+		}
+		return a.Function < b.Function
+	})
+}
+
+// SortByTotal puts the largest total cost first; ties go to the larger self.
+func SortByTotal(rows []FunctionCost) {
+	sort.Slice(rows, func(i, j int) bool {
+		a, b := rows[i], rows[j]
+		if a.Total != b.Total {
+			return a.Total > b.Total
+		}
+		if a.Self != b.Self {
+			return a.Self > b.Self
+		}
+		return a.Function < b.Function
+	})
+}
+
+// Edge is a call relation of one function to another, with its cost.
+type Edge struct {
+	Function profile.FunctionID // 0: the outer end of the stack
+	Value    int64
+	Samples  int64
+}
+
+// Callers returns who calls f, with the part of f's total cost that each
+// brings about; together they are f's total.
+func (t *Tree) Callers(c *Cost, f profile.FunctionID) []Edge {
+	sum := map[profile.FunctionID]Edge{}
+	for n := 1; n < t.Len(); n++ {
+		if t.Function[n] == f && t.Outermost[n] {
+			t.addEdge(sum, t.Function[t.Parent[n]], c, NodeID(n))
+		}
+	}
+	return sortedEdges(sum)
+}
+
+// Callees returns whom f calls, with the part of f's total cost that each
+// takes. A call that occurs again below itself counts once. A function that
+// calls itself is its own callee.
+func (t *Tree) Callees(c *Cost, f profile.FunctionID) []Edge {
+	sum := map[profile.FunctionID]Edge{}
+	for n := 1; n < t.Len(); n++ {
+		if t.Function[n] != f || !t.Outermost[n] {
+			continue
+		}
+		open := map[profile.FunctionID]int{}
+		t.each(NodeID(n), func(m NodeID) bool {
+			if m != NodeID(n) && t.Function[t.Parent[m]] == f {
+				if open[t.Function[m]] == 0 {
+					t.addEdge(sum, t.Function[m], c, m)
+				}
+				open[t.Function[m]]++
+			}
+			return true
+		}, func(m NodeID) {
+			if m != NodeID(n) && t.Function[t.Parent[m]] == f {
+				open[t.Function[m]]--
+			}
+		})
+	}
+	return sortedEdges(sum)
+}
+
+func (t *Tree) addEdge(sum map[profile.FunctionID]Edge, f profile.FunctionID, c *Cost, n NodeID) {
+	if c.TotalSamples[n] == 0 {
+		return
+	}
+	e := sum[f]
+	e.Function = f
+	e.Value += c.Total[n]
+	e.Samples += c.TotalSamples[n]
+	sum[f] = e
+}
+
+func sortedEdges(sum map[profile.FunctionID]Edge) []Edge {
+	out := make([]Edge, 0, len(sum))
+	for _, e := range sum {
+		out = append(out, e)
+	}
+	sort.Slice(out, func(i, j int) bool {
+		if out[i].Value != out[j].Value {
+			return out[i].Value > out[j].Value
+		}
+		return out[i].Function < out[j].Function
+	})
+	return out
+}
+
+// SpreadPoint follows the heaviest path from the root for as long as one
+// child holds at least the given share of its parent's total, and returns
+// where it stops: there the cost stops being in one place.
+func (t *Tree) SpreadPoint(c *Cost, share float64) NodeID {
+	n := NodeID(0)
+	for {
+		best := NodeID(0)
+		for _, m := range t.Children(n) {
+			if best == 0 || c.Total[m] > c.Total[best] {
+				best = m
+			}
+		}
+		if best == 0 || c.Total[best] == 0 || float64(c.Total[best]) < share*float64(c.Total[n]) {
+			return n
+		}
+		n = best
+	}
+}

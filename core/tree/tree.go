@@ -1,0 +1,199 @@
+// Package tree builds the calling-context tree of a profile and answers
+// questions over it: which functions are hot, who calls whom, where the cost
+// spreads out, and how the tree is laid out as a flame graph.
+//
+// The tree's shape depends on the profile alone and is built once; the cost of
+// its nodes depends on the scope and on the measure and takes one pass over
+// the samples and one over the nodes.
+package tree
+
+import (
+	"entelon/core/profile"
+	"entelon/core/scope"
+)
+
+// NodeID is a position in the columns of a Tree. Node 0 is the root. The
+// number of a node is the same whenever the tree of one profile is built.
+type NodeID uint32
+
+// Tree is the shape: one node for each distinct path of functions. Parents
+// come before their children.
+type Tree struct {
+	Profile  *profile.Profile
+	Parent   []NodeID
+	Function []profile.FunctionID // 0 for the root
+	Depth    []int32              // 0 for the root
+	Inlined  []bool               // every frame that made the node was inlined
+	// Outermost is set where no node above is of the same function. Total
+	// costs of a function are summed over these, so recursion counts once.
+	Outermost []bool
+	NodeOf    []NodeID // by stack
+	children  []NodeID // all nodes but the root, grouped by parent
+	begin     []uint32 // where a node's children begin in children
+}
+
+type nodeKey struct {
+	parent   NodeID
+	function profile.FunctionID
+}
+
+// New builds the tree of p.
+func New(p *profile.Profile) *Tree {
+	same := canonical(p)
+	t := &Tree{
+		Profile: p,
+		Parent:  []NodeID{0}, Function: []profile.FunctionID{0}, Depth: []int32{0}, Inlined: []bool{false},
+		NodeOf: make([]NodeID, p.Stacks.Len()),
+	}
+	known := make(map[nodeKey]NodeID, p.Stacks.Len())
+	for s := 1; s < p.Stacks.Len(); s++ {
+		frame := p.Frames[p.Stacks.Frame[s]]
+		k := nodeKey{t.NodeOf[p.Stacks.Parent[s]], same[frame.Function]}
+		n, ok := known[k]
+		if !ok {
+			n = NodeID(len(t.Parent))
+			known[k] = n
+			t.Parent = append(t.Parent, k.parent)
+			t.Function = append(t.Function, k.function)
+			t.Depth = append(t.Depth, t.Depth[k.parent]+1)
+			t.Inlined = append(t.Inlined, true)
+		}
+		t.Inlined[n] = t.Inlined[n] && frame.Inlined
+		t.NodeOf[s] = n
+	}
+	t.link()
+	t.markOutermost()
+	return t
+}
+
+// canonical maps every function to the first one with its name and module, so
+// that one function that was described in two ways is one.
+func canonical(p *profile.Profile) []profile.FunctionID {
+	type key struct {
+		name   profile.StringID
+		module profile.ModuleID
+	}
+	first := make(map[key]profile.FunctionID, len(p.Functions))
+	out := make([]profile.FunctionID, len(p.Functions))
+	for i, f := range p.Functions {
+		k := key{f.Name, f.Module}
+		id, ok := first[k]
+		if !ok {
+			id = profile.FunctionID(i)
+			first[k] = id
+		}
+		out[i] = id
+	}
+	return out
+}
+
+// Len returns the number of nodes, the root included.
+func (t *Tree) Len() int { return len(t.Parent) }
+
+// link groups the nodes by parent.
+func (t *Tree) link() {
+	t.begin = make([]uint32, t.Len()+1)
+	for _, p := range t.Parent[1:] {
+		t.begin[p+1]++
+	}
+	for i := range t.Len() {
+		t.begin[i+1] += t.begin[i]
+	}
+	next := append([]uint32(nil), t.begin...)
+	t.children = make([]NodeID, t.Len()-1)
+	for n := 1; n < t.Len(); n++ {
+		p := t.Parent[n]
+		t.children[next[p]] = NodeID(n)
+		next[p]++
+	}
+}
+
+// Children returns the nodes called from n, in the order in which they were
+// first seen. The slice must not be changed.
+func (t *Tree) Children(n NodeID) []NodeID { return t.children[t.begin[n]:t.begin[n+1]] }
+
+// markOutermost walks the tree once, with a count of the functions on the way.
+func (t *Tree) markOutermost() {
+	t.Outermost = make([]bool, t.Len())
+	onPath := make([]uint32, len(t.Profile.Functions))
+	t.each(0, func(n NodeID) bool {
+		f := t.Function[n]
+		t.Outermost[n] = onPath[f] == 0 && n != 0
+		onPath[f]++
+		return true
+	}, func(n NodeID) { onPath[t.Function[n]]-- })
+}
+
+// each visits the nodes below and including from, parents first. Where enter
+// returns false the children are left out. leave may be nil.
+func (t *Tree) each(from NodeID, enter func(NodeID) bool, leave func(NodeID)) {
+	type step struct {
+		node NodeID
+		next uint32
+	}
+	if !enter(from) {
+		return
+	}
+	way := []step{{from, t.begin[from]}}
+	for len(way) > 0 {
+		top := &way[len(way)-1]
+		if top.next == t.begin[top.node+1] {
+			if leave != nil {
+				leave(top.node)
+			}
+			way = way[:len(way)-1]
+			continue
+		}
+		child := t.children[top.next]
+		top.next++
+		if enter(child) {
+			way = append(way, step{child, t.begin[child]})
+		}
+	}
+}
+
+// Path returns the nodes from the outermost function to n, the root left out.
+func (t *Tree) Path(n NodeID) []NodeID {
+	out := make([]NodeID, t.Depth[n])
+	for ; n != 0; n = t.Parent[n] {
+		out[t.Depth[n]-1] = n
+	}
+	return out
+}
+
+// Cost is what the samples in a scope add up to, by node.
+type Cost struct {
+	Self, Total               []int64 // in the measure's unit
+	SelfSamples, TotalSamples []int64 // how many samples that rests on
+}
+
+// Cost adds up one measure over the samples in scope.
+func (t *Tree) Cost(measure int, sc scope.Scope) *Cost {
+	n := t.Len()
+	c := &Cost{make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n)}
+	p := t.Profile
+	values := p.Samples.Values[measure]
+	if sc.All() {
+		for i, s := range p.Samples.Stack {
+			node := t.NodeOf[s]
+			c.Self[node] += values[i]
+			c.SelfSamples[node]++
+		}
+	} else {
+		in := sc.Contains(p)
+		for i, s := range p.Samples.Stack {
+			if in(i) {
+				node := t.NodeOf[s]
+				c.Self[node] += values[i]
+				c.SelfSamples[node]++
+			}
+		}
+	}
+	copy(c.Total, c.Self)
+	copy(c.TotalSamples, c.SelfSamples)
+	for i := n - 1; i > 0; i-- {
+		c.Total[t.Parent[i]] += c.Total[i]
+		c.TotalSamples[t.Parent[i]] += c.TotalSamples[i]
+	}
+	return c
+}

@@ -1,0 +1,333 @@
+package sampler
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"entelon/core/profile"
+	"entelon/symbol"
+)
+
+// flushEvery is how often what was collected goes to the sink, and so the
+// most that a killed collector can lose.
+const flushEvery = time.Second
+
+// session is one collection while it runs.
+type session struct {
+	o        Options
+	sink     Sink
+	target   *target
+	command  *launched // nil where a process was attached to
+	exe      string
+	builder  *profile.Builder
+	resolver *resolver
+	machine  profile.Machine
+	facts    profile.Facts
+	began    time.Time
+	ownCPU   int64
+	kernel   bool
+	starts   bool // the event enables itself when the command begins
+}
+
+func collect(ctx context.Context, o Options, sink Sink) (*Result, error) {
+	s := &session{o: o, sink: sink, builder: profile.NewBuilder(), ownCPU: ownCPU()}
+	s.resolver = newResolver(s.builder, &s.facts)
+	if err := s.prepare(); err != nil {
+		return nil, errors.Join(err, s.abandon())
+	}
+	if err := s.identify(); err != nil {
+		return nil, errors.Join(err, s.abandon())
+	}
+	s.machine = machineFacts()
+	if err := sink.Begin(s.o.Settings, s.machine); err != nil {
+		return nil, errors.Join(err, s.abandon())
+	}
+	drain, err := newDrainer(s.target)
+	if err != nil {
+		return nil, errors.Join(err, s.abandon())
+	}
+	s.began = time.Now()
+	s.resolver.origin = monotonic()
+	if err := s.begin(); err != nil {
+		return nil, errors.Join(err, drain.finish(), s.abandon())
+	}
+	return s.run(ctx, drain)
+}
+
+// prepare finds the program and puts the events in place.
+func (s *session) prepare() (err error) {
+	set := &s.o.Settings
+	set.Event, set.Unwind = "cpu-clock", "frame pointers"
+	if set.RateHz < 1 || set.RateHz > 1_000_000 {
+		return fmt.Errorf("%d a second: %w", set.RateHz, ErrRate)
+	}
+	pid := set.PID
+	if pid == 0 {
+		if s.command, err = launch(s.o); err != nil {
+			return err
+		}
+		pid = s.command.cmd.Process.Pid
+		s.exe = s.command.path
+		s.starts = true
+	} else if s.exe, err = os.Readlink(fmt.Sprintf("/proc/%d/exe", pid)); err != nil {
+		if errors.Is(err, os.ErrPermission) {
+			return fmt.Errorf("process %d belongs to another user: %w", pid, ErrNotAllowed)
+		}
+		return fmt.Errorf("process %d: %w", pid, ErrNoProcess)
+	}
+	for _, kernel := range []bool{true, false} {
+		s.kernel = kernel
+		if s.target, err = newTarget(); err != nil {
+			return err
+		}
+		a := attr(set.RateHz, s.starts, kernel)
+		if s.command != nil {
+			err = s.target.add(a, pid, false)
+		} else {
+			err = s.target.attach(a, pid)
+		}
+		if !kernel || !errors.Is(err, ErrNotAllowed) {
+			break
+		}
+		if err := s.target.close(); err != nil { // try again without the kernel's part
+			return err
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("sampling process %d: %w", pid, err)
+	}
+	return nil
+}
+
+// identify finds out which build of which program this is.
+func (s *session) identify() error {
+	set := &s.o.Settings
+	s.exe = strings.TrimSuffix(s.exe, " (deleted)")
+	s.facts.Executable = s.exe
+	real, err := filepath.EvalSymlinks(s.exe)
+	if err != nil {
+		real = s.exe
+	}
+	s.resolver.modules.setMain(real)
+	path := real
+	if set.PID != 0 {
+		path = fmt.Sprintf("/proc/%d/exe", set.PID)
+	}
+	// A script has no identity of its own; its build is then "unnamed".
+	if id, err := symbol.Identify(path); err == nil {
+		s.facts.BuildID, s.facts.Revision = id.BuildID, id.Revision
+		if set.Build == "" {
+			set.Build = id.Name()
+		}
+	} else if set.Build == "" {
+		set.Build = "unnamed"
+	}
+	if set.Program == "" {
+		set.Program = filepath.Base(s.exe)
+	}
+	if set.PID != 0 {
+		if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", set.PID)); err == nil {
+			set.Command = strings.Split(strings.TrimSuffix(string(b), "\x00"), "\x00")
+		}
+		if dir, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", set.PID)); err == nil {
+			set.Dir = dir
+		}
+	} else if set.Dir == "" {
+		if set.Dir, err = os.Getwd(); err != nil {
+			return fmt.Errorf("finding the directory: %w", err)
+		}
+	}
+	return nil
+}
+
+func (s *session) begin() error {
+	if s.command != nil {
+		return s.command.begin()
+	}
+	s.resolver.ps.get(uint32(s.o.Settings.PID))
+	return s.target.enable()
+}
+
+// abandon undoes a beginning that failed.
+func (s *session) abandon() error {
+	var errs []error
+	if s.command != nil && s.command.cmd.ProcessState == nil {
+		errs = append(errs, s.command.abandon())
+	}
+	if s.target != nil {
+		errs = append(errs, s.target.close())
+	}
+	errs = append(errs, s.resolver.close())
+	return errors.Join(errs...)
+}
+
+// ended returns a channel that is closed when the process has ended.
+func (s *session) ended() <-chan struct{} {
+	if s.command != nil {
+		return s.command.done
+	}
+	done := make(chan struct{})
+	fd, err := unix.PidfdOpen(s.o.Settings.PID, 0)
+	if err != nil {
+		close(done) // it has ended since it was attached to
+		return done
+	}
+	go func() {
+		defer close(done)
+		defer unix.Close(fd)
+		for {
+			_, err := unix.Poll([]unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}, -1)
+			if !errors.Is(err, unix.EINTR) {
+				return
+			}
+		}
+	}()
+	return done
+}
+
+func (s *session) run(ctx context.Context, drain *drainer) (*Result, error) {
+	sinkBroke := make(chan error, 1)
+	finished := make(chan error, 1)
+	go func() { finished <- s.consume(drain, sinkBroke) }()
+	var timer <-chan time.Time
+	if d := time.Duration(s.o.Settings.ForNS); d > 0 {
+		timer = time.After(d)
+	}
+	var sinkErr error
+	select {
+	case <-s.ended():
+		s.facts.EndedBy = "exit"
+	case <-timer:
+		s.facts.EndedBy = "time"
+	case <-ctx.Done():
+		s.facts.EndedBy = "user"
+	case sinkErr = <-sinkBroke:
+		s.facts.EndedBy = "error"
+	}
+	s.facts.DurationNS = time.Since(s.began).Nanoseconds()
+	err := s.target.disable()
+	err = errors.Join(err, drain.finish(), <-finished)
+	if sinkErr == nil {
+		select {
+		case sinkErr = <-sinkBroke:
+		default:
+		}
+	}
+	return s.result(err, sinkErr)
+}
+
+// consume resolves rounds until the drainer ends. After the sink has failed
+// it goes on emptying the queue, so that the drainer can end.
+func (s *session) consume(d *drainer, broke chan<- error) error {
+	var o order
+	var bad error
+	failed := false
+	flushed := time.Now()
+	visit := func(r record) {
+		if err := s.record(r); err != nil && bad == nil {
+			bad = err
+		}
+	}
+	for {
+		r, ok := d.next()
+		if !ok {
+			break
+		}
+		var records []record
+		for _, b := range r.rings {
+			if err := splitRecords(b, func(x record) { records = append(records, x) }); err != nil && bad == nil {
+				bad = fmt.Errorf("reading a ring: %w", err)
+			}
+		}
+		o.add(records, r.at, visit)
+		if s.o.Progress != nil {
+			s.o.Progress(Progress{time.Since(s.began), s.facts.Samples, s.facts.Lost})
+		}
+		if time.Since(flushed) >= flushEvery && !failed {
+			flushed = time.Now()
+			if err := s.flush(); err != nil {
+				failed = true
+				broke <- err
+			}
+		}
+	}
+	o.flush(visit)
+	if !failed {
+		if err := s.sink.Append(s.builder.Profile()); err != nil {
+			broke <- err
+		}
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.dropped > 0 {
+		s.facts.Warn("dropped", fmt.Sprintf("%d MB of samples came faster than they could be named and were dropped.", d.dropped>>20), "Collect at a lower rate.")
+	}
+	return errors.Join(bad, d.err)
+}
+
+func (s *session) flush() error {
+	if err := s.sink.Append(s.builder.Profile()); err != nil {
+		return err
+	}
+	f := s.facts
+	f.DurationNS = time.Since(s.began).Nanoseconds()
+	return s.sink.Facts(f)
+}
+
+func (s *session) record(r record) error {
+	switch r.kind {
+	case recSample:
+		if s.target.doubled(r) {
+			return nil
+		}
+		return s.resolver.add(r)
+	case recLost, recLostSamples:
+		// LOST has the event's number before the count; LOST_SAMPLES only the count.
+		if n := len(r.body); n >= 8 {
+			s.facts.Lost += int64(nativeUint64(r.body[n-8:]))
+		}
+	case recThrottle:
+		s.facts.Throttled++
+	default:
+		s.resolver.ps.apply(r)
+	}
+	return nil
+}
+
+func (s *session) result(err, sinkErr error) (*Result, error) {
+	cpu, cpuErr := s.target.counted()
+	err = errors.Join(err, cpuErr, s.target.close())
+	s.facts.CPUNS = cpu
+	res := &Result{SinkErr: sinkErr, Wait: func() int { return 0 }, Signal: func(int) {}}
+	if s.command != nil {
+		c := s.command
+		res.Wait = func() int { <-c.done; return c.code }
+		res.Signal = func(sig int) {
+			// The command may just have ended, which Wait will tell.
+			_ = c.cmd.Process.Signal(syscall.Signal(sig))
+		}
+		if s.facts.EndedBy == "exit" {
+			code := res.Wait()
+			s.facts.ExitCode = &code
+		}
+	}
+	s.facts.CollectorNS = ownCPU() - s.ownCPU
+	s.warn()
+	err = errors.Join(err, s.resolver.close())
+	if err != nil {
+		s.facts.Warn("fault", "The collector met a fault: "+err.Error()+".", "Take it again; if it happens again, report it.")
+	}
+	if sinkErr == nil {
+		res.SinkErr = s.sink.Facts(s.facts)
+	}
+	res.Take = &profile.Take{Settings: s.o.Settings, Machine: s.machine, Facts: s.facts, Profile: s.builder.Profile(), Whole: res.SinkErr == nil}
+	return res, nil
+}

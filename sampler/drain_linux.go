@@ -1,0 +1,139 @@
+package sampler
+
+import (
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// drainEvery is the longest time between two looks at the rings. The kernel
+// wakes the drainer earlier when a quarter of one is full.
+const drainEvery = 100 * time.Millisecond
+
+// maxQueued bounds what is drained but not yet resolved.
+const maxQueued = 512 << 20
+
+// round is what one look at all rings brought, with the time just before it.
+type round struct {
+	at    uint64 // CLOCK_MONOTONIC nanoseconds
+	rings [][]byte
+	bytes int
+}
+
+// drainer copies rings into a queue, so that slow work behind it (reading
+// symbols, writing to disk) never lets a ring fill up.
+type drainer struct {
+	target *target
+	stop   int // eventfd
+
+	mu      sync.Mutex
+	more    *sync.Cond
+	queue   []round
+	queued  int
+	dropped int64 // bytes given up because the queue was full
+	ended   bool
+	err     error
+}
+
+func newDrainer(t *target) (*drainer, error) {
+	fd, err := unix.Eventfd(0, unix.EFD_CLOEXEC|unix.EFD_NONBLOCK)
+	if err != nil {
+		return nil, fmt.Errorf("preparing to drain: %w", err)
+	}
+	d := &drainer{target: t, stop: fd}
+	d.more = sync.NewCond(&d.mu)
+	go d.run()
+	return d, nil
+}
+
+// finish drains once more and ends the queue.
+func (d *drainer) finish() error {
+	_, err := unix.Write(d.stop, []byte{1, 0, 0, 0, 0, 0, 0, 0})
+	return err
+}
+
+func monotonic() uint64 {
+	var ts unix.Timespec
+	if err := unix.ClockGettime(unix.CLOCK_MONOTONIC, &ts); err != nil {
+		panic(err) // the kernel always has this clock
+	}
+	return uint64(ts.Nano())
+}
+
+func (d *drainer) run() {
+	fds := make([]unix.PollFd, 0, len(d.target.rings)+1)
+	fds = append(fds, unix.PollFd{Fd: int32(d.stop), Events: unix.POLLIN})
+	for _, r := range d.target.rings {
+		fds = append(fds, unix.PollFd{Fd: int32(r.fd), Events: unix.POLLIN})
+	}
+	for stopping := false; ; {
+		d.push(d.once())
+		if stopping {
+			break
+		}
+		_, err := unix.Poll(fds, int(drainEvery.Milliseconds()))
+		if err != nil && !errors.Is(err, unix.EINTR) {
+			d.fail(fmt.Errorf("waiting for samples: %w", err))
+			return
+		}
+		stopping = fds[0].Revents != 0
+		for i := range fds[1:] {
+			if fds[i+1].Revents&unix.POLLHUP != 0 {
+				fds[i+1].Fd = -1 // all its threads have ended; it is drained by time from now on
+			}
+		}
+	}
+	d.mu.Lock()
+	d.ended = true
+	d.mu.Unlock()
+	d.more.Broadcast()
+	unix.Close(d.stop)
+}
+
+func (d *drainer) once() round {
+	r := round{at: monotonic()}
+	for _, ring := range d.target.rings {
+		b := ring.drain(nil)
+		r.rings = append(r.rings, b)
+		r.bytes += len(b)
+	}
+	return r
+}
+
+func (d *drainer) push(r round) {
+	d.mu.Lock()
+	if d.queued+r.bytes > maxQueued {
+		d.dropped += int64(r.bytes)
+		r.rings, r.bytes = nil, 0
+	}
+	d.queue = append(d.queue, r)
+	d.queued += r.bytes
+	d.mu.Unlock()
+	d.more.Signal()
+}
+
+func (d *drainer) fail(err error) {
+	d.mu.Lock()
+	d.err, d.ended = err, true
+	d.mu.Unlock()
+	d.more.Broadcast()
+}
+
+// next waits for a round; ok is false when there will be no more.
+func (d *drainer) next() (r round, ok bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for len(d.queue) == 0 && !d.ended {
+		d.more.Wait()
+	}
+	if len(d.queue) == 0 {
+		return round{}, false
+	}
+	r = d.queue[0]
+	d.queue = d.queue[1:]
+	d.queued -= r.bytes
+	return r, true
+}

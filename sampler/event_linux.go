@@ -1,0 +1,109 @@
+package sampler
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"runtime"
+	"strconv"
+	"strings"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+)
+
+// Bits of the flag word of unix.PerfEventAttr that x/sys does not name are in
+// the kernel's order after PerfBitMmap2 and PerfBitCommExec.
+const (
+	sampleType = unix.PERF_SAMPLE_IDENTIFIER | unix.PERF_SAMPLE_IP | unix.PERF_SAMPLE_TID |
+		unix.PERF_SAMPLE_TIME | unix.PERF_SAMPLE_CPU | unix.PERF_SAMPLE_PERIOD | unix.PERF_SAMPLE_CALLCHAIN
+)
+
+// attr describes the software clock of a processor: an event that interrupts
+// the program rateHz times for every second that it really runs.
+func attr(rateHz int, onExec, kernel bool) *unix.PerfEventAttr {
+	a := &unix.PerfEventAttr{
+		Type:        unix.PERF_TYPE_SOFTWARE,
+		Config:      unix.PERF_COUNT_SW_CPU_CLOCK,
+		Sample:      uint64(1_000_000_000 / rateHz), // the clock counts nanoseconds
+		Sample_type: sampleType,
+		Bits: unix.PerfBitDisabled | unix.PerfBitInherit | unix.PerfBitMmap | unix.PerfBitMmap2 | unix.PerfBitComm |
+			unix.PerfBitCommExec | unix.PerfBitTask | unix.PerfBitSampleIDAll | unix.PerfBitUseClockID | unix.PerfBitWatermark |
+			unix.PerfBitExcludeHv,
+		Wakeup:  ringBytes / 4,
+		Clockid: unix.CLOCK_MONOTONIC,
+	}
+	a.Size = uint32(unsafe.Sizeof(*a))
+	if onExec {
+		a.Bits |= unix.PerfBitEnableOnExec
+	}
+	if !kernel {
+		a.Bits |= unix.PerfBitExcludeKernel | unix.PerfBitExcludeCallchainKernel
+	}
+	return a
+}
+
+// open opens an event for one thread on one processor.
+func open(a *unix.PerfEventAttr, tid, cpu int) (int, error) {
+	fd, err := unix.PerfEventOpen(a, tid, cpu, -1, unix.PERF_FLAG_FD_CLOEXEC)
+	switch {
+	case err == nil:
+		return fd, nil
+	case errors.Is(err, unix.EACCES) || errors.Is(err, unix.EPERM):
+		return -1, fmt.Errorf("%w (kernel.perf_event_paranoid is %s)", ErrNotAllowed, setting("perf_event_paranoid"))
+	case errors.Is(err, unix.ESRCH):
+		return -1, ErrNoProcess
+	case errors.Is(err, unix.EINVAL):
+		return -1, fmt.Errorf("%w (kernel.perf_event_max_sample_rate is %s)", ErrRate, setting("perf_event_max_sample_rate"))
+	}
+	return -1, fmt.Errorf("opening the sampling event for thread %d on processor %d: %w", tid, cpu, err)
+}
+
+func setting(name string) string {
+	b, err := os.ReadFile("/proc/sys/kernel/" + name)
+	if err != nil {
+		return "unknown"
+	}
+	return strings.TrimSpace(string(b))
+}
+
+// Allowed reports whether this user may sample its own processes: nil, or an
+// error that wraps ErrNotAllowed or ErrUnsupported. It tries, on itself.
+func Allowed() error {
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	fd, err := open(attr(99, false, false), 0, -1)
+	if err != nil {
+		return err
+	}
+	return unix.Close(fd)
+}
+
+// processors returns the numbers of the processors that are on.
+func processors() ([]int, error) {
+	b, err := os.ReadFile("/sys/devices/system/cpu/online")
+	if err != nil {
+		return nil, fmt.Errorf("listing processors: %w", err)
+	}
+	return parseProcessors(strings.TrimSpace(string(b)))
+}
+
+// parseProcessors reads the kernel's notation, such as "0-3,8".
+func parseProcessors(list string) ([]int, error) {
+	var out []int
+	for _, part := range strings.Split(list, ",") {
+		from, to, ranged := strings.Cut(part, "-")
+		a, err := strconv.Atoi(from)
+		b := a
+		if err == nil && ranged {
+			b, err = strconv.Atoi(to)
+		}
+		if err != nil || b < a || b > 1<<16 {
+			return nil, fmt.Errorf("listing processors: %q is not a list of numbers", list)
+		}
+		for ; a <= b; a++ {
+			out = append(out, a)
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,136 @@
+package sampler
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+
+	"entelon/core/profile"
+	"entelon/symbol"
+)
+
+// module is a file, or another thing that holds code, shared by all processes
+// that map it.
+type module struct {
+	name   string
+	file   *os.File // open from the moment the mapping was seen, until it is read
+	object *symbol.Object
+	failed error // why the object could not be read
+	tried  bool
+	frames map[uint64][]profile.FrameID // by address in the object
+	id     profile.ModuleID
+	idSet  bool
+	kind   profile.ModuleKind
+}
+
+type moduleKey struct {
+	name  string
+	inode uint64
+}
+
+// modules knows every module of a collection.
+type modules struct {
+	known map[moduleKey]*module
+	main  string // path of the program's executable, once known
+	own   string // folder whose objects are the program's own
+}
+
+func newModules() *modules { return &modules{known: map[moduleKey]*module{}} }
+
+// setMain says which executable the program is.
+func (ms *modules) setMain(path string) {
+	ms.main, ms.own = path, ownDir(path)
+}
+
+// get returns the module that a process has mapped under a name. Its file is
+// opened here and now, through the process's own view of the file system, so
+// that it can still be read when the process or the file has gone.
+func (ms *modules) get(pid uint32, name string, inode, start, end uint64) *module {
+	key := moduleKey{name, inode}
+	if m := ms.known[key]; m != nil {
+		return m
+	}
+	m := &module{name: name, kind: ms.kind(name), frames: map[uint64][]profile.FrameID{}}
+	ms.known[key] = m
+	if strings.HasPrefix(name, "/") && !strings.HasPrefix(name, "//") {
+		m.file, m.failed = openMapped(pid, name, inode, start, end)
+	}
+	return m
+}
+
+// openMapped opens the very file that a process has mapped.
+func openMapped(pid uint32, name string, inode, start, end uint64) (*os.File, error) {
+	var last error
+	for _, path := range []string{
+		fmt.Sprintf("/proc/%d/root%s", pid, name),
+		fmt.Sprintf("/proc/%d/map_files/%x-%x", pid, start, end),
+		name,
+	} {
+		f, err := os.Open(path)
+		if err != nil {
+			last = err
+			continue
+		}
+		var st unix.Stat_t
+		if err := unix.Fstat(int(f.Fd()), &st); err == nil && (st.Ino == inode || inode == 0) && st.Mode&unix.S_IFMT == unix.S_IFREG {
+			return f, nil
+		}
+		f.Close()
+		last = errors.New("the file was replaced after the program had started")
+	}
+	return nil, fmt.Errorf("%s: %w", name, last)
+}
+
+func (ms *modules) kind(name string) profile.ModuleKind {
+	switch {
+	case name == ms.main || (ms.own != "" && strings.HasPrefix(name, ms.own)):
+		return profile.KindOwn
+	case strings.HasPrefix(name, "/memfd:") || strings.HasPrefix(name, "//") || strings.HasPrefix(name, "anon_inode:"):
+		return profile.KindJIT
+	case name == "[vdso]" || name == "[vsyscall]":
+		return profile.KindKernel
+	case strings.HasPrefix(name, "["):
+		return profile.KindUnknown
+	}
+	return profile.KindLibrary
+}
+
+// open reads the outline of the module's object, once.
+func (m *module) open() {
+	if m.tried {
+		return
+	}
+	m.tried = true
+	switch {
+	case m.name == "[vdso]":
+		m.object, m.failed = openVDSO(m.kind)
+	case m.file != nil:
+		m.object, m.failed = symbol.OpenObject(m.file, m.name, m.kind)
+		m.file = nil
+	}
+}
+
+// openVDSO reads the object that the kernel maps into every process, from our
+// own memory: all processes of a machine share it.
+func openVDSO(kind profile.ModuleKind) (*symbol.Object, error) {
+	b, err := os.ReadFile("/proc/self/maps")
+	if err != nil {
+		return nil, fmt.Errorf("finding the vdso: %w", err)
+	}
+	for line := range strings.Lines(string(b)) {
+		var start, end uintptr
+		if strings.HasSuffix(line, "[vdso]\n") {
+			if _, err := fmt.Sscanf(line, "%x-%x", &start, &end); err != nil {
+				return nil, fmt.Errorf("finding the vdso: %w", err)
+			}
+			image := bytes.Clone(unsafe.Slice((*byte)(*(*unsafe.Pointer)(unsafe.Pointer(&start))), end-start))
+			return symbol.NewObject(bytes.NewReader(image), "[vdso]", kind)
+		}
+	}
+	return nil, errors.New("this process has no vdso")
+}

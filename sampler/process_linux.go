@@ -1,0 +1,232 @@
+package sampler
+
+import (
+	"bufio"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"sort"
+	"strconv"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"entelon/core/profile"
+)
+
+// mapping is one executable range of a process's address space.
+type mapping struct {
+	start, end uint64
+	offset     uint64 // in the file
+	module     *module
+}
+
+// process is what is known of one process at the time of the records that
+// have been read so far.
+type process struct {
+	id     profile.ProcessID
+	pid    uint32
+	maps   []mapping // by start, without overlap
+	frames map[uint64][]profile.FrameID
+}
+
+// mapRange puts a mapping in, cutting away what it covers.
+func (p *process) mapRange(m mapping) {
+	kept := p.maps[:0:0]
+	for _, old := range p.maps {
+		if old.end <= m.start || old.start >= m.end {
+			kept = append(kept, old)
+			continue
+		}
+		if old.start < m.start {
+			left := old
+			left.end = m.start
+			kept = append(kept, left)
+		}
+		if old.end > m.end {
+			right := old
+			right.offset += m.end - old.start
+			right.start = m.end
+			kept = append(kept, right)
+		}
+	}
+	kept = append(kept, m)
+	sort.Slice(kept, func(i, j int) bool { return kept[i].start < kept[j].start })
+	p.maps = kept
+	clear(p.frames)
+}
+
+// find returns the mapping that holds an address, nil if none does.
+func (p *process) find(addr uint64) *mapping {
+	i := sort.Search(len(p.maps), func(i int) bool { return p.maps[i].end > addr })
+	if i == len(p.maps) || addr < p.maps[i].start {
+		return nil
+	}
+	return &p.maps[i]
+}
+
+// processes follows all sampled processes and their threads.
+type processes struct {
+	b       *profile.Builder
+	modules *modules
+	known   map[uint32]*process
+	threads map[uint32]string // names by thread number, as long as they live
+}
+
+func newProcesses(b *profile.Builder, m *modules) *processes {
+	return &processes{b: b, modules: m, known: map[uint32]*process{}, threads: map[uint32]string{}}
+}
+
+// get returns a process; one that no record announced is read from the system.
+func (ps *processes) get(pid uint32) *process {
+	if p := ps.known[pid]; p != nil {
+		return p
+	}
+	p := ps.fresh(pid)
+	ps.readSystem(p)
+	return p
+}
+
+func (ps *processes) fresh(pid uint32) *process {
+	p := &process{id: ps.b.Process(pid), pid: pid, frames: map[uint64][]profile.FrameID{}}
+	ps.known[pid] = p
+	return p
+}
+
+// thread returns the profile's thread and sees to its name.
+func (ps *processes) thread(p *process, tid uint32) profile.ThreadID {
+	before := len(ps.b.Profile().Threads)
+	id := ps.b.Thread(p.id, tid)
+	if int(id) == before {
+		name, ok := ps.threads[tid]
+		if !ok {
+			name = readName(p.pid, tid)
+			ps.threads[tid] = name
+		}
+		ps.b.NameThread(id, name)
+	}
+	return id
+}
+
+func readName(pid, tid uint32) string {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/comm", pid, tid))
+	if err != nil {
+		return "" // ended already; the record of its name is on its way or lost
+	}
+	return strings.TrimSuffix(string(b), "\n")
+}
+
+// readSystem takes names and mappings of a running process from /proc.
+func (ps *processes) readSystem(p *process) {
+	if name := readName(p.pid, p.pid); name != "" {
+		ps.b.NameProcess(p.id, name)
+	}
+	f, err := os.Open(fmt.Sprintf("/proc/%d/maps", p.pid))
+	if err != nil {
+		return // ended already: its addresses stay without a module, and the take says so
+	}
+	defer f.Close()
+	ps.readMaps(p, f)
+}
+
+// readMaps reads lines of "start-end perms offset dev inode path".
+func (ps *processes) readMaps(p *process, r io.Reader) {
+	sc := bufio.NewScanner(r)
+	for sc.Scan() {
+		f := strings.Fields(sc.Text())
+		if len(f) < 5 || !strings.Contains(f[1], "x") {
+			continue
+		}
+		from, to, _ := strings.Cut(f[0], "-")
+		start, err1 := strconv.ParseUint(from, 16, 64)
+		end, err2 := strconv.ParseUint(to, 16, 64)
+		offset, err3 := strconv.ParseUint(f[2], 16, 64)
+		inode, err4 := strconv.ParseUint(f[4], 10, 64)
+		if err1 != nil || err2 != nil || err3 != nil || err4 != nil {
+			continue
+		}
+		name := "//anon"
+		if len(f) > 5 {
+			name = strings.TrimSuffix(strings.Join(f[5:], " "), " (deleted)")
+		}
+		p.mapRange(mapping{start, end, offset, ps.modules.get(p.pid, name, inode, start, end)})
+	}
+}
+
+// apply updates the processes by a record that is not a sample.
+func (ps *processes) apply(r record) {
+	ne := binary.NativeEndian
+	switch r.kind {
+	case recMmap2:
+		m, ok := decodeMmap2(r.body)
+		if !ok {
+			return
+		}
+		name := strings.TrimSuffix(m.name, " (deleted)")
+		p := ps.get(m.pid)
+		p.mapRange(mapping{m.addr, m.addr + m.len, m.pgoff, ps.modules.get(m.pid, name, m.inode, m.addr, m.addr+m.len)})
+	case recComm:
+		if len(r.body) < 9 {
+			return
+		}
+		pid, tid := ne.Uint32(r.body), ne.Uint32(r.body[4:])
+		ps.comm(pid, tid, unix.ByteSliceToString(r.body[8:]), r.misc&miscCommExec != 0)
+	case recFork:
+		if len(r.body) < 16 {
+			return
+		}
+		pid, ppid, tid, ptid := ne.Uint32(r.body), ne.Uint32(r.body[4:]), ne.Uint32(r.body[8:]), ne.Uint32(r.body[12:])
+		ps.fork(pid, ppid, tid, ptid)
+	case recExit:
+		if len(r.body) < 16 {
+			return
+		}
+		delete(ps.threads, ne.Uint32(r.body[8:]))
+	}
+}
+
+func (ps *processes) comm(pid, tid uint32, name string, exec bool) {
+	p := ps.known[pid]
+	if p == nil {
+		p = ps.fresh(pid)
+	}
+	if exec {
+		p.maps = nil
+		clear(p.frames)
+	}
+	if pid == tid {
+		ps.b.NameProcess(p.id, name)
+	}
+	ps.threads[tid] = name
+	if id, sampled := ps.b.FindThread(p.id, tid); sampled {
+		ps.b.NameThread(id, name)
+	}
+}
+
+func (ps *processes) fork(pid, ppid, tid, ptid uint32) {
+	if name, ok := ps.threads[ptid]; ok {
+		ps.threads[tid] = name
+	}
+	if pid == ppid {
+		return // a thread
+	}
+	parent := ps.known[ppid]
+	if parent == nil {
+		return
+	}
+	p := ps.fresh(pid)
+	p.maps = append([]mapping(nil), parent.maps...)
+	ps.b.NameProcess(p.id, ps.b.Profile().Strings[ps.b.Profile().Processes[parent.id].Name])
+}
+
+// ownDir is the folder of the program's executable; objects below it are the
+// program's own.
+func ownDir(executable string) string {
+	dir := filepath.Dir(executable)
+	if dir == "/" || dir == "." || strings.HasPrefix(dir, "/usr/") || dir == "/bin" || dir == "/sbin" {
+		return ""
+	}
+	return dir + "/"
+}

@@ -1,0 +1,173 @@
+package sampler
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"sync/atomic"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+)
+
+// ringBytes is the size of one processor's ring. At 997 samples a second of
+// 127 frames each it holds about two seconds.
+const ringBytes = 2 << 20
+
+// minRingBytes is the smallest ring that is tried where locked memory is short.
+const minRingBytes = 64 << 10
+
+// ring is the memory that the kernel shares with us for one processor: a page
+// of positions, then a power-of-two area of records that wraps around. The
+// kernel advances data_head, we advance data_tail.
+type ring struct {
+	fd   int
+	mem  []byte
+	page *unix.PerfEventMmapPage
+	data []byte
+}
+
+func mapRing(fd int) (*ring, error) {
+	pageSize := unix.Getpagesize()
+	for size := ringBytes; ; size /= 2 {
+		mem, err := unix.Mmap(fd, 0, pageSize+size, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_SHARED)
+		if err == nil {
+			return &ring{fd: fd, mem: mem, page: (*unix.PerfEventMmapPage)(unsafe.Pointer(&mem[0])), data: mem[pageSize:]}, nil
+		}
+		if !errors.Is(err, unix.EPERM) && !errors.Is(err, unix.ENOMEM) || size/2 < minRingBytes {
+			return nil, fmt.Errorf("mapping a ring of %d bytes: %w", size, err)
+		}
+	}
+}
+
+func (r *ring) close() error { return unix.Munmap(r.mem) }
+
+// drain appends all whole records to out and gives their room back to the kernel.
+func (r *ring) drain(out []byte) []byte {
+	head := atomic.LoadUint64(&r.page.Data_head)
+	tail := r.page.Data_tail
+	size := uint64(len(r.data))
+	if head == tail {
+		return out
+	}
+	from, to := tail%size, head%size
+	if from < to {
+		out = append(out, r.data[from:to]...)
+	} else {
+		out = append(out, r.data[from:]...)
+		out = append(out, r.data[:to]...)
+	}
+	atomic.StoreUint64(&r.page.Data_tail, head)
+	return out
+}
+
+// The kinds of record that are read (enum perf_event_type).
+const (
+	recMmap        = 1
+	recLost        = 2
+	recComm        = 3
+	recExit        = 4
+	recThrottle    = 5
+	recUnthrottle  = 6
+	recFork        = 7
+	recSample      = 9
+	recMmap2       = 10
+	recLostSamples = 13
+
+	miscCommExec = 1 << 13 // PERF_RECORD_MISC_COMM_EXEC
+)
+
+// record is one record, undecoded but for what ordering needs. body lacks the
+// header, and for all kinds but samples also the trailing identification.
+type record struct {
+	kind uint32
+	misc uint16
+	pid  uint32
+	tid  uint32
+	time uint64 // CLOCK_MONOTONIC nanoseconds
+	id   uint64 // the event; inherited events carry that of their ancestor
+	body []byte
+}
+
+// trailer is what sample_id_all appends to a record: pid, tid, time, cpu and
+// reserved word, identifier.
+const trailer = 32
+
+// splitRecords cuts drained bytes into records. It stops at the first one
+// that does not fit, which would mean that the ring was overrun.
+func splitRecords(b []byte, visit func(record)) error {
+	ne := binary.NativeEndian
+	for len(b) >= 8 {
+		r := record{kind: ne.Uint32(b), misc: ne.Uint16(b[4:])}
+		size := int(ne.Uint16(b[6:]))
+		if size < 8 || size > len(b) {
+			return fmt.Errorf("a record of %d bytes in the %d that are left", size, len(b))
+		}
+		body := b[8:size]
+		b = b[size:]
+		if r.kind == recSample {
+			// identifier, ip, pid+tid, time, cpu, period, callchain
+			if len(body) < 56 {
+				return fmt.Errorf("a sample of %d bytes", size)
+			}
+			r.id = ne.Uint64(body)
+			r.pid, r.tid = ne.Uint32(body[16:]), ne.Uint32(body[20:])
+			r.time = ne.Uint64(body[24:])
+			r.body = body
+		} else {
+			if len(body) < trailer {
+				continue
+			}
+			t := body[len(body)-trailer:]
+			r.pid, r.tid = ne.Uint32(t), ne.Uint32(t[4:])
+			r.time = ne.Uint64(t[8:])
+			r.id = ne.Uint64(t[24:])
+			r.body = body[:len(body)-trailer]
+		}
+		visit(r)
+	}
+	return nil
+}
+
+// sample is a decoded sample record.
+type sample struct {
+	period uint64
+	chain  []uint64 // aliases nothing; reused between calls
+}
+
+func (s *sample) decode(r record) bool {
+	ne := binary.NativeEndian
+	b := r.body
+	s.period = ne.Uint64(b[40:])
+	n := ne.Uint64(b[48:])
+	b = b[56:]
+	if n > uint64(len(b)/8) {
+		return false
+	}
+	s.chain = s.chain[:0]
+	for i := range n {
+		s.chain = append(s.chain, ne.Uint64(b[8*i:]))
+	}
+	return true
+}
+
+// mmap2 is a decoded record of an executable mapping.
+type mmap2 struct {
+	pid, tid         uint32
+	addr, len, pgoff uint64
+	maj, min         uint32
+	inode            uint64
+	name             string
+}
+
+func decodeMmap2(b []byte) (m mmap2, ok bool) {
+	ne := binary.NativeEndian
+	if len(b) < 64 {
+		return m, false
+	}
+	m.pid, m.tid = ne.Uint32(b), ne.Uint32(b[4:])
+	m.addr, m.len, m.pgoff = ne.Uint64(b[8:]), ne.Uint64(b[16:]), ne.Uint64(b[24:])
+	m.maj, m.min, m.inode = ne.Uint32(b[32:]), ne.Uint32(b[36:]), ne.Uint64(b[40:])
+	m.name = unix.ByteSliceToString(b[64:])
+	return m, true
+}

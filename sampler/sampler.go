@@ -1,0 +1,96 @@
+// Package sampler collects takes: it starts or attaches to a process, lets
+// the kernel interrupt it many times a second, and turns what the kernel
+// writes down into a profile while it runs.
+//
+// A sample's way: the kernel puts it into the ring of the processor on which
+// it was taken (ring.go); the drainer copies the rings many times a second
+// and never waits for anything else (drain.go); the records of all rings are
+// put in order of time (order.go); mappings, names, forks and exits update
+// what is known of each process (process.go); the addresses of each sample
+// become frames and its frames a stack (resolve.go); and what the profile has
+// gained goes to the Sink once a second.
+//
+// Stacks come from the kernel's walk along frame pointers. The walk by
+// call-frame tables over a copy of the stack belongs between order and
+// resolve: a sample then carries registers and stack bytes, and package
+// unwind turns these into the same list of addresses.
+package sampler
+
+import (
+	"context"
+	"errors"
+	"io"
+	"time"
+
+	"entelon/core/profile"
+)
+
+// Options say what to collect.
+type Options struct {
+	Settings profile.Settings
+	Stdin    io.Reader // a launched command's streams; files are handed on as they are
+	Stdout   io.Writer
+	Stderr   io.Writer
+	Progress func(Progress) // called a few times a second; may be nil
+}
+
+// Progress is the state of a collection that is running.
+type Progress struct {
+	Elapsed time.Duration
+	Samples int64
+	Lost    int64
+}
+
+// Sink takes what was collected. Append is given the same growing profile
+// each time; an error from either ends the collection.
+type Sink interface {
+	Begin(profile.Settings, profile.Machine) error
+	Append(*profile.Profile) error
+	Facts(profile.Facts) error
+}
+
+// Result is a finished collection.
+type Result struct {
+	Take    *profile.Take
+	SinkErr error // why the sink ended the collection, nil if it did not
+	// Wait blocks until a launched command has ended and returns its exit
+	// code; it returns 0 at once where a process was attached to.
+	Wait func() int
+	// Signal hands a signal on to a launched command.
+	Signal func(sig int)
+}
+
+// Errors that Collect returns, wrapped with what was being done. Remedy tells
+// what can be done about one.
+var (
+	ErrUnsupported = errors.New("sampling works on Linux only")
+	ErrNotAllowed  = errors.New("this user may not sample")
+	ErrNoProcess   = errors.New("there is no such process")
+	ErrNoCommand   = errors.New("the command was not found")
+	ErrNoDir       = errors.New("the directory does not exist")
+	ErrRate        = errors.New("the kernel does not allow this rate")
+)
+
+// Remedy is one sentence on what can be done about an error of Collect, or "".
+func Remedy(err error) string {
+	switch {
+	case errors.Is(err, ErrNotAllowed):
+		return "run as root, or ask the administrator for: sysctl kernel.perf_event_paranoid=1"
+	case errors.Is(err, ErrNoProcess):
+		return "it may have ended; look it up again and give the number of a running one"
+	case errors.Is(err, ErrNoCommand):
+		return "give its path, or a name that PATH holds"
+	case errors.Is(err, ErrNoDir):
+		return "give a directory that exists with --dir"
+	case errors.Is(err, ErrRate):
+		return "give a lower --rate, or raise the limit: sysctl kernel.perf_event_max_sample_rate"
+	}
+	return ""
+}
+
+// Collect runs one collection until the process ends, the time in the
+// settings is over, or ctx is cancelled. An error means that nothing was
+// collected and the sink was not begun.
+func Collect(ctx context.Context, o Options, sink Sink) (*Result, error) {
+	return collect(ctx, o, sink)
+}

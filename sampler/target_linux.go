@@ -1,0 +1,189 @@
+package sampler
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"os"
+	"strconv"
+
+	"golang.org/x/sys/unix"
+)
+
+// target is a set of events on threads and the rings they write to, one ring
+// a processor.
+type target struct {
+	cpus  []int
+	rings []*ring
+	first []int // per processor, the event whose ring the others share
+	fds   []int
+	late  map[uint64]lateThread // by event, threads found after the others were attached to
+	own   map[uint32]uint64     // thread to its own late event's thread number
+}
+
+// lateThread is a thread that showed up while its process was attached to.
+// It may have inherited an event from the thread that started it, and would
+// then be sampled twice.
+type lateThread struct{ tid uint32 }
+
+func newTarget() (*target, error) {
+	cpus, err := processors()
+	if err != nil {
+		return nil, err
+	}
+	t := &target{cpus: cpus, first: make([]int, len(cpus)), rings: make([]*ring, len(cpus)), late: map[uint64]lateThread{}, own: map[uint32]uint64{}}
+	for i := range t.first {
+		t.first[i] = -1
+	}
+	return t, nil
+}
+
+// add opens the thread's events on all processors.
+func (t *target) add(a *unix.PerfEventAttr, tid int, late bool) error {
+	for i, cpu := range t.cpus {
+		fd, err := open(a, tid, cpu)
+		if err != nil {
+			return err
+		}
+		t.fds = append(t.fds, fd)
+		if late {
+			id, err := eventID(fd)
+			if err != nil {
+				return err
+			}
+			t.late[id] = lateThread{uint32(tid)}
+		}
+		if t.first[i] < 0 {
+			r, err := mapRing(fd)
+			if err != nil {
+				return err
+			}
+			t.first[i], t.rings[i] = fd, r
+			continue
+		}
+		if err := unix.IoctlSetInt(fd, unix.PERF_EVENT_IOC_SET_OUTPUT, t.first[i]); err != nil {
+			return fmt.Errorf("sharing the ring of processor %d: %w", cpu, err)
+		}
+	}
+	return nil
+}
+
+func eventID(fd int) (uint64, error) {
+	var id uint64
+	// PERF_EVENT_IOC_ID writes a u64; IoctlGetInt has room for one on 64-bit machines.
+	v, err := unix.IoctlGetInt(fd, unix.PERF_EVENT_IOC_ID)
+	if err != nil {
+		return 0, fmt.Errorf("asking for an event's number: %w", err)
+	}
+	id = uint64(v)
+	return id, nil
+}
+
+// attach opens events for every thread of a process. Threads that appear
+// meanwhile are found by listing again until nothing is new.
+func (t *target) attach(a *unix.PerfEventAttr, pid int) error {
+	seen := map[int]bool{}
+	for round := 0; ; round++ {
+		tids, err := threads(pid)
+		if err != nil {
+			return err
+		}
+		fresh := false
+		for _, tid := range tids {
+			if seen[tid] {
+				continue
+			}
+			seen[tid] = true
+			err := t.add(a, tid, round > 0)
+			if errors.Is(err, ErrNoProcess) && tid != pid {
+				continue // a thread that has just ended
+			}
+			if err != nil {
+				return err
+			}
+			fresh = true
+		}
+		if !fresh {
+			return nil
+		}
+	}
+}
+
+func threads(pid int) ([]int, error) {
+	entries, err := os.ReadDir(fmt.Sprintf("/proc/%d/task", pid))
+	if err != nil {
+		return nil, fmt.Errorf("process %d: %w", pid, ErrNoProcess)
+	}
+	var out []int
+	for _, e := range entries {
+		tid, err := strconv.Atoi(e.Name())
+		if err == nil {
+			out = append(out, tid)
+		}
+	}
+	return out, nil
+}
+
+// doubled reports whether a sample is the second one of the same moment: the
+// thread has an event of its own, opened late, and an inherited one. The
+// first sample from an inherited event settles it for the thread.
+func (t *target) doubled(r record) bool {
+	if len(t.late) == 0 {
+		return false
+	}
+	own, isLate := t.late[r.id]
+	if isLate && own.tid == r.tid {
+		return t.own[r.tid] != 0
+	}
+	for _, l := range t.late {
+		if l.tid == r.tid {
+			t.own[r.tid] = r.id
+		}
+	}
+	return false
+}
+
+func (t *target) enable() error {
+	for _, fd := range t.fds {
+		if err := unix.IoctlSetInt(fd, unix.PERF_EVENT_IOC_ENABLE, 0); err != nil {
+			return fmt.Errorf("starting to sample: %w", err)
+		}
+	}
+	return nil
+}
+
+func (t *target) disable() error {
+	for _, fd := range t.fds {
+		if err := unix.IoctlSetInt(fd, unix.PERF_EVENT_IOC_DISABLE, 0); err != nil {
+			return fmt.Errorf("stopping to sample: %w", err)
+		}
+	}
+	return nil
+}
+
+// counted returns the processor time in nanoseconds that the kernel counted
+// for all sampled threads, ended ones included.
+func (t *target) counted() (int64, error) {
+	var sum int64
+	var b [8]byte
+	for _, fd := range t.fds {
+		if _, err := unix.Read(fd, b[:]); err != nil {
+			return 0, fmt.Errorf("reading the processor time: %w", err)
+		}
+		sum += int64(binary.NativeEndian.Uint64(b[:]))
+	}
+	return sum, nil
+}
+
+func (t *target) close() error {
+	var errs []error
+	for _, r := range t.rings {
+		if r != nil {
+			errs = append(errs, r.close())
+		}
+	}
+	for _, fd := range t.fds {
+		errs = append(errs, unix.Close(fd))
+	}
+	return errors.Join(errs...)
+}

@@ -1,0 +1,76 @@
+package sampler
+
+import (
+	"encoding/binary"
+	"fmt"
+	"math"
+	"path"
+)
+
+func nativeUint64(b []byte) uint64 { return binary.NativeEndian.Uint64(b) }
+
+// Shares and counts from which on a take says so.
+const (
+	warnCutShare     = 0.05 // of the stacks are cut off
+	warnUnnamedShare = 0.05 // of the samples have no name
+	warnFewSamples   = 1000
+	warnRateShare    = 0.05 // of the clock's ticks are missing
+)
+
+// warn says what the take's reader must know about the measurement.
+func (s *session) warn() {
+	f := &s.facts
+	if !s.kernel {
+		f.Warn("no-kernel", "Time inside the kernel is missing: this user may not sample it.", "Run as root, or ask for: sysctl kernel.perf_event_paranoid=1")
+	}
+	if s.resolver.kernelErr != nil {
+		f.Warn("kernel-names", "Functions of the kernel have no names: "+s.resolver.kernelErr.Error()+".", "Ask for: sysctl kernel.kptr_restrict=0, and collect as root.")
+	}
+	if f.Lost > 0 {
+		f.Warn("lost", fmt.Sprintf("The kernel lost %d records because a ring was full.", f.Lost), "Collect at a lower rate, or on a machine that is less busy.")
+	}
+	if f.Throttled > 0 {
+		f.Warn("throttled", fmt.Sprintf("The kernel paused sampling %d times to protect the machine.", f.Throttled), "Collect at a lower rate.")
+	}
+	if f.Samples == 0 {
+		f.Warn("no-samples", "There are no samples: the program used next to no processor time.", "Sample while it works, or for longer.")
+		return
+	}
+	if f.Samples < warnFewSamples {
+		share := 100 * 1.96 * math.Sqrt(0.1*0.9/float64(f.Samples))
+		f.Warn("few-samples", fmt.Sprintf("There are only %d samples: a function with 10 %% of the time is known to within %.1f points.", f.Samples, share),
+			fmt.Sprintf("Collect about %.0f times as long, or at a higher rate.", math.Ceil(warnFewSamples*2/float64(f.Samples))))
+	}
+	if cut := 1 - f.CompleteShare(); cut > warnCutShare {
+		f.Warn("cut-off", fmt.Sprintf("%.1f %% of the stacks are cut off: some of the code keeps no frame pointers, so its callers are unknown.", 100*cut),
+			"Build with -fno-omit-frame-pointer, or read self costs only.")
+	}
+	if share := float64(f.Unnamed) / float64(f.Samples); share > warnUnnamedShare {
+		module, n := s.resolver.worstUnnamed()
+		f.Warn("unnamed", fmt.Sprintf("%.1f %% of the samples have no function name, %d of them in %s.", 100*share, n, path.Base(module)),
+			"Install its debug symbols, or build it without stripping.")
+	}
+	for i, why := range s.resolver.unreadable() {
+		if i == 3 {
+			break
+		}
+		f.Warn("unreadable", "A file could not be read for names: "+why+".", "Take it again while the file is in place.")
+	}
+	s.warnClock()
+	if f.ExitCode != nil && *f.ExitCode != 0 {
+		f.Warn("failed", fmt.Sprintf("The command ended with exit code %d.", *f.ExitCode), "Make sure that it did the work that you want to measure.")
+	}
+}
+
+// warnClock compares the samples with the processor time that the kernel
+// counted for the same threads: a tick that did not come is missing there.
+func (s *session) warnClock() {
+	f := &s.facts
+	sampled := s.builder.Profile().Total(0)
+	missing := 1 - float64(sampled)/float64(max(1, f.CPUNS))
+	noise := 3 / math.Sqrt(float64(f.Samples))
+	if math.Abs(missing) > warnRateShare+noise {
+		f.Warn("clock", fmt.Sprintf("The samples stand for %.2f s of processor time, but the kernel counted %.2f s.", float64(sampled)/1e9, float64(f.CPUNS)/1e9),
+			"Trust shares more than seconds here; a lower rate may help.")
+	}
+}

@@ -1,0 +1,17 @@
+package symbol
+
+import (
+	"strings"
+
+	"github.com/ianlancetaylor/demangle"
+)
+
+// demangled returns a C++ or Rust name as its author wrote it, without the
+// return type and the hash that the Rust compiler adds; other names come
+// back unchanged.
+func demangled(name string) string {
+	if !strings.HasPrefix(name, "_Z") && !strings.HasPrefix(name, "_R") && !strings.HasPrefix(name, "__Z") {
+		return name
+	}
+	return demangle.Filter(name, demangle.NoClones)
+}

@@ -1,0 +1,33 @@
+// Package symbol turns addresses into the functions, files and lines that a
+// program's author wrote. It reads what compilers and linkers leave in an
+// object: ELF symbol tables, the function tables of Go, DWARF line tables and
+// the kernel's own list. Files are read when the first address in them is
+// asked for, never before.
+package symbol
+
+import "entelon/core/profile"
+
+// Location is one function that is active at an address. Where functions are
+// inlined, one address has several, the innermost first.
+type Location struct {
+	Name     string // for reading, demangled
+	Linkage  string // the linker's name, "" where it is the same
+	File     string // where the function is defined, "" if unknown
+	Line     uint32 // the line being executed, 0 if unknown
+	Start    uint32 // the line where the function begins, 0 if unknown
+	Inlined  bool   // inlined into the next Location
+	Unnamed  bool   // Name is module and offset because no table names the address
+	Entry    bool   // nothing of the program called this function
+	Kind     profile.ModuleKind
+	Function uint64 // address where the function begins, 0 if unknown
+}
+
+// entryNames are functions that the kernel, the loader or a runtime starts a
+// process or a thread in. A stack whose outer end is one of them is complete.
+var entryNames = map[string]bool{
+	"_start": true, "__libc_start_main": true, "__libc_start_call_main": true,
+	"start_thread": true, "clone": true, "__clone": true, "clone3": true, "__clone3": true, "__clone_internal": true,
+	"_dl_start": true, "_dl_start_user": true, "_rt0_amd64_linux": true,
+	"runtime.goexit": true, "runtime.rt0_go": true, "runtime.mstart": true, "runtime.mstart0": true,
+	"runtime.mstart1": true, "runtime.mcall": true,
+}
