@@ -253,6 +253,16 @@ func buildID(f *elf.File) string {
 			return hex.EncodeToString(id)
 		}
 	}
+	for _, sec := range f.Sections { // some linkers leave notes out of the segments
+		if sec.Type != elf.SHT_NOTE || sec.Size > 1<<20 {
+			continue
+		}
+		if b, err := sec.Data(); err == nil {
+			if id := noteOf(b, f, "GNU", 3); id != nil {
+				return hex.EncodeToString(id)
+			}
+		}
+	}
 	return ""
 }
 

@@ -95,17 +95,6 @@ func side(t *profile.Take) compare.Side {
 	return compare.Side{Profile: t.Profile, Functions: tr.Functions(c), Total: c.Total[0], Samples: c.TotalSamples[0], DurationNS: t.Facts.DurationNS}
 }
 
-// scaledUnit is the unit of a scaled figure.
-func scaledUnit(s compare.Scale, unit string) string {
-	switch s {
-	case compare.ByTotal:
-		return "share"
-	case compare.BySecond:
-		return unit + "/s"
-	}
-	return unit
-}
-
 func compareResult(args []string, a, b *profile.Take, sa, sb compare.Side, scale compare.Scale, rows []compare.Row) compareJSON {
 	one := func(file string, t *profile.Take, s compare.Side) sideOut {
 		return sideOut{file, t.Settings.Program, t.Settings.Build, t.Facts.BuildID, s.Total, s.Samples, s.DurationNS}
@@ -113,7 +102,7 @@ func compareResult(args []string, a, b *profile.Take, sa, sb compare.Side, scale
 	m := a.Profile.Measures[0]
 	out := compareJSON{
 		Baseline: one(args[0], a, sa), Candidate: one(args[1], b, sb), Measure: a.Profile.Strings[m.Name],
-		Unit: scaledUnit(scale, a.Profile.Strings[m.Unit]), Scale: string(scale), Functions: []compareOut{},
+		Unit: scale.Unit(a.Profile.Strings[m.Unit]), Scale: string(scale), Functions: []compareOut{},
 	}
 	for _, r := range rows {
 		out.Functions = append(out.Functions, compareOut{r.Name, r.Module, figureOut{r.Baseline.Self, r.Baseline.Total},

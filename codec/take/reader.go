@@ -219,7 +219,7 @@ func (d *reader) apply(kind blockKind) error {
 
 func (d *reader) finish() (*profile.Take, error) {
 	t := d.take
-	if !d.headSeen || len(t.Profile.Strings) == 0 {
+	if !d.headSeen || len(t.Profile.Measures) == 0 {
 		return nil, d.fault(NoSamples, "the take ends before anything was kept", nil)
 	}
 	if err := t.Profile.Check(); err != nil {

@@ -188,3 +188,14 @@ func state(r *Row) State {
 	}
 	return Same
 }
+
+// Unit is the unit of a figure that was scaled, given the measure's.
+func (s Scale) Unit(measure string) string {
+	switch s {
+	case ByTotal:
+		return "share"
+	case BySecond:
+		return measure + "/s"
+	}
+	return measure
+}

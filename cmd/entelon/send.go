@@ -1,0 +1,97 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"entelon/server"
+)
+
+func sendCommand() *cobra.Command {
+	var to string
+	c := &cobra.Command{
+		Use:   "send FILE… --to URL",
+		Short: "Send takes to a server",
+		Long:  "Sends takes to a server, which keeps each whole or not at all. Sending one again changes nothing.",
+		Example: `  entelon send engraved.take --to http://127.0.0.1:7420
+  entelon send *.take --to http://127.0.0.1:7420`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			base, err := url.Parse(to)
+			if err != nil || base.Host == "" || (base.Scheme != "http" && base.Scheme != "https") {
+				return fmt.Errorf("--to %q is not the address of a server; write it as http://HOST:PORT", to)
+			}
+			for _, file := range args {
+				out, err := send(cmd.Context(), base, file)
+				if err != nil {
+					return err
+				}
+				what := "sent"
+				if !out.Fresh {
+					what = "was there already"
+				}
+				fmt.Fprintf(cmd.OutOrStdout(), "%s %s: %s\n", file, what, base.JoinPath("takes", out.Take.Key))
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&to, "to", "http://127.0.0.1:7420", "the server's `URL`")
+	c.ValidArgsFunction = func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+		return []string{"take"}, cobra.ShellCompDirectiveFilterFileExt
+	}
+	return c
+}
+
+func send(ctx context.Context, base *url.URL, file string) (*server.AddedOut, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	if st.IsDir() {
+		return nil, fmt.Errorf("%s is a folder; give the takes in it", file)
+	}
+	u := base.JoinPath("api/v1/takes")
+	u.RawQuery = url.Values{"name": {filepath.Base(file)}}.Encode()
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, u.String(), io.NopCloser(f))
+	if err != nil {
+		return nil, fmt.Errorf("preparing to send: %w", err)
+	}
+	req.ContentLength = st.Size()
+	req.Header.Set("Content-Type", "application/octet-stream")
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return nil, fmt.Errorf("%s does not answer; see whether a server runs there: %w", base.Host, errors.Unwrap(err))
+	}
+	defer resp.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
+	if err != nil {
+		return nil, fmt.Errorf("reading the answer of %s: %w", base.Host, err)
+	}
+	if resp.StatusCode >= 300 {
+		var e server.ErrorBody
+		if err := json.Unmarshal(body, &e); err != nil || e.Error == "" {
+			return nil, fmt.Errorf("%s answered %s; is it an Entelon?", base.Host, resp.Status)
+		}
+		return nil, errors.New(strings.TrimSuffix(e.Error+"; "+e.Remedy, "; "))
+	}
+	var out server.AddedOut
+	if err := json.Unmarshal(body, &out); err != nil || out.Take.Key == "" {
+		return nil, fmt.Errorf("%s answered with something else than a take; is it an Entelon?", base.Host)
+	}
+	return &out, nil
+}

@@ -1,0 +1,21 @@
+package profile
+
+import (
+	"path"
+	"strings"
+)
+
+// Area names the part of a program that a function belongs to: its package
+// where the language has packages inside one module (Go), else the file name
+// of its module.
+func (p *Profile) Area(id FunctionID) string {
+	f := p.Functions[id]
+	if file := p.Strings[f.File]; strings.HasSuffix(file, ".go") || strings.HasSuffix(file, ".s") {
+		name, _, _ := strings.Cut(p.Strings[f.Name], "[")
+		slash := strings.LastIndexByte(name, '/')
+		if dot := strings.IndexByte(name[slash+1:], '.'); dot >= 0 {
+			return name[:slash+1+dot]
+		}
+	}
+	return path.Base(p.ModulePath(id))
+}

@@ -1,0 +1,124 @@
+package server
+
+import (
+	"container/list"
+	"context"
+	"sync"
+
+	"entelon/core/profile"
+	"entelon/core/scope"
+	"entelon/core/tree"
+)
+
+// opened is a take in memory with its tree.
+type opened struct {
+	take  *profile.Take
+	tree  *tree.Tree
+	bytes int64
+
+	mu    sync.Mutex
+	costs []scopedCost // the latest scopes that were asked for, newest first
+}
+
+type scopedCost struct {
+	from, to int64
+	cost     *tree.Cost
+	rows     []tree.FunctionCost
+}
+
+// keptCosts is how many scopes of one take are kept.
+const keptCosts = 4
+
+// in returns the costs in a scope of time.
+func (o *opened) in(sc scope.Scope) scopedCost {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	for i, k := range o.costs {
+		if k.from == sc.From && k.to == sc.To {
+			copy(o.costs[1:i+1], o.costs[:i])
+			o.costs[0] = k
+			return k
+		}
+	}
+	c := o.tree.Cost(0, sc)
+	k := scopedCost{sc.From, sc.To, c, o.tree.Functions(c)}
+	o.costs = append([]scopedCost{k}, o.costs...)
+	if len(o.costs) > keptCosts {
+		o.costs = o.costs[:keptCosts]
+	}
+	return k
+}
+
+// cache keeps the takes that were asked for last, within a bound of memory.
+// Takes never change, so what it holds is never wrong.
+type cache struct {
+	mu      sync.Mutex
+	limit   int64
+	used    int64
+	order   *list.List // of *entry, newest first
+	entries map[string]*list.Element
+}
+
+type entry struct {
+	digest string
+	ready  chan struct{}
+	value  *opened
+	err    error
+}
+
+func newCache(limit int64) *cache {
+	return &cache{limit: limit, order: list.New(), entries: map[string]*list.Element{}}
+}
+
+// get returns a take by its digest, loading it once however many ask.
+func (c *cache) get(ctx context.Context, digest string, load func() (*opened, error)) (*opened, error) {
+	c.mu.Lock()
+	if el, ok := c.entries[digest]; ok {
+		c.order.MoveToFront(el)
+		c.mu.Unlock()
+		e := el.Value.(*entry)
+		select {
+		case <-e.ready:
+			return e.value, e.err
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+	e := &entry{digest: digest, ready: make(chan struct{})}
+	el := c.order.PushFront(e)
+	c.entries[digest] = el
+	c.mu.Unlock()
+
+	e.value, e.err = load()
+	close(e.ready)
+
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if e.err != nil {
+		c.order.Remove(el)
+		delete(c.entries, digest)
+		return nil, e.err
+	}
+	c.used += e.value.bytes
+	for back := c.order.Back(); c.used > c.limit && back != nil && back != el; {
+		old := back.Value.(*entry)
+		prev := back.Prev()
+		if old.value != nil {
+			c.used -= old.value.bytes
+			c.order.Remove(back)
+			delete(c.entries, old.digest)
+		}
+		back = prev
+	}
+	return e.value, nil
+}
+
+// size estimates the memory that an opened take holds.
+func size(p *profile.Profile, t *tree.Tree) int64 {
+	n := int64(p.Samples.Len()) * int64(16+8*len(p.Measures))
+	n += int64(p.Stacks.Len())*12 + int64(len(p.Frames))*24 + int64(len(p.Functions))*28
+	for _, s := range p.Strings {
+		n += int64(len(s)) + 16
+	}
+	return n + int64(t.Len())*(18+4*32)
+}

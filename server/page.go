@@ -1,0 +1,47 @@
+package server
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"io/fs"
+	"net/http"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+)
+
+// page serves the front end: its files by name, and its one page for every
+// address that the front end itself understands.
+func (s *Server) page(c *gin.Context) {
+	if strings.HasPrefix(c.Request.URL.Path, "/api/") || (c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead) {
+		c.JSON(http.StatusNotFound, ErrorBody{Error: "there is nothing at " + c.Request.URL.Path, Remedy: "see /api/v1/openapi.json for what there is"})
+		return
+	}
+	if s.o.Web == nil {
+		c.JSON(http.StatusNotFound, ErrorBody{Error: "this server was built without its front end", Remedy: "build it with: make build"})
+		return
+	}
+	name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
+	b, err := fs.ReadFile(s.o.Web, name)
+	if err != nil {
+		if path.Ext(name) != "" && !errors.Is(err, fs.ErrInvalid) && strings.HasPrefix(name, "assets/") {
+			c.JSON(http.StatusNotFound, ErrorBody{Error: "there is no file " + name})
+			return
+		}
+		name = "index.html"
+		if b, err = fs.ReadFile(s.o.Web, name); err != nil {
+			c.JSON(http.StatusNotFound, ErrorBody{Error: "this server was built without its front end", Remedy: "build it with: make build"})
+			return
+		}
+	}
+	if strings.HasPrefix(name, "assets/") {
+		c.Header("Cache-Control", "public, max-age=31536000, immutable") // their names hold a hash
+	} else {
+		c.Header("Cache-Control", "no-cache")
+	}
+	var content io.ReadSeeker = bytes.NewReader(b)
+	http.ServeContent(c.Writer, c.Request, name, time.Time{}, content)
+}

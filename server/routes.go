@@ -1,0 +1,86 @@
+package server
+
+import (
+	"net/http"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+)
+
+// route is one entry of the API: what Gin serves and what the description says.
+type route struct {
+	method  string
+	path    string // as OpenAPI writes it, {key} and all
+	summary string
+	query   []param
+	body    any    // type of the request's body; nil for none
+	octets  bool   // the request's body is a file
+	answer  any    // type of the answer's body; nil for none
+	status  int    // of a success
+	file    string // media type, where the answer is a file
+	handle  gin.HandlerFunc
+}
+
+type param struct {
+	name, kind, about string // kind: string, integer, number, boolean
+	required          bool
+}
+
+// ginPath writes {key} as Gin does.
+func (r route) ginPath() string {
+	return strings.NewReplacer("{", ":", "}", "").Replace(r.path)
+}
+
+var timeRange = []param{
+	{"from", "integer", "first nanosecond of the take that counts", false},
+	{"to", "integer", "nanosecond at which counting ends; 0 means the end", false},
+}
+
+func with(more ...param) []param { return append(append([]param{}, timeRange...), more...) }
+
+// table is the whole API. It works on a Server without a store, too, as long
+// as no handler is called.
+func (s *Server) table() []route {
+	return []route{
+		{method: http.MethodGet, path: "/about", summary: "What this server is", answer: AboutOut{}, handle: s.about},
+		{method: http.MethodGet, path: "/programs", summary: "All programs with their builds", answer: ProgramsOut{}, handle: s.programs},
+		{method: http.MethodGet, path: "/takes", summary: "Takes, searched and sorted", answer: TakesOut{}, handle: s.takes, query: []param{
+			{"search", "string", "words that all occur in program, build, note, command or host", false},
+			{"program", "string", "exact name of a program", false},
+			{"sort", "string", "started, program, build, duration, cpu, samples or warnings", false},
+			{"descending", "boolean", "the largest first", false},
+			{"limit", "integer", "rows, 1000 at most", false},
+			{"offset", "integer", "rows to leave out first", false},
+		}},
+		{method: http.MethodPost, path: "/takes", summary: "Add a take; the body is the file", octets: true, answer: AddedOut{}, status: http.StatusCreated, handle: s.addTake,
+			query: []param{{"name", "string", "the file's name, for errors", false}}},
+		{method: http.MethodGet, path: "/takes/{key}", summary: "A take without its samples", answer: TakeDetail{}, handle: s.take},
+		{method: http.MethodPatch, path: "/takes/{key}", summary: "Replace a take's note", body: NoteIn{}, answer: TakeOut{}, handle: s.note},
+		{method: http.MethodDelete, path: "/takes/{key}", summary: "Remove a take", status: http.StatusNoContent, handle: s.removeTake},
+		{method: http.MethodGet, path: "/takes/{key}/file", summary: "The take's file", file: "application/octet-stream", handle: s.file},
+		{method: http.MethodGet, path: "/takes/{key}/hot", summary: "Hot functions and the reading", answer: HotOut{}, handle: s.hot, query: with()},
+		{method: http.MethodGet, path: "/takes/{key}/flame", summary: "The flame graph, laid out", answer: FlameOut{}, handle: s.flame, query: with(
+			param{"root", "integer", "node to dive into", false},
+			param{"order", "string", "of siblings: cost, name or first", false},
+			param{"pixels", "integer", "width of the drawing; thinner frames go into bands", false},
+		)},
+		{method: http.MethodGet, path: "/takes/{key}/search", summary: "Find functions in the flame graph", answer: SearchOut{}, handle: s.search, query: with(
+			param{"text", "string", "part of a name", true},
+			param{"root", "integer", "node to search below", false},
+		)},
+		{method: http.MethodGet, path: "/takes/{key}/function", summary: "One function: cost, callers, callees, other builds", answer: FunctionOut{}, handle: s.function, query: with(
+			param{"name", "string", "its full name", true},
+			param{"module", "string", "file name of its module, if the name is not enough", false},
+		)},
+		{method: http.MethodGet, path: "/takes/{key}/times", summary: "Samples over time", answer: TimesOut{}, handle: s.times, query: []param{
+			{"bins", "integer", "how many pieces the time is cut into", false},
+		}},
+		{method: http.MethodGet, path: "/compare", summary: "Two takes, function by function", answer: CompareOut{}, handle: s.compare, query: []param{
+			{"baseline", "string", "key of a take", true},
+			{"candidate", "string", "key of a take", true},
+			{"scale", "string", "total, second or none", false},
+		}},
+		{method: http.MethodPost, path: "/live", summary: "Make a live take of the demo's program", answer: LiveState{}, status: http.StatusAccepted, handle: s.startLive},
+		{method: http.MethodDelete, path: "/live", summary: "End the live take; what was collected is kept", answer: LiveState{}, handle: s.stopLive},
+	}
+}

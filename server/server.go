@@ -1,0 +1,186 @@
+// Package server answers the web front end and other programs over HTTP. It
+// computes nothing itself: it finds takes in the store, asks core, and writes
+// down the answers. It keeps no state between requests but a cache of takes.
+package server
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"entelon/codec/take"
+	"entelon/store"
+)
+
+// Live is a take that the server can be asked to make, of the demo's program.
+type Live interface {
+	Start() error
+	State() LiveState
+	Stop()
+}
+
+// Options of a server.
+type Options struct {
+	Version    string
+	Web        fs.FS // the built front end; nil serves the API alone
+	MaxUpload  int64 // bytes of one upload
+	CacheBytes int64 // of takes kept in memory
+	Hosts      []string
+	Live       Live // nil where there is none
+	Log        *slog.Logger
+}
+
+// Server is an http.Handler.
+type Server struct {
+	store  *store.Store
+	o      Options
+	cache  *cache
+	engine *gin.Engine
+	routes []route
+}
+
+// New prepares a server over an open store.
+func New(st *store.Store, o Options) (*Server, error) {
+	gin.SetMode(gin.ReleaseMode)
+	if o.MaxUpload == 0 {
+		o.MaxUpload = 1 << 30
+	}
+	if o.CacheBytes == 0 {
+		o.CacheBytes = 2 << 30
+	}
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	s := &Server{store: st, o: o, cache: newCache(o.CacheBytes), engine: gin.New()}
+	s.engine.ContextWithFallback = true // a handler's context ends with its request
+	s.routes = s.table()
+	s.engine.Use(s.recover, s.guard)
+	api := s.engine.Group("/api/v1")
+	for _, r := range s.routes {
+		api.Handle(r.method, r.ginPath(), r.handle)
+	}
+	doc, err := Description()
+	if err != nil {
+		return nil, err
+	}
+	api.GET("/openapi.json", func(c *gin.Context) { c.Data(http.StatusOK, "application/json", doc) })
+	s.engine.NoRoute(s.page)
+	return s, nil
+}
+
+// ServeHTTP implements http.Handler.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.engine.ServeHTTP(w, r) }
+
+// recover turns a panic into an answer and a line in the log.
+func (s *Server) recover(c *gin.Context) {
+	defer func() {
+		if p := recover(); p != nil {
+			s.o.Log.Error("a request failed", "path", c.Request.URL.Path, "panic", p)
+			c.AbortWithStatusJSON(http.StatusInternalServerError, ErrorBody{Error: "the server met a fault and wrote it into its log"})
+		}
+	}()
+	c.Next()
+}
+
+// guard answers only those who asked for this server by a name that it has,
+// and changes nothing for a page of another site.
+func (s *Server) guard(c *gin.Context) {
+	c.Header("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+	c.Header("X-Content-Type-Options", "nosniff")
+	c.Header("Referrer-Policy", "same-origin")
+	if !s.knownHost(c.Request.Host) {
+		c.AbortWithStatusJSON(http.StatusMisdirectedRequest, ErrorBody{Error: "this server does not answer to the name " + c.Request.Host, Remedy: "use the address that it printed when it started"})
+		return
+	}
+	if c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead {
+		return
+	}
+	if o := c.GetHeader("Origin"); o != "" {
+		if u, err := url.Parse(o); err != nil || u.Host != c.Request.Host {
+			c.AbortWithStatusJSON(http.StatusForbidden, ErrorBody{Error: "a page of another site may not change anything here"})
+			return
+		}
+	}
+	if site := c.GetHeader("Sec-Fetch-Site"); site == "cross-site" || site == "same-site" {
+		c.AbortWithStatusJSON(http.StatusForbidden, ErrorBody{Error: "a page of another site may not change anything here"})
+	}
+}
+
+func (s *Server) knownHost(hostport string) bool {
+	host := hostport
+	if h, _, err := net.SplitHostPort(hostport); err == nil {
+		host = h
+	}
+	host = strings.Trim(host, "[]")
+	if host == "localhost" {
+		return true
+	}
+	if ip := net.ParseIP(host); ip != nil && ip.IsLoopback() {
+		return true
+	}
+	for _, h := range s.o.Hosts {
+		if h == host {
+			return true
+		}
+	}
+	return false
+}
+
+// ErrorBody is what every answer with a status of 400 or above has.
+type ErrorBody struct {
+	Error  string `json:"error"`            // one line: what happened, and where
+	Remedy string `json:"remedy,omitempty"` // one line: what to do
+}
+
+// fail answers with the error's own words.
+func (s *Server) fail(c *gin.Context, err error) {
+	status, body := http.StatusInternalServerError, ErrorBody{Error: err.Error()}
+	var broken *take.Error
+	var bad badRequest
+	var tooMuch *http.MaxBytesError
+	switch {
+	case errors.As(err, &bad):
+		status = http.StatusBadRequest
+	case errors.As(err, &broken):
+		status, body.Remedy = http.StatusUnprocessableEntity, broken.Remedy()
+		if broken.Reason == take.TooLarge {
+			status = http.StatusRequestEntityTooLarge
+		}
+	case errors.Is(err, store.ErrTooLarge), errors.As(err, &tooMuch):
+		status, body.Remedy = http.StatusRequestEntityTooLarge, "collect for a shorter time or at a lower rate"
+	case errors.Is(err, store.ErrNotFound):
+		status, body.Remedy = http.StatusNotFound, "it may have been removed; look it up in the list of takes"
+	case errors.Is(err, store.ErrUnreachable):
+		status, body.Remedy = http.StatusServiceUnavailable, "see whether PostgreSQL runs at that address; nothing was changed"
+		s.o.Log.Error("the database does not answer", "error", err)
+		body.Error = firstWords(err)
+	case errors.Is(err, context.Canceled):
+		status = 499 // the client has gone; nobody reads this
+	default:
+		s.o.Log.Error("a request failed", "path", c.Request.URL.Path, "error", err)
+	}
+	body.Error = strings.ReplaceAll(body.Error, "\n", "; ")
+	c.AbortWithStatusJSON(status, body)
+}
+
+// firstWords leaves the driver's details of an unreachable database to the log.
+func firstWords(err error) string {
+	s := err.Error()
+	if i := strings.Index(s, store.ErrUnreachable.Error()); i >= 0 {
+		if line, _, ok := strings.Cut(s[i:], ": "); ok {
+			return line
+		}
+		return s[i:]
+	}
+	return s
+}
+
+// badRequest is a question that cannot be answered as it was put.
+type badRequest struct{ error }

@@ -1,0 +1,229 @@
+package server
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+
+	"github.com/gin-gonic/gin"
+
+	"entelon/codec/take"
+	"entelon/core/profile"
+	"entelon/core/tree"
+	"entelon/store"
+)
+
+func takeOut(t *store.Take) TakeOut {
+	command := t.Settings.Command
+	if command == nil {
+		command = []string{}
+	}
+	return TakeOut{
+		Key: t.Key, Program: t.Program.Name, Build: t.Build.Name, BuildID: t.Facts.BuildID,
+		StartedAt: t.StartedAt, AddedAt: t.AddedAt, DurationNS: t.DurationNS, CPUNS: t.CPUNS, Samples: t.Samples, Lost: t.Lost,
+		RateHz: t.RateHz, CompleteShare: t.CompleteShare, Warnings: t.Warnings, Note: t.Note, Size: t.Size, Command: command, Host: t.Machine.Host,
+	}
+}
+
+func takesOut(rows []store.Take) []TakeOut {
+	out := make([]TakeOut, len(rows))
+	for i := range rows {
+		out[i] = takeOut(&rows[i])
+	}
+	return out
+}
+
+func (s *Server) about(c *gin.Context) {
+	c.JSON(http.StatusOK, AboutOut{Version: s.o.Version, MaxUpload: s.o.MaxUpload, Live: s.liveState()})
+}
+
+func (s *Server) programs(c *gin.Context) {
+	rows, err := s.store.Programs(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := ProgramsOut{Programs: []ProgramOut{}}
+	for _, p := range rows {
+		x := ProgramOut{Name: p.Name, Builds: []BuildOut{}}
+		for _, b := range p.Builds {
+			x.Builds = append(x.Builds, BuildOut{b.Name, b.Identity, b.Revision, b.Takes, b.LastAt, b.LastKey, b.CPUNS})
+		}
+		out.Programs = append(out.Programs, x)
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// number reads a whole number from the query; absent is otherwise.
+func number(c *gin.Context, name string, otherwise, least, most int64) (int64, error) {
+	text, ok := c.GetQuery(name)
+	if !ok || text == "" {
+		return otherwise, nil
+	}
+	v, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || v < least || v > most {
+		return 0, badRequest{fmt.Errorf("%s=%q: give a whole number from %d to %d", name, text, least, most)}
+	}
+	return v, nil
+}
+
+func (s *Server) takes(c *gin.Context) {
+	q := store.TakeQuery{Search: c.Query("search"), Program: c.Query("program"), Sort: c.Query("sort"), Descending: c.Query("descending") == "true"}
+	if q.Sort != "" && !store.Sortable(q.Sort) {
+		s.fail(c, badRequest{fmt.Errorf("takes cannot be sorted by %q", q.Sort)})
+		return
+	}
+	limit, err := number(c, "limit", 200, 1, 1000)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	offset, err := number(c, "offset", 0, 0, 1<<40)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	q.Limit, q.Offset = int(limit), int(offset)
+	rows, n, err := s.store.Takes(c, q)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, TakesOut{takesOut(rows), n})
+}
+
+func (s *Server) addTake(c *gin.Context) {
+	name := c.Query("name")
+	if name == "" {
+		name = "the upload"
+	}
+	body := http.MaxBytesReader(c.Writer, c.Request.Body, s.o.MaxUpload)
+	t, fresh, err := s.store.Add(c, body, name, s.o.MaxUpload)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	status := http.StatusCreated
+	if !fresh {
+		status = http.StatusOK
+	}
+	c.JSON(status, AddedOut{takeOut(t), fresh})
+}
+
+func (s *Server) take(c *gin.Context) {
+	row, err := s.store.Take(c, c.Param("key"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	o, err := s.load(c, row)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	siblings, _, err := s.store.Takes(c, store.TakeQuery{Program: row.Program.Name, Descending: true, Limit: 100})
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	p := o.take.Profile
+	first, last := p.Span()
+	d := TakeDetail{
+		Take: takeOut(row), Executed: row.Settings, Machine: row.Machine, Facts: row.Facts,
+		FirstNS: first, LastNS: last, Siblings: takesOut(siblings), Warnings: append([]profile.Warning{}, o.take.Facts.Warnings...),
+	}
+	if d.Facts.Warnings == nil {
+		d.Facts.Warnings = []profile.Warning{}
+	}
+	for _, x := range siblings {
+		if x.BuildID == row.BuildID {
+			d.BuildTake++
+		}
+	}
+	d.Measure, d.Unit = p.Strings[p.Measures[0].Name], p.Strings[p.Measures[0].Unit]
+	counts := make([]int64, len(p.Threads))
+	for _, id := range p.Samples.Thread {
+		counts[id]++
+	}
+	d.Threads = []ThreadOut{}
+	for i, x := range p.Threads {
+		proc := p.Processes[x.Process]
+		d.Threads = append(d.Threads, ThreadOut{uint32(i), proc.PID, x.TID, p.Strings[x.Name], p.Strings[proc.Name], counts[i]})
+	}
+	c.JSON(http.StatusOK, d)
+}
+
+func (s *Server) note(c *gin.Context) {
+	var in NoteIn
+	if err := c.ShouldBindJSON(&in); err != nil {
+		s.fail(c, badRequest{fmt.Errorf("the note: %w", err)})
+		return
+	}
+	if len(in.Note) > 16<<10 {
+		s.fail(c, badRequest{fmt.Errorf("the note is longer than 16 kB")})
+		return
+	}
+	if err := s.store.SetNote(c, c.Param("key"), in.Note); err != nil {
+		s.fail(c, err)
+		return
+	}
+	row, err := s.store.Take(c, c.Param("key"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, takeOut(row))
+}
+
+func (s *Server) removeTake(c *gin.Context) {
+	if err := s.store.Remove(c, c.Param("key")); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+func (s *Server) file(c *gin.Context) {
+	row, err := s.store.Take(c, c.Param("key"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", row.Program.Name+"-"+row.Build.Name+"-"+row.Key+".take"))
+	c.Header("Content-Length", strconv.FormatInt(row.Size, 10))
+	c.Header("Content-Type", "application/octet-stream")
+	c.Status(http.StatusOK)
+	if _, err := io.Copy(c.Writer, s.store.File(c, row)); err != nil {
+		// The answer has begun; its length tells the client that it is not whole.
+		s.o.Log.Error("sending a take's file", "take", row.Key, "error", err)
+	}
+}
+
+// open finds a take by the key in the request's path and loads it.
+func (s *Server) open(c *gin.Context, key string) (*opened, *store.Take, error) {
+	row, err := s.store.Take(c, key)
+	if err != nil {
+		return nil, nil, err
+	}
+	o, err := s.load(c, row)
+	return o, row, err
+}
+
+// load reads a take's file from the store, or finds it in the cache.
+func (s *Server) load(c *gin.Context, row *store.Take) (*opened, error) {
+	return s.cache.get(c, row.Digest, func() (*opened, error) {
+		// Others may wait for this load, so it does not end with this request.
+		r := bufio.NewReaderSize(s.store.File(context.WithoutCancel(c.Request.Context()), row), piecewise)
+		t, err := take.Read(r, "take "+row.Key, take.Options{})
+		if err != nil {
+			return nil, err
+		}
+		tr := tree.New(t.Profile)
+		return &opened{take: t, tree: tr, bytes: size(t.Profile, tr)}, nil
+	})
+}
+
+const piecewise = 1 << 20

@@ -1,0 +1,260 @@
+package server
+
+import (
+	"time"
+
+	"entelon/core/profile"
+)
+
+// The bodies of requests and answers. The OpenAPI description and the web's
+// types are made from them.
+
+// BuildOut is a build in a list.
+type BuildOut struct {
+	Name      string `json:"name"`
+	BuildID   string `json:"build_id"`
+	Revision  string `json:"revision"`
+	Takes     int64  `json:"takes"`
+	LastAt    string `json:"last_at"`
+	LastTake  string `json:"last_take"`
+	MedianCPU int64  `json:"median_cpu_ns"`
+}
+
+// ProgramOut is a program in a list.
+type ProgramOut struct {
+	Name   string     `json:"name"`
+	Builds []BuildOut `json:"builds"` // in the order in which they were first measured
+}
+
+// ProgramsOut lists programs.
+type ProgramsOut struct {
+	Programs []ProgramOut `json:"programs"`
+}
+
+// TakeOut is a take in a list.
+type TakeOut struct {
+	Key           string    `json:"key"`
+	Program       string    `json:"program"`
+	Build         string    `json:"build"`
+	BuildID       string    `json:"build_id"`
+	StartedAt     time.Time `json:"started_at"`
+	AddedAt       time.Time `json:"added_at"`
+	DurationNS    int64     `json:"duration_ns"`
+	CPUNS         int64     `json:"cpu_ns"`
+	Samples       int64     `json:"samples"`
+	Lost          int64     `json:"lost"`
+	RateHz        int       `json:"rate_hz"`
+	CompleteShare float64   `json:"complete_share"`
+	Warnings      int       `json:"warnings"`
+	Note          string    `json:"note"`
+	Size          int64     `json:"size"`
+	Command       []string  `json:"command"`
+	Host          string    `json:"host"`
+}
+
+// TakesOut lists takes; Count is how many there are beyond the page.
+type TakesOut struct {
+	Takes []TakeOut `json:"takes"`
+	Count int64     `json:"count"`
+}
+
+// AddedOut answers an upload.
+type AddedOut struct {
+	Take  TakeOut `json:"take"`
+	Fresh bool    `json:"fresh"` // false where the same file was there already
+}
+
+// NoteIn replaces a take's note.
+type NoteIn struct {
+	Note string `json:"note"`
+}
+
+// FunctionRef is a function as it is shown.
+type FunctionRef struct {
+	ID     uint32 `json:"id"` // in this take only
+	Name   string `json:"name"`
+	Short  string `json:"short"`
+	Module string `json:"module"` // path
+	Area   string `json:"area"`   // package or module; decides the hue
+	Kind   string `json:"kind"`   // whose code
+}
+
+// ReadingPart is a piece of a sentence; Function is set where it names one.
+type ReadingPart struct {
+	Text     string       `json:"text"`
+	Function *FunctionRef `json:"function,omitempty"`
+}
+
+// ThreadOut is a thread of a take.
+type ThreadOut struct {
+	ID      uint32 `json:"id"`
+	PID     uint32 `json:"pid"`
+	TID     uint32 `json:"tid"`
+	Name    string `json:"name"`
+	Process string `json:"process"`
+	Samples int64  `json:"samples"`
+}
+
+// TakeDetail is all that is known of a take but its samples.
+type TakeDetail struct {
+	Take      TakeOut           `json:"take"`
+	Executed  profile.Settings  `json:"settings"`
+	Machine   profile.Machine   `json:"machine"`
+	Facts     profile.Facts     `json:"facts"`
+	Threads   []ThreadOut       `json:"threads"`
+	Measure   string            `json:"measure"`
+	Unit      string            `json:"unit"`
+	FirstNS   int64             `json:"first_ns"` // time of the first sample
+	LastNS    int64             `json:"last_ns"`
+	Siblings  []TakeOut         `json:"siblings"` // the program's other takes, the newest first
+	Warnings  []profile.Warning `json:"warnings"`
+	BuildTake int               `json:"build_takes"` // takes of the same build, this one included
+}
+
+// HotOut is the hot-function table in columns, the largest self cost first,
+// with the reading of the same scope.
+type HotOut struct {
+	Total        int64         `json:"total"`
+	Samples      int64         `json:"samples"`
+	Functions    []FunctionRef `json:"functions"`
+	Self         []int64       `json:"self"`
+	SumTotal     []int64       `json:"sum_total"`
+	SelfSamples  []int64       `json:"self_samples"`
+	TotalSamples []int64       `json:"total_samples"`
+	Reading      []ReadingPart `json:"reading"`
+}
+
+// PathStep is an ancestor of the node that was dived into.
+type PathStep struct {
+	Node     uint32 `json:"node"`
+	Function uint32 `json:"function"` // index into Functions
+	Total    int64  `json:"total"`
+}
+
+// FlameOut is a laid-out flame graph in columns of equal length.
+type FlameOut struct {
+	Total     int64         `json:"total"` // of the whole scope
+	Samples   int64         `json:"samples"`
+	Root      uint32        `json:"root"`
+	Path      []PathStep    `json:"path"`
+	Functions []FunctionRef `json:"functions"` // those that occur
+	Node      []uint32      `json:"node"`
+	Function  []uint32      `json:"function"` // index into Functions
+	Depth     []int32       `json:"depth"`
+	X         []int64       `json:"x"`
+	Width     []int64       `json:"width"`
+	Self      []int64       `json:"self"`
+	Hidden    []int32       `json:"hidden"`  // >0: a band of that many thin frames
+	Inlined   []uint8       `json:"inlined"` // 1: inlined into its parent
+}
+
+// SearchOut is what a search in the flame graph found.
+type SearchOut struct {
+	Functions []uint32 `json:"functions"` // identifiers in this take
+	Nodes     int64    `json:"nodes"`
+	Value     int64    `json:"value"` // covered together, each sample once
+	Samples   int64    `json:"samples"`
+}
+
+// EdgeOut is a caller or a callee; Function is absent at the stack's end.
+type EdgeOut struct {
+	Function *FunctionRef `json:"function,omitempty"`
+	Value    int64        `json:"value"`
+	Samples  int64        `json:"samples"`
+}
+
+// BuildFigure is a function's share in one build, over the build's takes.
+type BuildFigure struct {
+	Build      string  `json:"build"`
+	Takes      int64   `json:"takes"`
+	SelfShare  float64 `json:"self_share"` // median
+	TotalShare float64 `json:"total_share"`
+}
+
+// FunctionOut is the card of one function.
+type FunctionOut struct {
+	Function     FunctionRef   `json:"function"`
+	Linkage      string        `json:"linkage"`
+	File         string        `json:"file"`
+	Line         uint32        `json:"line"`
+	Self         int64         `json:"self"`
+	Total        int64         `json:"total"`
+	SelfSamples  int64         `json:"self_samples"`
+	TotalSamples int64         `json:"total_samples"`
+	ScopeTotal   int64         `json:"scope_total"`
+	SelfLow      float64       `json:"self_low"` // 95 % interval of the share
+	SelfHigh     float64       `json:"self_high"`
+	TotalLow     float64       `json:"total_low"`
+	TotalHigh    float64       `json:"total_high"`
+	Callers      []EdgeOut     `json:"callers"`
+	Callees      []EdgeOut     `json:"callees"`
+	Builds       []BuildFigure `json:"builds"`
+}
+
+// TimesOut counts samples over time, by what the processor was doing.
+type TimesOut struct {
+	FromNS  int64   `json:"from_ns"`
+	ToNS    int64   `json:"to_ns"`
+	User    []int64 `json:"user"`
+	Kernel  []int64 `json:"kernel"`
+	Highest int64   `json:"highest"` // of user and kernel together
+}
+
+// FigureOut is a function's scaled cost on one side of a comparison.
+type FigureOut struct {
+	Self         float64 `json:"self"`
+	Total        float64 `json:"total"`
+	SelfSamples  int64   `json:"self_samples"`
+	TotalSamples int64   `json:"total_samples"`
+}
+
+// CompareRow is one function on both sides.
+type CompareRow struct {
+	Name       string    `json:"name"`
+	Short      string    `json:"short"`
+	Module     string    `json:"module"`
+	Kind       string    `json:"kind"`
+	Baseline   FigureOut `json:"baseline"`
+	Candidate  FigureOut `json:"candidate"`
+	DeltaSelf  float64   `json:"delta_self"`
+	DeltaTotal float64   `json:"delta_total"`
+	ErrorSelf  float64   `json:"error_self"` // standard error
+	ErrorTotal float64   `json:"error_total"`
+	State      string    `json:"state"`
+}
+
+// CompareSide is one side of a comparison.
+type CompareSide struct {
+	Take    TakeOut `json:"take"`
+	Total   int64   `json:"total"`
+	Samples int64   `json:"samples"`
+}
+
+// CompareOut is a comparison of two takes.
+type CompareOut struct {
+	Baseline  CompareSide  `json:"baseline"`
+	Candidate CompareSide  `json:"candidate"`
+	Scale     string       `json:"scale"`
+	Unit      string       `json:"unit"`
+	Rows      []CompareRow `json:"rows"`
+}
+
+// LiveState is the state of the demo's live take.
+type LiveState struct {
+	Offered   bool    `json:"offered"`
+	Why       string  `json:"why"` // why it is not offered
+	Program   string  `json:"program"`
+	Running   bool    `json:"running"`
+	Elapsed   float64 `json:"elapsed"` // seconds
+	Seconds   float64 `json:"seconds"` // that it will take
+	Take      string  `json:"take"`    // key of the last one that was made
+	Error     string  `json:"error"`
+	StartedAt string  `json:"started_at"`
+}
+
+// AboutOut tells what this server is.
+type AboutOut struct {
+	Version   string    `json:"version"`
+	MaxUpload int64     `json:"max_upload"`
+	Live      LiveState `json:"live"`
+}

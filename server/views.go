@@ -1,0 +1,280 @@
+package server
+
+import (
+	"fmt"
+	"math"
+	"net/http"
+	"path"
+
+	"github.com/gin-gonic/gin"
+
+	"entelon/core/compare"
+	"entelon/core/profile"
+	"entelon/core/reading"
+	"entelon/core/scope"
+	"entelon/core/tree"
+	"entelon/store"
+)
+
+// scopeOf reads the part of the take that counts.
+func scopeOf(c *gin.Context) (scope.Scope, error) {
+	from, err := number(c, "from", 0, 0, math.MaxInt64)
+	if err != nil {
+		return scope.Scope{}, err
+	}
+	to, err := number(c, "to", 0, 0, math.MaxInt64)
+	if err == nil && to > 0 && to <= from {
+		err = badRequest{fmt.Errorf("the time ends at %d, before it begins at %d", to, from)}
+	}
+	return scope.Scope{From: from, To: to}, err
+}
+
+// scoped opens the take of a request with the costs in its scope.
+func (s *Server) scoped(c *gin.Context) (*opened, *store.Take, scopedCost, bool) {
+	sc, err := scopeOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return nil, nil, scopedCost{}, false
+	}
+	o, row, err := s.open(c, c.Param("key"))
+	if err != nil {
+		s.fail(c, err)
+		return nil, nil, scopedCost{}, false
+	}
+	return o, row, o.in(sc), true
+}
+
+func refOf(p *profile.Profile, id profile.FunctionID) FunctionRef {
+	name := p.FunctionName(id)
+	return FunctionRef{uint32(id), name, reading.Short(name), p.ModulePath(id), p.Area(id), p.Functions[id].Kind.String()}
+}
+
+func (s *Server) hot(c *gin.Context) {
+	o, _, k, ok := s.scoped(c)
+	if !ok {
+		return
+	}
+	p := o.take.Profile
+	out := HotOut{
+		Total: k.cost.Total[0], Samples: k.cost.TotalSamples[0],
+		Functions: []FunctionRef{}, Self: []int64{}, SumTotal: []int64{}, SelfSamples: []int64{}, TotalSamples: []int64{}, Reading: []ReadingPart{},
+	}
+	for _, r := range k.rows {
+		out.Functions = append(out.Functions, refOf(p, r.Function))
+		out.Self = append(out.Self, r.Self)
+		out.SumTotal = append(out.SumTotal, r.Total)
+		out.SelfSamples = append(out.SelfSamples, r.SelfSamples)
+		out.TotalSamples = append(out.TotalSamples, r.TotalSamples)
+	}
+	for _, part := range reading.Take(o.tree, k.cost, k.rows) {
+		x := ReadingPart{Text: part.Text}
+		if part.Function != 0 {
+			ref := refOf(p, part.Function)
+			x.Function = &ref
+		}
+		out.Reading = append(out.Reading, x)
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// defaultPixels is the width of a drawing whose width was not told.
+const defaultPixels = 1280
+
+func (s *Server) flame(c *gin.Context) {
+	order, err := tree.ParseOrder(c.Query("order"))
+	if err != nil {
+		s.fail(c, badRequest{err})
+		return
+	}
+	pixels, err := number(c, "pixels", defaultPixels, 16, 1<<16)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	o, _, k, ok := s.scoped(c)
+	if !ok {
+		return
+	}
+	root, err := number(c, "root", 0, 0, int64(o.tree.Len()-1))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	n := tree.NodeID(root)
+	// A frame is worth drawing from half a pixel on.
+	l := o.tree.Layout(k.cost, tree.LayoutOptions{Root: n, MinWidth: max(1, k.cost.Total[n]/(2*pixels)), Order: order})
+	c.JSON(http.StatusOK, flameOut(o, k, n, l))
+}
+
+func flameOut(o *opened, k scopedCost, root tree.NodeID, l *tree.Layout) FlameOut {
+	p := o.take.Profile
+	out := FlameOut{
+		Total: k.cost.Total[0], Samples: k.cost.TotalSamples[0], Root: uint32(root), Path: []PathStep{}, Functions: []FunctionRef{},
+		Depth: l.Depth, X: l.X, Width: l.W, Self: l.Self, Hidden: l.Hidden,
+		Node: make([]uint32, len(l.Node)), Function: make([]uint32, len(l.Node)), Inlined: make([]uint8, 0),
+	}
+	index := map[profile.FunctionID]uint32{}
+	local := func(f profile.FunctionID) uint32 {
+		i, ok := index[f]
+		if !ok {
+			i = uint32(len(out.Functions))
+			index[f] = i
+			out.Functions = append(out.Functions, refOf(p, f))
+		}
+		return i
+	}
+	if root != 0 {
+		for _, n := range append([]tree.NodeID{0}, o.tree.Path(o.tree.Parent[root])...) {
+			out.Path = append(out.Path, PathStep{uint32(n), local(o.tree.Function[n]), k.cost.Total[n]})
+		}
+	}
+	inlined := make([]uint8, len(l.Node))
+	for i, n := range l.Node {
+		out.Node[i] = uint32(n)
+		out.Function[i] = local(o.tree.Function[n])
+		if o.tree.Inlined[n] && l.Hidden[i] == 0 {
+			inlined[i] = 1
+		}
+	}
+	out.Inlined = inlined
+	return out
+}
+
+func (s *Server) search(c *gin.Context) {
+	o, _, k, ok := s.scoped(c)
+	if !ok {
+		return
+	}
+	root, err := number(c, "root", 0, 0, int64(o.tree.Len()-1))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	m := o.tree.Search(k.cost, tree.NodeID(root), c.Query("text"))
+	out := SearchOut{Functions: []uint32{}, Nodes: m.Nodes, Value: m.Value, Samples: m.Samples}
+	for _, f := range m.Functions {
+		out.Functions = append(out.Functions, uint32(f))
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// find returns the row of a function by name; of several with one name that
+// with the largest total counts.
+func find(o *opened, k scopedCost, name, module string) (tree.FunctionCost, bool) {
+	p := o.take.Profile
+	var best tree.FunctionCost
+	found := false
+	for _, r := range k.rows {
+		if p.FunctionName(r.Function) == name && (module == "" || path.Base(p.ModulePath(r.Function)) == module) && (!found || r.Total > best.Total) {
+			best, found = r, true
+		}
+	}
+	return best, found
+}
+
+func (s *Server) function(c *gin.Context) {
+	o, row, k, ok := s.scoped(c)
+	if !ok {
+		return
+	}
+	name, module := c.Query("name"), c.Query("module")
+	r, found := find(o, k, name, module)
+	if !found {
+		c.AbortWithStatusJSON(http.StatusNotFound, ErrorBody{
+			Error: fmt.Sprintf("%s has no samples in this scope", name), Remedy: "widen the scope, or choose another function"})
+		return
+	}
+	figures, err := s.store.Figures(c, row.ProgramID, name, path.Base(o.take.Profile.ModulePath(r.Function)))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	p := o.take.Profile
+	f := p.Functions[r.Function]
+	n := k.cost.TotalSamples[0]
+	out := FunctionOut{
+		Function: refOf(p, r.Function), Linkage: p.Strings[f.Linkage], File: p.Strings[f.File], Line: f.Line,
+		Self: r.Self, Total: r.Total, SelfSamples: r.SelfSamples, TotalSamples: r.TotalSamples, ScopeTotal: k.cost.Total[0],
+		Callers: edges(p, o.tree.Callers(k.cost, r.Function)), Callees: edges(p, o.tree.Callees(k.cost, r.Function)), Builds: []BuildFigure{},
+	}
+	out.SelfLow, out.SelfHigh = tree.Interval(r.SelfSamples, n, tree.Z95)
+	out.TotalLow, out.TotalHigh = tree.Interval(r.TotalSamples, n, tree.Z95)
+	for _, x := range figures {
+		out.Builds = append(out.Builds, BuildFigure{x.Build, x.Takes, x.SelfShare, x.TotalShare})
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func edges(p *profile.Profile, es []tree.Edge) []EdgeOut {
+	out := []EdgeOut{}
+	for _, e := range es {
+		x := EdgeOut{Value: e.Value, Samples: e.Samples}
+		if e.Function != 0 {
+			ref := refOf(p, e.Function)
+			x.Function = &ref
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
+func (s *Server) times(c *gin.Context) {
+	bins, err := number(c, "bins", 200, 1, 4000)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	o, row, err := s.open(c, c.Param("key"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	p := o.take.Profile
+	user, kernel := p.OverTime(row.DurationNS, int(bins))
+	out := TimesOut{ToNS: row.DurationNS, User: user, Kernel: kernel}
+	for i := range user {
+		out.Highest = max(out.Highest, user[i]+kernel[i])
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) compare(c *gin.Context) {
+	scale, err := compare.ParseScale(c.Query("scale"))
+	if err != nil {
+		s.fail(c, badRequest{err})
+		return
+	}
+	a, rowA, err := s.open(c, c.Query("baseline"))
+	if err != nil {
+		s.fail(c, fmt.Errorf("baseline: %w", err))
+		return
+	}
+	b, rowB, err := s.open(c, c.Query("candidate"))
+	if err != nil {
+		s.fail(c, fmt.Errorf("candidate: %w", err))
+		return
+	}
+	sa, sb := side(a, rowA), side(b, rowB)
+	rows, err := compare.Functions(sa, sb, scale)
+	if err != nil {
+		s.fail(c, badRequest{err})
+		return
+	}
+	unit := a.take.Profile.Strings[a.take.Profile.Measures[0].Unit]
+	out := CompareOut{
+		Baseline: CompareSide{takeOut(rowA), sa.Total, sa.Samples}, Candidate: CompareSide{takeOut(rowB), sb.Total, sb.Samples},
+		Scale: string(scale), Unit: scale.Unit(unit), Rows: []CompareRow{},
+	}
+	for _, r := range rows {
+		out.Rows = append(out.Rows, CompareRow{
+			r.Name, reading.Short(r.Name), r.Module, r.Kind.String(), FigureOut(r.Baseline), FigureOut(r.Candidate),
+			r.DeltaSelf, r.DeltaTotal, r.ErrorSelf, r.ErrorTotal, string(r.State),
+		})
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func side(o *opened, row *store.Take) compare.Side {
+	k := o.in(scope.Scope{})
+	return compare.Side{Profile: o.take.Profile, Functions: k.rows, Total: k.cost.Total[0], Samples: k.cost.TotalSamples[0], DurationNS: row.DurationNS}
+}

@@ -1,0 +1,249 @@
+package store
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base32"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"entelon/codec/take"
+	"entelon/core/profile"
+	"entelon/core/scope"
+	"entelon/core/tree"
+)
+
+// piece is the length of one row of a take's file.
+const piece = 1 << 20
+
+// Add reads a take from r, checks it and keeps it. name stands in errors, which
+// are of type *take.Error where the file is at fault. A take that is there
+// already is returned with fresh unset. limit is the most bytes that are taken.
+func (s *Store) Add(ctx context.Context, r io.Reader, name string, limit int64) (t *Take, fresh bool, err error) {
+	f, err := os.CreateTemp("", "entelon-upload-*.take")
+	if err != nil {
+		return nil, false, fmt.Errorf("keeping the upload: %w", err)
+	}
+	defer func() { err = errors.Join(err, f.Close(), os.Remove(f.Name())) }()
+	h := sha256.New()
+	n, err := io.Copy(io.MultiWriter(f, h), io.LimitReader(r, limit+1))
+	if err != nil {
+		return nil, false, fmt.Errorf("receiving %s after %d bytes: %w", name, n, err)
+	}
+	if n > limit {
+		return nil, false, fmt.Errorf("%s: %w (%d MB)", name, ErrTooLarge, limit>>20)
+	}
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return nil, false, fmt.Errorf("keeping the upload: %w", err)
+	}
+	read, err := take.Read(bufio.NewReaderSize(f, 1<<20), name, take.Options{})
+	if err != nil {
+		return nil, false, err
+	}
+	return s.keep(ctx, read, f, hex.EncodeToString(h.Sum(nil)), n)
+}
+
+// keep writes everything about a take in one transaction.
+func (s *Store) keep(ctx context.Context, t *profile.Take, f io.ReadSeeker, digest string, size int64) (*Take, bool, error) {
+	row, err := rowOf(t, digest, size)
+	if err != nil {
+		return nil, false, err
+	}
+	fresh := true
+	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		var there Take
+		found := tx.Where("digest = ?", digest).Limit(1).Find(&there)
+		if found.Error != nil {
+			return found.Error
+		}
+		if found.RowsAffected > 0 {
+			fresh, row.ID = false, there.ID
+			return nil
+		}
+		if err := place(tx, row, t); err != nil {
+			return err
+		}
+		if err := tx.Omit(clause.Associations).Create(row).Error; err != nil {
+			return err
+		}
+		if err := keepFile(tx, row.ID, f); err != nil {
+			return err
+		}
+		return keepFigures(tx, row, t.Profile)
+	})
+	if errors.Is(err, gorm.ErrDuplicatedKey) { // the same file came twice at once
+		var there Take
+		if err := s.db.WithContext(ctx).Where("digest = ?", digest).First(&there).Error; err != nil {
+			return nil, false, s.wrap("reading from", err)
+		}
+		fresh, row.ID = false, there.ID
+	} else if err != nil {
+		return nil, false, s.wrap("keeping the take in", err)
+	}
+	kept, err := s.takeByID(ctx, row.ID)
+	return kept, fresh, err
+}
+
+func rowOf(t *profile.Take, digest string, size int64) (*Take, error) {
+	f := t.Facts
+	row := &Take{
+		Key: newKey(), Digest: digest, Size: size, StartedAt: t.Machine.StartedAt, AddedAt: time.Now().UTC(),
+		DurationNS: f.DurationNS, CPUNS: f.CPUNS, Samples: int64(t.Profile.Samples.Len()), Lost: f.Lost,
+		RateHz: t.Settings.RateHz, CompleteShare: f.CompleteShare(), Warnings: len(f.Warnings), Note: plain(t.Settings.Note),
+	}
+	err := errors.Join(scrub(t.Settings, &row.Settings), scrub(t.Machine, &row.Machine), scrub(f, &row.Facts))
+	if err != nil {
+		return nil, fmt.Errorf("keeping the take: %w", err)
+	}
+	return row, nil
+}
+
+// scrub copies a record without the zero characters, which PostgreSQL keeps
+// in no text and in no JSON.
+func scrub[T any](from T, to *T) error {
+	b, err := json.Marshal(from)
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal(withoutZeros(b), to)
+}
+
+// withoutZeros leaves the escaped zero characters out of JSON; a backslash that
+// is itself escaped does not begin one.
+func withoutZeros(b []byte) []byte {
+	out := b[:0:0]
+	for i := 0; i < len(b); i++ {
+		if b[i] != '\\' || i+1 == len(b) {
+			out = append(out, b[i])
+			continue
+		}
+		if bytes.HasPrefix(b[i:], []byte(`\u0000`)) {
+			i += 5
+			continue
+		}
+		out = append(out, b[i], b[i+1])
+		i++
+	}
+	return out
+}
+
+// plain leaves out what PostgreSQL's text cannot hold.
+func plain(s string) string { return strings.ToValidUTF8(strings.ReplaceAll(s, "\x00", ""), "\uFFFD") }
+
+// newKey returns a short name for addresses, not to be guessed.
+func newKey() string {
+	var b [10]byte
+	if _, err := rand.Read(b[:]); err != nil {
+		panic(err) // the standard library never lets this happen
+	}
+	return strings.ToLower(base32.StdEncoding.EncodeToString(b[:]))
+}
+
+// place finds or makes the take's program and build.
+func place(tx *gorm.DB, row *Take, t *profile.Take) error {
+	name := func(s, otherwise string) string {
+		if s = strings.TrimSpace(plain(s)); s == "" {
+			return otherwise
+		}
+		return s
+	}
+	p := Program{Name: name(t.Settings.Program, "unnamed")}
+	once := clause.OnConflict{DoNothing: true}
+	if err := tx.Clauses(once).Create(&p).Error; err != nil {
+		return err
+	}
+	if err := tx.Where("name = ?", p.Name).First(&p).Error; err != nil {
+		return err
+	}
+	b := Build{ProgramID: p.ID, Name: name(t.Settings.Build, "unnamed"), Identity: plain(t.Facts.BuildID), Revision: plain(t.Facts.Revision)}
+	if err := tx.Clauses(once).Create(&b).Error; err != nil {
+		return err
+	}
+	if err := tx.Where("program_id = ? AND name = ?", p.ID, b.Name).First(&b).Error; err != nil {
+		return err
+	}
+	row.ProgramID, row.BuildID = p.ID, b.ID
+	return nil
+}
+
+func keepFile(tx *gorm.DB, id int64, f io.ReadSeeker) error {
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	buf := make([]byte, piece)
+	for seq := 0; ; seq++ {
+		n, err := io.ReadFull(f, buf)
+		if n > 0 {
+			if err := tx.Create(&TakeBlob{TakeID: id, Seq: seq, Data: buf[:n]}).Error; err != nil {
+				return err
+			}
+		}
+		if err == io.EOF || err == io.ErrUnexpectedEOF {
+			return nil
+		} else if err != nil {
+			return err
+		}
+	}
+}
+
+// keepFigures writes what each function cost, for questions over many takes.
+func keepFigures(tx *gorm.DB, row *Take, p *profile.Profile) error {
+	if len(p.Measures) == 0 {
+		return nil
+	}
+	type identity struct{ name, module string }
+	figures := map[identity]*FunctionFigure{}
+	var order []identity
+	tr := tree.New(p)
+	for _, c := range tr.Functions(tr.Cost(0, scope.Scope{})) {
+		k := identity{plain(p.FunctionName(c.Function)), plain(path.Base(p.ModulePath(c.Function)))}
+		f := figures[k]
+		if f == nil {
+			f = &FunctionFigure{TakeID: row.ID}
+			figures[k] = f
+			order = append(order, k)
+		}
+		f.Self += c.Self
+		f.Total += c.Total
+		f.SelfSamples += c.SelfSamples
+		f.TotalSamples += c.TotalSamples
+	}
+	if len(order) == 0 {
+		return nil
+	}
+	names := make([]Function, len(order))
+	for i, k := range order {
+		names[i] = Function{ProgramID: row.ProgramID, Name: k.name, Module: k.module}
+	}
+	if err := tx.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(&names, 2000).Error; err != nil {
+		return err
+	}
+	var known []Function
+	if err := tx.Where("program_id = ?", row.ProgramID).Find(&known).Error; err != nil {
+		return err
+	}
+	rows := make([]FunctionFigure, 0, len(order))
+	for _, k := range known {
+		if f := figures[identity{k.Name, k.Module}]; f != nil {
+			f.FunctionID = k.ID
+			rows = append(rows, *f)
+		}
+	}
+	if len(rows) != len(order) {
+		return fmt.Errorf("%d of %d functions were not kept", len(order)-len(rows), len(order))
+	}
+	return tx.CreateInBatches(&rows, 2000).Error
+}

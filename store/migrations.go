@@ -1,0 +1,104 @@
+package store
+
+import (
+	"errors"
+	"fmt"
+
+	"github.com/go-gormigrate/gormigrate/v2"
+	"gorm.io/gorm"
+)
+
+// migrations are applied in their order, each once, and are never changed
+// after they have been released. They are written in SQL so that a later
+// change of the models does not change what an old migration did.
+var migrations = []*gormigrate.Migration{
+	{
+		ID: "0001-takes",
+		Migrate: func(tx *gorm.DB) error {
+			return tx.Exec(`
+CREATE TABLE programs (
+	id         bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+	name       text NOT NULL UNIQUE,
+	created_at timestamptz NOT NULL
+);
+CREATE TABLE builds (
+	id         bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+	program_id bigint NOT NULL REFERENCES programs ON DELETE CASCADE,
+	name       text NOT NULL,
+	identity   text NOT NULL,
+	revision   text NOT NULL,
+	created_at timestamptz NOT NULL,
+	UNIQUE (program_id, name)
+);
+CREATE TABLE takes (
+	id             bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+	key            text NOT NULL UNIQUE,
+	program_id     bigint NOT NULL REFERENCES programs ON DELETE CASCADE,
+	build_id       bigint NOT NULL REFERENCES builds ON DELETE CASCADE,
+	digest         text NOT NULL UNIQUE,
+	size           bigint NOT NULL,
+	started_at     timestamptz NOT NULL,
+	added_at       timestamptz NOT NULL,
+	duration_ns    bigint NOT NULL,
+	cpu_ns         bigint NOT NULL,
+	samples        bigint NOT NULL,
+	lost           bigint NOT NULL,
+	rate_hz        integer NOT NULL,
+	complete_share double precision NOT NULL,
+	warnings       integer NOT NULL,
+	note           text NOT NULL,
+	settings       jsonb NOT NULL,
+	machine        jsonb NOT NULL,
+	facts          jsonb NOT NULL
+);
+CREATE INDEX ON takes (program_id, started_at);
+CREATE INDEX ON takes (build_id);
+CREATE INDEX ON takes (started_at);
+CREATE TABLE take_blobs (
+	take_id bigint NOT NULL REFERENCES takes ON DELETE CASCADE,
+	seq     integer NOT NULL,
+	data    bytea NOT NULL,
+	PRIMARY KEY (take_id, seq)
+);
+ALTER TABLE take_blobs ALTER COLUMN data SET STORAGE EXTERNAL;
+CREATE TABLE functions (
+	id         bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+	program_id bigint NOT NULL REFERENCES programs ON DELETE CASCADE,
+	name       text NOT NULL,
+	module     text NOT NULL
+);
+-- Names of generic code outgrow what an index row can hold, so their hash is indexed.
+CREATE UNIQUE INDEX functions_identity ON functions (program_id, md5(name), module);
+CREATE TABLE function_figures (
+	take_id       bigint NOT NULL REFERENCES takes ON DELETE CASCADE,
+	function_id   bigint NOT NULL REFERENCES functions ON DELETE CASCADE,
+	self          bigint NOT NULL,
+	total         bigint NOT NULL,
+	self_samples  bigint NOT NULL,
+	total_samples bigint NOT NULL,
+	PRIMARY KEY (take_id, function_id)
+);
+CREATE INDEX ON function_figures (function_id);
+`).Error
+		},
+	},
+}
+
+// migrationLock keeps two servers from bringing one database up to date at once.
+const migrationLock = 7420_0001
+
+// migrate brings the database to the newest form.
+func migrate(db *gorm.DB) error {
+	return db.Connection(func(one *gorm.DB) (err error) {
+		if err := one.Exec("SELECT pg_advisory_lock(?)", migrationLock).Error; err != nil {
+			return fmt.Errorf("waiting for another server's migration: %w", err)
+		}
+		defer func() { err = errors.Join(err, one.Exec("SELECT pg_advisory_unlock(?)", migrationLock).Error) }()
+		o := *gormigrate.DefaultOptions
+		o.UseTransaction = true
+		if err := gormigrate.New(one, &o, migrations).Migrate(); err != nil {
+			return fmt.Errorf("bringing the database up to date: %w", err)
+		}
+		return nil
+	})
+}

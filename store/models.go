@@ -1,0 +1,79 @@
+// Package store keeps programs, builds, takes and their figures in
+// PostgreSQL. Every change is one transaction: a take is there whole or not
+// at all.
+package store
+
+import (
+	"time"
+
+	"entelon/core/profile"
+)
+
+// Program is a thing that is measured, by name.
+type Program struct {
+	ID        int64 `gorm:"primaryKey"`
+	Name      string
+	CreatedAt time.Time
+}
+
+// Build is one version of a program's code.
+type Build struct {
+	ID        int64 `gorm:"primaryKey"`
+	ProgramID int64
+	Name      string
+	Identity  string // the linker's, of the binary, hexadecimal, "" if unknown
+	Revision  string // of the version control, "" if unknown
+	CreatedAt time.Time
+}
+
+// Take is one bounded collection. The columns repeat what lists show and sort
+// by; settings, machine and facts are kept whole beside them.
+type Take struct {
+	ID            int64 `gorm:"primaryKey"`
+	Key           string
+	ProgramID     int64
+	BuildID       int64
+	Digest        string // SHA-256 of the file, hexadecimal
+	Size          int64  // of the file, in bytes
+	StartedAt     time.Time
+	AddedAt       time.Time
+	DurationNS    int64 `gorm:"column:duration_ns"`
+	CPUNS         int64 `gorm:"column:cpu_ns"`
+	Samples       int64
+	Lost          int64
+	RateHz        int
+	CompleteShare float64
+	Warnings      int
+	Note          string
+	Settings      profile.Settings `gorm:"serializer:json"`
+	Machine       profile.Machine  `gorm:"serializer:json"`
+	Facts         profile.Facts    `gorm:"serializer:json"`
+
+	Program Program `gorm:"foreignKey:ProgramID"`
+	Build   Build   `gorm:"foreignKey:BuildID"`
+}
+
+// TakeBlob is a piece of a take's file; the pieces in order are the file.
+type TakeBlob struct {
+	TakeID int64 `gorm:"primaryKey"`
+	Seq    int   `gorm:"primaryKey"`
+	Data   []byte
+}
+
+// Function is a function of a program, the same in all its takes.
+type Function struct {
+	ID        int64 `gorm:"primaryKey"`
+	ProgramID int64
+	Name      string
+	Module    string // file name of the module, without its folder
+}
+
+// FunctionFigure is what one function cost in one take.
+type FunctionFigure struct {
+	TakeID       int64 `gorm:"primaryKey"`
+	FunctionID   int64 `gorm:"primaryKey"`
+	Self         int64 // in the measure's unit
+	Total        int64
+	SelfSamples  int64
+	TotalSamples int64
+}

@@ -1,0 +1,245 @@
+// Package private starts a PostgreSQL of one's own: on loopback, on a free
+// port, in a folder that nobody else reads, and ends it again. The server
+// binaries are Debian's.
+package private
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"runtime"
+	"sort"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// ErrMissing means that PostgreSQL is not installed.
+var ErrMissing = errors.New("PostgreSQL is not installed; install it with: apt-get install postgresql")
+
+// Server is a PostgreSQL that runs until Stop.
+type Server struct {
+	Address string // for store.Open
+	cmd     *exec.Cmd
+	done    chan struct{}
+	log     string
+}
+
+// Options choose how it is run.
+type Options struct {
+	Dir       string // data folder, made if it is not there
+	Throwaway bool   // nothing in it needs to survive a crash
+}
+
+const userName = "entelon"
+
+// Start starts the server, making its data folder if there is none.
+func Start(ctx context.Context, o Options) (*Server, error) {
+	bin, err := binaries()
+	if err != nil {
+		return nil, err
+	}
+	who, err := account()
+	if err != nil {
+		return nil, err
+	}
+	if err := prepare(o.Dir, who); err != nil {
+		return nil, err
+	}
+	data := filepath.Join(o.Dir, "data")
+	password, err := secret(filepath.Join(o.Dir, "password"), who)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := os.Stat(filepath.Join(data, "PG_VERSION")); errors.Is(err, os.ErrNotExist) {
+		if err := initialise(ctx, bin, data, filepath.Join(o.Dir, "password"), who); err != nil {
+			return nil, err
+		}
+	}
+	port, err := freePort()
+	if err != nil {
+		return nil, err
+	}
+	s := &Server{done: make(chan struct{}), log: filepath.Join(o.Dir, "log")}
+	u := url.URL{Scheme: "postgres", User: url.UserPassword(userName, password), Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(port)),
+		Path: "/postgres", RawQuery: "sslmode=disable"}
+	s.Address = u.String()
+	if err := s.run(bin, data, port, o.Throwaway, who); err != nil {
+		return nil, err
+	}
+	if err := s.await(ctx); err != nil {
+		return nil, errors.Join(err, s.Stop())
+	}
+	return s, nil
+}
+
+// binaries finds the newest of Debian's servers.
+func binaries() (string, error) {
+	found, err := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
+	if err != nil {
+		return "", fmt.Errorf("looking for PostgreSQL: %w", err)
+	}
+	if len(found) == 0 {
+		return "", ErrMissing
+	}
+	version := func(p string) int {
+		n, _ := strconv.Atoi(filepath.Base(filepath.Dir(filepath.Dir(p)))) // an odd name sorts first
+		return n
+	}
+	sort.Slice(found, func(i, j int) bool { return version(found[i]) < version(found[j]) })
+	return filepath.Dir(found[len(found)-1]), nil
+}
+
+// account returns whom to run it as: PostgreSQL refuses to run as root.
+func account() (*syscall.Credential, error) {
+	if os.Geteuid() != 0 {
+		return nil, nil
+	}
+	u, err := user.Lookup("postgres")
+	if err != nil {
+		return nil, fmt.Errorf("%w (there is no user postgres to run it as)", ErrMissing)
+	}
+	uid, err1 := strconv.ParseUint(u.Uid, 10, 32)
+	gid, err2 := strconv.ParseUint(u.Gid, 10, 32)
+	if err := errors.Join(err1, err2); err != nil {
+		return nil, fmt.Errorf("looking up the user postgres: %w", err)
+	}
+	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
+}
+
+func own(path string, who *syscall.Credential) error {
+	if who == nil {
+		return nil
+	}
+	return os.Chown(path, int(who.Uid), int(who.Gid))
+}
+
+func prepare(dir string, who *syscall.Credential) error {
+	if err := os.MkdirAll(filepath.Dir(dir), 0o755); err != nil {
+		return fmt.Errorf("making the database's folder: %w", err)
+	}
+	if err := os.Mkdir(dir, 0o700); err != nil && !errors.Is(err, os.ErrExist) {
+		return fmt.Errorf("making the database's folder: %w", err)
+	}
+	if err := own(dir, who); err != nil {
+		return fmt.Errorf("making the database's folder: %w", err)
+	}
+	return nil
+}
+
+// secret returns the password of the database, made at the first start.
+func secret(path string, who *syscall.Credential) (string, error) {
+	b, err := os.ReadFile(path)
+	if err == nil && len(b) > 0 {
+		return strings.TrimSpace(string(b)), nil
+	}
+	var raw [16]byte
+	if _, err := rand.Read(raw[:]); err != nil {
+		panic(err) // the standard library never lets this happen
+	}
+	s := hex.EncodeToString(raw[:])
+	if err := os.WriteFile(path, []byte(s), 0o600); err != nil {
+		return "", fmt.Errorf("making the database's password: %w", err)
+	}
+	return s, own(path, who)
+}
+
+func initialise(ctx context.Context, bin, data, password string, who *syscall.Credential) error {
+	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", data, "-U", userName, "-E", "UTF8", "--locale=C.UTF-8",
+		"--auth=scram-sha-256", "--pwfile="+password, "--no-sync")
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who, Setpgid: true}
+	cmd.Dir = "/"
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return errors.Join(fmt.Errorf("making the database: %w: %s", err, bytes.TrimSpace(out)), os.RemoveAll(data))
+	}
+	return nil
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, fmt.Errorf("finding a free port: %w", err)
+	}
+	port := l.Addr().(*net.TCPAddr).Port
+	return port, l.Close()
+}
+
+// run starts the server in a process group of its own, so that Ctrl-C reaches
+// us alone, and has the kernel end it should we be killed.
+func (s *Server) run(bin, data string, port int, throwaway bool, who *syscall.Credential) error {
+	args := []string{"-D", data, "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
+		"-c", "max_connections=60", "-c", "shared_buffers=128MB", "-c", "logging_collector=off", "-c", "log_min_messages=warning"}
+	if throwaway {
+		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
+	}
+	out, err := os.Create(s.log)
+	if err != nil {
+		return fmt.Errorf("making the database's log: %w", err)
+	}
+	defer out.Close()
+	s.cmd = exec.Command(filepath.Join(bin, "postgres"), args...)
+	s.cmd.Dir, s.cmd.Stdout, s.cmd.Stderr = "/", out, out
+	s.cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who, Setpgid: true, Pdeathsig: syscall.SIGINT}
+	started := make(chan error)
+	go func() {
+		// The death signal is tied to the thread that starts the process.
+		runtime.LockOSThread()
+		err := s.cmd.Start()
+		started <- err
+		if err == nil {
+			_ = s.cmd.Wait() // why it ended is in its log
+			close(s.done)
+		}
+	}()
+	if err := <-started; err != nil {
+		return fmt.Errorf("starting PostgreSQL: %w", err)
+	}
+	return nil
+}
+
+// await waits until it answers.
+func (s *Server) await(ctx context.Context) error {
+	deadline := time.Now().Add(30 * time.Second)
+	for {
+		c, err := pgx.Connect(ctx, s.Address)
+		if err == nil {
+			return c.Close(ctx)
+		}
+		select {
+		case <-s.done:
+			b, _ := os.ReadFile(s.log) // without its log there is still the fact
+			return fmt.Errorf("PostgreSQL ended at once: %s", bytes.TrimSpace(b))
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(30 * time.Millisecond):
+		}
+		if time.Now().After(deadline) {
+			return fmt.Errorf("PostgreSQL does not answer: %w", err)
+		}
+	}
+}
+
+// Stop ends the server, letting running work be broken off, and waits for it.
+func (s *Server) Stop() error {
+	if err := s.cmd.Process.Signal(syscall.SIGINT); err != nil && !errors.Is(err, os.ErrProcessDone) {
+		return fmt.Errorf("ending PostgreSQL: %w", err)
+	}
+	select {
+	case <-s.done:
+		return nil
+	case <-time.After(20 * time.Second):
+		return fmt.Errorf("PostgreSQL (process %d) does not end", s.cmd.Process.Pid)
+	}
+}

@@ -1,0 +1,219 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strings"
+
+	"gorm.io/gorm"
+)
+
+// ProgramSummary is a program with what a list shows of it.
+type ProgramSummary struct {
+	Program
+	Builds []BuildSummary `gorm:"-"`
+}
+
+// BuildSummary is a build with its takes counted.
+type BuildSummary struct {
+	Build
+	Takes   int64
+	LastAt  string // time of its newest take, RFC 3339
+	LastKey string // key of its newest take
+	CPUNS   int64  `gorm:"column:cpu_ns"` // median over its takes
+}
+
+// Programs lists all programs by name, each with its builds in the order in
+// which they were first measured.
+func (s *Store) Programs(ctx context.Context) ([]ProgramSummary, error) {
+	var programs []Program
+	db := s.db.WithContext(ctx)
+	if err := db.Order("name").Find(&programs).Error; err != nil {
+		return nil, s.wrap("reading from", err)
+	}
+	var builds []BuildSummary
+	err := db.Raw(`SELECT b.*, count(t.id) AS takes,
+	to_char(max(t.started_at) AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS"Z"') AS last_at,
+	(array_agg(t.key ORDER BY t.started_at DESC))[1] AS last_key,
+	(percentile_cont(0.5) WITHIN GROUP (ORDER BY t.cpu_ns))::bigint AS cpu_ns
+FROM builds b JOIN takes t ON t.build_id = b.id
+GROUP BY b.id ORDER BY min(t.started_at), b.id`).Scan(&builds).Error
+	if err != nil {
+		return nil, s.wrap("reading from", err)
+	}
+	out := make([]ProgramSummary, 0, len(programs))
+	for _, p := range programs {
+		x := ProgramSummary{Program: p}
+		for _, b := range builds {
+			if b.ProgramID == p.ID {
+				x.Builds = append(x.Builds, b)
+			}
+		}
+		if len(x.Builds) > 0 {
+			out = append(out, x)
+		}
+	}
+	return out, nil
+}
+
+// TakeQuery chooses and orders takes.
+type TakeQuery struct {
+	Search     string // words that all occur in program, build, note, command or host
+	Program    string // exact name, "" for all
+	Sort       string // a key of sortColumns; "" is "started"
+	Descending bool
+	Limit      int
+	Offset     int
+}
+
+var sortColumns = map[string]string{
+	"started":  "takes.started_at",
+	"program":  `"Program".name`,
+	"build":    `"Build".name`,
+	"duration": "takes.duration_ns",
+	"cpu":      "takes.cpu_ns",
+	"samples":  "takes.samples",
+	"warnings": "takes.warnings",
+}
+
+// Sortable reports whether takes can be sorted by a column.
+func Sortable(column string) bool { return sortColumns[column] != "" }
+
+// Takes lists takes and says how many there are in all.
+func (s *Store) Takes(ctx context.Context, q TakeQuery) ([]Take, int64, error) {
+	db := s.db.WithContext(ctx).Model(&Take{}).Joins("Program").Joins("Build")
+	for _, word := range strings.Fields(q.Search) {
+		like := "%" + likeEscape.Replace(word) + "%"
+		db = db.Where(`concat_ws(' ', "Program".name, "Build".name, takes.note, takes.settings->>'command', takes.machine->>'host', takes.key) ILIKE ?`, like)
+	}
+	if q.Program != "" {
+		db = db.Where(`"Program".name = ?`, q.Program)
+	}
+	column := sortColumns[q.Sort]
+	if column == "" {
+		column = sortColumns["started"]
+	}
+	if q.Descending {
+		column += " DESC"
+	}
+	var n int64
+	if err := db.Session(&gorm.Session{}).Count(&n).Error; err != nil {
+		return nil, 0, s.wrap("reading from", err)
+	}
+	var out []Take
+	if err := db.Order(column + ", takes.id DESC").Limit(q.Limit).Offset(q.Offset).Find(&out).Error; err != nil {
+		return nil, 0, s.wrap("reading from", err)
+	}
+	return out, n, nil
+}
+
+var likeEscape = strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`)
+
+// Take returns a take by its key.
+func (s *Store) Take(ctx context.Context, key string) (*Take, error) {
+	return s.one(ctx, "takes.key = ?", key)
+}
+
+func (s *Store) takeByID(ctx context.Context, id int64) (*Take, error) {
+	return s.one(ctx, "takes.id = ?", id)
+}
+
+func (s *Store) one(ctx context.Context, where string, arg any) (*Take, error) {
+	var t Take
+	err := s.db.WithContext(ctx).Joins("Program").Joins("Build").Where(where, arg).First(&t).Error
+	if err != nil {
+		return nil, s.wrap("reading from", err)
+	}
+	return &t, nil
+}
+
+// SetNote replaces a take's note.
+func (s *Store) SetNote(ctx context.Context, key, note string) error {
+	r := s.db.WithContext(ctx).Model(&Take{}).Where("key = ?", key).Update("note", plain(note))
+	if r.Error == nil && r.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return s.wrap("writing to", r.Error)
+}
+
+// Remove deletes a take with everything that belongs to it.
+func (s *Store) Remove(ctx context.Context, key string) error {
+	return s.wrap("writing to", s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		var t Take
+		if err := tx.Where("key = ?", key).First(&t).Error; err != nil {
+			return err
+		}
+		if err := tx.Delete(&t).Error; err != nil {
+			return err
+		}
+		if err := tx.Exec("DELETE FROM builds b WHERE b.id = ? AND NOT EXISTS (SELECT 1 FROM takes WHERE build_id = b.id)", t.BuildID).Error; err != nil {
+			return err
+		}
+		return tx.Exec("DELETE FROM programs p WHERE p.id = ? AND NOT EXISTS (SELECT 1 FROM takes WHERE program_id = p.id)", t.ProgramID).Error
+	}))
+}
+
+// File returns a reader of a take's file, which reads piece by piece.
+func (s *Store) File(ctx context.Context, t *Take) io.Reader {
+	return &fileReader{s: s, ctx: ctx, id: t.ID}
+}
+
+type fileReader struct {
+	s    *Store
+	ctx  context.Context
+	id   int64
+	seq  int
+	rest []byte
+}
+
+func (r *fileReader) Read(b []byte) (int, error) {
+	for len(r.rest) == 0 {
+		var p []TakeBlob
+		err := r.s.db.WithContext(r.ctx).Where("take_id = ? AND seq = ?", r.id, r.seq).Find(&p).Error
+		if err != nil {
+			return 0, fmt.Errorf("reading a take's file: %w", r.s.wrap("reading from", err))
+		}
+		if len(p) == 0 {
+			return 0, io.EOF
+		}
+		r.rest = p[0].Data
+		r.seq++
+	}
+	n := copy(b, r.rest)
+	r.rest = r.rest[n:]
+	return n, nil
+}
+
+// BuildFigure is what one function cost in the takes of one build.
+type BuildFigure struct {
+	Build      string
+	Takes      int64
+	SelfShare  float64 // median over the takes
+	TotalShare float64
+}
+
+// Figures returns a function's shares in all builds of a program, in the order
+// in which the builds were first measured. A take without the function counts
+// with a share of 0.
+func (s *Store) Figures(ctx context.Context, program int64, name, module string) ([]BuildFigure, error) {
+	var out []BuildFigure
+	err := s.db.WithContext(ctx).Raw(`
+WITH sums AS (
+	SELECT t.id, t.build_id, t.started_at, sum(f.self) AS total
+	FROM takes t JOIN function_figures f ON f.take_id = t.id WHERE t.program_id = @program GROUP BY t.id
+), mine AS (
+	SELECT f.take_id, f.self, f.total FROM function_figures f JOIN functions n ON n.id = f.function_id
+	WHERE n.program_id = @program AND n.name = @name AND n.module = @module
+)
+SELECT b.name AS build, count(*) AS takes,
+	percentile_cont(0.5) WITHIN GROUP (ORDER BY coalesce(mine.self, 0)::float8 / nullif(sums.total, 0)) AS self_share,
+	percentile_cont(0.5) WITHIN GROUP (ORDER BY coalesce(mine.total, 0)::float8 / nullif(sums.total, 0)) AS total_share
+FROM sums JOIN builds b ON b.id = sums.build_id LEFT JOIN mine ON mine.take_id = sums.id
+GROUP BY b.id, b.name ORDER BY min(sums.started_at), b.id`,
+		map[string]any{"program": program, "name": plain(name), "module": plain(module)}).Scan(&out).Error
+	if err != nil {
+		return nil, s.wrap("reading from", err)
+	}
+	return out, nil
+}
