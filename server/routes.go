@@ -70,7 +70,7 @@ func (s *Server) table() []route {
 		)},
 		{method: http.MethodGet, path: "/takes/{key}/function", summary: "One function: cost, callers, callees, other builds", answer: FunctionOut{}, handle: s.function, query: with(
 			param{"name", "string", "its full name", true},
-			param{"module", "string", "file name of its module, if the name is not enough", false},
+			param{"module", "string", "its library's name, if the name is not enough", false},
 		)},
 		{method: http.MethodGet, path: "/takes/{key}/times", summary: "Samples over time", answer: TimesOut{}, handle: s.times, query: []param{
 			{"bins", "integer", "how many pieces the time is cut into", false},
@@ -78,7 +78,7 @@ func (s *Server) table() []route {
 		{method: http.MethodGet, path: "/compare", summary: "Two takes, function by function", answer: CompareOut{}, handle: s.compare, query: []param{
 			{"baseline", "string", "key of a take", true},
 			{"candidate", "string", "key of a take", true},
-			{"scale", "string", "total, second or none", false},
+			{"scale", "string", "total, second or none; absent: what suits the two", false},
 		}},
 		{method: http.MethodPost, path: "/live", summary: "Make a live take of the demo's program", answer: LiveState{}, status: http.StatusAccepted, handle: s.startLive},
 		{method: http.MethodDelete, path: "/live", summary: "End the live take; what was collected is kept", answer: LiveState{}, handle: s.stopLive},

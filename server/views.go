@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"math"
 	"net/http"
-	"path"
 
 	"github.com/gin-gonic/gin"
 
@@ -165,7 +164,7 @@ func find(o *opened, k scopedCost, name, module string) (tree.FunctionCost, bool
 	var best tree.FunctionCost
 	found := false
 	for _, r := range k.rows {
-		if p.FunctionName(r.Function) == name && (module == "" || path.Base(p.ModulePath(r.Function)) == module) && (!found || r.Total > best.Total) {
+		if p.FunctionName(r.Function) == name && (module == "" || p.Home(r.Function) == module) && (!found || r.Total > best.Total) {
 			best, found = r, true
 		}
 	}
@@ -184,7 +183,7 @@ func (s *Server) function(c *gin.Context) {
 			Error: fmt.Sprintf("%s has no samples in this scope", name), Remedy: "widen the scope, or choose another function"})
 		return
 	}
-	figures, err := s.store.Figures(c, row.ProgramID, name, path.Base(o.take.Profile.ModulePath(r.Function)))
+	figures, err := s.store.Figures(c, row.ProgramID, name, o.take.Profile.Home(r.Function))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -244,6 +243,7 @@ func (s *Server) compare(c *gin.Context) {
 		s.fail(c, badRequest{err})
 		return
 	}
+	chosen := c.Query("scale") != ""
 	a, rowA, err := s.open(c, c.Query("baseline"))
 	if err != nil {
 		s.fail(c, fmt.Errorf("baseline: %w", err))
@@ -253,6 +253,9 @@ func (s *Server) compare(c *gin.Context) {
 	if err != nil {
 		s.fail(c, fmt.Errorf("candidate: %w", err))
 		return
+	}
+	if !chosen {
+		scale = compare.Fitting(a.take, b.take)
 	}
 	sa, sb := side(a, rowA), side(b, rowB)
 	rows, err := compare.Functions(sa, sb, scale)

@@ -13,7 +13,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path"
 	"strings"
 	"time"
 
@@ -209,7 +208,7 @@ func keepFigures(tx *gorm.DB, row *Take, p *profile.Profile) error {
 	var order []identity
 	tr := tree.New(p)
 	for _, c := range tr.Functions(tr.Cost(0, scope.Scope{})) {
-		k := identity{plain(p.FunctionName(c.Function)), plain(path.Base(p.ModulePath(c.Function)))}
+		k := identity{plain(p.FunctionName(c.Function)), plain(p.Home(c.Function))}
 		f := figures[k]
 		if f == nil {
 			f = &FunctionFigure{TakeID: row.ID}

@@ -65,7 +65,7 @@ type Function struct {
 	ID        int64 `gorm:"primaryKey"`
 	ProgramID int64
 	Name      string
-	Module    string // file name of the module, without its folder
+	Module    string // where it is at home: "" for the program's own code, else the library's name
 }
 
 // FunctionFigure is what one function cost in one take.

@@ -4,7 +4,7 @@ package compare
 import (
 	"fmt"
 	"math"
-	"path"
+	"slices"
 	"sort"
 
 	"entelon/core/profile"
@@ -82,8 +82,8 @@ type Row struct {
 	State      State
 }
 
-// Functions compares function by function. Functions are the same if name and
-// the module's file name are. The largest change of self cost comes first.
+// Functions compares function by function. Functions are the same if their names and
+// their homes are. The largest change of self cost comes first.
 func Functions(baseline, candidate Side, scale Scale) ([]Row, error) {
 	a, err := divisor(baseline, scale)
 	if err != nil {
@@ -140,7 +140,7 @@ func collect(rows map[key]*Row, s Side, by float64, side func(*Row) *Figure) {
 	for _, f := range s.Functions {
 		fn := p.Functions[f.Function]
 		name, module := p.Strings[fn.Name], p.ModulePath(f.Function)
-		k := key{name, path.Base(module)}
+		k := key{name, p.Home(f.Function)}
 		r := rows[k]
 		if r == nil {
 			r = &Row{}
@@ -198,4 +198,16 @@ func (s Scale) Unit(measure string) string {
 		return measure + "/s"
 	}
 	return measure
+}
+
+// Fitting is the scale that suits two takes when the user chose none: as they
+// are where both ran the same work to its end, else as shares.
+func Fitting(a, b *profile.Take) Scale {
+	if a.Facts.EndedBy != "exit" || b.Facts.EndedBy != "exit" || len(a.Settings.Command) == 0 || len(b.Settings.Command) == 0 {
+		return ByTotal
+	}
+	if !slices.Equal(a.Settings.Command[1:], b.Settings.Command[1:]) || a.Settings.Program != b.Settings.Program {
+		return ByTotal
+	}
+	return Unscaled
 }

@@ -19,3 +19,18 @@ func (p *Profile) Area(id FunctionID) string {
 	}
 	return path.Base(p.ModulePath(id))
 }
+
+// Home names a function's module in a way that is the same from build to build,
+// so that functions of two builds can be matched: "" for the program's own
+// code, whatever its file is called; a library's name without its version.
+func (p *Profile) Home(id FunctionID) string {
+	m := p.Modules[p.Functions[id].Module]
+	if m.Kind == KindOwn {
+		return ""
+	}
+	name := path.Base(p.Strings[m.Path])
+	if i := strings.Index(name, ".so."); i > 0 {
+		name = name[:i+3]
+	}
+	return name
+}

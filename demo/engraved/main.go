@@ -1,0 +1,148 @@
+// Command engraved is the engraving service of a made-up sheet-music shop: it
+// reads a score, spaces its measures, groups beams, routes slurs around the
+// note heads, places lyrics and draws pages. It is there to be measured.
+//
+// One source makes two builds: 3.4.0, and with the build tag v350 build 3.5.0,
+// which brought a feature and two regressions.
+//
+// With --scores it also drives itself over HTTP with that many scores and
+// ends; without, it serves until it is told to end.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	_ "net/http/pprof" // the service's own runtime profiles, under /debug/pprof/
+	"os"
+	"os/signal"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"entelon/demo/engraved/beam"
+	"entelon/demo/engraved/lyric"
+	"entelon/demo/engraved/page"
+	"entelon/demo/engraved/score"
+	"entelon/demo/engraved/slur"
+	"entelon/demo/engraved/spacing"
+)
+
+func main() {
+	listen := flag.String("listen", "127.0.0.1:0", "the address to serve on")
+	scores := flag.Int("scores", 0, "drive the service with this many scores, then end")
+	workers := flag.Int("workers", 2, "how many scores are asked for at a time")
+	forever := flag.Bool("drive", false, "drive the service until it is told to end")
+	flag.Parse()
+	if err := run(*listen, *scores, *workers, *forever); err != nil {
+		slog.Error("engraved ends", "error", err)
+		os.Exit(1)
+	}
+}
+
+func run(listen string, scores, workers int, forever bool) error {
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
+	defer stop()
+	l, err := net.Listen("tcp", listen)
+	if err != nil {
+		return err
+	}
+	http.HandleFunc("POST /engrave", engrave)
+	srv := &http.Server{ReadHeaderTimeout: 5 * time.Second}
+	served := make(chan error, 1)
+	go func() { served <- srv.Serve(l) }()
+	base := "http://" + l.Addr().String()
+	fmt.Printf("engraved %s at %s\n", page.Version, base)
+	if scores > 0 || forever {
+		begin := time.Now()
+		n, bytes, err := drive(ctx, base, scores, workers, forever)
+		if err != nil {
+			return err
+		}
+		fmt.Printf("%d scores, %d bytes, %.2f s\n", n, bytes, time.Since(begin).Seconds())
+		return srv.Close()
+	}
+	select {
+	case <-ctx.Done():
+		return srv.Close()
+	case err := <-served:
+		return err
+	}
+}
+
+// engrave answers with the pages of the score in the request's body.
+func engrave(w http.ResponseWriter, r *http.Request) {
+	s, err := score.Read(http.MaxBytesReader(w, r.Body, 4<<20))
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusBadRequest)
+		return
+	}
+	w.Header().Set("Content-Type", "image/svg+xml")
+	if _, err := io.WriteString(w, Engrave(s)); err != nil {
+		slog.Warn("a page was not delivered", "error", err)
+	}
+}
+
+// Engrave makes pages of a score.
+func Engrave(s *score.Score) string {
+	var out strings.Builder
+	for _, part := range s.Parts {
+		lines := spacing.Justify(part, spacing.PageWidth)
+		for _, line := range lines {
+			beams := beam.Group(line)
+			slurs := slur.Route(line)
+			words := lyric.Place(line)
+			page.Draw(&out, line, beams, slurs, words)
+		}
+	}
+	return out.String()
+}
+
+// drive asks for scores, several at a time, and reads every answer.
+func drive(ctx context.Context, base string, scores, workers int, forever bool) (n, bytes int64, err error) {
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	next := 0
+	take := func() int {
+		mu.Lock()
+		defer mu.Unlock()
+		if (!forever && next >= scores) || ctx.Err() != nil || err != nil {
+			return -1
+		}
+		next++
+		return next
+	}
+	for range workers {
+		wg.Go(func() {
+			for i := take(); i >= 0; i = take() {
+				size, e := ask(base, score.Compose(int64(i%40)))
+				mu.Lock()
+				if e != nil {
+					err = e
+				}
+				n++
+				bytes += size
+				mu.Unlock()
+			}
+		})
+	}
+	wg.Wait()
+	return n, bytes, err
+}
+
+func ask(base, text string) (int64, error) {
+	resp, err := http.Post(base+"/engrave", "text/plain", strings.NewReader(text))
+	if err != nil {
+		return 0, err
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode != http.StatusOK {
+		return 0, fmt.Errorf("the service answered %s", resp.Status)
+	}
+	return io.Copy(io.Discard, resp.Body)
+}
