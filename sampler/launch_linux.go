@@ -107,15 +107,12 @@ func launch(o Options) (*launched, error) {
 func findCommand(name, dir string) (string, error) {
 	if strings.Contains(name, "/") {
 		full := name
-		if dir != "" && !filepath.IsAbs(name) {
+		if !filepath.IsAbs(name) {
 			full = filepath.Join(dir, name)
-			if !filepath.IsAbs(dir) {
-				wd, err := os.Getwd()
-				if err != nil {
-					return "", fmt.Errorf("finding the command: %w", err)
-				}
-				full = filepath.Join(wd, full)
-			}
+		}
+		full, err := filepath.Abs(full)
+		if err != nil {
+			return "", fmt.Errorf("finding the command: %w", err)
 		}
 		st, err := os.Stat(full)
 		switch {
