@@ -145,7 +145,7 @@ type FlameOut struct {
 	Width     []int64       `json:"width"`
 	Self      []int64       `json:"self"`
 	Hidden    []int32       `json:"hidden"`  // >0: a band of that many thin frames
-	Inlined   []uint8       `json:"inlined"` // 1: inlined into its parent
+	Inlined   []int32       `json:"inlined"` // 1: inlined into its parent
 }
 
 // SearchOut is what a search in the flame graph found.

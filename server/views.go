@@ -110,7 +110,7 @@ func flameOut(o *opened, k scopedCost, root tree.NodeID, l *tree.Layout) FlameOu
 	out := FlameOut{
 		Total: k.cost.Total[0], Samples: k.cost.TotalSamples[0], Root: uint32(root), Path: []PathStep{}, Functions: []FunctionRef{},
 		Depth: l.Depth, X: l.X, Width: l.W, Self: l.Self, Hidden: l.Hidden,
-		Node: make([]uint32, len(l.Node)), Function: make([]uint32, len(l.Node)), Inlined: make([]uint8, 0),
+		Node: make([]uint32, len(l.Node)), Function: make([]uint32, len(l.Node)), 
 	}
 	index := map[profile.FunctionID]uint32{}
 	local := func(f profile.FunctionID) uint32 {
@@ -127,7 +127,7 @@ func flameOut(o *opened, k scopedCost, root tree.NodeID, l *tree.Layout) FlameOu
 			out.Path = append(out.Path, PathStep{uint32(n), local(o.tree.Function[n]), k.cost.Total[n]})
 		}
 	}
-	inlined := make([]uint8, len(l.Node))
+	inlined := make([]int32, len(l.Node))
 	for i, n := range l.Node {
 		out.Node[i] = uint32(n)
 		out.Function[i] = local(o.tree.Function[n])

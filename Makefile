@@ -1,0 +1,75 @@
+# The two commands of the README are: make demo, make test.
+SHELL := /bin/bash
+VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+LDFLAGS := -X entelon/sampler.Version=$(VERSION)
+ROOT := $(if $(filter 0,$(shell id -u)),,sudo)
+PG := $(firstword $(wildcard /usr/lib/postgresql/*/bin/postgres))
+CHROMIUM := $(wildcard /usr/bin/chromium)
+WEB := $(shell find web -path web/node_modules -prune -o -path web/dist -prune -o -type f ! -name openapi.json ! -name schema.ts -print)
+GO := $(shell find . -name '*.go' -not -path './web/node_modules/*')
+
+.PHONY: build demo test short lint bench shots remake debian postgresql chromium clean
+
+build: bin/entelon
+
+# The front end is built from types that are made from the server's own
+# description, so a first binary without it comes before.
+web/node_modules/.stamp: web/package.json web/package-lock.json web/.npmrc
+	cd web && npm ci --no-progress
+	touch $@
+
+web/openapi.json: $(GO) go.mod go.sum
+	mkdir -p web/dist && touch web/dist/.keep
+	go run ./cmd/entelon api > $@.new && mv $@.new $@
+
+web/dist/app/index.html: web/node_modules/.stamp web/openapi.json $(WEB)
+	cd web && npm run --silent types && npm run --silent check && npm run --silent build
+
+bin/entelon: web/dist/app/index.html $(GO) go.mod go.sum
+	go build -ldflags '$(LDFLAGS)' -o $@ ./cmd/entelon
+
+bin/engraved-3.4.0: $(wildcard demo/engraved/*.go demo/engraved/*/*.go)
+	go build -trimpath -buildvcs=false -o $@ ./demo/engraved
+
+bin/engraved-3.5.0: $(wildcard demo/engraved/*.go demo/engraved/*/*.go)
+	go build -trimpath -buildvcs=false -tags v350 -o $@ ./demo/engraved
+
+# What comes from Debian, where it is missing.
+postgresql:
+ifeq ($(PG),)
+	$(ROOT) apt-get update -q
+	$(ROOT) env DEBIAN_FRONTEND=noninteractive apt-get install -qy --no-install-recommends postgresql
+endif
+
+chromium:
+ifeq ($(CHROMIUM),)
+	$(ROOT) apt-get update -q
+	$(ROOT) env DEBIAN_FRONTEND=noninteractive apt-get install -qy --no-install-recommends chromium
+endif
+
+gcc:
+	@command -v cc > /dev/null || { $(ROOT) apt-get update -q && $(ROOT) env DEBIAN_FRONTEND=noninteractive apt-get install -qy --no-install-recommends gcc libc6-dev; }
+
+demo: postgresql build bin/engraved-3.5.0
+	@exec bin/entelon serve --load demo/takes --live bin/engraved-3.5.0 --live=--drive
+
+test: postgresql chromium gcc build bin/engraved-3.4.0 bin/engraved-3.5.0
+	go test ./...
+
+lint: web/node_modules/.stamp web/openapi.json
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }
+	go vet ./...
+	cd web && npm run --silent types && npm run --silent check
+
+bench: build gcc
+	go test -run '^$$' -bench . -benchtime 1s ./core/... ./codec/...
+	go run ./demo/bench
+
+shots: build postgresql chromium
+	go test -count=1 -run TestShots ./e2e -shots $(CURDIR)/docs/screenshots
+
+remake: build
+	go run ./demo/remake
+
+clean:
+	rm -rf bin web/dist/app web/node_modules web/openapi.json web/src/api/schema.ts

@@ -1,0 +1,32 @@
+<script setup lang="ts">
+import { ref } from 'vue'
+import KeysDialog from './components/KeysDialog.vue'
+import NoticeList from './components/NoticeList.vue'
+import SideSpine from './components/SideSpine.vue'
+import { tell } from './composables/useNotices'
+import { useKeys } from './composables/useKeys'
+
+const keysOpen = ref(false)
+
+async function copyLink() {
+  try {
+    await navigator.clipboard.writeText(location.href)
+    tell('The link to this view was copied.')
+  } catch {
+    tell('The browser did not allow copying; take the link from its address line.', { bad: true, seconds: 8 })
+  }
+}
+
+useKeys({ '?': () => (keysOpen.value = true), c: copyLink })
+</script>
+
+<template>
+  <div class="flex h-full">
+    <SideSpine @keys="keysOpen = true" />
+    <main class="min-w-0 flex-1">
+      <RouterView />
+    </main>
+    <KeysDialog :open="keysOpen" @close="keysOpen = false" />
+    <NoticeList />
+  </div>
+</template>

@@ -1,0 +1,106 @@
+import type { components } from './schema'
+
+type Schemas = components['schemas']
+export type About = Schemas['AboutOut']
+export type LiveState = Schemas['LiveState']
+export type Program = Schemas['ProgramOut']
+export type Take = Schemas['TakeOut']
+export type TakeDetail = Schemas['TakeDetail']
+export type Hot = Schemas['HotOut']
+export type Flame = Schemas['FlameOut']
+export type Found = Schemas['SearchOut']
+export type FunctionRef = Schemas['FunctionRef']
+export type FunctionCard = Schemas['FunctionOut']
+export type Edge = Schemas['EdgeOut']
+export type Times = Schemas['TimesOut']
+export type Comparison = Schemas['CompareOut']
+export type CompareRow = Schemas['CompareRow']
+
+/** What the server said when it did not do what it was asked. */
+export class ApiError extends Error {
+  constructor(
+    readonly status: number,
+    message: string,
+    readonly remedy: string,
+  ) {
+    super(message)
+  }
+}
+
+type Query = Record<string, string | number | boolean | undefined | null>
+
+function address(path: string, query?: Query): string {
+  const words = new URLSearchParams()
+  for (const [k, v] of Object.entries(query ?? {})) {
+    if (v !== undefined && v !== null && v !== '' && v !== false) words.set(k, String(v))
+  }
+  const text = words.toString()
+  return '/api/v1' + path + (text ? '?' + text : '')
+}
+
+async function failure(status: number, body: string): Promise<ApiError> {
+  try {
+    const e = JSON.parse(body) as Schemas['ErrorBody']
+    if (e.error) return new ApiError(status, e.error, e.remedy ?? '')
+  } catch {
+    // Not this server's own words: a proxy, or nothing at all.
+  }
+  return new ApiError(status, `the server answered with status ${status}`, 'see whether it still runs')
+}
+
+async function ask<T>(method: string, path: string, query?: Query, body?: unknown, signal?: AbortSignal): Promise<T> {
+  let response: Response
+  try {
+    response = await fetch(address(path, query), {
+      method,
+      signal,
+      headers: body === undefined ? undefined : { 'Content-Type': 'application/json' },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    })
+  } catch (e) {
+    if (e instanceof DOMException && e.name === 'AbortError') throw e
+    throw new ApiError(0, 'the server does not answer', 'see whether it still runs; nothing was changed')
+  }
+  if (!response.ok) throw await failure(response.status, await response.text())
+  return (response.status === 204 ? undefined : await response.json()) as T
+}
+
+export type Range = { from?: number; to?: number }
+
+export const api = {
+  about: () => ask<About>('GET', '/about'),
+  programs: () => ask<Schemas['ProgramsOut']>('GET', '/programs'),
+  takes: (q: { search?: string; program?: string; sort?: string; descending?: boolean; limit?: number; offset?: number }) =>
+    ask<Schemas['TakesOut']>('GET', '/takes', q),
+  take: (key: string) => ask<TakeDetail>('GET', `/takes/${key}`),
+  setNote: (key: string, note: string) => ask<Take>('PATCH', `/takes/${key}`, undefined, { note }),
+  removeTake: (key: string) => ask<void>('DELETE', `/takes/${key}`),
+  fileAddress: (key: string) => `/api/v1/takes/${key}/file`,
+  hot: (key: string, range: Range) => ask<Hot>('GET', `/takes/${key}/hot`, range),
+  flame: (key: string, q: Range & { root?: number; order?: string; pixels?: number }, signal?: AbortSignal) =>
+    ask<Flame>('GET', `/takes/${key}/flame`, q, undefined, signal),
+  search: (key: string, q: Range & { text: string; root?: number }) => ask<Found>('GET', `/takes/${key}/search`, q),
+  card: (key: string, q: Range & { name: string }) => ask<FunctionCard>('GET', `/takes/${key}/function`, q),
+  times: (key: string, bins: number) => ask<Times>('GET', `/takes/${key}/times`, { bins }),
+  compare: (q: { baseline: string; candidate: string; scale?: string }) => ask<Comparison>('GET', '/compare', q),
+  startLive: () => ask<LiveState>('POST', '/live'),
+  stopLive: () => ask<LiveState>('DELETE', '/live'),
+}
+
+/** Sends a file, with its progress from 0 to 1; `stop` breaks it off. */
+export function upload(file: File, progress: (share: number) => void): { done: Promise<Schemas['AddedOut']>; stop: () => void } {
+  const request = new XMLHttpRequest()
+  const done = new Promise<Schemas['AddedOut']>((resolve, reject) => {
+    request.open('POST', address('/takes', { name: file.name }))
+    request.setRequestHeader('Content-Type', 'application/octet-stream')
+    request.upload.onprogress = (e) => e.lengthComputable && progress(e.loaded / e.total)
+    request.onload = async () => {
+      if (request.status >= 300) reject(await failure(request.status, request.responseText))
+      else resolve(JSON.parse(request.responseText))
+    }
+    request.onerror = () => reject(new ApiError(0, `${file.name}: the upload broke off`, 'nothing was kept; send it again'))
+    request.onabort = () => reject(new ApiError(0, `${file.name}: the upload was cancelled`, 'nothing was kept'))
+    request.send(file)
+  })
+  return { done, stop: () => request.abort() }
+}

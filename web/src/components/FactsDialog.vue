@@ -1,0 +1,76 @@
+<script setup lang="ts">
+import { Dialog, DialogPanel, DialogTitle } from '@headlessui/vue'
+import { useQueryClient } from '@tanstack/vue-query'
+import { computed, ref, watch } from 'vue'
+import { api, type TakeDetail } from '../api/client'
+import { tell } from '../composables/useNotices'
+import { bytes, count, percent, seconds, when } from '../format'
+
+const props = defineProps<{ open: boolean; detail: TakeDetail }>()
+const emit = defineEmits<{ close: [] }>()
+const queries = useQueryClient()
+
+const note = ref('')
+watch(() => [props.open, props.detail.take.note], () => (note.value = props.detail.take.note), { immediate: true })
+
+async function keepNote() {
+  if (note.value === props.detail.take.note) return
+  const before = props.detail.take.note
+  const key = props.detail.take.key
+  const put = async (text: string) => {
+    await api.setNote(key, text)
+    await queries.invalidateQueries({ queryKey: ['take', key] })
+    void queries.invalidateQueries({ queryKey: ['takes'] })
+  }
+  try {
+    await put(note.value)
+    tell('The note was kept.', { undo: () => void put(before) })
+  } catch (e) {
+    tell((e as Error).message, { bad: true })
+  }
+}
+
+const facts = computed<[string, string][]>(() => {
+  const { take: t, settings: s, machine: m, facts: f } = props.detail
+  return [
+    ['Command', s.command.join(' ') || `process ${s.pid}`],
+    ['Directory', s.dir],
+    ['Started', when(t.started_at)],
+    ['Lasted', `${seconds(t.duration_ns)}, ended by ${f.ended_by}`],
+    ['CPU time', `${seconds(t.cpu_ns)} by the kernel's count`],
+    ['Samples', `${count(t.samples)} at ${count(t.rate_hz)} a second of CPU time (${s.event})`],
+    ['Lost', count(t.lost)],
+    ['Whole stacks', `${percent(t.complete_share, 2)} of ${count(f.user_stacks)}, by ${s.unwind}`],
+    ['Collector', `${seconds(f.collector_cpu_ns)} CPU of its own`],
+    ['Build ID', t.build_id || 'none in the binary'],
+    ['Threads', count(props.detail.threads.length)],
+    ['Machine', `${m.host}, kernel ${m.kernel}, ${m.processors} processors`],
+    ['File', bytes(t.size)],
+  ]
+})
+</script>
+
+<template>
+  <Dialog :open="open" class="relative z-30" @close="emit('close')">
+    <div class="fixed inset-0 bg-ink/25 dark:bg-black/50" aria-hidden="true" />
+    <div class="fixed inset-0 flex items-center justify-center p-6">
+      <DialogPanel class="max-h-full w-[680px] overflow-auto border border-rule-strong bg-sheet p-6">
+        <DialogTitle class="mb-3 text-[17px] font-medium">Facts of this take</DialogTitle>
+        <dl class="grid grid-cols-[110px_1fr]">
+          <template v-for="[k, v] in facts" :key="k">
+            <dt class="label border-b border-rule py-1.5">{{ k }}</dt>
+            <dd class="border-b border-rule py-1 break-words">{{ v }}</dd>
+          </template>
+        </dl>
+        <label class="mt-4 block"><span class="label">Note</span>
+          <textarea v-model="note" rows="2" class="field mt-1 block w-full" aria-label="Note" @keydown.stop />
+        </label>
+        <div class="mt-4 flex justify-end gap-2">
+          <a :href="api.fileAddress(detail.take.key)" class="action" download>Download the file</a>
+          <button class="action" :disabled="note === detail.take.note" @click="keepNote">Keep the note</button>
+          <button class="action" @click="emit('close')">Close</button>
+        </div>
+      </DialogPanel>
+    </div>
+  </Dialog>
+</template>

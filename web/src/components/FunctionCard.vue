@@ -1,0 +1,126 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { ArrowLeftRight, Pin } from 'lucide-vue-next'
+import { computed, ref } from 'vue'
+import { api, ApiError, type Edge, type Range, type TakeDetail } from '../api/client'
+import { dark } from '../composables/useTheme'
+import { count, duration, kindText, percent } from '../format'
+import { inkOf } from '../palette'
+import BuildLine from './BuildLine.vue'
+
+const props = defineProps<{ takeKey: string; range: Range; focus: string; pinned: boolean; detail: TakeDetail }>()
+const emit = defineEmits<{ focus: [name: string]; pin: [name: string] }>()
+
+const card = useQuery({
+  queryKey: ['card', () => props.takeKey, () => props.range, () => props.focus],
+  queryFn: () => api.card(props.takeKey, { ...props.range, name: props.focus }),
+  enabled: computed(() => props.focus !== ''),
+})
+const d = computed(() => card.data.value)
+const ofScope = (v: number) => v / (d.value?.scope_total || 1)
+
+const faster = ref(50)
+const saved = computed(() => (d.value ? (ofScope(d.value.self) * faster.value) / 100 : 0))
+
+const sides = computed(() => [
+  { name: 'Callers', none: 'None: the stack begins here.', edges: d.value?.callers ?? [] },
+  { name: 'Callees', none: 'None: it calls nothing that was sampled.', edges: d.value?.callees ?? [] },
+])
+const shown = 6
+const rest = (edges: Edge[]) => edges.slice(shown).reduce((n, e) => n + e.value, 0)
+
+// The comparison to offer: the latest take of the build before this one, or of any other.
+const other = computed(() => {
+  const { take, siblings } = props.detail
+  const others = siblings.filter((t) => t.build !== take.build)
+  return others.find((t) => t.started_at < take.started_at) ?? others[0]
+})
+const comparison = computed(() => {
+  if (!other.value) return undefined
+  const older = other.value.started_at < props.detail.take.started_at
+  return {
+    name: 'compare',
+    query: { baseline: older ? other.value.key : props.takeKey, candidate: older ? props.takeKey : other.value.key, focus: props.focus },
+  }
+})
+const swatch = computed(() => {
+  if (!d.value) return {}
+  const ink = inkOf(d.value.function.kind, d.value.function.area, dark.value)
+  return { background: ink.fill, borderColor: ink.edge }
+})
+</script>
+
+<template>
+  <aside class="h-full overflow-y-auto px-4 py-3" aria-label="Card of the function in focus" data-test="card">
+    <div v-if="!focus" class="text-ink-2">
+      <p class="text-[15px] text-ink">No function in focus</p>
+      <p class="mt-1">Choose one in the list, in the flame or in the reading. It stays in focus in every take and comparison.</p>
+    </div>
+    <div v-else-if="card.isError.value" role="alert">
+      <p class="code break-all">{{ focus }}</p>
+      <p class="mt-2">{{ (card.error.value as Error).message }}</p>
+      <p class="text-ink-2">{{ card.error.value instanceof ApiError ? card.error.value.remedy : '' }}</p>
+    </div>
+    <template v-else-if="d">
+      <div class="border-l-[3px] border-focus pl-2.5">
+        <h2 class="code text-[15px] font-medium break-words">{{ d.function.short }}</h2>
+        <p v-if="d.function.short !== d.function.name" class="code text-[11px] break-all text-ink-3">{{ d.function.name }}</p>
+      </div>
+      <p class="mt-2 flex items-center gap-1.5 text-ink-2"><span class="size-2.5 shrink-0 border" :style="swatch" aria-hidden="true" />{{ kindText(d.function.kind) }}<template v-if="d.function.area !== d.function.name">, {{ d.function.area }}</template></p>
+      <p v-if="d.file" class="code truncate text-[11.5px] text-ink-2" :title="`${d.file}:${d.line}`">{{ d.file.split('/').slice(-2).join('/') }}:{{ d.line }}</p>
+
+      <table class="mt-3 w-full">
+        <tbody>
+          <tr class="border-y border-rule">
+            <td class="label py-1.5">Self</td>
+            <td class="text-right text-[16px]">{{ percent(ofScope(d.self)) }}</td>
+            <td class="text-right">{{ duration(d.self) }}</td>
+            <td class="label text-right" title="95 % interval of the share, from the number of samples">{{ (100 * d.self_low).toFixed(1) }}–{{ percent(d.self_high) }}</td>
+          </tr>
+          <tr class="border-b border-rule">
+            <td class="label py-1.5">Total</td>
+            <td class="text-right text-[16px]">{{ percent(ofScope(d.total)) }}</td>
+            <td class="text-right">{{ duration(d.total) }}</td>
+            <td class="label text-right" title="95 % interval of the share, from the number of samples">{{ (100 * d.total_low).toFixed(1) }}–{{ percent(d.total_high) }}</td>
+          </tr>
+        </tbody>
+      </table>
+      <p class="label mt-1">{{ count(d.self_samples) }} and {{ count(d.total_samples) }} samples; 95 % intervals</p>
+
+      <section v-for="s in sides" :key="s.name" class="mt-3.5" :aria-label="s.name">
+        <h3 class="label mb-1 flex border-b border-rule pb-0.5"><span class="flex-1">{{ s.name }}</span><span>of its total</span></h3>
+        <p v-if="!s.edges.length" class="label">{{ s.none }}</p>
+        <component
+          :is="e.function ? 'button' : 'div'"
+          v-for="e in s.edges.slice(0, shown)"
+          :key="e.function?.id ?? 0"
+          class="relative block w-full py-[2px] text-left"
+          :class="e.function && 'hover:bg-wash'"
+          :title="e.function?.name"
+          @click="e.function && emit('focus', e.function.name)"
+        >
+          <span class="flex gap-2"><span class="code min-w-0 flex-1 truncate">{{ e.function?.short ?? 'the start of the stack' }}</span><span>{{ percent(e.value / (d.total || 1)) }}</span></span>
+          <span class="block h-[2px] bg-bar-pale" :style="{ width: (100 * e.value) / (d.total || 1) + '%' }" aria-hidden="true" />
+        </component>
+        <p v-if="s.edges.length > shown" class="label">and {{ s.edges.length - shown }} more, {{ percent(rest(s.edges) / (d.total || 1)) }}</p>
+      </section>
+
+      <section class="mt-3.5" aria-label="What if it were faster">
+        <h3 class="label mb-1 border-b border-rule pb-0.5">What if</h3>
+        <input v-model.number="faster" type="range" min="0" max="100" step="5" class="accent-ink w-full" aria-label="How much less time its own code would take, in percent" />
+        <p>{{ faster }} % less in its own code: the program takes <b class="font-medium">{{ percent(saved) }}</b> less.</p>
+        <p class="label">An estimate, from CPU time alone.</p>
+      </section>
+
+      <section v-if="d.builds.length > 1" class="mt-3.5" aria-label="In other builds">
+        <h3 class="label mb-1 border-b border-rule pb-0.5">Total share by build, median of takes</h3>
+        <BuildLine :builds="d.builds" :now="detail.take.build" />
+      </section>
+
+      <div class="mt-4 flex flex-wrap gap-2">
+        <RouterLink v-if="comparison" :to="comparison" class="action" data-test="follow"><ArrowLeftRight class="size-3.5" aria-hidden="true" />Compare with {{ other!.build }}</RouterLink>
+        <button class="action" :aria-pressed="pinned" @click="emit('pin', focus)"><Pin class="size-3.5" :fill="pinned ? 'currentColor' : 'none'" aria-hidden="true" />{{ pinned ? 'Pinned' : 'Pin' }}</button>
+      </div>
+    </template>
+  </aside>
+</template>

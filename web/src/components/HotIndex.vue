@@ -1,0 +1,110 @@
+<script setup lang="ts">
+import { useVirtualizer } from '@tanstack/vue-virtual'
+import { Pin } from 'lucide-vue-next'
+import { computed, nextTick, ref, watch } from 'vue'
+import type { Hot } from '../api/client'
+import { useAddress } from '../composables/useAddress'
+import { useKeys } from '../composables/useKeys'
+import { dark } from '../composables/useTheme'
+import { count, duration, percent } from '../format'
+import { inkOf } from '../palette'
+import SizeBars from './SizeBars.vue'
+
+const props = defineProps<{ hot: Hot; focus: string; pins: string[] }>()
+const emit = defineEmits<{ focus: [name: string]; pin: [name: string] }>()
+
+const { text } = useAddress()
+const by = text('by', 'self')
+const filter = text('filter')
+
+type Row = { at: number; pinned: boolean }
+
+const sorted = computed(() => {
+  const order = props.hot.functions.map((_, i) => i)
+  const key = by.value === 'total' ? props.hot.sum_total : props.hot.self
+  return order.sort((a, b) => key[b] - key[a] || a - b)
+})
+const rows = computed<Row[]>(() => {
+  const needle = filter.value.toLowerCase()
+  const fits = (i: number) => !needle || props.hot.functions[i].name.toLowerCase().includes(needle)
+  const pinned = sorted.value.filter((i) => props.pins.includes(props.hot.functions[i].name))
+  return [
+    ...pinned.map((at) => ({ at, pinned: true })),
+    ...sorted.value.filter((i) => fits(i) && !props.pins.includes(props.hot.functions[i].name)).map((at) => ({ at, pinned: false })),
+  ]
+})
+
+const scroller = ref<HTMLElement>()
+const height = 40
+const virtual = useVirtualizer(computed(() => ({ count: rows.value.length, getScrollElement: () => scroller.value ?? null, estimateSize: () => height, overscan: 10 })))
+const swatch = (i: number) => {
+  const f = props.hot.functions[i]
+  const ink = inkOf(f.kind, f.area, dark.value)
+  return { background: ink.fill, borderColor: ink.edge }
+}
+
+// A focus that was set elsewhere is brought into view; rows stay where they are.
+let mine = ''
+watch(
+  () => props.focus,
+  async (name) => {
+    if (!name || name === mine) return
+    await nextTick()
+    const i = rows.value.findIndex((r) => props.hot.functions[r.at].name === name)
+    if (i >= 0) virtual.value.scrollToIndex(i, { align: 'auto' })
+  },
+  { immediate: true },
+)
+function choose(name: string) {
+  mine = name
+  emit('focus', name)
+}
+
+const field = ref<HTMLInputElement>()
+useKeys({ f: () => field.value?.select() })
+</script>
+
+<template>
+  <section class="flex h-full min-h-0 flex-col" aria-label="Hot functions">
+    <div class="flex h-[36px] shrink-0 items-center gap-2 border-b border-rule px-3">
+      <input ref="field" v-model="filter" class="field min-w-0 flex-1 !py-0.5" placeholder="Find a function" aria-label="Find a function" @keydown.escape="filter = ''" />
+      <div class="flex shrink-0" role="group" aria-label="Order by">
+        <button v-for="k in ['self', 'total']" :key="k" class="border border-rule-strong px-2 py-0.5 first:border-r-0" :class="by === k ? 'bg-ink text-paper' : 'bg-sheet text-ink-2'" :aria-pressed="by === k" @click="by = k">{{ k }}</button>
+      </div>
+    </div>
+    <div ref="scroller" class="min-h-0 flex-1 overflow-y-auto" role="listbox" aria-label="Functions by cost">
+      <div class="relative" :style="{ height: virtual.getTotalSize() + 'px' }">
+        <button
+          v-for="v in virtual.getVirtualItems()"
+          :key="hot.functions[rows[v.index].at].id"
+          role="option"
+          :aria-selected="hot.functions[rows[v.index].at].name === focus"
+          data-test="hot-row"
+          class="group absolute inset-x-0 block border-b border-l-[3px] border-transparent border-b-rule px-2.5 pt-[5px] text-left hover:bg-wash"
+          :class="[hot.functions[rows[v.index].at].name === focus && '!border-l-focus bg-focus-wash', rows[v.index].pinned && 'bg-wash']"
+          :style="{ top: v.start + 'px', height: height + 'px' }"
+          :title="`${hot.functions[rows[v.index].at].name}\nself ${duration(hot.self[rows[v.index].at])}, total ${duration(hot.sum_total[rows[v.index].at])}, ${count(hot.total_samples[rows[v.index].at])} samples`"
+          @click="choose(hot.functions[rows[v.index].at].name)"
+        >
+          <span class="flex items-center gap-1.5">
+            <span class="size-2.5 shrink-0 border" :style="swatch(rows[v.index].at)" aria-hidden="true" />
+            <span class="code min-w-0 flex-1 truncate">{{ hot.functions[rows[v.index].at].short }}</span>
+            <span
+              role="button"
+              tabindex="-1"
+              class="text-ink-3 hover:text-ink"
+              :class="rows[v.index].pinned ? '' : 'invisible group-hover:visible'"
+              :aria-label="rows[v.index].pinned ? 'Let the pin go' : 'Pin'"
+              @click.stop="$emit('pin', hot.functions[rows[v.index].at].name)"
+              ><Pin class="size-3.5" :fill="rows[v.index].pinned ? 'currentColor' : 'none'"
+            /></span>
+            <span class="w-[46px] shrink-0 text-right">{{ percent((by === 'total' ? hot.sum_total : hot.self)[rows[v.index].at] / (hot.total || 1)) }}</span>
+          </span>
+          <SizeBars class="mt-1" :self="hot.self[rows[v.index].at] / (hot.total || 1)" :total="hot.sum_total[rows[v.index].at] / (hot.total || 1)" />
+        </button>
+      </div>
+      <p v-if="!rows.length" class="p-4 text-ink-2">No function in scope has this in its name. <button v-if="filter" class="word" @click="filter = ''">Show all</button></p>
+    </div>
+    <p class="label shrink-0 border-t border-rule px-3 py-1">{{ count(rows.length) }} of {{ count(hot.functions.length) }} functions · dark bar self, pale bar total</p>
+  </section>
+</template>

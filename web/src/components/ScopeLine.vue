@@ -1,0 +1,55 @@
+<script setup lang="ts">
+import { X } from 'lucide-vue-next'
+import { computed } from 'vue'
+import { useRouter } from 'vue-router'
+import type { Hot, Range, TakeDetail } from '../api/client'
+import { count, seconds, when } from '../format'
+import ChoiceMenu from './ChoiceMenu.vue'
+
+const props = defineProps<{ detail: TakeDetail; hot?: Hot; range: Range }>()
+const emit = defineEmits<{ range: [range: Range]; facts: [] }>()
+const router = useRouter()
+
+// The words of the sentence are controls: another build, another take of it.
+const builds = computed(() => {
+  const seen = new Map<string, { value: string; text: string }>()
+  for (const t of props.detail.siblings) if (!seen.has(t.build)) seen.set(t.build, { value: t.build, text: t.build })
+  return [...seen.values()]
+})
+const takes = computed(() =>
+  props.detail.siblings.filter((t) => t.build === props.detail.take.build).map((t) => ({ value: t.key, text: when(t.started_at), note: `${count(t.samples)} samples` })),
+)
+function open(key: string | undefined) {
+  if (key && key !== props.detail.take.key) {
+    // Node numbers and times belong to one take; the focus goes along.
+    const { root: _root, from: _from, to: _to, ...query } = router.currentRoute.value.query
+    void router.push({ name: 'take', params: { key }, query })
+  }
+}
+const build = computed({
+  get: () => props.detail.take.build,
+  set: (b) => open(props.detail.siblings.find((t) => t.build === b)?.key),
+})
+const take = computed({ get: () => props.detail.take.key, set: open })
+</script>
+
+<template>
+  <header class="flex h-[52px] shrink-0 items-center gap-3 border-b border-rule bg-paper px-4" aria-label="Scope">
+    <h1 class="flex min-w-0 flex-wrap items-baseline gap-x-1.5 text-[15.5px] whitespace-nowrap">
+      <span class="text-ink-2">CPU time of</span>
+      <RouterLink :to="{ name: 'takes', query: { program: detail.take.program } }" class="word font-medium">{{ detail.take.program }}</RouterLink>
+      <span class="text-ink-2">build</span>
+      <ChoiceMenu v-model="build" :choices="builds" name="Build" plain class="font-medium" />
+      <span class="text-ink-2">taken</span>
+      <ChoiceMenu v-model="take" :choices="takes" name="Take" plain />
+      <span v-if="range.from || range.to" class="flex items-baseline gap-1">
+        <span class="text-ink-2">from</span> {{ ((range.from ?? 0) / 1e9).toFixed(2) }} s <span class="text-ink-2">to</span> {{ ((range.to || detail.take.duration_ns) / 1e9).toFixed(2) }} s
+        <button class="self-center text-ink-3 hover:text-ink" aria-label="Release the time" @click="emit('range', {})"><X class="size-3.5" /></button>
+      </span>
+      <span v-else class="text-ink-2">all of it</span>
+    </h1>
+    <div class="flex-1" />
+    <button class="action !py-0.5" @click="emit('facts')">Facts</button>
+    <p v-if="hot" class="border-l border-rule-strong pl-3 text-right whitespace-nowrap" data-test="whole"><b class="font-medium">100 % = {{ seconds(hot.total) }} CPU</b> · {{ count(hot.samples) }} samples</p>
+  </header>
+</template>

@@ -1,0 +1,174 @@
+import { inkOf } from '../palette'
+import { type Geometry, rowHeight, type View } from './geometry'
+
+export type Look = {
+  dark: boolean
+  up: boolean
+  focus: string // full name of the function in focus
+  walked: number // position that the keyboard is on, -1 if none
+  hovered: number
+  matches: Set<number> | null // identifiers of functions that a search found
+  label: (i: number) => string
+}
+
+type Colours = { paper: string; ink: string; faint: string; band: string; focus: string; outline: string }
+
+const themes: Record<'light' | 'dark', Colours> = {
+  light: { paper: 'oklch(0.994 0.003 95)', ink: 'oklch(0.25 0.02 255)', faint: 'oklch(0.53 0.015 255)', band: 'oklch(0.86 0.004 95)', focus: 'oklch(0.76 0.16 72)', outline: 'oklch(0.25 0.02 255)' },
+  dark: { paper: 'oklch(0.235 0.013 260)', ink: 'oklch(0.93 0.008 95)', faint: 'oklch(0.68 0.012 95)', band: 'oklch(0.38 0.006 260)', focus: 'oklch(0.8 0.15 75)', outline: 'oklch(0.95 0.008 95)' },
+}
+
+const font = '11.5px "Spline Sans Variable", system-ui, sans-serif'
+
+const hatches = new Map<string, CanvasPattern | null>()
+
+/** Fine diagonal lines for the kernel, made once a colour and a pixel ratio. */
+function hatch(ctx: CanvasRenderingContext2D, colour: string): CanvasPattern | null {
+  const ratio = ctx.getTransform().a
+  const key = colour + ratio
+  if (!hatches.has(key)) {
+    const tile = document.createElement('canvas')
+    tile.width = tile.height = Math.round(6 * ratio)
+    const t = tile.getContext('2d')!
+    t.scale(ratio, ratio)
+    t.strokeStyle = colour
+    t.lineWidth = 0.8
+    t.beginPath()
+    for (const d of [-6, 0, 6]) {
+      t.moveTo(d, 6)
+      t.lineTo(d + 6, 0)
+    }
+    t.stroke()
+    const pattern = ctx.createPattern(tile, 'repeat')
+    pattern?.setTransform(new DOMMatrix().scale(1 / ratio))
+    hatches.set(key, pattern)
+  }
+  return hatches.get(key)!
+}
+
+const widths = new Map<string, number>()
+
+/** Cuts a text to a width, at the end; names carry their meaning at the front. */
+function fitted(ctx: CanvasRenderingContext2D, text: string, room: number): string {
+  let w = widths.get(text)
+  if (w === undefined) {
+    if (widths.size > 20000) widths.clear()
+    widths.set(text, (w = ctx.measureText(text).width))
+  }
+  if (w <= room) return text
+  const keep = Math.floor((text.length * (room - 6)) / w)
+  return keep < 2 ? '' : text.slice(0, keep) + '…'
+}
+
+/** Draws the rows that can be seen, at a height in pixels scrolled by `scroll`. */
+export function paint(ctx: CanvasRenderingContext2D, g: Geometry, view: View, size: { width: number; height: number }, scroll: number, look: Look) {
+  const c = look.dark ? themes.dark : themes.light
+  ctx.fillStyle = c.paper
+  ctx.fillRect(0, 0, size.width, size.height)
+  ctx.font = font
+  ctx.textBaseline = 'middle'
+  const f = g.flame
+  const from = view.left * g.span
+  const scale = size.width / ((view.right - view.left) * g.span)
+  const focused: [number, number, number][] = []
+  for (let row = 0; row < g.rows; row++) {
+    const y = (look.up ? size.height - (row + 1) * rowHeight : row * rowHeight) + (look.up ? scroll : -scroll)
+    if (y + rowHeight < 0 || y > size.height) continue
+    const [begin, end] = g.row(row)
+    for (let i = begin; i < end; i++) {
+      let x0 = (f.x[i] - from) * scale
+      let x1 = x0 + f.width[i] * scale
+      if (x1 < 0 || x0 > size.width) continue
+      x0 = Math.max(x0, -1)
+      x1 = Math.min(x1, size.width + 1)
+      const w = Math.max(x1 - x0 - 1, 0.6)
+      drawFrame(ctx, g, i, x0, y, w, look, c)
+      if (!f.hidden[i] && look.focus && f.functions[f.function[i]].name === look.focus) focused.push([x0, y, w])
+    }
+  }
+  // The focus goes on top, so that no neighbour hides its edge.
+  ctx.strokeStyle = c.focus
+  ctx.lineWidth = 2
+  for (const [x, y, w] of focused) {
+    if (w > 3) ctx.strokeRect(x + 1, y + 1, w - 2, rowHeight - 3)
+    else {
+      ctx.fillStyle = c.focus
+      ctx.fillRect(x, y, Math.max(w, 1.5), rowHeight - 1)
+    }
+  }
+  outline(ctx, g, look.walked, from, scale, size, scroll, look, c, [3, 2])
+  outline(ctx, g, look.hovered, from, scale, size, scroll, look, c, [])
+}
+
+function drawFrame(ctx: CanvasRenderingContext2D, g: Geometry, i: number, x: number, y: number, w: number, look: Look, c: Colours) {
+  const f = g.flame
+  const h = rowHeight - 1
+  if (f.hidden[i]) {
+    ctx.fillStyle = c.band
+    ctx.fillRect(x, y + h / 2 - 2, w, 4)
+    if (w > 60) {
+      ctx.fillStyle = c.paper
+      const text = fitted(ctx, look.label(i), w - 12)
+      const room = ctx.measureText(text).width
+      ctx.fillRect(x + 5, y, room + 6, h)
+      ctx.fillStyle = c.faint
+      ctx.fillText(text, x + 8, y + h / 2 + 0.5)
+    }
+    return
+  }
+  const fn = f.functions[f.function[i]]
+  const faded = look.matches !== null && f.node[i] !== 0 && !look.matches.has(fn.id)
+  const ink = inkOf(f.node[i] === 0 ? 'unknown' : fn.kind, fn.area, look.dark)
+  ctx.globalAlpha = faded ? 0.28 : 1
+  ctx.fillStyle = ink.fill
+  ctx.fillRect(x, y, w, h)
+  if (w > 3) {
+    if (ink.hatch) {
+      const p = hatch(ctx, ink.edge)
+      if (p) {
+        ctx.fillStyle = p
+        ctx.fillRect(x, y, w, h)
+      }
+    }
+    ctx.fillStyle = ink.edge
+    ctx.fillRect(x, y + h - 1, w, 1)
+    if (ink.dotted) {
+      ctx.fillStyle = ink.fill
+      for (let d = x; d < x + w; d += 4) ctx.fillRect(d, y + h - 1, 2, 1)
+    }
+    if (f.inlined[i]) {
+      // A notch cut into the left edge: this code stands inside its caller.
+      ctx.fillStyle = c.paper
+      ctx.beginPath()
+      ctx.moveTo(x, y + h / 2 - 4)
+      ctx.lineTo(x + 4, y + h / 2)
+      ctx.lineTo(x, y + h / 2 + 4)
+      ctx.fill()
+    }
+  }
+  if (w > 24) {
+    const pad = f.inlined[i] ? 8 : 5
+    const text = fitted(ctx, look.label(i), w - pad - 4)
+    if (text) {
+      if (ink.hatch) {
+        ctx.fillStyle = ink.fill
+        ctx.fillRect(x + pad - 2, y + 2, ctx.measureText(text).width + 4, h - 5)
+      }
+      ctx.fillStyle = ink.text
+      ctx.fillText(text, x + pad, y + h / 2)
+    }
+  }
+  ctx.globalAlpha = 1
+}
+
+function outline(ctx: CanvasRenderingContext2D, g: Geometry, i: number, from: number, scale: number, size: { width: number; height: number }, scroll: number, look: Look, c: Colours, dash: number[]) {
+  if (i < 0 || i >= g.flame.x.length) return
+  const row = g.flame.depth[i]
+  const y = (look.up ? size.height - (row + 1) * rowHeight + scroll : row * rowHeight - scroll)
+  const x = (g.flame.x[i] - from) * scale
+  ctx.strokeStyle = c.outline
+  ctx.lineWidth = 1.2
+  ctx.setLineDash(dash)
+  ctx.strokeRect(Math.max(x, 0) + 0.5, y + 0.5, Math.max(Math.min(x + g.flame.width[i] * scale, size.width) - Math.max(x, 0) - 2, 1), rowHeight - 2)
+  ctx.setLineDash([])
+}

@@ -1,0 +1,65 @@
+// Figures as people read them: thin spaces in long numbers, the unit beside.
+
+const thinSpace = '\u202f'
+
+/** 12391 → "12 391" */
+export function count(n: number): string {
+  return Math.round(n)
+    .toString()
+    .replace(/\B(?=(\d{3})+(?!\d))/g, thinSpace)
+    .replace('-', '−')
+}
+
+/** Nanoseconds with the unit that leaves three significant digits. */
+export function duration(ns: number): string {
+  const a = Math.abs(ns)
+  const sign = ns < 0 ? '−' : ''
+  if (a >= 100e9) return sign + count(a / 1e9) + thinSpace + 's'
+  if (a >= 1e9) return sign + (a / 1e9).toFixed(a >= 10e9 ? 1 : 2) + thinSpace + 's'
+  if (a >= 1e6) return sign + (a / 1e6).toFixed(a >= 100e6 ? 0 : 1) + thinSpace + 'ms'
+  if (a === 0) return '0'
+  return sign + (a / 1e3).toFixed(0) + thinSpace + 'µs'
+}
+
+/** Seconds with two digits, for figures that stand under each other. */
+export function seconds(ns: number, digits = 2): string {
+  return (ns / 1e9).toFixed(digits).replace('-', '−') + thinSpace + 's'
+}
+
+/** 0.1234 → "12.3 %" */
+export function percent(share: number, digits = 1): string {
+  return (100 * share).toFixed(digits).replace('-', '−') + thinSpace + '%'
+}
+
+/** A difference carries its sign always. */
+export function signed(text: string, value: number): string {
+  return value > 0 ? '+' + text : text
+}
+
+export function bytes(n: number): string {
+  if (n >= 1 << 20) return (n / (1 << 20)).toFixed(1) + thinSpace + 'MB'
+  if (n >= 1 << 10) return (n / (1 << 10)).toFixed(0) + thinSpace + 'kB'
+  return n + thinSpace + 'B'
+}
+
+/** A day and a time in the reader's zone, to the minute. */
+export function when(iso: string): string {
+  const d = new Date(iso)
+  const two = (n: number) => String(n).padStart(2, '0')
+  return `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())} ${two(d.getHours())}:${two(d.getMinutes())}`
+}
+
+const kinds: Record<string, string> = {
+  own: "the program's own code",
+  library: 'library code',
+  runtime: 'language runtime',
+  kernel: 'kernel',
+  interpreter: 'interpreted code',
+  jit: 'code made at run time',
+  mark: 'mark',
+  unknown: 'unknown code',
+}
+
+export function kindText(kind: string): string {
+  return kinds[kind] ?? kind
+}

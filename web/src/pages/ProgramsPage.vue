@@ -1,0 +1,75 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { computed } from 'vue'
+import { api, type Program } from '../api/client'
+import EmptyTakes from '../components/EmptyTakes.vue'
+import ErrorNote from '../components/ErrorNote.vue'
+import LiveTake from '../components/LiveTake.vue'
+import UploadList from '../components/UploadList.vue'
+import WaitNote from '../components/WaitNote.vue'
+import { count, duration, percent, signed, when } from '../format'
+
+const programs = useQuery({ queryKey: ['programs'], queryFn: api.programs, staleTime: 0 })
+const list = computed(() => programs.data.value?.programs ?? [])
+
+const highest = (p: Program) => Math.max(1, ...p.builds.map((b) => b.median_cpu_ns))
+
+/** How a build's CPU time differs from that of the build before it. */
+function change(p: Program, i: number): number | undefined {
+  const before = p.builds[i - 1]?.median_cpu_ns
+  return before ? p.builds[i].median_cpu_ns / before - 1 : undefined
+}
+</script>
+
+<template>
+  <div class="flex h-full flex-col px-6 pt-4">
+    <header class="mb-3 flex items-center gap-3">
+      <h1 class="text-[22px] font-medium">Programs</h1>
+      <div class="flex-1" />
+      <LiveTake />
+    </header>
+    <UploadList />
+    <ErrorNote v-if="programs.isError.value" :error="programs.error.value" :retry="() => programs.refetch()" />
+    <WaitNote v-else-if="programs.isPending.value" what="Asking for the programs" />
+    <EmptyTakes v-else-if="!list.length" />
+    <div v-else class="min-h-0 flex-1 overflow-y-auto pb-8">
+      <section v-for="p in list" :key="p.name" class="mb-8 border-t border-ink pt-3" :aria-label="p.name">
+        <div class="mb-3 flex items-baseline gap-4">
+          <h2 class="text-[19px] font-medium">{{ p.name }}</h2>
+          <RouterLink :to="{ name: 'takes', query: { program: p.name } }" class="word text-ink-2">
+            {{ count(p.builds.reduce((n, b) => n + b.takes, 0)) }} takes of {{ p.builds.length }} {{ p.builds.length === 1 ? 'build' : 'builds' }}
+          </RouterLink>
+        </div>
+        <table class="w-full max-w-[1080px] border-collapse">
+          <thead>
+            <tr class="border-b border-rule text-left">
+              <th class="label w-44 pb-1 font-normal">Build</th>
+              <th class="label w-16 pb-1 text-right font-normal">Takes</th>
+              <th class="label w-28 pb-1 text-right font-normal">CPU time, median</th>
+              <th class="label w-[300px] pb-1 pl-4 font-normal">of a take</th>
+              <th class="label w-28 pb-1 text-right font-normal">to build before</th>
+              <th class="label w-36 pb-1 pl-6 font-normal">Last take</th>
+              <th class="pb-1" />
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="(b, i) in p.builds" :key="b.name" class="border-b border-rule hover:bg-wash">
+              <td class="py-2"><RouterLink :to="{ name: 'take', params: { key: b.last_take } }" class="font-medium hover:underline">{{ b.name }}</RouterLink></td>
+              <td class="text-right">{{ count(b.takes) }}</td>
+              <td class="text-right">{{ duration(b.median_cpu_ns) }}</td>
+              <td class="pl-4"><span class="block h-[7px] bg-bar" :style="{ width: (100 * b.median_cpu_ns) / highest(p) + '%' }" aria-hidden="true" /></td>
+              <td class="text-right">
+                <span v-if="change(p, i) !== undefined" :class="change(p, i)! > 0 ? 'text-plum' : 'text-teal'">{{ signed(percent(change(p, i)!), change(p, i)!) }}</span>
+                <span v-else class="text-ink-3">first</span>
+              </td>
+              <td class="pl-6 text-ink-2">{{ when(b.last_at) }}</td>
+              <td class="text-right">
+                <RouterLink v-if="i > 0" :to="{ name: 'compare', query: { baseline: p.builds[i - 1].last_take, candidate: b.last_take } }" class="action">Compare with {{ p.builds[i - 1].name }}</RouterLink>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+      </section>
+    </div>
+  </div>
+</template>

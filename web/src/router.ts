@@ -1,0 +1,18 @@
+import { createRouter, createWebHistory } from 'vue-router'
+import ComparePage from './pages/ComparePage.vue'
+import ProgramsPage from './pages/ProgramsPage.vue'
+import TakePage from './pages/TakePage.vue'
+import TakesPage from './pages/TakesPage.vue'
+import NowherePage from './pages/NowherePage.vue'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', redirect: '/programs' },
+    { path: '/programs', name: 'programs', component: ProgramsPage },
+    { path: '/takes', name: 'takes', component: TakesPage },
+    { path: '/takes/:key', name: 'take', component: TakePage },
+    { path: '/compare', name: 'compare', component: ComparePage },
+    { path: '/:rest(.*)*', name: 'nowhere', component: NowherePage },
+  ],
+})
