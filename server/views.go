@@ -76,6 +76,9 @@ func (s *Server) hot(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
+// thinnest is the width in pixels from which on a frame is drawn by itself.
+const thinnest = 2
+
 // defaultPixels is the width of a drawing whose width was not told.
 const defaultPixels = 1280
 
@@ -100,8 +103,7 @@ func (s *Server) flame(c *gin.Context) {
 		return
 	}
 	n := tree.NodeID(root)
-	// A frame is worth drawing from half a pixel on.
-	l := o.tree.Layout(k.cost, tree.LayoutOptions{Root: n, MinWidth: max(1, k.cost.Total[n]/(2*pixels)), Order: order})
+	l := o.tree.Layout(k.cost, tree.LayoutOptions{Root: n, MinWidth: max(1, thinnest*k.cost.Total[n]/pixels), Order: order})
 	c.JSON(http.StatusOK, flameOut(o, k, n, l))
 }
 

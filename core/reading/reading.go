@@ -44,7 +44,7 @@ func Take(t *tree.Tree, c *tree.Cost, rows []tree.FunctionCost) []Part {
 			}
 		}
 		switch {
-		case busy == 0:
+		case busy <= 1:
 			out = append(out, Part{Text: "One path leads straight to "}, name(at), Part{Text: fmt.Sprintf(", with %s.", share(c.Total[n]))})
 		default:
 			out = append(out, Part{Text: "The cost stays on one path down to "}, name(at),

@@ -1,12 +1,14 @@
 // Figures as people read them: thin spaces in long numbers, the unit beside.
 
-const thinSpace = '\u202f'
+// A thin space between digits; before a unit one that is a little wider.
+const digitSpace = '\u2009'
+const thinSpace = '\u00a0'
 
 /** 12391 → "12 391" */
 export function count(n: number): string {
   return Math.round(n)
     .toString()
-    .replace(/\B(?=(\d{3})+(?!\d))/g, thinSpace)
+    .replace(/\B(?=(\d{3})+(?!\d))/g, digitSpace)
     .replace('-', '−')
 }
 
@@ -42,11 +44,11 @@ export function bytes(n: number): string {
   return n + thinSpace + 'B'
 }
 
-/** A day and a time in the reader's zone, to the minute. */
+/** A day and a time in the reader's zone, to the second: a bench makes several a minute. */
 export function when(iso: string): string {
   const d = new Date(iso)
   const two = (n: number) => String(n).padStart(2, '0')
-  return `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())} ${two(d.getHours())}:${two(d.getMinutes())}`
+  return `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())} ${two(d.getHours())}:${two(d.getMinutes())}:${two(d.getSeconds())}`
 }
 
 const kinds: Record<string, string> = {

@@ -68,6 +68,10 @@ const swatch = computed(() => {
       </div>
       <p class="mt-2 flex items-center gap-1.5 text-ink-2"><span class="size-2.5 shrink-0 border" :style="swatch" aria-hidden="true" />{{ kindText(d.function.kind) }}<template v-if="d.function.area !== d.function.name">, {{ d.function.area }}</template></p>
       <p v-if="d.file" class="code truncate text-[11.5px] text-ink-2" :title="`${d.file}:${d.line}`">{{ d.file.split('/').slice(-2).join('/') }}:{{ d.line }}</p>
+      <div class="mt-2.5 flex flex-wrap gap-2">
+        <RouterLink v-if="comparison" :to="comparison" class="action !py-0.5" data-test="follow"><ArrowLeftRight class="size-3.5" aria-hidden="true" />Compare with {{ other!.build }}</RouterLink>
+        <button class="action !px-2 !py-0.5" :aria-pressed="pinned" @click="emit('pin', focus)"><Pin class="size-3.5" :fill="pinned ? 'currentColor' : 'none'" aria-hidden="true" />{{ pinned ? 'Pinned' : 'Pin' }}</button>
+      </div>
 
       <table class="mt-3 w-full">
         <tbody>
@@ -117,10 +121,6 @@ const swatch = computed(() => {
         <BuildLine :builds="d.builds" :now="detail.take.build" />
       </section>
 
-      <div class="mt-4 flex flex-wrap gap-2">
-        <RouterLink v-if="comparison" :to="comparison" class="action" data-test="follow"><ArrowLeftRight class="size-3.5" aria-hidden="true" />Compare with {{ other!.build }}</RouterLink>
-        <button class="action" :aria-pressed="pinned" @click="emit('pin', focus)"><Pin class="size-3.5" :fill="pinned ? 'currentColor' : 'none'" aria-hidden="true" />{{ pinned ? 'Pinned' : 'Pin' }}</button>
-      </div>
     </template>
   </aside>
 </template>

@@ -14,7 +14,7 @@ const places = [
   <nav class="flex w-[68px] shrink-0 flex-col border-r border-rule bg-paper" aria-label="Places">
     <RouterLink to="/programs" class="flex h-[52px] items-center justify-center" aria-label="Entelon, to the programs">
       <svg viewBox="0 0 24 24" class="size-7" aria-hidden="true">
-        <path d="M3 5h18M6 10.5h12M9 16h6M11 21h2" fill="none" stroke="currentColor" stroke-width="2.2" />
+        <path d="M5 3.5v17M5 5h15M9 10h8M9 14.5h5M9 19h2" fill="none" stroke="currentColor" stroke-width="2.2" />
       </svg>
     </RouterLink>
     <RouterLink

@@ -34,15 +34,16 @@ function draw() {
   const c = el.getContext('2d')!
   c.scale(ratio, ratio)
   const style = getComputedStyle(document.documentElement)
-  const h = height.value - 14
+  const floor = height.value - 15
+  const h = floor - 5
   const w = width.value / t.user.length
   for (let i = 0; i < t.user.length; i++) {
     const u = (t.user[i] / (t.highest || 1)) * h
     const k = (t.kernel[i] / (t.highest || 1)) * h
     c.fillStyle = style.getPropertyValue('--color-bar')
-    c.fillRect(i * w, h - u, Math.max(w - 0.8, 0.8), u)
+    c.fillRect(i * w, floor - u, Math.max(w - 0.8, 0.8), u)
     c.fillStyle = style.getPropertyValue('--color-bar-pale')
-    c.fillRect(i * w, h - u - k, Math.max(w - 0.8, 0.8), k)
+    c.fillRect(i * w, floor - u - k, Math.max(w - 0.8, 0.8), k)
   }
   c.fillStyle = style.getPropertyValue('--color-ink-3')
   c.font = '10.5px "Spline Sans Variable"'
@@ -50,7 +51,7 @@ function draw() {
   const step = [0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1800, 3600].find((s) => (s / total) * width.value > 70) ?? 7200
   for (let s = 0; s < total; s += step) {
     const x = (s / total) * width.value
-    c.fillRect(x, h, 1, 3)
+    c.fillRect(x, floor, 1, 3)
     if (x + 30 < width.value) c.fillText(`${Number(s.toFixed(1))} s`, x + 3, height.value - 3)
   }
 }
@@ -80,10 +81,9 @@ function release() {
 
 <template>
   <section class="flex h-[64px] shrink-0 border-t border-rule bg-paper" aria-label="Samples over time">
-    <div class="label flex w-[116px] shrink-0 flex-col justify-center border-r border-rule px-3">
+    <div class="label flex w-[136px] shrink-0 flex-col justify-center gap-1 border-r border-rule px-3 whitespace-nowrap">
       <span>Samples over time</span>
-      <span class="mt-1 flex items-center gap-1"><i class="size-2 bg-bar" />program</span>
-      <span class="flex items-center gap-1"><i class="size-2 bg-bar-pale" />kernel</span>
+      <span class="flex items-center gap-1"><i class="size-2 bg-bar" />program <i class="ml-1 size-2 bg-bar-pale" />kernel</span>
     </div>
     <div ref="box" class="relative min-w-0 flex-1 cursor-crosshair touch-none" title="Drag to restrict the time, double click to release it" data-test="ribbon" @pointerdown="press" @pointermove="drag && (drag.to = at($event))" @pointerup="release" @dblclick="emit('range', {})">
       <canvas ref="canvas" class="absolute inset-0 size-full" role="img" aria-label="Number of samples over the time of the take" />

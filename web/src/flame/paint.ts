@@ -14,8 +14,8 @@ export type Look = {
 type Colours = { paper: string; ink: string; faint: string; band: string; focus: string; outline: string }
 
 const themes: Record<'light' | 'dark', Colours> = {
-  light: { paper: 'oklch(0.994 0.003 95)', ink: 'oklch(0.25 0.02 255)', faint: 'oklch(0.53 0.015 255)', band: 'oklch(0.86 0.004 95)', focus: 'oklch(0.76 0.16 72)', outline: 'oklch(0.25 0.02 255)' },
-  dark: { paper: 'oklch(0.235 0.013 260)', ink: 'oklch(0.93 0.008 95)', faint: 'oklch(0.68 0.012 95)', band: 'oklch(0.38 0.006 260)', focus: 'oklch(0.8 0.15 75)', outline: 'oklch(0.95 0.008 95)' },
+  light: { paper: 'oklch(0.994 0.003 95)', ink: 'oklch(0.25 0.02 255)', faint: 'oklch(0.53 0.015 255)', band: 'oklch(0.935 0.004 95)', focus: 'oklch(0.76 0.16 72)', outline: 'oklch(0.25 0.02 255)' },
+  dark: { paper: 'oklch(0.235 0.013 260)', ink: 'oklch(0.93 0.008 95)', faint: 'oklch(0.68 0.012 95)', band: 'oklch(0.29 0.006 260)', focus: 'oklch(0.8 0.15 75)', outline: 'oklch(0.95 0.008 95)' },
 }
 
 const font = '11.5px "Spline Sans Variable", system-ui, sans-serif'
@@ -48,7 +48,7 @@ function hatch(ctx: CanvasRenderingContext2D, colour: string): CanvasPattern | n
 
 const widths = new Map<string, number>()
 
-/** Cuts a text to a width, at the end; names carry their meaning at the front. */
+/** Fits a name into a width: whole, else its last part, else cut at the end. */
 function fitted(ctx: CanvasRenderingContext2D, text: string, room: number): string {
   let w = widths.get(text)
   if (w === undefined) {
@@ -56,6 +56,11 @@ function fitted(ctx: CanvasRenderingContext2D, text: string, room: number): stri
     widths.set(text, (w = ctx.measureText(text).width))
   }
   if (w <= room) return text
+  const last = text.lastIndexOf('.')
+  if (last > 0 && last < text.length - 2) {
+    const tail = '…' + text.slice(last + 1)
+    if (ctx.measureText(tail).width <= room) return tail
+  }
   const keep = Math.floor((text.length * (room - 6)) / w)
   return keep < 2 ? '' : text.slice(0, keep) + '…'
 }
@@ -105,14 +110,11 @@ function drawFrame(ctx: CanvasRenderingContext2D, g: Geometry, i: number, x: num
   const h = rowHeight - 1
   if (f.hidden[i]) {
     ctx.fillStyle = c.band
-    ctx.fillRect(x, y + h / 2 - 2, w, 4)
-    if (w > 60) {
-      ctx.fillStyle = c.paper
+    ctx.fillRect(x, y, w, h)
+    if (w > 40) {
       const text = fitted(ctx, look.label(i), w - 12)
-      const room = ctx.measureText(text).width
-      ctx.fillRect(x + 5, y, room + 6, h)
       ctx.fillStyle = c.faint
-      ctx.fillText(text, x + 8, y + h / 2 + 0.5)
+      ctx.fillText(text, x + 6, y + h / 2 + 0.5)
     }
     return
   }

@@ -43,7 +43,7 @@ const columns: { key: string; name: string; right?: boolean; first: string }[] =
   { key: 'cpu', name: 'CPU time', right: true, first: 'down' },
   { key: 'samples', name: 'Samples', right: true, first: 'down' },
 ]
-const grid = 'grid grid-cols-[28px_minmax(130px,1.2fr)_minmax(90px,1fr)_132px_82px_84px_80px_78px_minmax(120px,2fr)_30px] items-center gap-x-3'
+const grid = 'grid grid-cols-[28px_minmax(130px,1.2fr)_minmax(90px,1fr)_146px_82px_84px_80px_78px_minmax(120px,2fr)_30px] items-center gap-x-3'
 
 function sortBy(c: (typeof columns)[number]) {
   if (sort.value === c.key) change({ order: order.value === 'down' ? 'up' : undefined })
@@ -122,7 +122,7 @@ useKeys({ '/': () => searchField.value?.focus() })
     <WaitNote v-else-if="takes.isPending.value" what="Asking for the takes" />
     <template v-else-if="rows.length || search || program">
       <div role="table" aria-label="Takes" class="flex min-h-0 flex-1 flex-col">
-        <div role="row" :class="grid" class="border-b border-rule-strong pr-3 pb-1.5">
+        <div role="row" :class="grid" class="!items-end border-b border-rule-strong pr-3 pb-1.5">
           <span />
           <span v-for="c in columns" :key="c.key" role="columnheader" :class="c.right && 'text-right'" :aria-sort="sort === c.key ? (order === 'down' ? 'descending' : 'ascending') : 'none'">
             <button class="label inline-flex items-center gap-1 hover:text-ink" :class="sort === c.key && '!text-ink'" @click="sortBy(c)">

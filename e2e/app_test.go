@@ -1,0 +1,194 @@
+// Package e2e drives the built application in a real browser, against a real
+// server on a real PostgreSQL.
+package e2e
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+var (
+	shots = flag.String("shots", "", "folder to write the pictures of the documentation into")
+
+	base    string // address of the server under test
+	browser context.Context
+)
+
+// TestMain starts the built binary with the demo's takes, and one browser.
+func TestMain(m *testing.M) {
+	flag.Parse()
+	code, err := run(m)
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "e2e:", err)
+		code = 1
+	}
+	os.Exit(code)
+}
+
+func run(m *testing.M) (int, error) {
+	dir, err := os.MkdirTemp("/var/tmp", "entelon-e2e-*")
+	if err != nil {
+		return 1, err
+	}
+	defer os.RemoveAll(dir)
+	if err := os.Chmod(dir, 0o755); err != nil { // PostgreSQL runs as another user below it
+		return 1, err
+	}
+	stop, err := serve(filepath.Join(dir, "database"))
+	if err != nil {
+		return 1, err
+	}
+	quit, err := open(filepath.Join(dir, "browser"))
+	if err != nil {
+		return 1, errors.Join(err, stop())
+	}
+	code := m.Run()
+	quit()
+	return code, stop()
+}
+
+// serve starts bin/entelon as a user would and waits for its one line.
+func serve(data string) (stop func() error, err error) {
+	cmd := exec.Command("../bin/entelon", "serve", "--listen", "127.0.0.1:0", "--data", data, "--load", "../demo/takes",
+		"--live", "../bin/engraved-3.5.0", "--live=--drive")
+	cmd.Stderr = os.Stderr
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := cmd.Start(); err != nil {
+		return nil, fmt.Errorf("starting bin/entelon (make build): %w", err)
+	}
+	line, err := bufio.NewReader(out).ReadString('\n')
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("the server said nothing: %w", err), cmd.Wait())
+	}
+	for _, word := range strings.Fields(line) {
+		if strings.HasPrefix(word, "http://") {
+			base = word
+		}
+	}
+	return func() error {
+		if err := cmd.Process.Signal(syscall.SIGINT); err != nil {
+			return err
+		}
+		return cmd.Wait()
+	}, nil
+}
+
+// open starts a headless Chromium with a fresh profile.
+func open(profile string) (quit func(), err error) {
+	options := append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.UserDataDir(profile), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("no-first-run", true))
+	allocator, end := chromedp.NewExecAllocator(context.Background(), options...)
+	var endBrowser context.CancelFunc
+	browser, endBrowser = chromedp.NewContext(allocator)
+	if err := chromedp.Do(browser); err != nil {
+		endBrowser()
+		end()
+		return nil, fmt.Errorf("starting Chromium: %w", err)
+	}
+	return func() { endBrowser(); end() }, nil
+}
+
+// page is one tab of the browser. Every step fails the test with what was
+// being done.
+type page struct {
+	t   *testing.T
+	ctx context.Context
+}
+
+func newPage(t *testing.T) *page {
+	t.Helper()
+	ctx, end := chromedp.NewContext(browser)
+	if err := chromedp.Do(ctx); err != nil { // the tab must not end with the time limit of its first step
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithTimeout(ctx, 60*time.Second)
+	t.Cleanup(func() { stop(); end() })
+	p := &page{t, ctx}
+	p.do("sizing the window", chromedp.EmulateViewport(1280, 800))
+	return p
+}
+
+func (p *page) do(what string, actions ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	p.check(what, chromedp.Do(p.ctx, actions...))
+}
+
+func (p *page) check(what string, err error) {
+	p.t.Helper()
+	if err != nil {
+		where, _ := chromedp.Run(p.ctx, chromedp.Location()) // only for the message
+		p.t.Fatalf("%s (at %s): %v", what, where, err)
+	}
+}
+
+func (p *page) visit(path string) {
+	p.t.Helper()
+	p.do("visiting "+path, chromedp.Navigate(base+path))
+}
+
+// value evaluates an expression in the page.
+func value[T any](p *page, expression string) T {
+	p.t.Helper()
+	v, err := chromedp.Run(p.ctx, chromedp.Evaluate[T](expression, chromedp.EvalAwaitPromise))
+	p.check("evaluating "+expression, err)
+	return v
+}
+
+// until waits for an expression in the page to be true.
+func (p *page) until(what, expression string) {
+	p.t.Helper()
+	deadline := time.Now().Add(15 * time.Second)
+	for {
+		if value[bool](p, "!!("+expression+")") {
+			return
+		}
+		if time.Now().After(deadline) {
+			p.t.Fatalf("waited in vain for %s; the page says:\n%s", what, value[string](p, "document.body.innerText"))
+		}
+		time.Sleep(40 * time.Millisecond)
+	}
+}
+
+// says waits for a text anywhere on the page.
+func (p *page) says(text string) {
+	p.t.Helper()
+	p.until(fmt.Sprintf("the words %q", text), fmt.Sprintf("document.body.innerText.includes(%q)", text))
+}
+
+func (p *page) key(keys string) {
+	p.t.Helper()
+	p.do("pressing "+keys, chromedp.KeyEvent(keys))
+}
+
+func (p *page) click(selector string) {
+	p.t.Helper()
+	p.do("clicking "+selector, chromedp.Click(selector, chromedp.NodeVisible))
+}
+
+// picture writes what the page looks like.
+func (p *page) picture(file string) {
+	p.t.Helper()
+	time.Sleep(350 * time.Millisecond) // for what moves to come to rest
+	png, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
+	p.check("taking a picture", err)
+	if err := os.WriteFile(file, png, 0o644); err != nil {
+		p.t.Fatal(err)
+	}
+}

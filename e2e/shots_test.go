@@ -1,0 +1,44 @@
+package e2e
+
+import (
+	"fmt"
+	"path/filepath"
+	"testing"
+)
+
+// TestShots writes the pictures of the documentation; without -shots it only
+// makes sure that each main view can be opened and shows its content.
+func TestShots(t *testing.T) {
+	old, new := takeOf(t, "3.4.0"), takeOf(t, "3.5.0")
+	const focus = "entelon%2Fdemo%2Fengraved%2Fslur.%28%2ASkyline%29.Height"
+	views := []struct{ name, path, shows string }{
+		{"programs", "/programs", "Compare with 3.4.0"},
+		{"takes", "/takes", "lines under sung-out syllables"},
+		{"take", "/takes/" + new + "?focus=" + focus, "Callers"},
+		{"compare", fmt.Sprintf("/compare?baseline=%s&candidate=%s&focus=%s", old, new, focus), "The largest growth"},
+	}
+	for _, theme := range []string{"light", "dark"} {
+		for _, v := range views {
+			t.Run(v.name+"-"+theme, func(t *testing.T) {
+				p := newPage(t)
+				p.visit("/programs")
+				value[string](p, fmt.Sprintf("localStorage.setItem('entelon-theme', '%s'), 'set'", theme))
+				p.visit(v.path)
+				p.says(v.shows)
+				if *shots != "" && (theme == "light" || v.name == "take") {
+					p.picture(filepath.Join(*shots, v.name+map[string]string{"light": "", "dark": "-dark"}[theme]+".png"))
+				}
+			})
+		}
+	}
+}
+
+// takeOf returns the key of the newest take of a build of the demo's program.
+func takeOf(t *testing.T, build string) string {
+	t.Helper()
+	p := newPage(t)
+	p.visit("/takes")
+	p.says("engraved")
+	key := value[string](p, fmt.Sprintf(`fetch('/api/v1/takes?descending=true').then(r => r.json()).then(r => r.takes.find(t => t.build === %q).key)`, build))
+	return key
+}
