@@ -1,0 +1,260 @@
+package take_test
+
+import (
+	"bytes"
+	"errors"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"testing"
+
+	"entelon/codec/take"
+	"entelon/core/made"
+	"entelon/core/profile"
+)
+
+func written(t testing.TB, tk *profile.Take) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	if err := take.Write(&b, tk); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+func read(b []byte) (*profile.Take, error) {
+	return take.Read(bytes.NewReader(b), "x.take", take.Options{})
+}
+
+func TestRoundTrip(t *testing.T) {
+	for seed := range uint64(10) {
+		want := made.Take(seed, made.Small)
+		got, err := read(written(t, want))
+		if err != nil {
+			t.Fatal(err)
+		}
+		got.Settings.Env = nil
+		if !reflect.DeepEqual(got, want) {
+			t.Fatalf("seed %d: what was read differs from what was written", seed)
+		}
+	}
+}
+
+// TestPieces writes a profile while it grows, as the sampler does.
+func TestPieces(t *testing.T) {
+	b := profile.NewBuilder()
+	b.Measure("cpu", "ns", profile.Sum)
+	r := rand.New(rand.NewPCG(1, 1))
+	var out bytes.Buffer
+	w, err := take.NewWriter(&out, profile.Settings{Program: "engraved"}, profile.Machine{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	proc := b.Process(7)
+	for piece := range 20 {
+		b.NameProcess(proc, strings.Repeat("x", piece+1)) // its name changes all the time
+		for range r.IntN(50) {
+			th := b.Thread(proc, uint32(r.IntN(9)))
+			f := b.Frame(profile.Frame{Function: b.Function(profile.Function{Name: b.Intern("f" + string(rune('a'+r.IntN(26))))})})
+			b.Sample(int64(piece)*1e9+r.Int64N(1e6)*1000, th, b.Push(profile.StackID(r.IntN(b.Profile().Stacks.Len())), f), 5)
+		}
+		if err := w.Append(b.Profile()); err != nil {
+			t.Fatal(err)
+		}
+		if err := w.Facts(profile.Facts{Samples: int64(b.Profile().Samples.Len())}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	got, err := read(out.Bytes())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !reflect.DeepEqual(got.Profile, b.Profile()) {
+		t.Error("the pieces together differ from the whole")
+	}
+}
+
+func reason(err error) (take.Reason, bool) {
+	var e *take.Error
+	if errors.As(err, &e) {
+		return e.Reason, true
+	}
+	return 0, false
+}
+
+// TestCutAnywhere cuts a take at every byte. Between two blocks it is readable
+// as far as it goes; anywhere else it is refused, and can be salvaged.
+func TestCutAnywhere(t *testing.T) {
+	whole := written(t, made.Take(1, made.Shape{Functions: 5, Threads: 2, Stacks: 20, Samples: 60, Depth: 5}))
+	readable, salvaged := 0, 0
+	for n := range len(whole) {
+		got, err := read(whole[:n])
+		if err == nil {
+			readable++
+			if got.Whole || len(got.Facts.Warnings) == 0 || got.Facts.Warnings[len(got.Facts.Warnings)-1].Code != "unfinished" {
+				t.Fatalf("cut at %d: nothing says that the take is not whole", n)
+			}
+			continue
+		}
+		r, ok := reason(err)
+		if !ok || (r != take.CutOff && r != take.Empty && r != take.NoSamples) {
+			t.Fatalf("cut at %d: %v", n, err)
+		}
+		if strings.Contains(err.Error(), "\n") || !strings.Contains(err.Error(), "x.take") {
+			t.Fatalf("cut at %d: the error is not one line that names the file: %v", n, err)
+		}
+		if _, err := take.Read(bytes.NewReader(whole[:n]), "x.take", take.Options{Salvage: true}); err == nil {
+			salvaged++
+		}
+	}
+	if readable < 2 || salvaged == 0 {
+		t.Errorf("%d cuts were readable and %d could be salvaged", readable, salvaged)
+	}
+}
+
+// TestHarmAnywhere changes every byte in turn: each must be noticed.
+func TestHarmAnywhere(t *testing.T) {
+	whole := written(t, made.Take(1, made.Shape{Functions: 5, Threads: 2, Stacks: 20, Samples: 60, Depth: 5}))
+	for i := range whole {
+		b := bytes.Clone(whole)
+		b[i] ^= 0x41
+		_, err := read(b)
+		if _, ok := reason(err); !ok {
+			t.Fatalf("byte %d was changed and nobody noticed: %v", i, err)
+		}
+	}
+	if _, err := read(append(bytes.Clone(whole), 0)); err == nil {
+		t.Error("a byte after the end was not noticed")
+	}
+}
+
+func TestNotATake(t *testing.T) {
+	for text, want := range map[string]take.Reason{"": take.Empty, "hello, world, this is text": take.NotATake, "ENT": take.CutOff, "xyz": take.NotATake} {
+		_, err := read([]byte(text))
+		if got, ok := reason(err); !ok || got != want {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+	if _, err := take.ReadFile(filepath.Join(t.TempDir(), "none.take"), take.Options{}); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("a file that is not there: %v", err)
+	}
+}
+
+func TestNewerFormatIsRefusedByName(t *testing.T) {
+	b := written(t, made.Take(1, made.Small))
+	copy(b[8:], take.HeaderForTest(99))
+	_, err := read(b)
+	if r, _ := reason(err); r != take.Newer || !strings.Contains(err.Error(), "format 99") {
+		t.Errorf("a take in a newer format: %v", err)
+	}
+}
+
+func TestLimits(t *testing.T) {
+	b := written(t, made.Take(1, made.Small))
+	_, err := take.Read(bytes.NewReader(b), "x.take", take.Options{Limits: take.Limits{Block: 1 << 20, Unpacked: 100}})
+	if r, _ := reason(err); r != take.TooLarge {
+		t.Errorf("a take beyond the limit: %v", err)
+	}
+}
+
+func TestOlderTakesStayReadable(t *testing.T) {
+	files, err := filepath.Glob("../../demo/takes/*.take")
+	if err != nil || len(files) == 0 {
+		t.Fatal("the demo's takes are missing")
+	}
+	for _, f := range files {
+		got, err := take.ReadFile(f, take.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		st, err := os.Stat(f)
+		if err != nil {
+			t.Fatal(err)
+		}
+		n := got.Profile.Samples.Len()
+		if perSample := float64(st.Size()) / float64(n); perSample > 12 {
+			t.Errorf("%s takes %.1f bytes a sample, tables included", f, perSample)
+		}
+		if int64(n) != got.Facts.Samples {
+			t.Errorf("%s: %d samples, its facts say %d", f, n, got.Facts.Samples)
+		}
+	}
+}
+
+// TestBytesPerSample holds the format to its size: what a long take adds for
+// each sample, tables not counted. Its stacks are as often as in a real take,
+// in random order, and its times jitter.
+func TestBytesPerSample(t *testing.T) {
+	real, err := take.ReadFile("../../demo/takes/engraved-3.5.0-1.take", take.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := real.Profile
+	stacks := p.Samples.Stack
+	r := rand.New(rand.NewPCG(1, 1))
+	samples := 10 * len(stacks)
+	p.Samples = profile.Samples{Values: [][]int64{nil}}
+	empty := len(written(t, real))
+	for i := range samples {
+		p.Samples.Time = append(p.Samples.Time, int64(i)*500_000+r.Int64N(100_000))
+		p.Samples.Thread = append(p.Samples.Thread, profile.ThreadID(r.IntN(len(p.Threads))))
+		p.Samples.Stack = append(p.Samples.Stack, stacks[r.IntN(len(stacks))])
+		p.Samples.Values[0] = append(p.Samples.Values[0], 1_003_009)
+	}
+	per := float64(len(written(t, real))-empty) / float64(samples)
+	t.Logf("%.2f bytes a sample", per)
+	if per > 4 {
+		t.Errorf("%.2f bytes a sample, at most 4 are wanted", per)
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add(written(f, made.Take(1, made.Shape{Functions: 3, Threads: 1, Stacks: 5, Samples: 9, Depth: 3})))
+	f.Add([]byte("ENTTAKE\x1a"))
+	f.Add([]byte{})
+	f.Fuzz(func(t *testing.T, b []byte) {
+		for _, salvage := range []bool{false, true} {
+			o := take.Options{Limits: take.Limits{Block: 1 << 20, Unpacked: 4 << 20}, Salvage: salvage}
+			got, err := take.Read(bytes.NewReader(b), "fuzz", o)
+			if err != nil {
+				if _, ok := reason(err); !ok {
+					t.Fatalf("an error without a reason: %v", err)
+				}
+				continue
+			}
+			if err := got.Profile.Check(); err != nil {
+				t.Fatalf("a take was accepted that breaks the rules: %v", err)
+			}
+		}
+	})
+}
+
+// FuzzBlocks gets past the checksums: it harms what is inside the blocks.
+func FuzzBlocks(f *testing.F) {
+	tables, samples := take.BlocksForTest(made.Profile(1, made.Shape{Functions: 3, Threads: 1, Stacks: 5, Samples: 9, Depth: 3}))
+	f.Add(tables, samples)
+	f.Fuzz(func(t *testing.T, tables, samples []byte) {
+		p, err := take.ReadBlocksForTest(tables, samples)
+		if err != nil {
+			return
+		}
+		if p.Check() == nil {
+			p.Span()
+		}
+	})
+}
+
+func BenchmarkRead(b *testing.B) {
+	data := written(b, made.Take(1, made.Shape{Functions: 2000, Threads: 4, Stacks: 60_000, Samples: 1_000_000, Depth: 40}))
+	for b.Loop() {
+		if _, err := read(data); err != nil {
+			b.Fatal(err)
+		}
+	}
+	b.ReportMetric(1e6*float64(b.N)/b.Elapsed().Seconds()/1e6, "Msamples/s")
+}

@@ -1,0 +1,66 @@
+package reading_test
+
+import (
+	"strings"
+	"testing"
+
+	"entelon/core/made"
+	"entelon/core/profile"
+	"entelon/core/reading"
+	"entelon/core/scope"
+	"entelon/core/tree"
+)
+
+func read(p *profile.Profile) string {
+	t := tree.New(p)
+	c := t.Cost(0, scope.Scope{})
+	var b strings.Builder
+	for _, part := range reading.Take(t, c, t.Functions(c)) {
+		b.WriteString(part.Text)
+	}
+	return b.String()
+}
+
+func TestReadingNamesWhatDominates(t *testing.T) {
+	b := profile.NewBuilder()
+	b.Measure("cpu", "ns", profile.Sum)
+	th := b.Thread(b.Process(1), 1)
+	f := func(name string) profile.FrameID {
+		return b.Frame(profile.Frame{Function: b.Function(profile.Function{Name: b.Intern(name)})})
+	}
+	main := b.Push(0, f("main.main"))
+	route := b.Push(main, f("shop/slur.Route"))
+	b.Sample(0, th, b.Push(route, f("shop/slur.(*Skyline).Height")), 80)
+	b.Sample(1, th, b.Push(main, f("shop/beam.Group")), 20)
+	text := read(b.Profile())
+	for _, want := range []string{"slur.(*Skyline).Height itself takes 80 %", "always when called by slur.Route"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("the reading lacks %q: %s", want, text)
+		}
+	}
+}
+
+func TestReadingOfNothing(t *testing.T) {
+	p := made.Profile(1, made.Small)
+	tr := tree.New(p)
+	c := tr.Cost(0, scope.Scope{From: 1 << 60})
+	if parts := reading.Take(tr, c, tr.Functions(c)); len(parts) != 1 || !strings.Contains(parts[0].Text, "no cost") {
+		t.Errorf("of an empty scope it says %v", parts)
+	}
+}
+
+func TestShort(t *testing.T) {
+	for name, want := range map[string]string{
+		"entelon/demo/slur.(*Skyline).Height": "slur.(*Skyline).Height",
+		"main.main":                           "main.main",
+		"ink::Raster::fill(int, Span const&)": "ink::Raster::fill",
+		"slices.Sort[...]":                    "slices.Sort[…]",
+		"[cut off: code]":                     "[cut off: code]",
+		"libc.so.6+0x27180":                   "libc.so.6+0x27180",
+		"operator()(int)":                     "operator()(int)",
+	} {
+		if got := reading.Short(name); got != want {
+			t.Errorf("%q is shown as %q, want %q", name, got, want)
+		}
+	}
+}

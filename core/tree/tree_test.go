@@ -1,0 +1,237 @@
+package tree_test
+
+import (
+	"math"
+	"strings"
+	"testing"
+
+	"entelon/core/made"
+	"entelon/core/profile"
+	"entelon/core/scope"
+	"entelon/core/tree"
+)
+
+// every runs a check over many random profiles, scopes and both measures.
+func every(t *testing.T, check func(t *testing.T, p *profile.Profile, tr *tree.Tree, c *tree.Cost, inScope int64)) {
+	for seed := range uint64(25) {
+		p := made.Profile(seed, made.Small)
+		tr := tree.New(p)
+		for _, sc := range []scope.Scope{{}, {From: 200e6, To: 900e6}, {Threads: []profile.ThreadID{1}}, {From: 1e12}} {
+			for m := range p.Measures {
+				in, want := sc.Contains(p), int64(0)
+				for i, v := range p.Samples.Values[m] {
+					if in(i) {
+						want += v
+					}
+				}
+				check(t, p, tr, tr.Cost(m, sc), want)
+			}
+		}
+	}
+}
+
+func TestSelfCostsSumToTheTotal(t *testing.T) {
+	every(t, func(t *testing.T, _ *profile.Profile, tr *tree.Tree, c *tree.Cost, want int64) {
+		if c.Total[0] != want {
+			t.Fatalf("the root's total is %d, the samples in scope sum to %d", c.Total[0], want)
+		}
+		var nodes, functions int64
+		for _, v := range c.Self {
+			nodes += v
+		}
+		for _, r := range tr.Functions(c) {
+			functions += r.Self
+			if r.Total < r.Self || r.Total > want {
+				t.Fatalf("function %d: self %d, total %d, all %d", r.Function, r.Self, r.Total, want)
+			}
+		}
+		if nodes != want || functions != want {
+			t.Fatalf("self costs sum to %d by node and %d by function, want %d", nodes, functions, want)
+		}
+	})
+}
+
+// TestTotalsCountRecursionOnce compares with the slow and obvious way: a
+// function's total is the sum of the samples on whose stack it occurs.
+func TestTotalsCountRecursionOnce(t *testing.T) {
+	for seed := range uint64(25) {
+		p := made.Profile(seed, made.Small)
+		want := map[profile.FunctionID]int64{}
+		for i, s := range p.Samples.Stack {
+			seen := map[profile.FunctionID]bool{}
+			p.Walk(s, func(f profile.FrameID) { seen[p.Frames[f].Function] = true })
+			for f := range seen {
+				want[f] += p.Samples.Values[0][i]
+			}
+		}
+		tr := tree.New(p)
+		for _, r := range tr.Functions(tr.Cost(0, scope.Scope{})) {
+			if r.Total != want[r.Function] {
+				t.Fatalf("seed %d, %s: total %d, want %d", seed, p.FunctionName(r.Function), r.Total, want[r.Function])
+			}
+			delete(want, r.Function)
+		}
+		if len(want) > 0 {
+			t.Fatalf("seed %d: %d functions are missing", seed, len(want))
+		}
+	}
+}
+
+func TestCallersSumToTheTotal(t *testing.T) {
+	every(t, func(t *testing.T, _ *profile.Profile, tr *tree.Tree, c *tree.Cost, _ int64) {
+		for _, r := range tr.Functions(c) {
+			var callers int64
+			for _, e := range tr.Callers(c, r.Function) {
+				callers += e.Value
+			}
+			if callers != r.Total {
+				t.Fatalf("callers of %d bring %d of its total %d", r.Function, callers, r.Total)
+			}
+			for _, e := range tr.Callees(c, r.Function) {
+				if e.Value > r.Total {
+					t.Fatalf("a callee takes %d of the total %d", e.Value, r.Total)
+				}
+			}
+		}
+	})
+}
+
+// TestLayoutConserves: in every part, at every width, the boxes and bands
+// under a box and its own self cost are exactly as wide as the box.
+func TestLayoutConserves(t *testing.T) {
+	every(t, func(t *testing.T, _ *profile.Profile, tr *tree.Tree, c *tree.Cost, _ int64) {
+		for _, o := range []tree.LayoutOptions{{MinWidth: 1}, {MinWidth: c.Total[0] / 50, Order: tree.ByName}, {Root: tree.NodeID(tr.Len() / 3), MinWidth: c.Total[0] / 400, Order: tree.ByFirst}} {
+			l := tr.Layout(c, o)
+			under := make([]int64, len(l.Node))
+			hidden := 0
+			for i := 1; i < len(l.Node); i++ {
+				parent := -1
+				for j := range l.Node {
+					if l.Depth[j] == l.Depth[i]-1 && l.Hidden[j] == 0 && l.X[j] <= l.X[i] && l.X[i]+l.W[i] <= l.X[j]+l.W[j] {
+						parent = j
+					}
+				}
+				if parent < 0 {
+					t.Fatalf("box %d stands under none", i)
+				}
+				under[parent] += l.W[i]
+				if l.Hidden[i] > 0 {
+					hidden++
+				} else if l.W[i] < o.MinWidth {
+					t.Fatalf("a box of %d was laid out; the thinnest is %d", l.W[i], o.MinWidth)
+				}
+			}
+			for i := range l.Node {
+				if l.Hidden[i] == 0 && under[i]+l.Self[i] != l.W[i] {
+					t.Fatalf("box %d is %d wide; under it are %d, its own is %d", i, l.W[i], under[i], l.Self[i])
+				}
+			}
+			if o.MinWidth <= 1 && hidden > 0 {
+				t.Fatal("frames were hidden where none is too thin")
+			}
+		}
+	})
+}
+
+func TestSearchCoversEachSampleOnce(t *testing.T) {
+	p := made.Profile(5, made.Small)
+	tr := tree.New(p)
+	c := tr.Cost(0, scope.Scope{})
+	if m := tr.Search(c, 0, "FN"); m.Value != c.Total[0] {
+		t.Errorf("a search for all covers %d of %d", m.Value, c.Total[0])
+	}
+	var want int64
+	for i, s := range p.Samples.Stack {
+		hit := false
+		p.Walk(s, func(f profile.FrameID) { hit = hit || strings.Contains(p.FunctionName(p.Frames[f].Function), "n3") })
+		if hit {
+			want += p.Samples.Values[0][i]
+		}
+	}
+	if m := tr.Search(c, 0, "n3"); m.Value != want || len(m.Functions) != 1 {
+		t.Errorf("the search covers %d in %d functions, want %d in 1", m.Value, len(m.Functions), want)
+	}
+	if m := tr.Search(c, 0, ""); m.Nodes != 0 {
+		t.Error("a search for nothing found something")
+	}
+}
+
+func TestSpreadPoint(t *testing.T) {
+	b := profile.NewBuilder()
+	b.Measure("cpu", "ns", profile.Sum)
+	th := b.Thread(b.Process(1), 1)
+	f := func(name string) profile.FrameID {
+		return b.Frame(profile.Frame{Function: b.Function(profile.Function{Name: b.Intern(name)})})
+	}
+	engrave := b.Push(b.Push(0, f("main")), f("engrave"))
+	for i, name := range []string{"space", "beam", "route"} {
+		b.Sample(int64(i), th, b.Push(engrave, f(name)), 30)
+	}
+	b.Sample(3, th, b.Push(0, f("idle")), 5)
+	tr := tree.New(b.Profile())
+	c := tr.Cost(0, scope.Scope{})
+	if n := tr.SpreadPoint(c, 0.5); b.Profile().FunctionName(tr.Function[n]) != "engrave" {
+		t.Errorf("the cost spreads out at %q, want engrave", b.Profile().FunctionName(tr.Function[n]))
+	}
+}
+
+// TestIntervalHoldsItsPromise simulates: the 95 % interval of a share must hold
+// the true share in about 95 of 100 cases, small counts included.
+func TestIntervalHoldsItsPromise(t *testing.T) {
+	if low, high := tree.Interval(0, 0, tree.Z95); low != 0 || high != 1 {
+		t.Errorf("of nothing, %v to %v is known", low, high)
+	}
+	for _, x := range []struct {
+		n int64
+		p float64
+	}{{40, 0.1}, {1000, 0.02}, {1000, 0.5}} {
+		covered := 0.0
+		for k := range x.n + 1 {
+			if low, high := tree.Interval(k, x.n, tree.Z95); low <= x.p && x.p <= high {
+				covered += binomial(k, x.n, x.p)
+			}
+		}
+		if covered < 0.92 || covered > 0.985 {
+			t.Errorf("n %d, p %v: the interval holds the share in %.3f of cases", x.n, x.p, covered)
+		}
+	}
+}
+
+func binomial(k, n int64, p float64) float64 {
+	a, _ := math.Lgamma(float64(n + 1))
+	b, _ := math.Lgamma(float64(k + 1))
+	c, _ := math.Lgamma(float64(n - k + 1))
+	return math.Exp(a - b - c + float64(k)*math.Log(p) + float64(n-k)*math.Log(1-p))
+}
+
+var wide = made.Shape{Functions: 2000, Threads: 4, Stacks: 60_000, Samples: 1_000_000, Depth: 40}
+
+// BenchmarkCost adds up a million samples; frames/s counts every frame of every sample.
+func BenchmarkCost(b *testing.B) {
+	p := made.Profile(1, wide)
+	tr := tree.New(p)
+	var frames int64
+	for _, s := range p.Samples.Stack {
+		frames += int64(tr.Depth[tr.NodeOf[s]])
+	}
+	for b.Loop() {
+		tr.Functions(tr.Cost(0, scope.Scope{}))
+	}
+	b.ReportMetric(float64(frames)*float64(b.N)/b.Elapsed().Seconds()/1e6, "Mframes/s")
+}
+
+func BenchmarkNew(b *testing.B) {
+	p := made.Profile(1, wide)
+	for b.Loop() {
+		tree.New(p)
+	}
+	b.ReportMetric(float64(p.Stacks.Len())*float64(b.N)/b.Elapsed().Seconds()/1e6, "Mstacks/s")
+}
+
+func BenchmarkLayout(b *testing.B) {
+	tr := tree.New(made.Profile(1, wide))
+	c := tr.Cost(0, scope.Scope{})
+	for b.Loop() {
+		tr.Layout(c, tree.LayoutOptions{MinWidth: c.Total[0] / 1000})
+	}
+}
