@@ -73,7 +73,7 @@ func (r *resolver) add(rec record) error {
 func (r *resolver) stack(p *process, chain []uint64) profile.StackID {
 	frames := r.scratch[:0] // innermost first
 	inKernel, first := false, true
-	user := 0
+	user, begun := 0, false
 	for _, ip := range chain {
 		if ip >= contextMax {
 			inKernel, first = ip == contextKernel, true
@@ -88,17 +88,24 @@ func (r *resolver) stack(p *process, chain []uint64) profile.StackID {
 		first = false
 		if inKernel {
 			frames = append(frames, r.kernelFrame(pc))
-		} else {
-			frames = append(frames, r.userFrames(p, pc)...)
-			user++
+			continue
 		}
+		at := r.userFrames(p, pc)
+		// Nothing of the program is beyond where it was started, so what the
+		// frame pointers still lead to there is no frame.
+		entry := r.isEntry(at[len(at)-1])
+		if begun && !entry {
+			break
+		}
+		frames = append(frames, at...)
+		begun = entry && user > 0
+		user++
 	}
 	r.scratch = frames
 	stack := profile.StackID(0)
 	if user > 0 {
 		r.facts.UserStacks++
-		outer := r.b.Profile().Frames[frames[len(frames)-1]].Function
-		if r.b.Profile().Functions[outer].Entry {
+		if r.isEntry(frames[len(frames)-1]) {
 			r.facts.Complete++
 		} else {
 			stack = r.b.Push(0, r.cut)
@@ -115,6 +122,11 @@ func (r *resolver) stack(p *process, chain []uint64) profile.StackID {
 		stack = r.b.Push(stack, frames[i])
 	}
 	return stack
+}
+
+func (r *resolver) isEntry(f profile.FrameID) bool {
+	p := r.b.Profile()
+	return p.Functions[p.Frames[f].Function].Entry
 }
 
 func (r *resolver) kernelFrame(ip uint64) profile.FrameID {

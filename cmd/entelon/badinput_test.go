@@ -1,0 +1,130 @@
+package main
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"syscall"
+	"testing"
+)
+
+func TestBadInput(t *testing.T) {
+	dir := t.TempDir()
+	put := func(name string, b []byte) string {
+		path := filepath.Join(dir, name)
+		if err := os.WriteFile(path, b, 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	whole, err := os.ReadFile("../../demo/takes/engraved-3.4.0-1.take")
+	if err != nil {
+		t.Fatal(err)
+	}
+	harmed := append([]byte(nil), whole...)
+	harmed[len(harmed)/2] ^= 0xff
+	text := put("text.take", []byte("dear reader, this is no take"))
+	half := put("half.take", whole[:len(whole)/2])
+	enormous := filepath.Join(dir, "enormous.take")
+	if f, err := os.Create(enormous); err != nil || f.Truncate(1<<40) != nil || f.Close() != nil {
+		t.Fatal("making a large file")
+	}
+	for name, c := range map[string]struct {
+		args  []string
+		words []string
+	}{
+		"no command":         {[]string{"take"}, []string{"nothing to sample"}},
+		"missing command":    {[]string{"take", "--", "no-such-command"}, []string{"no-such-command", "not found"}},
+		"missing path":       {[]string{"take", "--", "./nowhere/engraved"}, []string{"./nowhere/engraved", "not found"}},
+		"not to be run":      {[]string{"take", "--", text}, []string{text, "cannot be run"}},
+		"missing directory":  {[]string{"take", "--dir", "/no/such/dir", "--", "true"}, []string{"/no/such/dir", "does not exist"}},
+		"pid that is gone":   {[]string{"take", "--pid", "4194000"}, []string{"4194000", "no such process"}},
+		"pid and command":    {[]string{"take", "--pid", "1", "--", "true"}, []string{"not both"}},
+		"rate of nothing":    {[]string{"take", "--rate", "0", "--", "true"}, []string{"0 a second"}},
+		"rate beyond limit":  {[]string{"take", "--rate", "2000000", "--", "true"}, []string{"2000000 a second"}},
+		"time":               {[]string{"take", "--for", "soon", "--", "true"}, []string{"soon"}},
+		"environment":        {[]string{"take", "--env", "NOVALUE", "--", "true"}, []string{"NOVALUE"}},
+		"out is no take":     {[]string{"take", "--out", text, "--", "true"}, []string{text, "left as it is"}},
+		"out in no folder":   {[]string{"take", "--out", filepath.Join(dir, "a", "b.take"), "--", "true"}, []string{"b.take"}},
+		"no file":            {[]string{"hot", filepath.Join(dir, "none.take")}, []string{"none.take", "no such file"}},
+		"empty file":         {[]string{"hot", put("empty.take", nil)}, []string{"empty.take", "empty"}},
+		"no take":            {[]string{"facts", text}, []string{"text.take", "not a take"}},
+		"truncated":          {[]string{"hot", half}, []string{"half.take", "cut off", "byte", "--salvage"}},
+		"damaged":            {[]string{"stacks", put("harmed.take", harmed)}, []string{"harmed.take", "damaged", "byte"}},
+		"enormous":           {[]string{"hot", enormous}, []string{"enormous.take", "not a take"}},
+		"folder":             {[]string{"hot", dir}, []string{dir}},
+		"order":              {[]string{"hot", half, "--by", "colour"}, []string{"colour", "self or total"}},
+		"scale":              {[]string{"compare", half, half, "--scale", "feet"}, []string{"feet"}},
+		"compare with none":  {[]string{"compare", half, text}, []string{"half.take"}},
+		"send nowhere":       {[]string{"send", half, "--to", "ftp://example"}, []string{"ftp://example"}},
+		"send, nobody there": {[]string{"send", half, "--to", "http://127.0.0.1:1"}, []string{"127.0.0.1:1", "does not answer"}},
+		"database not there": {[]string{"serve", "--listen", "127.0.0.1:0", "--database", "postgres://x:y@127.0.0.1:1/z"}, []string{"127.0.0.1:1", "does not answer"}},
+		"database address":   {[]string{"serve", "--listen", "127.0.0.1:0", "--database", "postgres://%%"}, []string{"address"}},
+		"not loopback":       {[]string{"serve", "--listen", "0.0.0.0:0"}, []string{"loopback"}},
+		"unknown flag":       {[]string{"hot", "--colour"}, []string{"--colour"}},
+	} {
+		t.Run(name, func(t *testing.T) { fails(t, entelon(t, c.args...), c.words...) })
+	}
+	if b, err := os.ReadFile(text); err != nil || string(b) != "dear reader, this is no take" {
+		t.Errorf("a file that is no take was changed: %q, %v", b, err)
+	}
+	if r := entelon(t, "hot", "--salvage", put("tail.take", whole[:len(whole)-40])); r.code != 0 {
+		t.Errorf("the whole blocks of a cut take could not be salvaged: %s", r.stderr)
+	}
+}
+
+// TestNothingIsLeftByAFailedStart: no file where nothing was collected.
+func TestNothingIsLeftByAFailedStart(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "x.take")
+	fails(t, entelon(t, "take", "--out", file, "--", "no-such-command"))
+	if _, err := os.Stat(file); !os.IsNotExist(err) {
+		t.Errorf("a file was left: %v", err)
+	}
+}
+
+// TestFullDisk collects onto a file system that is too small.
+func TestFullDisk(t *testing.T) {
+	mustSample(t)
+	dir := t.TempDir()
+	if err := syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=32k"); err != nil {
+		t.Skipf("mounting a small file system: %v", err)
+	}
+	defer func() {
+		if err := syscall.Unmount(dir, 0); err != nil {
+			t.Error(err)
+		}
+	}()
+	file := filepath.Join(dir, "x.take")
+	r := entelon(t, "take", "--rate", "20000", "--out", file, "--", program("shares"), "5")
+	if r.code == 0 || !contains(r.stderr, "disk is full") {
+		t.Errorf("exit code %d: %s", r.code, r.stderr)
+	}
+	if f := parse[factsJSON](t, "facts", "--json", file); f.Samples == 0 {
+		t.Error("what was collected before the disk was full is lost")
+	}
+}
+
+// TestNotAllowed runs as a user who may not sample a process of root.
+func TestNotAllowed(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root can become another user")
+	}
+	if err := os.Chmod(bin, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	cmd := exec.Command(program("entelon"), "take", "--pid", "1", "--for", "1s", "--out", "/tmp/never.take")
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+	fails(t, finish(t, cmd), "process 1", "may not sample")
+	if _, err := os.Stat("/tmp/never.take"); !os.IsNotExist(err) {
+		t.Error("a file was left")
+	}
+}
+
+func contains(s, part string) bool {
+	for i := 0; i+len(part) <= len(s); i++ {
+		if s[i:i+len(part)] == part {
+			return true
+		}
+	}
+	return false
+}

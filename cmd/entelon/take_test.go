@@ -1,0 +1,298 @@
+package main
+
+import (
+	"io"
+	"math"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"entelon/core/tree"
+)
+
+// TestKnownShares samples programs that measure themselves. The sampled share
+// must lie within the 99 % binomial interval of the measured one.
+func TestKnownShares(t *testing.T) {
+	mustSample(t)
+	for _, name := range []string{"shares", "shares-static", "shares-nopie"} {
+		t.Run(name, func(t *testing.T) {
+			file := filepath.Join(t.TempDir(), "x.take")
+			r := entelon(t, "take", "--out", file, "--", program(name), "2.5")
+			if r.code != 0 {
+				t.Fatal(r.stderr)
+			}
+			measured, err := strconv.ParseFloat(strings.TrimSpace(r.stdout), 64)
+			if err != nil {
+				t.Fatal(err)
+			}
+			hot := parse[hotJSON](t, "hot", "--json", file)
+			var sum, first, both int64
+			for _, f := range hot.Functions {
+				sum += f.Self
+				switch f.Name {
+				case "space_measures":
+					first = f.Total
+					both += f.Total
+				case "group_beams":
+					both += f.Total
+				}
+				if f.Name == "space_measures" && (filepath.Base(f.File) != "shares.c" || f.Line != 16) {
+					t.Errorf("space_measures is at %s:%d, want shares.c:16", f.File, f.Line)
+				}
+			}
+			if sum != hot.Total {
+				t.Errorf("self costs sum to %d, the total is %d", sum, hot.Total)
+			}
+			each := hot.Total / int64(hot.Samples)
+			n := both / each
+			low, high := tree.Interval(int64(math.Round(measured*float64(n))), n, tree.Z99)
+			if got := float64(first) / float64(both); got < low || got > high {
+				t.Errorf("%.4f of %d samples; the program measured %.4f, so %.4f to %.4f is right", got, n, measured, low, high)
+			}
+			facts := parse[factsJSON](t, "facts", "--json", file)
+			if facts.CompleteShare < 0.99 {
+				t.Errorf("only %.4f of the stacks are complete", facts.CompleteShare)
+			}
+			if float64(n) < 2200 || facts.Lost != 0 {
+				t.Errorf("%d samples in 2.5 s, %d lost", n, facts.Lost)
+			}
+			if facts.BuildID == "" || facts.Build != facts.BuildID[:12] || facts.Program != name {
+				t.Errorf("the build is %q with build ID %q of program %q", facts.Build, facts.BuildID, facts.Program)
+			}
+		})
+	}
+}
+
+func TestGoFunctionsHaveNamesFilesAndLines(t *testing.T) {
+	mustSample(t)
+	for _, name := range []string{"goshares", "goshares-stripped"} {
+		file := filepath.Join(t.TempDir(), "x.take")
+		if r := entelon(t, "take", "--out", file, "--", program(name)); r.code != 0 {
+			t.Fatal(r.stderr)
+		}
+		want := map[string]uint32{"main.beams": 8, "main.slope": 15, "main.route": 18}
+		for _, f := range parse[hotJSON](t, "hot", "--json", file).Functions {
+			if line, ok := want[f.Name]; ok && filepath.Base(f.File) == "main.go" && f.Line == line && f.Total > 0 {
+				delete(want, f.Name)
+			}
+		}
+		if len(want) > 0 {
+			t.Errorf("%s: not found with file and line: %v", name, want)
+		}
+		out := entelon(t, "stacks", file).stdout
+		if !strings.Contains(out, "main.beams;main.slope ") {
+			t.Errorf("%s: the inlined function is not on its stack:\n%s", name, out)
+		}
+	}
+}
+
+func TestStrippedFunctionsShowModuleAndOffset(t *testing.T) {
+	mustSample(t)
+	file := filepath.Join(t.TempDir(), "x.take")
+	r := entelon(t, "take", "--out", file, "--", program("shares-stripped"), "1")
+	if r.code != 0 {
+		t.Fatal(r.stderr)
+	}
+	hot := parse[hotJSON](t, "hot", "--json", file)
+	if f := hot.Functions[0]; !strings.HasPrefix(f.Name, "shares-stripped+0x") || f.SelfShare < 0.5 {
+		t.Errorf("the hottest is %q with %.2f; the function's parts should stand together under its offset", f.Name, f.SelfShare)
+	}
+	if !strings.Contains(r.stderr, "have no function name") {
+		t.Errorf("there is no warning: %s", r.stderr)
+	}
+}
+
+// TestCommandKeepsWhatItIsGiven: streams, directory, environment, exit code.
+func TestCommandKeepsWhatItIsGiven(t *testing.T) {
+	mustSample(t)
+	dir := t.TempDir()
+	file := filepath.Join(dir, "x.take")
+	cmd := exec.Command(program("entelon"), "take", "--out", file, "--dir", dir, "--env", "PART=viola da gamba", "--",
+		"sh", "-c", `cat; pwd; echo "$PART|$INHERITED|$#|$1"; echo complaint >&2; ls /proc/self/fd | wc -l; exit 37`, "sh", "two words")
+	cmd.Env = append(os.Environ(), "INHERITED=yes")
+	cmd.Stdin = strings.NewReader("from outside\n")
+	r := finish(t, cmd)
+	bare := strings.Count(finish(t, exec.Command("sh", "-c", "ls /proc/self/fd")).stdout, "\n")
+	if want := "from outside\n" + dir + "\nviola da gamba|yes|1|two words\n" + strconv.Itoa(bare) + "\n"; r.stdout != want {
+		t.Errorf("standard output is %q, want %q", r.stdout, want)
+	}
+	if !strings.HasPrefix(r.stderr, "complaint\n") {
+		t.Errorf("standard error is %q", r.stderr)
+	}
+	if r.code != 37 {
+		t.Errorf("exit code %d, want 37", r.code)
+	}
+	if f := parse[factsJSON](t, "facts", "--json", file); f.ExitCode == nil || *f.ExitCode != 37 || f.EndedBy != "exit" {
+		t.Errorf("the take says %v, ended by %s", f.ExitCode, f.EndedBy)
+	}
+	if r := entelon(t, "take", "--out", file, "--", "sh", "-c", "kill -TERM $$"); r.code != 128+int(syscall.SIGTERM) {
+		t.Errorf("exit code %d of a command that a signal ended", r.code)
+	}
+}
+
+// start begins a take in the background and waits until it has some blocks.
+func start(t *testing.T, file string, args ...string) *exec.Cmd {
+	t.Helper()
+	cmd := exec.Command(program("entelon"), args...)
+	cmd.Stderr = io.Discard
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() }) // both fail where the test has ended it
+	deadline := time.Now().Add(20 * time.Second)
+	for {
+		if st, err := os.Stat(file); err == nil && st.Size() > 2500 {
+			return cmd
+		}
+		if time.Now().After(deadline) {
+			t.Fatal("the take does not grow")
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+}
+
+func TestKilledCollectorLeavesAReadableTake(t *testing.T) {
+	mustSample(t)
+	file := filepath.Join(t.TempDir(), "x.take")
+	cmd := start(t, file, "take", "--out", file, "--", program("shares"), "6")
+	if err := cmd.Process.Kill(); err != nil {
+		t.Fatal(err)
+	}
+	_ = cmd.Wait() // it was killed
+	r := entelon(t, "facts", "--json", file)
+	if r.code != 0 || !strings.Contains(r.stderr, "the first") {
+		t.Fatalf("exit code %d, %s", r.code, r.stderr)
+	}
+	f := parse[factsJSON](t, "facts", "--json", file)
+	if f.Whole || f.Samples < 500 || f.DurationNS < 5e8 || len(f.Warnings) == 0 {
+		t.Errorf("whole %v, %d samples, %d ns, %d warnings", f.Whole, f.Samples, f.DurationNS, len(f.Warnings))
+	}
+	if h := parse[hotJSON](t, "hot", "--json", file); h.Functions[0].Name != "space_measures" {
+		t.Errorf("the hottest function is %s", h.Functions[0].Name)
+	}
+}
+
+// TestInterruptKeepsTheTake: Ctrl-C ends the collecting, and the command is
+// told as it would be without Entelon.
+func TestInterruptKeepsTheTake(t *testing.T) {
+	mustSample(t)
+	file := filepath.Join(t.TempDir(), "x.take")
+	cmd := start(t, file, "take", "--out", file, "--", program("shares"), "30")
+	if err := cmd.Process.Signal(os.Interrupt); err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Wait(); err == nil || cmd.ProcessState.ExitCode() != 128+int(syscall.SIGINT) {
+		t.Errorf("it ended with %v", err)
+	}
+	if f := parse[factsJSON](t, "facts", "--json", file); !f.Whole || f.EndedBy != "user" {
+		t.Errorf("whole %v, ended by %s", f.Whole, f.EndedBy)
+	}
+}
+
+func TestAttach(t *testing.T) {
+	mustSample(t)
+	target := exec.Command(program("threads"), "1000000")
+	if err := target.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = target.Process.Kill(); _ = target.Wait() }() // it works until it is killed
+	time.Sleep(200 * time.Millisecond)
+	file := filepath.Join(t.TempDir(), "x.take")
+	r := entelon(t, "take", "--pid", strconv.Itoa(target.Process.Pid), "--for", "1.5s", "--out", file)
+	if r.code != 0 {
+		t.Fatal(r.stderr)
+	}
+	f := parse[factsJSON](t, "facts", "--json", file)
+	names := map[string]int64{}
+	for _, th := range f.Threads {
+		names[th.Name] += th.Samples
+	}
+	if f.EndedBy != "time" || f.DurationNS < 1.4e9 || f.DurationNS > 2.5e9 {
+		t.Errorf("ended by %s after %d ns", f.EndedBy, f.DurationNS)
+	}
+	if names["fill-1"] < 300 || names["fill-2"] < 300 {
+		t.Errorf("samples by thread: %v", names)
+	}
+	if sampled := float64(f.Samples) / 997; math.Abs(sampled-float64(f.CPUNS)/1e9) > 0.05*sampled {
+		t.Errorf("samples stand for %.3f s, the kernel counted %.3f s", sampled, float64(f.CPUNS)/1e9)
+	}
+	if len(f.Command) != 2 || f.Program != "threads" {
+		t.Errorf("program %q, command %q", f.Program, f.Command)
+	}
+}
+
+// TestEverythingThatItStarts: children, what they become, and short threads.
+func TestEverythingThatItStarts(t *testing.T) {
+	mustSample(t)
+	file := filepath.Join(t.TempDir(), "x.take")
+	if r := entelon(t, "take", "--out", file, "--", program("forks"), program("shares")); r.code != 7 {
+		t.Fatalf("exit code %d: %s", r.code, r.stderr)
+	}
+	found := map[string]bool{}
+	for _, f := range parse[hotJSON](t, "hot", "--json", file).Functions {
+		found[f.Name] = true
+	}
+	for _, want := range []string{"work_in_child", "space_measures", "group_beams"} {
+		if !found[want] {
+			t.Errorf("%s is missing", want)
+		}
+	}
+	names := map[string]bool{}
+	for _, p := range parse[factsJSON](t, "facts", "--json", file).Processes {
+		names[p.Name] = true
+	}
+	if !names["forks"] || !names["shares"] {
+		t.Errorf("processes: %v", names)
+	}
+	if r := entelon(t, "take", "--out", file, "--", program("threads"), "40", "60"); r.code != 0 {
+		t.Fatal(r.stderr)
+	}
+	named := 0
+	for _, th := range parse[factsJSON](t, "facts", "--json", file).Threads {
+		if strings.HasPrefix(th.Name, "short-") {
+			named++
+		}
+	}
+	if named < 50 {
+		t.Errorf("%d of 60 short threads were seen under their names", named)
+	}
+}
+
+func TestACommandThatEndsAtOnce(t *testing.T) {
+	mustSample(t)
+	file := filepath.Join(t.TempDir(), "x.take")
+	if r := entelon(t, "take", "--out", file, "--", "true"); r.code != 0 {
+		t.Fatalf("exit code %d: %s", r.code, r.stderr)
+	}
+	if f := parse[factsJSON](t, "facts", "--json", file); len(f.Warnings) == 0 {
+		t.Error("nothing warns of so few samples")
+	}
+	if r := entelon(t, "hot", file); r.code != 0 {
+		t.Errorf("its take cannot be read: %s", r.stderr)
+	}
+}
+
+func TestCompareOfTwoTakes(t *testing.T) {
+	c := parse[compareJSON](t, "compare", "--json", "../../demo/takes/engraved-3.4.0-1.take", "../../demo/takes/engraved-3.5.0-1.take")
+	if c.Scale != "total" || c.Unit != "share" || c.Baseline.Build != "3.4.0" {
+		t.Fatalf("scale %s, unit %s, baseline %s", c.Scale, c.Unit, c.Baseline.Build)
+	}
+	states := map[string]string{}
+	for _, f := range c.Functions {
+		states[f.Name] = f.State
+		if d := f.Candidate.Self - f.Baseline.Self; math.Abs(d-f.DeltaSelf) > 1e-12 {
+			t.Errorf("%s: the difference of %v and %v is said to be %v", f.Name, f.Candidate.Self, f.Baseline.Self, f.DeltaSelf)
+		}
+	}
+	if c.Functions[0].Name != "entelon/demo/engraved/slur.(*Skyline).Height" || c.Functions[0].State != "changed" {
+		t.Errorf("the first suspect is %s, %s", c.Functions[0].Name, c.Functions[0].State)
+	}
+	if states["entelon/demo/engraved/glyph.flatten"] != "new" {
+		t.Errorf("glyph.flatten is %q", states["entelon/demo/engraved/glyph.flatten"])
+	}
+}
