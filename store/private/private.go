@@ -35,6 +35,7 @@ type Server struct {
 	cmd     *exec.Cmd
 	done    chan struct{}
 	log     string
+	remove  string // folder to remove after it has ended
 }
 
 // Options choose how it is run.
@@ -44,6 +45,20 @@ type Options struct {
 }
 
 const userName = "entelon"
+
+// Temporary starts a server whose data is gone when it stops, for tests.
+func Temporary(ctx context.Context) (*Server, error) {
+	dir, err := os.MkdirTemp("/var/tmp", "entelon-database-*") // a place that every user can reach
+	if err != nil {
+		return nil, fmt.Errorf("making the database's folder: %w", err)
+	}
+	s, err := Start(ctx, Options{Dir: dir, Throwaway: true})
+	if err != nil {
+		return nil, errors.Join(err, os.RemoveAll(dir))
+	}
+	s.remove = dir
+	return s, nil
+}
 
 // Start starts the server, making its data folder if there is none.
 func Start(ctx context.Context, o Options) (*Server, error) {
@@ -238,6 +253,9 @@ func (s *Server) Stop() error {
 	}
 	select {
 	case <-s.done:
+		if s.remove != "" {
+			return os.RemoveAll(s.remove)
+		}
 		return nil
 	case <-time.After(20 * time.Second):
 		return fmt.Errorf("PostgreSQL (process %d) does not end", s.cmd.Process.Pid)
