@@ -112,7 +112,7 @@ func flameOut(o *opened, k scopedCost, root tree.NodeID, l *tree.Layout) FlameOu
 	out := FlameOut{
 		Total: k.cost.Total[0], Samples: k.cost.TotalSamples[0], Root: uint32(root), Path: []PathStep{}, Functions: []FunctionRef{},
 		Depth: l.Depth, X: l.X, Width: l.W, Self: l.Self, Hidden: l.Hidden,
-		Node: make([]uint32, len(l.Node)), Function: make([]uint32, len(l.Node)), 
+		Node: make([]uint32, len(l.Node)), Function: make([]uint32, len(l.Node)),
 	}
 	index := map[profile.FunctionID]uint32{}
 	local := func(f profile.FunctionID) uint32 {
