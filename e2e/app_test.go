@@ -16,6 +16,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 )
 
@@ -172,9 +174,22 @@ func (p *page) says(text string) {
 	p.until(fmt.Sprintf("the words %q", text), fmt.Sprintf("document.body.innerText.includes(%q)", text))
 }
 
-func (p *page) key(keys string) {
+// key presses one key as a keyboard does: what it would type comes only if the
+// page lets it.
+func (p *page) key(key string) {
 	p.t.Helper()
-	p.do("pressing "+keys, chromedp.KeyEvent(keys))
+	if len(key) > 1 || key < " " { // a key that types nothing, from package kb
+		p.do("pressing a key", chromedp.KeyEvent(key))
+		return
+	}
+	p.do("pressing "+key, chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		down := input.DispatchKeyEventParams{Type: input.DispatchKeyEventTypeKeyDown, Key: key, Text: key}
+		if _, err := cdp.Call(ctx, t, input.DispatchKeyEvent, down); err != nil {
+			return err
+		}
+		_, err := cdp.Call(ctx, t, input.DispatchKeyEvent, input.DispatchKeyEventParams{Type: input.DispatchKeyEventTypeKeyUp, Key: key})
+		return err
+	}))
 }
 
 func (p *page) click(selector string) {

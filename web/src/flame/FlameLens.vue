@@ -276,6 +276,7 @@ const orders = [
         role="img"
         :aria-label="`Flame graph. ${told ? told.name + ', ' + told.share : 'Arrows walk its frames, Enter dives.'}`"
         data-test="flame"
+        :data-frames="flame.data.value?.node.length"
         class="absolute inset-0 size-full outline-none"
         @mousemove="hovered = under($event)"
         @mouseleave="hovered = -1"
