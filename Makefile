@@ -8,7 +8,7 @@ CHROMIUM := $(wildcard /usr/bin/chromium)
 WEB := $(shell find web -path web/node_modules -prune -o -path web/dist -prune -o -type f ! -name openapi.json ! -name schema.ts -print)
 GO := $(shell find . -name '*.go' -not -path './web/node_modules/*')
 
-.PHONY: build demo test short lint bench shots remake debian postgresql chromium clean
+.PHONY: build demo test lint bench shots remake postgresql chromium gcc clean
 
 build: bin/entelon
 
@@ -62,8 +62,7 @@ lint: web/node_modules/.stamp web/openapi.json
 	cd web && npm run --silent types && npm run --silent check
 
 bench: build gcc
-	go test -run '^$$' -bench . -benchtime 1s ./core/... ./codec/...
-	go run ./demo/bench
+	go run ./bench
 
 shots: build postgresql chromium
 	go test -count=1 -run TestShots ./e2e -shots $(CURDIR)/docs/screenshots

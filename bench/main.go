@@ -1,0 +1,210 @@
+// Command bench measures what Entelon claims of its speed, in pairs where two
+// things are compared, and writes docs/benchmarks.md. Run it with make bench,
+// from the top of the repository, on a machine that has nothing else to do.
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"entelon/codec/take"
+	"entelon/core/made"
+	"entelon/core/scope"
+	"entelon/core/tree"
+	"entelon/sampler"
+)
+
+func main() {
+	pairs := flag.Int("pairs", 11, "pairs of runs for each slowdown")
+	rounds := flag.String("rounds", "40000", "work of the two-thread program")
+	out := flag.String("out", "docs/benchmarks.md", "file to write")
+	flag.Parse()
+	if err := run(*pairs, *rounds, *out); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+func run(pairs int, rounds, out string) error {
+	dir, err := os.MkdirTemp("", "entelon-bench-*")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	var b bytes.Buffer
+	fmt.Fprintf(&b, `# Benchmarks
+
+Written by `+"`make bench`"+` on %s. Machine: %d processors, %s, Linux %s, %s.
+The machine is a shared virtual one, so ratios of paired runs are quoted as median [lowest, highest].
+
+`, time.Now().Format("2006-01-02"), runtime.NumCPU(), runtime.GOARCH, kernel(), runtime.Version())
+	if err := sampler.Allowed(); err != nil {
+		return fmt.Errorf("the slowdown cannot be measured here: %w", err)
+	}
+	for _, part := range []func(*bytes.Buffer, string, int, string) error{slowdown, opening, inner} {
+		if err := part(&b, dir, pairs, rounds); err != nil {
+			return err
+		}
+	}
+	os.Stdout.Write(b.Bytes())
+	return os.WriteFile(out, b.Bytes(), 0o644)
+}
+
+func kernel() string {
+	b, err := os.ReadFile("/proc/sys/kernel/osrelease")
+	if err != nil {
+		return "of unknown release"
+	}
+	return strings.TrimSpace(string(b))
+}
+
+// spread is a set of measurements of one thing.
+type spread []float64
+
+func (s spread) sorted() spread {
+	c := append(spread(nil), s...)
+	sort.Float64s(c)
+	return c
+}
+
+func (s spread) median() float64 { return s.sorted()[len(s)/2] }
+
+func (s spread) text(format string) string {
+	c := s.sorted()
+	return fmt.Sprintf(format+" ["+format+", "+format+"]", c.median(), c[0], c[len(c)-1])
+}
+
+// slowdown runs a program with two threads that do a fixed amount of work,
+// bare and sampled in turns. The program measures its own time.
+func slowdown(b *bytes.Buffer, dir string, pairs int, rounds string) error {
+	program := filepath.Join(dir, "threads")
+	if text, err := exec.Command("cc", "-O2", "-pthread", "-fno-omit-frame-pointer", "-o", program, "cmd/entelon/testdata/threads/threads.c").CombinedOutput(); err != nil {
+		return fmt.Errorf("cc: %w: %s", err, text)
+	}
+	file := filepath.Join(dir, "x.take")
+	fmt.Fprint(b, "## What sampling costs\n\nA CPU-bound program with two threads on two processors, so that the collector takes its time from the program.\n\n")
+	fmt.Fprint(b, "| rate | slowdown, % | target | collector's CPU a sample, µs | target | lost |\n|---|---|---|---|---|---|\n")
+	for _, rate := range []struct {
+		hz     int
+		target string
+	}{{99, "1 %"}, {997, "3 %"}} {
+		var slow, cost spread
+		var lost int64
+		for i := range pairs + 1 {
+			bare, err := seconds(program, rounds)
+			if err != nil {
+				return err
+			}
+			sampled, err := seconds("bin/entelon", "take", "--rate", strconv.Itoa(rate.hz), "--out", file, "--", program, rounds)
+			if err != nil {
+				return err
+			}
+			if i == 0 {
+				continue // warm-up
+			}
+			slow = append(slow, 100*(sampled/bare-1))
+			t, err := take.ReadFile(file, take.Options{})
+			if err != nil {
+				return err
+			}
+			cost = append(cost, float64(t.Facts.CollectorNS)/float64(t.Facts.Samples)/1000)
+			lost += t.Facts.Lost
+		}
+		fmt.Fprintf(b, "| %d | %s | at most %s | %s | at most 40 | %d |\n", rate.hz, slow.text("%.2f"), rate.target, cost.text("%.1f"), lost)
+	}
+	fmt.Fprintf(b, "\n%d pairs for each rate. The collector's CPU includes reading the symbols of the program, the C library and the kernel once for each take, which at low rates is most of it.\n\n", pairs)
+	return nil
+}
+
+// seconds runs a program and returns the time that it printed.
+func seconds(name string, args ...string) (float64, error) {
+	cmd := exec.Command(name, args...)
+	var says bytes.Buffer
+	cmd.Stderr = &says
+	text, err := cmd.Output()
+	if err != nil {
+		return 0, fmt.Errorf("%s: %w: %s", name, err, says.String())
+	}
+	return strconv.ParseFloat(strings.TrimSpace(string(text)), 64)
+}
+
+// opening measures a take of a million samples from its bytes to a flame.
+func opening(b *bytes.Buffer, _ string, _ int, _ string) error {
+	shape := made.Shape{Functions: 3000, Threads: 8, Stacks: 100_000, Samples: 1_000_000, Depth: 50}
+	var file bytes.Buffer
+	if err := take.Write(&file, made.Take(1, shape)); err != nil {
+		return err
+	}
+	var reads, trees, costs, layouts, whole spread
+	boxes := 0
+	for range 9 {
+		runtime.GC()
+		begin := time.Now()
+		t, err := take.Read(bytes.NewReader(file.Bytes()), "million", take.Options{})
+		if err != nil {
+			return err
+		}
+		read := time.Now()
+		tr := tree.New(t.Profile)
+		built := time.Now()
+		c := tr.Cost(0, scope.Scope{})
+		tr.Functions(c)
+		added := time.Now()
+		boxes = len(tr.Layout(c, tree.LayoutOptions{MinWidth: c.Total[0] / 640}).Node)
+		end := time.Now()
+		ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+		reads, trees = append(reads, ms(read.Sub(begin))), append(trees, ms(built.Sub(read)))
+		costs, layouts = append(costs, ms(added.Sub(built))), append(layouts, ms(end.Sub(added)))
+		whole = append(whole, ms(end.Sub(begin)))
+	}
+	fmt.Fprintf(b, `## Opening a take of a million samples
+
+%d functions, %d distinct stacks, %.1f MB. Random stacks, which no real program has so many of.
+
+| step | ms |
+|---|---|
+| read the file | %s |
+| build the tree | %s |
+| add up its cost, hot functions | %s |
+| lay the flame out (%d boxes) | %s |
+| together; target 1000 with the page | %s |
+
+`, shape.Functions, shape.Stacks, float64(file.Len())/1e6, reads.text("%.0f"), trees.text("%.0f"), costs.text("%.0f"), boxes, layouts.text("%.1f"), whole.text("%.0f"))
+	return nil
+}
+
+// inner repeats what go test says of the inner loops.
+func inner(b *bytes.Buffer, _ string, _ int, _ string) error {
+	text, err := exec.Command("go", "test", "-json", "-run", "^$", "-bench", ".", "./core/...", "./codec/...").Output()
+	if err != nil {
+		return fmt.Errorf("go test -bench: %w", err)
+	}
+	fmt.Fprint(b, "## Inner loops\n\n```\n")
+	var line strings.Builder
+	d := json.NewDecoder(bytes.NewReader(text))
+	for d.More() {
+		var e struct{ Output string }
+		if err := d.Decode(&e); err != nil {
+			return fmt.Errorf("go test -bench: %w", err)
+		}
+		line.WriteString(e.Output)
+		if strings.HasSuffix(e.Output, "\n") {
+			if s := line.String(); strings.Contains(s, "ns/op") {
+				b.WriteString(s)
+			}
+			line.Reset()
+		}
+	}
+	fmt.Fprint(b, "```\n\nMframes/s counts the frames of every sample's stack.\n")
+	return nil
+}
