@@ -14,6 +14,7 @@ const (
 	warnCutShare     = 0.05 // of the stacks are cut off
 	warnUnnamedShare = 0.05 // of the samples have no name
 	warnFewSamples   = 1000
+	warnHardlyAny    = 30
 	warnRateShare    = 0.05 // of the clock's ticks are missing
 )
 
@@ -34,6 +35,10 @@ func (s *session) warn() {
 	}
 	if f.Samples == 0 {
 		f.Warn("no-samples", "There are no samples: the program used next to no processor time.", "Sample while it works, or for longer.")
+		return
+	}
+	if f.Samples < warnHardlyAny {
+		f.Warn("few-samples", fmt.Sprintf("There are only %d samples, too few to say where the time goes.", f.Samples), "Sample while it works, or for longer.")
 		return
 	}
 	if f.Samples < warnFewSamples {

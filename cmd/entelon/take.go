@@ -129,13 +129,23 @@ func runTake(ctx context.Context, f takeFlags, args []string) error {
 		return exitCode(1)
 	}
 	summary(os.Stderr, res.Take, sink.path)
-	if len(args) > 0 && res.Take.Facts.EndedBy != "exit" {
-		fmt.Fprintln(os.Stderr, "entelon: the command goes on; waiting for it to end (Ctrl-C goes to the command)")
-	}
-	if code := res.Wait(); code != 0 {
+	if code := await(res); code != 0 {
 		return exitCode(code)
 	}
 	return nil
+}
+
+// await returns the command's exit code, and says so if it has to wait for it.
+func await(res *sampler.Result) int {
+	ended := make(chan int, 1)
+	go func() { ended <- res.Wait() }()
+	select {
+	case code := <-ended:
+		return code
+	case <-time.After(500 * time.Millisecond):
+	}
+	fmt.Fprintln(os.Stderr, "entelon: the command goes on; waiting for it to end (Ctrl-C goes to the command)")
+	return <-ended
 }
 
 // signals hands what Entelon is sent on to the launched command, as if the
@@ -251,6 +261,9 @@ func summary(w io.Writer, t *profile.Take, path string) {
 		t.Settings.Program, t.Settings.Build, float64(f.DurationNS)/1e9, float64(f.CPUNS)/1e9, thin(f.Samples), thin(f.Lost), 100*f.CompleteShare())
 	rows, total := hotRows(t, "self", 5)
 	for _, r := range rows {
+		if r.Self == 0 {
+			break
+		}
 		fmt.Fprintf(b, "  %5.1f %%  %8.2f s  %s\n", 100*float64(r.Self)/float64(total), float64(r.Self)/1e9, r.name)
 	}
 	for _, x := range f.Warnings {

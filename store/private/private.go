@@ -26,6 +26,9 @@ import (
 	"github.com/jackc/pgx/v5"
 )
 
+// ErrInUse means that another server runs on the same folder.
+var ErrInUse = errors.New("another Entelon uses this folder for its database; end it, or choose another folder with --data")
+
 // ErrMissing means that PostgreSQL is not installed.
 var ErrMissing = errors.New("PostgreSQL is not installed; install it with: apt-get install postgresql")
 
@@ -35,6 +38,7 @@ type Server struct {
 	cmd     *exec.Cmd
 	done    chan struct{}
 	log     string
+	logged  int64  // length of the log before this start
 	remove  string // folder to remove after it has ended
 }
 
@@ -199,11 +203,14 @@ func (s *Server) run(bin, data string, port int, throwaway bool, who *syscall.Cr
 	if throwaway {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
 	}
-	out, err := os.Create(s.log)
+	out, err := os.OpenFile(s.log, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
 		return fmt.Errorf("making the database's log: %w", err)
 	}
 	defer out.Close()
+	if st, err := out.Stat(); err == nil {
+		s.logged = st.Size()
+	}
 	s.cmd = exec.Command(filepath.Join(bin, "postgres"), args...)
 	s.cmd.Dir, s.cmd.Stdout, s.cmd.Stderr = "/", out, out
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who, Setpgid: true, Pdeathsig: syscall.SIGINT}
@@ -235,6 +242,10 @@ func (s *Server) await(ctx context.Context) error {
 		select {
 		case <-s.done:
 			b, _ := os.ReadFile(s.log) // without its log there is still the fact
+			b = b[min(s.logged, int64(len(b))):]
+			if bytes.Contains(b, []byte("postmaster.pid")) {
+				return fmt.Errorf("%s: %w", filepath.Dir(s.log), ErrInUse)
+			}
 			return fmt.Errorf("PostgreSQL ended at once: %s", bytes.TrimSpace(b))
 		case <-ctx.Done():
 			return ctx.Err()

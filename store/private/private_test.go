@@ -2,6 +2,7 @@ package private_test
 
 import (
 	"context"
+	"errors"
 	"os"
 	"path/filepath"
 	"testing"
@@ -41,9 +42,8 @@ func TestStopAndStartAgain(t *testing.T) {
 	if err := do(s.Address, "CREATE TABLE kept (x int)"); err != nil {
 		t.Error(err)
 	}
-	if other, err := private.Start(ctx, private.Options{Dir: dir}); err == nil {
-		t.Error("two servers run on one folder")
-		_ = other.Stop() // the test has failed already
+	if _, err := private.Start(ctx, private.Options{Dir: dir}); !errors.Is(err, private.ErrInUse) {
+		t.Errorf("a second server on the same folder: %v", err)
 	}
 	if err := s.Stop(); err != nil {
 		t.Fatal(err)
