@@ -104,6 +104,9 @@ func (s *session) prepare() (err error) {
 	if err != nil {
 		return fmt.Errorf("sampling process %d: %w", pid, err)
 	}
+	if s.kernel {
+		s.resolver.openKernel()
+	}
 	return nil
 }
 

@@ -29,7 +29,6 @@ type resolver struct {
 
 	kernel       *symbol.Kernel
 	kernelErr    error
-	kernelOpened bool
 	kernelFrames map[uint64]profile.FrameID
 
 	cut     profile.FrameID
@@ -124,6 +123,10 @@ func (r *resolver) stack(p *process, chain []uint64) profile.StackID {
 	return stack
 }
 
+// openKernel reads the kernel's symbols. That takes some 70 ms of processor
+// time, most of it in the kernel, so it is done before the program begins.
+func (r *resolver) openKernel() { r.kernel, r.kernelErr = symbol.OpenKernel() }
+
 func (r *resolver) isEntry(f profile.FrameID) bool {
 	p := r.b.Profile()
 	return p.Functions[p.Frames[f].Function].Entry
@@ -132,10 +135,6 @@ func (r *resolver) isEntry(f profile.FrameID) bool {
 func (r *resolver) kernelFrame(ip uint64) profile.FrameID {
 	if f, ok := r.kernelFrames[ip]; ok {
 		return f
-	}
-	if !r.kernelOpened {
-		r.kernel, r.kernelErr = symbol.OpenKernel()
-		r.kernelOpened = true
 	}
 	l, module := r.kernel.Locate(ip)
 	id := r.b.Module(profile.Module{Path: r.b.Intern(module), Kind: profile.KindKernel})

@@ -89,7 +89,6 @@ func FuzzRecords(f *testing.F) {
 	f.Fuzz(func(t *testing.T, b []byte) {
 		var facts profile.Facts
 		r := newResolver(profile.NewBuilder(), &facts)
-		r.kernelOpened = true
 		err := splitRecords(b, func(x record) {
 			if x.kind == recSample {
 				_ = r.add(x) // a broken one is refused
@@ -229,7 +228,6 @@ func TestNamesFollowForkAndExec(t *testing.T) {
 func TestStackEndsWhereTheProgramBegins(t *testing.T) {
 	var facts profile.Facts
 	r := newResolver(profile.NewBuilder(), &facts)
-	r.kernelOpened = true
 	p := r.ps.fresh(1)
 	fn := func(addr uint64, name string, entry bool) {
 		f := r.b.Function(profile.Function{Name: r.b.Intern(name), Entry: entry})

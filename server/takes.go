@@ -132,7 +132,7 @@ func (s *Server) take(c *gin.Context) {
 	p := o.take.Profile
 	first, last := p.Span()
 	d := TakeDetail{
-		Take: takeOut(row), Executed: row.Settings, Machine: row.Machine, Facts: row.Facts,
+		Take: takeOut(row), Settings: row.Settings, Machine: row.Machine, Facts: row.Facts,
 		FirstNS: first, LastNS: last, Siblings: takesOut(siblings), Warnings: append([]profile.Warning{}, o.take.Facts.Warnings...),
 	}
 	if d.Facts.Warnings == nil {

@@ -98,7 +98,7 @@ type ThreadOut struct {
 // TakeDetail is all that is known of a take but its samples.
 type TakeDetail struct {
 	Take      TakeOut           `json:"take"`
-	Executed  profile.Settings  `json:"settings"`
+	Settings  profile.Settings  `json:"settings"`
 	Machine   profile.Machine   `json:"machine"`
 	Facts     profile.Facts     `json:"facts"`
 	Threads   []ThreadOut       `json:"threads"`
