@@ -14,7 +14,7 @@ import (
 
 const (
 	height = "entelon/demo/engraved/slur.(*Skyline).Height"
-	told   = `document.querySelector('[data-test=told]').innerText`
+	told   = `(document.querySelector('[data-test=told] [data-name]')?.dataset.name ?? '')`
 )
 
 // query returns a word of the page's address.
@@ -38,7 +38,7 @@ func (p *page) frame(name string) (x, y float64) {
 					canvas.dispatchEvent(new MouseEvent('mousemove', { clientX: x, clientY: y, bubbles: true }))
 					await Promise.resolve(); await Promise.resolve()
 					await new Promise(r => setTimeout(r, 0))
-					if (%s.split('\n')[0] === %q) return { X: x, Y: y }
+					if (%s === %q) return { X: x, Y: y }
 				}
 		}
 		return null

@@ -30,13 +30,15 @@ async function keepNote() {
   }
 }
 
+const endings: Record<string, string> = { exit: 'the end of the program', time: 'the time that was set', user: 'the user', error: 'an error' }
+
 const facts = computed<[string, string][]>(() => {
   const { take: t, settings: s, machine: m, facts: f } = props.detail
   return [
     ['Command', s.command.join(' ') || `process ${s.pid}`],
     ['Directory', s.dir],
     ['Started', when(t.started_at)],
-    ['Lasted', `${seconds(t.duration_ns)}, ended by ${f.ended_by}`],
+    ['Lasted', `${seconds(t.duration_ns)}, ended by ${endings[f.ended_by] ?? f.ended_by}`],
     ['CPU time', `${seconds(t.cpu_ns)} by the kernel's count`],
     ['Samples', `${count(t.samples)} at ${count(t.rate_hz)} a second of CPU time (${s.event})`],
     ['Lost', count(t.lost)],

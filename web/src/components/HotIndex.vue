@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { Pin } from 'lucide-vue-next'
-import { computed, nextTick, ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 import type { Hot } from '../api/client'
 import { useAddress } from '../composables/useAddress'
 import { useKeys } from '../composables/useKeys'
@@ -43,34 +43,37 @@ const swatch = (i: number) => {
   return { background: ink.fill, borderColor: ink.edge }
 }
 
-// A focus that was set elsewhere is brought into view; rows stay where they are.
-let mine = ''
-watch(
-  () => props.focus,
-  async (name) => {
-    if (!name || name === mine) return
-    await nextTick()
-    const i = rows.value.findIndex((r) => props.hot.functions[r.at].name === name)
-    if (i >= 0) virtual.value.scrollToIndex(i, { align: 'auto' })
-  },
-  { immediate: true },
-)
-function choose(name: string) {
-  mine = name
-  emit('focus', name)
-}
+// The focus stands on top of the list while its own row is out of sight, so that
+// nobody has to look for it; the list itself stays where it is.
+const followed = computed(() => props.hot.functions.findIndex((f) => f.name === props.focus))
+const inSight = computed(() => {
+  const range = virtual.value.range
+  const row = rows.value.findIndex((r) => r.at === followed.value)
+  return !!range && row >= range.startIndex && row < Math.max(range.endIndex, range.startIndex + 1)
+})
 
 const field = ref<HTMLInputElement>()
 useKeys({ f: () => field.value?.select() })
 </script>
 
 <template>
-  <section class="flex h-full min-h-0 flex-col" aria-label="Hot functions">
+  <section class="relative flex h-full min-h-0 flex-col" aria-label="Hot functions">
     <div class="flex h-[36px] shrink-0 items-center gap-2 border-b border-rule px-3">
       <input ref="field" v-model="filter" class="field min-w-0 flex-1 !py-0.5" placeholder="Find a function" aria-label="Find a function" @keydown.escape="filter = ''" />
       <div class="flex shrink-0" role="group" aria-label="Order by">
         <button v-for="k in ['self', 'total']" :key="k" class="border border-rule-strong px-2 py-0.5 first:border-r-0" :class="by === k ? 'bg-ink text-paper' : 'bg-sheet text-ink-2'" :aria-pressed="by === k" @click="by = k">{{ k }}</button>
       </div>
+    </div>
+    <div v-if="focus && !inSight" class="absolute inset-x-0 top-[36px] z-[5] border-b border-l-[3px] border-b-rule-strong border-l-focus bg-focus-wash px-2.5 pt-[5px] pb-[7px]" data-test="followed" aria-label="The function in focus">
+      <template v-if="followed >= 0">
+        <span class="flex items-center gap-1.5">
+          <span class="size-2.5 shrink-0 border" :style="swatch(followed)" aria-hidden="true" />
+          <span class="code min-w-0 flex-1 truncate" :title="focus">{{ hot.functions[followed].short }}</span>
+          <span class="w-[46px] shrink-0 text-right">{{ percent((by === 'total' ? hot.sum_total : hot.self)[followed] / (hot.total || 1)) }}</span>
+        </span>
+        <SizeBars class="mt-1" :self="hot.self[followed] / (hot.total || 1)" :total="hot.sum_total[followed] / (hot.total || 1)" />
+      </template>
+      <span v-else class="code block truncate" :title="focus">{{ focus }}: none here</span>
     </div>
     <div ref="scroller" class="min-h-0 flex-1 overflow-y-auto" role="listbox" aria-label="Functions by cost">
       <div class="relative" :style="{ height: virtual.getTotalSize() + 'px' }">
@@ -84,7 +87,7 @@ useKeys({ f: () => field.value?.select() })
           :class="[hot.functions[rows[v.index].at].name === focus && '!border-l-focus bg-focus-wash', rows[v.index].pinned && 'bg-wash']"
           :style="{ top: v.start + 'px', height: height + 'px' }"
           :title="`${hot.functions[rows[v.index].at].name}\nself ${duration(hot.self[rows[v.index].at])}, total ${duration(hot.sum_total[rows[v.index].at])}, ${count(hot.total_samples[rows[v.index].at])} samples`"
-          @click="choose(hot.functions[rows[v.index].at].name)"
+          @click="emit('focus', hot.functions[rows[v.index].at].name)"
         >
           <span class="flex items-center gap-1.5">
             <span class="size-2.5 shrink-0 border" :style="swatch(rows[v.index].at)" aria-hidden="true" />

@@ -218,8 +218,9 @@ const told = computed(() => {
   const perSample = f.samples ? f.total / f.samples : 1
   return {
     hidden: f.hidden[i],
-    name: f.hidden[i] ? `${count(f.hidden[i])} frames too thin to draw, called from ${f.node[i] ? fn.short : 'the start'}` : f.node[i] === 0 ? 'Everything in scope' : fn.name,
-    kind: f.hidden[i] || f.node[i] === 0 ? '' : kindText(fn.kind) + (fn.kind === 'own' || fn.kind === 'library' ? `, ${fn.area}` : ''),
+    name: f.hidden[i] ? `${count(f.hidden[i])} frames too thin to draw, called from ${f.node[i] ? fn.short : 'the start'}` : f.node[i] === 0 ? 'Everything in scope' : fn.short,
+    full: f.hidden[i] ? '' : fn.name,
+    kind: f.hidden[i] || f.node[i] === 0 ? '' : kindText(fn.kind),
     inlined: f.inlined[i] === 1,
     share: percent(f.width[i] / f.total, 2),
     total: duration(f.width[i]),
@@ -251,9 +252,9 @@ const orders = [
         <button class="text-ink-2 hover:text-ink disabled:opacity-40" aria-label="Next match" :disabled="!found.data.value.nodes" @click="stepMatch(1)"><ChevronDown class="size-4" /></button>
       </template>
       <div class="flex-1" />
-      <span class="label max-lg:hidden">Siblings</span>
+      <span v-if="!words" class="label">Siblings</span>
       <ChoiceMenu v-model="order" :choices="orders" name="Order of siblings" />
-      <button class="action !px-2 !py-0.5" :aria-pressed="up" @click="turned = up ? '' : 'up'"><ArrowDownUp class="size-3.5" aria-hidden="true" />{{ up ? 'grows up' : 'grows down' }}</button>
+      <button class="action !px-2 !py-0.5" :aria-pressed="up" @click="turned = up ? '' : 'up'"><ArrowDownUp class="size-3.5" aria-hidden="true" /><span :class="words && 'sr-only'">{{ up ? 'grows up' : 'grows down' }}</span></button>
     </div>
     <div v-if="flame.data.value?.path.length" class="shrink-0 border-b border-rule" aria-label="Frames above">
       <button
@@ -288,9 +289,8 @@ const orders = [
     </div>
     <div class="flex h-[38px] shrink-0 items-center gap-4 border-t border-rule px-3" data-test="told">
       <template v-if="told">
-        <span class="code min-w-0 flex-1 truncate" :title="told.name">{{ told.name }}</span>
-        <span v-if="told.inlined" class="label whitespace-nowrap">inlined</span>
-        <span class="label whitespace-nowrap">{{ told.kind }}</span>
+        <span class="code min-w-0 flex-1 truncate" :title="told.full" :data-name="told.full">{{ told.name }}</span>
+        <span class="label min-w-0 shrink truncate"><template v-if="told.inlined">inlined, </template>{{ told.kind }}</span>
         <span class="whitespace-nowrap"><b class="font-medium">{{ told.share }}</b> · {{ told.total }}<template v-if="!told.hidden"> · self {{ told.self }}</template> · {{ told.samples }} samples</span>
       </template>
       <span v-else class="label truncate">Click a frame to follow its function, double click to dive, point at one to read it. ? shows the keys.</span>

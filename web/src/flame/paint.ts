@@ -170,7 +170,11 @@ function outline(ctx: CanvasRenderingContext2D, g: Geometry, i: number, from: nu
   const x = (g.flame.x[i] - from) * scale
   ctx.strokeStyle = c.outline
   ctx.lineWidth = 1.2
+  // Inside the edge of the focus, where the frame has one.
+  const f = g.flame
+  const inset = look.focus && !f.hidden[i] && f.functions[f.function[i]].name === look.focus ? 2.5 : 0.5
   ctx.setLineDash(dash)
-  ctx.strokeRect(Math.max(x, 0) + 0.5, y + 0.5, Math.max(Math.min(x + g.flame.width[i] * scale, size.width) - Math.max(x, 0) - 2, 1), rowHeight - 2)
+  const left = Math.max(x, 0)
+  ctx.strokeRect(left + inset, y + inset, Math.max(Math.min(x + f.width[i] * scale, size.width) - left - 1 - 2 * inset, 1), rowHeight - 1 - 2 * inset)
   ctx.setLineDash([])
 }

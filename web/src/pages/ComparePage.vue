@@ -45,6 +45,10 @@ function figure(v: number): string {
   if (d.value?.unit === 'ns/s') return (v / 1e6).toFixed(2)
   return duration(v)
 }
+/** A difference of shares is in points, not in percent. */
+function difference(v: number): string {
+  return signed(d.value?.unit === 'share' ? (100 * v).toFixed(2).replace('-', '−') + '\u00a0points' : figure(v), v)
+}
 const side = (r: CompareRow) => (by.value === 'total' ? { a: r.baseline.total, b: r.candidate.total, delta: r.delta_total, error: r.error_total } : { a: r.baseline.self, b: r.candidate.self, delta: r.delta_self, error: r.error_self })
 
 const rows = computed(() => {
@@ -147,7 +151,7 @@ const heads = [
       <section class="border-b border-rule px-4 py-2 text-[14.5px] leading-snug" aria-label="Reading">
         {{ whole }}
         <template v-if="top && top.delta_self > 0">
-          The largest growth is in <button class="word font-medium" :class="top.name === focus && '!border-b-2 !border-focus'" @click="choose(top.name)">{{ top.short }}</button> itself: {{ signed(figure(top.delta_self), 1) }}.
+          The largest growth is in <button class="word font-medium" :class="top.name === focus && '!border-b-2 !border-focus'" @click="choose(top.name)">{{ top.short }}</button> itself: {{ difference(top.delta_self) }}.
         </template>
       </section>
       <div class="flex min-h-0 flex-1 flex-col px-4 pt-2" role="table" aria-label="Differences">
@@ -188,7 +192,7 @@ const heads = [
               <button class="code min-w-0 truncate text-left"><span v-if="pins.includes(rows[v.index].name)" class="mr-1 inline-block size-1.5 bg-ink align-middle" title="pinned" />{{ rows[v.index].short }}</button>
               <span class="text-right text-ink-2">{{ rows[v.index].state === 'new' ? '–' : figure(side(rows[v.index]).a) }}</span>
               <span class="text-right">{{ rows[v.index].state === 'gone' ? '–' : figure(side(rows[v.index]).b) }}</span>
-              <span class="text-right" :class="rows[v.index].state === 'same' ? 'text-ink-3' : side(rows[v.index]).delta > 0 ? 'text-plum' : side(rows[v.index]).delta < 0 ? 'text-teal' : ''">{{ signed(figure(side(rows[v.index]).delta), side(rows[v.index]).delta) }}</span>
+              <span class="text-right" :class="rows[v.index].state === 'same' ? 'text-ink-3' : side(rows[v.index]).delta > 0 ? 'text-plum' : side(rows[v.index]).delta < 0 ? 'text-teal' : ''">{{ difference(side(rows[v.index]).delta) }}</span>
               <DifferenceBar :value="side(rows[v.index]).delta / most" :error="(1.96 * side(rows[v.index]).error) / most" :state="rows[v.index].state" />
               <span :class="rows[v.index].state === 'same' ? 'text-ink-3' : ''" :title="stateHelp[rows[v.index].state]">{{ stateText[rows[v.index].state] }}</span>
             </div>

@@ -62,7 +62,7 @@ function change(p: Program, i: number): number | undefined {
                 <span v-if="change(p, i) !== undefined" :class="change(p, i)! > 0 ? 'text-plum' : 'text-teal'">{{ signed(percent(change(p, i)!), change(p, i)!) }}</span>
                 <span v-else class="text-ink-3">first</span>
               </td>
-              <td class="pl-6 text-ink-2">{{ when(b.last_at) }}</td>
+              <td class="pl-6 whitespace-nowrap text-ink-2">{{ when(b.last_at) }}</td>
               <td class="text-right">
                 <RouterLink v-if="i > 0" :to="{ name: 'compare', query: { baseline: p.builds[i - 1].last_take, candidate: b.last_take } }" class="action">Compare with {{ p.builds[i - 1].name }}</RouterLink>
               </td>
