@@ -221,6 +221,7 @@ type CompareRow struct {
 	ErrorSelf  float64   `json:"error_self"` // standard error
 	ErrorTotal float64   `json:"error_total"`
 	State      string    `json:"state"`
+	Certain    bool      `json:"certain"` // more than sampling alone explains
 }
 
 // CompareSide is one side of a comparison.

@@ -273,7 +273,7 @@ func (s *Server) compare(c *gin.Context) {
 	for _, r := range rows {
 		out.Rows = append(out.Rows, CompareRow{
 			r.Name, reading.Short(r.Name), r.Module, r.Kind.String(), FigureOut(r.Baseline), FigureOut(r.Candidate),
-			r.DeltaSelf, r.DeltaTotal, r.ErrorSelf, r.ErrorTotal, string(r.State),
+			r.DeltaSelf, r.DeltaTotal, r.ErrorSelf, r.ErrorTotal, string(r.State), r.Certain,
 		})
 	}
 	c.JSON(http.StatusOK, out)

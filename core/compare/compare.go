@@ -36,8 +36,9 @@ func ParseScale(s string) (Scale, error) {
 // State is what became of a function.
 type State string
 
-// The states. A function is Changed where the difference of its self or its
-// total cost is larger than sampling alone explains.
+// The states. A function is Changed where it is on both sides and the difference
+// is Certain; it is New or Gone where one side has no sample of it, which for a
+// rare function may be chance.
 const (
 	Same    State = "same"
 	Changed State = "changed"
@@ -80,6 +81,7 @@ type Row struct {
 	ErrorSelf  float64 // standard error of DeltaSelf
 	ErrorTotal float64
 	State      State
+	Certain    bool // sampling alone hardly explains a difference of this size
 }
 
 // Functions compares function by function. Functions are the same if their names and
@@ -102,6 +104,7 @@ func Functions(baseline, candidate Side, scale Scale) ([]Row, error) {
 		r.DeltaTotal = r.Candidate.Total - r.Baseline.Total
 		r.ErrorSelf = deltaError(r.Baseline.SelfSamples, r.Candidate.SelfSamples, baseline, candidate, a, b, scale)
 		r.ErrorTotal = deltaError(r.Baseline.TotalSamples, r.Candidate.TotalSamples, baseline, candidate, a, b, scale)
+		r.Certain = exceeds(r.DeltaSelf, r.ErrorSelf) || exceeds(r.DeltaTotal, r.ErrorTotal)
 		r.State = state(r)
 		out = append(out, *r)
 	}
@@ -176,14 +179,17 @@ func deltaError(ka, kb int64, a, b Side, byA, byB float64, scale Scale) float64 
 	return math.Sqrt(one(ka, a, byA) + one(kb, b, byB))
 }
 
+func exceeds(delta, standardError float64) bool {
+	return delta != 0 && math.Abs(delta) > changedAt*standardError
+}
+
 func state(r *Row) State {
 	switch {
 	case r.Baseline.TotalSamples == 0:
 		return New
 	case r.Candidate.TotalSamples == 0:
 		return Gone
-	case math.Abs(r.DeltaSelf) > changedAt*r.ErrorSelf && r.DeltaSelf != 0,
-		math.Abs(r.DeltaTotal) > changedAt*r.ErrorTotal && r.DeltaTotal != 0:
+	case r.Certain:
 		return Changed
 	}
 	return Same

@@ -75,8 +75,8 @@ func TestFindsAKnownDifference(t *testing.T) {
 	}
 	want := map[string]compare.State{"route": compare.Changed, "skyline": compare.New, "read": compare.Gone, "space": compare.Same, "beam": compare.Same}
 	for _, row := range rows {
-		if row.State != want[row.Name] {
-			t.Errorf("%s is %s, want %s", row.Name, row.State, want[row.Name])
+		if row.State != want[row.Name] || row.Certain != (row.State != compare.Same) {
+			t.Errorf("%s is %s, certain %v, want %s", row.Name, row.State, row.Certain, want[row.Name])
 		}
 	}
 	if rows[0].Name != "route" || math.Abs(rows[0].DeltaSelf-3e9) > 4*rows[0].ErrorSelf {
@@ -104,6 +104,25 @@ func TestNoChangeRaisesNoAlarm(t *testing.T) {
 	// One in a thousand is meant; of 5000 rows, 15 would come by chance less than once in 5000.
 	if alarms > 15 {
 		t.Errorf("%d of %d unchanged functions raised an alarm", alarms, rowsSeen)
+	}
+}
+
+// TestRareFunctionsAreNotCertain: one that was met a few times on one side only
+// is new, but chance may have made it so.
+func TestRareFunctionsAreNotCertain(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 5))
+	rows, err := compare.Functions(side(flat(r, 5000, map[string]float64{"space": 1}), 1e9),
+		side(flat(r, 5000, map[string]float64{"space": 1, "read": 0.001}), 1e9), compare.ByTotal)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, row := range rows {
+		if row.Name == "read" && (row.State != compare.New || row.Certain || row.Candidate.SelfSamples == 0) {
+			t.Errorf("with %d samples it is %s, certain %v", row.Candidate.SelfSamples, row.State, row.Certain)
+		}
+	}
+	if len(rows) != 2 {
+		t.Fatalf("%d rows, want 2", len(rows))
 	}
 }
 

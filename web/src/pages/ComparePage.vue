@@ -64,8 +64,8 @@ const stateText: Record<string, string> = { same: 'within chance', changed: 'cha
 const stateHelp: Record<string, string> = {
   same: 'Sampling alone explains a difference of this size.',
   changed: 'More than 3.29 standard errors: sampling alone hardly explains it. Differences between runs are not in this yet.',
-  new: 'Only the candidate has it.',
-  gone: 'Only the baseline has it.',
+  new: 'Only the candidate has samples of it.',
+  gone: 'Only the baseline has samples of it.',
 }
 
 const whole = computed(() => {
@@ -74,7 +74,7 @@ const whole = computed(() => {
   const more = b.total - a.total
   const took = `${b.take.build} takes ${duration(Math.abs(more))} ${more >= 0 ? 'more' : 'less'} CPU time than ${a.take.build} (${signed(percent(more / (a.total || 1)), more)})`
   const changed = d.value.rows.filter((r) => r.state === 'changed').length
-  const fresh = d.value.rows.filter((r) => r.state === 'new').length
+  const fresh = d.value.rows.filter((r) => r.state === 'new' && r.certain).length
   return `${took}. ${count(changed)} functions changed by more than chance, ${count(fresh)} are new.`
 })
 const top = computed(() => [...(d.value?.rows ?? [])].sort((a, b) => b.delta_self - a.delta_self)[0])
@@ -91,7 +91,7 @@ watch([focus, () => d.value], async ([name]) => {
   if (!name || name === mine) return
   await nextTick()
   const i = rows.value.findIndex((r) => r.name === name)
-  if (i >= 0) virtual.value.scrollToIndex(i, { align: 'auto' })
+  if (i >= 0) virtual.value.scrollToIndex(i, { align: 'center' })
 })
 function choose(name: string) {
   mine = name
@@ -192,9 +192,9 @@ const heads = [
               <button class="code min-w-0 truncate text-left"><span v-if="pins.includes(rows[v.index].name)" class="mr-1 inline-block size-1.5 bg-ink align-middle" title="pinned" />{{ rows[v.index].short }}</button>
               <span class="text-right text-ink-2">{{ rows[v.index].state === 'new' ? '–' : figure(side(rows[v.index]).a) }}</span>
               <span class="text-right">{{ rows[v.index].state === 'gone' ? '–' : figure(side(rows[v.index]).b) }}</span>
-              <span class="text-right" :class="rows[v.index].state === 'same' ? 'text-ink-3' : side(rows[v.index]).delta > 0 ? 'text-plum' : side(rows[v.index]).delta < 0 ? 'text-teal' : ''">{{ difference(side(rows[v.index]).delta) }}</span>
-              <DifferenceBar :value="side(rows[v.index]).delta / most" :error="(1.96 * side(rows[v.index]).error) / most" :state="rows[v.index].state" />
-              <span :class="rows[v.index].state === 'same' ? 'text-ink-3' : ''" :title="stateHelp[rows[v.index].state]">{{ stateText[rows[v.index].state] }}</span>
+              <span class="text-right" :class="!rows[v.index].certain ? 'text-ink-3' : side(rows[v.index]).delta > 0 ? 'text-plum' : side(rows[v.index]).delta < 0 ? 'text-teal' : ''">{{ difference(side(rows[v.index]).delta) }}</span>
+              <DifferenceBar :value="side(rows[v.index]).delta / most" :error="(1.96 * side(rows[v.index]).error) / most" :state="rows[v.index].state" :certain="rows[v.index].certain" />
+              <span :class="!rows[v.index].certain && 'text-ink-3'" :title="stateHelp[rows[v.index].state]">{{ stateText[rows[v.index].state] }}<template v-if="!rows[v.index].certain && rows[v.index].state !== 'same'">, rare</template></span>
             </div>
           </div>
           <p v-if="!rows.length" class="p-6 text-ink-2">No function has this in its name. <button class="word" @click="filter = ''">Show all</button></p>
