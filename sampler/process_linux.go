@@ -73,6 +73,7 @@ type processes struct {
 	modules *modules
 	known   map[uint32]*process
 	threads map[uint32]string // names by thread number, as long as they live
+	started int64             // threads and processes that began while they were followed
 }
 
 func newProcesses(b *profile.Builder, m *modules) *processes {
@@ -206,6 +207,7 @@ func (ps *processes) comm(pid, tid uint32, name string, exec bool) {
 }
 
 func (ps *processes) fork(pid, ppid, tid, ptid uint32) {
+	ps.started++
 	if name, ok := ps.threads[ptid]; ok {
 		ps.threads[tid] = name
 	}

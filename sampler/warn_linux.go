@@ -16,6 +16,7 @@ const (
 	warnFewSamples   = 1000
 	warnHardlyAny    = 30
 	warnRateShare    = 0.05 // of the clock's ticks are missing
+	warnMissing      = 20e6 // nanoseconds that may be missing where there are hardly any samples
 )
 
 // warn says what the take's reader must know about the measurement.
@@ -33,12 +34,13 @@ func (s *session) warn() {
 	if f.Throttled > 0 {
 		f.Warn("throttled", fmt.Sprintf("The kernel paused sampling %d times to protect the machine.", f.Throttled), "Collect at a lower rate.")
 	}
+	s.warnClock()
 	if f.Samples == 0 {
-		f.Warn("no-samples", "There are no samples: the program used next to no processor time.", "Sample while it works, or for longer.")
+		f.Warn("no-samples", fmt.Sprintf("There are no samples; the program used %.3f s of processor time.", float64(f.CPUNS)/1e9), "Sample while it works, or for longer.")
 		return
 	}
 	if f.Samples < warnHardlyAny {
-		f.Warn("few-samples", fmt.Sprintf("There are only %d samples, too few to say where the time goes.", f.Samples), "Sample while it works, or for longer.")
+		f.Warn("few-samples", fmt.Sprintf("The number of samples is %d, too few to say where the time goes.", f.Samples), "Sample while it works, or for longer.")
 		return
 	}
 	if f.Samples < warnFewSamples {
@@ -52,8 +54,11 @@ func (s *session) warn() {
 	}
 	if share := float64(f.Unnamed) / float64(f.Samples); share > warnUnnamedShare {
 		module, n := s.resolver.worstUnnamed()
-		f.Warn("unnamed", fmt.Sprintf("%.1f %% of the samples have no function name, %d of them in %s.", 100*share, n, path.Base(module)),
-			"Install its debug symbols, or build it without stripping.")
+		where, remedy := path.Base(module), "Install its debug symbols, or build it without stripping."
+		if module == "//anon" {
+			where, remedy = "code made at run time", "Names of such code are not read yet; what is native has its names."
+		}
+		f.Warn("unnamed", fmt.Sprintf("%.1f %% of the samples have no function name, %d of them in %s.", 100*share, n, where), remedy)
 	}
 	for i, why := range s.resolver.unreadable() {
 		if i == 3 {
@@ -61,21 +66,29 @@ func (s *session) warn() {
 		}
 		f.Warn("unreadable", "A file could not be read for names: "+why+".", "Take it again while the file is in place.")
 	}
-	s.warnClock()
 	if f.ExitCode != nil && *f.ExitCode != 0 {
 		f.Warn("failed", fmt.Sprintf("The command ended with exit code %d.", *f.ExitCode), "Make sure that it did the work that you want to measure.")
 	}
 }
 
 // warnClock compares the samples with the processor time that the kernel
-// counted for the same threads: a tick that did not come is missing there.
+// counted for the same threads. The clock of each thread begins anew with the
+// thread, so one that ends between two ticks loses the time since the last;
+// where many come and go, that is most of what is missing.
 func (s *session) warnClock() {
 	f := &s.facts
 	sampled := s.builder.Profile().Total(0)
-	missing := 1 - float64(sampled)/float64(max(1, f.CPUNS))
-	noise := 3 / math.Sqrt(float64(f.Samples))
-	if math.Abs(missing) > warnRateShare+noise {
-		f.Warn("clock", fmt.Sprintf("The samples stand for %.2f s of processor time, but the kernel counted %.2f s.", float64(sampled)/1e9, float64(f.CPUNS)/1e9),
-			"Trust shares more than seconds here; a lower rate may help.")
+	missing := f.CPUNS - sampled
+	noise := 3 / math.Sqrt(float64(max(1, f.Samples)))
+	if math.Abs(float64(missing))/float64(max(1, f.CPUNS)) <= warnRateShare+noise && (f.Samples >= warnHardlyAny || missing < warnMissing) {
+		return
 	}
+	figures := fmt.Sprintf("The samples stand for %.2f s of processor time, but the kernel counted %.2f s", float64(sampled)/1e9, float64(f.CPUNS)/1e9)
+	tick := int64(1e9) / int64(s.o.Settings.RateHz)
+	if started := s.resolver.ps.started; missing > 0 && started*tick >= missing {
+		f.Warn("short-lived", fmt.Sprintf("%s: %d threads and processes came and went, and what they did since their last tick, one in %.1f ms, was not seen.", figures, started, float64(tick)/1e6),
+			"Collect at a higher rate, such as --rate 9973, so that shorter ones are seen.")
+		return
+	}
+	f.Warn("clock", figures+".", "Trust shares more than seconds here; a lower rate may help.")
 }

@@ -263,6 +263,20 @@ func TestEverythingThatItStarts(t *testing.T) {
 	}
 }
 
+// TestTimeThatNoTickSaw: what short-lived processes do between ticks cannot be
+// sampled by a clock that begins with each of them; the take must say so.
+func TestTimeThatNoTickSaw(t *testing.T) {
+	mustSample(t)
+	file := filepath.Join(t.TempDir(), "x.take")
+	if r := entelon(t, "take", "--out", file, "--", "sh", "-c", "i=0; while [ $i -lt 300 ]; do /bin/true; i=$((i+1)); done"); r.code != 0 {
+		t.Fatal(r.stderr)
+	}
+	f := parse[factsJSON](t, "facts", "--json", file)
+	if len(f.Warnings) == 0 || f.Warnings[0].Code != "short-lived" {
+		t.Errorf("%d samples for %.2f s by the kernel's count; it warns of %+v", f.Samples, float64(f.CPUNS)/1e9, f.Warnings)
+	}
+}
+
 func TestACommandThatEndsAtOnce(t *testing.T) {
 	mustSample(t)
 	file := filepath.Join(t.TempDir(), "x.take")
