@@ -1,0 +1,191 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+const (
+	older = "../../demo/takes/engraved-3.4.0-1.take"
+	newer = "../../demo/takes/engraved-3.5.0-1.take"
+)
+
+// TestEveryOutputConserves: the table, the JSON and the stacks of one take
+// tell the same numbers.
+func TestEveryOutputConserves(t *testing.T) {
+	hot := parse[hotJSON](t, "hot", "--json", newer)
+	if hot.Measure != "cpu" || hot.Unit != "ns" {
+		t.Errorf("%s in %s", hot.Measure, hot.Unit)
+	}
+	var self int64
+	var share float64
+	for _, f := range hot.Functions {
+		self += f.Self
+		share += f.SelfShare
+		if f.TotalShare > 1 || math.Abs(f.SelfShare-float64(f.Self)/float64(hot.Total)) > 1e-12 {
+			t.Errorf("%s: shares %v and %v", f.Name, f.SelfShare, f.TotalShare)
+		}
+	}
+	if self != hot.Total || math.Abs(share-1) > 1e-9 {
+		t.Errorf("self costs sum to %d and %v, the total is %d", self, share, hot.Total)
+	}
+	samples := 0
+	onStack := map[string]int{}
+	for line := range strings.Lines(entelon(t, "stacks", newer).stdout) {
+		i := strings.LastIndexByte(line, ' ')
+		n, err := strconv.Atoi(strings.TrimSpace(line[i:]))
+		if err != nil {
+			t.Fatal(err)
+		}
+		samples += n
+		seen := map[string]bool{}
+		for _, name := range strings.Split(line[:i], ";") {
+			if !seen[name] {
+				onStack[name] += n
+			}
+			seen[name] = true
+		}
+	}
+	if samples != hot.Samples {
+		t.Errorf("the stacks have %d samples, the table %d", samples, hot.Samples)
+	}
+	each := hot.Total / int64(hot.Samples)
+	for _, f := range hot.Functions[:20] {
+		if want := int64(onStack[f.Name]) * each; want != f.Total {
+			t.Errorf("%s: total %d, by its stacks %d", f.Name, f.Total, want)
+		}
+	}
+	facts := parse[factsJSON](t, "facts", "--json", newer)
+	var byThread int64
+	for _, th := range facts.Threads {
+		byThread += th.Samples
+	}
+	if byThread != facts.Samples || facts.Samples != int64(hot.Samples) {
+		t.Errorf("samples: %d by thread, %d by the facts, %d in the table", byThread, facts.Samples, hot.Samples)
+	}
+}
+
+func TestOrderAndLimit(t *testing.T) {
+	byTotal := parse[hotJSON](t, "hot", "--json", "--by", "total", "--limit", "5", newer)
+	if len(byTotal.Functions) != 5 || byTotal.Functions[0].Name != "runtime.goexit" {
+		t.Errorf("%d functions, the first is %s", len(byTotal.Functions), byTotal.Functions[0].Name)
+	}
+	for i := 1; i < 5; i++ {
+		if byTotal.Functions[i].Total > byTotal.Functions[i-1].Total {
+			t.Error("they are not in order of their totals")
+		}
+	}
+	text := entelon(t, "hot", "--limit", "3", newer).stdout
+	if n := strings.Count(text, "\n"); n != 5 || !strings.Contains(text, "100 % = ") || !strings.Contains(text, "slur.go:34") {
+		t.Errorf("%d lines:\n%s", n, text)
+	}
+}
+
+// TestScales: each scale divides both sides as it says.
+func TestScales(t *testing.T) {
+	find := func(c compareJSON) compareOut {
+		for _, f := range c.Functions {
+			if strings.HasSuffix(f.Name, "spacing.extent") {
+				return f
+			}
+		}
+		t.Fatal("spacing.extent is in no comparison")
+		return compareOut{}
+	}
+	raw := parse[compareJSON](t, "compare", "--json", "--scale", "none", older, newer)
+	want := find(raw)
+	byTotal := find(parse[compareJSON](t, "compare", "--json", "--scale", "total", older, newer))
+	bySecond := find(parse[compareJSON](t, "compare", "--json", "--scale", "second", older, newer))
+	near := func(a, b float64) bool { return math.Abs(a-b) <= 1e-9*math.Abs(b) }
+	if !near(byTotal.Candidate.Total, want.Candidate.Total/float64(raw.Candidate.Total)) {
+		t.Errorf("as a share it is %v", byTotal.Candidate.Total)
+	}
+	if !near(bySecond.Baseline.Self, want.Baseline.Self/(float64(raw.Baseline.DurationNS)/1e9)) {
+		t.Errorf("for each second it is %v", bySecond.Baseline.Self)
+	}
+	if raw.Unit != "ns" || raw.Scale != "none" {
+		t.Errorf("unscaled figures are in %s by %s", raw.Unit, raw.Scale)
+	}
+	self := entelon(t, "compare", newer, newer)
+	if self.code != 0 || strings.Contains(self.stdout, "changed") || strings.Contains(self.stdout, "new  ") {
+		t.Errorf("a take differs from itself:\n%s", self.stdout)
+	}
+	if text := entelon(t, "compare", "--limit", "2", older, newer).stdout; strings.Count(text, "\n") != 4 || !strings.Contains(text, "engraved 3.4.0 → engraved 3.5.0") {
+		t.Errorf("it prints\n%s", text)
+	}
+}
+
+func TestHelpAndCompletion(t *testing.T) {
+	for _, c := range []string{"take", "hot", "facts", "stacks", "compare", "send", "serve", "api"} {
+		r := entelon(t, c, "--help")
+		if r.code != 0 || !strings.Contains(r.stdout, "Examples:") || !strings.Contains(r.stdout, "entelon "+c) {
+			t.Errorf("%s --help has no example:\n%s", c, r.stdout)
+		}
+	}
+	if r := entelon(t, "completion", "bash"); r.code != 0 || !strings.Contains(r.stdout, "entelon") {
+		t.Errorf("completion: %s", r.stderr)
+	}
+	if r := entelon(t, "__complete", "hot", "--by", ""); !strings.Contains(r.stdout, "self") || !strings.Contains(r.stdout, "total") {
+		t.Errorf("completing --by offers %q", r.stdout)
+	}
+	var doc struct{ Paths map[string]any }
+	if err := json.Unmarshal([]byte(entelon(t, "api").stdout), &doc); err != nil || doc.Paths["/api/v1/takes/{key}/flame"] == nil {
+		t.Errorf("the description: %v, %d paths", err, len(doc.Paths))
+	}
+}
+
+// TestServeSendStop: a server as a user starts it, a take sent to it twice, and
+// a clean end.
+func TestServeSendStop(t *testing.T) {
+	dir, err := os.MkdirTemp("/var/tmp", "entelon-serve-*")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(dir)
+	if err := os.Chmod(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	cmd := exec.Command(program("entelon"), "serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(dir, "database"))
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	var address string
+	if _, err := fmt.Fscanf(out, "Entelon is at %s", &address); err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"sent: " + address + "/takes/", "was there already: " + address + "/takes/"} {
+		if r := entelon(t, "send", older, "--to", address); r.code != 0 || !strings.Contains(r.stdout, want) {
+			t.Errorf("%s%s lacks %q", r.stdout, r.stderr, want)
+		}
+	}
+	harmed := filepath.Join(dir, "harmed.take")
+	if err := os.WriteFile(harmed, []byte("no take at all, only words"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	fails(t, entelon(t, "send", harmed, "--to", address), "harmed.take", "not a take")
+	fails(t, entelon(t, "serve", "--listen", strings.TrimPrefix(address, "http://")), "in use")
+	if err := cmd.Process.Signal(syscall.SIGINT); err != nil {
+		t.Fatal(err)
+	}
+	begin := time.Now()
+	if err := cmd.Wait(); err != nil {
+		t.Errorf("it ended with %v", err)
+	}
+	if took := time.Since(begin); took > 10*time.Second {
+		t.Errorf("it took %v to end", took)
+	}
+	fails(t, entelon(t, "send", older, "--to", address), "does not answer")
+}

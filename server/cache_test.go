@@ -1,0 +1,120 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"sync/atomic"
+	"testing"
+
+	"entelon/core/made"
+	"entelon/core/scope"
+	"entelon/core/tree"
+)
+
+func TestCacheLoadsOnceHoweverManyAsk(t *testing.T) {
+	c := newCache(1 << 20)
+	var loads atomic.Int64
+	begin := make(chan struct{})
+	var wg sync.WaitGroup
+	for range 20 {
+		wg.Go(func() {
+			<-begin
+			got, err := c.get(context.Background(), "a", func() (*opened, error) {
+				loads.Add(1)
+				return &opened{bytes: 10}, nil
+			})
+			if err != nil || got == nil {
+				t.Errorf("%v, %v", got, err)
+			}
+		})
+	}
+	close(begin)
+	wg.Wait()
+	if loads.Load() != 1 {
+		t.Errorf("loaded %d times", loads.Load())
+	}
+}
+
+func TestCacheStaysWithinItsBound(t *testing.T) {
+	c := newCache(100)
+	loads := map[string]int{}
+	get := func(key string) {
+		t.Helper()
+		if _, err := c.get(context.Background(), key, func() (*opened, error) { loads[key]++; return &opened{bytes: 40}, nil }); err != nil {
+			t.Fatal(err)
+		}
+	}
+	get("a")
+	get("b")
+	get("a") // now b is the older one
+	get("c") // and has to go
+	get("a")
+	get("b")
+	if fmt.Sprint(loads) != "map[a:1 b:2 c:1]" {
+		t.Errorf("loaded %v", loads)
+	}
+	if c.used > 100 || len(c.entries) != 2 {
+		t.Errorf("it holds %d bytes in %d takes", c.used, len(c.entries))
+	}
+	// One that is larger than the bound is served all the same.
+	if _, err := c.get(context.Background(), "huge", func() (*opened, error) { return &opened{bytes: 5000}, nil }); err != nil {
+		t.Error(err)
+	}
+	get("a")
+	if c.used > 100 {
+		t.Errorf("it holds %d bytes after the huge one", c.used)
+	}
+}
+
+func TestCacheForgetsFailures(t *testing.T) {
+	c := newCache(100)
+	broken := errors.New("broken")
+	if _, err := c.get(context.Background(), "a", func() (*opened, error) { return nil, broken }); !errors.Is(err, broken) {
+		t.Error(err)
+	}
+	if got, err := c.get(context.Background(), "a", func() (*opened, error) { return &opened{bytes: 1}, nil }); err != nil || got == nil {
+		t.Errorf("the second try: %v, %v", got, err)
+	}
+	ended, end := context.WithCancel(context.Background())
+	end()
+	hold := make(chan struct{})
+	go c.get(context.Background(), "slow", func() (*opened, error) { <-hold; return &opened{}, nil })
+	defer close(hold)
+	for {
+		c.mu.Lock()
+		_, loading := c.entries["slow"]
+		c.mu.Unlock()
+		if loading {
+			break
+		}
+	}
+	if _, err := c.get(ended, "slow", nil); !errors.Is(err, context.Canceled) {
+		t.Errorf("one who has gone waits on: %v", err)
+	}
+}
+
+// TestScopedCosts: the latest few scopes are kept, and each is right.
+func TestScopedCosts(t *testing.T) {
+	p := made.Profile(1, made.Small)
+	o := &opened{tree: tree.New(p)}
+	whole := o.in(scope.Scope{}).cost
+	if o.in(scope.Scope{}).cost != whole {
+		t.Error("the same scope was added up twice")
+	}
+	var parts int64
+	for i := range int64(6) {
+		parts += o.in(scope.Scope{From: i * 300e6, To: (i + 1) * 300e6}).cost.Total[0]
+	}
+	if parts != whole.Total[0] {
+		t.Errorf("the parts sum to %d, the whole is %d", parts, whole.Total[0])
+	}
+	if len(o.costs) != keptCosts {
+		t.Errorf("%d scopes are kept, want %d", len(o.costs), keptCosts)
+	}
+	again := o.in(scope.Scope{})
+	if again.cost.Total[0] != whole.Total[0] || again.cost == whole {
+		t.Error("a scope that was forgotten was not added up anew")
+	}
+}
