@@ -138,7 +138,7 @@ func keep(t *testing.T, seed uint64) string {
 func TestEveryRouteAnswersAsDescribed(t *testing.T) {
 	a, b := keep(t, 1), keep(t, 2)
 	ask(t, "GET", "/about", nil, 200)
-	if p := decode[server.ProgramsOut](t, ask(t, "GET", "/programs", nil, 200)); len(p.Programs) != 1 || p.Programs[0].Builds[0].Takes != 2 {
+	if p := decode[server.ProgramsOut](t, ask(t, "GET", "/programs", nil, 200)); len(p.Programs) != 1 || p.Programs[0].Builds[0].Takes != 2 || len(p.Programs[0].Newest.Name) != 5 || p.Programs[0].Newest.Take != b {
 		t.Errorf("%+v", p)
 	}
 	if l := decode[server.TakesOut](t, ask(t, "GET", "/takes?search=made&sort=samples&descending=true", nil, 200)); l.Count != 2 {

@@ -12,6 +12,7 @@ import (
 
 	"entelon/codec/take"
 	"entelon/core/profile"
+	"entelon/core/reading"
 	"entelon/core/tree"
 	"entelon/store"
 )
@@ -52,6 +53,13 @@ func (s *Server) programs(c *gin.Context) {
 		for _, b := range p.Builds {
 			x.Builds = append(x.Builds, BuildOut{b.Name, b.Identity, b.Revision, b.Takes, b.LastAt, b.LastKey, b.CPUNS})
 		}
+		n := NewestOut{Name: []string{}, Short: []string{}, SelfShare: []float64{}, TotalShare: []float64{}}
+		for _, h := range p.Hot {
+			n.Take, n.Build = h.Key, h.Build
+			n.Name, n.Short = append(n.Name, h.Name), append(n.Short, reading.Short(h.Name))
+			n.SelfShare, n.TotalShare = append(n.SelfShare, h.SelfShare), append(n.TotalShare, h.TotalShare)
+		}
+		x.Newest = n
 		out.Programs = append(out.Programs, x)
 	}
 	c.JSON(http.StatusOK, out)

@@ -24,6 +24,17 @@ type BuildOut struct {
 type ProgramOut struct {
 	Name   string     `json:"name"`
 	Builds []BuildOut `json:"builds"` // in the order in which they were first measured
+	Newest NewestOut  `json:"newest"`
+}
+
+// NewestOut is a program's newest take with its hottest functions.
+type NewestOut struct {
+	Take       string    `json:"take"`
+	Build      string    `json:"build"`
+	Name       []string  `json:"name"` // columns, the hottest first
+	Short      []string  `json:"short"`
+	SelfShare  []float64 `json:"self_share"`
+	TotalShare []float64 `json:"total_share"`
 }
 
 // ProgramsOut lists programs.

@@ -13,6 +13,17 @@ import (
 type ProgramSummary struct {
 	Program
 	Builds []BuildSummary `gorm:"-"`
+	Hot    []HotFigure    `gorm:"-"` // of the program's newest take
+}
+
+// HotFigure is one of the hottest functions of a program's newest take.
+type HotFigure struct {
+	ProgramID  int64
+	Key        string // of the take
+	Build      string
+	Name       string
+	SelfShare  float64
+	TotalShare float64
 }
 
 // BuildSummary is a build with its takes counted.
@@ -24,8 +35,11 @@ type BuildSummary struct {
 	CPUNS   int64  `gorm:"column:cpu_ns"` // median over its takes
 }
 
+// hottest is how many functions a list of programs shows of each.
+const hottest = 5
+
 // Programs lists all programs by name, each with its builds in the order in
-// which they were first measured.
+// which they were first measured and the hottest functions of its newest take.
 func (s *Store) Programs(ctx context.Context) ([]ProgramSummary, error) {
 	var programs []Program
 	db := s.db.WithContext(ctx)
@@ -42,12 +56,31 @@ GROUP BY b.id ORDER BY min(t.started_at), b.id`).Scan(&builds).Error
 	if err != nil {
 		return nil, s.wrap("reading from", err)
 	}
+	var hot []HotFigure
+	err = db.Raw(`
+WITH newest AS (
+	SELECT DISTINCT ON (program_id) id, program_id, key, build_id FROM takes ORDER BY program_id, started_at DESC, id DESC
+), ranked AS (
+	SELECT l.program_id, l.key, l.build_id, n.name, f.self, f.total, sum(f.self) OVER (PARTITION BY l.id) AS whole,
+		row_number() OVER (PARTITION BY l.id ORDER BY f.self DESC, n.id) AS rank
+	FROM newest l JOIN function_figures f ON f.take_id = l.id JOIN functions n ON n.id = f.function_id
+)
+SELECT r.program_id, r.key, b.name AS build, r.name, r.self / nullif(r.whole, 0)::float8 AS self_share, r.total / nullif(r.whole, 0)::float8 AS total_share
+FROM ranked r JOIN builds b ON b.id = r.build_id WHERE rank <= ? ORDER BY r.program_id, rank`, hottest).Scan(&hot).Error
+	if err != nil {
+		return nil, s.wrap("reading from", err)
+	}
 	out := make([]ProgramSummary, 0, len(programs))
 	for _, p := range programs {
 		x := ProgramSummary{Program: p}
 		for _, b := range builds {
 			if b.ProgramID == p.ID {
 				x.Builds = append(x.Builds, b)
+			}
+		}
+		for _, h := range hot {
+			if h.ProgramID == p.ID {
+				x.Hot = append(x.Hot, h)
 			}
 		}
 		if len(x.Builds) > 0 {

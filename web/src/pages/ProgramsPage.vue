@@ -6,6 +6,7 @@ import EmptyTakes from '../components/EmptyTakes.vue'
 import ErrorNote from '../components/ErrorNote.vue'
 import LiveTake from '../components/LiveTake.vue'
 import UploadList from '../components/UploadList.vue'
+import SizeBars from '../components/SizeBars.vue'
 import WaitNote from '../components/WaitNote.vue'
 import { count, duration, percent, signed, when } from '../format'
 
@@ -69,6 +70,21 @@ function change(p: Program, i: number): number | undefined {
             </tr>
           </tbody>
         </table>
+        <div v-if="p.newest.name.length" class="mt-4 max-w-[1080px]" :aria-label="`Hottest functions of ${p.name} ${p.newest.build}`">
+          <h3 class="label mb-1 grid grid-cols-[minmax(0,1fr)_64px_64px_300px] gap-x-4"><span>Hottest in the newest take, {{ p.newest.build }}</span><span class="text-right">self</span><span class="text-right">total</span><span>self over total</span></h3>
+          <RouterLink
+            v-for="(name, i) in p.newest.name"
+            :key="name"
+            :to="{ name: 'take', params: { key: p.newest.take }, query: { focus: name } }"
+            class="grid grid-cols-[minmax(0,1fr)_64px_64px_300px] items-center gap-x-4 border-t border-rule py-1.5 hover:bg-wash"
+            :title="name"
+          >
+            <span class="code truncate">{{ p.newest.short[i] }}</span>
+            <span class="text-right">{{ percent(p.newest.self_share[i]) }}</span>
+            <span class="text-right text-ink-2">{{ percent(p.newest.total_share[i]) }}</span>
+            <SizeBars :self="p.newest.self_share[i]" :total="p.newest.total_share[i]" />
+          </RouterLink>
+        </div>
       </section>
     </div>
   </div>
