@@ -205,19 +205,22 @@ func (s *session) run(ctx context.Context, drain *drainer) (*Result, error) {
 		timer = time.After(d)
 	}
 	var sinkErr error
+	var endedBy string
 	select {
 	case <-s.ended():
-		s.facts.EndedBy = "exit"
+		endedBy = "exit"
 	case <-timer:
-		s.facts.EndedBy = "time"
+		endedBy = "time"
 	case <-ctx.Done():
-		s.facts.EndedBy = "user"
+		endedBy = "user"
 	case sinkErr = <-sinkBroke:
-		s.facts.EndedBy = "error"
+		endedBy = "error"
 	}
-	s.facts.DurationNS = time.Since(s.began).Nanoseconds()
+	duration := time.Since(s.began).Nanoseconds()
 	err := s.target.disable()
 	err = errors.Join(err, drain.finish(), <-finished)
+	// Until here the facts were the consumer's.
+	s.facts.EndedBy, s.facts.DurationNS = endedBy, duration
 	if sinkErr == nil {
 		select {
 		case sinkErr = <-sinkBroke:

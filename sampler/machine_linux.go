@@ -12,9 +12,6 @@ import (
 	"entelon/core/profile"
 )
 
-// Version is Entelon's own, set when it is built.
-var Version = "dev"
-
 // machineFacts describes this machine. What it does not tell stays empty.
 func machineFacts() profile.Machine {
 	m := profile.Machine{OS: runtime.GOOS + "/" + runtime.GOARCH, Processors: runtime.NumCPU(), Entelon: Version, StartedAt: time.Now().UTC()}

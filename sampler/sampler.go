@@ -25,6 +25,9 @@ import (
 	"entelon/core/profile"
 )
 
+// Version is Entelon's own, set when it is built.
+var Version = "dev"
+
 // Options say what to collect.
 type Options struct {
 	Settings profile.Settings

@@ -59,7 +59,6 @@ func New(st *store.Store, o Options) (*Server, error) {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
 	s := &Server{store: st, o: o, cache: newCache(o.CacheBytes), engine: gin.New()}
-	s.engine.ContextWithFallback = true // a handler's context ends with its request
 	s.routes = s.table()
 	s.engine.Use(s.recover, s.guard)
 	api := s.engine.Group("/api/v1")

@@ -42,7 +42,7 @@ func (s *Server) about(c *gin.Context) {
 }
 
 func (s *Server) programs(c *gin.Context) {
-	rows, err := s.store.Programs(c)
+	rows, err := s.store.Programs(c.Request.Context())
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -95,7 +95,7 @@ func (s *Server) takes(c *gin.Context) {
 		return
 	}
 	q.Limit, q.Offset = int(limit), int(offset)
-	rows, n, err := s.store.Takes(c, q)
+	rows, n, err := s.store.Takes(c.Request.Context(), q)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -109,7 +109,7 @@ func (s *Server) addTake(c *gin.Context) {
 		name = "the upload"
 	}
 	body := http.MaxBytesReader(c.Writer, c.Request.Body, s.o.MaxUpload)
-	t, fresh, err := s.store.Add(c, body, name, s.o.MaxUpload)
+	t, fresh, err := s.store.Add(c.Request.Context(), body, name, s.o.MaxUpload)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -122,7 +122,7 @@ func (s *Server) addTake(c *gin.Context) {
 }
 
 func (s *Server) take(c *gin.Context) {
-	row, err := s.store.Take(c, c.Param("key"))
+	row, err := s.store.Take(c.Request.Context(), c.Param("key"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -132,7 +132,7 @@ func (s *Server) take(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	siblings, _, err := s.store.Takes(c, store.TakeQuery{Program: row.Program.Name, Descending: true, Limit: 100})
+	siblings, _, err := s.store.Takes(c.Request.Context(), store.TakeQuery{Program: row.Program.Name, Descending: true, Limit: 100})
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -174,11 +174,11 @@ func (s *Server) note(c *gin.Context) {
 		s.fail(c, badRequest{fmt.Errorf("the note is longer than 16 kB")})
 		return
 	}
-	if err := s.store.SetNote(c, c.Param("key"), in.Note); err != nil {
+	if err := s.store.SetNote(c.Request.Context(), c.Param("key"), in.Note); err != nil {
 		s.fail(c, err)
 		return
 	}
-	row, err := s.store.Take(c, c.Param("key"))
+	row, err := s.store.Take(c.Request.Context(), c.Param("key"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -187,7 +187,7 @@ func (s *Server) note(c *gin.Context) {
 }
 
 func (s *Server) removeTake(c *gin.Context) {
-	if err := s.store.Remove(c, c.Param("key")); err != nil {
+	if err := s.store.Remove(c.Request.Context(), c.Param("key")); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -195,7 +195,7 @@ func (s *Server) removeTake(c *gin.Context) {
 }
 
 func (s *Server) file(c *gin.Context) {
-	row, err := s.store.Take(c, c.Param("key"))
+	row, err := s.store.Take(c.Request.Context(), c.Param("key"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -204,7 +204,7 @@ func (s *Server) file(c *gin.Context) {
 	c.Header("Content-Length", strconv.FormatInt(row.Size, 10))
 	c.Header("Content-Type", "application/octet-stream")
 	c.Status(http.StatusOK)
-	if _, err := io.Copy(c.Writer, s.store.File(c, row)); err != nil {
+	if _, err := io.Copy(c.Writer, s.store.File(c.Request.Context(), row)); err != nil {
 		// The answer has begun; its length tells the client that it is not whole.
 		s.o.Log.Error("sending a take's file", "take", row.Key, "error", err)
 	}
@@ -212,7 +212,7 @@ func (s *Server) file(c *gin.Context) {
 
 // open finds a take by the key in the request's path and loads it.
 func (s *Server) open(c *gin.Context, key string) (*opened, *store.Take, error) {
-	row, err := s.store.Take(c, key)
+	row, err := s.store.Take(c.Request.Context(), key)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -222,7 +222,7 @@ func (s *Server) open(c *gin.Context, key string) (*opened, *store.Take, error) 
 
 // load reads a take's file from the store, or finds it in the cache.
 func (s *Server) load(c *gin.Context, row *store.Take) (*opened, error) {
-	return s.cache.get(c, row.Digest, func() (*opened, error) {
+	return s.cache.get(c.Request.Context(), row.Digest, func() (*opened, error) {
 		// Others may wait for this load, so it does not end with this request.
 		r := bufio.NewReaderSize(s.store.File(context.WithoutCancel(c.Request.Context()), row), piecewise)
 		t, err := take.Read(r, "take "+row.Key, take.Options{})

@@ -185,7 +185,7 @@ func (s *Server) function(c *gin.Context) {
 			Error: fmt.Sprintf("%s has no samples in this scope", name), Remedy: "widen the scope, or choose another function"})
 		return
 	}
-	figures, err := s.store.Figures(c, row.ProgramID, name, o.take.Profile.Home(r.Function))
+	figures, err := s.store.Figures(c.Request.Context(), row.ProgramID, name, o.take.Profile.Home(r.Function))
 	if err != nil {
 		s.fail(c, err)
 		return
