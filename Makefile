@@ -54,7 +54,7 @@ demo: postgresql build bin/engraved-3.5.0
 	@exec bin/entelon serve --load demo/takes --live bin/engraved-3.5.0 --live=--drive
 
 test: postgresql chromium gcc build bin/engraved-3.4.0 bin/engraved-3.5.0
-	go test ./...
+	go test -count=1 ./...
 
 lint: web/node_modules/.stamp web/openapi.json
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }
