@@ -1,0 +1,135 @@
+package symbol
+
+import (
+	"bytes"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"entelon/core/profile"
+)
+
+// goBinary builds a small Go program and returns its bytes.
+func goBinary(t *testing.T, flags ...string) []byte {
+	t.Helper()
+	dir := t.TempDir()
+	main := filepath.Join(dir, "main.go")
+	if err := os.WriteFile(main, []byte("package main\n\nfunc half(x int) int { return x / 2 }\n\n//go:noinline\nfunc route(x int) int { return half(x) + 1 }\n\nfunc main() { println(route(3)) }\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	out := filepath.Join(dir, "prog")
+	if b, err := exec.Command("go", append(append([]string{"build"}, flags...), "-o", out, main)...).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, b)
+	}
+	b, err := os.ReadFile(out)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+// TestHarmedGoTable changes bytes of a Go binary's function table and asks for
+// addresses all over it: no answer may be empty, and nothing may crash.
+func TestHarmedGoTable(t *testing.T) {
+	whole := goBinary(t)
+	o, err := NewObject(bytes.NewReader(whole), "prog", profile.KindOwn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	table, code := o.file.Section(".gopclntab"), o.file.Section(".text")
+	r := rand.New(rand.NewPCG(1, 1))
+	for round := range 60 {
+		b := bytes.Clone(whole)
+		for range 1 + round*20 {
+			b[table.Offset+uint64(r.Int64N(int64(table.Size)))] = byte(r.IntN(256))
+		}
+		if round%3 == 0 { // the table's own header
+			b[table.Offset+8+uint64(r.IntN(64))] = byte(r.IntN(256))
+		}
+		h, err := NewObject(bytes.NewReader(b), "prog", profile.KindOwn)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for range 200 {
+			addr := code.Addr + uint64(r.Int64N(int64(code.Size)))
+			l := h.Locate(addr)
+			if len(l) == 0 || len(l) > 300 {
+				t.Fatalf("round %d: %#x is %d functions", round, addr, len(l))
+			}
+		}
+	}
+}
+
+// TestStrippedGoTellsTheSame: names, files, lines and inlined calls are the same
+// with and without symbols, position-independent or not.
+func TestStrippedGoTellsTheSame(t *testing.T) {
+	for _, flags := range [][]string{nil, {"-ldflags=-s -w"}, {"-buildmode=pie"}, {"-buildmode=pie", "-ldflags=-s -w"}} {
+		o, err := NewObject(bytes.NewReader(goBinary(t, flags...)), "prog", profile.KindOwn)
+		if err != nil {
+			t.Fatal(err)
+		}
+		code := o.file.Section(".text")
+		inlined := false
+		for addr := code.Addr; addr < code.Addr+code.Size; addr++ {
+			l := o.Locate(addr)
+			// Behind a function's last instruction is padding, which has no line.
+			if last := l[len(l)-1]; last.Name == "main.route" && last.Line != 0 {
+				if filepath.Base(last.File) != "main.go" || last.Start != 6 || last.Line != 6 || last.Kind != profile.KindOwn {
+					t.Fatalf("%v: %#x is %+v", flags, addr, last)
+				}
+				if len(l) == 2 {
+					inlined = true
+					if l[0].Name != "main.half" || l[0].Line != 3 || !l[0].Inlined {
+						t.Fatalf("%v: %#x is %+v", flags, addr, l[0])
+					}
+				}
+			}
+		}
+		if !inlined {
+			t.Errorf("%v: the inlined call was not found", flags)
+		}
+	}
+}
+
+// TestLinesOfAnotherFile: where code of a header is inlined, its line must not
+// be shown as one of the function's own file.
+func TestLinesOfAnotherFile(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{
+		"ink.h":   "\n\n\n\n\n\n\n\n\n\n\n\nstatic inline int ink(int x) {\n\tfor (int i = 0; i < 9; i++) x = x * 31 + i;\n\treturn x;\n}\n",
+		"score.c": "#include \"ink.h\"\n__attribute__((noinline)) int route(int x) {\n\treturn ink(x);\n}\nint main(int c, char **v) { return route(c); }\n",
+	} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	out := filepath.Join(dir, "score")
+	if b, err := exec.Command("cc", "-O2", "-g", "-o", out, filepath.Join(dir, "score.c")).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, b)
+	}
+	f, err := os.Open(out)
+	if err != nil {
+		t.Fatal(err)
+	}
+	o, err := OpenObject(f, out, profile.KindOwn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer o.Close()
+	s := o.named(t, "route")
+	unlined := 0
+	for addr := s.addr; addr < s.end; addr++ {
+		l := o.Locate(addr)[0]
+		if filepath.Base(l.File) != "score.c" || l.Line > 4 {
+			t.Fatalf("%#x is %s:%d", addr, l.File, l.Line)
+		}
+		if l.Line == 0 {
+			unlined++
+		}
+	}
+	if unlined == 0 {
+		t.Error("no address of the inlined code was found")
+	}
+}
