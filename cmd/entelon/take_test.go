@@ -169,7 +169,7 @@ func TestKilledCollectorLeavesAReadableTake(t *testing.T) {
 		t.Fatalf("exit code %d, %s", r.code, r.stderr)
 	}
 	f := parse[factsJSON](t, "facts", "--json", file)
-	if f.Whole || f.Samples < 500 || f.DurationNS < 5e8 || len(f.Warnings) == 0 {
+	if f.Whole || f.Samples < 100 || f.DurationNS < 5e8 || len(f.Warnings) == 0 {
 		t.Errorf("whole %v, %d samples, %d ns, %d warnings", f.Whole, f.Samples, f.DurationNS, len(f.Warnings))
 	}
 	if h := parse[hotJSON](t, "hot", "--json", file); h.Functions[0].Name != "space_measures" {
@@ -212,10 +212,10 @@ func TestAttach(t *testing.T) {
 	for _, th := range f.Threads {
 		names[th.Name] += th.Samples
 	}
-	if f.EndedBy != "time" || f.DurationNS < 1.4e9 || f.DurationNS > 2.5e9 {
+	if f.EndedBy != "time" || f.DurationNS < 1.4e9 || f.DurationNS > 5e9 {
 		t.Errorf("ended by %s after %d ns", f.EndedBy, f.DurationNS)
 	}
-	if names["fill-1"] < 300 || names["fill-2"] < 300 {
+	if names["fill-1"] < 100 || names["fill-2"] < 100 {
 		t.Errorf("samples by thread: %v", names)
 	}
 	if sampled := float64(f.Samples) / 997; math.Abs(sampled-float64(f.CPUNS)/1e9) > 0.05*sampled {
