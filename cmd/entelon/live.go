@@ -8,8 +8,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"entelon/sampler"
@@ -124,6 +126,11 @@ func (l *live) take(ctx context.Context) (key string, err error) {
 	var says bytes.Buffer
 	cmd := exec.Command(self, args...)
 	cmd.Stderr = &says
+	// Should the server be killed, the take and its program end too. The death
+	// signal is tied to the thread that starts the process.
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	if err := cmd.Start(); err != nil {
 		return "", fmt.Errorf("starting a live take: %w", err)
 	}
@@ -132,13 +139,13 @@ func (l *live) take(ctx context.Context) (key string, err error) {
 	select {
 	case err = <-ended:
 	case <-ctx.Done():
-		if err := cmd.Process.Signal(os.Interrupt); err != nil && !errors.Is(err, os.ErrProcessDone) {
+		if err := cmd.Process.Signal(syscall.SIGTERM); err != nil && !errors.Is(err, os.ErrProcessDone) {
 			return "", fmt.Errorf("ending the live take: %w", err)
 		}
 		err = <-ended
 	case <-time.After(liveFor + 500*time.Millisecond):
 		// The time is over; the command itself is a service and would go on.
-		if err := cmd.Process.Signal(os.Interrupt); err != nil && !errors.Is(err, os.ErrProcessDone) {
+		if err := cmd.Process.Signal(syscall.SIGTERM); err != nil && !errors.Is(err, os.ErrProcessDone) {
 			return "", fmt.Errorf("ending the live take: %w", err)
 		}
 		err = <-ended
