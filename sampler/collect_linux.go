@@ -57,7 +57,7 @@ func collect(ctx context.Context, o Options, sink Sink) (*Result, error) {
 	s.began = time.Now()
 	s.resolver.origin = monotonic()
 	if err := s.begin(); err != nil {
-		return nil, errors.Join(err, drain.finish(), s.abandon())
+		return nil, errors.Join(err, drain.finish(), drain.discard(), s.abandon())
 	}
 	return s.run(ctx, drain)
 }

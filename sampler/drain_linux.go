@@ -115,6 +115,16 @@ func (d *drainer) push(r round) {
 	d.more.Signal()
 }
 
+// discard waits until the drainer has ended, without looking at what it brings.
+// Only then may the rings be unmapped.
+func (d *drainer) discard() error {
+	for {
+		if _, ok := d.next(); !ok {
+			return d.err
+		}
+	}
+}
+
 func (d *drainer) fail(err error) {
 	d.mu.Lock()
 	d.err, d.ended = err, true

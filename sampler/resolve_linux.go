@@ -230,8 +230,11 @@ func (r *resolver) worstUnnamed() (string, int64) {
 func (r *resolver) unreadable() []string {
 	var out []string
 	for _, m := range r.modules.known {
-		if m.failed != nil && m.tried {
+		switch {
+		case m.failed != nil && m.tried:
 			out = append(out, strings.TrimSpace(m.failed.Error()))
+		case m.object != nil && m.object.Fault != nil:
+			out = append(out, strings.TrimSpace(m.object.Fault.Error()))
 		}
 	}
 	sort.Strings(out)

@@ -129,6 +129,8 @@ func splitRecords(b []byte, visit func(record)) error {
 	return nil
 }
 
+func nativeUint64(b []byte) uint64 { return binary.NativeEndian.Uint64(b) }
+
 // sample is a decoded sample record.
 type sample struct {
 	period uint64

@@ -264,7 +264,7 @@ func TestStackEndsWhereTheProgramBegins(t *testing.T) {
 
 // TestDoubled: a thread that was found late may have inherited an event too.
 func TestDoubled(t *testing.T) {
-	tg := &target{late: map[uint64]lateThread{900: {tid: 5}}, own: map[uint32]uint64{}}
+	tg := &target{late: map[uint64]uint32{900: 5}, inherited: map[uint32]bool{}}
 	for i, x := range []struct {
 		id   uint64
 		tid  uint32

@@ -17,21 +17,19 @@ type target struct {
 	rings []*ring
 	first []int // per processor, the event whose ring the others share
 	fds   []int
-	late  map[uint64]lateThread // by event, threads found after the others were attached to
-	own   map[uint32]uint64     // thread to its own late event's thread number
+	// Threads that showed up while their process was attached to, by the event
+	// opened for each. Such a thread may have inherited an event, too, from the
+	// thread that started it, and would then be sampled twice.
+	late      map[uint64]uint32
+	inherited map[uint32]bool // those of them that turned out to have one
 }
-
-// lateThread is a thread that showed up while its process was attached to.
-// It may have inherited an event from the thread that started it, and would
-// then be sampled twice.
-type lateThread struct{ tid uint32 }
 
 func newTarget() (*target, error) {
 	cpus, err := processors()
 	if err != nil {
 		return nil, err
 	}
-	t := &target{cpus: cpus, first: make([]int, len(cpus)), rings: make([]*ring, len(cpus)), late: map[uint64]lateThread{}, own: map[uint32]uint64{}}
+	t := &target{cpus: cpus, first: make([]int, len(cpus)), rings: make([]*ring, len(cpus)), late: map[uint64]uint32{}, inherited: map[uint32]bool{}}
 	for i := range t.first {
 		t.first[i] = -1
 	}
@@ -51,7 +49,7 @@ func (t *target) add(a *unix.PerfEventAttr, tid int, late bool) error {
 			if err != nil {
 				return err
 			}
-			t.late[id] = lateThread{uint32(tid)}
+			t.late[id] = uint32(tid)
 		}
 		if t.first[i] < 0 {
 			r, err := mapRing(fd)
@@ -69,14 +67,12 @@ func (t *target) add(a *unix.PerfEventAttr, tid int, late bool) error {
 }
 
 func eventID(fd int) (uint64, error) {
-	var id uint64
 	// PERF_EVENT_IOC_ID writes a u64; IoctlGetInt has room for one on 64-bit machines.
 	v, err := unix.IoctlGetInt(fd, unix.PERF_EVENT_IOC_ID)
 	if err != nil {
 		return 0, fmt.Errorf("asking for an event's number: %w", err)
 	}
-	id = uint64(v)
-	return id, nil
+	return uint64(v), nil
 }
 
 // attach opens events for every thread of a process. Threads that appear
@@ -131,13 +127,12 @@ func (t *target) doubled(r record) bool {
 	if len(t.late) == 0 {
 		return false
 	}
-	own, isLate := t.late[r.id]
-	if isLate && own.tid == r.tid {
-		return t.own[r.tid] != 0
+	if tid, isLate := t.late[r.id]; isLate && tid == r.tid {
+		return t.inherited[r.tid]
 	}
-	for _, l := range t.late {
-		if l.tid == r.tid {
-			t.own[r.tid] = r.id
+	for _, tid := range t.late {
+		if tid == r.tid {
+			t.inherited[tid] = true
 		}
 	}
 	return false

@@ -1,13 +1,10 @@
 package sampler
 
 import (
-	"encoding/binary"
 	"fmt"
 	"math"
 	"path"
 )
-
-func nativeUint64(b []byte) uint64 { return binary.NativeEndian.Uint64(b) }
 
 // Shares and counts from which on a take says so.
 const (

@@ -79,6 +79,12 @@ func (s *Server) hot(c *gin.Context) {
 // thinnest is the width in pixels from which on a frame is drawn by itself.
 const thinnest = 2
 
+// rootOf reads the node below which a question is asked.
+func rootOf(c *gin.Context, o *opened) (tree.NodeID, error) {
+	n, err := number(c, "root", 0, 0, int64(o.tree.Len()-1))
+	return tree.NodeID(n), err
+}
+
 // defaultPixels is the width of a drawing whose width was not told.
 const defaultPixels = 1280
 
@@ -97,12 +103,11 @@ func (s *Server) flame(c *gin.Context) {
 	if !ok {
 		return
 	}
-	root, err := number(c, "root", 0, 0, int64(o.tree.Len()-1))
+	n, err := rootOf(c, o)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	n := tree.NodeID(root)
 	l := o.tree.Layout(k.cost, tree.LayoutOptions{Root: n, MinWidth: max(1, thinnest*k.cost.Total[n]/pixels), Order: order})
 	c.JSON(http.StatusOK, flameOut(o, k, n, l))
 }
@@ -146,12 +151,12 @@ func (s *Server) search(c *gin.Context) {
 	if !ok {
 		return
 	}
-	root, err := number(c, "root", 0, 0, int64(o.tree.Len()-1))
+	root, err := rootOf(c, o)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	m := o.tree.Search(k.cost, tree.NodeID(root), c.Query("text"))
+	m := o.tree.Search(k.cost, root, c.Query("text"))
 	out := SearchOut{Functions: []uint32{}, Nodes: m.Nodes, Value: m.Value, Samples: m.Samples}
 	for _, f := range m.Functions {
 		out.Functions = append(out.Functions, uint32(f))

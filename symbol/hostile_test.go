@@ -109,15 +109,7 @@ func TestLinesOfAnotherFile(t *testing.T) {
 	if b, err := exec.Command("cc", "-O2", "-g", "-o", out, filepath.Join(dir, "score.c")).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, b)
 	}
-	f, err := os.Open(out)
-	if err != nil {
-		t.Fatal(err)
-	}
-	o, err := OpenObject(f, out, profile.KindOwn)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer o.Close()
+	o := opened(t, out, profile.KindOwn)
 	s := o.named(t, "route")
 	unlined := 0
 	for addr := s.addr; addr < s.end; addr++ {
@@ -131,5 +123,28 @@ func TestLinesOfAnotherFile(t *testing.T) {
 	}
 	if unlined == 0 {
 		t.Error("no address of the inlined code was found")
+	}
+}
+
+// TestDamagedLineTables: the names stay, and the object says what is missing.
+func TestDamagedLineTables(t *testing.T) {
+	whole := compile(t, "-O1", "-g")
+	b, err := os.ReadFile(whole.Path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	info := whole.file.Section(".debug_info")
+	for i := range min(info.Size, 64) {
+		b[info.Offset+i] = 0xee
+	}
+	o, err := NewObject(bytes.NewReader(b), "score", profile.KindOwn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if l := o.Locate(whole.named(t, "route").addr); l[0].Name != "route" || o.Fault == nil {
+		t.Errorf("%+v, fault %v", l, o.Fault)
+	}
+	if whole.Fault != nil {
+		t.Errorf("a sound object is said to be damaged: %v", whole.Fault)
 	}
 }

@@ -3,6 +3,7 @@ package symbol
 import (
 	"debug/dwarf"
 	"debug/elf"
+	"fmt"
 	"sort"
 )
 
@@ -31,20 +32,24 @@ type lineRow struct {
 	line uint32
 }
 
-// openLines returns nil where the file has no usable line tables.
-func openLines(f *elf.File) *lineTables {
+// openLines returns nil where the file has no line tables, and an error where
+// it has some that cannot be read.
+func openLines(f *elf.File) (*lineTables, error) {
 	if f.Section(".debug_info") == nil && f.Section(".zdebug_info") == nil {
-		return nil
+		return nil, nil
 	}
 	data, err := f.DWARF()
 	if err != nil {
-		return nil
+		return nil, fmt.Errorf("its line tables are damaged: %w", err)
 	}
 	t := &lineTables{data: data, cache: map[dwarf.Offset]*unitLines{}}
 	r := data.Reader()
 	for {
 		e, err := r.Next()
-		if err != nil || e == nil {
+		if err != nil {
+			return nil, fmt.Errorf("its line tables are damaged: %w", err)
+		}
+		if e == nil {
 			break
 		}
 		if e.Tag == dwarf.TagCompileUnit || e.Tag == dwarf.TagSkeletonUnit {
@@ -58,7 +63,7 @@ func openLines(f *elf.File) *lineTables {
 		r.SkipChildren()
 	}
 	sort.Slice(t.units, func(i, j int) bool { return t.units[i].low < t.units[j].low })
-	return t
+	return t, nil
 }
 
 func (t *lineTables) unit(addr uint64) *unitLines {

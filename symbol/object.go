@@ -20,6 +20,7 @@ type Object struct {
 	Path    string // as the sampled process saw it
 	BuildID string // lower-case hexadecimal, "" if none
 	Kind    profile.ModuleKind
+	Fault   error // why names or lines are missing that the file should have; nil if none are
 
 	file    *elf.File
 	closer  io.Closer
@@ -148,13 +149,16 @@ func (o *Object) load() {
 	defer func() {
 		if p := recover(); p != nil {
 			o.symbols, o.goTable, o.lines = nil, nil, nil
+			o.Fault = fmt.Errorf("%s: its symbols are damaged: %v", o.Path, p)
 		}
 	}()
 	o.starts = frameStarts(o.file)
 	o.symbols = readSymbols(o.file)
 	o.entries = entryFunctions(o)
 	o.goTable = openGoTable(o)
-	o.lines = openLines(o.file)
+	if o.lines, o.Fault = openLines(o.file); o.Fault != nil {
+		o.Fault = fmt.Errorf("%s: %w", o.Path, o.Fault)
+	}
 }
 
 // readSymbols returns the functions of both symbol tables by address, each

@@ -34,11 +34,17 @@ func compile(t *testing.T, flags ...string) *Object {
 	if b, err := exec.Command("cc", append(flags, "-o", out, c)...).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, b)
 	}
-	f, err := os.Open(out)
+	return opened(t, out, profile.KindOwn)
+}
+
+// opened opens an object until the test ends.
+func opened(t *testing.T, path string, kind profile.ModuleKind) *Object {
+	t.Helper()
+	f, err := os.Open(path)
 	if err != nil {
 		t.Fatal(err)
 	}
-	o, err := OpenObject(f, out, profile.KindOwn)
+	o, err := OpenObject(f, path, kind)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -87,15 +93,7 @@ func TestStrippedFunctionsKeepTheirExtent(t *testing.T) {
 	if b, err := exec.Command("strip", "-o", out, whole.Path).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, b)
 	}
-	f, err := os.Open(out)
-	if err != nil {
-		t.Fatal(err)
-	}
-	o, err := OpenObject(f, out, profile.KindOwn)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer o.Close()
+	o := opened(t, out, profile.KindOwn)
 	a, b := o.Locate(s.addr)[0], o.Locate(s.end - 1)[0]
 	if !a.Unnamed || a.Name != b.Name || a.Function != s.addr || !strings.HasPrefix(a.Name, "stripped+0x") {
 		t.Errorf("both ends of one function are %+v and %+v", a, b)
@@ -114,15 +112,7 @@ func TestEntryFunctionsOfTheCLibrary(t *testing.T) {
 	if err != nil || len(libs) == 0 {
 		t.Skip("the C library is somewhere else here")
 	}
-	f, err := os.Open(libs[0])
-	if err != nil {
-		t.Fatal(err)
-	}
-	c, err := OpenObject(f, libs[0], profile.KindLibrary)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer c.Close()
+	c := opened(t, libs[0], profile.KindLibrary)
 	c.Locate(0)
 	if len(c.entries) == 0 {
 		t.Error("the functions that start main and threads were not found")
@@ -144,15 +134,7 @@ func inner(int) uintptr {
 
 // TestLocateInGo compares with what the runtime says of this very program.
 func TestLocateInGo(t *testing.T) {
-	f, err := os.Open("/proc/self/exe")
-	if err != nil {
-		t.Fatal(err)
-	}
-	o, err := OpenObject(f, "symbol.test", profile.KindOwn)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer o.Close()
+	o := opened(t, "/proc/self/exe", profile.KindOwn)
 	pcs := []uintptr{outer(1)}
 	var deep [64]uintptr
 	pcs = append(pcs, deep[:runtime.Callers(0, deep[:])]...)

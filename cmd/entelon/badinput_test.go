@@ -82,6 +82,40 @@ func TestNothingIsLeftByAFailedStart(t *testing.T) {
 	}
 }
 
+// TestACommandThatCannotBecomeAProcess: the kernel refuses it at the very last
+// step. The take that stood at the same place is as it was.
+func TestACommandThatCannotBecomeAProcess(t *testing.T) {
+	mustSample(t)
+	dir := t.TempDir()
+	broken, file := filepath.Join(dir, "broken"), filepath.Join(dir, "x.take")
+	if err := os.WriteFile(broken, []byte("neither a program nor a script"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for range 5 { // the rings are let go while they are being drained
+		fails(t, entelon(t, "take", "--out", file, "--", broken), broken, "exec format error")
+	}
+	if left, err := filepath.Glob(filepath.Join(dir, "*.take*")); err != nil || len(left) != 0 {
+		t.Errorf("left behind: %v, %v", left, err)
+	}
+	older, err := os.ReadFile("../../demo/takes/engraved-3.4.0-1.take")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(file, older, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	fails(t, entelon(t, "take", "--out", file, "--", broken), broken)
+	if now, err := os.ReadFile(file); err != nil || string(now) != string(older) {
+		t.Errorf("the older take was changed: %d of %d bytes, %v", len(now), len(older), err)
+	}
+	if r := entelon(t, "take", "--out", file, "--", program("shares"), "0.3"); r.code != 0 {
+		t.Fatal(r.stderr)
+	}
+	if left, err := filepath.Glob(filepath.Join(dir, "*.take*")); err != nil || len(left) != 1 {
+		t.Errorf("beside the new take: %v, %v", left, err)
+	}
+}
+
 // TestFullDisk collects onto a file system that is too small.
 func TestFullDisk(t *testing.T) {
 	mustSample(t)

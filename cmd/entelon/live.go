@@ -136,15 +136,12 @@ func (l *live) take(ctx context.Context) (key string, err error) {
 	}
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
+	// When the time is over the command itself, a service, would go on.
+	over, cancel := context.WithTimeout(ctx, liveFor+500*time.Millisecond)
+	defer cancel()
 	select {
 	case err = <-ended:
-	case <-ctx.Done():
-		if err := cmd.Process.Signal(syscall.SIGTERM); err != nil && !errors.Is(err, os.ErrProcessDone) {
-			return "", fmt.Errorf("ending the live take: %w", err)
-		}
-		err = <-ended
-	case <-time.After(liveFor + 500*time.Millisecond):
-		// The time is over; the command itself is a service and would go on.
+	case <-over.Done():
 		if err := cmd.Process.Signal(syscall.SIGTERM); err != nil && !errors.Is(err, os.ErrProcessDone) {
 			return "", fmt.Errorf("ending the live take: %w", err)
 		}

@@ -18,7 +18,8 @@ type fileSink struct {
 	path string // "" until the program and the build are known
 	file *os.File
 	w    *take.Writer
-	good int64 // where the last whole block ends
+	good int64  // where the last whole block ends
+	old  string // where the take that stood there before is kept meanwhile, "" if none did
 }
 
 // prepare refuses what could not be written later, before anything is started.
@@ -67,8 +68,14 @@ func (s *fileSink) Begin(settings profile.Settings, machine profile.Machine) (er
 	if s.path == "" {
 		s.path = takeName(settings, time.Now())
 	}
+	if st, statErr := os.Stat(s.path); statErr == nil && st.Mode().IsRegular() {
+		s.old = s.path + "~"
+		if err := os.Rename(s.path, s.old); err != nil {
+			return fmt.Errorf("putting the older take aside: %w", err)
+		}
+	}
 	if s.file, err = os.Create(s.path); err != nil {
-		return fmt.Errorf("writing the take: %w", err)
+		return errors.Join(fmt.Errorf("writing the take: %w", err), s.discard())
 	}
 	s.w, err = take.NewWriter(s, settings, machine)
 	return err
@@ -78,12 +85,30 @@ func (s *fileSink) Append(p *profile.Profile) error { return s.w.Append(p) }
 
 func (s *fileSink) Facts(f profile.Facts) error { return s.w.Facts(f) }
 
+// discard undoes Begin where nothing was collected: the older take is back.
+func (s *fileSink) discard() error {
+	var errs []error
+	if s.file != nil {
+		errs = append(errs, s.file.Close())
+		if st, err := os.Stat(s.path); err == nil && st.Mode().IsRegular() {
+			errs = append(errs, os.Remove(s.path))
+		}
+	}
+	if s.old != "" {
+		errs = append(errs, os.Rename(s.old, s.path))
+	}
+	return errors.Join(errs...)
+}
+
 // close ends the file; broke is why the collection ended early, if it did.
 func (s *fileSink) close(broke error) error {
 	if broke == nil {
 		broke = s.w.Close()
 	}
 	err := s.file.Close()
+	if s.old != "" {
+		err = errors.Join(err, os.Remove(s.old))
+	}
 	if broke != nil {
 		what := "writing the take failed"
 		if errors.Is(broke, unix.ENOSPC) {

@@ -120,7 +120,7 @@ func runTake(ctx context.Context, f takeFlags, args []string) error {
 	}, sink)
 	hide()
 	if err != nil {
-		return err
+		return errors.Join(err, sink.discard())
 	}
 	sig.to(res.Signal)
 	if err := sink.close(res.SinkErr); err != nil {
