@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
+	"runtime/debug"
 	"strings"
 	"syscall"
 	"time"
@@ -39,7 +41,7 @@ type session struct {
 
 func collect(ctx context.Context, o Options, sink Sink) (*Result, error) {
 	s := &session{o: o, sink: sink, builder: profile.NewBuilder(), ownCPU: ownCPU()}
-	s.resolver = newResolver(s.builder, &s.facts)
+	s.resolver = newResolver(s.builder, &s.facts, o.Finder)
 	if err := s.prepare(); err != nil {
 		return nil, errors.Join(err, s.abandon())
 	}
@@ -65,7 +67,10 @@ func collect(ctx context.Context, o Options, sink Sink) (*Result, error) {
 // prepare finds the program and puts the events in place.
 func (s *session) prepare() (err error) {
 	set := &s.o.Settings
-	set.Event, set.Unwind = "cpu-clock", "frame pointers"
+	set.Event = "cpu-clock"
+	if err := s.chooseUnwind(); err != nil {
+		return err
+	}
 	if set.RateHz < 1 || set.RateHz > 1_000_000 {
 		return fmt.Errorf("%d a second: %w", set.RateHz, ErrRate)
 	}
@@ -88,7 +93,7 @@ func (s *session) prepare() (err error) {
 		if s.target, err = newTarget(); err != nil {
 			return err
 		}
-		a := attr(set.RateHz, s.starts, kernel)
+		a := attr(clock{rateHz: set.RateHz, onExec: s.starts, kernel: kernel, stackBytes: set.StackBytes})
 		if s.command != nil {
 			err = s.target.add(a, pid, false)
 		} else {
@@ -107,6 +112,35 @@ func (s *session) prepare() (err error) {
 	if s.kernel {
 		s.resolver.openKernel()
 	}
+	return nil
+}
+
+// Bounds of the copied stack. A record of the kernel has at most 64 KiB, and
+// the call chain needs some of it.
+const (
+	DefaultStackBytes = 16 << 10
+	MaxStackBytes     = 62 << 10
+	minStackBytes     = 512
+)
+
+// chooseUnwind settles how stacks are walked.
+func (s *session) chooseUnwind() error {
+	set := &s.o.Settings
+	if set.Unwind == "" {
+		set.Unwind = UnwindTables
+	}
+	switch {
+	case set.Unwind == UnwindFramePointers || runtime.GOARCH != "amd64":
+		set.Unwind, set.StackBytes = UnwindFramePointers, 0
+	case set.Unwind != UnwindTables:
+		return fmt.Errorf("%q: %w", set.Unwind, ErrUnwind)
+	case set.StackBytes == 0:
+		set.StackBytes = DefaultStackBytes
+	case set.StackBytes < minStackBytes || set.StackBytes > MaxStackBytes:
+		return fmt.Errorf("%d bytes: %w", set.StackBytes, ErrStackBytes)
+	}
+	set.StackBytes &^= 7 // the kernel copies whole words
+	s.resolver.copied = set.StackBytes > 0
 	return nil
 }
 
@@ -233,6 +267,9 @@ func (s *session) run(ctx context.Context, drain *drainer) (*Result, error) {
 // consume resolves rounds until the drainer ends. After the sink has failed
 // it goes on emptying the queue, so that the drainer can end.
 func (s *session) consume(d *drainer, broke chan<- error) error {
+	// Files are read where they are mapped; one that is cut short meanwhile is
+	// then an error of that file, not the end of the collector.
+	debug.SetPanicOnFault(true)
 	var o order
 	var bad error
 	failed := false
@@ -257,6 +294,7 @@ func (s *session) consume(d *drainer, broke chan<- error) error {
 		if s.o.Progress != nil {
 			s.o.Progress(Progress{time.Since(s.began), s.facts.Samples, s.facts.Lost})
 		}
+		s.resolver.nameParked(false)
 		if time.Since(flushed) >= flushEvery && !failed {
 			flushed = time.Now()
 			if err := s.flush(); err != nil {
@@ -266,6 +304,7 @@ func (s *session) consume(d *drainer, broke chan<- error) error {
 		}
 	}
 	o.flush(visit)
+	s.resolver.nameParked(true)
 	if !failed {
 		if err := s.sink.Append(s.builder.Profile()); err != nil {
 			broke <- err
@@ -284,6 +323,7 @@ func (s *session) flush() error {
 		return err
 	}
 	f := s.facts
+	f.CutOff = s.resolver.cutOff()
 	f.DurationNS = time.Since(s.began).Nanoseconds()
 	return s.sink.Facts(f)
 }
@@ -325,6 +365,7 @@ func (s *session) result(err, sinkErr error) (*Result, error) {
 			s.facts.ExitCode = &code
 		}
 	}
+	s.facts.CutOff = s.resolver.cutOff()
 	s.facts.CollectorNS = ownCPU() - s.ownCPU
 	s.warn()
 	err = errors.Join(err, s.resolver.close())

@@ -10,6 +10,8 @@ import (
 	"unsafe"
 
 	"golang.org/x/sys/unix"
+
+	"entelon/unwind"
 )
 
 // Bits of the flag word of unix.PerfEventAttr that x/sys does not name are in
@@ -19,25 +21,50 @@ const (
 		unix.PERF_SAMPLE_TIME | unix.PERF_SAMPLE_CPU | unix.PERF_SAMPLE_PERIOD | unix.PERF_SAMPLE_CALLCHAIN
 )
 
+// sampledRegisters are the user registers that come with a sample, by their
+// bits in enum perf_event_x86_regs, in the order in which the kernel writes
+// them, each with its number in package unwind.
+var sampledRegisters = []struct{ bit, number int }{
+	{0, unwind.RAX}, {1, unwind.RBX}, {2, unwind.RCX}, {3, unwind.RDX}, {4, unwind.RSI}, {5, unwind.RDI},
+	{6, unwind.RBP}, {7, unwind.RSP}, {8, unwind.PC},
+	{16, unwind.R8}, {17, unwind.R9}, {18, unwind.R10}, {19, unwind.R11},
+	{20, unwind.R12}, {21, unwind.R13}, {22, unwind.R14}, {23, unwind.R15},
+}
+
+// clock says how the program is sampled.
+type clock struct {
+	rateHz     int
+	onExec     bool // it starts when the command begins
+	kernel     bool // kernel code, too
+	stackBytes int  // how much of the stack to copy; 0: frame pointers only
+}
+
 // attr describes the software clock of a processor: an event that interrupts
 // the program rateHz times for every second that it really runs.
-func attr(rateHz int, onExec, kernel bool) *unix.PerfEventAttr {
+func attr(c clock) *unix.PerfEventAttr {
 	a := &unix.PerfEventAttr{
 		Type:        unix.PERF_TYPE_SOFTWARE,
 		Config:      unix.PERF_COUNT_SW_CPU_CLOCK,
-		Sample:      uint64(1_000_000_000 / rateHz), // the clock counts nanoseconds
+		Sample:      uint64(1_000_000_000 / c.rateHz), // the clock counts nanoseconds
 		Sample_type: sampleType,
 		Bits: unix.PerfBitDisabled | unix.PerfBitInherit | unix.PerfBitMmap | unix.PerfBitMmap2 | unix.PerfBitComm |
 			unix.PerfBitCommExec | unix.PerfBitTask | unix.PerfBitSampleIDAll | unix.PerfBitUseClockID | unix.PerfBitWatermark |
 			unix.PerfBitExcludeHv,
-		Wakeup:  ringBytes / 4,
+		Wakeup:  wakeBytes,
 		Clockid: unix.CLOCK_MONOTONIC,
 	}
 	a.Size = uint32(unsafe.Sizeof(*a))
-	if onExec {
+	if c.stackBytes > 0 {
+		a.Sample_type |= unix.PERF_SAMPLE_REGS_USER | unix.PERF_SAMPLE_STACK_USER
+		for _, r := range sampledRegisters {
+			a.Sample_regs_user |= 1 << r.bit
+		}
+		a.Sample_stack_user = uint32(c.stackBytes)
+	}
+	if c.onExec {
 		a.Bits |= unix.PerfBitEnableOnExec
 	}
-	if !kernel {
+	if !c.kernel {
 		a.Bits |= unix.PerfBitExcludeKernel | unix.PerfBitExcludeCallchainKernel
 	}
 	return a
@@ -72,7 +99,7 @@ func setting(name string) string {
 func Allowed() error {
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
-	fd, err := open(attr(99, false, false), 0, -1)
+	fd, err := open(attr(clock{rateHz: 99}), 0, -1)
 	if err != nil {
 		return err
 	}

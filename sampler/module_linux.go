@@ -12,20 +12,26 @@ import (
 
 	"entelon/core/profile"
 	"entelon/symbol"
+	"entelon/unwind"
 )
 
 // module is a file, or another thing that holds code, shared by all processes
 // that map it.
 type module struct {
-	name   string
-	file   *os.File // open from the moment the mapping was seen, until it is read
-	object *symbol.Object
-	failed error // why the object could not be read
-	tried  bool
-	frames map[uint64][]profile.FrameID // by address in the object
-	id     profile.ModuleID
-	idSet  bool
-	kind   profile.ModuleKind
+	name       string
+	file       *os.File // open from the moment the mapping was seen, until it is read
+	object     *symbol.Object
+	failed     error // why the object could not be read
+	tried      bool
+	frames     map[unwind.Step][]profile.FrameID // by address in the object
+	table      *unwind.Table
+	tableFault error // why some of it is missing
+	tabled     bool  // table was made, or there is none
+	finder     *symbol.Finder
+	ready      chan struct{} // closed when the object's debug file is there or known not to be
+	id         profile.ModuleID
+	idSet      bool
+	kind       profile.ModuleKind
 }
 
 type moduleKey struct {
@@ -35,12 +41,15 @@ type moduleKey struct {
 
 // modules knows every module of a collection.
 type modules struct {
-	known map[moduleKey]*module
-	main  string // path of the program's executable, once known
-	own   string // folder whose objects are the program's own
+	known  map[moduleKey]*module
+	finder *symbol.Finder
+	main   string // path of the program's executable, once known
+	own    string // folder whose objects are the program's own
 }
 
-func newModules() *modules { return &modules{known: map[moduleKey]*module{}} }
+func newModules(f *symbol.Finder) *modules {
+	return &modules{known: map[moduleKey]*module{}, finder: f}
+}
 
 // setMain says which executable the program is.
 func (ms *modules) setMain(path string) {
@@ -55,7 +64,7 @@ func (ms *modules) get(pid uint32, name string, inode, start, end uint64) *modul
 	if m := ms.known[key]; m != nil {
 		return m
 	}
-	m := &module{name: name, kind: ms.kind(name), frames: map[uint64][]profile.FrameID{}}
+	m := &module{name: name, kind: ms.kind(name), frames: map[unwind.Step][]profile.FrameID{}, finder: ms.finder}
 	ms.known[key] = m
 	if strings.HasPrefix(name, "/") && !strings.HasPrefix(name, "//") {
 		m.file, m.failed = openMapped(pid, name, inode, start, end)
@@ -110,9 +119,47 @@ func (m *module) open() {
 	case m.name == "[vdso]":
 		m.object, m.failed = openVDSO(m.kind)
 	case m.file != nil:
-		m.object, m.failed = symbol.OpenObject(m.file, m.name, m.kind)
+		m.object, m.failed = symbol.OpenObject(m.file, m.name, m.kind, m.finder)
 		m.file = nil
 	}
+	if m.object == nil || m.finder == nil || len(m.finder.Servers) == 0 {
+		return
+	}
+	// Fetching a debug file may take long, so it begins as soon as the module
+	// is met, and samples wait for their names aside.
+	m.ready = make(chan struct{})
+	go func() {
+		defer close(m.ready)
+		m.object.Prepare()
+	}()
+}
+
+// fetching reports whether the module's names cannot be had yet.
+func (m *module) fetching() bool {
+	if m.ready == nil {
+		return false
+	}
+	select {
+	case <-m.ready:
+		m.ready = nil
+		return false
+	default:
+		return true
+	}
+}
+
+// unwindTable returns the module's table, nil where there is none.
+func (m *module) unwindTable() *unwind.Table {
+	if !m.tabled {
+		m.tabled = true
+		if m.open(); m.object != nil {
+			m.table, m.tableFault = unwind.CompileObject(m.object)
+			if m.table != nil {
+				m.tableFault = m.table.Fault
+			}
+		}
+	}
+	return m.table
 }
 
 // openVDSO reads the object that the kernel maps into every process, from our
@@ -129,7 +176,7 @@ func openVDSO(kind profile.ModuleKind) (*symbol.Object, error) {
 				return nil, fmt.Errorf("finding the vdso: %w", err)
 			}
 			image := bytes.Clone(unsafe.Slice((*byte)(*(*unsafe.Pointer)(unsafe.Pointer(&start))), end-start))
-			return symbol.NewObject(bytes.NewReader(image), "[vdso]", kind)
+			return symbol.NewObject(image, "[vdso]", kind)
 		}
 	}
 	return nil, errors.New("this process has no vdso")

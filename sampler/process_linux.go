@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"entelon/core/profile"
+	"entelon/unwind"
 )
 
 // mapping is one executable range of a process's address space.
@@ -29,7 +30,32 @@ type process struct {
 	id     profile.ProcessID
 	pid    uint32
 	maps   []mapping // by start, without overlap
-	frames map[uint64][]profile.FrameID
+	frames map[unwind.Step][]profile.FrameID
+	rules  unwind.Cache
+}
+
+// Table implements unwind.Code.
+func (p *process) Table(addr uint64) (t *unwind.Table, bias uint64, mapped bool) {
+	m := p.find(addr)
+	if m == nil {
+		return nil, 0, false
+	}
+	t = m.module.unwindTable()
+	if t == nil {
+		return nil, 0, true
+	}
+	offset := addr - m.start + m.offset
+	own, ok := m.module.object.Address(offset)
+	if !ok {
+		own = offset
+	}
+	return t, addr - own, true
+}
+
+// forget drops what depends on the mappings.
+func (p *process) forget() {
+	clear(p.frames)
+	p.rules.Reset()
 }
 
 // mapRange puts a mapping in, cutting away what it covers.
@@ -55,7 +81,7 @@ func (p *process) mapRange(m mapping) {
 	kept = append(kept, m)
 	sort.Slice(kept, func(i, j int) bool { return kept[i].start < kept[j].start })
 	p.maps = kept
-	clear(p.frames)
+	p.forget()
 }
 
 // find returns the mapping that holds an address, nil if none does.
@@ -91,7 +117,7 @@ func (ps *processes) get(pid uint32) *process {
 }
 
 func (ps *processes) fresh(pid uint32) *process {
-	p := &process{id: ps.b.Process(pid), pid: pid, frames: map[uint64][]profile.FrameID{}}
+	p := &process{id: ps.b.Process(pid), pid: pid, frames: map[unwind.Step][]profile.FrameID{}}
 	ps.known[pid] = p
 	return p
 }
@@ -195,7 +221,7 @@ func (ps *processes) comm(pid, tid uint32, name string, exec bool) {
 	}
 	if exec {
 		p.maps = nil
-		clear(p.frames)
+		p.forget()
 	}
 	if pid == tid {
 		ps.b.NameProcess(p.id, name)

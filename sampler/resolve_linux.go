@@ -9,6 +9,7 @@ import (
 
 	"entelon/core/profile"
 	"entelon/symbol"
+	"entelon/unwind"
 )
 
 // Marks that the kernel puts between the parts of a call chain
@@ -19,108 +20,282 @@ const (
 	contextMax    = ^uint64(4095) + 1
 )
 
-// resolver turns samples into stacks of the profile.
+// resolver turns samples into stacks of the profile: it walks each stack with
+// the mappings of that moment, and then gives its addresses names.
 type resolver struct {
 	b       *profile.Builder
 	ps      *processes
 	modules *modules
 	facts   *profile.Facts
 	origin  uint64 // monotonic time at which the take began
+	copied  bool   // samples carry registers and stack
 
 	kernel       *symbol.Kernel
 	kernelErr    error
 	kernelFrames map[uint64]profile.FrameID
 
-	cut     profile.FrameID
+	cuts    [unwind.EndCount]profile.FrameID
+	cut     [unwind.EndCount]int64 // stacks cut off, by reason
 	sample  sample
+	walk    unwind.Sample
+	window  [1]unwind.Window
+	steps   []unwind.Step
+	parked  []parked // walked, but without names yet
 	scratch []profile.FrameID
+	user    []profile.FrameID
 	unnamed map[string]int64 // samples by module whose innermost frame has no name
 	noName  map[profile.FrameID]string
+	noTable map[string]int64 // stacks by module whose code has no tables
 }
 
-func newResolver(b *profile.Builder, facts *profile.Facts) *resolver {
-	ms := newModules()
+func newResolver(b *profile.Builder, facts *profile.Facts, finder *symbol.Finder) *resolver {
+	ms := newModules(finder)
 	r := &resolver{
 		b: b, modules: ms, ps: newProcesses(b, ms), facts: facts,
-		kernelFrames: map[uint64]profile.FrameID{}, unnamed: map[string]int64{}, noName: map[profile.FrameID]string{},
+		kernelFrames: map[uint64]profile.FrameID{}, unnamed: map[string]int64{},
+		noName: map[profile.FrameID]string{}, noTable: map[string]int64{},
 	}
 	b.Measure("cpu", "ns", profile.Sum)
-	mod := b.Module(profile.Module{Path: b.Intern("[mark]"), Kind: profile.KindMark})
-	fn := b.Function(profile.Function{Name: b.Intern(CutOff), Module: mod, Kind: profile.KindMark})
-	r.cut = b.Frame(profile.Frame{Function: fn})
 	return r
 }
 
-// CutOff is the frame under which stacks stand whose outer part is unknown.
-const CutOff = "[cut off: code without frame pointers]"
+// cutReasons are the frames at the root of stacks whose outer part is unknown.
+var cutReasons = [unwind.EndCount]string{
+	unwind.Deeper:     "deeper than the copied stack",
+	unwind.OtherStack: "went to a stack that was not copied",
+	unwind.NoTable:    "code without call-frame tables",
+	unwind.NoCode:     "called from what is no code",
+	unwind.NoMemory:   "the stack could not be read",
+	unwind.Circle:     "the stack does not get shorter",
+	unwind.TooMany:    "more frames than are kept",
+}
+
+// cutFrame returns the mark for a reason.
+func (r *resolver) cutFrame(end unwind.End) profile.FrameID {
+	if r.cuts[end] == 0 {
+		mod := r.b.Module(profile.Module{Path: r.b.Intern("[mark]"), Kind: profile.KindMark})
+		fn := r.b.Function(profile.Function{Name: r.b.Intern("[cut off: " + cutReasons[end] + "]"), Module: mod, Kind: profile.KindMark})
+		r.cuts[end] = r.b.Frame(profile.Frame{Function: fn})
+	}
+	return r.cuts[end]
+}
+
+// parked is a sample whose stack is walked: the frames of the kernel, and the
+// places in modules. Mappings may change before it gets its names.
+type parked struct {
+	at     int64
+	thread profile.ThreadID
+	value  int64
+	kernel []profile.FrameID
+	places []place
+	end    unwind.End
+}
+
+// place is an address of a stack, by the module that was mapped there.
+type place struct {
+	module  *module // nil: nothing was mapped
+	address uint64  // in the module's own address space, or the program's where it has none
+	offset  uint64  // in the module's file
+	found   unwind.How
+}
 
 // add takes one sample record into the profile.
 func (r *resolver) add(rec record) error {
-	if !r.sample.decode(rec) {
-		return errors.New("a sample's call chain is longer than its record")
+	if !r.sample.decode(rec, r.copied) {
+		return errors.New("a sample is longer than its record")
 	}
 	p := r.ps.get(rec.pid)
-	stack := r.stack(p, r.sample.chain)
 	at := max(0, int64(rec.time)-int64(r.origin))
-	r.b.Sample(at, r.ps.thread(p, rec.tid), stack, int64(r.sample.period))
+	thread := r.ps.thread(p, rec.tid)
+	kernel, user := r.split(r.sample.chain)
+	end := r.unwind(p, user)
 	r.facts.Samples++
+	if len(r.parked) == 0 && !r.fetching(p) {
+		r.b.Sample(at, thread, r.stack(p, kernel, end), int64(r.sample.period))
+		return nil
+	}
+	x := parked{at: at, thread: thread, value: int64(r.sample.period), kernel: append([]profile.FrameID(nil), kernel...), end: end}
+	for _, s := range r.steps {
+		x.places = append(x.places, r.place(p, s))
+	}
+	r.parked = append(r.parked, x)
 	return nil
 }
 
-// stack pushes a call chain, which has the innermost address first and the
-// kernel's part before the user's.
-func (r *resolver) stack(p *process, chain []uint64) profile.StackID {
-	frames := r.scratch[:0] // innermost first
+// split separates the kernel's part of a call chain, as frames, the innermost
+// first, from the program's.
+func (r *resolver) split(chain []uint64) (kernel []profile.FrameID, user []uint64) {
+	kernel = r.scratch[:0]
 	inKernel, first := false, true
-	user, begun := 0, false
-	for _, ip := range chain {
+	for i, ip := range chain {
 		if ip >= contextMax {
 			inKernel, first = ip == contextKernel, true
+			if ip == contextUser {
+				user = chain[i+1:]
+				break
+			}
 			continue
 		}
-		// All but the first address of a part are where a call returns to; the
-		// call itself is before that.
-		pc := ip
+		if !inKernel {
+			continue
+		}
+		// All but the first address are where a call returns to; the call
+		// itself is before that.
 		if !first {
-			pc--
+			ip--
 		}
 		first = false
-		if inKernel {
-			frames = append(frames, r.kernelFrame(pc))
-			continue
+		kernel = append(kernel, r.kernelFrame(ip))
+	}
+	r.scratch = kernel
+	return kernel, user
+}
+
+// unwind walks the program's part of a stack into steps.
+func (r *resolver) unwind(p *process, chain []uint64) unwind.End {
+	r.steps = r.steps[:0]
+	if !r.copied {
+		return r.followChain(p, chain)
+	}
+	if r.sample.registers.Known == 0 {
+		return unwind.Entry // a thread of the kernel
+	}
+	sp := r.sample.registers.Value[unwind.RSP]
+	r.window[0] = unwind.Window{Start: sp, Bytes: r.sample.stack}
+	r.walk = unwind.Sample{Registers: r.sample.registers, Memory: r.window[:], Full: r.sample.full, Kernel: chain}
+	if len(r.sample.stack) == 0 {
+		r.walk.Memory = nil
+	}
+	var end unwind.End
+	r.steps, end = unwind.Walk(p, &p.rules, &r.walk, r.steps)
+	return end
+}
+
+// followChain takes the kernel's walk along frame pointers for the stack.
+func (r *resolver) followChain(p *process, chain []uint64) unwind.End {
+	begun := false
+	for i, ip := range chain {
+		s := unwind.Step{Address: ip, How: unwind.Counter}
+		if i > 0 {
+			s = unwind.Step{Address: ip - 1, How: unwind.FramePointer}
 		}
-		at := r.userFrames(p, pc)
 		// Nothing of the program is beyond where it was started, so what the
 		// frame pointers still lead to there is no frame.
-		entry := r.isEntry(at[len(at)-1])
+		entry := r.isEntry(r.outermost(p, s))
 		if begun && !entry {
 			break
 		}
-		frames = append(frames, at...)
-		begun = entry && user > 0
-		user++
+		r.steps = append(r.steps, s)
+		begun = entry && i > 0
 	}
-	r.scratch = frames
-	stack := profile.StackID(0)
-	if user > 0 {
-		r.facts.UserStacks++
-		if r.isEntry(frames[len(frames)-1]) {
-			r.facts.Complete++
-		} else {
-			stack = r.b.Push(0, r.cut)
+	if len(r.steps) > 0 && !r.isEntry(r.outermost(p, r.steps[len(r.steps)-1])) {
+		return unwind.NoTable
+	}
+	return unwind.Entry
+}
+
+func (r *resolver) outermost(p *process, s unwind.Step) profile.FrameID {
+	f := r.userFrames(p, s)
+	return f[len(f)-1]
+}
+
+// fetching reports whether names of the stack that was just walked are still
+// on their way.
+func (r *resolver) fetching(p *process) bool {
+	for _, s := range r.steps {
+		if m := p.find(s.Address); m != nil {
+			if m.module.open(); m.module.fetching() {
+				return true
+			}
 		}
 	}
-	if len(frames) == 0 {
-		return r.b.Push(0, r.cut)
+	return false
+}
+
+// nameParked gives names to the samples that waited for them, where all of
+// them are there; where wait is set, it waits.
+func (r *resolver) nameParked(wait bool) {
+	for n, x := range r.parked {
+		for _, s := range x.places {
+			if s.module != nil && s.module.fetching() {
+				if !wait {
+					r.parked = append([]parked(nil), r.parked[n:]...)
+					return
+				}
+				<-s.module.ready
+			}
+		}
+		var frames []profile.FrameID
+		for _, s := range x.places {
+			frames = append(frames, r.framesAt(s)...)
+		}
+		var last *module
+		if len(x.places) > 0 {
+			last = x.places[len(x.places)-1].module
+		}
+		r.b.Sample(x.at, x.thread, r.push(x.kernel, frames, x.end, last), x.value)
 	}
-	if module, ok := r.noName[frames[0]]; ok {
+	r.parked = nil
+}
+
+// stack pushes the stack that was just walked.
+func (r *resolver) stack(p *process, kernel []profile.FrameID, end unwind.End) profile.StackID {
+	user := r.user[:0]
+	for _, s := range r.steps {
+		user = append(user, r.userFrames(p, s)...)
+	}
+	r.user = user
+	var last *module
+	if n := len(r.steps); n > 0 {
+		if m := p.find(r.steps[n-1].Address); m != nil {
+			last = m.module
+		}
+	}
+	return r.push(kernel, user, end, last)
+}
+
+// push adds a stack of frames, the innermost first, and counts how it ended.
+// last is the module in which the walk ended.
+func (r *resolver) push(kernel, user []profile.FrameID, end unwind.End, last *module) profile.StackID {
+	stack := profile.StackID(0)
+	if len(user) > 0 {
+		r.facts.UserStacks++
+		if end == unwind.Entry || r.isEntry(user[len(user)-1]) {
+			r.facts.Complete++
+		} else {
+			stack = r.b.Push(0, r.cutFrame(end))
+			r.cut[end]++
+			if end == unwind.NoTable && last != nil {
+				r.noTable[last.name]++
+			}
+		}
+	}
+	for i := len(user) - 1; i >= 0; i-- {
+		stack = r.b.Push(stack, user[i])
+	}
+	for i := len(kernel) - 1; i >= 0; i-- {
+		stack = r.b.Push(stack, kernel[i])
+	}
+	if stack == 0 {
+		return r.b.Push(0, r.cutFrame(unwind.NoMemory))
+	}
+	if module, ok := r.noName[r.b.Profile().Stacks.Frame[stack]]; ok {
 		r.facts.Unnamed++
 		r.unnamed[module]++
 	}
-	for i := len(frames) - 1; i >= 0; i-- {
-		stack = r.b.Push(stack, frames[i])
-	}
 	return stack
+}
+
+// cutOff lists why stacks are cut off, the most frequent reason first.
+func (r *resolver) cutOff() []profile.Cut {
+	var out []profile.Cut
+	for end, n := range r.cut {
+		if n > 0 {
+			out = append(out, profile.Cut{Reason: cutReasons[end], Stacks: n})
+		}
+	}
+	sort.SliceStable(out, func(i, j int) bool { return out[i].Stacks > out[j].Stacks })
+	return out
 }
 
 // openKernel reads the kernel's symbols. That takes some 70 ms of processor
@@ -138,61 +313,82 @@ func (r *resolver) kernelFrame(ip uint64) profile.FrameID {
 	}
 	l, module := r.kernel.Locate(ip)
 	id := r.b.Module(profile.Module{Path: r.b.Intern(module), Kind: profile.KindKernel})
-	f := r.frame(l, id, ip, module)
+	f := r.frame(l, id, ip, module, profile.FoundKernelWalk)
 	r.kernelFrames[ip] = f
 	return f
 }
 
-func (r *resolver) frame(l symbol.Location, m profile.ModuleID, addr uint64, module string) profile.FrameID {
+func (r *resolver) frame(l symbol.Location, m profile.ModuleID, addr uint64, module string, found profile.Found) profile.FrameID {
 	fn := r.b.Function(profile.Function{
 		Name: r.b.Intern(l.Name), Linkage: r.b.Intern(l.Linkage), Module: m,
 		File: r.b.Intern(l.File), Line: l.Start, Kind: l.Kind, Entry: l.Entry,
 	})
-	f := r.b.Frame(profile.Frame{Function: fn, Line: l.Line, Address: addr, Inlined: l.Inlined})
+	f := r.b.Frame(profile.Frame{Function: fn, Line: l.Line, Address: addr, Inlined: l.Inlined, Found: found})
 	if l.Unnamed {
 		r.noName[f] = module
 	}
 	return f
 }
 
-// userFrames returns the frames at an address of a process, innermost first.
-func (r *resolver) userFrames(p *process, ip uint64) []profile.FrameID {
-	if f, ok := p.frames[ip]; ok {
+// foundOf translates the ways of package unwind into those of the profile.
+var foundOf = map[unwind.How]profile.Found{
+	unwind.Unstated: profile.FoundUnstated, unwind.Counter: profile.FoundCounter, unwind.Tables: profile.FoundTables,
+	unwind.FramePointer: profile.FoundFramePointer, unwind.GoTables: profile.FoundGoTables,
+	unwind.KernelWalk: profile.FoundKernelWalk, unwind.Signal: profile.FoundSignal,
+}
+
+// userFrames returns the frames at a step of a walk, the innermost first.
+func (r *resolver) userFrames(p *process, s unwind.Step) []profile.FrameID {
+	if f, ok := p.frames[s]; ok {
 		return f
 	}
-	f := r.locate(p, ip)
-	p.frames[ip] = f
+	f := r.framesAt(r.place(p, s))
+	p.frames[s] = f
 	return f
 }
 
-func (r *resolver) locate(p *process, ip uint64) []profile.FrameID {
-	m := p.find(ip)
+func (r *resolver) place(p *process, s unwind.Step) place {
+	m := p.find(s.Address)
 	if m == nil {
-		return []profile.FrameID{r.frame(symbol.Location{Name: fmt.Sprintf("[unmapped]+0x%x", ip), Unnamed: true}, 0, ip, "memory that was not mapped")}
+		return place{address: s.Address, found: s.How}
 	}
 	mod := m.module
 	mod.open()
-	offset := ip - m.start + m.offset
+	x := place{module: mod, address: s.Address, offset: s.Address - m.start + m.offset, found: s.How}
+	if mod.object != nil {
+		addr, ok := mod.object.Address(x.offset)
+		if !ok {
+			addr = x.offset
+		}
+		x.address = addr
+	}
+	return x
+}
+
+func (r *resolver) framesAt(x place) []profile.FrameID {
+	found := foundOf[x.found]
+	mod := x.module
+	if mod == nil {
+		l := symbol.Location{Name: fmt.Sprintf("[unmapped]+0x%x", x.address), Unnamed: true}
+		return []profile.FrameID{r.frame(l, 0, x.address, "memory that was not mapped", found)}
+	}
 	if mod.object == nil {
-		name := path.Base(mod.name)
+		name, offset := path.Base(mod.name), x.offset
 		if mod.kind == profile.KindJIT {
-			name, offset = "[anonymous]", ip
+			name, offset = "[anonymous]", x.address
 		}
 		l := symbol.Location{Name: fmt.Sprintf("%s+0x%x", name, offset), Unnamed: true, Kind: mod.kind}
-		return []profile.FrameID{r.frame(l, r.moduleID(mod), offset, mod.name)}
+		return []profile.FrameID{r.frame(l, r.moduleID(mod), offset, mod.name, found)}
 	}
-	addr, ok := mod.object.Address(offset)
-	if !ok {
-		addr = offset
-	}
-	if f, ok := mod.frames[addr]; ok {
+	key := unwind.Step{Address: x.address, How: x.found}
+	if f, ok := mod.frames[key]; ok {
 		return f
 	}
 	var out []profile.FrameID
-	for _, l := range mod.object.Locate(addr) {
-		out = append(out, r.frame(l, r.moduleID(mod), addr, mod.name))
+	for _, l := range mod.object.Locate(x.address) {
+		out = append(out, r.frame(l, r.moduleID(mod), x.address, mod.name, found))
 	}
-	mod.frames[addr] = out
+	mod.frames[key] = out
 	return out
 }
 
@@ -208,22 +404,14 @@ func (r *resolver) moduleID(m *module) profile.ModuleID {
 	return m.id
 }
 
-// worstUnnamed returns the module with the most samples that have no name.
-func (r *resolver) worstUnnamed() (string, int64) {
-	names := make([]string, 0, len(r.unnamed))
-	for n := range r.unnamed {
-		names = append(names, n)
-	}
-	sort.Slice(names, func(i, j int) bool {
-		if r.unnamed[names[i]] != r.unnamed[names[j]] {
-			return r.unnamed[names[i]] > r.unnamed[names[j]]
+// most returns the name with the highest count, and the count.
+func most(counts map[string]int64) (name string, n int64) {
+	for k, v := range counts {
+		if v > n || v == n && k < name {
+			name, n = k, v
 		}
-		return names[i] < names[j]
-	})
-	if len(names) == 0 {
-		return "", 0
 	}
-	return names[0], r.unnamed[names[0]]
+	return name, n
 }
 
 // unreadable lists the files that could not be read, each with the reason.
@@ -235,6 +423,8 @@ func (r *resolver) unreadable() []string {
 			out = append(out, strings.TrimSpace(m.failed.Error()))
 		case m.object != nil && m.object.Fault != nil:
 			out = append(out, strings.TrimSpace(m.object.Fault.Error()))
+		case m.tableFault != nil:
+			out = append(out, m.name+": "+m.tableFault.Error())
 		}
 	}
 	sort.Strings(out)

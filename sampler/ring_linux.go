@@ -8,11 +8,17 @@ import (
 	"unsafe"
 
 	"golang.org/x/sys/unix"
+
+	"entelon/unwind"
 )
 
-// ringBytes is the size of one processor's ring. At 997 samples a second of
-// 127 frames each it holds about two seconds.
-const ringBytes = 2 << 20
+// ringBytes is the size of one processor's ring. At 997 samples a second with
+// 16 KiB of stack each it holds half a second. The kernel wakes the drainer
+// whenever wakeBytes are new.
+const (
+	ringBytes = 8 << 20
+	wakeBytes = 512 << 10
+)
 
 // minRingBytes is the smallest ring that is tried where locked memory is short.
 const minRingBytes = 64 << 10
@@ -133,11 +139,15 @@ func nativeUint64(b []byte) uint64 { return binary.NativeEndian.Uint64(b) }
 
 // sample is a decoded sample record.
 type sample struct {
-	period uint64
-	chain  []uint64 // aliases nothing; reused between calls
+	period    uint64
+	chain     []uint64 // aliases nothing; reused between calls
+	registers unwind.Registers
+	stack     []byte // aliases the record
+	full      bool   // the stack may be longer than the copy
 }
 
-func (s *sample) decode(r record) bool {
+// decode reads a record. copied tells whether registers and stack are in it.
+func (s *sample) decode(r record, copied bool) bool {
 	ne := binary.NativeEndian
 	b := r.body
 	s.period = ne.Uint64(b[40:])
@@ -150,6 +160,48 @@ func (s *sample) decode(r record) bool {
 	for i := range n {
 		s.chain = append(s.chain, ne.Uint64(b[8*i:]))
 	}
+	s.registers, s.stack, s.full = unwind.Registers{}, nil, false
+	return !copied || s.decodeStack(b[8*n:])
+}
+
+// decodeStack reads what follows the call chain: the ABI of the registers (0
+// where there are none, as in a kernel thread) and the registers; the room for
+// the stack, the stack, and how much of the room is used.
+func (s *sample) decodeStack(b []byte) bool {
+	ne := binary.NativeEndian
+	const abi64 = 2 // PERF_SAMPLE_REGS_ABI_64
+	if len(b) < 8 {
+		return false
+	}
+	abi := ne.Uint64(b)
+	b = b[8:]
+	if abi != 0 {
+		if len(b) < 8*len(sampledRegisters) {
+			return false
+		}
+		for i, r := range sampledRegisters {
+			if abi == abi64 { // code for 32 bits has other registers
+				s.registers.Set(r.number, ne.Uint64(b[8*i:]))
+			}
+		}
+		b = b[8*len(sampledRegisters):]
+	}
+	if len(b) < 8 {
+		return false
+	}
+	room := ne.Uint64(b)
+	b = b[8:]
+	if room == 0 {
+		return true
+	}
+	if room > uint64(len(b)) || uint64(len(b))-room < 8 {
+		return false
+	}
+	used := ne.Uint64(b[room:])
+	if used > room {
+		return false
+	}
+	s.stack, s.full = b[:used], used == room
 	return true
 }
 

@@ -10,10 +10,9 @@
 // become frames and its frames a stack (resolve.go); and what the profile has
 // gained goes to the Sink once a second.
 //
-// Stacks come from the kernel's walk along frame pointers. The walk by
-// call-frame tables over a copy of the stack belongs between order and
-// resolve: a sample then carries registers and stack bytes, and package
-// unwind turns these into the same list of addresses.
+// A sample carries the registers and a copy of the top of the stack, which
+// package unwind walks by call-frame tables, and the kernel's own walk along
+// frame pointers, which serves where the copy ends.
 package sampler
 
 import (
@@ -23,6 +22,13 @@ import (
 	"time"
 
 	"entelon/core/profile"
+	"entelon/symbol"
+)
+
+// The ways to walk stacks, as they stand in the settings of a take.
+const (
+	UnwindTables        = "tables"
+	UnwindFramePointers = "frame pointers"
 )
 
 // Version is Entelon's own, set when it is built.
@@ -35,6 +41,7 @@ type Options struct {
 	Stdout   io.Writer
 	Stderr   io.Writer
 	Progress func(Progress) // called a few times a second; may be nil
+	Finder   *symbol.Finder // for separate debug files; nil: none are used
 }
 
 // Progress is the state of a collection that is running.
@@ -71,6 +78,8 @@ var (
 	ErrNoProcess   = errors.New("there is no such process")
 	ErrNoCommand   = errors.New("the command was not found")
 	ErrNoDir       = errors.New("the directory does not exist")
+	ErrUnwind      = errors.New("there is no such way to walk stacks")
+	ErrStackBytes  = errors.New("that much of a stack cannot be copied")
 	ErrRate        = errors.New("the kernel does not allow this rate")
 )
 
@@ -85,6 +94,10 @@ func Remedy(err error) string {
 		return "give its path, or a name that PATH holds"
 	case errors.Is(err, ErrNoDir):
 		return "give a directory that exists with --dir"
+	case errors.Is(err, ErrUnwind):
+		return "choose \"" + UnwindTables + "\" or \"" + UnwindFramePointers + "\""
+	case errors.Is(err, ErrStackBytes):
+		return "choose from 512 bytes to 62 KiB"
 	case errors.Is(err, ErrRate):
 		return "give a lower --rate, or raise the limit: sysctl kernel.perf_event_max_sample_rate"
 	}

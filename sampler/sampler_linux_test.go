@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"entelon/core/profile"
+	"entelon/unwind"
 )
 
 func TestParseProcessors(t *testing.T) {
@@ -62,19 +63,19 @@ func TestSplitRecords(t *testing.T) {
 		t.Fatalf("%+v", got)
 	}
 	var s sample
-	if !s.decode(got[0]) || s.period != 1_003_009 || !reflect.DeepEqual(s.chain, []uint64{1, 2, 3}) {
+	if !s.decode(got[0], false) || s.period != 1_003_009 || !reflect.DeepEqual(s.chain, []uint64{1, 2, 3}) {
 		t.Errorf("%+v", s)
 	}
 	if nativeUint64(got[1].body[len(got[1].body)-8:]) != 12 {
 		t.Error("the number of lost records is not where it is looked for")
 	}
 	for n := 1; n < len(b); n++ { // a ring never hands over a part, but if it did
-		_ = splitRecords(b[:n], func(r record) { s.decode(r) })
+		_ = splitRecords(b[:n], func(r record) { s.decode(r, false); s.decode(r, true) })
 	}
 	lie := sampleOf(1, 1, 1, 5)
 	binary.NativeEndian.PutUint64(lie[8+48:], 1<<40)
 	if err := splitRecords(lie, func(r record) {
-		if s.decode(r) {
+		if s.decode(r, false) {
 			t.Error("a chain longer than its record was decoded")
 		}
 	}); err != nil {
@@ -88,7 +89,8 @@ func FuzzRecords(f *testing.F) {
 	f.Add(encode(recComm, 0, append(append(words(who(1, 1)), "name\x00\x00\x00\x00"...), trailerOf(1, 1, 1)...)))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		var facts profile.Facts
-		r := newResolver(profile.NewBuilder(), &facts)
+		r := newResolver(profile.NewBuilder(), &facts, nil)
+		r.copied = len(b)%2 == 0
 		err := splitRecords(b, func(x record) {
 			if x.kind == recSample {
 				_ = r.add(x) // a broken one is refused
@@ -139,7 +141,7 @@ func TestOrder(t *testing.T) {
 }
 
 func newTestProcesses() *processes {
-	return newProcesses(profile.NewBuilder(), newModules())
+	return newProcesses(profile.NewBuilder(), newModules(nil))
 }
 
 // TestMappings maps at random over each other and compares with one module for
@@ -227,11 +229,13 @@ func TestNamesFollowForkAndExec(t *testing.T) {
 // entry is no frame; a stack that does not reach the entry is marked.
 func TestStackEndsWhereTheProgramBegins(t *testing.T) {
 	var facts profile.Facts
-	r := newResolver(profile.NewBuilder(), &facts)
+	r := newResolver(profile.NewBuilder(), &facts, nil)
 	p := r.ps.fresh(1)
 	fn := func(addr uint64, name string, entry bool) {
 		f := r.b.Function(profile.Function{Name: r.b.Intern(name), Entry: entry})
-		p.frames[addr] = []profile.FrameID{r.b.Frame(profile.Frame{Function: f, Address: addr})}
+		for _, how := range []unwind.How{unwind.Counter, unwind.FramePointer} {
+			p.frames[unwind.Step{Address: addr, How: how}] = []profile.FrameID{r.b.Frame(profile.Frame{Function: f, Address: addr})}
+		}
 	}
 	fn(0x10, "route", false)
 	fn(0x1f, "main", false)
@@ -242,16 +246,17 @@ func TestStackEndsWhereTheProgramBegins(t *testing.T) {
 	text := func(chain ...uint64) string {
 		var names []string
 		prof := r.b.Profile()
-		prof.Walk(r.stack(p, chain), func(f profile.FrameID) { names = append(names, prof.FunctionName(prof.Frames[f].Function)) })
+		kernel, user := r.split(chain)
+		prof.Walk(r.stack(p, kernel, r.unwind(p, user)), func(f profile.FrameID) { names = append(names, prof.FunctionName(prof.Frames[f].Function)) })
 		return strings.Join(names, " < ")
 	}
 	for want, chain := range map[string][]uint64{
 		"route < main < __libc_start_call_main":                               {contextUser, 0x10, 0x20, 0x30, 0x50},
 		"route < main < __libc_start_call_main < _start":                      {contextUser, 0x10, 0x20, 0x30, 0x40, 0x50},
-		"route < main < [cut off: code without frame pointers]":               {contextUser, 0x10, 0x20},
+		"route < main < [cut off: code without call-frame tables]":            {contextUser, 0x10, 0x20},
 		"[kernel]+0xffffffff81000000 < route < main < __libc_start_call_main": {contextKernel, 0xffffffff81000000, contextUser, 0x10, 0x20, 0x30},
 		"clone < main < __libc_start_call_main":                               {contextUser, 0x50, 0x20, 0x30},
-		"[cut off: code without frame pointers]":                              {},
+		"[cut off: the stack could not be read]":                              {},
 	} {
 		if got := text(chain...); got != want {
 			t.Errorf("%#x reads\n%s, want\n%s", chain, got, want)

@@ -4,11 +4,14 @@ import (
 	"fmt"
 	"math"
 	"path"
+	"strings"
+
+	"entelon/unwind"
 )
 
 // Shares and counts from which on a take says so.
 const (
-	warnCutShare     = 0.05 // of the stacks are cut off
+	warnCutShare     = 0.01 // of the stacks are cut off, where the user sets no other
 	warnUnnamedShare = 0.05 // of the samples have no name
 	warnFewSamples   = 1000
 	warnHardlyAny    = 30
@@ -45,12 +48,9 @@ func (s *session) warn() {
 		f.Warn("few-samples", fmt.Sprintf("There are only %d samples: a function with 10 %% of the time is known to within %.1f points.", f.Samples, share),
 			fmt.Sprintf("Collect about %.0f times as long, or at a higher rate.", math.Ceil(warnFewSamples*2/float64(f.Samples))))
 	}
-	if cut := 1 - f.CompleteShare(); cut > warnCutShare {
-		f.Warn("cut-off", fmt.Sprintf("%.1f %% of the stacks are cut off: some of the code keeps no frame pointers, so its callers are unknown.", 100*cut),
-			"Build with -fno-omit-frame-pointer, or read self costs only.")
-	}
+	s.warnCut()
 	if share := float64(f.Unnamed) / float64(f.Samples); share > warnUnnamedShare {
-		module, n := s.resolver.worstUnnamed()
+		module, n := most(s.resolver.unnamed)
 		where, remedy := path.Base(module), "Install its debug symbols, or build it without stripping."
 		if module == "//anon" {
 			where, remedy = "code made at run time", "Names of such code are not read yet; what is native has its names."
@@ -66,6 +66,41 @@ func (s *session) warn() {
 	if f.ExitCode != nil && *f.ExitCode != 0 {
 		f.Warn("failed", fmt.Sprintf("The command ended with exit code %d.", *f.ExitCode), "Make sure that it did the work that you want to measure.")
 	}
+}
+
+// warnCut says why stacks are cut off, where many are, and what helps against
+// the most frequent reason.
+func (s *session) warnCut() {
+	f, set := &s.facts, &s.o.Settings
+	from := warnCutShare
+	if set.CutShare > 0 {
+		from = set.CutShare
+	}
+	share := 1 - f.CompleteShare()
+	if share < from || len(f.CutOff) == 0 {
+		return
+	}
+	var why []string
+	for _, c := range f.CutOff {
+		why = append(why, fmt.Sprintf("%s (%d)", c.Reason, c.Stacks))
+	}
+	text := fmt.Sprintf("%.1f %% of the stacks are cut off: %s.", 100*share, strings.Join(why, ", "))
+	remedy := "Read self costs only; they are not affected."
+	switch f.CutOff[0].Reason {
+	case cutReasons[unwind.Deeper]:
+		remedy = "Nothing deeper can be copied; build the recursion with -fno-omit-frame-pointer, or read self costs only."
+		if set.StackBytes < MaxStackBytes {
+			remedy = fmt.Sprintf("Copy more of each stack: --stack %dk.", min(MaxStackBytes, 2*set.StackBytes)>>10)
+		}
+	case cutReasons[unwind.NoTable]:
+		remedy = "Build that code with -fasynchronous-unwind-tables or -fno-omit-frame-pointer."
+		if module, _ := most(s.resolver.noTable); set.Unwind == UnwindFramePointers {
+			remedy = "Take it with --unwind tables, or build with -fno-omit-frame-pointer."
+		} else if module != "" {
+			remedy = fmt.Sprintf("Build %s with -fasynchronous-unwind-tables or -fno-omit-frame-pointer.", path.Base(module))
+		}
+	}
+	f.Warn("cut-off", text, remedy)
 }
 
 // warnClock compares the samples with the processor time that the kernel

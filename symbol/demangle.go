@@ -15,3 +15,13 @@ func demangled(name string) string {
 	}
 	return demangle.Filter(name, demangle.NoClones)
 }
+
+// names returns a linker's name for reading, and the linker's name where that
+// is another one.
+func names(linkage string) (name, kept string) {
+	name = demangled(linkage)
+	if name == linkage {
+		return name, ""
+	}
+	return name, linkage
+}

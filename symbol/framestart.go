@@ -12,14 +12,15 @@ import (
 // not the file was stripped of symbols. The format is the Linux Standard
 // Base's: version 1, three encodings, then pairs of 32-bit offsets relative
 // to the section (DW_EH_PE_datarel | DW_EH_PE_sdata4, the only one linkers write).
-func frameStarts(f *elf.File) []uint64 {
+func frameStarts(im *image) []uint64 {
 	const datarelSdata4 = 0x3b
+	f := im.elf
 	s := f.Section(".eh_frame_hdr")
-	if s == nil || s.Size < 12 || s.Size > 256<<20 {
+	if s == nil {
 		return nil
 	}
-	b, err := s.Data()
-	if err != nil || b[0] != 1 || b[2] != 3 || b[3] != datarelSdata4 {
+	b, err := im.section(".eh_frame_hdr")
+	if err != nil || len(b) < 12 || b[0] != 1 || b[2] != 3 || b[3] != datarelSdata4 {
 		return nil
 	}
 	n := min(uint64(f.ByteOrder.Uint32(b[8:])), uint64(len(b)-12)/8)
@@ -46,7 +47,7 @@ func entryFunctions(o *Object) map[uint64]bool {
 		return i < len(o.starts) && o.starts[i] == addr
 	}
 	for _, s := range o.symbols {
-		switch s.name {
+		switch s.text() {
 		case "__libc_start_main", "__libc_start_main_impl":
 			scan(o.file, s, func(at uint64, in x86asm.Inst) {
 				if rel, ok := in.Args[0].(x86asm.Rel); ok && in.Op == x86asm.CALL {

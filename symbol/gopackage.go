@@ -1,8 +1,8 @@
 package symbol
 
 import (
+	"bytes"
 	"debug/buildinfo"
-	"os"
 	"strings"
 
 	"entelon/core/profile"
@@ -14,10 +14,8 @@ type packages struct {
 }
 
 func ownPackages(o *Object) packages {
-	if f, ok := o.closer.(*os.File); ok {
-		if info, err := buildinfo.Read(f); err == nil {
-			return packages{info.Main.Path}
-		}
+	if info, err := buildinfo.Read(bytes.NewReader(o.image.bytes)); err == nil {
+		return packages{info.Main.Path}
 	}
 	return packages{}
 }

@@ -3,6 +3,7 @@ package symbol
 import (
 	"debug/elf"
 	"encoding/binary"
+	"fmt"
 	"sort"
 
 	"entelon/core/profile"
@@ -37,25 +38,42 @@ const (
 	goMagic120   = 0xfffffff1
 	goHeaderSize = 8 + 8*8
 	// Layout of a function record, in bytes, up to its variable part.
-	goFuncFixed  = 44
-	pcdataInline = 2 // PCDATA_InlTreeIndex of internal/abi
-	funcInline   = 3 // FUNCDATA_InlTree of internal/abi
-	inlinedCall  = 16
-	noFuncData   = 1<<32 - 1
+	goFuncFixed     = 44
+	pcdataInline    = 2 // PCDATA_InlTreeIndex of internal/abi
+	funcInline      = 3 // FUNCDATA_InlTree of internal/abi
+	inlinedCallSize = 16
+	noFuncData      = 1<<32 - 1
 	// Where the module record of Go 1.20 and later holds what is needed here.
 	moduleText   = 176
 	moduleGofunc = 320
 )
 
-func openGoTable(o *Object) *goTable {
-	s := o.file.Section(".gopclntab")
-	if s == nil {
-		s = o.file.Section(".data.rel.ro.gopclntab")
+func goSection(f *elf.File) *elf.Section {
+	if s := f.Section(".gopclntab"); s != nil {
+		return s
 	}
-	if s == nil || s.Size > 1<<30 {
+	return f.Section(".data.rel.ro.gopclntab")
+}
+
+// openGo opens the function table, once.
+func (o *Object) openGo() {
+	o.onceGo.Do(func() {
+		defer func() {
+			if p := recover(); p != nil {
+				o.goTable = nil
+				o.fault(fmt.Errorf("its Go function table is damaged: %v", p))
+			}
+		}()
+		o.goTable = openGoTable(o)
+	})
+}
+
+func openGoTable(o *Object) *goTable {
+	s := goSection(o.file)
+	if s == nil {
 		return nil
 	}
-	b, err := s.Data()
+	b, err := o.image.content(s)
 	if err != nil || len(b) < goHeaderSize || o.file.ByteOrder.Uint32(b) != goMagic120 || b[7] != 8 {
 		return nil
 	}
@@ -79,10 +97,10 @@ func openGoTable(o *Object) *goTable {
 	gofunc := syms["go:func.*"]
 	if m := o.file.Section(".go.module"); m != nil && (t.text == 0 || gofunc == 0) {
 		if t.text == 0 {
-			t.text = relocated(o.file, m, moduleText)
+			t.text = relocated(o.image, m, moduleText)
 		}
 		if gofunc == 0 {
-			gofunc = relocated(o.file, m, moduleGofunc)
+			gofunc = relocated(o.image, m, moduleGofunc)
 		}
 	}
 	if t.text == 0 {
@@ -90,7 +108,7 @@ func openGoTable(o *Object) *goTable {
 			t.text = x.Addr
 		}
 	}
-	t.inline = sliceAt(o.file, gofunc)
+	t.inline = sliceAt(o.image, gofunc)
 	t.own = ownPackages(o)
 	return t
 }
@@ -112,7 +130,8 @@ func goSymbols(f *elf.File) map[string]uint64 {
 
 // relocated reads an address from a section as the loader will set it, less
 // the load address: position-independent files keep it in a relocation.
-func relocated(f *elf.File, s *elf.Section, offset uint64) uint64 {
+func relocated(im *image, s *elf.Section, offset uint64) uint64 {
+	f := im.elf
 	var b [8]byte
 	if _, err := s.ReadAt(b[:], int64(offset)); err != nil {
 		return 0
@@ -124,7 +143,7 @@ func relocated(f *elf.File, s *elf.Section, offset uint64) uint64 {
 		if r.Type != elf.SHT_RELA {
 			continue
 		}
-		d, err := r.Data()
+		d, err := im.content(r)
 		if err != nil {
 			continue
 		}
@@ -138,10 +157,10 @@ func relocated(f *elf.File, s *elf.Section, offset uint64) uint64 {
 }
 
 // sliceAt returns the bytes of the section that holds addr, from addr on.
-func sliceAt(f *elf.File, addr uint64) []byte {
-	for _, s := range f.Sections {
+func sliceAt(im *image, addr uint64) []byte {
+	for _, s := range im.elf.Sections {
 		if addr != 0 && s.Type == elf.SHT_PROGBITS && addr >= s.Addr && addr < s.Addr+s.Size {
-			if b, err := s.Data(); err == nil {
+			if b, err := im.content(s); err == nil && addr-s.Addr < uint64(len(b)) {
 				return b[addr-s.Addr:]
 			}
 		}
@@ -262,10 +281,10 @@ func (t *goTable) locate(addr uint64) []Location {
 	if tree := f.inlineTree(); tree != nil {
 		for range 256 { // deeper inlining than the compiler ever does
 			i := f.value(f.pcdata(pcdataInline), pc)
-			if i < 0 || (int(i)+1)*inlinedCall > len(tree) {
+			if i < 0 || (int(i)+1)*inlinedCallSize > len(tree) {
 				break
 			}
-			call := tree[int(i)*inlinedCall:]
+			call := tree[int(i)*inlinedCallSize:]
 			out = append(out, t.location(text(t.names, t.order.Uint32(call[4:])), f.file(pc), f.line(pc), t.order.Uint32(call[12:])))
 			out[len(out)-1].Inlined = true
 			pc = f.entry + uint64(t.order.Uint32(call[8:]))

@@ -34,7 +34,7 @@ func goBinary(t *testing.T, flags ...string) []byte {
 // addresses all over it: no answer may be empty, and nothing may crash.
 func TestHarmedGoTable(t *testing.T) {
 	whole := goBinary(t)
-	o, err := NewObject(bytes.NewReader(whole), "prog", profile.KindOwn)
+	o, err := NewObject(whole, "prog", profile.KindOwn)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -48,7 +48,7 @@ func TestHarmedGoTable(t *testing.T) {
 		if round%3 == 0 { // the table's own header
 			b[table.Offset+8+uint64(r.IntN(64))] = byte(r.IntN(256))
 		}
-		h, err := NewObject(bytes.NewReader(b), "prog", profile.KindOwn)
+		h, err := NewObject(b, "prog", profile.KindOwn)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -66,7 +66,7 @@ func TestHarmedGoTable(t *testing.T) {
 // with and without symbols, position-independent or not.
 func TestStrippedGoTellsTheSame(t *testing.T) {
 	for _, flags := range [][]string{nil, {"-ldflags=-s -w"}, {"-buildmode=pie"}, {"-buildmode=pie", "-ldflags=-s -w"}} {
-		o, err := NewObject(bytes.NewReader(goBinary(t, flags...)), "prog", profile.KindOwn)
+		o, err := NewObject(goBinary(t, flags...), "prog", profile.KindOwn)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -93,9 +93,9 @@ func TestStrippedGoTellsTheSame(t *testing.T) {
 	}
 }
 
-// TestLinesOfAnotherFile: where code of a header is inlined, its line must not
-// be shown as one of the function's own file.
-func TestLinesOfAnotherFile(t *testing.T) {
+// TestInlinedFromAnotherFile: code of a header that was inlined is a frame of
+// its own, with its own file, and the frame around it stands at the call.
+func TestInlinedFromAnotherFile(t *testing.T) {
 	dir := t.TempDir()
 	for name, text := range map[string]string{
 		"ink.h":   "\n\n\n\n\n\n\n\n\n\n\n\nstatic inline int ink(int x) {\n\tfor (int i = 0; i < 9; i++) x = x * 31 + i;\n\treturn x;\n}\n",
@@ -111,17 +111,21 @@ func TestLinesOfAnotherFile(t *testing.T) {
 	}
 	o := opened(t, out, profile.KindOwn)
 	s := o.named(t, "route")
-	unlined := 0
+	inlined := 0
 	for addr := s.addr; addr < s.end; addr++ {
-		l := o.Locate(addr)[0]
-		if filepath.Base(l.File) != "score.c" || l.Line > 4 {
-			t.Fatalf("%#x is %s:%d", addr, l.File, l.Line)
+		l := o.Locate(addr)
+		last := l[len(l)-1]
+		if last.Name != "route" || filepath.Base(last.File) != "score.c" || last.Start != 2 || last.Line > 4 || last.Inlined {
+			t.Fatalf("%#x is %+v", addr, l)
 		}
-		if l.Line == 0 {
-			unlined++
+		if len(l) == 2 {
+			inlined++
+			if x := l[0]; x.Name != "ink" || !x.Inlined || filepath.Base(x.File) != "ink.h" || x.Start != 13 || x.Line < 13 || x.Line > 16 || last.Line != 3 {
+				t.Fatalf("%#x is %+v", addr, l)
+			}
 		}
 	}
-	if unlined == 0 {
+	if inlined == 0 {
 		t.Error("no address of the inlined code was found")
 	}
 }
@@ -137,7 +141,7 @@ func TestDamagedLineTables(t *testing.T) {
 	for i := range min(info.Size, 64) {
 		b[info.Offset+i] = 0xee
 	}
-	o, err := NewObject(bytes.NewReader(b), "score", profile.KindOwn)
+	o, err := NewObject(b, "score", profile.KindOwn)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -19,12 +19,13 @@ func Identify(path string) (Identity, error) {
 	if err != nil {
 		return Identity{}, err
 	}
-	o, err := OpenObject(f, path, 0)
+	defer f.Close()
+	im, err := openImage(f, path)
 	if err != nil {
 		return Identity{}, err
 	}
-	defer o.Close()
-	id := Identity{BuildID: o.BuildID}
+	defer im.close()
+	id := Identity{BuildID: buildID(im.elf)}
 	if info, err := buildinfo.Read(f); err == nil {
 		for _, s := range info.Settings {
 			switch s.Key {

@@ -1,12 +1,14 @@
 package symbol
 
 import (
+	"crypto/sha256"
 	"debug/elf"
 	"encoding/hex"
+	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"sort"
 	"strings"
 	"sync"
@@ -14,63 +16,139 @@ import (
 	"entelon/core/profile"
 )
 
-// Object is one ELF file with everything in it that names addresses. Its
-// methods may be called by one goroutine at a time.
+// Object is one ELF file with everything in it, and in its separate debug
+// file, that names addresses. Its methods may be called by one goroutine at a
+// time. Nothing is read before the first address is asked for.
 type Object struct {
 	Path    string // as the sampled process saw it
 	BuildID string // lower-case hexadecimal, "" if none
 	Kind    profile.ModuleKind
 	Fault   error // why names or lines are missing that the file should have; nil if none are
 
+	// DebugFile is the separate debug file that was found, "" if none.
+	DebugFile string
+
+	image   *image
 	file    *elf.File
-	closer  io.Closer
+	debug   *image // the separate debug file, nil if none
+	shared  *image // what several debug files have in common, nil if none
+	finder  *Finder
 	symbols []elfSymbol
 	starts  []uint64 // where functions begin, by the frame tables
 	entries map[uint64]bool
 	goTable *goTable
-	lines   *lineTables
+	dwarf   *dwarfTables
 	once    sync.Once
+	onceDW  sync.Once
+	oncePre sync.Once
+	onceGo  sync.Once
+	mu      sync.Mutex // guards Fault while Prepare runs
+
+	key     string // of the object's names in the cache, "" where they are not kept
+	known   map[uint64][]Location
+	learned bool // known has more than the cache
 }
 
-type elfSymbol struct {
-	addr, end uint64
-	name      string
-	rank      uint8 // the better of two symbols for one address has the higher
-}
-
-// OpenObject reads the outline of an ELF file; path names it in results. The
-// Object closes f. Symbols are read when first asked for.
-func OpenObject(f *os.File, path string, kind profile.ModuleKind) (*Object, error) {
-	o, err := NewObject(f, path, kind)
-	if err != nil {
-		f.Close()
+// OpenObject reads the outline of an ELF file; path names it in results.
+// OpenObject closes f. The Finder, which may be nil, is asked for separate
+// debug files.
+func OpenObject(f *os.File, path string, kind profile.ModuleKind, finder *Finder) (*Object, error) {
+	im, err := openImage(f, path)
+	if err = errors.Join(err, f.Close()); err != nil {
 		return nil, err
 	}
-	o.closer = f
-	return o, nil
+	return newObject(im, path, kind, finder), nil
 }
 
-// NewObject reads the outline of an ELF file that is in memory or open elsewhere.
-func NewObject(r io.ReaderAt, path string, kind profile.ModuleKind) (o *Object, err error) {
-	defer func() {
-		// The standard reader of ELF is not meant for hostile files.
-		if p := recover(); p != nil {
-			o, err = nil, fmt.Errorf("reading %s: the file is damaged: %v", path, p)
-		}
-	}()
-	f, err := elf.NewFile(r)
+// NewObject reads the outline of an ELF file that is in memory.
+func NewObject(b []byte, path string, kind profile.ModuleKind) (*Object, error) {
+	im, err := newImage(b, path)
 	if err != nil {
-		return nil, fmt.Errorf("reading %s: %w", path, err)
+		return nil, err
 	}
-	return &Object{Path: path, Kind: kind, file: f, BuildID: buildID(f)}, nil
+	return newObject(im, path, kind, nil), nil
 }
 
-// Close lets go of the file.
-func (o *Object) Close() error {
-	if o.closer == nil {
+func newObject(im *image, path string, kind profile.ModuleKind, finder *Finder) *Object {
+	return &Object{Path: path, Kind: kind, image: im, file: im.elf, finder: finder, BuildID: buildID(im.elf)}
+}
+
+// Prepare finds the separate debug file, which may have to be fetched, and
+// what the cache knows. It may run in a goroutine of its own before the first
+// call of another method; that waits for it.
+func (o *Object) Prepare() {
+	o.oncePre.Do(func() {
+		defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
+		defer func() {
+			if p := recover(); p != nil {
+				o.fault(fmt.Errorf("its debug file could not be read: %v", p))
+			}
+		}()
+		if o.finder == nil {
+			return
+		}
+		if !o.hasDebug() {
+			o.fault(o.findDebug())
+		}
+		if o.finder.Cache == nil || o.BuildID == "" {
+			return
+		}
+		o.key = o.namesKey()
+		o.known = o.finder.Cache.names(o.key)
+		for _, ls := range o.known {
+			for i := range ls {
+				if ls[i].Kind == profile.KindUnknown {
+					ls[i].Kind = o.Kind
+				}
+			}
+		}
+	})
+}
+
+// namesKey changes with everything that the names depend on.
+func (o *Object) namesKey() string {
+	from := "none"
+	if st, err := os.Stat(o.DebugFile); err == nil {
+		from = fmt.Sprint(o.DebugFile, st.Size(), st.ModTime().UnixNano())
+	}
+	sum := sha256.Sum256(fmt.Appendf(nil, "%d %s %d %s", namesVersion, o.BuildID, len(o.image.bytes), from))
+	return "names-" + hex.EncodeToString(sum[:16])
+}
+
+// remember writes what was found out to the cache.
+func (o *Object) remember() error {
+	if !o.learned || o.Fault != nil {
 		return nil
 	}
-	return o.closer.Close()
+	for _, ls := range o.known {
+		for i := range ls {
+			if ls[i].Kind == o.Kind && o.goTable == nil {
+				ls[i].Kind = profile.KindUnknown // whose it is depends on the program that loads it
+			}
+		}
+	}
+	return o.finder.Cache.putNames(o.key, o.known)
+}
+
+// Close lets go of the files.
+func (o *Object) Close() error {
+	err := o.remember()
+	err = errors.Join(err, o.image.close())
+	for _, im := range []*image{o.debug, o.shared} {
+		if im != nil {
+			err = errors.Join(err, im.close())
+		}
+	}
+	return err
+}
+
+// fault keeps the first reason for which something is missing.
+func (o *Object) fault(err error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if err != nil && o.Fault == nil {
+		o.Fault = fmt.Errorf("%s: %w", o.Path, err)
+	}
 }
 
 // Address translates an offset in the file into the object's own address
@@ -94,32 +172,76 @@ func (o *Object) Address(offset uint64) (addr uint64, ok bool) {
 // address space, the innermost first. It always returns at least one; an
 // address that nothing names gets module and offset.
 func (o *Object) Locate(addr uint64) []Location {
+	o.Prepare()
+	if l, ok := o.known[addr]; ok {
+		return l
+	}
 	o.once.Do(o.load)
+	l := o.locate(addr)
+	if o.key != "" {
+		if o.known == nil {
+			o.known = map[uint64][]Location{}
+		}
+		o.known[addr] = l
+		o.learned = true
+	}
+	return l
+}
+
+func (o *Object) locate(addr uint64) (at []Location) {
+	defer func() {
+		// A file that is cut short while it is mapped faults when it is read.
+		if p := recover(); p != nil {
+			o.fault(fmt.Errorf("its names could not be read: %v", p))
+			at = []Location{o.unnamed(addr)}
+		}
+	}()
 	if o.goTable != nil {
 		if l := o.goTable.locate(addr); l != nil {
 			return l
 		}
 	}
 	s, found := o.symbolAt(addr)
+	o.onceDW.Do(o.loadDWARF)
+	if o.dwarf != nil {
+		if l := o.dwarf.locate(addr); len(l) > 0 {
+			return o.finish(l, s, found)
+		}
+	}
 	if !found {
 		return []Location{o.unnamed(addr)}
 	}
-	name := demangled(s.name)
-	l := Location{Name: name, Kind: o.Kind, Function: s.addr, Entry: entryNames[s.name] || o.entries[s.addr]}
-	if name != s.name {
-		l.Linkage = s.name
-	}
-	if o.lines != nil {
-		l.File, l.Start = o.lines.function(s.addr)
-		file, line := o.lines.line(addr)
-		if l.File == "" {
-			l.File = file
-		}
-		if file == l.File {
-			l.Line = line
-		}
+	l := Location{Kind: o.Kind, Function: s.addr, Entry: o.isEntry(s)}
+	l.Name, l.Linkage = names(s.text())
+	if o.dwarf != nil {
+		l.File, l.Line = o.dwarf.line(addr)
 	}
 	return []Location{l}
+}
+
+func (o *Object) isEntry(s elfSymbol) bool { return o.entries[s.addr] || entryNames[s.text()] }
+
+// finish completes what the debug information tells by what the symbol table
+// knows: the linker's name of the function that all others are inlined into.
+func (o *Object) finish(l []Location, s elfSymbol, found bool) []Location {
+	for i := range l {
+		l[i].Kind = o.Kind
+	}
+	last := &l[len(l)-1]
+	if found {
+		linkage := s.text()
+		last.Entry = o.isEntry(s)
+		if last.Linkage == "" && linkage != last.Name {
+			name, _ := names(linkage)
+			if last.Linkage = linkage; strings.HasPrefix(linkage, "_Z") || last.Name == "" {
+				last.Name = name // the debug information has no parameters for constructors
+			}
+		}
+	}
+	if last.Name == "" {
+		last.Name, last.Unnamed = o.unnamed(last.Function).Name, true
+	}
+	return l
 }
 
 // unnamed gives an address the best name that is true: the module and the
@@ -148,99 +270,44 @@ func (o *Object) symbolAt(addr uint64) (elfSymbol, bool) {
 func (o *Object) load() {
 	defer func() {
 		if p := recover(); p != nil {
-			o.symbols, o.goTable, o.lines = nil, nil, nil
-			o.Fault = fmt.Errorf("%s: its symbols are damaged: %v", o.Path, p)
+			o.symbols, o.goTable = nil, nil
+			o.fault(fmt.Errorf("its symbols are damaged: %v", p))
 		}
 	}()
-	o.starts = frameStarts(o.file)
-	o.symbols = readSymbols(o.file)
+	o.starts = frameStarts(o.image)
+	images := []*image{o.image}
+	if o.debug != nil {
+		images = append(images, o.debug)
+	}
+	o.symbols = readSymbols(images...)
 	o.entries = entryFunctions(o)
-	o.goTable = openGoTable(o)
-	if o.lines, o.Fault = openLines(o.file); o.Fault != nil {
-		o.Fault = fmt.Errorf("%s: %w", o.Path, o.Fault)
-	}
+	o.openGo()
 }
 
-// readSymbols returns the functions of both symbol tables by address, each
-// address once, with ends that do not overlap the next.
-func readSymbols(f *elf.File) []elfSymbol {
-	var all []elfSymbol
-	for table, read := range []func() ([]elf.Symbol, error){f.DynamicSymbols, f.Symbols} {
-		syms, err := read()
-		if err != nil {
-			continue // a file without this table is the normal case
+func (o *Object) loadDWARF() {
+	defer func() {
+		if p := recover(); p != nil {
+			o.dwarf = nil
+			o.fault(fmt.Errorf("its debug information is damaged: %v", p))
 		}
-		for _, s := range syms {
-			if x, ok := functionSymbol(f, s); ok {
-				x.rank += uint8(table) // the full table knows better than the dynamic one
-				all = append(all, x)
-			}
-		}
+	}()
+	im := o.image
+	if o.debug != nil {
+		im = o.debug
 	}
-	sort.Slice(all, func(i, j int) bool {
-		a, b := all[i], all[j]
-		if a.addr != b.addr {
-			return a.addr < b.addr
-		}
-		if a.rank != b.rank {
-			return a.rank > b.rank
-		}
-		return a.name < b.name
-	})
-	out := all[:0]
-	for _, s := range all {
-		if n := len(out); n > 0 && out[n-1].addr == s.addr {
-			continue
-		}
-		out = append(out, s)
-	}
-	for i := range out {
-		s := &out[i]
-		next := sectionEnd(f, s.addr)
-		if i+1 < len(out) {
-			next = min(next, out[i+1].addr)
-		}
-		if s.end == s.addr || s.end > next {
-			s.end = next // hand-written code often states no size
-		}
-	}
-	return out
+	var err error
+	o.dwarf, err = openDWARF(im, o.shared, o.fault)
+	o.fault(err)
 }
 
-func functionSymbol(f *elf.File, s elf.Symbol) (elfSymbol, bool) {
-	typ := elf.ST_TYPE(s.Info)
-	if s.Section == elf.SHN_UNDEF || int(s.Section) >= len(f.Sections) || s.Name == "" || s.Value == 0 {
-		return elfSymbol{}, false
-	}
-	if f.Sections[s.Section].Flags&elf.SHF_EXECINSTR == 0 {
-		return elfSymbol{}, false
-	}
-	x := elfSymbol{addr: s.Value, end: s.Value + s.Size, name: s.Name}
-	switch {
-	case typ == elf.STT_FUNC || typ == elf.STT_GNU_IFUNC:
-		x.rank = 4
-	case typ == elf.STT_NOTYPE && !strings.HasPrefix(s.Name, "$") && !strings.HasPrefix(s.Name, ".L"):
-		// a label in hand-written code
-	default:
-		return elfSymbol{}, false
-	}
-	if s.Size > 0 {
-		x.rank += 8
-	}
-	if elf.ST_BIND(s.Info) == elf.STB_GLOBAL {
-		x.rank += 2
-	}
-	x.name, _, _ = strings.Cut(x.name, "@")
-	return x, x.end >= x.addr
-}
-
-func sectionEnd(f *elf.File, addr uint64) uint64 {
-	for _, s := range f.Sections {
-		if s.Flags&elf.SHF_EXECINSTR != 0 && addr >= s.Addr && addr < s.Addr+s.Size {
-			return s.Addr + s.Size
+// hasDebug reports whether the file itself holds debug information.
+func (o *Object) hasDebug() bool {
+	for _, name := range []string{".debug_info", ".zdebug_info"} {
+		if s := o.file.Section(name); s != nil && s.Type != elf.SHT_NOBITS {
+			return true
 		}
 	}
-	return addr
+	return false
 }
 
 // buildID returns the identity that the linker gave the file, in hexadecimal.

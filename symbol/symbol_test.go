@@ -1,7 +1,6 @@
 package symbol
 
 import (
-	"bytes"
 	"debug/elf"
 	"errors"
 	"os"
@@ -44,7 +43,7 @@ func opened(t *testing.T, path string, kind profile.ModuleKind) *Object {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o, err := OpenObject(f, path, kind)
+	o, err := OpenObject(f, path, kind, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -56,7 +55,7 @@ func (o *Object) named(t *testing.T, name string) elfSymbol {
 	t.Helper()
 	o.once.Do(o.load)
 	for _, s := range o.symbols {
-		if s.name == name {
+		if s.text() == name {
 			return s
 		}
 	}
@@ -256,7 +255,7 @@ func FuzzObject(f *testing.F) {
 	f.Fuzz(func(t *testing.T, b []byte) {
 		slow := time.AfterFunc(5*time.Second, func() { panic("reading takes more than 5 s") })
 		defer slow.Stop()
-		o, err := NewObject(bytes.NewReader(b), "fuzz", profile.KindOwn)
+		o, err := NewObject(b, "fuzz", profile.KindOwn)
 		if err != nil {
 			return
 		}

@@ -46,6 +46,9 @@ type takeFlags struct {
 	settings profile.Settings
 	out      string
 	during   seconds
+	stack    size
+	cutShare float64 // percent
+	symbols  symbolFlags
 }
 
 func takeCommand() *cobra.Command {
@@ -63,7 +66,8 @@ and Entelon waits for it.`,
 		Example: `  entelon take -- ./engraved --scores 200
   entelon take --out before.take --program engraved --build 3.4.0 -- ./engraved --scores 200
   entelon take --pid 4711 --for 10s --out live.take
-  entelon take --rate 99 --dir /srv/scores --env WORKERS=4 -- ./partbook full.score`,
+  entelon take --rate 99 --dir /srv/scores --env WORKERS=4 -- ./partbook full.score
+  entelon take --stack 32k --debug-dir /srv/debug -- ./inkraster score.pages`,
 		RunE: func(cmd *cobra.Command, args []string) error { return runTake(cmd.Context(), f, args) },
 	}
 	c.Flags().SetInterspersed(false)
@@ -76,6 +80,12 @@ and Entelon waits for it.`,
 	c.Flags().StringVar(&f.settings.Build, "build", "", "the build's `NAME` (default: found in the binary)")
 	c.Flags().StringVar(&f.settings.Note, "note", "", "a `TEXT` to keep with the take")
 	c.Flags().IntVar(&f.settings.PID, "pid", 0, "sample the running process `PID`")
+	f.stack = sampler.DefaultStackBytes
+	c.Flags().Var(&f.stack, "stack", "copy this much of the stack with each sample, up to 62k")
+	c.Flags().StringVar(&f.settings.Unwind, "unwind", sampler.UnwindTables, `walk stacks by "tables" or by "frame pointers" alone`)
+	c.Flags().Float64Var(&f.cutShare, "warn-cut", 1, "warn when this share of the stacks is cut off, in `PERCENT`")
+	f.symbols.add(c)
+	_ = c.RegisterFlagCompletionFunc("unwind", cobra.FixedCompletions([]string{sampler.UnwindTables, sampler.UnwindFramePointers}, cobra.ShellCompDirectiveNoFileComp))
 	_ = c.MarkFlagDirname("dir")
 	return c
 }
@@ -83,11 +93,15 @@ and Entelon waits for it.`,
 func (f *takeFlags) check(args []string) error {
 	f.settings.Command = args
 	f.settings.ForNS = int64(f.during)
+	f.settings.StackBytes = int(f.stack)
+	f.settings.CutShare = f.cutShare / 100
 	switch {
 	case len(args) == 0 && f.settings.PID == 0:
 		return errors.New("nothing to sample; give a command after --, or --pid PID")
 	case len(args) > 0 && f.settings.PID != 0:
 		return errors.New("give either a command or --pid, not both")
+	case f.cutShare <= 0 || f.cutShare > 100:
+		return fmt.Errorf("--warn-cut %v: give a share from above 0 to 100", f.cutShare)
 	case f.settings.PID < 0:
 		return fmt.Errorf("%d is not the number of a process", f.settings.PID)
 	case f.settings.PID != 0 && (f.settings.Dir != "" || len(f.settings.Env) > 0):
@@ -105,6 +119,10 @@ func runTake(ctx context.Context, f takeFlags, args []string) error {
 	if err := f.check(args); err != nil {
 		return err
 	}
+	finder, err := f.symbols.finder()
+	if err != nil {
+		return err
+	}
 	sink := &fileSink{path: f.out}
 	if err := sink.prepare(); err != nil {
 		return err
@@ -116,7 +134,7 @@ func runTake(ctx context.Context, f takeFlags, args []string) error {
 
 	show, hide := progress(f.settings)
 	res, err := sampler.Collect(ctx, sampler.Options{
-		Settings: f.settings, Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Progress: show,
+		Settings: f.settings, Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Progress: show, Finder: finder,
 	}, sink)
 	hide()
 	if err != nil {

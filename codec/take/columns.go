@@ -100,8 +100,9 @@ func readTables(b []byte, p *profile.Profile) error {
 	}
 	for range c.count() {
 		p.Frames = append(p.Frames, profile.Frame{
-			Function: profile.FunctionID(c.uint32()), Line: c.uint32(), Address: c.uint(), Inlined: c.byte() == 1,
+			Function: profile.FunctionID(c.uint32()), Line: c.uint32(), Address: c.uint(),
 		})
+		c.frameFlags(&p.Frames[len(p.Frames)-1])
 	}
 	for range c.count() {
 		i := uint64(p.Stacks.Len())
@@ -125,6 +126,16 @@ func readTables(b []byte, p *profile.Profile) error {
 	}
 	readWho(c, p)
 	return c.end()
+}
+
+// frameFlags reads bit 0, inlined, and from Version2 on the bits above, how
+// the walk got to the frame.
+func (c *cursor) frameFlags(f *profile.Frame) {
+	v := c.byte()
+	f.Inlined, f.Found = v&1 == 1, profile.Found(v>>1)
+	if !f.Found.Valid() {
+		c.fail(fmt.Errorf("a frame was found in the unknown way %d", f.Found))
+	}
 }
 
 func (c *cursor) byte() uint8 {

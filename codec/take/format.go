@@ -11,10 +11,12 @@ import (
 	"hash/crc32"
 )
 
-// Version1 is the first format and the one that is written.
+// The formats. Version2 keeps for each frame how the walk got to it, in what
+// was a flag alone. The newest is the one that is written.
 const (
 	Version1 = 1
-	current  = Version1
+	Version2 = 2
+	current  = Version2
 )
 
 // magic begins every file. Its last byte is one that no text file has.

@@ -166,7 +166,11 @@ func (t *Writer) tables(p *profile.Profile) bool {
 		t.uint(uint64(x.Function))
 		t.uint(uint64(x.Line))
 		t.uint(x.Address)
-		t.bool(x.Inlined)
+		flags := uint64(x.Found) << 1
+		if x.Inlined {
+			flags |= 1
+		}
+		t.uint(flags)
 	}
 	t.uint(uint64(p.Stacks.Len() - m.stacks))
 	for i := m.stacks; i < p.Stacks.Len(); i++ {

@@ -28,7 +28,7 @@ func Profile(seed uint64, s Shape) *profile.Profile {
 		kind := []profile.ModuleKind{profile.KindOwn, profile.KindLibrary, profile.KindKernel}[i%3]
 		m := b.Module(profile.Module{Path: b.Intern(fmt.Sprintf("/srv/lib%d.so.1", i%3)), Kind: kind})
 		f := b.Function(profile.Function{Name: b.Intern(fmt.Sprintf("fn%d", i)), Module: m, File: b.Intern("a.c"), Line: uint32(i), Kind: kind})
-		frames[2*i] = b.Frame(profile.Frame{Function: f, Line: uint32(i), Address: uint64(i) * 16})
+		frames[2*i] = b.Frame(profile.Frame{Function: f, Line: uint32(i), Address: uint64(i) * 16, Found: profile.Found(1 + i%6)})
 		frames[2*i+1] = b.Frame(profile.Frame{Function: f, Line: uint32(i) + 1, Address: uint64(i)*16 + 4, Inlined: true})
 	}
 	stacks := []profile.StackID{0}

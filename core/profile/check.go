@@ -27,7 +27,7 @@ func (p *Profile) Check() error {
 		}
 	}
 	for i, f := range p.Frames {
-		if int(f.Function) >= len(p.Functions) {
+		if int(f.Function) >= len(p.Functions) || !f.Found.Valid() {
 			return fmt.Errorf("frame %d is of function %d of %d", i, f.Function, len(p.Functions))
 		}
 	}

@@ -26,8 +26,13 @@ type Settings struct {
 	RateHz  int      `json:"rate_hz"`
 	ForNS   int64    `json:"for_ns"` // 0: until the program ends or the user stops it
 	Note    string   `json:"note"`
-	Event   string   `json:"event"` // what triggers a sample, "cpu-clock"
-	Unwind  string   `json:"unwind"`
+	Event   string   `json:"event"`  // what triggers a sample, "cpu-clock"
+	Unwind  string   `json:"unwind"` // "tables" or "frame pointers"
+	// StackBytes is how much of the stack was copied with each sample, 0 where
+	// nothing was.
+	StackBytes int `json:"stack_bytes,omitempty"`
+	// CutShare is the share of cut-off stacks from which on the take warns.
+	CutShare float64 `json:"cut_share,omitempty"`
 }
 
 // Machine are facts of the machine at collection time.
@@ -62,11 +67,18 @@ type Facts struct {
 	Throttled   int64     `json:"throttled"`
 	UserStacks  int64     `json:"user_stacks"`
 	Complete    int64     `json:"complete_stacks"`
-	Unnamed     int64     `json:"unnamed_samples"` // samples whose innermost frame has no name
+	CutOff      []Cut     `json:"cut_off,omitempty"` // why stacks are cut off, the most frequent reason first
+	Unnamed     int64     `json:"unnamed_samples"`   // samples whose innermost frame has no name
 	CollectorNS int64     `json:"collector_cpu_ns"`
 	ExitCode    *int      `json:"exit_code,omitempty"`
 	EndedBy     string    `json:"ended_by"` // "exit", "time", "user"
 	Warnings    []Warning `json:"warnings"`
+}
+
+// Cut is one reason for which stacks are cut off.
+type Cut struct {
+	Reason string `json:"reason"` // in a few words, as it stands on the frame at their root
+	Stacks int64  `json:"stacks"`
 }
 
 // CompleteShare is the share of the stacks with a user part that ended at the

@@ -73,7 +73,35 @@ type Frame struct {
 	Line     uint32 // the line being executed, 0 if unknown
 	Address  uint64 // in the module's own address space, 0 if none
 	Inlined  bool   // the function was inlined into the frame below it (towards the root)
+	Found    Found  // how the walk got here; of an inlined frame, to the frame that it is part of
 }
+
+// Found says how the walk of a stack got to a frame.
+type Found uint8
+
+// The ways to a frame. The order is part of the take file format.
+const (
+	FoundUnstated     Found = iota
+	FoundCounter            // by the program counter at the moment of the sample
+	FoundTables             // by call-frame tables of the function that it called
+	FoundFramePointer       // by the frame pointer
+	FoundGoTables           // by the Go linker's stack tables of the function that it called
+	FoundKernelWalk         // by the kernel's own walk along frame pointers
+	FoundSignal             // from the registers that the kernel saved for a signal handler
+)
+
+var foundNames = [...]string{"unstated", "counter", "tables", "frame-pointer", "go-tables", "kernel-walk", "signal"}
+
+// String returns the name as the API and the interface use it.
+func (f Found) String() string {
+	if int(f) < len(foundNames) {
+		return foundNames[f]
+	}
+	return "unstated"
+}
+
+// Valid reports whether f is one of the ways above.
+func (f Found) Valid() bool { return int(f) < len(foundNames) }
 
 // Stacks is a prefix tree. Entry i is the stack Parent[i] with Frame[i] called
 // from it; Parent[i] < i for every i > 0. Entry 0 is the empty stack.

@@ -1,0 +1,173 @@
+package symbol
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+)
+
+// Cache keeps on disk, by build ID, what was found out about objects: fetched
+// debug files and resolved names. Each entry is one file that is written
+// aside and then renamed, so that a crash leaves either all of it or nothing;
+// what is damaged all the same is not used and is written anew. When the
+// entries take more than Limit bytes, those unused for longest go.
+type Cache struct {
+	Dir   string
+	Limit int64 // bytes
+}
+
+// DefaultCacheLimit is the bound where the user sets none.
+const DefaultCacheLimit = 2 << 30
+
+// tempAge is the age from which on a file that was never renamed is a crash's.
+const tempAge = time.Hour
+
+// DefaultCacheDir is where a user's cache is: below XDG_CACHE_HOME or ~/.cache.
+func DefaultCacheDir() (string, error) {
+	dir, err := os.UserCacheDir()
+	if err != nil {
+		return "", fmt.Errorf("finding the folder for caches: %w", err)
+	}
+	return filepath.Join(dir, "entelon", "symbols"), nil
+}
+
+// OpenCache makes the folder where it is missing and brings it within its
+// bound.
+func OpenCache(dir string, limit int64) (*Cache, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("making the symbol cache: %w", err)
+	}
+	c := &Cache{Dir: dir, Limit: limit}
+	return c, c.Trim()
+}
+
+// find returns the path of an entry, and "" where there is none. The entry
+// counts as used now.
+func (c *Cache) find(name string) string {
+	path := filepath.Join(c.Dir, name)
+	if _, err := os.Stat(path); err != nil {
+		return ""
+	}
+	now := time.Now()
+	if err := os.Chtimes(path, now, now); err != nil {
+		return "" // it has just been removed by another collector
+	}
+	return path
+}
+
+// put writes an entry and returns its path.
+func (c *Cache) put(name string, write func(io.Writer) error) (path string, err error) {
+	f, err := os.CreateTemp(c.Dir, "new-*")
+	if err != nil {
+		return "", err
+	}
+	err = write(f)
+	if err == nil {
+		err = f.Sync()
+	}
+	path = filepath.Join(c.Dir, name)
+	if err = errors.Join(err, f.Close()); err == nil {
+		err = os.Rename(f.Name(), path)
+	}
+	if err != nil {
+		return "", errors.Join(err, os.Remove(f.Name()))
+	}
+	return path, nil
+}
+
+// Trim removes what a crash left and, beyond the bound, what was unused for
+// longest.
+func (c *Cache) Trim() error {
+	entries, err := os.ReadDir(c.Dir)
+	if err != nil {
+		return fmt.Errorf("looking through the symbol cache: %w", err)
+	}
+	var files []fs.FileInfo
+	var total int64
+	for _, e := range entries {
+		info, err := e.Info()
+		if err != nil || !info.Mode().IsRegular() {
+			continue // removed meanwhile by another collector
+		}
+		if strings.HasPrefix(e.Name(), "new-") {
+			if time.Since(info.ModTime()) > tempAge {
+				if err := c.remove(e.Name()); err != nil {
+					return err
+				}
+			}
+			continue
+		}
+		files = append(files, info)
+		total += info.Size()
+	}
+	sort.Slice(files, func(i, j int) bool { return files[i].ModTime().Before(files[j].ModTime()) })
+	for _, f := range files {
+		if total <= c.Limit {
+			break
+		}
+		if err := c.remove(f.Name()); err != nil {
+			return err
+		}
+		total -= f.Size()
+	}
+	return nil
+}
+
+func (c *Cache) remove(name string) error {
+	if err := os.Remove(filepath.Join(c.Dir, name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("trimming the symbol cache: %w", err)
+	}
+	return nil
+}
+
+// namesVersion changes whenever names would come out differently.
+const namesVersion = 1
+
+// names reads the resolved addresses of an object; nil where there are none
+// that can be used.
+func (c *Cache) names(key string) map[uint64][]Location {
+	path := c.find(key)
+	if path == "" {
+		return nil
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	z, err := zstd.NewReader(f, zstd.WithDecoderMaxMemory(256<<20))
+	if err != nil {
+		return nil
+	}
+	defer z.Close()
+	var known map[uint64][]Location
+	if json.NewDecoder(io.LimitReader(z, 256<<20)).Decode(&known) != nil {
+		return nil // damaged; it is written anew when the object is closed
+	}
+	for _, l := range known {
+		if len(l) == 0 {
+			return nil
+		}
+	}
+	return known
+}
+
+func (c *Cache) putNames(key string, known map[uint64][]Location) error {
+	_, err := c.put(key, func(w io.Writer) error {
+		z, err := zstd.NewWriter(w)
+		if err != nil {
+			return err
+		}
+		return errors.Join(json.NewEncoder(z).Encode(known), z.Close())
+	})
+	return err
+}

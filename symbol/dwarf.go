@@ -1,0 +1,209 @@
+package symbol
+
+import (
+	"bytes"
+	"compress/zlib"
+	"debug/dwarf"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"sort"
+)
+
+// dwarfTables answers from DWARF 4 and 5 which functions are active at an
+// address, inlined ones included, and which lines they execute. The sections
+// stay where they are; a unit is read when the first address in it is asked
+// for, a function's inlined calls when the first address in the function is.
+type dwarfTables struct {
+	data   *dwarf.Data
+	str    []byte       // .debug_str, to which another file may refer
+	shared *dwarfTables // the file that this one refers to for common parts, nil if none
+	ranges []unitRange  // by address
+	heads  []*dwarf.Entry
+	units  map[dwarf.Offset]*dwarfUnit
+	names  map[dwarf.Offset]dwarfName
+	fault  func(error)
+}
+
+// unitRange is a stretch of code that one unit describes.
+type unitRange struct {
+	low, high uint64
+	head      *dwarf.Entry
+}
+
+// openDWARF returns nil where the image has no debug information, and an error
+// where it has some that cannot be read. Faults that are met later, in single
+// units, go to fault.
+func openDWARF(im, shared *image, fault func(error)) (*dwarfTables, error) {
+	t, err := newDWARF(im, fault)
+	if t == nil || err != nil {
+		return nil, err
+	}
+	if shared != nil {
+		if t.shared, err = newDWARF(shared, fault); err != nil {
+			fault(err)
+		}
+	}
+	for _, head := range t.heads {
+		ranges, err := t.data.Ranges(head)
+		if err != nil {
+			fault(fmt.Errorf("its debug information is damaged: %w", err))
+			continue
+		}
+		for _, x := range ranges {
+			if x[0] < x[1] && x[0] != 0 {
+				t.ranges = append(t.ranges, unitRange{x[0], x[1], head})
+			}
+		}
+	}
+	sort.Slice(t.ranges, func(i, j int) bool { return t.ranges[i].low < t.ranges[j].low })
+	return t, nil
+}
+
+// newDWARF reads the outline: where units begin.
+func newDWARF(im *image, fault func(error)) (*dwarfTables, error) {
+	sections := map[string][]byte{}
+	for _, name := range []string{"abbrev", "info", "line", "ranges", "str", "addr", "line_str", "str_offsets", "rnglists"} {
+		b, err := im.debugSection(name)
+		if err != nil {
+			return nil, fmt.Errorf("its debug information is damaged: %w", err)
+		}
+		sections[name] = b
+	}
+	if len(sections["info"]) == 0 {
+		return nil, nil
+	}
+	data, err := dwarf.New(sections["abbrev"], nil, nil, sections["info"], sections["line"], nil, sections["ranges"], sections["str"])
+	if err != nil {
+		return nil, fmt.Errorf("its debug information is damaged: %w", err)
+	}
+	for _, name := range []string{"addr", "line_str", "str_offsets", "rnglists"} {
+		if b := sections[name]; len(b) > 0 {
+			if err := data.AddSection(".debug_"+name, b); err != nil {
+				return nil, fmt.Errorf("its debug information is damaged: %w", err)
+			}
+		}
+	}
+	t := &dwarfTables{data: data, str: sections["str"], units: map[dwarf.Offset]*dwarfUnit{}, names: map[dwarf.Offset]dwarfName{}, fault: fault}
+	r := data.Reader()
+	for {
+		e, err := r.Next()
+		if err != nil {
+			return nil, fmt.Errorf("its debug information is damaged: %w", err)
+		}
+		if e == nil {
+			return t, nil
+		}
+		t.heads = append(t.heads, e)
+		r.SkipChildren()
+	}
+}
+
+// debugSection returns the section of DWARF of that name, compressed in
+// either of the two ways or not at all.
+func (im *image) debugSection(name string) ([]byte, error) {
+	if b, err := im.section(".debug_" + name); b != nil || err != nil {
+		return b, err
+	}
+	b, err := im.section(".zdebug_" + name)
+	if b == nil || err != nil {
+		return nil, err
+	}
+	if len(b) < 12 || string(b[:4]) != "ZLIB" {
+		return nil, fmt.Errorf("section .zdebug_%s has no length", name)
+	}
+	size := binary.BigEndian.Uint64(b[4:])
+	if size > maxUnpacked || size/maxRatio > uint64(len(b)) {
+		return nil, fmt.Errorf("section .zdebug_%s says that it unpacks to %d bytes", name, size)
+	}
+	z, err := zlib.NewReader(bytes.NewReader(b[12:]))
+	if err != nil {
+		return nil, fmt.Errorf("section .zdebug_%s: %w", name, err)
+	}
+	out := make([]byte, size)
+	if _, err := io.ReadFull(z, out); err != nil {
+		return nil, fmt.Errorf("section .zdebug_%s: %w", name, err)
+	}
+	return out, z.Close()
+}
+
+// unitAt returns the unit that describes an address, nil if none does.
+func (t *dwarfTables) unitAt(addr uint64) *dwarfUnit {
+	// Ranges of units may overlap where a linker left some of removed code, so
+	// a few before the nearest are looked at, too.
+	i := sort.Search(len(t.ranges), func(i int) bool { return t.ranges[i].low > addr })
+	for back := 1; back <= 8 && i-back >= 0; back++ {
+		if r := t.ranges[i-back]; addr < r.high {
+			return t.unit(r.head)
+		}
+	}
+	return nil
+}
+
+func (t *dwarfTables) unit(head *dwarf.Entry) *dwarfUnit {
+	if u, ok := t.units[head.Offset]; ok {
+		return u
+	}
+	u := &dwarfUnit{tables: t, head: head, calls: map[dwarf.Offset][]inlinedCall{}}
+	t.units[head.Offset] = u
+	return u
+}
+
+// headOf returns the unit that holds an entry.
+func (t *dwarfTables) headOf(off dwarf.Offset) *dwarfUnit {
+	i := sort.Search(len(t.heads), func(i int) bool { return t.heads[i].Offset > off })
+	if i == 0 {
+		return nil
+	}
+	return t.unit(t.heads[i-1])
+}
+
+// line returns the file and line of an address, or "" and 0.
+func (t *dwarfTables) line(addr uint64) (string, uint32) {
+	u := t.unitAt(addr)
+	if u == nil {
+		return "", 0
+	}
+	return u.line(addr)
+}
+
+// locate returns the functions at an address, the innermost first, or nil.
+func (t *dwarfTables) locate(addr uint64) []Location {
+	u := t.unitAt(addr)
+	if u == nil {
+		return nil
+	}
+	s, ok := u.function(addr)
+	if !ok {
+		return nil
+	}
+	file, line := u.line(addr)
+	// From the outer end inwards: each call's line belongs to the function around it.
+	around := t.location(s.entry)
+	around.Function = s.entryAddr
+	var out []Location
+	for _, c := range u.active(s, addr) {
+		around.Line = c.line
+		out = append(out, around)
+		around = t.location(c.origin)
+		around.Inlined = true
+	}
+	if around.File == "" {
+		around.File = file
+	}
+	// A line of another file must not be shown as one of this file.
+	if file == around.File {
+		around.Line = line
+	}
+	out = append(out, around)
+	for i, j := 0, len(out)-1; i < j; i, j = i+1, j-1 {
+		out[i], out[j] = out[j], out[i]
+	}
+	return out
+}
+
+func (t *dwarfTables) location(off dwarf.Offset) Location {
+	n := t.name(off)
+	l := Location{Name: n.name, Linkage: n.linkage, File: n.file, Start: n.line}
+	return l
+}

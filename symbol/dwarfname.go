@@ -1,0 +1,101 @@
+package symbol
+
+import "debug/dwarf"
+
+// inShared marks the offset of an entry that is in the shared file.
+const inShared = dwarf.Offset(1 << 31)
+
+// attrMIPSLinkageName is where compilers before DWARF 4 put the linker's name.
+const attrMIPSLinkageName = dwarf.Attr(0x2007)
+
+// dwarfName is what the entries of a function tell of it.
+type dwarfName struct {
+	name    string
+	linkage string // "" where it is the same
+	file    string
+	line    uint32
+}
+
+// text returns an attribute that is a text, here or in the shared file.
+func (t *dwarfTables) text(e *dwarf.Entry, a dwarf.Attr) string {
+	switch v := e.Val(a).(type) {
+	case string:
+		return v
+	case int64:
+		if t.shared != nil && v >= 0 && v < 1<<32 {
+			return text(t.shared.str, uint32(v))
+		}
+	}
+	return ""
+}
+
+// name returns the name of the function that an entry describes. What the
+// entry leaves out is in the one that it is an instance of, and in the
+// declaration that this one completes.
+func (t *dwarfTables) name(off dwarf.Offset) dwarfName {
+	if n, ok := t.names[off]; ok {
+		return n
+	}
+	var n dwarfName
+	t.collect(off, &n, 0)
+	if n.linkage != "" {
+		if name := demangled(n.linkage); name != n.linkage {
+			n.name = name
+		} else if n.name == n.linkage {
+			n.linkage = ""
+		}
+	}
+	t.names[off] = n
+	return n
+}
+
+func (t *dwarfTables) collect(off dwarf.Offset, n *dwarfName, hops int) {
+	if off&inShared != 0 {
+		if t.shared != nil {
+			t.shared.collect(off&^inShared, n, hops)
+		}
+		return
+	}
+	if hops > 8 {
+		return
+	}
+	r := t.data.Reader()
+	r.Seek(off)
+	e, err := r.Next()
+	if err != nil || e == nil {
+		return
+	}
+	if n.linkage == "" {
+		if n.linkage = t.text(e, dwarf.AttrLinkageName); n.linkage == "" {
+			n.linkage = t.text(e, attrMIPSLinkageName)
+		}
+	}
+	if n.file == "" {
+		file, ok := e.Val(dwarf.AttrDeclFile).(int64)
+		if u := t.headOf(off); ok && u != nil {
+			n.file = u.file(file)
+		}
+		if line, ok := e.Val(dwarf.AttrDeclLine).(int64); ok && n.file != "" {
+			n.line = uint32(line)
+		}
+	}
+	if n.name == "" {
+		n.name = t.text(e, dwarf.AttrName)
+	}
+	for _, a := range []dwarf.Attr{dwarf.AttrAbstractOrigin, dwarf.AttrSpecification} {
+		switch next := e.Val(a).(type) {
+		case dwarf.Offset:
+			t.collect(next, n, hops+1)
+			return
+		case int64:
+			t.collect(dwarf.Offset(next)|inShared, n, hops+1)
+			return
+		}
+	}
+	// The last entry of the chain is where the function is declared.
+	if n.linkage == "" && n.name != "" {
+		if u := t.headOf(off); u != nil {
+			n.name = u.prefix(off) + n.name
+		}
+	}
+}

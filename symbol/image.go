@@ -1,0 +1,95 @@
+package symbol
+
+import (
+	"bytes"
+	"debug/elf"
+	"errors"
+	"fmt"
+	"os"
+)
+
+// image is an ELF file that is mapped into memory, or is there anyway. Nothing
+// of it is read before it is asked for.
+type image struct {
+	elf      *elf.File
+	bytes    []byte
+	mapped   bool
+	unpacked map[string][]byte // sections that were compressed
+}
+
+// maxUnpacked bounds a compressed section, and maxRatio how much it may grow;
+// the densest that zlib can make is 1032 to 1.
+const (
+	maxUnpacked = 4 << 30
+	maxRatio    = 1100
+)
+
+// openImage maps a file. The file may be closed afterwards.
+func openImage(f *os.File, path string) (*image, error) {
+	b, err := mapFile(f)
+	if err != nil {
+		return nil, fmt.Errorf("reading %s: %w", path, err)
+	}
+	im, err := newImage(b, path)
+	if err != nil {
+		return nil, errors.Join(err, unmapFile(b))
+	}
+	im.mapped = true
+	return im, nil
+}
+
+func newImage(b []byte, path string) (im *image, err error) {
+	defer func() {
+		// The standard reader of ELF is not meant for hostile files.
+		if p := recover(); p != nil {
+			im, err = nil, fmt.Errorf("reading %s: the file is damaged: %v", path, p)
+		}
+	}()
+	f, err := elf.NewFile(bytes.NewReader(b))
+	if err != nil {
+		return nil, fmt.Errorf("reading %s: %w", path, err)
+	}
+	return &image{elf: f, bytes: b, unpacked: map[string][]byte{}}, nil
+}
+
+func (im *image) close() error {
+	if !im.mapped {
+		return nil
+	}
+	im.mapped = false
+	b := im.bytes
+	im.bytes = nil
+	return unmapFile(b)
+}
+
+// section returns the bytes of a section, in place where it is not
+// compressed; nil where the file has none of that name, or has left it to
+// another file.
+func (im *image) section(name string) ([]byte, error) {
+	s := im.elf.Section(name)
+	if s == nil || s.Type == elf.SHT_NOBITS {
+		return nil, nil
+	}
+	return im.content(s)
+}
+
+func (im *image) content(s *elf.Section) ([]byte, error) {
+	if s.Flags&elf.SHF_COMPRESSED == 0 {
+		if s.Offset > uint64(len(im.bytes)) || s.FileSize > uint64(len(im.bytes))-s.Offset {
+			return nil, fmt.Errorf("section %s goes beyond the file", s.Name)
+		}
+		return im.bytes[s.Offset : s.Offset+s.FileSize], nil
+	}
+	if b, ok := im.unpacked[s.Name]; ok {
+		return b, nil
+	}
+	if s.Size > maxUnpacked || s.Size/maxRatio > s.FileSize {
+		return nil, fmt.Errorf("section %s says that it unpacks to %d bytes", s.Name, s.Size)
+	}
+	b, err := s.Data()
+	if err != nil {
+		return nil, fmt.Errorf("section %s: %w", s.Name, err)
+	}
+	im.unpacked[s.Name] = b
+	return b, nil
+}

@@ -1,0 +1,29 @@
+//go:build unix
+
+package symbol
+
+import (
+	"errors"
+	"os"
+
+	"golang.org/x/sys/unix"
+)
+
+// mapFile maps a whole regular file for reading. Should the file be cut short
+// while it is mapped, reading it is a fault that the caller must recover from
+// (debug.SetPanicOnFault).
+func mapFile(f *os.File) ([]byte, error) {
+	st, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	if !st.Mode().IsRegular() {
+		return nil, errors.New("it is not a regular file")
+	}
+	if st.Size() == 0 {
+		return nil, errors.New("it is empty")
+	}
+	return unix.Mmap(int(f.Fd()), 0, int(st.Size()), unix.PROT_READ, unix.MAP_PRIVATE)
+}
+
+func unmapFile(b []byte) error { return unix.Munmap(b) }

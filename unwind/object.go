@@ -1,0 +1,31 @@
+package unwind
+
+import "entelon/symbol"
+
+// CompileObject makes the table of an object from all that it holds.
+func CompileObject(o *symbol.Object) (*Table, error) {
+	f, err := o.Frames()
+	if err != nil && f.EHFrame.Bytes == nil && f.DebugFrame.Bytes == nil && f.Code == nil {
+		return nil, err
+	}
+	s := Source{EHFrame: Section(f.EHFrame), DebugFrame: Section(f.DebugFrame)}
+	for _, c := range f.Code {
+		s.Code = append(s.Code, Section(c))
+	}
+	if o.HasGoSection() {
+		s.GoFrames = func(visit func(GoFunction)) {
+			o.GoFrames(func(g symbol.GoFunction) {
+				rows := make([]GoRow, len(g.Rows))
+				for i, r := range g.Rows {
+					rows[i] = GoRow(r)
+				}
+				visit(GoFunction{g.Start, g.End, g.Outmost, g.Switches, rows})
+			})
+		}
+	}
+	t := Compile(s)
+	if t.Fault == nil {
+		t.Fault = err
+	}
+	return t, nil
+}

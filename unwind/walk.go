@@ -1,0 +1,354 @@
+package unwind
+
+// Code tells what is mapped where in one process, at the time of the sample.
+type Code interface {
+	// Table returns the table of the module at an address, and what to take
+	// from the address to get into the module's own address space. The table
+	// is nil where the module has none; mapped is false where the address is
+	// not executable.
+	Table(addr uint64) (t *Table, bias uint64, mapped bool)
+}
+
+// Cache remembers the rules of addresses of one process, until its mappings
+// change. The zero value is ready.
+type Cache struct {
+	lines []line
+}
+
+type line struct {
+	addr   uint64
+	rule   *Rule
+	table  *Table
+	mapped bool
+}
+
+const cacheLines = 1 << 11
+
+// Reset forgets everything.
+func (c *Cache) Reset() { clear(c.lines) }
+
+func (c *Cache) look(code Code, addr uint64) *line {
+	if c.lines == nil {
+		c.lines = make([]line, cacheLines)
+	}
+	l := &c.lines[(addr^addr>>11)%cacheLines]
+	if l.addr == addr && addr != 0 {
+		return l
+	}
+	t, bias, mapped := code.Table(addr)
+	*l = line{addr: addr, table: t, mapped: mapped}
+	if t != nil {
+		l.rule = t.find(addr - bias)
+	}
+	return l
+}
+
+// Sample is what is known of a thread at one moment.
+type Sample struct {
+	Registers Registers
+	Memory    Memory // the first window begins at the stack pointer
+	Full      bool   // the first window is as long as was asked for, so the stack may go on behind it
+	// Kernel is the walk of the kernel along frame pointers, from the program
+	// counter on; empty where it did none.
+	Kernel []uint64
+	// Switched is where the runtime keeps the registers of the stacks that it
+	// left, innermost first, one for each change of stack; empty if unknown.
+	Switched []Registers
+}
+
+// walker is one walk.
+type walker struct {
+	code  Code
+	cache *Cache
+	s     *Sample
+	regs  Registers
+	out   []Step
+}
+
+// Walk appends the steps of a sample's stack to out, the innermost first, and
+// says why it ended. It allocates nothing but room for the steps.
+func Walk(code Code, cache *Cache, s *Sample, out []Step) ([]Step, End) {
+	w := walker{code: code, cache: cache, s: s, regs: s.Registers, out: out}
+	end := w.run()
+	return w.out, end
+}
+
+func (w *walker) run() End {
+	exact, how := true, Counter
+	begin := len(w.out)
+	for {
+		pc := w.regs.Value[PC]
+		at := pc
+		if !exact {
+			at--
+		}
+		l := w.cache.look(w.code, at)
+		if !l.mapped {
+			if how == Counter {
+				w.out = append(w.out, Step{pc, how})
+			}
+			return NoCode
+		}
+		signal := l.rule != nil && (l.rule.signal || l.rule.cfa == cfaSignal)
+		if signal {
+			at = pc // the trampoline was not called, the kernel set its address
+		}
+		w.out = append(w.out, Step{at, how})
+		if len(w.out)-begin >= MaxFrames {
+			return TooMany
+		}
+		next, end, more := w.step(l)
+		if !more {
+			return end
+		}
+		how, exact = next, signal
+		if signal {
+			how = Signal
+		}
+	}
+}
+
+// step changes the registers to those of the caller.
+func (w *walker) step(l *line) (how How, end End, more bool) {
+	r := l.rule
+	if r == nil {
+		return w.framePointer(NoTable)
+	}
+	switch r.cfa {
+	case cfaOutmost:
+		return 0, Entry, false
+	case cfaFrame:
+		return w.framePointer(NoTable)
+	case cfaSwitch:
+		return w.change()
+	case cfaSignal:
+		return w.signal()
+	}
+	cfa, ok := w.frameAddress(l)
+	if !ok {
+		return 0, NoTable, false
+	}
+	before := w.regs.Value[RSP]
+	next := w.regs
+	if r.ra != raSaved {
+		ra, ok := w.s.Memory.Word(cfa + uint64(int64(r.ra)))
+		if !ok {
+			return w.beyond(cfa + uint64(int64(r.ra)))
+		}
+		next.Value[PC] = ra
+	}
+	next.Set(RSP, cfa)
+	if missing, ok := w.restore(l, cfa, &next); !ok {
+		return w.beyond(missing)
+	}
+	if !r.signal {
+		next.Known &= afterCall
+		if cfa <= before && !w.changedStack(before, cfa) {
+			return 0, Circle, false
+		}
+	}
+	w.regs = next
+	if next.Value[PC] == 0 {
+		return 0, Entry, false // the ABI's mark of the outermost frame
+	}
+	return r.how, 0, true
+}
+
+func (w *walker) frameAddress(l *line) (uint64, bool) {
+	r := l.rule
+	if r.cfa == cfaExpr {
+		return evaluate(l.table.expr(r.offset), &w.regs, w.s.Memory, 0, false)
+	}
+	v, ok := w.regs.Get(r.register)
+	return v + uint64(int64(r.offset)), ok
+}
+
+// restore finds the caller's registers. It returns the address of what was
+// not copied, where that is needed.
+func (w *walker) restore(l *line, cfa uint64, next *Registers) (missing uint64, ok bool) {
+	r := l.rule
+	for _, s := range l.table.saves[r.first : r.first+uint32(r.count)] {
+		var v uint64
+		known := true
+		at := cfa + uint64(int64(s.offset))
+		switch s.kind {
+		case saveAt:
+			v, known = w.s.Memory.Word(at)
+		case saveValue:
+			v = at
+		case saveRegister:
+			v, known = w.regs.Get(uint8(s.offset))
+		case saveExprAt:
+			if at, known = evaluate(l.table.expr(s.offset), &w.regs, w.s.Memory, cfa, true); known {
+				v, known = w.s.Memory.Word(at)
+			}
+		case saveExprValue:
+			v, known = evaluate(l.table.expr(s.offset), &w.regs, w.s.Memory, cfa, true)
+		case saveLost:
+			known = false
+		}
+		switch {
+		case known:
+			next.Set(int(s.register), v)
+		case s.register == PC || s.register == RSP:
+			return at, false
+		default:
+			next.Known &^= 1 << s.register
+		}
+	}
+	return 0, true
+}
+
+// changedStack reports whether two stack pointers are in different windows.
+func (w *walker) changedStack(a, b uint64) bool {
+	return w.window(a) != w.window(b)
+}
+
+func (w *walker) window(addr uint64) int {
+	for i, x := range w.s.Memory {
+		if addr-x.Start <= uint64(len(x.Bytes)) && addr >= x.Start {
+			return i
+		}
+	}
+	return -1
+}
+
+// framePointer takes the caller from the frame pointer, where that can be
+// one; else the walk ends as otherwise says.
+func (w *walker) framePointer(otherwise End) (How, End, bool) {
+	fp, ok := w.regs.Get(RBP)
+	if !ok || fp < w.regs.Value[RSP] && w.window(fp) == w.window(w.regs.Value[RSP]) {
+		return 0, otherwise, false
+	}
+	up, ok1 := w.s.Memory.Word(fp)
+	ra, ok2 := w.s.Memory.Word(fp + 8)
+	if !ok1 || !ok2 {
+		return w.kernel(otherwise)
+	}
+	if !w.cache.look(w.code, ra-1).mapped {
+		return 0, otherwise, false
+	}
+	w.regs.Known &= afterCall
+	w.regs.Set(RSP, fp+16)
+	w.regs.Set(RBP, up)
+	w.regs.Set(PC, ra)
+	return FramePointer, 0, true
+}
+
+// signal takes the registers that the kernel saved when it interrupted the
+// program for a handler: struct ucontext, to which the stack pointer points
+// when the handler has returned (arch/x86/include/uapi/asm/sigcontext.h).
+func (w *walker) signal() (How, End, bool) {
+	sp, ok := w.regs.Get(RSP)
+	if !ok {
+		return 0, NoTable, false
+	}
+	// Flags, link and the alternate stack come before the registers.
+	const registers = 8 + 8 + 24
+	var next Registers
+	for i, r := range [...]int{R8, R9, R10, R11, R12, R13, R14, R15, RDI, RSI, RBP, RBX, RDX, RAX, RCX, RSP, PC} {
+		v, ok := w.s.Memory.Word(sp + registers + 8*uint64(i))
+		if !ok {
+			return w.beyond(sp + registers)
+		}
+		next.Set(r, v)
+	}
+	w.regs = next
+	return Signal, 0, true
+}
+
+// change goes on from code that changes stacks.
+func (w *walker) change() (How, End, bool) {
+	if len(w.s.Switched) > 0 {
+		r := w.s.Switched[0]
+		w.s.Switched = w.s.Switched[1:]
+		// The program counter there is a stand-in; the frame is empty.
+		ra, ok := w.s.Memory.Word(r.Value[RSP])
+		if !ok {
+			return w.beyond(r.Value[RSP])
+		}
+		w.regs = r
+		w.regs.Set(PC, ra)
+		w.regs.Set(RSP, r.Value[RSP]+8)
+		return GoTables, 0, true
+	}
+	return w.framePointer(OtherStack)
+}
+
+// beyond decides what it means that an address was not copied.
+func (w *walker) beyond(addr uint64) (How, End, bool) {
+	end := OtherStack
+	switch {
+	case len(w.s.Memory) == 0:
+		end = NoMemory
+	case w.s.Full:
+		const room = 1 << 30 // more than a stack takes
+		first := &w.s.Memory[0]
+		if last := first.Start + uint64(len(first.Bytes)); addr+8 > last && addr < last+room {
+			end = Deeper
+		}
+	}
+	return w.kernel(end)
+}
+
+// kernel goes on with the kernel's walk, which saw all of the stack. It
+// followed frame pointers blindly, so each of its addresses is taken only
+// when the code that was called there is known to keep a frame pointer. The
+// walk ends here either way.
+func (w *walker) kernel(otherwise End) (How, End, bool) {
+	i, ok := w.join()
+	if !ok {
+		return 0, otherwise, false
+	}
+	for at := w.out[len(w.out)-1].Address; ; i++ {
+		l := w.cache.look(w.code, at)
+		if !l.mapped {
+			return 0, otherwise, false
+		}
+		if l.rule != nil && l.rule.cfa == cfaOutmost {
+			return 0, Entry, false
+		}
+		if !keepsFramePointer(l.rule) || i >= len(w.s.Kernel) {
+			return 0, otherwise, false
+		}
+		at = w.s.Kernel[i] - 1
+		if !w.cache.look(w.code, at).mapped || len(w.out) >= MaxFrames {
+			return 0, otherwise, false
+		}
+		w.out = append(w.out, Step{at, KernelWalk})
+	}
+}
+
+// keepsFramePointer reports whether, past a call in code with this rule, the
+// frame pointer is that code's own, and leads to its caller.
+func keepsFramePointer(r *Rule) bool {
+	if r == nil {
+		return false
+	}
+	return r.how == GoTables || r.cfa == cfaSwitch ||
+		r.cfa == cfaRegister && r.register == RBP && r.offset == 16
+}
+
+// join finds the position in the kernel's walk of the present frame's caller:
+// the kernel read it next to the frame pointer that the frame has now.
+func (w *walker) join() (int, bool) {
+	fp, ok := w.regs.Get(RBP)
+	if !ok {
+		return 0, false
+	}
+	// Follow the frame pointers as the kernel did, as far as they were copied.
+	at, _ := w.s.Registers.Get(RBP)
+	for i := 1; i < len(w.s.Kernel); i++ {
+		if at == fp {
+			ra, ok := w.s.Memory.Word(at + 8)
+			return i, !ok || ra == w.s.Kernel[i]
+		}
+		ra, ok1 := w.s.Memory.Word(at + 8)
+		up, ok2 := w.s.Memory.Word(at)
+		if !ok1 || !ok2 || ra != w.s.Kernel[i] {
+			return 0, false
+		}
+		at = up
+	}
+	return 0, false
+}
