@@ -36,7 +36,9 @@ type session struct {
 	began    time.Time
 	ownCPU   int64
 	kernel   bool
-	starts   bool // the event enables itself when the command begins
+	other    *stackReader // nil where other stacks are not read
+	otherErr error        // why they are not
+	starts   bool         // the event enables itself when the command begins
 }
 
 func collect(ctx context.Context, o Options, sink Sink) (*Result, error) {
@@ -88,9 +90,10 @@ func (s *session) prepare() (err error) {
 		}
 		return fmt.Errorf("process %d: %w", pid, ErrNoProcess)
 	}
+	s.openOther(uint32(pid))
 	for _, kernel := range []bool{true, false} {
 		s.kernel = kernel
-		if s.target, err = newTarget(); err != nil {
+		if s.target, err = newTarget(s.other); err != nil {
 			return err
 		}
 		a := attr(clock{rateHz: set.RateHz, onExec: s.starts, kernel: kernel, stackBytes: set.StackBytes})
@@ -113,6 +116,53 @@ func (s *session) prepare() (err error) {
 		s.resolver.openKernel()
 	}
 	return nil
+}
+
+// openOther prepares to read stacks that a thread left behind. Where that is
+// not allowed, everything else works, and cut-off stacks say so.
+func (s *session) openOther(pid uint32) {
+	if !s.resolver.copied {
+		return
+	}
+	cpus, err := processors()
+	if err == nil {
+		var o kernelOffsets
+		if o, err = kernelPlaces(s.o.Finder); err == nil {
+			s.other, err = newStackReader(cpus, o)
+		}
+	}
+	if err != nil {
+		s.other, s.otherErr = nil, err
+		return
+	}
+	s.resolver.ps.tell = s.other.tell
+	exe := s.exe
+	if s.command == nil {
+		exe = fmt.Sprintf("/proc/%d/exe", pid)
+	}
+	if f, err := os.Open(exe); err == nil {
+		s.tellRuntime(pid, f)
+	}
+}
+
+// tellRuntime lets the kernel's program know of a Go process before it begins;
+// all others are known from when they map their code.
+func (s *session) tellRuntime(pid uint32, f *os.File) {
+	o, err := symbol.OpenObject(f, f.Name(), profile.KindOwn, nil)
+	if err != nil {
+		return // a script; its interpreter is looked at when it is mapped
+	}
+	if g, ok := o.GoRuntime(); ok {
+		s.otherErr = s.other.tell(pid, g)
+	}
+	s.otherErr = errors.Join(s.otherErr, o.Close())
+}
+
+func (s *session) closeOther() error {
+	if s.other == nil {
+		return nil
+	}
+	return s.other.close()
 }
 
 // Bounds of the copied stack. A record of the kernel has at most 64 KiB, and
@@ -202,7 +252,7 @@ func (s *session) abandon() error {
 	if s.target != nil {
 		errs = append(errs, s.target.close())
 	}
-	errs = append(errs, s.resolver.close())
+	errs = append(errs, s.closeOther(), s.resolver.close())
 	return errors.Join(errs...)
 }
 
@@ -272,6 +322,10 @@ func (s *session) consume(d *drainer, broke chan<- error) error {
 	debug.SetPanicOnFault(true)
 	var o order
 	var bad error
+	pairs := make([]pairing, len(s.target.rings))
+	for i := range pairs {
+		pairs[i] = pairing{}
+	}
 	failed := false
 	flushed := time.Now()
 	visit := func(r record) {
@@ -285,8 +339,9 @@ func (s *session) consume(d *drainer, broke chan<- error) error {
 			break
 		}
 		var records []record
-		for _, b := range r.rings {
-			if err := splitRecords(b, func(x record) { records = append(records, x) }); err != nil && bad == nil {
+		keep := func(x record) { records = append(records, x) }
+		for i, b := range r.rings {
+			if err := splitRecords(b, s.target.isOther, func(x record) { pairs[i].visit(x, keep) }); err != nil && bad == nil {
 				bad = fmt.Errorf("reading a ring: %w", err)
 			}
 		}
@@ -350,7 +405,7 @@ func (s *session) record(r record) error {
 
 func (s *session) result(err, sinkErr error) (*Result, error) {
 	cpu, cpuErr := s.target.counted()
-	err = errors.Join(err, cpuErr, s.target.close())
+	err = errors.Join(err, cpuErr, s.target.close(), s.closeOther())
 	s.facts.CPUNS = cpu
 	res := &Result{SinkErr: sinkErr, Wait: func() int { return 0 }, Signal: func(int) {}}
 	if s.command != nil {

@@ -27,6 +27,8 @@ type module struct {
 	table      *unwind.Table
 	tableFault error // why some of it is missing
 	tabled     bool  // table was made, or there is none
+	goes       *symbol.GoRuntime
+	goLooked   bool
 	finder     *symbol.Finder
 	ready      chan struct{} // closed when the object's debug file is there or known not to be
 	id         profile.ModuleID
@@ -34,9 +36,12 @@ type module struct {
 	kind       profile.ModuleKind
 }
 
+// moduleKey tells files apart that have one name, in one folder after the
+// other or in several mount namespaces.
 type moduleKey struct {
-	name  string
-	inode uint64
+	name     string
+	inode    uint64
+	maj, min uint32 // the device
 }
 
 // modules knows every module of a collection.
@@ -59,15 +64,14 @@ func (ms *modules) setMain(path string) {
 // get returns the module that a process has mapped under a name. Its file is
 // opened here and now, through the process's own view of the file system, so
 // that it can still be read when the process or the file has gone.
-func (ms *modules) get(pid uint32, name string, inode, start, end uint64) *module {
-	key := moduleKey{name, inode}
+func (ms *modules) get(pid uint32, name string, key moduleKey, start, end uint64) *module {
 	if m := ms.known[key]; m != nil {
 		return m
 	}
 	m := &module{name: name, kind: ms.kind(name), frames: map[unwind.Step][]profile.FrameID{}, finder: ms.finder}
 	ms.known[key] = m
 	if strings.HasPrefix(name, "/") && !strings.HasPrefix(name, "//") {
-		m.file, m.failed = openMapped(pid, name, inode, start, end)
+		m.file, m.failed = openMapped(pid, name, key.inode, start, end)
 	}
 	return m
 }
@@ -146,6 +150,21 @@ func (m *module) fetching() bool {
 	default:
 		return true
 	}
+}
+
+// goRuntime returns where the module keeps what belongs to a thread, nil where
+// it is not of the Go runtime.
+func (m *module) goRuntime() *symbol.GoRuntime {
+	if m.goLooked {
+		return m.goes
+	}
+	m.goLooked = true
+	if m.open(); m.object != nil && m.object.HasGoSection() {
+		if g, ok := m.object.GoRuntime(); ok {
+			m.goes = &g
+		}
+	}
+	return m.goes
 }
 
 // unwindTable returns the module's table, nil where there is none.

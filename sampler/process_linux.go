@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"entelon/core/profile"
+	"entelon/symbol"
 	"entelon/unwind"
 )
 
@@ -98,8 +99,10 @@ type processes struct {
 	b       *profile.Builder
 	modules *modules
 	known   map[uint32]*process
-	threads map[uint32]string // names by thread number, as long as they live
-	started int64             // threads and processes that began while they were followed
+	threads map[uint32]string                          // names by thread number, as long as they live
+	tell    func(pid uint32, g symbol.GoRuntime) error // of a process of the Go runtime; may be nil
+	tellErr error
+	started int64 // threads and processes that began while they were followed
 }
 
 func newProcesses(b *profile.Builder, m *modules) *processes {
@@ -178,7 +181,13 @@ func (ps *processes) readMaps(p *process, r io.Reader) {
 		if len(f) > 5 {
 			name = strings.TrimSuffix(strings.Join(f[5:], " "), " (deleted)")
 		}
-		p.mapRange(mapping{start, end, offset, ps.modules.get(p.pid, name, inode, start, end)})
+		var maj, min uint32
+		if _, err := fmt.Sscanf(f[3], "%x:%x", &maj, &min); err != nil {
+			continue
+		}
+		mod := ps.modules.get(p.pid, name, moduleKey{name, inode, maj, min}, start, end)
+		p.mapRange(mapping{start, end, offset, mod})
+		ps.look(p.pid, mod)
 	}
 }
 
@@ -193,7 +202,9 @@ func (ps *processes) apply(r record) {
 		}
 		name := strings.TrimSuffix(m.name, " (deleted)")
 		p := ps.get(m.pid)
-		p.mapRange(mapping{m.addr, m.addr + m.len, m.pgoff, ps.modules.get(m.pid, name, m.inode, m.addr, m.addr+m.len)})
+		mod := ps.modules.get(m.pid, name, moduleKey{name, m.inode, m.maj, m.min}, m.addr, m.addr+m.len)
+		p.mapRange(mapping{m.addr, m.addr + m.len, m.pgoff, mod})
+		ps.look(p.pid, mod)
 	case recComm:
 		if len(r.body) < 9 {
 			return
@@ -246,7 +257,22 @@ func (ps *processes) fork(pid, ppid, tid, ptid uint32) {
 	}
 	p := ps.fresh(pid)
 	p.maps = append([]mapping(nil), parent.maps...)
+	for _, m := range p.maps {
+		ps.look(pid, m.module)
+	}
 	ps.b.NameProcess(p.id, ps.b.Profile().Strings[ps.b.Profile().Processes[parent.id].Name])
+}
+
+// look tells of a process that has mapped a module of the Go runtime.
+func (ps *processes) look(pid uint32, m *module) {
+	if ps.tell == nil {
+		return
+	}
+	if g := m.goRuntime(); g != nil {
+		if err := ps.tell(pid, *g); err != nil {
+			ps.tellErr = err
+		}
+	}
 }
 
 // ownDir is the folder of the program's executable; objects below it are the

@@ -38,7 +38,7 @@ type resolver struct {
 	cut     [unwind.EndCount]int64 // stacks cut off, by reason
 	sample  sample
 	walk    unwind.Sample
-	window  [1]unwind.Window
+	windows unwind.Memory
 	steps   []unwind.Step
 	parked  []parked // walked, but without names yet
 	scratch []profile.FrameID
@@ -108,7 +108,7 @@ func (r *resolver) add(rec record) error {
 	at := max(0, int64(rec.time)-int64(r.origin))
 	thread := r.ps.thread(p, rec.tid)
 	kernel, user := r.split(r.sample.chain)
-	end := r.unwind(p, user)
+	end := r.unwind(p, user, rec)
 	r.facts.Samples++
 	if len(r.parked) == 0 && !r.fetching(p) {
 		r.b.Sample(at, thread, r.stack(p, kernel, end), int64(r.sample.period))
@@ -152,7 +152,7 @@ func (r *resolver) split(chain []uint64) (kernel []profile.FrameID, user []uint6
 }
 
 // unwind walks the program's part of a stack into steps.
-func (r *resolver) unwind(p *process, chain []uint64) unwind.End {
+func (r *resolver) unwind(p *process, chain []uint64, rec record) unwind.End {
 	r.steps = r.steps[:0]
 	if !r.copied {
 		return r.followChain(p, chain)
@@ -161,11 +161,15 @@ func (r *resolver) unwind(p *process, chain []uint64) unwind.End {
 		return unwind.Entry // a thread of the kernel
 	}
 	sp := r.sample.registers.Value[unwind.RSP]
-	r.window[0] = unwind.Window{Start: sp, Bytes: r.sample.stack}
-	r.walk = unwind.Sample{Registers: r.sample.registers, Memory: r.window[:], Full: r.sample.full, Kernel: chain}
-	if len(r.sample.stack) == 0 {
-		r.walk.Memory = nil
+	r.windows = r.windows[:0]
+	if len(r.sample.stack) > 0 {
+		r.windows = append(r.windows, unwind.Window{Start: sp, Bytes: r.sample.stack})
 	}
+	r.walk = unwind.Sample{Registers: r.sample.registers, Full: r.sample.full, Kernel: chain}
+	for _, b := range rec.others {
+		r.windows = decodeOther(b, r.windows, &r.walk.Go)
+	}
+	r.walk.Memory = r.windows
 	var end unwind.End
 	r.steps, end = unwind.Walk(p, &p.rules, &r.walk, r.steps)
 	return end

@@ -80,6 +80,8 @@ const (
 	recMmap2       = 10
 	recLostSamples = 13
 
+	recOther = 1 << 16 // our own: a record of the reader of other stacks
+
 	miscCommExec = 1 << 13 // PERF_RECORD_MISC_COMM_EXEC
 )
 
@@ -93,6 +95,8 @@ type record struct {
 	time uint64 // CLOCK_MONOTONIC nanoseconds
 	id   uint64 // the event; inherited events carry that of their ancestor
 	body []byte
+	// others are the copies of other stacks that belong to a sample.
+	others [][]byte
 }
 
 // trailer is what sample_id_all appends to a record: pid, tid, time, cpu and
@@ -101,7 +105,8 @@ const trailer = 32
 
 // splitRecords cuts drained bytes into records. It stops at the first one
 // that does not fit, which would mean that the ring was overrun.
-func splitRecords(b []byte, visit func(record)) error {
+// isOther tells which samples come from the reader of other stacks.
+func splitRecords(b []byte, isOther func(id uint64) bool, visit func(record)) error {
 	ne := binary.NativeEndian
 	for len(b) >= 8 {
 		r := record{kind: ne.Uint32(b), misc: ne.Uint16(b[4:])}
@@ -111,7 +116,13 @@ func splitRecords(b []byte, visit func(record)) error {
 		}
 		body := b[8:size]
 		b = b[size:]
-		if r.kind == recSample {
+		if r.kind == recSample && len(body) >= 24 && isOther(ne.Uint64(body)) {
+			// identifier, pid+tid, time, then what the program wrote
+			r.kind = recOther
+			r.pid, r.tid = ne.Uint32(body[8:]), ne.Uint32(body[12:])
+			r.time = ne.Uint64(body[16:])
+			r.body = body
+		} else if r.kind == recSample {
 			// identifier, ip, pid+tid, time, cpu, period, callchain
 			if len(body) < 56 {
 				return fmt.Errorf("a sample of %d bytes", size)

@@ -53,10 +53,12 @@ func sampleOf(pid, tid uint32, time uint64, chain ...uint64) []byte {
 	return encode(recSample, 0, append(b, words(chain...)...))
 }
 
+func noOther(uint64) bool { return false }
+
 func TestSplitRecords(t *testing.T) {
 	b := append(sampleOf(5, 6, 100, 1, 2, 3), encode(recLost, 0, append(words(77, 12), trailerOf(5, 6, 90)...))...)
 	var got []record
-	if err := splitRecords(b, func(r record) { got = append(got, r) }); err != nil {
+	if err := splitRecords(b, noOther, func(r record) { got = append(got, r) }); err != nil {
 		t.Fatal(err)
 	}
 	if len(got) != 2 || got[0].time != 100 || got[0].pid != 5 || got[0].tid != 6 || got[1].time != 90 || got[1].id != 77 {
@@ -70,11 +72,11 @@ func TestSplitRecords(t *testing.T) {
 		t.Error("the number of lost records is not where it is looked for")
 	}
 	for n := 1; n < len(b); n++ { // a ring never hands over a part, but if it did
-		_ = splitRecords(b[:n], func(r record) { s.decode(r, false); s.decode(r, true) })
+		_ = splitRecords(b[:n], noOther, func(r record) { s.decode(r, false); s.decode(r, true) })
 	}
 	lie := sampleOf(1, 1, 1, 5)
 	binary.NativeEndian.PutUint64(lie[8+48:], 1<<40)
-	if err := splitRecords(lie, func(r record) {
+	if err := splitRecords(lie, noOther, func(r record) {
 		if s.decode(r, false) {
 			t.Error("a chain longer than its record was decoded")
 		}
@@ -91,7 +93,7 @@ func FuzzRecords(f *testing.F) {
 		var facts profile.Facts
 		r := newResolver(profile.NewBuilder(), &facts, nil)
 		r.copied = len(b)%2 == 0
-		err := splitRecords(b, func(x record) {
+		err := splitRecords(b, noOther, func(x record) {
 			if x.kind == recSample {
 				_ = r.add(x) // a broken one is refused
 			} else {
@@ -247,7 +249,7 @@ func TestStackEndsWhereTheProgramBegins(t *testing.T) {
 		var names []string
 		prof := r.b.Profile()
 		kernel, user := r.split(chain)
-		prof.Walk(r.stack(p, kernel, r.unwind(p, user)), func(f profile.FrameID) { names = append(names, prof.FunctionName(prof.Frames[f].Function)) })
+		prof.Walk(r.stack(p, kernel, r.unwind(p, user, record{})), func(f profile.FrameID) { names = append(names, prof.FunctionName(prof.Frames[f].Function)) })
 		return strings.Join(names, " < ")
 	}
 	for want, chain := range map[string][]uint64{

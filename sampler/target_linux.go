@@ -17,6 +17,7 @@ type target struct {
 	rings []*ring
 	first []int // per processor, the event whose ring the others share
 	fds   []int
+	other *stackReader // nil where other stacks are not read
 	// Threads that showed up while their process was attached to, by the event
 	// opened for each. Such a thread may have inherited an event, too, from the
 	// thread that started it, and would then be sampled twice.
@@ -24,12 +25,12 @@ type target struct {
 	inherited map[uint32]bool // those of them that turned out to have one
 }
 
-func newTarget() (*target, error) {
+func newTarget(other *stackReader) (*target, error) {
 	cpus, err := processors()
 	if err != nil {
 		return nil, err
 	}
-	t := &target{cpus: cpus, first: make([]int, len(cpus)), rings: make([]*ring, len(cpus)), late: map[uint64]uint32{}, inherited: map[uint32]bool{}}
+	t := &target{other: other, cpus: cpus, first: make([]int, len(cpus)), rings: make([]*ring, len(cpus)), late: map[uint64]uint32{}, inherited: map[uint32]bool{}}
 	for i := range t.first {
 		t.first[i] = -1
 	}
@@ -44,6 +45,11 @@ func (t *target) add(a *unix.PerfEventAttr, tid int, late bool) error {
 			return err
 		}
 		t.fds = append(t.fds, fd)
+		if t.other != nil {
+			if err := t.other.attach(fd); err != nil {
+				return err
+			}
+		}
 		if late {
 			id, err := eventID(fd)
 			if err != nil {
@@ -57,14 +63,30 @@ func (t *target) add(a *unix.PerfEventAttr, tid int, late bool) error {
 				return err
 			}
 			t.first[i], t.rings[i] = fd, r
+			if t.other != nil {
+				if err := t.share(t.other.events[i], fd, cpu); err != nil {
+					return err
+				}
+			}
 			continue
 		}
-		if err := unix.IoctlSetInt(fd, unix.PERF_EVENT_IOC_SET_OUTPUT, t.first[i]); err != nil {
-			return fmt.Errorf("sharing the ring of processor %d: %w", cpu, err)
+		if err := t.share(fd, t.first[i], cpu); err != nil {
+			return err
 		}
 	}
 	return nil
 }
+
+// share has an event write into the ring of another one.
+func (t *target) share(fd, with, cpu int) error {
+	if err := unix.IoctlSetInt(fd, unix.PERF_EVENT_IOC_SET_OUTPUT, with); err != nil {
+		return fmt.Errorf("sharing the ring of processor %d: %w", cpu, err)
+	}
+	return nil
+}
+
+// isOther reports whether a record comes from the reader of other stacks.
+func (t *target) isOther(id uint64) bool { return t.other != nil && t.other.ids[id] }
 
 func eventID(fd int) (uint64, error) {
 	// PERF_EVENT_IOC_ID writes a u64; IoctlGetInt has room for one on 64-bit machines.

@@ -84,6 +84,25 @@ func (c *Cache) put(name string, write func(io.Writer) error) (path string, err 
 	return path, nil
 }
 
+// Get returns a small entry; ok is false where there is none.
+func (c *Cache) Get(name string) (b []byte, ok bool) {
+	path := c.find(name)
+	if path == "" {
+		return nil, false
+	}
+	b, err := os.ReadFile(path)
+	return b, err == nil
+}
+
+// Put writes a small entry.
+func (c *Cache) Put(name string, b []byte) error {
+	_, err := c.put(name, func(w io.Writer) error {
+		_, err := w.Write(b)
+		return err
+	})
+	return err
+}
+
 // Trim removes what a crash left and, beyond the bound, what was unused for
 // longest.
 func (c *Cache) Trim() error {

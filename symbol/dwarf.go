@@ -1,12 +1,10 @@
 package symbol
 
 import (
-	"bytes"
-	"compress/zlib"
 	"debug/dwarf"
+	"debug/elf"
 	"encoding/binary"
 	"fmt"
-	"io"
 	"sort"
 )
 
@@ -112,19 +110,11 @@ func (im *image) debugSection(name string) ([]byte, error) {
 	if len(b) < 12 || string(b[:4]) != "ZLIB" {
 		return nil, fmt.Errorf("section .zdebug_%s has no length", name)
 	}
-	size := binary.BigEndian.Uint64(b[4:])
-	if size > maxUnpacked || size/maxRatio > uint64(len(b)) {
-		return nil, fmt.Errorf("section .zdebug_%s says that it unpacks to %d bytes", name, size)
-	}
-	z, err := zlib.NewReader(bytes.NewReader(b[12:]))
+	out, err := unpack(elf.COMPRESS_ZLIB, b[12:], binary.BigEndian.Uint64(b[4:]))
 	if err != nil {
 		return nil, fmt.Errorf("section .zdebug_%s: %w", name, err)
 	}
-	out := make([]byte, size)
-	if _, err := io.ReadFull(z, out); err != nil {
-		return nil, fmt.Errorf("section .zdebug_%s: %w", name, err)
-	}
-	return out, z.Close()
+	return out, nil
 }
 
 // unitAt returns the unit that describes an address, nil if none does.

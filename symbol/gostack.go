@@ -1,10 +1,14 @@
 package symbol
 
-import "encoding/binary"
+import (
+	"encoding/binary"
+	"strings"
+)
 
 // GoFunction is what the Go linker's function table tells of a function's
 // stack frames.
 type GoFunction struct {
+	Name       string
 	Start, End uint64
 	Outmost    bool // the outer end of every stack that it is in (abi.FuncFlagTopFrame)
 	Switches   bool // it writes the stack pointer (abi.FuncFlagSPWrite)
@@ -47,7 +51,7 @@ func (o *Object) GoFrames(visit func(GoFunction)) {
 		f := goFunc{t, start, t.funcs[rec:]}
 		rows = f.depths(rows[:0], end)
 		flags := f.b[goFlagAt]
-		visit(GoFunction{Start: start, End: end, Outmost: flags&goFlagTopFrame != 0, Switches: flags&goFlagSPWrite != 0, Rows: rows})
+		visit(GoFunction{Name: strings.TrimSuffix(text(t.names, f.word(1)), ".abi0"), Start: start, End: end, Outmost: flags&goFlagTopFrame != 0, Switches: flags&goFlagSPWrite != 0, Rows: rows})
 	}
 }
 

@@ -5,7 +5,11 @@ import (
 	"debug/elf"
 	"errors"
 	"fmt"
+	"io"
 	"os"
+
+	"github.com/klauspost/compress/zlib"
+	"github.com/klauspost/compress/zstd"
 )
 
 // image is an ELF file that is mapped into memory, or is there anyway. Nothing
@@ -16,6 +20,9 @@ type image struct {
 	mapped   bool
 	unpacked map[string][]byte // sections that were compressed
 }
+
+// compressionHeader is the size of Elf64_Chdr: type, reserved, size, alignment.
+const compressionHeader = 24
 
 // maxUnpacked bounds a compressed section, and maxRatio how much it may grow;
 // the densest that zlib can make is 1032 to 1.
@@ -83,13 +90,46 @@ func (im *image) content(s *elf.Section) ([]byte, error) {
 	if b, ok := im.unpacked[s.Name]; ok {
 		return b, nil
 	}
-	if s.Size > maxUnpacked || s.Size/maxRatio > s.FileSize {
-		return nil, fmt.Errorf("section %s says that it unpacks to %d bytes", s.Name, s.Size)
+	raw, err := im.content(&elf.Section{SectionHeader: elf.SectionHeader{Name: s.Name, Offset: s.Offset, FileSize: s.FileSize}})
+	if err != nil || len(raw) < compressionHeader {
+		return nil, errors.Join(err, fmt.Errorf("section %s has no compression header", s.Name))
 	}
-	b, err := s.Data()
+	order := im.elf.ByteOrder
+	b, err := unpack(elf.CompressionType(order.Uint32(raw)), raw[compressionHeader:], order.Uint64(raw[8:]))
 	if err != nil {
 		return nil, fmt.Errorf("section %s: %w", s.Name, err)
 	}
 	im.unpacked[s.Name] = b
 	return b, nil
+}
+
+// unpack unpacks a compressed section that says to have the given size then.
+func unpack(typ elf.CompressionType, b []byte, size uint64) ([]byte, error) {
+	if size > maxUnpacked || size/maxRatio > uint64(len(b)) {
+		return nil, fmt.Errorf("it says that its %d bytes unpack to %d", len(b), size)
+	}
+	var r io.Reader
+	switch typ {
+	case elf.COMPRESS_ZLIB:
+		z, err := zlib.NewReader(bytes.NewReader(b))
+		if err != nil {
+			return nil, err
+		}
+		defer z.Close()
+		r = z
+	case elf.COMPRESS_ZSTD:
+		z, err := zstd.NewReader(bytes.NewReader(b), zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxUnpacked))
+		if err != nil {
+			return nil, err
+		}
+		defer z.Close()
+		r = z
+	default:
+		return nil, fmt.Errorf("it is compressed in the unknown way %d", typ)
+	}
+	out := make([]byte, size)
+	if _, err := io.ReadFull(r, out); err != nil {
+		return nil, fmt.Errorf("unpacking: %w", err)
+	}
+	return out, nil
 }

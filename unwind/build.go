@@ -26,7 +26,7 @@ func (d *draft) key(b []byte) []byte {
 	if d.signal {
 		flags = 1
 	}
-	b = append(b[:0], byte(d.cfa), d.register, byte(d.how), flags, byte(len(d.cfaExpr)))
+	b = append(b[:0], byte(d.cfa), d.register, byte(d.how), byte(d.role), flags, byte(len(d.cfaExpr)))
 	b = le.AppendUint32(b, uint32(d.offset))
 	b = le.AppendUint32(b, uint32(d.ra))
 	b = append(b, d.cfaExpr...)

@@ -19,6 +19,8 @@ type GoFunction struct {
 	Start, End uint64
 	Outmost    bool // the runtime marks it as the outer end of a stack
 	Switches   bool // it writes the stack pointer, so that its depth tells nothing
+	Callback   bool // it runs Go code for C code (runtime.cgocallback)
+	StandIn    bool // it stands for whoever left a stack (runtime.systemstack_switch)
 	Rows       []GoRow
 }
 
@@ -121,11 +123,19 @@ func (b *builder) goFunction(g GoFunction) {
 	case g.Outmost:
 		b.row(g.Start, &draft{Rule: Rule{cfa: cfaOutmost, how: GoTables}})
 		return
-	case g.Switches:
-		b.row(g.Start, &draft{Rule: Rule{cfa: cfaSwitch, how: FramePointer}})
+	case g.StandIn:
+		b.row(g.Start, &draft{Rule: Rule{cfa: cfaSwitch, how: FramePointer, role: roleStandIn}})
 		return
 	}
 	for _, r := range g.Rows {
+		if g.Switches {
+			d := &draft{Rule: Rule{cfa: cfaSwitch, how: FramePointer, offset: r.Depth + 8}}
+			if g.Callback {
+				d.role = roleCallback
+			}
+			b.row(r.Addr, d)
+			continue
+		}
 		d := &draft{Rule: Rule{cfa: cfaRegister, register: RSP, offset: r.Depth + 8, ra: -8, how: GoTables}}
 		if r.Depth >= 8 {
 			d.saves = []draftSave{{save: save{RBP, saveAt, -16}}}

@@ -19,7 +19,10 @@ func CompileObject(o *symbol.Object) (*Table, error) {
 				for i, r := range g.Rows {
 					rows[i] = GoRow(r)
 				}
-				visit(GoFunction{g.Start, g.End, g.Outmost, g.Switches, rows})
+				visit(GoFunction{
+					Start: g.Start, End: g.End, Outmost: g.Outmost, Switches: g.Switches, Rows: rows,
+					Callback: g.Name == "runtime.cgocallback", StandIn: g.Name == "runtime.systemstack_switch",
+				})
 			})
 		}
 	}

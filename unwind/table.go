@@ -43,11 +43,21 @@ type Rule struct {
 	register uint8
 	how      How
 	signal   bool  // the caller was interrupted, so its address is exact
+	role     role  // of code of the Go runtime
 	offset   int32 // to be added to the register, or the place of the expression
 	ra       int32 // where the return address is, relative to the CFA
 	first    uint32
 	count    uint8 // how many saves, from first on
 }
+
+// role marks code of the Go runtime that the walk must know.
+type role uint8
+
+const (
+	roleNone     role = iota
+	roleCallback      // runs Go code for C code
+	roleStandIn       // is named as the place at which a stack was left, and never is
+)
 
 // save says where a register of the caller is.
 type save struct {

@@ -51,9 +51,18 @@ type Sample struct {
 	// Kernel is the walk of the kernel along frame pointers, from the program
 	// counter on; empty where it did none.
 	Kernel []uint64
-	// Switched is where the runtime keeps the registers of the stacks that it
-	// left, innermost first, one for each change of stack; empty if unknown.
-	Switched []Registers
+	Go     GoStacks
+}
+
+// GoStacks is where the Go runtime keeps the places at which a thread left
+// its stacks: it runs its own work and C code on a system stack, and all else
+// on the stacks of goroutines.
+type GoStacks struct {
+	Known     bool
+	Low, High uint64 // the goroutine's stack
+	SP, PC    uint64 // where the goroutine's stack was left, as the scheduler noted it
+	BP        uint64
+	SystemSP  uint64 // where the system stack was left
 }
 
 // walker is one walk.
@@ -120,7 +129,7 @@ func (w *walker) step(l *line) (how How, end End, more bool) {
 	case cfaFrame:
 		return w.framePointer(NoTable)
 	case cfaSwitch:
-		return w.change()
+		return w.change(r)
 	case cfaSignal:
 		return w.signal()
 	}
@@ -257,22 +266,69 @@ func (w *walker) signal() (How, End, bool) {
 	return Signal, 0, true
 }
 
-// change goes on from code that changes stacks.
-func (w *walker) change() (How, End, bool) {
-	if len(w.s.Switched) > 0 {
-		r := w.s.Switched[0]
-		w.s.Switched = w.s.Switched[1:]
-		// The program counter there is a stand-in; the frame is empty.
-		ra, ok := w.s.Memory.Word(r.Value[RSP])
-		if !ok {
-			return w.beyond(r.Value[RSP])
-		}
-		w.regs = r
-		w.regs.Set(PC, ra)
-		w.regs.Set(RSP, r.Value[RSP]+8)
+// change goes on from Go code that changes stacks. Its frame is on both: the
+// walk came to it on the one, and its caller is on the other.
+func (w *walker) change(r *Rule) (How, End, bool) {
+	g := &w.s.Go
+	sp := w.regs.Value[RSP]
+	onGoroutine := sp >= g.Low && sp < g.High
+	switch {
+	case !g.Known, len(w.out) == 1, onGoroutine && r.role != roleCallback:
+		return w.framePointer(OtherStack)
+	case onGoroutine:
+		return w.leaveCallback(r)
+	}
+	// From the system stack to where the goroutine's was left.
+	if l := w.cache.look(w.code, g.PC); g.PC != 0 && l.mapped && !(l.rule != nil && l.rule.role == roleStandIn) {
+		w.regs = Registers{}
+		w.regs.Set(PC, g.PC)
+		w.regs.Set(RSP, g.SP)
+		w.regs.Set(RBP, g.BP)
 		return GoTables, 0, true
 	}
-	return w.framePointer(OtherStack)
+	// The program counter there is a stand-in, and the code that left the
+	// stack may have kept the frame pointer on it before (Go 1.21 and later).
+	return w.switchTo(g.SP, 0)
+}
+
+// leaveCallback goes from a Go function that C code called to that C code.
+// The runtime keeps the system stack's earlier place at the bottom of the
+// frame that it has there (runtime.cgocallback).
+func (w *walker) leaveCallback(r *Rule) (How, End, bool) {
+	g := &w.s.Go
+	base := g.SystemSP
+	earlier, ok := w.s.Memory.Word(base)
+	if !ok {
+		return w.beyond(base)
+	}
+	g.SystemSP = earlier
+	g.SP, g.PC = w.regs.Value[RSP]+uint64(int64(r.offset)), 0
+	return w.switchTo(base, uint64(r.offset)-8)
+}
+
+// switchTo makes the frame at sp the present one, whose return address is
+// depth bytes above.
+func (w *walker) switchTo(sp, depth uint64) (How, End, bool) {
+	ra, ok := w.s.Memory.Word(sp + depth)
+	if !ok {
+		return w.beyond(sp + depth)
+	}
+	var next Registers
+	if depth >= 8 {
+		if bp, ok := w.s.Memory.Word(sp + depth - 8); ok {
+			next.Set(RBP, bp)
+		}
+	} else if !w.cache.look(w.code, ra-1).mapped {
+		next.Set(RBP, ra)
+		if ra, ok = w.s.Memory.Word(sp + 8); !ok {
+			return w.beyond(sp + 8)
+		}
+		depth = 8
+	}
+	next.Set(PC, ra)
+	next.Set(RSP, sp+depth+8)
+	w.regs = next
+	return GoTables, 0, true
 }
 
 // beyond decides what it means that an address was not copied.

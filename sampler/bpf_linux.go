@@ -1,0 +1,591 @@
+package sampler
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"unsafe"
+
+	"github.com/cilium/ebpf"
+	"github.com/cilium/ebpf/asm"
+	"github.com/cilium/ebpf/btf"
+	"golang.org/x/sys/unix"
+
+	"entelon/symbol"
+	"entelon/unwind"
+)
+
+// The kernel copies the stack from the stack pointer on. A thread may have
+// left another stack behind: a signal handler runs on a stack of its own, and
+// the Go runtime changes between goroutines' stacks and the system's. What is
+// on those can only be read at the very moment of the sample, by a program
+// that the kernel runs then. It looks where the other stack was left, copies
+// from there on, and writes that as a record into the same ring, right before
+// the sample. Where it may not be loaded, such stacks are cut off.
+
+// otherBytes is how much of another stack is copied.
+const otherBytes = 16 << 10
+
+// The record that the program writes: these words, then the copied bytes.
+const (
+	otherAddr   = 8 * iota // where the copied bytes are
+	otherLength            // how many there are
+	otherKind              // what the rest means
+	otherLow               // of a Go program, as in unwind.GoStacks
+	otherHigh
+	otherSP
+	otherPC
+	otherBP
+	otherSystemSP
+	otherHeader
+)
+
+const (
+	kindSignalStack = 1
+	kindGoStack     = 2
+)
+
+// kernelOffsets are the places in the kernel's structures that the program reads.
+type kernelOffsets struct {
+	SignalStack     int32 // task_struct.sas_ss_sp
+	SignalStackSize int32 // task_struct.sas_ss_size
+	ThreadPointer   int32 // task_struct.thread.fsbase
+	StackPointer    int32 // pt_regs.sp
+}
+
+// readKernelOffsets finds the places in the kernel's own description of its types.
+func readKernelOffsets() (o kernelOffsets, err error) {
+	spec, err := btf.LoadKernelSpec()
+	if err != nil {
+		return o, fmt.Errorf("reading the kernel's types: %w", err)
+	}
+	var task, regs *btf.Struct
+	if err := errors.Join(spec.TypeByName("task_struct", &task), spec.TypeByName("pt_regs", &regs)); err != nil {
+		return o, fmt.Errorf("reading the kernel's types: %w", err)
+	}
+	for _, f := range []struct {
+		to   *int32
+		in   *btf.Struct
+		path []string
+	}{
+		{&o.SignalStack, task, []string{"sas_ss_sp"}},
+		{&o.SignalStackSize, task, []string{"sas_ss_size"}},
+		{&o.ThreadPointer, task, []string{"thread", "fsbase"}},
+		{&o.StackPointer, regs, []string{"sp"}},
+	} {
+		if *f.to, err = offsetOf(f.in, f.path); err != nil {
+			return o, err
+		}
+	}
+	return o, nil
+}
+
+func offsetOf(in *btf.Struct, path []string) (int32, error) {
+	for _, m := range in.Members {
+		if m.Name != path[0] {
+			continue
+		}
+		if len(path) == 1 {
+			return int32(m.Offset.Bytes()), nil
+		}
+		if inner, ok := btf.UnderlyingType(m.Type).(*btf.Struct); ok {
+			at, err := offsetOf(inner, path[1:])
+			return at + int32(m.Offset.Bytes()), err
+		}
+	}
+	return 0, fmt.Errorf("reading the kernel's types: %s has no %s", in.Name, path[0])
+}
+
+// stackReader is the program with its maps and the events that it writes through.
+type stackReader struct {
+	program *ebpf.Program
+	runtime *ebpf.Map // goPlaces by process
+	scratch *ebpf.Map
+	outputs *ebpf.Map // an event for each processor
+	events  []int
+	ids     map[uint64]bool // identifiers of the events
+}
+
+// goPlaces is what the program needs to know of a Go process; all are offsets.
+type goPlaces struct {
+	TLS     int64
+	M       uint64
+	Current uint64
+	Sched   uint64
+	Cgo     uint64
+}
+
+// newStackReader loads the program and opens its outputs. An error says why
+// this machine or this user cannot.
+func newStackReader(cpus []int, o kernelOffsets) (r *stackReader, err error) {
+	r = &stackReader{ids: map[uint64]bool{}}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, r.close())
+		}
+	}()
+	last := 0
+	for _, c := range cpus {
+		last = max(last, c)
+	}
+	if r.runtime, err = ebpf.NewMap(&ebpf.MapSpec{Name: "go_places", Type: ebpf.LRUHash, KeySize: 4, ValueSize: 40, MaxEntries: 4096}); err != nil {
+		return r, err
+	}
+	if r.scratch, err = ebpf.NewMap(&ebpf.MapSpec{Name: "scratch", Type: ebpf.PerCPUArray, KeySize: 4, ValueSize: scratchBytes, MaxEntries: 1}); err != nil {
+		return r, err
+	}
+	if r.outputs, err = ebpf.NewMap(&ebpf.MapSpec{Name: "outputs", Type: ebpf.PerfEventArray, KeySize: 4, ValueSize: 4, MaxEntries: uint32(last + 1)}); err != nil {
+		return r, err
+	}
+	for _, cpu := range cpus {
+		if err := r.output(cpu); err != nil {
+			return r, err
+		}
+	}
+	r.program, err = ebpf.NewProgram(&ebpf.ProgramSpec{
+		Name: "other_stacks", Type: ebpf.PerfEvent, License: "GPL",
+		Instructions: stackProgram(o, r.runtime.FD(), r.scratch.FD(), r.outputs.FD()),
+	})
+	return r, err
+}
+
+// output opens the event of one processor through which the program writes.
+func (r *stackReader) output(cpu int) error {
+	a := &unix.PerfEventAttr{
+		Type: unix.PERF_TYPE_SOFTWARE, Config: unix.PERF_COUNT_SW_BPF_OUTPUT,
+		Sample:      1,
+		Sample_type: unix.PERF_SAMPLE_IDENTIFIER | unix.PERF_SAMPLE_TID | unix.PERF_SAMPLE_TIME | unix.PERF_SAMPLE_RAW,
+		Bits:        unix.PerfBitUseClockID | unix.PerfBitWatermark,
+		Wakeup:      wakeBytes,
+		Clockid:     unix.CLOCK_MONOTONIC,
+	}
+	a.Size = uint32(unsafe.Sizeof(*a))
+	fd, err := unix.PerfEventOpen(a, -1, cpu, -1, unix.PERF_FLAG_FD_CLOEXEC)
+	if err != nil {
+		return fmt.Errorf("opening an output for processor %d: %w", cpu, err)
+	}
+	r.events = append(r.events, fd)
+	id, err := eventID(fd)
+	if err != nil {
+		return err
+	}
+	r.ids[id] = true
+	return r.outputs.Put(uint32(cpu), uint32(fd))
+}
+
+// attach has the kernel run the program with every sample of an event.
+func (r *stackReader) attach(fd int) error {
+	if err := unix.IoctlSetInt(fd, unix.PERF_EVENT_IOC_SET_BPF, r.program.FD()); err != nil {
+		return fmt.Errorf("attaching to the sampling event: %w", err)
+	}
+	return nil
+}
+
+// tell lets the program know that a process is of the Go runtime.
+func (r *stackReader) tell(pid uint32, g symbol.GoRuntime) error {
+	p := goPlaces{TLS: int64(g.TLS), M: uint64(g.M), Current: uint64(g.Current), Sched: uint64(g.Sched)}
+	if g.Cgo {
+		p.Cgo = 1
+	}
+	return r.runtime.Put(pid, p)
+}
+
+func (r *stackReader) close() error {
+	var errs []error
+	for _, fd := range r.events {
+		errs = append(errs, unix.Close(fd))
+	}
+	r.events = nil
+	if r.program != nil {
+		errs = append(errs, r.program.Close())
+	}
+	for _, m := range []*ebpf.Map{r.runtime, r.scratch, r.outputs} {
+		if m != nil {
+			errs = append(errs, m.Close())
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// otherDelay is the longest time in nanoseconds between a sample and the copy
+// of another stack that belongs to it; both are made by one interrupt.
+const otherDelay = 1_000_000
+
+// pairing hands the records of the program on with the sample that they
+// belong to: the next one of the same thread in the same ring. Their times do
+// not tell, since the kernel takes a sample's time before it runs the program.
+type pairing map[uint32][]record
+
+func (p pairing) visit(r record, next func(record)) {
+	switch r.kind {
+	case recOther:
+		p[r.tid] = append(p[r.tid], r)
+		return
+	case recSample:
+		if waiting, ok := p[r.tid]; ok {
+			delete(p, r.tid)
+			for _, o := range waiting {
+				if o.time-r.time < otherDelay { // else its own sample was lost
+					r.others = append(r.others, o.body)
+				}
+			}
+		}
+	}
+	next(r)
+}
+
+// decodeOther reads a record of the program: identifier, pid and tid, time,
+// the length of the rest, then the words above. A broken one is passed over:
+// the stack is then cut off, as it would be without it.
+func decodeOther(b []byte, windows unwind.Memory, goes *unwind.GoStacks) unwind.Memory {
+	ne := binary.NativeEndian
+	const before = 8 + 8 + 8 + 4
+	if len(b) < before+otherHeader {
+		return windows
+	}
+	b = b[before:]
+	word := func(at int) uint64 { return ne.Uint64(b[at:]) }
+	n := word(otherLength)
+	if n > uint64(len(b)-otherHeader) {
+		return windows
+	}
+	if word(otherKind) == kindGoStack {
+		*goes = unwind.GoStacks{
+			Known: true, Low: word(otherLow), High: word(otherHigh),
+			SP: word(otherSP), PC: word(otherPC), BP: word(otherBP), SystemSP: word(otherSystemSP),
+		}
+	}
+	if n == 0 {
+		return windows
+	}
+	return append(windows, unwind.Window{Start: word(otherAddr), Bytes: b[otherHeader : otherHeader+n]})
+}
+
+// scratchBytes has room for a header, the copy, and one page more, so that
+// the kernel's check of the program sees that no copy can go beyond.
+const scratchBytes = 32 << 10
+
+// Places on the program's own stack, relative to its end.
+const (
+	slotKey    = -8
+	slotWord   = -16
+	slotG      = -24
+	slotM      = -32
+	slotCur    = -40
+	slotSystem = -48
+	slotLimit  = -56
+	slotAddr   = -64
+)
+
+// stackProgram is the program. It keeps the sample's context in r6, the
+// scratch memory in r7, the program's stack pointer in r8, and the task in r9.
+func stackProgram(o kernelOffsets, runtime, scratch, outputs int) asm.Instructions {
+	p := &assembler{scratch: scratch, outputs: outputs}
+	p.add(
+		asm.Mov.Reg(asm.R6, asm.R1),
+		asm.FnGetCurrentTaskBtf.Call(),
+		asm.Mov.Reg(asm.R9, asm.R0),
+		asm.Mov.Reg(asm.R1, asm.R9),
+		asm.FnTaskPtRegs.Call(),
+		asm.LoadMem(asm.R8, asm.R0, int16(o.StackPointer), asm.DWord),
+		asm.Mov.Imm(asm.R0, 0),
+		asm.StoreMem(asm.RFP, slotKey, asm.R0, asm.DWord),
+		asm.LoadMapPtr(asm.R1, scratch),
+		asm.Mov.Reg(asm.R2, asm.RFP),
+		asm.Add.Imm(asm.R2, slotKey),
+		asm.FnMapLookupElem.Call(),
+		asm.JEq.Imm(asm.R0, 0, "out"),
+		asm.Mov.Reg(asm.R7, asm.R0),
+	)
+	p.signalStack(o)
+	p.goStack(o, runtime)
+	p.here("out")
+	p.add(
+		asm.Mov.Imm(asm.R0, 1), // the sample itself is kept in any case
+		asm.Return(),
+	)
+	return p.code
+}
+
+type assembler struct {
+	code             asm.Instructions
+	scratch, outputs int
+	next             string // label of the next instruction
+	labels           int
+}
+
+func (p *assembler) add(code ...asm.Instruction) {
+	for _, in := range code {
+		if p.next != "" {
+			in = in.WithSymbol(p.next)
+			p.next = ""
+		}
+		p.code = append(p.code, in)
+	}
+}
+
+// label makes a new label's name.
+func (p *assembler) label() string {
+	p.labels++
+	return fmt.Sprintf("l%d", p.labels)
+}
+
+// here puts a label before the next instruction.
+func (p *assembler) here(label string) {
+	if p.next != "" {
+		p.add(asm.Mov.Reg(asm.R0, asm.R0))
+	}
+	p.next = label
+}
+
+// readUser reads size bytes of the program's memory at the address in r3 to a
+// place on the own stack; it goes to the label where that fails.
+func (p *assembler) readUser(slot int16, size int32, failed string) {
+	p.add(
+		asm.Mov.Reg(asm.R1, asm.RFP),
+		asm.Add.Imm(asm.R1, int32(slot)),
+		asm.Mov.Imm(asm.R2, size),
+		asm.FnProbeReadUser.Call(),
+		asm.JNE.Imm(asm.R0, 0, failed),
+	)
+}
+
+// signalStack looks whether the thread runs on its signal stack. If so, the
+// outermost signal frame near the stack's end holds the interrupted
+// registers; what they point to is copied, and counts as the stack from then on.
+func (p *assembler) signalStack(o kernelOffsets) {
+	const (
+		looked  = 8 << 10 // how far from the end it is looked for: the frame holds all vector registers
+		uc      = -16     // from the place of uc_stack in struct ucontext to its begin
+		stackSP = uc + 40 + 15*8
+	)
+	none, near := p.label(), p.label()
+	p.add(
+		asm.LoadMem(asm.R1, asm.R9, int16(o.SignalStack), asm.DWord),
+		asm.LoadMem(asm.R2, asm.R9, int16(o.SignalStackSize), asm.DWord),
+		asm.JEq.Imm(asm.R2, 0, none),
+		asm.Mov.Reg(asm.R3, asm.R8),
+		asm.Sub.Reg(asm.R3, asm.R1),
+		asm.JGE.Reg(asm.R3, asm.R2, none), // unsigned: the stack pointer is not on it
+		asm.StoreMem(asm.RFP, slotG, asm.R1, asm.DWord),
+		asm.StoreMem(asm.RFP, slotM, asm.R2, asm.DWord),
+		// r3: where to begin to read, r2: how much. What is below the stack
+		// pointer may never have been touched.
+		asm.Mov.Reg(asm.R3, asm.R1),
+		asm.Add.Reg(asm.R3, asm.R2),
+		asm.And.Imm(asm.R3, -16),
+		asm.Mov.Reg(asm.R2, asm.R3),
+		asm.Mov.Reg(asm.R4, asm.R8),
+		asm.And.Imm(asm.R4, -16),
+		asm.Sub.Reg(asm.R2, asm.R4),
+		asm.JLE.Imm(asm.R2, looked, near),
+		asm.Mov.Imm(asm.R2, looked),
+	)
+	p.here(near)
+	p.add(
+		asm.JLT.Imm(asm.R2, 256, none), // no room for a signal frame
+		asm.Sub.Reg(asm.R3, asm.R2),
+		// It is put at the end of its place, so that what is looked for is
+		// always at the same distance from there.
+		asm.Mov.Imm(asm.R4, looked),
+		asm.Sub.Reg(asm.R4, asm.R2),
+		asm.JGT.Imm(asm.R4, looked, none),
+		asm.JGT.Imm(asm.R2, looked, none),
+		asm.Mov.Reg(asm.R1, asm.R7),
+		asm.Add.Imm(asm.R1, otherHeader+8),
+		asm.Add.Reg(asm.R1, asm.R4),
+		asm.FnProbeReadUser.Call(),
+		asm.JNE.Imm(asm.R0, 0, none),
+	)
+	loop, found := p.label(), p.label()
+	p.add(
+		asm.LoadMem(asm.R1, asm.RFP, slotG, asm.DWord),
+		asm.LoadMem(asm.R2, asm.RFP, slotM, asm.DWord),
+		asm.Mov.Imm(asm.R3, looked-192), // the frame's end is further in than that
+	)
+	p.here(loop)
+	p.add(
+		asm.Mov.Reg(asm.R4, asm.R7),
+		asm.Add.Reg(asm.R4, asm.R3),
+		asm.LoadMem(asm.R5, asm.R4, otherHeader+8, asm.DWord),
+		asm.Sub.Imm(asm.R3, 16),
+		asm.JEq.Reg(asm.R5, asm.R1, found+"a"),
+	)
+	p.here(loop + "next")
+	p.add(
+		asm.JSGT.Imm(asm.R3, 16, loop),
+		asm.Ja.Label(none),
+	)
+	p.here(found + "a")
+	p.add(
+		asm.LoadMem(asm.R5, asm.R4, otherHeader+8+16, asm.DWord),
+		asm.JNE.Reg(asm.R5, asm.R2, loop+"next"),
+		asm.LoadMem(asm.R8, asm.R4, otherHeader+8+stackSP, asm.DWord),
+		asm.Mov.Imm(asm.R0, kindSignalStack),
+		asm.StoreMem(asm.R7, otherKind, asm.R0, asm.DWord),
+		asm.Mov.Imm(asm.R1, otherBytes),
+		asm.StoreMem(asm.RFP, slotLimit, asm.R1, asm.DWord),
+		asm.StoreMem(asm.RFP, slotAddr, asm.R8, asm.DWord),
+	)
+	p.emit()
+	p.here(none)
+}
+
+// goStack looks whether the process is of the Go runtime, and where the
+// thread left the goroutine's stack, or in a callback from C code the
+// system's.
+func (p *assembler) goStack(o kernelOffsets, runtime int) {
+	const curBytes = 128 // of the goroutine: the stack's bounds first, then sched
+	const place = otherHeader + 64
+	p.add(
+		asm.FnGetCurrentPidTgid.Call(),
+		asm.RSh.Imm(asm.R0, 32),
+		asm.StoreMem(asm.RFP, slotKey, asm.R0, asm.Word),
+		asm.LoadMapPtr(asm.R1, runtime),
+		asm.Mov.Reg(asm.R2, asm.RFP),
+		asm.Add.Imm(asm.R2, slotKey),
+		asm.FnMapLookupElem.Call(),
+		asm.JEq.Imm(asm.R0, 0, "out"),
+		asm.LoadMem(asm.R3, asm.R9, int16(o.ThreadPointer), asm.DWord),
+		asm.Mov.Reg(asm.R9, asm.R0), // the task is not needed any more
+		asm.LoadMem(asm.R1, asm.R9, 0, asm.DWord),
+		asm.Add.Reg(asm.R3, asm.R1),
+	)
+	p.readUser(slotG, 8, "out")
+	p.add(
+		asm.LoadMem(asm.R3, asm.RFP, slotG, asm.DWord),
+		asm.JEq.Imm(asm.R3, 0, "out"), // a thread that the runtime does not know
+		asm.LoadMem(asm.R1, asm.R9, 8, asm.DWord),
+		asm.Add.Reg(asm.R3, asm.R1),
+	)
+	p.readUser(slotM, 8, "out")
+	p.add(asm.LoadMem(asm.R3, asm.RFP, slotM, asm.DWord))
+	p.readUser(slotSystem, 8, "out") // m.g0 is the first field
+	p.add(
+		asm.LoadMem(asm.R3, asm.RFP, slotM, asm.DWord),
+		asm.LoadMem(asm.R1, asm.R9, 16, asm.DWord),
+		asm.Add.Reg(asm.R3, asm.R1),
+	)
+	p.readUser(slotCur, 8, "out")
+	p.add(
+		asm.LoadMem(asm.R3, asm.RFP, slotCur, asm.DWord),
+		asm.JEq.Imm(asm.R3, 0, "out"), // the thread runs for no goroutine
+		asm.Mov.Reg(asm.R1, asm.R7),
+		asm.Add.Imm(asm.R1, place),
+		asm.Mov.Imm(asm.R2, curBytes),
+		asm.FnProbeReadUser.Call(),
+		asm.JNE.Imm(asm.R0, 0, "out"),
+		asm.LoadMem(asm.R3, asm.RFP, slotSystem, asm.DWord),
+		asm.LoadMem(asm.R1, asm.R9, 24, asm.DWord),
+		asm.Add.Reg(asm.R3, asm.R1),
+	)
+	p.readUser(slotWord, 8, "out") // g0.sched.sp
+	// The header. sched is the scheduler's record: sp, pc, and bp at 40.
+	p.add(
+		asm.LoadMem(asm.R1, asm.R7, place, asm.DWord),
+		asm.LoadMem(asm.R2, asm.R7, place+8, asm.DWord),
+		asm.StoreMem(asm.R7, otherLow, asm.R1, asm.DWord),
+		asm.StoreMem(asm.R7, otherHigh, asm.R2, asm.DWord),
+		asm.LoadMem(asm.R4, asm.RFP, slotWord, asm.DWord),
+		asm.StoreMem(asm.R7, otherSystemSP, asm.R4, asm.DWord),
+		asm.LoadMem(asm.R3, asm.R9, 24, asm.DWord),
+		asm.JGT.Imm(asm.R3, curBytes-48, "out"),
+		asm.Mov.Reg(asm.R5, asm.R7),
+		asm.Add.Reg(asm.R5, asm.R3),
+		asm.LoadMem(asm.R3, asm.R5, place, asm.DWord),
+		asm.StoreMem(asm.R7, otherSP, asm.R3, asm.DWord),
+		asm.LoadMem(asm.R0, asm.R5, place+8, asm.DWord),
+		asm.StoreMem(asm.R7, otherPC, asm.R0, asm.DWord),
+		asm.LoadMem(asm.R0, asm.R5, place+40, asm.DWord),
+		asm.StoreMem(asm.R7, otherBP, asm.R0, asm.DWord),
+		asm.Mov.Imm(asm.R0, kindGoStack),
+		asm.StoreMem(asm.R7, otherKind, asm.R0, asm.DWord),
+		asm.Mov.Imm(asm.R5, otherBytes),
+		asm.StoreMem(asm.RFP, slotLimit, asm.R5, asm.DWord),
+	)
+	system, emit := p.label(), p.label()
+	p.add(
+		asm.JLT.Reg(asm.R8, asm.R1, system),
+		asm.JGE.Reg(asm.R8, asm.R2, system),
+		// On the goroutine's stack: only C code can be below, on the system's.
+		asm.LoadMem(asm.R5, asm.R9, 32, asm.DWord),
+		asm.JEq.Imm(asm.R5, 0, "out"),
+		asm.StoreMem(asm.RFP, slotAddr, asm.R4, asm.DWord),
+		asm.Ja.Label(emit),
+	)
+	p.here(system)
+	// No more than up to the end of the goroutine's stack.
+	p.add(
+		asm.StoreMem(asm.RFP, slotAddr, asm.R3, asm.DWord),
+		asm.Sub.Reg(asm.R2, asm.R3),
+		asm.JGE.Imm(asm.R2, otherBytes, emit),
+		asm.StoreMem(asm.RFP, slotLimit, asm.R2, asm.DWord),
+	)
+	p.here(emit)
+	p.emit()
+}
+
+// emit copies the program's memory from the address in slotAddr on, page by
+// page up to the first that cannot be read, and writes the record.
+func (p *assembler) emit() {
+	const page = 4096
+	done := p.label()
+	p.add(
+		asm.LoadMem(asm.R3, asm.RFP, slotAddr, asm.DWord),
+		asm.StoreMem(asm.R7, otherAddr, asm.R3, asm.DWord),
+		asm.Mov.Imm(asm.R0, 0),
+		asm.StoreMem(asm.R7, otherLength, asm.R0, asm.DWord),
+		asm.Mov.Imm(asm.R0, 0),
+		asm.StoreMem(asm.RFP, slotWord, asm.R0, asm.DWord), // copied so far
+	)
+	for range otherBytes/page + 1 {
+		fits := p.label()
+		p.add(
+			// r2: up to the end of the page, and of what is wanted.
+			asm.LoadMem(asm.R3, asm.RFP, slotAddr, asm.DWord),
+			asm.LoadMem(asm.R4, asm.RFP, slotWord, asm.DWord),
+			asm.LoadMem(asm.R5, asm.RFP, slotLimit, asm.DWord),
+			asm.Sub.Reg(asm.R5, asm.R4),
+			asm.JSLE.Imm(asm.R5, 0, done),
+			asm.Mov.Reg(asm.R1, asm.R3),
+			asm.And.Imm(asm.R1, page-1),
+			asm.Mov.Imm(asm.R2, page),
+			asm.Sub.Reg(asm.R2, asm.R1),
+			asm.JLE.Reg(asm.R2, asm.R5, fits),
+			asm.Mov.Reg(asm.R2, asm.R5),
+		)
+		p.here(fits)
+		p.add(
+			// What the kernel's check needs to see: both bounds.
+			asm.JGT.Imm(asm.R2, page, done),
+			asm.JGT.Imm(asm.R4, otherBytes, done),
+			asm.Mov.Reg(asm.R1, asm.R7),
+			asm.Add.Imm(asm.R1, otherHeader),
+			asm.Add.Reg(asm.R1, asm.R4),
+			asm.StoreMem(asm.RFP, slotM, asm.R2, asm.DWord),
+			asm.FnProbeReadUser.Call(),
+			asm.JNE.Imm(asm.R0, 0, done),
+			asm.LoadMem(asm.R2, asm.RFP, slotM, asm.DWord),
+			asm.LoadMem(asm.R3, asm.RFP, slotAddr, asm.DWord),
+			asm.LoadMem(asm.R4, asm.RFP, slotWord, asm.DWord),
+			asm.Add.Reg(asm.R3, asm.R2),
+			asm.Add.Reg(asm.R4, asm.R2),
+			asm.StoreMem(asm.RFP, slotAddr, asm.R3, asm.DWord),
+			asm.StoreMem(asm.RFP, slotWord, asm.R4, asm.DWord),
+		)
+	}
+	p.here(done)
+	over := p.label()
+	p.add(
+		asm.LoadMem(asm.R5, asm.RFP, slotWord, asm.DWord),
+		asm.StoreMem(asm.R7, otherLength, asm.R5, asm.DWord),
+		asm.JGT.Imm(asm.R5, otherBytes, over),
+		asm.Mov.Reg(asm.R1, asm.R6),
+		asm.LoadMapPtr(asm.R2, p.outputs),
+		asm.LoadImm(asm.R3, 0xffffffff, asm.DWord), // BPF_F_CURRENT_CPU
+		asm.Mov.Reg(asm.R4, asm.R7),
+		asm.Add.Imm(asm.R5, otherHeader),
+		asm.FnPerfEventOutput.Call(),
+	)
+	p.here(over)
+}

@@ -1,0 +1,75 @@
+package symbol
+
+import "golang.org/x/arch/x86/x86asm"
+
+// GoRuntime says where a Go program keeps what belongs to the thread that
+// runs. The places differ between versions of Go, and no table tells them; but
+// the runtime's own function that changes to the system stack reads all of
+// them, in the same order in every version, so they are read off its
+// instructions.
+type GoRuntime struct {
+	TLS     int32  // where the running goroutine (g) is, relative to the thread pointer
+	M       uint32 // where a g has its thread (m)
+	Current uint32 // where an m has the goroutine that it runs for (curg)
+	Sched   uint32 // where a g has the place at which its stack was left (sched)
+	Cgo     bool   // C code may call Go code
+}
+
+// GoRuntime returns the places; ok is false where they cannot be told.
+func (o *Object) GoRuntime() (r GoRuntime, ok bool) {
+	var code []byte
+	o.GoFrames(func(f GoFunction) {
+		switch f.Name {
+		case "runtime.systemstack":
+			code = o.codeAt(f.Start, f.End)
+		case "runtime/cgo.init", "crosscall2":
+			r.Cgo = true
+		}
+	})
+	return r, code != nil && r.read(code)
+}
+
+func (o *Object) codeAt(start, end uint64) []byte {
+	for _, s := range o.file.Sections {
+		if start >= s.Addr && end <= s.Addr+s.Size && end-start < 1<<12 {
+			if b, err := o.image.content(s); err == nil && end-s.Addr <= uint64(len(b)) {
+				return b[start-s.Addr : end-s.Addr]
+			}
+		}
+	}
+	return nil
+}
+
+// read follows runtime.systemstack: g from the thread's own storage; its m; a
+// comparison of g with m.gsignal, with m.g0 (at 0) and with m.curg; then the
+// stack pointer from g0.sched.
+func (r *GoRuntime) read(code []byte) bool {
+	var g, m x86asm.Reg
+	seen := 0 // fields of m that were compared or read
+	for at := 0; at < len(code); {
+		in, err := x86asm.Decode(code[at:], 64)
+		if err != nil {
+			return false
+		}
+		at += in.Len
+		to, toReg := in.Args[0].(x86asm.Reg)
+		from, fromMem := in.Args[1].(x86asm.Mem)
+		if !toReg || !fromMem {
+			continue
+		}
+		switch {
+		case g == 0 && in.Op == x86asm.MOV && from.Segment == x86asm.FS:
+			g, r.TLS = to, int32(from.Disp)
+		case g != 0 && m == 0 && in.Op == x86asm.MOV && from.Base == g:
+			m, r.M = to, uint32(from.Disp)
+		case m != 0 && from.Base == m && seen < 3:
+			if seen++; seen == 3 {
+				r.Current = uint32(from.Disp)
+			}
+		case seen == 3 && in.Op == x86asm.MOV && to == x86asm.RSP && from.Segment != x86asm.FS:
+			r.Sched = uint32(from.Disp)
+			return r.M < 1<<12 && r.Current < 1<<12 && r.Sched < 1<<12
+		}
+	}
+	return false
+}
