@@ -23,8 +23,13 @@ import (
 // from there on, and writes that as a record into the same ring, right before
 // the sample. Where it may not be loaded, such stacks are cut off.
 
-// otherBytes is how much of another stack is copied.
-const otherBytes = 16 << 10
+// otherBytes is how much of a stack is copied into one record, and
+// moreRecords how many follow what the kernel copied of a stack that is
+// deeper than that.
+const (
+	otherBytes  = 16 << 10
+	moreRecords = 3
+)
 
 // The record that the program writes: these words, then the copied bytes.
 const (
@@ -51,6 +56,8 @@ type kernelOffsets struct {
 	SignalStackSize int32 // task_struct.sas_ss_size
 	ThreadPointer   int32 // task_struct.thread.fsbase
 	StackPointer    int32 // pt_regs.sp
+	Memory          int32 // task_struct.mm
+	StackStart      int32 // mm_struct.start_stack
 }
 
 // readKernelOffsets finds the places in the kernel's own description of its types.
@@ -59,8 +66,8 @@ func readKernelOffsets() (o kernelOffsets, err error) {
 	if err != nil {
 		return o, fmt.Errorf("reading the kernel's types: %w", err)
 	}
-	var task, regs *btf.Struct
-	if err := errors.Join(spec.TypeByName("task_struct", &task), spec.TypeByName("pt_regs", &regs)); err != nil {
+	var task, regs, memory *btf.Struct
+	if err := errors.Join(spec.TypeByName("task_struct", &task), spec.TypeByName("pt_regs", &regs), spec.TypeByName("mm_struct", &memory)); err != nil {
 		return o, fmt.Errorf("reading the kernel's types: %w", err)
 	}
 	for _, f := range []struct {
@@ -72,6 +79,8 @@ func readKernelOffsets() (o kernelOffsets, err error) {
 		{&o.SignalStackSize, task, []string{"sas_ss_size"}},
 		{&o.ThreadPointer, task, []string{"thread", "fsbase"}},
 		{&o.StackPointer, regs, []string{"sp"}},
+		{&o.Memory, task, []string{"mm"}},
+		{&o.StackStart, memory, []string{"start_stack"}},
 	} {
 		if *f.to, err = offsetOf(f.in, f.path); err != nil {
 			return o, err
@@ -82,6 +91,11 @@ func readKernelOffsets() (o kernelOffsets, err error) {
 
 func offsetOf(in *btf.Struct, path []string) (int32, error) {
 	for _, m := range in.Members {
+		if inner, ok := btf.UnderlyingType(m.Type).(*btf.Struct); ok && m.Name == "" {
+			if at, err := offsetOf(inner, path); err == nil { // a part without a name
+				return at + int32(m.Offset.Bytes()), nil
+			}
+		}
 		if m.Name != path[0] {
 			continue
 		}
@@ -116,8 +130,8 @@ type goPlaces struct {
 }
 
 // newStackReader loads the program and opens its outputs. An error says why
-// this machine or this user cannot.
-func newStackReader(cpus []int, o kernelOffsets) (r *stackReader, err error) {
+// this machine or this user cannot. stackBytes is what the kernel copies itself.
+func newStackReader(cpus []int, o kernelOffsets, stackBytes int) (r *stackReader, err error) {
 	r = &stackReader{ids: map[uint64]bool{}}
 	defer func() {
 		if err != nil {
@@ -144,7 +158,7 @@ func newStackReader(cpus []int, o kernelOffsets) (r *stackReader, err error) {
 	}
 	r.program, err = ebpf.NewProgram(&ebpf.ProgramSpec{
 		Name: "other_stacks", Type: ebpf.PerfEvent, License: "GPL",
-		Instructions: stackProgram(o, r.runtime.FD(), r.scratch.FD(), r.outputs.FD()),
+		Instructions: stackProgram(o, stackBytes, r.runtime.FD(), r.scratch.FD(), r.outputs.FD()),
 	})
 	return r, err
 }
@@ -279,8 +293,8 @@ const (
 
 // stackProgram is the program. It keeps the sample's context in r6, the
 // scratch memory in r7, the program's stack pointer in r8, and the task in r9.
-func stackProgram(o kernelOffsets, runtime, scratch, outputs int) asm.Instructions {
-	p := &assembler{scratch: scratch, outputs: outputs}
+func stackProgram(o kernelOffsets, stackBytes, runtime, scratch, outputs int) asm.Instructions {
+	p := &assembler{scratch: scratch, outputs: outputs, stackBytes: int32(stackBytes)}
 	p.add(
 		asm.Mov.Reg(asm.R6, asm.R1),
 		asm.FnGetCurrentTaskBtf.Call(),
@@ -298,6 +312,7 @@ func stackProgram(o kernelOffsets, runtime, scratch, outputs int) asm.Instructio
 		asm.Mov.Reg(asm.R7, asm.R0),
 	)
 	p.signalStack(o)
+	p.deepStack(o)
 	p.goStack(o, runtime)
 	p.here("out")
 	p.add(
@@ -312,6 +327,7 @@ type assembler struct {
 	scratch, outputs int
 	next             string // label of the next instruction
 	labels           int
+	stackBytes       int32
 }
 
 func (p *assembler) add(code ...asm.Instruction) {
@@ -431,6 +447,62 @@ func (p *assembler) signalStack(o kernelOffsets) {
 	p.here(none)
 }
 
+// deepStack copies what is beyond the kernel's copy where the stack is deeper.
+// Where it begins is known for a process's first thread, from the kernel, and
+// for the others, whose thread pointer is at the stack's begin.
+func (p *assembler) deepStack(o kernelOffsets) {
+	const largest = 64 << 20 // what is further away is another stack
+	thread, found, none := p.label(), p.label(), p.label()
+	p.add(
+		asm.LoadMem(asm.R1, asm.R9, int16(o.Memory), asm.DWord),
+		asm.JEq.Imm(asm.R1, 0, none),
+		asm.LoadMem(asm.R2, asm.R1, int16(o.StackStart), asm.DWord),
+		asm.Sub.Reg(asm.R2, asm.R8),
+		asm.JLE.Imm(asm.R2, largest, found), // unsigned, so that a begin below is far away
+	)
+	p.here(thread)
+	p.add(
+		asm.LoadMem(asm.R2, asm.R9, int16(o.ThreadPointer), asm.DWord),
+		asm.Sub.Reg(asm.R2, asm.R8),
+		asm.JGT.Imm(asm.R2, largest, none),
+	)
+	p.here(found)
+	p.add(
+		asm.Mov.Imm(asm.R0, kindSignalStack),
+		asm.StoreMem(asm.R7, otherKind, asm.R0, asm.DWord),
+	)
+	p.more(none)
+	p.here(none)
+}
+
+// more copies a stack that r2 bytes are left of, from where the kernel's copy
+// ends; it goes to the label where there is nothing.
+func (p *assembler) more(none string) {
+	p.add(
+		asm.Sub.Imm(asm.R2, p.stackBytes),
+		asm.JSLE.Imm(asm.R2, 0, none),
+		asm.Mov.Reg(asm.R1, asm.R8),
+		asm.Add.Imm(asm.R1, p.stackBytes),
+		asm.StoreMem(asm.RFP, slotAddr, asm.R1, asm.DWord),
+		asm.StoreMem(asm.RFP, slotG, asm.R2, asm.DWord),
+	)
+	for range moreRecords {
+		fits := p.label()
+		p.add(
+			asm.LoadMem(asm.R2, asm.RFP, slotG, asm.DWord),
+			asm.JSLE.Imm(asm.R2, 0, none),
+			asm.Mov.Reg(asm.R1, asm.R2),
+			asm.Sub.Imm(asm.R1, otherBytes),
+			asm.StoreMem(asm.RFP, slotG, asm.R1, asm.DWord),
+			asm.JSLE.Imm(asm.R2, otherBytes, fits),
+			asm.Mov.Imm(asm.R2, otherBytes),
+		)
+		p.here(fits)
+		p.add(asm.StoreMem(asm.RFP, slotLimit, asm.R2, asm.DWord))
+		p.emit()
+	}
+}
+
 // goStack looks whether the process is of the Go runtime, and where the
 // thread left the goroutine's stack, or in a callback from C code the
 // system's.
@@ -469,7 +541,7 @@ func (p *assembler) goStack(o kernelOffsets, runtime int) {
 	p.readUser(slotCur, 8, "out")
 	p.add(
 		asm.LoadMem(asm.R3, asm.RFP, slotCur, asm.DWord),
-		asm.JEq.Imm(asm.R3, 0, "out"), // the thread runs for no goroutine
+		asm.JEq.Imm(asm.R3, 0, "idle"),
 		asm.Mov.Reg(asm.R1, asm.R7),
 		asm.Add.Imm(asm.R1, place),
 		asm.Mov.Imm(asm.R2, curBytes),
@@ -503,11 +575,17 @@ func (p *assembler) goStack(o kernelOffsets, runtime int) {
 		asm.Mov.Imm(asm.R5, otherBytes),
 		asm.StoreMem(asm.RFP, slotLimit, asm.R5, asm.DWord),
 	)
-	system, emit := p.label(), p.label()
+	system, emit, shallow := p.label(), p.label(), p.label()
 	p.add(
 		asm.JLT.Reg(asm.R8, asm.R1, system),
 		asm.JGE.Reg(asm.R8, asm.R2, system),
+		asm.Sub.Reg(asm.R2, asm.R8),
+	)
+	p.more(shallow)
+	p.here(shallow)
+	p.add(
 		// On the goroutine's stack: only C code can be below, on the system's.
+		asm.LoadMem(asm.R4, asm.R7, otherSystemSP, asm.DWord),
 		asm.LoadMem(asm.R5, asm.R9, 32, asm.DWord),
 		asm.JEq.Imm(asm.R5, 0, "out"),
 		asm.StoreMem(asm.RFP, slotAddr, asm.R4, asm.DWord),
@@ -522,6 +600,20 @@ func (p *assembler) goStack(o kernelOffsets, runtime int) {
 		asm.StoreMem(asm.RFP, slotLimit, asm.R2, asm.DWord),
 	)
 	p.here(emit)
+	p.emit()
+	p.add(asm.Ja.Label("out"))
+	// The thread runs for no goroutine, so that nothing is below the system's stack.
+	p.here("idle")
+	p.add(asm.Mov.Imm(asm.R1, 0))
+	for _, at := range []int16{otherAddr, otherLow, otherHigh, otherSP, otherPC, otherBP, otherSystemSP} {
+		p.add(asm.StoreMem(asm.R7, at, asm.R1, asm.DWord))
+	}
+	p.add(
+		asm.StoreMem(asm.RFP, slotLimit, asm.R1, asm.DWord),
+		asm.StoreMem(asm.RFP, slotAddr, asm.R1, asm.DWord),
+		asm.Mov.Imm(asm.R1, kindGoStack),
+		asm.StoreMem(asm.R7, otherKind, asm.R1, asm.DWord),
+	)
 	p.emit()
 }
 

@@ -17,7 +17,7 @@ func TestStackReaderLoads(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, err := newStackReader(cpus, o)
+	r, err := newStackReader(cpus, o, DefaultStackBytes)
 	var rejected *ebpf.VerifierError
 	if err != nil && !errors.As(err, &rejected) && (errors.Is(err, unix.EPERM) || errors.Is(err, unix.EACCES)) {
 		t.Skip(err)

@@ -128,7 +128,7 @@ func (s *session) openOther(pid uint32) {
 	if err == nil {
 		var o kernelOffsets
 		if o, err = kernelPlaces(s.o.Finder); err == nil {
-			s.other, err = newStackReader(cpus, o)
+			s.other, err = newStackReader(cpus, o, s.o.Settings.StackBytes)
 		}
 	}
 	if err != nil {

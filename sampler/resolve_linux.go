@@ -264,7 +264,8 @@ func (r *resolver) push(kernel, user []profile.FrameID, end unwind.End, last *mo
 	stack := profile.StackID(0)
 	if len(user) > 0 {
 		r.facts.UserStacks++
-		if end == unwind.Entry || r.isEntry(user[len(user)-1]) {
+		// A thread that has just been made stands in the stub that starts it.
+		if end == unwind.Entry || (len(user) == 1 && end == unwind.NoTable && r.isEntry(user[0])) {
 			r.facts.Complete++
 		} else {
 			stack = r.b.Push(0, r.cutFrame(end))
@@ -338,7 +339,7 @@ func (r *resolver) frame(l symbol.Location, m profile.ModuleID, addr uint64, mod
 var foundOf = map[unwind.How]profile.Found{
 	unwind.Unstated: profile.FoundUnstated, unwind.Counter: profile.FoundCounter, unwind.Tables: profile.FoundTables,
 	unwind.FramePointer: profile.FoundFramePointer, unwind.GoTables: profile.FoundGoTables,
-	unwind.KernelWalk: profile.FoundKernelWalk, unwind.Signal: profile.FoundSignal,
+	unwind.KernelWalk: profile.FoundKernelWalk, unwind.Signal: profile.FoundSignal, unwind.TopOfStack: profile.FoundTopOfStack,
 }
 
 // userFrames returns the frames at a step of a walk, the innermost first.

@@ -78,9 +78,10 @@ const (
 	GoTables         // by the Go linker's stack tables of the function that it called
 	KernelWalk       // by the kernel's own walk along frame pointers, beyond the copied stack
 	Signal           // interrupted by a signal, from the registers that the kernel saved
+	TopOfStack       // by the word at the stack pointer, as the rest of the walk confirmed
 )
 
-var howNames = [...]string{"unstated", "counter", "tables", "frame-pointer", "go-tables", "kernel-walk", "signal"}
+var howNames = [...]string{"unstated", "counter", "tables", "frame-pointer", "go-tables", "kernel-walk", "signal", "top-of-stack"}
 
 func (h How) String() string {
 	if int(h) < len(howNames) {

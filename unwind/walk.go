@@ -72,19 +72,21 @@ type walker struct {
 	s     *Sample
 	regs  Registers
 	out   []Step
+	begin int // of this stack in out
 }
 
 // Walk appends the steps of a sample's stack to out, the innermost first, and
 // says why it ended. It allocates nothing but room for the steps.
 func Walk(code Code, cache *Cache, s *Sample, out []Step) ([]Step, End) {
 	w := walker{code: code, cache: cache, s: s, regs: s.Registers, out: out}
-	end := w.run()
+	w.begin = len(out)
+	end := w.follow(true, Counter)
 	return w.out, end
 }
 
-func (w *walker) run() End {
-	exact, how := true, Counter
-	begin := len(w.out)
+// follow walks from the present registers. exact says that the program counter
+// is that of the very instruction, how the way to the first frame.
+func (w *walker) follow(exact bool, how How) End {
 	for {
 		pc := w.regs.Value[PC]
 		at := pc
@@ -103,7 +105,7 @@ func (w *walker) run() End {
 			at = pc // the trampoline was not called, the kernel set its address
 		}
 		w.out = append(w.out, Step{at, how})
-		if len(w.out)-begin >= MaxFrames {
+		if len(w.out)-w.begin >= MaxFrames {
 			return TooMany
 		}
 		next, end, more := w.step(l)
@@ -121,6 +123,9 @@ func (w *walker) run() End {
 func (w *walker) step(l *line) (how How, end End, more bool) {
 	r := l.rule
 	if r == nil {
+		if w.leaf() {
+			return 0, Entry, false
+		}
 		return w.framePointer(NoTable)
 	}
 	switch r.cfa {
@@ -222,6 +227,30 @@ func (w *walker) window(addr uint64) int {
 	return -1
 }
 
+// leaf tries whether code without tables, which a sample hit, has nothing on
+// the stack but its return address, as hand-written stubs of the C library
+// around system calls have. That is taken for true only if the rest of the
+// walk leads to the program's entry or a thread's start, and is then done.
+func (w *walker) leaf() bool {
+	sp, ok := w.regs.Get(RSP)
+	if !ok || len(w.out) != w.begin+1 {
+		return false
+	}
+	ra, ok := w.s.Memory.Word(sp)
+	if !ok || !w.cache.look(w.code, ra-1).mapped {
+		return false
+	}
+	try := *w
+	try.regs.Known &= afterCall
+	try.regs.Set(RSP, sp+8)
+	try.regs.Set(PC, ra)
+	if try.follow(false, TopOfStack) != Entry || len(try.out) == len(w.out) {
+		return false
+	}
+	w.out = try.out
+	return true
+}
+
 // framePointer takes the caller from the frame pointer, where that can be
 // one; else the walk ends as otherwise says.
 func (w *walker) framePointer(otherwise End) (How, End, bool) {
@@ -273,10 +302,13 @@ func (w *walker) change(r *Rule) (How, End, bool) {
 	sp := w.regs.Value[RSP]
 	onGoroutine := sp >= g.Low && sp < g.High
 	switch {
-	case !g.Known, len(w.out) == 1, onGoroutine && r.role != roleCallback:
+	case !g.Known, len(w.out) == w.begin+1, onGoroutine && r.role != roleCallback:
 		return w.framePointer(OtherStack)
 	case onGoroutine:
 		return w.leaveCallback(r)
+	}
+	if g.High == 0 {
+		return 0, Entry, false // the thread runs for no goroutine
 	}
 	// From the system stack to where the goroutine's was left.
 	if l := w.cache.look(w.code, g.PC); g.PC != 0 && l.mapped && !(l.rule != nil && l.rule.role == roleStandIn) {
@@ -339,8 +371,13 @@ func (w *walker) beyond(addr uint64) (How, End, bool) {
 		end = NoMemory
 	case w.s.Full:
 		const room = 1 << 30 // more than a stack takes
-		first := &w.s.Memory[0]
-		if last := first.Start + uint64(len(first.Bytes)); addr+8 > last && addr < last+room {
+		last := w.s.Memory[0].Start
+		for _, x := range w.s.Memory {
+			if x.Start == last {
+				last += uint64(len(x.Bytes)) // the copy goes on
+			}
+		}
+		if addr+8 > last && addr < last+room {
 			end = Deeper
 		}
 	}

@@ -88,9 +88,10 @@ const (
 	FoundGoTables           // by the Go linker's stack tables of the function that it called
 	FoundKernelWalk         // by the kernel's own walk along frame pointers
 	FoundSignal             // from the registers that the kernel saved for a signal handler
+	FoundTopOfStack         // by the word at the stack pointer, as the rest of the walk confirmed
 )
 
-var foundNames = [...]string{"unstated", "counter", "tables", "frame-pointer", "go-tables", "kernel-walk", "signal"}
+var foundNames = [...]string{"unstated", "counter", "tables", "frame-pointer", "go-tables", "kernel-walk", "signal", "top-of-stack"}
 
 // String returns the name as the API and the interface use it.
 func (f Found) String() string {

@@ -2,8 +2,7 @@
 // beside one of two hundred, which must be whole.
 #include "truth.h"
 
-// stack shallow: ink < shallow < shallow < ...
-// deep: descend
+// stack shallows: ... < shallow < shallows < main
 
 NOINLINE double ink(double x, int n) {
 	for (int i = 0; i < n; i++) x = sqrt(x * 1.0001 + i);

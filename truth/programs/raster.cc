@@ -6,12 +6,10 @@
 #include <string>
 #include <vector>
 
-// stack ink::Canvas::fill: ink::Round::cover < ink::Canvas::fill < ink::render < main
-// stack ink::sorted: ink::sorted < main
+// stack ink::Round::cover: ink::Round::cover < ink::Canvas::fill < ink::render < main
 // stack ink::Span::key: ink::Span::key~ < ... < ink::sorted < main
-// stack ink::guarded: ink::guarded < main
-// stack ink::risky: ink::heavy < ink::risky < ... < ink::risky < ink::guarded < main
-// stack ink::blend: ink::mix<~ < ink::blend < main
+// stack ink::heavy: ink::heavy < ink::risky < ... < ink::guarded < main
+// stack ink::mix: ink::mix~ < ink::blend < main
 
 namespace ink {
 

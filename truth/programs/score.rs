@@ -1,16 +1,25 @@
 // What Rust adds: closures, iterators and traits inlined, panics that unwind
 // and are caught, mutual recursion, the standard library's sort, threads.
-use std::hint::black_box;
 use std::io::Write;
 use std::panic;
 
-// stack spaces: ink < spaces < main
-// stack beams: ink < beam_odd < beam_even < beam_odd < ...
-// stack sorted: height~ < ... < sorted < main
-// stack drawn: Round::cover < drawn < main
-// stack caught: ink < risky < ... < caught < main
-// stack piped: flatten~ < ... < piped < main
-// stack worker: ink < worker < ...
+// stack score::spaces: score::ink < score::spaces < score::main
+// stack score::beams: ... < score::beam_odd < score::beams < score::main
+// stack score::height: score::height~ < ... < score::sorted < score::main
+// stack score::drawn: <score::Round as score::Shape>::cover < score::drawn < score::main
+// stack score::risky: ... < score::risky < ... < score::caught < score::main
+// stack score::flatten: score::flatten~ < ... < score::piped < score::main
+// stack score::worker: score::ink < score::worker < ...
+
+// black_box keeps a value from being known at compile time.
+#[inline(always)]
+fn black_box<T>(x: T) -> T {
+    unsafe {
+        let y = std::ptr::read_volatile(&x);
+        std::mem::forget(x);
+        y
+    }
+}
 
 #[repr(C)]
 struct Timespec {
@@ -184,6 +193,6 @@ fn main() {
     }
     let mut out = std::io::stdout();
     for (name, t) in names.iter().zip(spent) {
-        writeln!(out, "part {} {}", name, t).unwrap();
+        writeln!(out, "part score::{} {}", name, t).unwrap();
     }
 }

@@ -4,15 +4,11 @@
 #include "truth.h"
 #include <alloca.h>
 
-// stack spaces: spaces < main
 // stack level: ink < level < spaces < main
-// stack beams: beams < main
-// stack beam_odd: ink < beam_odd < beam_even < beam_odd < beam_even < ...
-// stack slurs: slurs < main
+// stack beams: ... < beam_odd < beams < main
 // stack by_height: by_height < ... < slurs < main
-// stack pages: flatten~ < fill~ < draw~ < pages < main
-// stack lyrics: ink < syllables < lyrics < main
-// stack glyphs: glyphs < main
+// stack flatten: flatten~ < fill~ < draw~ < pages < main
+// stack syllables: ink < syllables < lyrics < main
 // stack outline: ink < outline < glyphs < main
 
 NOINLINE double ink(double x, int n) {

@@ -7,8 +7,7 @@
 #include <signal.h>
 #include <sys/time.h>
 
-// stack handled: ink < handled < ... < played < main
-// stack played: played < main
+// stack handled: ... < handled < ... < played < main
 
 NOINLINE double ink(double x, int n) {
 	for (int i = 0; i < n; i++) x = sqrt(x * 1.0001 + i);

@@ -3,9 +3,10 @@
 //
 //	part NAME NANOSECONDS
 //
-// for each of them. A comment "stack NAME: inner < outer < main" says what must
-// stand in every stack that the part is in: "~" behind a name that it is
-// inlined, "..." that anything may be between.
+// for each of them; "A-B" is the time in A but not in B. A comment
+// "stack NAME: inner < NAME < outer" says what must stand around the function
+// NAME in every stack that it is in: "~" behind a name that it is inlined,
+// "..." that anything may be between.
 #pragma once
 #include <math.h>
 #include <stdio.h>

@@ -41,7 +41,8 @@ import (
 )
 
 // stack c_level: c_ink < c_level < ... < main.calls < main.main
-// stack main.goSpaces: main.ink < main.goSpaces < ... < c_back < ... < main.called < main.main
+// stack c_back: ... < c_back < ... < main.called < main.main
+// stack main.goSpaces: main.ink < main.goSpaces < ... < main.called < main.main
 // stack main.plain: main.ink < main.plain < main.main
 
 //go:noinline

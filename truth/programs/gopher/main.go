@@ -15,12 +15,12 @@ import (
 )
 
 // stack main.spaces: main.ink < main.spaces < main.round < main.main
-// stack main.beamOdd: main.ink < main.beamOdd < main.beamEven < main.beamOdd < ...
-// stack main.sorted: main.byHeight.Less < ... < main.sorted < main.round < main.main
-// stack main.pages: main.flatten~ < main.fill~ < main.pages < main.round < main.main
-// stack main.recovered: main.ink < main.risky < ... < main.recovered < main.round < main.main
-// stack main.deep: main.ink < main.deep < main.deep < ...
-// stack main.each: main.ink < main.closed.func1 < main.each < main.closed < main.round < main.main
+// stack main.beams: ... < main.beamOdd < main.beams < main.round < main.main
+// stack main.byHeight.Less: main.byHeight.Less < ... < main.sorted < main.round < main.main
+// stack main.flatten: main.flatten~ < main.fill~ < main.pages < main.round < main.main
+// stack main.risky: ... < main.risky < ... < main.recovered < main.round < main.main
+// stack main.round: ... < main.round < main.main
+// stack main.closed.func1: main.ink < main.closed.func1 < main.each < main.closed < main.round < main.main
 
 //go:noinline
 func ink(x float64, n int) float64 {
@@ -162,7 +162,9 @@ func round(part int, marks []float64) {
 	case 4:
 		out = recovered(4)
 	case 5:
-		out = deep(5, 400)
+		for range 5 {
+			out = deep(5, 90)
+		}
 	case 6:
 		out = closed(6)
 	}

@@ -1,0 +1,75 @@
+package truth
+
+import (
+	"errors"
+	"fmt"
+	"math"
+)
+
+// Target is the share of stacks that must be complete, and as expected.
+const Target = 0.995
+
+// Summary is what all runs together say.
+type Summary struct {
+	Shares, Hits, Allowed int     // Allowed may miss by chance
+	Complete              float64 // over the stacks that are not deep on purpose
+	Stacks                int64
+	Right                 float64
+	Known                 int64
+	Lost                  int64
+}
+
+// Sum adds up results.
+func Sum(all []*Result) Summary {
+	var s Summary
+	var complete, right float64
+	for _, r := range all {
+		for _, x := range r.Shares {
+			s.Shares++
+			if x.Hit {
+				s.Hits++
+			}
+		}
+		s.Lost += r.Lost
+		s.Known += r.Known
+		right += float64(r.Right)
+		if !r.Case.Deep {
+			s.Stacks += r.Samples
+			complete += r.Complete * float64(r.Samples)
+		}
+	}
+	s.Complete = complete / max(1, float64(s.Stacks))
+	s.Right = right / max(1, float64(s.Known))
+	s.Allowed = mayMiss(s.Shares, 0.01, 0.001)
+	return s
+}
+
+// mayMiss returns how many of n tests, each of which fails by chance with
+// probability p, may fail, so that more do only with probability beyond
+// (binomial distribution).
+func mayMiss(n int, p, beyond float64) int {
+	term := math.Pow(1-p, float64(n))
+	sum := term
+	for k := 0; ; k++ {
+		if 1-sum <= beyond || k == n {
+			return k
+		}
+		term *= float64(n-k) / float64(k+1) * p / (1 - p)
+		sum += term
+	}
+}
+
+// Err says which targets were missed, nil if none were.
+func (s Summary) Err() error {
+	var errs []error
+	if missed := s.Shares - s.Hits; missed > s.Allowed {
+		errs = append(errs, fmt.Errorf("%d of %d shares are outside their intervals, and chance allows %d", missed, s.Shares, s.Allowed))
+	}
+	if s.Complete < Target {
+		errs = append(errs, fmt.Errorf("only %.3f %% of the stacks are complete", 100*s.Complete))
+	}
+	if s.Right < Target {
+		errs = append(errs, fmt.Errorf("only %.3f %% of the stacks look as the source says", 100*s.Right))
+	}
+	return errors.Join(errs...)
+}

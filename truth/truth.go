@@ -1,0 +1,315 @@
+// Package truth holds Entelon's samples against programs that know what is
+// true: each spends its time in known functions, measures that by the clock of
+// its thread, and says in its source which stacks must be seen. The programs
+// are built in the many ways that make stacks and names hard to get.
+package truth
+
+import (
+	"bufio"
+	"bytes"
+	"fmt"
+	"math"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"sort"
+	"strconv"
+	"strings"
+
+	"entelon/codec/take"
+	"entelon/core/profile"
+)
+
+// Share is one part of a program: what it measured of itself, and what was
+// sampled.
+type Share struct {
+	Part      string
+	Measured  float64 // of the time of all parts
+	Sampled   float64 // of the samples in all parts
+	Low, High float64 // where the sampled share lies with 99 % probability if the measured one is true
+	Hit       bool
+}
+
+// Result is one run of one build.
+type Result struct {
+	Case     Case
+	Samples  int64
+	Lost     int64
+	Complete float64 // share of the stacks that are whole
+	Cut      []profile.Cut
+	Shares   []Share
+	// Of the stacks with a function whose surroundings are known, how many
+	// there are and how many look as they must.
+	Known, Right int64
+	Wrong        string // an example of one that does not
+	Warnings     []profile.Warning
+}
+
+// Run builds a case in dir, takes a sample of a run of that many seconds, and
+// compares. entelon is the path of the command.
+func Run(c Case, entelon, dir string, seconds float64) (*Result, error) {
+	exe, err := c.build(dir)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", c.Name, err)
+	}
+	file := filepath.Join(dir, "truth.take")
+	args := []string{"take", "--out", file, "--symbol-cache", filepath.Join(dir, "cache")}
+	for _, d := range c.debugDirs {
+		args = append(args, "--debug-dir", filepath.Join(dir, d))
+	}
+	args = append(append(args, "--", exe, strconv.FormatFloat(seconds, 'f', -1, 64)), c.args...)
+	cmd := exec.Command(entelon, args...)
+	var out, says bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &says
+	if err := cmd.Run(); err != nil {
+		return nil, fmt.Errorf("%s: %w: %s", c.Name, err, says.String())
+	}
+	t, err := take.ReadFile(file, take.Options{})
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", c.Name, err)
+	}
+	r := &Result{Case: c, Samples: t.Facts.Samples, Lost: t.Facts.Lost, Complete: t.Facts.CompleteShare(), Cut: t.Facts.CutOff, Warnings: t.Facts.Warnings}
+	if c.nameless {
+		return r, nil
+	}
+	stacks := unfold(t.Profile)
+	spent, err := parts(&out)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", c.Name, err)
+	}
+	r.shares(stacks, spent)
+	source, err := os.ReadFile(c.source)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range patterns(string(source)) {
+		if c.plain {
+			for i, step := range p.steps {
+				p.steps[i] = strings.TrimSuffix(step, "~")
+			}
+		}
+		r.match(stacks, p)
+	}
+	return r, nil
+}
+
+// parts reads what the program printed of itself; parts of several processes
+// are added up.
+func parts(out *bytes.Buffer) (map[string]int64, error) {
+	spent := map[string]int64{}
+	sc := bufio.NewScanner(out)
+	for sc.Scan() {
+		f := strings.Fields(sc.Text())
+		if len(f) != 3 || f[0] != "part" {
+			continue
+		}
+		n, err := strconv.ParseInt(f[2], 10, 64)
+		if err != nil {
+			return nil, err
+		}
+		spent[f[1]] += n
+	}
+	if len(spent) == 0 {
+		return nil, fmt.Errorf("the program measured nothing")
+	}
+	return spent, nil
+}
+
+// frame is a frame of a stack by its bare name.
+type frame struct {
+	name    string
+	inlined bool
+	kernel  bool
+}
+
+// stack is a distinct stack, the innermost frame first, with its samples.
+type stack struct {
+	frames []frame
+	count  int64
+}
+
+func unfold(p *profile.Profile) []stack {
+	counts := map[profile.StackID]int64{}
+	for _, s := range p.Samples.Stack {
+		counts[s]++
+	}
+	var out []stack
+	for id, n := range counts {
+		s := stack{count: n}
+		p.Walk(id, func(f profile.FrameID) {
+			x := p.Frames[f]
+			s.frames = append(s.frames, frame{bare(p.FunctionName(x.Function)), x.Inlined, p.Functions[x.Function].Kind == profile.KindKernel})
+		})
+		out = append(out, s)
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].count > out[j].count })
+	return out
+}
+
+// bare cuts a name's parameters and template arguments off.
+func bare(name string) string {
+	depth := 0
+	var b strings.Builder
+	for i, c := range name {
+		switch {
+		case c == '<' && i > 0:
+			depth++
+		case c == '>' && depth > 0:
+			depth--
+		case c == '(' && depth == 0 && i > 0 && !strings.HasPrefix(name[i:], "(anonymous"):
+			return b.String()
+		case depth == 0:
+			b.WriteRune(c)
+		}
+	}
+	return b.String()
+}
+
+func (s stack) has(name string) bool {
+	for _, f := range s.frames {
+		if f.name == name {
+			return true
+		}
+	}
+	return false
+}
+
+// in reports whether a stack belongs to a part; "A-B" is in A and not in B.
+func (s stack) in(part string) bool {
+	with, without, minus := strings.Cut(part, "-")
+	return s.has(with) && !(minus && s.has(without))
+}
+
+// quantile99 is the point of the normal distribution beyond which, to both
+// sides, 1 % lies.
+const quantile99 = 2.5758
+
+// shares compares the parts. The interval is that of a binomial distribution
+// around the measured share, as its normal approximation with a correction for
+// whole numbers.
+func (r *Result) shares(stacks []stack, spent map[string]int64) {
+	var all, n int64
+	count := map[string]int64{}
+	for part, t := range spent {
+		all += t
+		for _, s := range stacks {
+			if s.in(part) {
+				count[part] += s.count
+				n += s.count
+			}
+		}
+	}
+	for part, t := range spent {
+		p := float64(t) / float64(all)
+		half := (quantile99*math.Sqrt(float64(n)*p*(1-p)) + 0.5) / float64(n)
+		s := Share{Part: part, Measured: p, Sampled: float64(count[part]) / float64(n), Low: p - half, High: p + half}
+		s.Hit = s.Sampled >= s.Low && s.Sampled <= s.High
+		r.Shares = append(r.Shares, s)
+	}
+	sort.Slice(r.Shares, func(i, j int) bool { return r.Shares[i].Measured > r.Shares[j].Measured })
+}
+
+// pattern is what must stand around a function.
+type pattern struct {
+	name  string
+	steps []string // the innermost first
+}
+
+func patterns(source string) []pattern {
+	var out []pattern
+	for line := range strings.Lines(source) {
+		rest, ok := strings.CutPrefix(line, "// stack ")
+		if !ok {
+			continue
+		}
+		name, steps, _ := strings.Cut(strings.TrimSpace(rest), ": ")
+		out = append(out, pattern{name, strings.Split(steps, " < ")})
+	}
+	return out
+}
+
+// match counts the stacks that hold the pattern's function, and those that
+// look as they must.
+func (r *Result) match(stacks []stack, p pattern) {
+	for _, s := range stacks {
+		at := -1
+		for i, f := range s.frames {
+			if f.name == p.name {
+				at = i
+				break
+			}
+		}
+		if at < 0 || (len(s.frames) > 0 && strings.HasPrefix(s.frames[len(s.frames)-1].name, "[cut off")) {
+			continue // cut-off stacks are counted as such
+		}
+		r.Known += s.count
+		if p.fits(s, at) {
+			r.Right += s.count
+		} else if r.Wrong == "" {
+			var names []string
+			for _, f := range s.frames {
+				names = append(names, f.name)
+			}
+			r.Wrong = fmt.Sprintf("%s: %s", p.name, strings.Join(names, " < "))
+		}
+	}
+}
+
+func (p pattern) fits(s stack, at int) bool {
+	own := -1
+	for i, step := range p.steps {
+		if strings.TrimSuffix(step, "~") == p.name {
+			own = i
+			break
+		}
+	}
+	if own < 0 || !same(p.steps[own], s.frames[at]) {
+		return false
+	}
+	// Outwards all of the pattern must be there.
+	if !follows(p.steps[own+1:], s.frames[at+1:], true) {
+		return false
+	}
+	// Inwards as much as the stack has; the kernel may have interrupted.
+	var steps []string
+	var inner []frame
+	for i := own - 1; i >= 0; i-- {
+		steps = append(steps, p.steps[i])
+	}
+	for i := at - 1; i >= 0 && !s.frames[i].kernel; i-- {
+		inner = append(inner, s.frames[i])
+	}
+	return len(steps) == 0 || follows(steps, inner, false)
+}
+
+func same(step string, f frame) bool {
+	name, inlined := strings.CutSuffix(step, "~")
+	return f.name == name && (!inlined || f.inlined)
+}
+
+// follows reports whether the frames begin with the steps. Where not all must
+// be there, frames may end early.
+func follows(steps []string, frames []frame, all bool) bool {
+	for i, step := range steps {
+		if step == "..." {
+			rest := steps[i+1:]
+			if len(rest) == 0 || !all {
+				return true
+			}
+			for j := range frames {
+				if follows(rest, frames[j:], all) {
+					return true
+				}
+			}
+			return false
+		}
+		if len(frames) == 0 {
+			return !all
+		}
+		if !same(step, frames[0]) {
+			return false
+		}
+		frames = frames[1:]
+	}
+	return true
+}
