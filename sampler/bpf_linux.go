@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"os"
 	"unsafe"
 
 	"github.com/cilium/ebpf"
@@ -46,8 +47,8 @@ const (
 )
 
 const (
-	kindSignalStack = 1
-	kindGoStack     = 2
+	kindStack   = 1
+	kindGoStack = 2
 )
 
 // kernelOffsets are the places in the kernel's structures that the program reads.
@@ -58,6 +59,7 @@ type kernelOffsets struct {
 	StackPointer    int32 // pt_regs.sp
 	Memory          int32 // task_struct.mm
 	StackStart      int32 // mm_struct.start_stack
+	SignalFrame     int32 // bytes that a signal frame takes at most
 }
 
 // readKernelOffsets finds the places in the kernel's own description of its types.
@@ -86,7 +88,24 @@ func readKernelOffsets() (o kernelOffsets, err error) {
 			return o, err
 		}
 	}
-	return o, nil
+	o.SignalFrame, err = signalFrameBytes()
+	return o, err
+}
+
+// signalFrameBytes asks the kernel how much a signal frame takes at most
+// (AT_MINSIGSTKSZ of the auxiliary vector, since Linux 5.14).
+func signalFrameBytes() (int32, error) {
+	const minSignalStack = 51
+	b, err := os.ReadFile("/proc/self/auxv")
+	if err != nil {
+		return 0, fmt.Errorf("asking for the size of signal frames: %w", err)
+	}
+	for ; len(b) >= 16; b = b[16:] {
+		if v := nativeUint64(b[8:]); nativeUint64(b) == minSignalStack && v < 1<<20 {
+			return int32(v), nil
+		}
+	}
+	return 0, errors.New("the kernel does not tell the size of signal frames")
 }
 
 func offsetOf(in *btf.Struct, path []string) (int32, error) {
@@ -311,7 +330,7 @@ func stackProgram(o kernelOffsets, stackBytes, runtime, scratch, outputs int) as
 		asm.JEq.Imm(asm.R0, 0, "out"),
 		asm.Mov.Reg(asm.R7, asm.R0),
 	)
-	p.signalStack(o)
+	p.signalStack(o, o.SignalFrame)
 	p.deepStack(o)
 	p.goStack(o, runtime)
 	p.here("out")
@@ -367,15 +386,17 @@ func (p *assembler) readUser(slot int16, size int32, failed string) {
 }
 
 // signalStack looks whether the thread runs on its signal stack. If so, the
-// outermost signal frame near the stack's end holds the interrupted
-// registers; what they point to is copied, and counts as the stack from then on.
-func (p *assembler) signalStack(o kernelOffsets) {
+// outermost signal frame at the stack's end holds the interrupted registers;
+// what they point to is copied, and counts as the stack from then on. How far
+// from the end the frame is depends on the processor's registers and on how
+// the end is aligned, so it is looked for around frameBytes, the most that it
+// takes: it holds the signal stack's own bounds (struct ucontext, uc_stack).
+func (p *assembler) signalStack(o kernelOffsets, frameBytes int32) {
 	const (
-		looked  = 8 << 10 // how far from the end it is looked for: the frame holds all vector registers
-		uc      = -16     // from the place of uc_stack in struct ucontext to its begin
-		stackSP = uc + 40 + 15*8
+		before, looked = 64, 1024 // from where on, and how far
+		stackSP        = -16 + 40 + 15*8
 	)
-	none, near := p.label(), p.label()
+	none, found := p.label(), p.label()
 	p.add(
 		asm.LoadMem(asm.R1, asm.R9, int16(o.SignalStack), asm.DWord),
 		asm.LoadMem(asm.R2, asm.R9, int16(o.SignalStackSize), asm.DWord),
@@ -385,90 +406,74 @@ func (p *assembler) signalStack(o kernelOffsets) {
 		asm.JGE.Reg(asm.R3, asm.R2, none), // unsigned: the stack pointer is not on it
 		asm.StoreMem(asm.RFP, slotG, asm.R1, asm.DWord),
 		asm.StoreMem(asm.RFP, slotM, asm.R2, asm.DWord),
-		// r3: where to begin to read, r2: how much. What is below the stack
-		// pointer may never have been touched.
 		asm.Mov.Reg(asm.R3, asm.R1),
 		asm.Add.Reg(asm.R3, asm.R2),
-		asm.And.Imm(asm.R3, -16),
-		asm.Mov.Reg(asm.R2, asm.R3),
-		asm.Mov.Reg(asm.R4, asm.R8),
-		asm.And.Imm(asm.R4, -16),
-		asm.Sub.Reg(asm.R2, asm.R4),
-		asm.JLE.Imm(asm.R2, looked, near),
-		asm.Mov.Imm(asm.R2, looked),
-	)
-	p.here(near)
-	p.add(
-		asm.JLT.Imm(asm.R2, 256, none), // no room for a signal frame
-		asm.Sub.Reg(asm.R3, asm.R2),
-		// It is put at the end of its place, so that what is looked for is
-		// always at the same distance from there.
-		asm.Mov.Imm(asm.R4, looked),
-		asm.Sub.Reg(asm.R4, asm.R2),
-		asm.JGT.Imm(asm.R4, looked, none),
-		asm.JGT.Imm(asm.R2, looked, none),
+		asm.And.Imm(asm.R3, -16), // to which the frame is aligned
+		asm.Sub.Imm(asm.R3, (frameBytes+15)&^15+before),
 		asm.Mov.Reg(asm.R1, asm.R7),
-		asm.Add.Imm(asm.R1, otherHeader+8),
-		asm.Add.Reg(asm.R1, asm.R4),
+		asm.Add.Imm(asm.R1, otherHeader),
+		asm.Mov.Imm(asm.R2, looked),
 		asm.FnProbeReadUser.Call(),
 		asm.JNE.Imm(asm.R0, 0, none),
-	)
-	loop, found := p.label(), p.label()
-	p.add(
 		asm.LoadMem(asm.R1, asm.RFP, slotG, asm.DWord),
 		asm.LoadMem(asm.R2, asm.RFP, slotM, asm.DWord),
-		asm.Mov.Imm(asm.R3, looked-192), // the frame's end is further in than that
 	)
-	p.here(loop)
+	for at := int16(otherHeader); at+stackSP+8 <= otherHeader+looked; at += 16 {
+		next := p.label()
+		p.add(
+			asm.LoadMem(asm.R5, asm.R7, at, asm.DWord),
+			asm.JNE.Reg(asm.R5, asm.R1, next),
+			asm.LoadMem(asm.R5, asm.R7, at+16, asm.DWord),
+			asm.JNE.Reg(asm.R5, asm.R2, next),
+			asm.LoadMem(asm.R8, asm.R7, at+stackSP, asm.DWord),
+			asm.Ja.Label(found),
+		)
+		p.here(next)
+	}
+	p.add(asm.Ja.Label(none))
+	p.here(found)
 	p.add(
-		asm.Mov.Reg(asm.R4, asm.R7),
-		asm.Add.Reg(asm.R4, asm.R3),
-		asm.LoadMem(asm.R5, asm.R4, otherHeader+8, asm.DWord),
-		asm.Sub.Imm(asm.R3, 16),
-		asm.JEq.Reg(asm.R5, asm.R1, found+"a"),
-	)
-	p.here(loop + "next")
-	p.add(
-		asm.JSGT.Imm(asm.R3, 16, loop),
-		asm.Ja.Label(none),
-	)
-	p.here(found + "a")
-	p.add(
-		asm.LoadMem(asm.R5, asm.R4, otherHeader+8+16, asm.DWord),
-		asm.JNE.Reg(asm.R5, asm.R2, loop+"next"),
-		asm.LoadMem(asm.R8, asm.R4, otherHeader+8+stackSP, asm.DWord),
-		asm.Mov.Imm(asm.R0, kindSignalStack),
+		asm.Mov.Imm(asm.R0, kindStack),
 		asm.StoreMem(asm.R7, otherKind, asm.R0, asm.DWord),
-		asm.Mov.Imm(asm.R1, otherBytes),
-		asm.StoreMem(asm.RFP, slotLimit, asm.R1, asm.DWord),
 		asm.StoreMem(asm.RFP, slotAddr, asm.R8, asm.DWord),
 	)
+	some, all := p.label(), p.label()
+	p.left(o, all)
+	p.add(asm.JLT.Imm(asm.R2, otherBytes, some))
+	p.here(all)
+	p.add(asm.Mov.Imm(asm.R2, otherBytes))
+	p.here(some)
+	p.add(asm.StoreMem(asm.RFP, slotLimit, asm.R2, asm.DWord))
 	p.emit()
 	p.here(none)
 }
 
-// deepStack copies what is beyond the kernel's copy where the stack is deeper.
-// Where it begins is known for a process's first thread, from the kernel, and
-// for the others, whose thread pointer is at the stack's begin.
-func (p *assembler) deepStack(o kernelOffsets) {
+// left sets r2 to how much of the stack is left from r8 to where it begins;
+// it goes to the label where that is not known. It is known for a process's
+// first thread, from the kernel, and for the others, whose thread pointer is
+// at the stack's begin.
+func (p *assembler) left(o kernelOffsets, unknown string) {
 	const largest = 64 << 20 // what is further away is another stack
-	thread, found, none := p.label(), p.label(), p.label()
+	found := p.label()
 	p.add(
 		asm.LoadMem(asm.R1, asm.R9, int16(o.Memory), asm.DWord),
-		asm.JEq.Imm(asm.R1, 0, none),
+		asm.JEq.Imm(asm.R1, 0, unknown),
 		asm.LoadMem(asm.R2, asm.R1, int16(o.StackStart), asm.DWord),
 		asm.Sub.Reg(asm.R2, asm.R8),
 		asm.JLE.Imm(asm.R2, largest, found), // unsigned, so that a begin below is far away
-	)
-	p.here(thread)
-	p.add(
 		asm.LoadMem(asm.R2, asm.R9, int16(o.ThreadPointer), asm.DWord),
 		asm.Sub.Reg(asm.R2, asm.R8),
-		asm.JGT.Imm(asm.R2, largest, none),
+		asm.JGT.Imm(asm.R2, largest, unknown),
 	)
 	p.here(found)
+}
+
+// deepStack copies what is beyond the kernel's copy where the stack is deeper.
+func (p *assembler) deepStack(o kernelOffsets) {
+	none := p.label()
+	p.left(o, none)
 	p.add(
-		asm.Mov.Imm(asm.R0, kindSignalStack),
+		asm.Mov.Imm(asm.R0, kindStack),
 		asm.StoreMem(asm.R7, otherKind, asm.R0, asm.DWord),
 	)
 	p.more(none)
@@ -617,61 +622,50 @@ func (p *assembler) goStack(o kernelOffsets, runtime int) {
 	p.emit()
 }
 
-// emit copies the program's memory from the address in slotAddr on, page by
-// page up to the first that cannot be read, and writes the record.
+// emit copies the program's memory from the address in slotAddr on, as much as
+// slotLimit says or, where not all of that can be read, up to the end of the
+// page, and writes the record.
 func (p *assembler) emit() {
 	const page = 4096
-	done := p.label()
+	out, copied, over := p.label(), p.label(), p.label()
+	load := func() {
+		p.add(
+			asm.JGT.Imm(asm.R2, otherBytes, over), // what the kernel's check needs to see
+			asm.StoreMem(asm.RFP, slotWord, asm.R2, asm.DWord),
+			asm.Mov.Reg(asm.R1, asm.R7),
+			asm.Add.Imm(asm.R1, otherHeader),
+			asm.LoadMem(asm.R3, asm.RFP, slotAddr, asm.DWord),
+			asm.FnProbeReadUser.Call(),
+			asm.JEq.Imm(asm.R0, 0, copied),
+		)
+	}
 	p.add(
 		asm.LoadMem(asm.R3, asm.RFP, slotAddr, asm.DWord),
 		asm.StoreMem(asm.R7, otherAddr, asm.R3, asm.DWord),
-		asm.Mov.Imm(asm.R0, 0),
-		asm.StoreMem(asm.R7, otherLength, asm.R0, asm.DWord),
-		asm.Mov.Imm(asm.R0, 0),
-		asm.StoreMem(asm.RFP, slotWord, asm.R0, asm.DWord), // copied so far
+		asm.LoadMem(asm.R2, asm.RFP, slotLimit, asm.DWord),
+		asm.JEq.Imm(asm.R2, 0, out+"none"),
 	)
-	for range otherBytes/page + 1 {
-		fits := p.label()
-		p.add(
-			// r2: up to the end of the page, and of what is wanted.
-			asm.LoadMem(asm.R3, asm.RFP, slotAddr, asm.DWord),
-			asm.LoadMem(asm.R4, asm.RFP, slotWord, asm.DWord),
-			asm.LoadMem(asm.R5, asm.RFP, slotLimit, asm.DWord),
-			asm.Sub.Reg(asm.R5, asm.R4),
-			asm.JSLE.Imm(asm.R5, 0, done),
-			asm.Mov.Reg(asm.R1, asm.R3),
-			asm.And.Imm(asm.R1, page-1),
-			asm.Mov.Imm(asm.R2, page),
-			asm.Sub.Reg(asm.R2, asm.R1),
-			asm.JLE.Reg(asm.R2, asm.R5, fits),
-			asm.Mov.Reg(asm.R2, asm.R5),
-		)
-		p.here(fits)
-		p.add(
-			// What the kernel's check needs to see: both bounds.
-			asm.JGT.Imm(asm.R2, page, done),
-			asm.JGT.Imm(asm.R4, otherBytes, done),
-			asm.Mov.Reg(asm.R1, asm.R7),
-			asm.Add.Imm(asm.R1, otherHeader),
-			asm.Add.Reg(asm.R1, asm.R4),
-			asm.StoreMem(asm.RFP, slotM, asm.R2, asm.DWord),
-			asm.FnProbeReadUser.Call(),
-			asm.JNE.Imm(asm.R0, 0, done),
-			asm.LoadMem(asm.R2, asm.RFP, slotM, asm.DWord),
-			asm.LoadMem(asm.R3, asm.RFP, slotAddr, asm.DWord),
-			asm.LoadMem(asm.R4, asm.RFP, slotWord, asm.DWord),
-			asm.Add.Reg(asm.R3, asm.R2),
-			asm.Add.Reg(asm.R4, asm.R2),
-			asm.StoreMem(asm.RFP, slotAddr, asm.R3, asm.DWord),
-			asm.StoreMem(asm.RFP, slotWord, asm.R4, asm.DWord),
-		)
-	}
-	p.here(done)
-	over := p.label()
+	load()
+	p.add(
+		asm.LoadMem(asm.R3, asm.RFP, slotAddr, asm.DWord),
+		asm.And.Imm(asm.R3, page-1),
+		asm.Mov.Imm(asm.R2, page),
+		asm.Sub.Reg(asm.R2, asm.R3),
+	)
+	load()
+	p.here(out + "none")
+	p.add(
+		asm.Mov.Imm(asm.R2, 0),
+		asm.StoreMem(asm.RFP, slotWord, asm.R2, asm.DWord),
+	)
+	p.here(copied)
 	p.add(
 		asm.LoadMem(asm.R5, asm.RFP, slotWord, asm.DWord),
 		asm.StoreMem(asm.R7, otherLength, asm.R5, asm.DWord),
 		asm.JGT.Imm(asm.R5, otherBytes, over),
+		asm.LoadMem(asm.R3, asm.RFP, slotAddr, asm.DWord),
+		asm.Add.Reg(asm.R3, asm.R5),
+		asm.StoreMem(asm.RFP, slotAddr, asm.R3, asm.DWord), // where the next record goes on
 		asm.Mov.Reg(asm.R1, asm.R6),
 		asm.LoadMapPtr(asm.R2, p.outputs),
 		asm.LoadImm(asm.R3, 0xffffffff, asm.DWord), // BPF_F_CURRENT_CPU

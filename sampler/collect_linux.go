@@ -124,15 +124,23 @@ func (s *session) openOther(pid uint32) {
 	if !s.resolver.copied {
 		return
 	}
+	set := &s.o.Settings
+	auto := set.StackBytes == 0
+	if auto {
+		set.StackBytes = DefaultStackBytes
+	}
 	cpus, err := processors()
 	if err == nil {
 		var o kernelOffsets
 		if o, err = kernelPlaces(s.o.Finder); err == nil {
-			s.other, err = newStackReader(cpus, o, s.o.Settings.StackBytes)
+			s.other, err = newStackReader(cpus, o, set.StackBytes)
 		}
 	}
 	if err != nil {
 		s.other, s.otherErr = nil, err
+		if auto {
+			set.StackBytes = LoneStackBytes
+		}
 		return
 	}
 	s.resolver.ps.tell = s.other.tell
@@ -165,10 +173,12 @@ func (s *session) closeOther() error {
 	return s.other.close()
 }
 
-// Bounds of the copied stack. A record of the kernel has at most 64 KiB, and
-// the call chain needs some of it.
+// How much of the stack is copied. A record of the kernel has at most 64 KiB,
+// and the call chain needs some of it. Where deeper stacks can be told from
+// others at the moment of the sample, only those cost more.
 const (
-	DefaultStackBytes = 16 << 10
+	DefaultStackBytes = 8 << 10  // where more is copied of a deeper stack
+	LoneStackBytes    = 24 << 10 // where it is not
 	MaxStackBytes     = 62 << 10
 	minStackBytes     = 512
 )
@@ -185,12 +195,11 @@ func (s *session) chooseUnwind() error {
 	case set.Unwind != UnwindTables:
 		return fmt.Errorf("%q: %w", set.Unwind, ErrUnwind)
 	case set.StackBytes == 0:
-		set.StackBytes = DefaultStackBytes
 	case set.StackBytes < minStackBytes || set.StackBytes > MaxStackBytes:
 		return fmt.Errorf("%d bytes: %w", set.StackBytes, ErrStackBytes)
 	}
 	set.StackBytes &^= 7 // the kernel copies whole words
-	s.resolver.copied = set.StackBytes > 0
+	s.resolver.copied = set.Unwind == UnwindTables
 	return nil
 }
 
@@ -322,6 +331,7 @@ func (s *session) consume(d *drainer, broke chan<- error) error {
 	debug.SetPanicOnFault(true)
 	var o order
 	var bad error
+	var held []round
 	pairs := make([]pairing, len(s.target.rings))
 	for i := range pairs {
 		pairs[i] = pairing{}
@@ -346,6 +356,11 @@ func (s *session) consume(d *drainer, broke chan<- error) error {
 			}
 		}
 		o.add(records, r.at, visit)
+		// A round's last records are handed on with the one after the next.
+		if held = append(held, r); len(held) > 2 {
+			d.done(held[0])
+			held = held[1:]
+		}
 		if s.o.Progress != nil {
 			s.o.Progress(Progress{time.Since(s.began), s.facts.Samples, s.facts.Lost})
 		}

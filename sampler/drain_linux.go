@@ -34,6 +34,7 @@ type drainer struct {
 	queue   []round
 	queued  int
 	dropped int64 // bytes given up because the queue was full
+	spare   [][]byte
 	ended   bool
 	err     error
 }
@@ -96,11 +97,36 @@ func (d *drainer) run() {
 func (d *drainer) once() round {
 	r := round{at: monotonic()}
 	for _, ring := range d.target.rings {
-		b := ring.drain(nil)
+		b := ring.drain(d.buffer())
 		r.rings = append(r.rings, b)
 		r.bytes += len(b)
 	}
 	return r
+}
+
+// buffer returns a buffer that was done with, or nil.
+func (d *drainer) buffer() []byte {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	n := len(d.spare)
+	if n == 0 {
+		return nil
+	}
+	b := d.spare[n-1]
+	d.spare = d.spare[:n-1]
+	return b[:0]
+}
+
+// done gives back the buffers of a round of which nothing is needed any more.
+func (d *drainer) done(r round) {
+	const keep = 8
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, b := range r.rings {
+		if len(d.spare) < keep && cap(b) > 0 {
+			d.spare = append(d.spare, b)
+		}
+	}
 }
 
 func (d *drainer) push(r round) {

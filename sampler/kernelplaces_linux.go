@@ -18,8 +18,8 @@ func kernelPlaces(f *symbol.Finder) (o kernelOffsets, err error) {
 	if err != nil || f == nil || f.Cache == nil {
 		return readKernelOffsets()
 	}
-	key := fmt.Sprintf("kernel2-%x", sha256.Sum256(notes))
-	if b, ok := f.Cache.Get(key); ok && json.Unmarshal(b, &o) == nil && o.StackPointer > 0 {
+	key := fmt.Sprintf("kernel3-%x", sha256.Sum256(notes))
+	if b, ok := f.Cache.Get(key); ok && json.Unmarshal(b, &o) == nil && o.SignalFrame > 0 {
 		return o, nil
 	}
 	if o, err = readKernelOffsets(); err != nil {

@@ -56,6 +56,14 @@ func newModules(f *symbol.Finder) *modules {
 	return &modules{known: map[moduleKey]*module{}, finder: f}
 }
 
+// cache returns the symbol cache, nil where there is none.
+func (ms *modules) cache() *symbol.Cache {
+	if ms.finder == nil {
+		return nil
+	}
+	return ms.finder.Cache
+}
+
 // setMain says which executable the program is.
 func (ms *modules) setMain(path string) {
 	ms.main, ms.own = path, ownDir(path)

@@ -305,7 +305,7 @@ func (r *resolver) cutOff() []profile.Cut {
 
 // openKernel reads the kernel's symbols. That takes some 70 ms of processor
 // time, most of it in the kernel, so it is done before the program begins.
-func (r *resolver) openKernel() { r.kernel, r.kernelErr = symbol.OpenKernel() }
+func (r *resolver) openKernel() { r.kernel, r.kernelErr = symbol.OpenKernel(r.modules.cache()) }
 
 func (r *resolver) isEntry(f profile.FrameID) bool {
 	p := r.b.Profile()

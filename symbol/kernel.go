@@ -27,14 +27,28 @@ type kernelLine struct {
 // ErrHidden means that the kernel shows its addresses to privileged users only.
 var ErrHidden = errors.New("the kernel hides its addresses (kernel.kptr_restrict)")
 
-// OpenKernel reads the kernel's list of symbols, /proc/kallsyms.
-func OpenKernel() (*Kernel, error) {
+// OpenKernel reads the kernel's list of symbols, /proc/kallsyms. The kernel
+// takes some 100 ms to write that list, so it is kept in the cache, which may
+// be nil, until the machine is started anew or its modules change.
+func OpenKernel(c *Cache) (*Kernel, error) {
+	key := kernelKey()
+	if c != nil && key != "" {
+		if b, ok := c.Get(key); ok {
+			if k, ok := unpackKernel(b); ok {
+				return k, nil
+			}
+		}
+	}
 	f, err := os.Open("/proc/kallsyms")
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	return readKernel(f)
+	k, err := readKernel(f)
+	if err != nil || c == nil || key == "" {
+		return k, err
+	}
+	return k, c.Put(key, k.pack())
 }
 
 // maxKernelText bounds the list, so that places in it fit into 32 bits.

@@ -18,6 +18,9 @@ type size int64
 var sizeUnits = map[byte]int64{'k': 1 << 10, 'm': 1 << 20, 'g': 1 << 30}
 
 func (s *size) String() string {
+	if *s == 0 {
+		return ""
+	}
 	for _, u := range "gmk" {
 		if n := sizeUnits[byte(u)]; *s > 0 && int64(*s)%n == 0 {
 			return fmt.Sprintf("%d%c", int64(*s)/n, u)

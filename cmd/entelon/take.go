@@ -80,8 +80,7 @@ and Entelon waits for it.`,
 	c.Flags().StringVar(&f.settings.Build, "build", "", "the build's `NAME` (default: found in the binary)")
 	c.Flags().StringVar(&f.settings.Note, "note", "", "a `TEXT` to keep with the take")
 	c.Flags().IntVar(&f.settings.PID, "pid", 0, "sample the running process `PID`")
-	f.stack = sampler.DefaultStackBytes
-	c.Flags().Var(&f.stack, "stack", "copy this much of the stack with each sample, up to 62k")
+	c.Flags().Var(&f.stack, "stack", "copy this much of the stack with each sample, up to 62k (default 8k, and up to 48k more of deeper ones; 24k where that is not allowed)")
 	c.Flags().StringVar(&f.settings.Unwind, "unwind", sampler.UnwindTables, `walk stacks by "tables" or by "frame pointers" alone`)
 	c.Flags().Float64Var(&f.cutShare, "warn-cut", 1, "warn when this share of the stacks is cut off, in `PERCENT`")
 	f.symbols.add(c)
