@@ -8,7 +8,7 @@ CHROMIUM := $(wildcard /usr/bin/chromium)
 WEB := $(shell find web -path web/node_modules -prune -o -path web/dist -prune -o -type f ! -name openapi.json ! -name schema.ts -print)
 GO := $(shell find . -name '*.go' -not -path './web/node_modules/*')
 
-.PHONY: build demo test lint bench shots remake postgresql chromium gcc clean
+.PHONY: build demo test lint bench shots remake postgresql chromium compilers truth clean
 
 build: bin/entelon
 
@@ -47,13 +47,17 @@ ifeq ($(CHROMIUM),)
 	$(ROOT) env DEBIAN_FRONTEND=noninteractive apt-get install -qy --no-install-recommends chromium
 endif
 
-gcc:
-	@command -v cc > /dev/null || { $(ROOT) apt-get update -q && $(ROOT) env DEBIAN_FRONTEND=noninteractive apt-get install -qy --no-install-recommends gcc libc6-dev; }
+# Compilers of the programs that the tests and truth/ sample, and Debian's
+# server of debug files, which one test talks to.
+compilers:
+	@missing=; for p in cc:gcc g++:g++ rustc:rustc objcopy:binutils debuginfod:debuginfod; do \
+		command -v $${p%%:*} > /dev/null || missing="$$missing $${p##*:}"; done; \
+	test -z "$$missing" || { $(ROOT) apt-get update -q && $(ROOT) env DEBIAN_FRONTEND=noninteractive apt-get install -qy --no-install-recommends $$missing libc6-dev; }
 
 demo: postgresql build bin/engraved-3.5.0
 	@exec bin/entelon serve --load demo/takes --live bin/engraved-3.5.0 --live=--drive
 
-test: postgresql chromium gcc build bin/engraved-3.4.0 bin/engraved-3.5.0
+test: postgresql chromium compilers build bin/engraved-3.4.0 bin/engraved-3.5.0
 	go test -count=1 ./...
 
 lint: web/node_modules/.stamp web/openapi.json
@@ -61,8 +65,11 @@ lint: web/node_modules/.stamp web/openapi.json
 	go vet ./...
 	cd web && npm run --silent types && npm run --silent check
 
-bench: build gcc
+bench: build compilers
 	go run ./bench
+
+truth: build compilers
+	go run ./truth/write
 
 shots: build postgresql chromium
 	go test -count=1 -run TestShots ./e2e -shots $(CURDIR)/docs/screenshots

@@ -146,7 +146,8 @@ func unfold(p *profile.Profile) []stack {
 	return out
 }
 
-// bare cuts a name's parameters and template arguments off.
+// bare cuts a name's parameters and template arguments off. What is the type
+// of a trait's method in Rust, in angle brackets at the begin, stays.
 func bare(name string) string {
 	depth := 0
 	var b strings.Builder

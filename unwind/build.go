@@ -162,7 +162,7 @@ func (t *Table) describe(r *Rule) string {
 		s += fmt.Sprintf(" ra=c%+d", r.ra)
 	}
 	for _, x := range t.saves[r.first : r.first+uint32(r.count)] {
-		s += fmt.Sprintf(" r%d=%c%+d", x.register, "cvr(*-"[x.kind], x.offset)
+		s += fmt.Sprintf(" r%d=%c%+d", x.register, "cvr*=x"[x.kind], x.offset)
 	}
 	if r.signal {
 		s += " signal"
