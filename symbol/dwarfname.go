@@ -32,12 +32,15 @@ func (t *dwarfTables) text(e *dwarf.Entry, a dwarf.Attr) string {
 // name returns the name of the function that an entry describes. What the
 // entry leaves out is in the one that it is an instance of, and in the
 // declaration that this one completes.
-func (t *dwarfTables) name(off dwarf.Offset) dwarfName {
+func (t *dwarfTables) name(off dwarf.Offset) dwarfName { return t.nameOf(off, 0) }
+
+// nameOf counts in hops how often names led to the names of what is around them.
+func (t *dwarfTables) nameOf(off dwarf.Offset, hops int) dwarfName {
 	if n, ok := t.names[off]; ok {
 		return n
 	}
 	var n dwarfName
-	t.collect(off, &n, 0)
+	t.collect(off, &n, 8*hops)
 	if n.linkage != "" {
 		if name := demangled(n.linkage); name != n.linkage {
 			n.name = name
@@ -56,7 +59,7 @@ func (t *dwarfTables) collect(off dwarf.Offset, n *dwarfName, hops int) {
 		}
 		return
 	}
-	if hops > 8 {
+	if hops > 40 {
 		return
 	}
 	r := t.data.Reader()
@@ -95,7 +98,7 @@ func (t *dwarfTables) collect(off dwarf.Offset, n *dwarfName, hops int) {
 	// The last entry of the chain is where the function is declared.
 	if n.linkage == "" && n.name != "" {
 		if u := t.headOf(off); u != nil {
-			n.name = u.prefix(off) + n.name
+			n.name = u.prefix(off, hops/8) + n.name
 		}
 	}
 }

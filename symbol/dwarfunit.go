@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"sort"
+	"strings"
 )
 
 // dwarfUnit is one compilation unit, read as far as was asked for.
@@ -17,8 +18,9 @@ type dwarfUnit struct {
 	files     []*dwarf.LineFile
 	hasLine   bool // files were read
 	outlined  bool
-	functions []function // by address; one entry for each stretch of code
-	scopes    []scope    // in order of the entries
+	functions []function     // by address; one entry for each stretch of code
+	scopes    []scope        // in order of the entries
+	bodies    []dwarf.Offset // of all functions, declared or defined, in order
 	calls     map[dwarf.Offset][]inlinedCall
 }
 
@@ -202,6 +204,7 @@ func (u *dwarfUnit) outline() {
 			open = append(open, len(u.scopes))
 			u.scopes = append(u.scopes, scope{begin: e.Offset, end: 1<<32 - 1, name: name})
 		case dwarf.TagSubprogram:
+			u.bodies = append(u.bodies, e.Offset)
 			u.addFunction(e)
 			r.SkipChildren()
 		default:
@@ -239,9 +242,15 @@ func (u *dwarfUnit) function(addr uint64) (function, bool) {
 }
 
 // prefix returns the names of the scopes around an entry, with "::" behind.
-func (u *dwarfUnit) prefix(off dwarf.Offset) string {
+func (u *dwarfUnit) prefix(off dwarf.Offset, hops int) string {
 	if !u.outlined {
 		u.outline()
+	}
+	// A function within a function: a lambda's, or a local type's.
+	if i := sort.Search(len(u.bodies), func(i int) bool { return u.bodies[i] >= off }); i > 0 && hops < 4 {
+		if local, ok := u.local(u.bodies[i-1], off); ok {
+			return shortParameters(u.tables.nameOf(u.bodies[i-1], hops+1).name) + "::" + local
+		}
 	}
 	i := sort.Search(len(u.scopes), func(i int) bool { return u.scopes[i].begin > off })
 	for i--; i >= 0; i-- {
@@ -250,6 +259,60 @@ func (u *dwarfUnit) prefix(off dwarf.Offset) string {
 		}
 	}
 	return ""
+}
+
+// shortParameters leaves a function's parameters out, as in the names of what
+// is within it.
+func shortParameters(name string) string {
+	if i := strings.IndexByte(name, '('); i > 0 && !strings.HasPrefix(name, "(") && !strings.Contains(name, "(anonymous") {
+		return name[:i]
+	}
+	return name
+}
+
+// local returns the types around an entry that is within a function, with
+// "::" behind each; ok is false where the entry is not within it.
+func (u *dwarfUnit) local(function, off dwarf.Offset) (names string, ok bool) {
+	r := u.tables.data.Reader()
+	r.Seek(function)
+	e, err := r.Next()
+	if err != nil || e == nil || !e.Children {
+		return "", false
+	}
+	around := []string{""}
+	for len(around) > 0 && len(around) < maxNest {
+		e, err := r.Next()
+		if err != nil || e == nil {
+			return "", false
+		}
+		if e.Tag == 0 {
+			around = around[:len(around)-1]
+			continue
+		}
+		if e.Offset == off {
+			return around[len(around)-1], true
+		}
+		if e.Offset > off {
+			return "", false
+		}
+		now := around[len(around)-1]
+		switch e.Tag {
+		case dwarf.TagClassType, dwarf.TagStructType, dwarf.TagUnionType:
+			name := u.tables.text(e, dwarf.AttrName)
+			if name == "" || strings.HasPrefix(name, "<lambda") || strings.HasPrefix(name, "__lambda") {
+				name = "{lambda}"
+			}
+			now += name + "::"
+		case dwarf.TagLexDwarfBlock, dwarf.TagNamespace:
+		default:
+			r.SkipChildren()
+			continue
+		}
+		if e.Children {
+			around = append(around, now)
+		}
+	}
+	return "", false
 }
 
 // active returns the inlined calls that an address is in, the outermost first.

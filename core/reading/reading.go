@@ -4,7 +4,6 @@ package reading
 
 import (
 	"fmt"
-	"strings"
 
 	"entelon/core/profile"
 	"entelon/core/tree"
@@ -78,23 +77,4 @@ func percent(v float64) string {
 		return fmt.Sprintf("%.0f %%", 100*v)
 	}
 	return fmt.Sprintf("%.1f %%", 100*v)
-}
-
-// Short leaves out what a reader rarely needs of a name: the path before a Go
-// package's last element, and the arguments of a C++ function.
-func Short(name string) string {
-	if strings.HasPrefix(name, "[") {
-		return name
-	}
-	plain, _, generic := strings.Cut(name, "[")
-	if i := strings.LastIndexByte(plain, '/'); i >= 0 && !strings.ContainsAny(plain[:i], " (<") {
-		plain = plain[i+1:]
-	}
-	if i := strings.IndexByte(plain, '('); i > 0 && !strings.HasPrefix(plain, "operator") && plain[i-1] != '.' && plain[i-1] != ':' {
-		plain = plain[:i]
-	}
-	if generic {
-		plain += "[…]"
-	}
-	return plain
 }

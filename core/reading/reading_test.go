@@ -57,7 +57,20 @@ func TestShort(t *testing.T) {
 		"slices.Sort[...]":                    "slices.Sort[…]",
 		"[cut off: code]":                     "[cut off: code]",
 		"libc.so.6+0x27180":                   "libc.so.6+0x27180",
-		"operator()(int)":                     "operator()(int)",
+		"operator()(int)":                     "operator()",
+		"void std::__linear_insert<ink::Edge*, std::less<ink::Edge> >(ink::Edge*, std::less<ink::Edge>)": "std::__linear_insert<…>",
+		"ink::Raster::fill(int)::{lambda(Span const&)#1}::operator()(Span const&) const":                 "ink::Raster::fill::{lambda#1}::operator()",
+		"std::vector<float, std::allocator<float> >::operator[](unsigned long)":                          "std::vector<…>::operator[]",
+		"std::ostream& operator<< <char>(std::ostream&, char)":                                           "operator<< <…>",
+		"ink::Page::operator bool() const":                                                               "ink::Page::operator bool",
+		"ink::(anonymous namespace)::draw(double)":                                                       "ink::(anonymous)::draw",
+		"<score::Round as score::Shape>::cover":                                                          "<Round as Shape>::cover",
+		"<alloc::vec::Vec<T> as core::ops::Drop>::drop":                                                  "<Vec<…> as Drop>::drop",
+		"core::ops::function::FnOnce::call_once{{vtable.shim}}":                                          "core::ops::function::FnOnce::call_once{{vtable.shim}}",
+		"score::caught::{{closure}}":                                                                     "score::caught::{{closure}}",
+		"unsigned char const& std::max<unsigned char>(unsigned char const&, unsigned char const&)":       "std::max<…>",
+		"main.closed.func1":      "main.closed.func1",
+		"net/http.(*conn).serve": "http.(*conn).serve",
 	} {
 		if got := reading.Short(name); got != want {
 			t.Errorf("%q is shown as %q, want %q", name, got, want)

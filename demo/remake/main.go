@@ -10,45 +10,72 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 
 	"entelon/codec/take"
 )
 
+// program is one of the demo's, with the work that each of its takes does.
+type program struct {
+	name   string
+	args   []string
+	builds []build
+	make   func(b build, out string) error
+}
+
 type build struct {
 	name string
-	tags string
+	code string // what selects the build in the source
 	note string
 }
 
-var builds = []build{
-	{"3.4.0", "", ""},
-	{"3.5.0", "v350", "lines under sung-out syllables"},
+var programs = []program{
+	{"engraved", []string{"--scores", "300"}, []build{{"3.4.0", "", ""}, {"3.5.0", "v350", "lines under sung-out syllables"}}, engraved},
+	{"inkraster", []string{"150"}, []build{{"1.2.0", "120", ""}, {"1.3.0", "130", "ink spreads into the paper"}}, inkraster},
+}
+
+func engraved(b build, out string) error {
+	return run("go", "build", "-trimpath", "-buildvcs=false", "-tags", b.code, "-o", out, "./demo/engraved")
+}
+
+// inkraster is optimised and keeps no frame pointers, as most programs.
+func inkraster(b build, out string) error {
+	sources, err := filepath.Glob("demo/inkraster/*.cc")
+	if err != nil {
+		return err
+	}
+	return run("g++", append([]string{"-std=c++17", "-O2", "-g", "-fomit-frame-pointer", "-pthread", "-ffile-prefix-map=demo/=/srv/", "-DBUILD=" + b.code, "-o", out}, sources...)...)
 }
 
 func main() {
 	times := flag.Int("times", 3, "takes of each build")
-	scores := flag.String("scores", "300", "scores that each take engraves")
+	only := flag.String("only", "", "only the program of this name")
 	out := flag.String("out", "demo/takes", "folder for the takes")
 	flag.Parse()
-	if err := remake(*times, *scores, *out); err != nil {
-		fmt.Fprintln(os.Stderr, "remake:", err)
-		os.Exit(1)
+	for _, p := range programs {
+		if *only != "" && *only != p.name {
+			continue
+		}
+		if err := p.remake(*times, *out); err != nil {
+			fmt.Fprintln(os.Stderr, "remake:", err)
+			os.Exit(1)
+		}
 	}
 }
 
-func remake(times int, scores, out string) error {
+func (p program) remake(times int, out string) error {
 	for i := range times {
-		for _, b := range builds { // in turns, so that a slow hour meets all builds alike
-			program := filepath.Join("bin", "engraved-"+b.name)
-			if err := run("go", "build", "-trimpath", "-buildvcs=false", "-tags", b.tags, "-o", program, "./demo/engraved"); err != nil {
+		for _, b := range p.builds { // in turns, so that a slow hour meets all builds alike
+			exe := filepath.Join("bin", p.name+"-"+b.name)
+			if err := p.make(b, exe); err != nil {
 				return err
 			}
-			file := filepath.Join(out, fmt.Sprintf("engraved-%s-%d.take", b.name, i+1))
-			if err := run("bin/entelon", "take", "--out", file, "--program", "engraved", "--build", b.name, "--note", b.note,
-				"--", program, "--scores", scores); err != nil {
+			file := filepath.Join(out, fmt.Sprintf("%s-%s-%d.take", p.name, b.name, i+1))
+			args := []string{"take", "--out", file, "--program", p.name, "--build", b.name, "--note", b.note, "--", exe}
+			if err := run("bin/entelon", append(args, p.args...)...); err != nil {
 				return err
 			}
-			if err := nameless(file); err != nil {
+			if err := p.nameless(file); err != nil {
 				return err
 			}
 		}
@@ -58,13 +85,19 @@ func remake(times int, scores, out string) error {
 
 // nameless replaces what is particular to the machine that made a take by the
 // shop's own.
-func nameless(file string) error {
+func (p program) nameless(file string) error {
 	t, err := take.ReadFile(file, take.Options{})
 	if err != nil {
 		return err
 	}
 	t.Machine.Host, t.Machine.Processor = "bench-1", ""
-	t.Settings.Dir = "/srv/engraved"
+	here := t.Settings.Dir
+	t.Settings.Dir = "/srv/" + p.name
+	for i, s := range t.Profile.Strings {
+		if rest, ok := strings.CutPrefix(s, here+"/"); ok {
+			t.Profile.Strings[i] = filepath.Join(t.Settings.Dir, rest)
+		}
+	}
 	t.Facts.Executable = filepath.Join(t.Settings.Dir, t.Settings.Command[0])
 	f, err := os.Create(file)
 	if err != nil {
