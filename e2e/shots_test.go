@@ -11,10 +11,12 @@ import (
 func TestShots(t *testing.T) {
 	old, new := takeOf(t, "3.4.0"), takeOf(t, "3.5.0")
 	const focus = "entelon%2Fdemo%2Fengraved%2Fslur.%28%2ASkyline%29.Height"
+	inked := takeOf(t, "1.3.0")
 	views := []struct{ name, path, shows string }{
 		{"programs", "/programs", "Compare with 3.4.0"},
 		{"takes", "/takes", "lines under sung-out syllables"},
 		{"take", "/takes/" + new + "?focus=" + focus, "Callers"},
+		{"inkraster", "/takes/" + inked + "?focus=ink%3A%3Amixed", "Inlined into"},
 		{"compare", fmt.Sprintf("/compare?baseline=%s&candidate=%s&focus=%s", old, new, focus), "The largest growth"},
 	}
 	for _, theme := range []string{"light", "dark"} {

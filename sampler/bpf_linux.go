@@ -590,10 +590,20 @@ func (p *assembler) goStack(o kernelOffsets, runtime int) {
 	p.here(shallow)
 	p.add(
 		// On the goroutine's stack: only C code can be below, on the system's.
+		asm.Mov.Imm(asm.R5, otherBytes),
+		asm.StoreMem(asm.RFP, slotLimit, asm.R5, asm.DWord),
 		asm.LoadMem(asm.R4, asm.R7, otherSystemSP, asm.DWord),
 		asm.LoadMem(asm.R5, asm.R9, 32, asm.DWord),
 		asm.JEq.Imm(asm.R5, 0, "out"),
 		asm.StoreMem(asm.RFP, slotAddr, asm.R4, asm.DWord),
+		asm.Mov.Reg(asm.R8, asm.R4),
+		asm.FnGetCurrentTaskBtf.Call(),
+		asm.Mov.Reg(asm.R9, asm.R0),
+	)
+	p.left(o, emit)
+	p.add(
+		asm.JGE.Imm(asm.R2, otherBytes, emit),
+		asm.StoreMem(asm.RFP, slotLimit, asm.R2, asm.DWord),
 		asm.Ja.Label(emit),
 	)
 	p.here(system)

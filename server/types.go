@@ -174,6 +174,29 @@ type EdgeOut struct {
 	Samples  int64        `json:"samples"`
 }
 
+// FoundOut is the part of a function's total whose frames were found in one way.
+type FoundOut struct {
+	Way   string `json:"way"`
+	Value int64  `json:"value"`
+}
+
+// LineOut is the part of a function's total at one line; line 0 is unknown.
+type LineOut struct {
+	Line  uint32 `json:"line"`
+	Value int64  `json:"value"`
+}
+
+// OriginOut says how a function's frames came to be; all values are parts of
+// its total.
+type OriginOut struct {
+	Inlined int64      `json:"inlined"`
+	Into    []EdgeOut  `json:"into"`
+	Found   []FoundOut `json:"found"`
+	Callers []FoundOut `json:"callers"`
+	Lines   []LineOut  `json:"lines"` // the heaviest few
+	CutOff  int64      `json:"cut_off"`
+}
+
 // BuildFigure is a function's share in one build, over the build's takes.
 type BuildFigure struct {
 	Build      string  `json:"build"`
@@ -200,6 +223,7 @@ type FunctionOut struct {
 	Callers      []EdgeOut     `json:"callers"`
 	Callees      []EdgeOut     `json:"callees"`
 	Builds       []BuildFigure `json:"builds"`
+	Origin       OriginOut     `json:"origin"`
 }
 
 // TimesOut counts samples over time, by what the processor was doing.

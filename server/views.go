@@ -203,12 +203,40 @@ func (s *Server) function(c *gin.Context) {
 		Self: r.Self, Total: r.Total, SelfSamples: r.SelfSamples, TotalSamples: r.TotalSamples, ScopeTotal: k.cost.Total[0],
 		Callers: edges(p, o.tree.Callers(k.cost, r.Function)), Callees: edges(p, o.tree.Callees(k.cost, r.Function)), Builds: []BuildFigure{},
 	}
+	sc, err := scopeOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out.Origin = originOut(p, o.tree.Origin(0, sc, r.Function))
 	out.SelfLow, out.SelfHigh = tree.Interval(r.SelfSamples, n, tree.Z95)
 	out.TotalLow, out.TotalHigh = tree.Interval(r.TotalSamples, n, tree.Z95)
 	for _, x := range figures {
 		out.Builds = append(out.Builds, BuildFigure{x.Build, x.Takes, x.SelfShare, x.TotalShare})
 	}
 	c.JSON(http.StatusOK, out)
+}
+
+// heaviestLines is how many lines of a function are told.
+const heaviestLines = 8
+
+func originOut(p *profile.Profile, o tree.Origin) OriginOut {
+	out := OriginOut{Inlined: o.Inlined, Into: edges(p, o.Into), CutOff: o.CutOff, Found: foundOut(o.Found), Callers: foundOut(o.Callers), Lines: []LineOut{}}
+	for i, l := range o.Lines {
+		if i == heaviestLines {
+			break
+		}
+		out.Lines = append(out.Lines, LineOut{l.Line, l.Value})
+	}
+	return out
+}
+
+func foundOut(values []tree.FoundValue) []FoundOut {
+	out := []FoundOut{}
+	for _, v := range values {
+		out = append(out, FoundOut{v.Found.String(), v.Value})
+	}
+	return out
 }
 
 func edges(p *profile.Profile, es []tree.Edge) []EdgeOut {

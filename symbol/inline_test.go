@@ -111,3 +111,21 @@ func TestDamagedDebugInformation(t *testing.T) {
 		}
 	}
 }
+
+// TestWhose: what the standard library brought into the program is the library's.
+func TestWhose(t *testing.T) {
+	for file, want := range map[string]profile.ModuleKind{
+		"/usr/include/c++/12/bits/stl_algo.h":                profile.KindLibrary,
+		"/rustc/9fc6b4/library/core/src/slice/sort.rs":       profile.KindLibrary,
+		"/home/ink/.cargo/registry/src/index/pen/src/lib.rs": profile.KindLibrary,
+		"/srv/inkraster/raster.cc":                           profile.KindOwn,
+		"":                                                   profile.KindOwn,
+	} {
+		if got := whose(file, profile.KindOwn); got != want {
+			t.Errorf("%s is %v, want %v", file, got, want)
+		}
+	}
+	if whose("/srv/x.c", profile.KindLibrary) != profile.KindLibrary {
+		t.Error("a library's own code became the program's")
+	}
+}

@@ -225,7 +225,7 @@ func (o *Object) isEntry(s elfSymbol) bool { return o.entries[s.addr] || entryNa
 // knows: the linker's name of the function that all others are inlined into.
 func (o *Object) finish(l []Location, s elfSymbol, found bool) []Location {
 	for i := range l {
-		l[i].Kind = o.Kind
+		l[i].Kind = whose(l[i].File, o.Kind)
 	}
 	last := &l[len(l)-1]
 	if found {

@@ -62,6 +62,21 @@ const kinds: Record<string, string> = {
   unknown: 'unknown code',
 }
 
+const ways: Record<string, string> = {
+  counter: 'program counter',
+  tables: 'call-frame tables',
+  'frame-pointer': 'frame pointer',
+  'go-tables': "Go's stack tables",
+  'kernel-walk': "kernel's own walk",
+  signal: 'saved registers',
+  'top-of-stack': 'top of the stack',
+  unstated: 'not kept',
+}
+
+export function wayText(way: string): string {
+  return ways[way] ?? way
+}
+
 export function kindText(kind: string): string {
   return kinds[kind] ?? kind
 }

@@ -43,6 +43,8 @@ const facts = computed<[string, string][]>(() => {
     ['Samples', `${count(t.samples)} at ${count(t.rate_hz)} a second of CPU time (${s.event})`],
     ['Lost', count(t.lost)],
     ['Whole stacks', `${percent(t.complete_share, 2)} of ${count(f.user_stacks)}, by ${s.unwind}`],
+    ...(f.cut_off ?? []).map((c): [string, string] => ['Cut off', `${count(c.stacks)}: ${c.reason}`]),
+    ...(s.stack_bytes ? [['Stack copied', `${bytes(s.stack_bytes)} with each sample, and more of deeper ones where the system allows it`] as [string, string]] : []),
     ['Collector', `${seconds(f.collector_cpu_ns)} CPU of its own`],
     ['Build ID', t.build_id || 'none in the binary'],
     ['Threads', count(props.detail.threads.length)],

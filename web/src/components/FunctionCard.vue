@@ -7,6 +7,8 @@ import { dark } from '../composables/useTheme'
 import { count, duration, kindText, percent } from '../format'
 import { inkOf } from '../palette'
 import BuildLine from './BuildLine.vue'
+import FullName from './FullName.vue'
+import OriginNote from './OriginNote.vue'
 
 const props = defineProps<{ takeKey: string; range: Range; focus: string; pinned: boolean; detail: TakeDetail }>()
 const emit = defineEmits<{ focus: [name: string]; pin: [name: string] }>()
@@ -64,7 +66,7 @@ const swatch = computed(() => {
     <template v-else-if="d">
       <div class="border-l-[3px] border-focus pl-2.5">
         <h2 class="code text-[15px] font-medium break-words">{{ d.function.short }}</h2>
-        <p v-if="d.function.short !== d.function.name" class="code text-[11px] break-all text-ink-3">{{ d.function.name }}</p>
+        <FullName v-if="d.function.short !== d.function.name || d.linkage" :key="d.function.name" :name="d.function.name" :linkage="d.linkage" />
       </div>
       <p class="mt-2 flex items-center gap-1.5 text-ink-2"><span class="size-2.5 shrink-0 border" :style="swatch" aria-hidden="true" />{{ kindText(d.function.kind) }}<template v-if="d.function.area !== d.function.name">, {{ d.function.area }}</template></p>
       <p v-if="d.file" class="code truncate text-[11.5px] text-ink-2" :title="`${d.file}:${d.line}`">{{ d.file.split('/').slice(-2).join('/') }}:{{ d.line }}</p>
@@ -90,6 +92,8 @@ const swatch = computed(() => {
         </tbody>
       </table>
       <p class="label mt-1">{{ count(d.self_samples) }} and {{ count(d.total_samples) }} samples; 95 % intervals</p>
+
+      <OriginNote :card="d" @focus="emit('focus', $event)" />
 
       <section v-for="s in sides" :key="s.name" class="mt-3.5" :aria-label="s.name">
         <h3 class="label mb-1 flex border-b border-rule pb-0.5"><span class="flex-1">{{ s.name }}</span><span>of its total</span></h3>

@@ -1,0 +1,116 @@
+package tree
+
+import (
+	"sort"
+
+	"entelon/core/profile"
+	"entelon/core/scope"
+)
+
+// Origin says how the frames of a function came to be. All values are in the
+// measure's unit and count a sample once, at the outermost frame of the
+// function.
+type Origin struct {
+	Total   int64
+	Into    []Edge       // the functions that it was inlined into, the heaviest first
+	Inlined int64        // their sum; the rest of the total has code of its own
+	Found   []FoundValue // how the walk got to it
+	Callers []FoundValue // how it got from there to the frame that called it
+	Lines   []LineValue  // which lines it was at
+	CutOff  int64        // in stacks whose outer end is unknown
+}
+
+// FoundValue is the part of a cost whose frames were found in one way.
+type FoundValue struct {
+	Found profile.Found
+	Value int64
+}
+
+// LineValue is the part of a cost at one line; line 0 is unknown.
+type LineValue struct {
+	Line  uint32
+	Value int64
+}
+
+// Origin sums over the samples in scope. It takes one pass over the samples
+// and two over the stacks.
+func (t *Tree) Origin(measure int, sc scope.Scope, f profile.FunctionID) Origin {
+	p := t.Profile
+	n := p.Stacks.Len()
+	total, samples := make([]int64, n), make([]int64, n)
+	in := sc.Contains(p)
+	for i, s := range p.Samples.Stack {
+		if in(i) {
+			total[s] += p.Samples.Values[measure][i]
+			samples[s]++
+		}
+	}
+	for s := n - 1; s > 0; s-- {
+		total[p.Stacks.Parent[s]] += total[s]
+		samples[p.Stacks.Parent[s]] += samples[s]
+	}
+	var o Origin
+	into := map[profile.FunctionID]Edge{}
+	found, callers := map[profile.Found]int64{}, map[profile.Found]int64{}
+	lines := map[uint32]int64{}
+	seen := make([]bool, n) // the function is in the stack
+	cut := make([]bool, n)  // the stack is cut off
+	for s := 1; s < n; s++ {
+		parent := p.Stacks.Parent[s]
+		here := t.Function[t.NodeOf[s]]
+		cut[s] = cut[parent] || parent == 0 && p.Functions[here].Kind == profile.KindMark
+		seen[s] = seen[parent] || here == f
+		if here != f || seen[parent] || samples[s] == 0 {
+			continue
+		}
+		v := total[s]
+		frame := p.Frames[p.Stacks.Frame[s]]
+		o.Total += v
+		found[frame.Found] += v
+		lines[frame.Line] += v
+		if cut[s] {
+			o.CutOff += v
+		}
+		around := profile.StackID(s)
+		for around != 0 && p.Frames[p.Stacks.Frame[around]].Inlined {
+			around = p.Stacks.Parent[around]
+		}
+		if frame.Inlined {
+			k := t.Function[t.NodeOf[around]]
+			e := into[k]
+			into[k] = Edge{k, e.Value + v, e.Samples + samples[s]}
+			o.Inlined += v
+		}
+		if caller := p.Stacks.Parent[around]; around != 0 && caller != 0 {
+			if c := p.Frames[p.Stacks.Frame[caller]]; p.Functions[c.Function].Kind != profile.KindMark {
+				callers[c.Found] += v
+			}
+		}
+	}
+	o.Into = sortedEdges(into)
+	o.Found, o.Callers = foundValues(found), foundValues(callers)
+	for line, v := range lines {
+		o.Lines = append(o.Lines, LineValue{line, v})
+	}
+	sort.Slice(o.Lines, func(i, j int) bool {
+		if o.Lines[i].Value != o.Lines[j].Value {
+			return o.Lines[i].Value > o.Lines[j].Value
+		}
+		return o.Lines[i].Line < o.Lines[j].Line
+	})
+	return o
+}
+
+func foundValues(sum map[profile.Found]int64) []FoundValue {
+	var out []FoundValue
+	for f, v := range sum {
+		out = append(out, FoundValue{f, v})
+	}
+	sort.Slice(out, func(i, j int) bool {
+		if out[i].Value != out[j].Value {
+			return out[i].Value > out[j].Value
+		}
+		return out[i].Found < out[j].Found
+	})
+	return out
+}
