@@ -26,7 +26,7 @@ import (
 
 func main() {
 	pairs := flag.Int("pairs", 11, "pairs of runs for each slowdown")
-	rounds := flag.String("rounds", "40000", "work of the two-thread program")
+	rounds := flag.String("rounds", "25000", "work of the two-thread program")
 	out := flag.String("out", "docs/benchmarks.md", "file to write")
 	flag.Parse()
 	if err := run(*pairs, *rounds, *out); err != nil {
@@ -51,7 +51,7 @@ The machine is a shared virtual one, so ratios of paired runs are quoted as medi
 	if err := sampler.Allowed(); err != nil {
 		return fmt.Errorf("the slowdown cannot be measured here: %w", err)
 	}
-	for _, part := range []func(*bytes.Buffer, string, int, string) error{slowdown, opening, inner} {
+	for _, part := range []func(*bytes.Buffer, string, int, string) error{slowdown, tables, names, opening, inner} {
 		if err := part(&b, dir, pairs, rounds); err != nil {
 			return err
 		}
@@ -88,7 +88,7 @@ func (s spread) text(format string) string {
 // bare and sampled in turns. The program measures its own time.
 func slowdown(b *bytes.Buffer, dir string, pairs int, rounds string) error {
 	program := filepath.Join(dir, "threads")
-	if text, err := exec.Command("cc", "-O2", "-pthread", "-fno-omit-frame-pointer", "-o", program, "cmd/entelon/testdata/threads/threads.c").CombinedOutput(); err != nil {
+	if text, err := exec.Command("cc", "-O2", "-pthread", "-fomit-frame-pointer", "-o", program, "cmd/entelon/testdata/threads/threads.c").CombinedOutput(); err != nil {
 		return fmt.Errorf("cc: %w: %s", err, text)
 	}
 	file := filepath.Join(dir, "x.take")
@@ -185,7 +185,7 @@ func opening(b *bytes.Buffer, _ string, _ int, _ string) error {
 
 // inner repeats what go test says of the inner loops.
 func inner(b *bytes.Buffer, _ string, _ int, _ string) error {
-	text, err := exec.Command("go", "test", "-json", "-run", "^$", "-bench", ".", "./core/...", "./codec/...").Output()
+	text, err := exec.Command("go", "test", "-json", "-run", "^$", "-bench", ".", "./core/...", "./codec/...", "./unwind/...").Output()
 	if err != nil {
 		return fmt.Errorf("go test -bench: %w", err)
 	}

@@ -78,6 +78,8 @@ func open(a *unix.PerfEventAttr, tid, cpu int) (int, error) {
 		return fd, nil
 	case errors.Is(err, unix.EACCES) || errors.Is(err, unix.EPERM):
 		return -1, fmt.Errorf("%w (kernel.perf_event_paranoid is %s)", ErrNotAllowed, setting("perf_event_paranoid"))
+	case errors.Is(err, unix.EMFILE) || errors.Is(err, unix.ENFILE):
+		return -1, ErrFiles
 	case errors.Is(err, unix.ESRCH):
 		return -1, ErrNoProcess
 	case errors.Is(err, unix.EINVAL):

@@ -78,6 +78,7 @@ var (
 	ErrNoProcess   = errors.New("there is no such process")
 	ErrNoCommand   = errors.New("the command was not found")
 	ErrNoDir       = errors.New("the directory does not exist")
+	ErrFiles       = errors.New("the process has more threads than files may be open")
 	ErrUnwind      = errors.New("there is no such way to walk stacks")
 	ErrStackBytes  = errors.New("that much of a stack cannot be copied")
 	ErrRate        = errors.New("the kernel does not allow this rate")
@@ -94,6 +95,8 @@ func Remedy(err error) string {
 		return "give its path, or a name that PATH holds"
 	case errors.Is(err, ErrNoDir):
 		return "give a directory that exists with --dir"
+	case errors.Is(err, ErrFiles):
+		return "raise the limit, for example with: ulimit -n 100000"
 	case errors.Is(err, ErrUnwind):
 		return "choose \"" + UnwindTables + "\" or \"" + UnwindFramePointers + "\""
 	case errors.Is(err, ErrStackBytes):

@@ -100,6 +100,7 @@ func eventID(fd int) (uint64, error) {
 // attach opens events for every thread of a process. Threads that appear
 // meanwhile are found by listing again until nothing is new.
 func (t *target) attach(a *unix.PerfEventAttr, pid int) error {
+	raiseFileLimit()
 	seen := map[int]bool{}
 	for round := 0; ; round++ {
 		tids, err := threads(pid)
@@ -123,6 +124,18 @@ func (t *target) attach(a *unix.PerfEventAttr, pid int) error {
 		}
 		if !fresh {
 			return nil
+		}
+	}
+}
+
+// raiseFileLimit allows as many open files as the system lets this user have:
+// a process with ten thousand threads needs an event for each of them on each
+// processor. Where it may not be raised, opening the events says so.
+func raiseFileLimit() {
+	const most = 1 << 20 // the kernel's own bound, fs.nr_open, where it was not changed
+	for _, n := range []uint64{most, most / 4} {
+		if unix.Setrlimit(unix.RLIMIT_NOFILE, &unix.Rlimit{Cur: n, Max: n}) == nil {
+			return
 		}
 	}
 }

@@ -123,6 +123,7 @@ func (b *builder) finish() *Table {
 		s.pcs = append([]uint32(nil), s.pcs...)
 		s.rule = append([]uint16(nil), s.rule...)
 		s.rules = append([]Rule(nil), s.rules...)
+		s.makeIndex()
 		b.t.Rows += len(s.pcs)
 	}
 	b.t.saves = append([]save(nil), b.t.saves...)

@@ -21,6 +21,7 @@ type GoFunction struct {
 	Switches   bool // it writes the stack pointer, so that its depth tells nothing
 	Callback   bool // it runs Go code for C code (runtime.cgocallback)
 	StandIn    bool // it stands for whoever left a stack (runtime.systemstack_switch)
+	Sigreturn  bool // a signal handler returns to it (runtime.sigreturn__sigaction)
 	Rows       []GoRow
 }
 
@@ -123,6 +124,9 @@ func (b *builder) goFunction(g GoFunction) {
 	case g.Outmost:
 		b.row(g.Start, &draft{Rule: Rule{cfa: cfaOutmost, how: GoTables}})
 		return
+	case g.Sigreturn:
+		b.row(g.Start, &draft{Rule: Rule{cfa: cfaSignal, how: Signal, signal: true}})
+		return
 	case g.StandIn:
 		b.row(g.Start, &draft{Rule: Rule{cfa: cfaSwitch, how: FramePointer, role: roleStandIn}})
 		return
@@ -144,6 +148,10 @@ func (b *builder) goFunction(g GoFunction) {
 	}
 }
 
+// maxSearched bounds the code that is searched for trampolines. A program with
+// more brings its C library's tables, which describe them.
+const maxSearched = 16 << 20
+
 // The instructions that return from a signal handler: mov $15, %rax; syscall.
 // The kernel has the handler return to them. The C library describes them in
 // its tables, other libraries and Go do not.
@@ -156,6 +164,13 @@ var sigreturn = [][]byte{
 // caller's address is taken to be one byte before where it returns to.
 func trampolines(code []Section) []function {
 	var out []function
+	size := 0
+	for _, s := range code {
+		size += len(s.Bytes)
+	}
+	if size > maxSearched {
+		return nil
+	}
 	for _, s := range code {
 		for _, pattern := range sigreturn {
 			for at := 0; ; {

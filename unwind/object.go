@@ -1,6 +1,10 @@
 package unwind
 
-import "entelon/symbol"
+import (
+	"strings"
+
+	"entelon/symbol"
+)
 
 // CompileObject makes the table of an object from all that it holds.
 func CompileObject(o *symbol.Object) (*Table, error) {
@@ -22,6 +26,7 @@ func CompileObject(o *symbol.Object) (*Table, error) {
 				visit(GoFunction{
 					Start: g.Start, End: g.End, Outmost: g.Outmost, Switches: g.Switches, Rows: rows,
 					Callback: g.Name == "runtime.cgocallback", StandIn: g.Name == "runtime.systemstack_switch",
+					Sigreturn: strings.HasPrefix(g.Name, "runtime.sigreturn"),
 				})
 			})
 		}

@@ -21,6 +21,28 @@ type segment struct {
 	pcs   []uint32
 	rule  []uint16 // by row; 0: no rule
 	rules []Rule
+	// index holds for every block of code the first row that begins in it or
+	// behind, so that a search looks at a few rows only.
+	index []uint32
+}
+
+// blockShift is the size of a block of code in the index, as a power of two.
+const blockShift = 9
+
+// makeIndex fills the index when all rows are there. Code with large gaps gets
+// none, so that it stays in proportion to the rows.
+func (s *segment) makeIndex() {
+	if len(s.pcs) == 0 || int(s.pcs[len(s.pcs)-1]>>blockShift) > 4*len(s.pcs)+64 {
+		return
+	}
+	s.index = make([]uint32, s.pcs[len(s.pcs)-1]>>blockShift+2)
+	row := 0
+	for block := range s.index {
+		for row < len(s.pcs) && s.pcs[row]>>blockShift < uint32(block) {
+			row++
+		}
+		s.index[block] = uint32(row)
+	}
 }
 
 // cfaKind says how the canonical frame address, the value of the stack
@@ -94,6 +116,11 @@ func (t *Table) find(addr uint64) *Rule {
 	at := uint32(addr - s.base)
 	// The row is the last one that does not begin after the address.
 	low, high := 0, len(s.pcs)
+	if block := at >> blockShift; int(block)+1 < len(s.index) {
+		low, high = int(s.index[block]), int(s.index[block+1])
+	} else if s.index != nil {
+		low = high
+	}
 	for low < high {
 		mid := int(uint(low+high) >> 1)
 		if s.pcs[mid] <= at {
@@ -115,7 +142,7 @@ func (t *Table) Covers(addr uint64) bool { return t.find(addr) != nil }
 func (t *Table) Size() int {
 	n := len(t.exprs) + len(t.saves)*int(unsafe.Sizeof(save{}))
 	for _, s := range t.segments {
-		n += len(s.pcs)*4 + len(s.rule)*2 + len(s.rules)*int(unsafe.Sizeof(Rule{}))
+		n += len(s.index)*4 + len(s.pcs)*4 + len(s.rule)*2 + len(s.rules)*int(unsafe.Sizeof(Rule{}))
 	}
 	return n
 }
