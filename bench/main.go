@@ -51,7 +51,7 @@ The machine is a shared virtual one, so ratios of paired runs are quoted as medi
 	if err := sampler.Allowed(); err != nil {
 		return fmt.Errorf("the slowdown cannot be measured here: %w", err)
 	}
-	for _, part := range []func(*bytes.Buffer, string, int, string) error{slowdown, tables, names, opening, inner} {
+	for _, part := range []func(*bytes.Buffer, string, int, string) error{slowdown, copies, tables, names, opening, inner} {
 		if err := part(&b, dir, pairs, rounds); err != nil {
 			return err
 		}

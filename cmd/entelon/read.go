@@ -182,6 +182,8 @@ type factsJSON struct {
 	Samples       int64             `json:"samples"`
 	Lost          int64             `json:"lost"`
 	CompleteShare float64           `json:"complete_share"`
+	CutOff        []profile.Cut     `json:"cut_off"`
+	StackBytes    int               `json:"stack_bytes"`
 	CollectorNS   int64             `json:"collector_cpu_ns"`
 	ExitCode      *int              `json:"exit_code"`
 	EndedBy       string            `json:"ended_by"`
@@ -216,7 +218,7 @@ func factsOut(t *profile.Take) factsJSON {
 	out := factsJSON{
 		Program: s.Program, Build: s.Build, BuildID: f.BuildID, Revision: f.Revision, Command: append([]string{}, s.Command...),
 		Dir: s.Dir, Note: s.Note, StartedAt: t.Machine.StartedAt, DurationNS: f.DurationNS, CPUNS: f.CPUNS, RateHz: s.RateHz,
-		Event: s.Event, Unwind: s.Unwind, Samples: f.Samples, Lost: f.Lost, CompleteShare: f.CompleteShare(),
+		Event: s.Event, Unwind: s.Unwind, Samples: f.Samples, Lost: f.Lost, CompleteShare: f.CompleteShare(), CutOff: append([]profile.Cut{}, f.CutOff...), StackBytes: s.StackBytes,
 		CollectorNS: f.CollectorNS, ExitCode: f.ExitCode, EndedBy: f.EndedBy, Whole: t.Whole,
 		Processes: []processOut{}, Threads: []threadOut{}, Modules: []moduleOut{}, Machine: t.Machine,
 		Warnings: append([]profile.Warning{}, f.Warnings...),
@@ -278,6 +280,9 @@ func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
 	row("samples", "%s", thin(f.Samples))
 	row("lost", "%s", thin(f.Lost))
 	row("complete stacks", "%.2f %% (%s)", 100*f.CompleteShare, f.Unwind)
+	for _, c := range f.CutOff {
+		row("cut off", "%s: %s", thin(c.Stacks), c.Reason)
+	}
 	row("collector", "%.2f s CPU", float64(f.CollectorNS)/1e9)
 	row("ended by", "%s", f.EndedBy)
 	row("processes", "%d", len(f.Processes))
