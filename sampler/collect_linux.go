@@ -420,7 +420,7 @@ func (s *session) record(r record) error {
 
 func (s *session) result(err, sinkErr error) (*Result, error) {
 	cpu, cpuErr := s.target.counted()
-	err = errors.Join(err, cpuErr, s.target.close(), s.closeOther())
+	err = errors.Join(err, cpuErr, s.target.close(), s.closeOther(), s.resolver.ps.tellErr)
 	s.facts.CPUNS = cpu
 	res := &Result{SinkErr: sinkErr, Wait: func() int { return 0 }, Signal: func(int) {}}
 	if s.command != nil {

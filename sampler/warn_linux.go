@@ -92,6 +92,14 @@ func (s *session) warnCut() {
 		if set.StackBytes < MaxStackBytes {
 			remedy = fmt.Sprintf("Copy more of each stack: --stack %dk.", min(MaxStackBytes, 2*set.StackBytes)>>10)
 		}
+	case cutReasons[unwind.OtherStack]:
+		if s.other == nil && set.Unwind == UnwindTables {
+			remedy = "Collect as root, so that stacks which a thread left behind are read too"
+			if s.otherErr != nil {
+				remedy += " (now: " + s.otherErr.Error() + ")"
+			}
+			remedy += "."
+		}
 	case cutReasons[unwind.NoTable]:
 		remedy = "Build that code with -fasynchronous-unwind-tables or -fno-omit-frame-pointer."
 		if module, _ := most(s.resolver.noTable); set.Unwind == UnwindFramePointers {

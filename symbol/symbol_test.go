@@ -252,6 +252,19 @@ func FuzzObject(f *testing.F) {
 	f.Add(self)
 	f.Add(self[:200])
 	f.Add([]byte(elf.ELFMAG))
+	// One with debug information and inlined calls.
+	source, out := filepath.Join(f.TempDir(), "ink.cc"), filepath.Join(f.TempDir(), "ink")
+	if err := os.WriteFile(source, []byte(nested), 0o644); err != nil {
+		f.Fatal(err)
+	}
+	if text, err := exec.Command("g++", "-O2", "-g", "-nostdlib", "-static", "-Wl,-e,main", "-o", out, source).CombinedOutput(); err != nil {
+		f.Fatalf("%v: %s", err, text)
+	}
+	b, err := os.ReadFile(out)
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(b)
 	f.Fuzz(func(t *testing.T, b []byte) {
 		slow := time.AfterFunc(5*time.Second, func() { panic("reading takes more than 5 s") })
 		defer slow.Stop()
@@ -259,7 +272,15 @@ func FuzzObject(f *testing.F) {
 		if err != nil {
 			return
 		}
-		for _, addr := range []uint64{0, 0x1000, 0x401000, 1 << 63} {
+		if _, err := o.Frames(); err == nil {
+			o.GoFrames(func(g GoFunction) {
+				if g.End <= g.Start {
+					t.Fatalf("a function from %#x to %#x", g.Start, g.End)
+				}
+			})
+			o.GoRuntime()
+		}
+		for _, addr := range []uint64{0, 0x1000, 0x401000, 0x401020, 0x401048, 1 << 63} {
 			if l := o.Locate(addr); len(l) == 0 || l[len(l)-1].Name == "" {
 				t.Fatalf("%#x has no name at all: %+v", addr, l)
 			}

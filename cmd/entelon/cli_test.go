@@ -47,6 +47,11 @@ func buildAndRun(m *testing.M) (int, error) {
 			return 1, fmt.Errorf("%s: %w: %s", strings.Join(words, " "), err, out)
 		}
 	}
+	// Names that another version left in the user's cache must not get in. The
+	// builds above come first, since they have their cache there.
+	if err := os.Setenv("XDG_CACHE_HOME", filepath.Join(dir, "cache")); err != nil {
+		return 1, err
+	}
 	return m.Run(), nil
 }
 
