@@ -160,6 +160,30 @@ func (m *module) fetching() bool {
 	}
 }
 
+// compile makes the table, or reads the one that an earlier take has kept.
+func (m *module) compile() (*unwind.Table, error) {
+	var cache *symbol.Cache
+	if m.finder != nil && m.object.BuildID != "" {
+		cache = m.finder.Cache
+	}
+	key := fmt.Sprintf("table-%d-%s-%d", unwind.KeepVersion, m.object.BuildID, m.object.Size())
+	if cache != nil {
+		if b, ok := cache.Get(key); ok {
+			if t, ok := unwind.Kept(b); ok {
+				return t, nil
+			}
+		}
+	}
+	t, err := unwind.CompileObject(m.object)
+	if t == nil || err != nil {
+		return t, err
+	}
+	if t.Fault == nil && cache != nil {
+		return t, cache.Put(key, t.Keep())
+	}
+	return t, t.Fault
+}
+
 // goRuntime returns where the module keeps what belongs to a thread, nil where
 // it is not of the Go runtime.
 func (m *module) goRuntime() *symbol.GoRuntime {
@@ -180,10 +204,7 @@ func (m *module) unwindTable() *unwind.Table {
 	if !m.tabled {
 		m.tabled = true
 		if m.open(); m.object != nil {
-			m.table, m.tableFault = unwind.CompileObject(m.object)
-			if m.table != nil {
-				m.tableFault = m.table.Fault
-			}
+			m.table, m.tableFault = m.compile()
 		}
 	}
 	return m.table

@@ -142,6 +142,9 @@ func (o *Object) Close() error {
 	return err
 }
 
+// Size returns the size of the file in bytes.
+func (o *Object) Size() int { return len(o.image.bytes) }
+
 // fault keeps the first reason for which something is missing.
 func (o *Object) fault(err error) {
 	o.mu.Lock()
