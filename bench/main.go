@@ -25,8 +25,8 @@ import (
 )
 
 func main() {
-	pairs := flag.Int("pairs", 11, "pairs of runs for each slowdown")
-	rounds := flag.String("rounds", "25000", "work of the two-thread program")
+	pairs := flag.Int("pairs", 9, "pairs of runs for each slowdown")
+	rounds := flag.String("rounds", "40000", "work of the two-thread program")
 	out := flag.String("out", "docs/benchmarks.md", "file to write")
 	flag.Parse()
 	if err := run(*pairs, *rounds, *out); err != nil {
