@@ -7,6 +7,7 @@ package truth
 import (
 	"bufio"
 	"bytes"
+	"errors"
 	"fmt"
 	"math"
 	"os"
@@ -45,13 +46,37 @@ type Result struct {
 	Warnings     []profile.Warning
 }
 
+// mayMissTicks is the share of the clock's ticks that may be missing in a run.
+// Where a virtual machine's processor is taken away for long, the program's own
+// clock goes on and its measurement is no truth; such a run is made again.
+const (
+	mayMissTicks = 0.15
+	attempts     = 2
+)
+
 // Run builds a case in dir, takes a sample of a run of that many seconds, and
-// compares. entelon is the path of the command.
+// compares. entelon is the path of the command. An error says, too, that the
+// machine did not let the program run undisturbed.
 func Run(c Case, entelon, dir string, seconds float64) (*Result, error) {
 	exe, err := c.build(dir)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", c.Name, err)
 	}
+	for range attempts {
+		r, missing, err := once(c, exe, entelon, dir, seconds)
+		if err != nil || missing <= mayMissTicks {
+			return r, err
+		}
+	}
+	return nil, fmt.Errorf("%s: %w", c.Name, ErrDisturbed)
+}
+
+// ErrDisturbed means that the machine took the processor away in every attempt.
+var ErrDisturbed = errors.New("the processor was taken away for long, so that nothing can be measured")
+
+// once makes one run. missing is the share of the clock's ticks that no sample
+// stands for.
+func once(c Case, exe, entelon, dir string, seconds float64) (r *Result, missing float64, err error) {
 	file := filepath.Join(dir, "truth.take")
 	args := []string{"take", "--out", file, "--symbol-cache", filepath.Join(dir, "cache")}
 	for _, d := range c.debugDirs {
@@ -62,25 +87,26 @@ func Run(c Case, entelon, dir string, seconds float64) (*Result, error) {
 	var out, says bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &says
 	if err := cmd.Run(); err != nil {
-		return nil, fmt.Errorf("%s: %w: %s", c.Name, err, says.String())
+		return nil, 0, fmt.Errorf("%s: %w: %s", c.Name, err, says.String())
 	}
 	t, err := take.ReadFile(file, take.Options{})
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", c.Name, err)
+		return nil, 0, fmt.Errorf("%s: %w", c.Name, err)
 	}
-	r := &Result{Case: c, Samples: t.Facts.Samples, Lost: t.Facts.Lost, Complete: t.Facts.CompleteShare(), Cut: t.Facts.CutOff, Warnings: t.Facts.Warnings}
+	missing = 1 - float64(t.Profile.Total(0))/float64(max(1, t.Facts.CPUNS))
+	r = &Result{Case: c, Samples: t.Facts.Samples, Lost: t.Facts.Lost, Complete: t.Facts.CompleteShare(), Cut: t.Facts.CutOff, Warnings: t.Facts.Warnings}
 	if c.nameless {
-		return r, nil
+		return r, missing, nil
 	}
 	stacks := unfold(t.Profile)
 	spent, err := parts(&out)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", c.Name, err)
+		return nil, 0, fmt.Errorf("%s: %w", c.Name, err)
 	}
 	r.shares(stacks, spent)
 	source, err := os.ReadFile(c.source)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	for _, p := range patterns(string(source)) {
 		if c.plain {
@@ -90,7 +116,7 @@ func Run(c Case, entelon, dir string, seconds float64) (*Result, error) {
 		}
 		r.match(stacks, p)
 	}
-	return r, nil
+	return r, missing, nil
 }
 
 // parts reads what the program printed of itself; parts of several processes

@@ -2,6 +2,7 @@ package truth
 
 import (
 	"bytes"
+	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -23,6 +24,7 @@ func TestShort(t *testing.T) {
 		t.Fatalf("%v: %s", err, b)
 	}
 	var all []*Result
+	disturbed := 0
 	for _, c := range Cases() {
 		if !c.Short {
 			continue
@@ -32,6 +34,11 @@ func TestShort(t *testing.T) {
 			continue
 		}
 		r, err := Run(c, entelon, t.TempDir(), 0.7)
+		if errors.Is(err, ErrDisturbed) {
+			disturbed++
+			t.Log(err)
+			continue
+		}
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -47,6 +54,9 @@ func TestShort(t *testing.T) {
 		if r.Known == 0 || len(r.Shares) < 2 {
 			t.Errorf("%s: %d stacks and %d shares were compared", c.Name, r.Known, len(r.Shares))
 		}
+	}
+	if len(all) == 0 {
+		t.Skipf("all %d programs were disturbed: this machine has no processor time to measure", disturbed)
 	}
 	s := Sum(all)
 	if err := s.Err(); err != nil {

@@ -30,6 +30,11 @@ func TestKnownShares(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
+			for _, w := range parse[factsJSON](t, "facts", "--json", file).Warnings {
+				if w.Code == "clock" {
+					t.Skip("the processor was taken away for long, so that the program's own measurement is none: " + w.Text)
+				}
+			}
 			hot := parse[hotJSON](t, "hot", "--json", file)
 			var sum, first, both int64
 			for _, f := range hot.Functions {
