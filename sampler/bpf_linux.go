@@ -245,8 +245,8 @@ func (r *stackReader) close() error {
 const otherDelay = 1_000_000
 
 // pairing hands the records of the program on with the sample that they
-// belong to: the next one of the same thread in the same ring. Their times do
-// not tell, since the kernel takes a sample's time before it runs the program.
+// belong to: the next one of the same thread in the same ring. Which of the
+// two has the earlier time depends on the kernel's version.
 type pairing map[uint32][]record
 
 func (p pairing) visit(r record, next func(record)) {
@@ -258,7 +258,7 @@ func (p pairing) visit(r record, next func(record)) {
 		if waiting, ok := p[r.tid]; ok {
 			delete(p, r.tid)
 			for _, o := range waiting {
-				if o.time-r.time < otherDelay { // else its own sample was lost
+				if max(o.time, r.time)-min(o.time, r.time) < otherDelay { // else its own sample was lost
 					r.others = append(r.others, o.body)
 				}
 			}

@@ -161,9 +161,9 @@ func (s *session) tellRuntime(pid uint32, f *os.File) {
 		return // a script; its interpreter is looked at when it is mapped
 	}
 	if g, ok := o.GoRuntime(); ok {
-		s.otherErr = s.other.tell(pid, g)
+		err = s.other.tell(pid, g)
 	}
-	s.otherErr = errors.Join(s.otherErr, o.Close())
+	s.resolver.ps.tellErr = errors.Join(err, o.Close())
 }
 
 func (s *session) closeOther() error {
@@ -436,9 +436,10 @@ func (s *session) result(err, sinkErr error) (*Result, error) {
 		}
 	}
 	s.facts.CutOff = s.resolver.cutOff()
-	s.facts.CollectorNS = ownCPU() - s.ownCPU
-	s.warn()
+	unreadable := s.resolver.unreadable()
 	err = errors.Join(err, s.resolver.close())
+	s.facts.CollectorNS = ownCPU() - s.ownCPU
+	s.warn(unreadable)
 	if err != nil {
 		s.facts.Warn("fault", "The collector met a fault: "+err.Error()+".", "Take it again; if it happens again, report it.")
 	}

@@ -3,7 +3,6 @@ package sampler
 import (
 	"crypto/sha256"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"os"
 
@@ -18,7 +17,7 @@ func kernelPlaces(f *symbol.Finder) (o kernelOffsets, err error) {
 	if err != nil || f == nil || f.Cache == nil {
 		return readKernelOffsets()
 	}
-	key := fmt.Sprintf("kernel3-%x", sha256.Sum256(notes))
+	key := fmt.Sprintf("places-1-%x", sha256.Sum256(notes))
 	if b, ok := f.Cache.Get(key); ok && json.Unmarshal(b, &o) == nil && o.SignalFrame > 0 {
 		return o, nil
 	}
@@ -26,5 +25,8 @@ func kernelPlaces(f *symbol.Finder) (o kernelOffsets, err error) {
 		return o, err
 	}
 	b, err := json.Marshal(o)
-	return o, errors.Join(err, f.Cache.Put(key, b))
+	if err == nil {
+		f.Cache.Keep(key, b)
+	}
+	return o, err
 }

@@ -179,7 +179,7 @@ func (m *module) compile() (*unwind.Table, error) {
 		return t, err
 	}
 	if t.Fault == nil && cache != nil {
-		return t, cache.Put(key, t.Keep())
+		cache.Keep(key, t.Keep())
 	}
 	return t, t.Fault
 }

@@ -206,6 +206,9 @@ func (r *resolver) outermost(p *process, s unwind.Step) profile.FrameID {
 // fetching reports whether names of the stack that was just walked are still
 // on their way.
 func (r *resolver) fetching(p *process) bool {
+	if f := r.modules.finder; f == nil || len(f.Servers) == 0 {
+		return false
+	}
 	for _, s := range r.steps {
 		if m := p.find(s.Address); m != nil {
 			if m.module.open(); m.module.fetching() {

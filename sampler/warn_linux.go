@@ -20,7 +20,7 @@ const (
 )
 
 // warn says what the take's reader must know about the measurement.
-func (s *session) warn() {
+func (s *session) warn(unreadable []string) {
 	f := &s.facts
 	if !s.kernel {
 		f.Warn("no-kernel", "Time inside the kernel is missing: this user may not sample it.", "Run as root, or ask for: sysctl kernel.perf_event_paranoid=1")
@@ -57,7 +57,10 @@ func (s *session) warn() {
 		}
 		f.Warn("unnamed", fmt.Sprintf("%.1f %% of the samples have no function name, %d of them in %s.", 100*share, n, where), remedy)
 	}
-	for i, why := range s.resolver.unreadable() {
+	if c := s.resolver.modules.cache(); c != nil && c.Failed() != nil {
+		f.Warn("cache", "What was found out could not be kept for the next take: "+c.Failed().Error()+".", "Make room, or choose another folder with --symbol-cache.")
+	}
+	for i, why := range unreadable {
 		if i == 3 {
 			break
 		}

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"sort"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -23,6 +24,9 @@ import (
 type Cache struct {
 	Dir   string
 	Limit int64 // bytes
+
+	mu     sync.Mutex
+	failed error
 }
 
 // DefaultCacheLimit is the bound where the user sets none.
@@ -94,13 +98,30 @@ func (c *Cache) Get(name string) (b []byte, ok bool) {
 	return b, err == nil
 }
 
-// Put writes a small entry.
-func (c *Cache) Put(name string, b []byte) error {
-	_, err := c.put(name, func(w io.Writer) error {
+// Keep writes a small entry. Nothing depends on whether that works, so a
+// failure is only noted, for Failed to tell.
+func (c *Cache) Keep(name string, b []byte) {
+	c.keep(name, func(w io.Writer) error {
 		_, err := w.Write(b)
 		return err
 	})
-	return err
+}
+
+func (c *Cache) keep(name string, write func(io.Writer) error) {
+	if _, err := c.put(name, write); err != nil {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		if c.failed == nil {
+			c.failed = err
+		}
+	}
+}
+
+// Failed returns the first reason for which an entry could not be kept.
+func (c *Cache) Failed() error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.failed
 }
 
 // Trim removes what a crash left and, beyond the bound, what was unused for
@@ -180,13 +201,12 @@ func (c *Cache) names(key string) map[uint64][]Location {
 	return known
 }
 
-func (c *Cache) putNames(key string, known map[uint64][]Location) error {
-	_, err := c.put(key, func(w io.Writer) error {
+func (c *Cache) keepNames(key string, known map[uint64][]Location) {
+	c.keep(key, func(w io.Writer) error {
 		z, err := zstd.NewWriter(w)
 		if err != nil {
 			return err
 		}
 		return errors.Join(json.NewEncoder(z).Encode(known), z.Close())
 	})
-	return err
 }

@@ -9,7 +9,9 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
+	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -31,14 +33,25 @@ type Finder struct {
 
 	mu     sync.Mutex
 	failed map[string]error // by build ID, so that nothing is asked for twice
+	down   map[string]error // servers that did not answer; they are not asked again
 }
 
 // maxFetched bounds a debug file that a server sends, fetchTime how long that
-// may take.
+// may take, and answerTime how long a server may be silent before it.
 const (
 	maxFetched = 8 << 30
 	fetchTime  = 5 * time.Minute
+	answerTime = 30 * time.Second
 )
+
+// defaultClient gives a server that is silent up early, since the end of a
+// take waits for the names.
+var defaultClient = &http.Client{Transport: &http.Transport{
+	Proxy:                 http.ProxyFromEnvironment,
+	DialContext:           (&net.Dialer{Timeout: 10 * time.Second}).DialContext,
+	TLSHandshakeTimeout:   10 * time.Second,
+	ResponseHeaderTimeout: answerTime,
+}}
 
 // errNotFound says that no server has the file.
 var errNotFound = errors.New("no server has it")
@@ -207,12 +220,23 @@ func (f *Finder) Fetch(ctx context.Context, id string) (string, error) {
 	}
 	err := errNotFound
 	for _, server := range f.Servers {
+		if why := f.down[server]; why != nil {
+			err = why
+			continue
+		}
 		path, ferr := f.fetch(ctx, strings.TrimRight(server, "/")+"/buildid/"+id+"/debuginfo", name)
 		if ferr == nil {
 			return path, f.Cache.Trim()
 		}
 		if !errors.Is(ferr, errNotFound) {
 			err = ferr
+		}
+		var silent *url.Error
+		if errors.As(ferr, &silent) {
+			if f.down == nil {
+				f.down = map[string]error{}
+			}
+			f.down[server] = ferr
 		}
 	}
 	if f.failed == nil {
@@ -222,14 +246,14 @@ func (f *Finder) Fetch(ctx context.Context, id string) (string, error) {
 	return "", err
 }
 
-func (f *Finder) fetch(ctx context.Context, url, name string) (path string, err error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
+func (f *Finder) fetch(ctx context.Context, address, name string) (path string, err error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
 	if err != nil {
 		return "", err
 	}
 	client := f.Client
 	if client == nil {
-		client = http.DefaultClient
+		client = defaultClient
 	}
 	res, err := client.Do(req)
 	if err != nil {
@@ -240,21 +264,21 @@ func (f *Finder) fetch(ctx context.Context, url, name string) (path string, err 
 	case res.StatusCode == http.StatusNotFound:
 		return "", errNotFound
 	case res.StatusCode != http.StatusOK:
-		return "", fmt.Errorf("%s answers %s", url, res.Status)
+		return "", fmt.Errorf("%s answers %s", address, res.Status)
 	case res.ContentLength > maxFetched:
-		return "", fmt.Errorf("%s has %d bytes, more than %d", url, res.ContentLength, int64(maxFetched))
+		return "", fmt.Errorf("%s has %d bytes, more than %d", address, res.ContentLength, int64(maxFetched))
 	}
 	return f.Cache.put(name, func(w io.Writer) error {
 		var head [4]byte
 		if _, err := io.ReadFull(res.Body, head[:]); err != nil || string(head[:]) != elf.ELFMAG {
-			return fmt.Errorf("%s is no ELF file", url)
+			return fmt.Errorf("%s is no ELF file", address)
 		}
 		if _, err := w.Write(head[:]); err != nil {
 			return err
 		}
 		n, err := io.Copy(w, io.LimitReader(res.Body, maxFetched))
 		if err == nil && n == maxFetched {
-			err = fmt.Errorf("%s has more than %d bytes", url, int64(maxFetched))
+			err = fmt.Errorf("%s has more than %d bytes", address, int64(maxFetched))
 		}
 		return err
 	})

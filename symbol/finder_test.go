@@ -169,6 +169,31 @@ func TestFetch(t *testing.T) {
 	}
 }
 
+// TestASilentServerIsAskedOnce: what one server fails to do must not be waited
+// for again with the next object; the server after it is still asked.
+func TestASilentServerIsAskedOnce(t *testing.T) {
+	release := make(chan struct{})
+	asked, answered := 0, 0
+	silent := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { asked++; <-release }))
+	defer silent.Close()
+	defer close(release)
+	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { answered++; w.WriteHeader(http.StatusNotFound) }))
+	defer other.Close()
+	cache, err := OpenCache(t.TempDir(), 1<<20)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := &Finder{Servers: []string{silent.URL, other.URL}, Cache: cache, Client: &http.Client{Timeout: 200 * time.Millisecond}}
+	for _, id := range []string{"0123456789abcdef", "fedcba9876543210", "00112233445566778899"} {
+		if _, err := f.Fetch(context.Background(), id); err == nil || errors.Is(err, errNotFound) {
+			t.Errorf("%s: %v; a server that did not answer is not one that has nothing", id, err)
+		}
+	}
+	if asked != 1 || answered != 3 {
+		t.Errorf("the silent server was asked %d times, the other %d times", asked, answered)
+	}
+}
+
 // TestDebianServer fetches from the server that Debian has for this protocol.
 func TestDebianServer(t *testing.T) {
 	program, err := exec.LookPath("debuginfod")
@@ -218,7 +243,8 @@ func TestCacheIsBounded(t *testing.T) {
 	}
 	for i := range 4 {
 		name := fmt.Sprint("entry-", i)
-		if err := c.Put(name, make([]byte, 40)); err != nil {
+		c.Keep(name, make([]byte, 40))
+		if err := c.Failed(); err != nil {
 			t.Fatal(err)
 		}
 		old := time.Now().Add(time.Duration(i-10) * time.Minute)

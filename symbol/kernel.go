@@ -45,10 +45,10 @@ func OpenKernel(c *Cache) (*Kernel, error) {
 	}
 	defer f.Close()
 	k, err := readKernel(f)
-	if err != nil || c == nil || key == "" {
-		return k, err
+	if err == nil && c != nil && key != "" {
+		c.Keep(key, k.pack())
 	}
-	return k, c.Put(key, k.pack())
+	return k, err
 }
 
 // maxKernelText bounds the list, so that places in it fit into 32 bits.

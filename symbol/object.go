@@ -116,9 +116,9 @@ func (o *Object) namesKey() string {
 }
 
 // remember writes what was found out to the cache.
-func (o *Object) remember() error {
+func (o *Object) remember() {
 	if !o.learned || o.Fault != nil {
-		return nil
+		return
 	}
 	for _, ls := range o.known {
 		for i := range ls {
@@ -127,13 +127,13 @@ func (o *Object) remember() error {
 			}
 		}
 	}
-	return o.finder.Cache.putNames(o.key, o.known)
+	o.finder.Cache.keepNames(o.key, o.known)
 }
 
 // Close lets go of the files.
 func (o *Object) Close() error {
-	err := o.remember()
-	err = errors.Join(err, o.image.close())
+	o.remember()
+	err := o.image.close()
 	for _, im := range []*image{o.debug, o.shared} {
 		if im != nil {
 			err = errors.Join(err, im.close())

@@ -8,7 +8,7 @@ import (
 
 // foreignDirs are where sources of others are: what a compiler or a package
 // manager brought, and not the program's author.
-var foreignDirs = []string{"/usr/include/", "/usr/lib/", "/usr/local/include/", "/usr/src/", "/rustc/", "/build/"}
+var foreignDirs = []string{"/usr/include/", "/usr/lib/", "/usr/local/include/", "/rustc/"}
 
 // foreignParts are in the paths of such sources wherever they are.
 var foreignParts = []string{"/.cargo/registry/", "/.rustup/toolchains/", "/include/c++/"}

@@ -152,8 +152,6 @@ func (t *Table) describe(r *Rule) string {
 		s = fmt.Sprintf("cfa=expr(%x)", t.expr(r.offset))
 	case cfaOutmost:
 		return "outmost"
-	case cfaFrame:
-		return "frame pointer"
 	case cfaSignal:
 		return "signal"
 	case cfaSwitch:

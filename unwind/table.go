@@ -54,7 +54,6 @@ const (
 	cfaRegister         // register plus offset
 	cfaExpr             // the value of a DWARF expression
 	cfaOutmost          // there is no caller
-	cfaFrame            // by the frame pointer, whatever the stack pointer is
 	cfaSignal           // the registers that the kernel saved for a signal handler
 	cfaSwitch           // code that changes stacks: by frame pointer, or by the runtime's own record
 )

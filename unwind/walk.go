@@ -131,8 +131,6 @@ func (w *walker) step(l *line) (how How, end End, more bool) {
 	switch r.cfa {
 	case cfaOutmost:
 		return 0, Entry, false
-	case cfaFrame:
-		return w.framePointer(NoTable)
 	case cfaSwitch:
 		return w.change(r)
 	case cfaSignal:
