@@ -1,0 +1,123 @@
+package sampler
+
+import (
+	"errors"
+	"fmt"
+	"unsafe"
+
+	"github.com/cilium/ebpf"
+	"golang.org/x/sys/unix"
+
+	"entelon/symbol"
+)
+
+// stackReader is the program with its maps and the events that it writes through.
+type stackReader struct {
+	program *ebpf.Program
+	runtime *ebpf.Map // goPlaces by process
+	scratch *ebpf.Map
+	outputs *ebpf.Map // an event for each processor
+	events  []int
+	ids     map[uint64]bool // identifiers of the events
+}
+
+// goPlaces is what the program needs to know of a Go process; all are offsets.
+type goPlaces struct {
+	TLS     int64
+	M       uint64
+	Current uint64
+	Sched   uint64
+	Cgo     uint64
+}
+
+// newStackReader loads the program and opens its outputs. An error says why
+// this machine or this user cannot. stackBytes is what the kernel copies itself.
+func newStackReader(cpus []int, o kernelOffsets, stackBytes int) (r *stackReader, err error) {
+	r = &stackReader{ids: map[uint64]bool{}}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, r.close())
+		}
+	}()
+	last := 0
+	for _, c := range cpus {
+		last = max(last, c)
+	}
+	if r.runtime, err = ebpf.NewMap(&ebpf.MapSpec{Name: "go_places", Type: ebpf.LRUHash, KeySize: 4, ValueSize: 40, MaxEntries: 4096}); err != nil {
+		return r, err
+	}
+	if r.scratch, err = ebpf.NewMap(&ebpf.MapSpec{Name: "scratch", Type: ebpf.PerCPUArray, KeySize: 4, ValueSize: scratchBytes, MaxEntries: 1}); err != nil {
+		return r, err
+	}
+	if r.outputs, err = ebpf.NewMap(&ebpf.MapSpec{Name: "outputs", Type: ebpf.PerfEventArray, KeySize: 4, ValueSize: 4, MaxEntries: uint32(last + 1)}); err != nil {
+		return r, err
+	}
+	for _, cpu := range cpus {
+		if err := r.output(cpu); err != nil {
+			return r, err
+		}
+	}
+	r.program, err = ebpf.NewProgram(&ebpf.ProgramSpec{
+		Name: "other_stacks", Type: ebpf.PerfEvent, License: "GPL",
+		Instructions: stackProgram(o, stackBytes, r.runtime.FD(), r.scratch.FD(), r.outputs.FD()),
+	})
+	return r, err
+}
+
+// output opens the event of one processor through which the program writes.
+func (r *stackReader) output(cpu int) error {
+	a := &unix.PerfEventAttr{
+		Type: unix.PERF_TYPE_SOFTWARE, Config: unix.PERF_COUNT_SW_BPF_OUTPUT,
+		Sample:      1,
+		Sample_type: unix.PERF_SAMPLE_IDENTIFIER | unix.PERF_SAMPLE_TID | unix.PERF_SAMPLE_TIME | unix.PERF_SAMPLE_RAW,
+		Bits:        unix.PerfBitUseClockID | unix.PerfBitWatermark,
+		Wakeup:      wakeBytes,
+		Clockid:     unix.CLOCK_MONOTONIC,
+	}
+	a.Size = uint32(unsafe.Sizeof(*a))
+	fd, err := unix.PerfEventOpen(a, -1, cpu, -1, unix.PERF_FLAG_FD_CLOEXEC)
+	if err != nil {
+		return fmt.Errorf("opening an output for processor %d: %w", cpu, err)
+	}
+	r.events = append(r.events, fd)
+	id, err := eventID(fd)
+	if err != nil {
+		return err
+	}
+	r.ids[id] = true
+	return r.outputs.Put(uint32(cpu), uint32(fd))
+}
+
+// attach has the kernel run the program with every sample of an event.
+func (r *stackReader) attach(fd int) error {
+	if err := unix.IoctlSetInt(fd, unix.PERF_EVENT_IOC_SET_BPF, r.program.FD()); err != nil {
+		return fmt.Errorf("attaching to the sampling event: %w", err)
+	}
+	return nil
+}
+
+// tell lets the program know that a process is of the Go runtime.
+func (r *stackReader) tell(pid uint32, g symbol.GoRuntime) error {
+	p := goPlaces{TLS: int64(g.TLS), M: uint64(g.M), Current: uint64(g.Current), Sched: uint64(g.Sched)}
+	if g.Cgo {
+		p.Cgo = 1
+	}
+	return r.runtime.Put(pid, p)
+}
+
+func (r *stackReader) close() error {
+	var errs []error
+	for _, fd := range r.events {
+		errs = append(errs, unix.Close(fd))
+	}
+	r.events = nil
+	if r.program != nil {
+		errs = append(errs, r.program.Close())
+	}
+	for _, m := range []*ebpf.Map{r.runtime, r.scratch, r.outputs} {
+		if m != nil {
+			errs = append(errs, m.Close())
+		}
+	}
+	return errors.Join(errs...)
+}

@@ -1,0 +1,96 @@
+package sampler
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"runtime"
+
+	"entelon/core/profile"
+	"entelon/symbol"
+)
+
+// How much of the stack is copied. A record of the kernel has at most 64 KiB,
+// and the call chain needs some of it. Where deeper stacks can be told from
+// others at the moment of the sample, only those cost more.
+const (
+	DefaultStackBytes = 8 << 10  // where more is copied of a deeper stack
+	LoneStackBytes    = 24 << 10 // where it is not
+	MaxStackBytes     = 62 << 10
+	minStackBytes     = 512
+)
+
+// chooseUnwind settles how stacks are walked.
+func (s *session) chooseUnwind() error {
+	set := &s.o.Settings
+	if set.Unwind == "" {
+		set.Unwind = UnwindTables
+	}
+	switch {
+	case set.Unwind == UnwindFramePointers || runtime.GOARCH != "amd64":
+		set.Unwind, set.StackBytes = UnwindFramePointers, 0
+	case set.Unwind != UnwindTables:
+		return fmt.Errorf("%q: %w", set.Unwind, ErrUnwind)
+	case set.StackBytes == 0:
+	case set.StackBytes < minStackBytes || set.StackBytes > MaxStackBytes:
+		return fmt.Errorf("%d bytes: %w", set.StackBytes, ErrStackBytes)
+	}
+	set.StackBytes &^= 7 // the kernel copies whole words
+	s.resolver.copied = set.Unwind == UnwindTables
+	return nil
+}
+
+// openOther prepares to read stacks that a thread left behind. Where that is
+// not allowed, everything else works, and cut-off stacks say so.
+func (s *session) openOther(pid uint32) {
+	if !s.resolver.copied {
+		return
+	}
+	set := &s.o.Settings
+	auto := set.StackBytes == 0
+	if auto {
+		set.StackBytes = DefaultStackBytes
+	}
+	cpus, err := processors()
+	if err == nil {
+		var o kernelOffsets
+		if o, err = kernelPlaces(s.o.Finder); err == nil {
+			s.other, err = newStackReader(cpus, o, set.StackBytes)
+		}
+	}
+	if err != nil {
+		s.other, s.otherErr = nil, err
+		if auto {
+			set.StackBytes = LoneStackBytes
+		}
+		return
+	}
+	s.resolver.ps.tell = s.other.tell
+	exe := s.exe
+	if s.command == nil {
+		exe = fmt.Sprintf("/proc/%d/exe", pid)
+	}
+	if f, err := os.Open(exe); err == nil {
+		s.tellRuntime(pid, f)
+	}
+}
+
+// tellRuntime lets the kernel's program know of a Go process before it begins;
+// all others are known from when they map their code.
+func (s *session) tellRuntime(pid uint32, f *os.File) {
+	o, err := symbol.OpenObject(f, f.Name(), profile.KindOwn, nil)
+	if err != nil {
+		return // a script; its interpreter is looked at when it is mapped
+	}
+	if g, ok := o.GoRuntime(); ok {
+		err = s.other.tell(pid, g)
+	}
+	s.resolver.ps.tellErr = errors.Join(err, o.Close())
+}
+
+func (s *session) closeOther() error {
+	if s.other == nil {
+		return nil
+	}
+	return s.other.close()
+}
