@@ -68,8 +68,8 @@ lint: web/node_modules/.stamp web/openapi.json
 bench: build compilers
 	go run ./bench
 
-truth: build compilers
-	go run ./truth/write
+truth: compilers
+	go test -count=1 -timeout 60m -v -run TestFull ./truth -write docs/truth.md
 
 shots: build postgresql chromium
 	go test -count=1 -run TestShots ./e2e -shots $(CURDIR)/docs/screenshots

@@ -15,14 +15,7 @@ import (
 // TestShort runs the cases that are marked for it, each for less than a
 // second. All of them together must meet the targets; make truth runs the rest.
 func TestShort(t *testing.T) {
-	if err := sampler.Allowed(); err != nil {
-		t.Skip(err)
-	}
-	t.Chdir("..")
-	entelon := filepath.Join(t.TempDir(), "entelon")
-	if b, err := exec.Command("go", "build", "-o", entelon, "./cmd/entelon").CombinedOutput(); err != nil {
-		t.Fatalf("%v: %s", err, b)
-	}
+	entelon := builtEntelon(t)
 	var all []*Result
 	disturbed := 0
 	for _, c := range Cases() {
@@ -63,6 +56,20 @@ func TestShort(t *testing.T) {
 		t.Error(err)
 	}
 	t.Logf("%d of %d shares, %.3f %% complete, %.3f %% as expected", s.Hits, s.Shares, 100*s.Complete, 100*s.Right)
+}
+
+// builtEntelon goes to the top of the repository and builds the command.
+func builtEntelon(t *testing.T) string {
+	t.Helper()
+	if err := sampler.Allowed(); err != nil {
+		t.Skip(err)
+	}
+	t.Chdir("..")
+	out := filepath.Join(t.TempDir(), "entelon")
+	if err := run("go", "build", "-o", out, "./cmd/entelon"); err != nil {
+		t.Fatal(err)
+	}
+	return out
 }
 
 func TestPatterns(t *testing.T) {

@@ -1,6 +1,4 @@
-// Command write runs every program of truth in every way and writes
-// docs/truth.md. Run it with make truth, from the top of the repository.
-package main
+package truth
 
 import (
 	"bytes"
@@ -9,44 +7,47 @@ import (
 	"os"
 	"runtime"
 	"strings"
+	"testing"
 	"time"
-
-	"entelon/truth"
 )
 
-func main() {
-	seconds := flag.Float64("seconds", 4, "processor time of each program")
-	only := flag.String("only", "", "only cases whose name has this in it")
-	out := flag.String("out", "docs/truth.md", "file to write")
-	flag.Parse()
-	if err := run(*seconds, *only, *out); err != nil {
-		fmt.Fprintln(os.Stderr, "truth:", err)
-		os.Exit(1)
+var (
+	write   = flag.String("write", "", "run all cases and write this file")
+	seconds = flag.Float64("seconds", 4, "processor time of each program, with -write")
+	only    = flag.String("only", "", "only cases whose name has this in it, with -write")
+)
+
+// TestFull runs every program in every way and writes docs/truth.md; make
+// truth does that. Without -write there is only TestShort.
+func TestFull(t *testing.T) {
+	if *write == "" {
+		t.Skip("make truth runs all cases")
+	}
+	entelon := builtEntelon(t)
+	var all []*Result
+	for _, c := range Cases() {
+		if !strings.Contains(c.Name, *only) {
+			continue
+		}
+		r, err := Run(c, entelon, t.TempDir(), *seconds)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Logf("%-50s %6d samples, %.2f %% complete", c.Name, r.Samples, 100*r.Complete)
+		all = append(all, r)
+	}
+	s := Sum(all)
+	if err := os.WriteFile(*write, page(all, s), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Err(); err != nil {
+		t.Error(err)
 	}
 }
 
-func run(seconds float64, only, out string) error {
-	var all []*truth.Result
-	for _, c := range truth.Cases() {
-		if !strings.Contains(c.Name, only) {
-			continue
-		}
-		dir, err := os.MkdirTemp("", "truth-*")
-		if err != nil {
-			return err
-		}
-		r, err := truth.Run(c, "bin/entelon", dir, seconds)
-		if err := os.RemoveAll(dir); err != nil {
-			return err
-		}
-		if err != nil {
-			return err
-		}
-		fmt.Printf("%-50s %6d samples, %.2f %% complete\n", c.Name, r.Samples, 100*r.Complete)
-		all = append(all, r)
-	}
+// page is docs/truth.md.
+func page(all []*Result, s Summary) []byte {
 	var b bytes.Buffer
-	s := truth.Sum(all)
 	fmt.Fprintf(&b, `# Truth
 
 Written by `+"`make truth`"+` on %s: %s, %s, %d processors. Each program spends %g s of
@@ -64,7 +65,7 @@ with the default settings. Its sources, with the stacks that must be seen, are i
 
 | program | samples | complete | as expected | cut off |
 |---|---|---|---|---|
-`, time.Now().Format("2006-01-02"), runtime.GOARCH, runtime.Version(), runtime.NumCPU(), seconds,
+`, time.Now().Format("2006-01-02"), runtime.GOARCH, runtime.Version(), runtime.NumCPU(), *seconds,
 		s.Hits, s.Shares, s.Allowed, 100*s.Complete, s.Stacks, 100*s.Right, s.Known, s.Lost)
 	for _, r := range all {
 		var cut []string
@@ -97,8 +98,5 @@ with the default settings. Its sources, with the stacks that must be seen, are i
 			fmt.Fprintf(&b, "- %s: `%s`\n", r.Case.Name, r.Wrong)
 		}
 	}
-	if err := os.WriteFile(out, b.Bytes(), 0o644); err != nil {
-		return err
-	}
-	return s.Err()
+	return b.Bytes()
 }
