@@ -28,7 +28,7 @@ func copies(b *bytes.Buffer, dir string, _ int, _ string) error {
 		{"a C++ compiler, stripped", nil},
 	}
 	sizes := []string{"2k", "4k", "8k", "16k", "24k", "62k"}
-	fmt.Fprint(b, "## How much of a stack to copy\n\nComplete stacks in percent when that much of each is copied and no more of deep ones; one run each. The default is 8k where deeper ones are told apart at the moment of the sample, else 24k.\n\n| program |")
+	fmt.Fprint(b, "## How much of a stack to copy\n\nComplete stacks in percent when that much of each is copied and no more of deep ones; one run each. The default is 4k where deeper ones are told apart at the moment of the sample, else 24k.\n\n| program |")
 	for _, s := range sizes {
 		fmt.Fprintf(b, " %s |", s)
 	}

@@ -13,7 +13,7 @@ import (
 )
 
 // ringBytes is the size of one processor's ring. At 997 samples a second with
-// 8 KiB of stack each it holds a second. The kernel wakes the drainer
+// 4 KiB of stack each it holds nearly two seconds. The kernel wakes the drainer
 // whenever wakeBytes are new.
 const (
 	ringBytes = 8 << 20

@@ -89,17 +89,20 @@ func FuzzRecords(f *testing.F) {
 	f.Add(sampleOf(5, 6, 100, 1, 2, 3))
 	f.Add(encode(recMmap2, 0, append(words(who(1, 1), 0, 0, 0, 0, 0, 0, 0), append([]byte("/srv/x\x00"), trailerOf(1, 1, 1)...)...)))
 	f.Add(encode(recComm, 0, append(append(words(who(1, 1)), "name\x00\x00\x00\x00"...), trailerOf(1, 1, 1)...)))
+	f.Add(append(otherOf(1, 1, 5, kindGoStack, 0x7000, 1, 2), sampleOf(1, 1, 6, 1)...))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		var facts profile.Facts
 		r := newResolver(profile.NewBuilder(), &facts, nil)
 		r.copied = len(b)%2 == 0
-		err := splitRecords(b, noOther, func(x record) {
+		pairs := pairing{}
+		handle := func(x record) {
 			if x.kind == recSample {
 				_ = r.add(x) // a broken one is refused
 			} else {
 				r.ps.apply(x)
 			}
-		})
+		}
+		err := splitRecords(b, isOther88, func(x record) { pairs.visit(x, handle) })
 		if err == nil && r.b.Profile().Check() != nil {
 			t.Fatal("the records made a profile that breaks the rules")
 		}

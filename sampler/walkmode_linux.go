@@ -14,7 +14,7 @@ import (
 // and the call chain needs some of it. Where deeper stacks can be told from
 // others at the moment of the sample, only those cost more.
 const (
-	DefaultStackBytes = 8 << 10  // where more is copied of a deeper stack
+	DefaultStackBytes = 4 << 10  // where more is copied of a deeper stack
 	LoneStackBytes    = 24 << 10 // where it is not
 	MaxStackBytes     = 62 << 10
 	minStackBytes     = 512

@@ -21,9 +21,9 @@ type opened struct {
 }
 
 type scopedCost struct {
-	from, to int64
-	cost     *tree.Cost
-	rows     []tree.FunctionCost
+	scope scope.Scope
+	cost  *tree.Cost
+	rows  []tree.FunctionCost
 }
 
 // keptCosts is how many scopes of one take are kept.
@@ -34,14 +34,14 @@ func (o *opened) in(sc scope.Scope) scopedCost {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	for i, k := range o.costs {
-		if k.from == sc.From && k.to == sc.To {
+		if k.scope.From == sc.From && k.scope.To == sc.To {
 			copy(o.costs[1:i+1], o.costs[:i])
 			o.costs[0] = k
 			return k
 		}
 	}
 	c := o.tree.Cost(0, sc)
-	k := scopedCost{sc.From, sc.To, c, o.tree.Functions(c)}
+	k := scopedCost{sc, c, o.tree.Functions(c)}
 	o.costs = append([]scopedCost{k}, o.costs...)
 	if len(o.costs) > keptCosts {
 		o.costs = o.costs[:keptCosts]

@@ -167,6 +167,19 @@ func TestEveryRouteAnswersAsDescribed(t *testing.T) {
 	if card.Function.Name != name || card.TotalLow > float64(card.Total)/float64(card.ScopeTotal)+0.1 || len(card.Builds) != 1 {
 		t.Errorf("%+v", card)
 	}
+	for _, scope := range []string{"", "&from=100000000&to=900000000"} {
+		card := decode[server.FunctionOut](t, ask(t, "GET", "/takes/"+a+"/function?name="+name+scope, nil, 200))
+		var found, into int64
+		for _, f := range card.Origin.Found {
+			found += f.Value
+		}
+		for _, e := range card.Origin.Into {
+			into += e.Value
+		}
+		if found != card.Total || into != card.Origin.Inlined || len(card.Origin.Lines) == 0 {
+			t.Errorf("%q: of a total of %d, %d were found in some way; %+v", scope, card.Total, found, card.Origin)
+		}
+	}
 	times := decode[server.TimesOut](t, ask(t, "GET", "/takes/"+a+"/times?bins=10", nil, 200))
 	sum = 0
 	for i := range times.User {

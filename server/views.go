@@ -203,12 +203,7 @@ func (s *Server) function(c *gin.Context) {
 		Self: r.Self, Total: r.Total, SelfSamples: r.SelfSamples, TotalSamples: r.TotalSamples, ScopeTotal: k.cost.Total[0],
 		Callers: edges(p, o.tree.Callers(k.cost, r.Function)), Callees: edges(p, o.tree.Callees(k.cost, r.Function)), Builds: []BuildFigure{},
 	}
-	sc, err := scopeOf(c)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	out.Origin = originOut(p, o.tree.Origin(0, sc, r.Function))
+	out.Origin = originOut(p, o.tree.Origin(0, k.scope, r.Function))
 	out.SelfLow, out.SelfHigh = tree.Interval(r.SelfSamples, n, tree.Z95)
 	out.TotalLow, out.TotalHigh = tree.Interval(r.TotalSamples, n, tree.Z95)
 	for _, x := range figures {

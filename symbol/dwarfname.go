@@ -34,13 +34,14 @@ func (t *dwarfTables) text(e *dwarf.Entry, a dwarf.Attr) string {
 // declaration that this one completes.
 func (t *dwarfTables) name(off dwarf.Offset) dwarfName { return t.nameOf(off, 0) }
 
-// nameOf counts in hops how often names led to the names of what is around them.
-func (t *dwarfTables) nameOf(off dwarf.Offset, hops int) dwarfName {
+// nameOf counts in around how often names led to the names of what is around
+// them, which damaged information could do for ever.
+func (t *dwarfTables) nameOf(off dwarf.Offset, around int) dwarfName {
 	if n, ok := t.names[off]; ok {
 		return n
 	}
 	var n dwarfName
-	t.collect(off, &n, 8*hops)
+	t.collect(off, &n, 0, around)
 	if n.linkage != "" {
 		if name := demangled(n.linkage); name != n.linkage {
 			n.name = name
@@ -52,14 +53,15 @@ func (t *dwarfTables) nameOf(off dwarf.Offset, hops int) dwarfName {
 	return n
 }
 
-func (t *dwarfTables) collect(off dwarf.Offset, n *dwarfName, hops int) {
+// collect follows an entry to those that it is an instance of; hops counts them.
+func (t *dwarfTables) collect(off dwarf.Offset, n *dwarfName, hops, around int) {
 	if off&inShared != 0 {
 		if t.shared != nil {
-			t.shared.collect(off&^inShared, n, hops)
+			t.shared.collect(off&^inShared, n, hops, around)
 		}
 		return
 	}
-	if hops > 40 {
+	if hops > 8 {
 		return
 	}
 	r := t.data.Reader()
@@ -88,17 +90,17 @@ func (t *dwarfTables) collect(off dwarf.Offset, n *dwarfName, hops int) {
 	for _, a := range []dwarf.Attr{dwarf.AttrAbstractOrigin, dwarf.AttrSpecification} {
 		switch next := e.Val(a).(type) {
 		case dwarf.Offset:
-			t.collect(next, n, hops+1)
+			t.collect(next, n, hops+1, around)
 			return
 		case int64:
-			t.collect(dwarf.Offset(next)|inShared, n, hops+1)
+			t.collect(dwarf.Offset(next)|inShared, n, hops+1, around)
 			return
 		}
 	}
 	// The last entry of the chain is where the function is declared.
 	if n.linkage == "" && n.name != "" {
 		if u := t.headOf(off); u != nil {
-			n.name = u.prefix(off, hops/8) + n.name
+			n.name = u.prefix(off, around) + n.name
 		}
 	}
 }

@@ -242,14 +242,14 @@ func (u *dwarfUnit) function(addr uint64) (function, bool) {
 }
 
 // prefix returns the names of the scopes around an entry, with "::" behind.
-func (u *dwarfUnit) prefix(off dwarf.Offset, hops int) string {
+func (u *dwarfUnit) prefix(off dwarf.Offset, around int) string {
 	if !u.outlined {
 		u.outline()
 	}
 	// A function within a function: a lambda's, or a local type's.
-	if i := sort.Search(len(u.bodies), func(i int) bool { return u.bodies[i] >= off }); i > 0 && hops < 4 {
+	if i := sort.Search(len(u.bodies), func(i int) bool { return u.bodies[i] >= off }); i > 0 && around < 4 {
 		if local, ok := u.local(u.bodies[i-1], off); ok {
-			return shortParameters(u.tables.nameOf(u.bodies[i-1], hops+1).name) + "::" + local
+			return shortParameters(u.tables.nameOf(u.bodies[i-1], around+1).name) + "::" + local
 		}
 	}
 	i := sort.Search(len(u.scopes), func(i int) bool { return u.scopes[i].begin > off })

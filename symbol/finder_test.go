@@ -24,19 +24,22 @@ func stripped(t *testing.T, debug string) (path string, addr uint64, id string) 
 	t.Helper()
 	whole := compile(t, "-O1", "-g")
 	addr, id, path = whole.named(t, "route").addr, whole.BuildID, whole.Path
-	run := func(name string, args ...string) {
-		if b, err := exec.Command(name, args...).CombinedOutput(); err != nil {
-			t.Fatalf("%s: %v: %s", name, err, b)
-		}
-	}
 	debug = strings.ReplaceAll(debug, "ID", id[:2]+"/"+id[2:])
 	if err := os.MkdirAll(filepath.Dir(debug), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	run("objcopy", "--only-keep-debug", path, debug)
-	run("strip", "--strip-all", path)
-	run("objcopy", "--add-gnu-debuglink="+debug, path)
+	run(t, "objcopy", "--only-keep-debug", path, debug)
+	run(t, "strip", "--strip-all", path)
+	run(t, "objcopy", "--add-gnu-debuglink="+debug, path)
 	return path, addr, id
+}
+
+// run runs a command that must succeed.
+func run(t *testing.T, name string, args ...string) {
+	t.Helper()
+	if b, err := exec.Command(name, args...).CombinedOutput(); err != nil {
+		t.Fatalf("%s: %v: %s", name, err, b)
+	}
 }
 
 func openedWith(t *testing.T, path string, f *Finder) *Object {

@@ -45,7 +45,8 @@ func (o *Object) codeAt(start, end uint64) []byte {
 // stack pointer from g0.sched.
 func (r *GoRuntime) read(code []byte) bool {
 	var g, m x86asm.Reg
-	seen := 0 // fields of m that were compared or read
+	held := map[x86asm.Reg]int64{0: 0} // constants in registers; no base counts as 0
+	seen := 0                          // fields of m that were compared or read
 	for at := 0; at < len(code); {
 		in, err := x86asm.Decode(code[at:], 64)
 		if err != nil {
@@ -53,13 +54,20 @@ func (r *GoRuntime) read(code []byte) bool {
 		}
 		at += in.Len
 		to, toReg := in.Args[0].(x86asm.Reg)
+		if c, constant := in.Args[1].(x86asm.Imm); constant && toReg && in.Op == x86asm.MOV {
+			held[to] = int64(c) // in position-independent programs, where g is
+		}
 		from, fromMem := in.Args[1].(x86asm.Mem)
 		if !toReg || !fromMem {
 			continue
 		}
 		switch {
 		case g == 0 && in.Op == x86asm.MOV && from.Segment == x86asm.FS:
-			g, r.TLS = to, int32(from.Disp)
+			base, known := held[from.Base]
+			if !known {
+				return false
+			}
+			g, r.TLS = to, int32(base+from.Disp)
 		case g != 0 && m == 0 && in.Op == x86asm.MOV && from.Base == g:
 			m, r.M = to, uint32(from.Disp)
 		case m != 0 && from.Base == m && seen < 3:

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"math/rand/v2"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"testing"
 
@@ -20,9 +19,7 @@ func goBinary(t *testing.T, flags ...string) []byte {
 		t.Fatal(err)
 	}
 	out := filepath.Join(dir, "prog")
-	if b, err := exec.Command("go", append(append([]string{"build"}, flags...), "-o", out, main)...).CombinedOutput(); err != nil {
-		t.Fatalf("%v: %s", err, b)
-	}
+	run(t, "go", append(append([]string{"build"}, flags...), "-o", out, main)...)
 	b, err := os.ReadFile(out)
 	if err != nil {
 		t.Fatal(err)
@@ -106,9 +103,7 @@ func TestInlinedFromAnotherFile(t *testing.T) {
 		}
 	}
 	out := filepath.Join(dir, "score")
-	if b, err := exec.Command("cc", "-O2", "-g", "-o", out, filepath.Join(dir, "score.c")).CombinedOutput(); err != nil {
-		t.Fatalf("%v: %s", err, b)
-	}
+	run(t, "cc", "-O2", "-g", "-o", out, filepath.Join(dir, "score.c"))
 	o := opened(t, out, profile.KindOwn)
 	s := o.named(t, "route")
 	inlined := 0

@@ -81,18 +81,18 @@ func (im *image) section(name string) ([]byte, error) {
 }
 
 func (im *image) content(s *elf.Section) ([]byte, error) {
-	if s.Flags&elf.SHF_COMPRESSED == 0 {
-		if s.Offset > uint64(len(im.bytes)) || s.FileSize > uint64(len(im.bytes))-s.Offset {
-			return nil, fmt.Errorf("section %s goes beyond the file", s.Name)
-		}
-		return im.bytes[s.Offset : s.Offset+s.FileSize], nil
-	}
 	if b, ok := im.unpacked[s.Name]; ok {
 		return b, nil
 	}
-	raw, err := im.content(&elf.Section{SectionHeader: elf.SectionHeader{Name: s.Name, Offset: s.Offset, FileSize: s.FileSize}})
-	if err != nil || len(raw) < compressionHeader {
-		return nil, errors.Join(err, fmt.Errorf("section %s has no compression header", s.Name))
+	if s.Offset > uint64(len(im.bytes)) || s.FileSize > uint64(len(im.bytes))-s.Offset {
+		return nil, fmt.Errorf("section %s goes beyond the file", s.Name)
+	}
+	raw := im.bytes[s.Offset : s.Offset+s.FileSize]
+	if s.Flags&elf.SHF_COMPRESSED == 0 {
+		return raw, nil
+	}
+	if len(raw) < compressionHeader {
+		return nil, fmt.Errorf("section %s has no compression header", s.Name)
 	}
 	order := im.elf.ByteOrder
 	b, err := unpack(elf.CompressionType(order.Uint32(raw)), raw[compressionHeader:], order.Uint64(raw[8:]))

@@ -2,7 +2,6 @@ package symbol
 
 import (
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -45,9 +44,7 @@ func TestInlinedAtEveryDepth(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, flags := range [][]string{{"-gdwarf-5"}, {"-gdwarf-4"}, {"-gz=zlib"}, {"-gz=zlib-gnu"}, {"-flto"}, {"-fdebug-types-section", "-gdwarf-4"}} {
-		if b, err := exec.Command("g++", append([]string{"-O2", "-g", "-o", out, source}, flags...)...).CombinedOutput(); err != nil {
-			t.Fatalf("%v: %s", err, b)
-		}
+		run(t, "g++", append([]string{"-O2", "-g", "-o", out, source}, flags...)...)
 		o := opened(t, out, profile.KindOwn)
 		s := o.named(t, "_ZN3ink4drawEd")
 		found := false

@@ -232,12 +232,11 @@ func (o *Object) finish(l []Location, s elfSymbol, found bool) []Location {
 	}
 	last := &l[len(l)-1]
 	if found {
-		linkage := s.text()
 		last.Entry = o.isEntry(s)
-		if last.Linkage == "" && linkage != last.Name {
-			name, _ := names(linkage)
-			if last.Linkage = linkage; strings.HasPrefix(linkage, "_Z") || last.Name == "" {
-				last.Name = name // the debug information has no parameters for constructors
+		if linkage := s.text(); last.Linkage == "" && linkage != last.Name {
+			last.Linkage = linkage
+			if strings.HasPrefix(linkage, "_Z") || last.Name == "" {
+				last.Name = demangled(linkage) // the debug information has no parameters for constructors
 			}
 		}
 	}

@@ -30,9 +30,7 @@ func compile(t *testing.T, flags ...string) *Object {
 	if err := os.WriteFile(c, []byte(source), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if b, err := exec.Command("cc", append(flags, "-o", out, c)...).CombinedOutput(); err != nil {
-		t.Fatalf("%v: %s", err, b)
-	}
+	run(t, "cc", append(flags, "-o", out, c)...)
 	return opened(t, out, profile.KindOwn)
 }
 
@@ -89,9 +87,7 @@ func TestStrippedFunctionsKeepTheirExtent(t *testing.T) {
 	whole := compile(t, "-O1", "-no-pie")
 	s := whole.named(t, "route")
 	out := filepath.Join(t.TempDir(), "stripped")
-	if b, err := exec.Command("strip", "-o", out, whole.Path).CombinedOutput(); err != nil {
-		t.Fatalf("%v: %s", err, b)
-	}
+	run(t, "strip", "-o", out, whole.Path)
 	o := opened(t, out, profile.KindOwn)
 	a, b := o.Locate(s.addr)[0], o.Locate(s.end - 1)[0]
 	if !a.Unnamed || a.Name != b.Name || a.Function != s.addr || !strings.HasPrefix(a.Name, "stripped+0x") {

@@ -48,7 +48,7 @@ type compareOut struct {
 }
 
 func compareCommand() *cobra.Command {
-	var asJSON bool
+	var asJSON, full bool
 	var scaleName string
 	var limit int
 	c := &cobra.Command{
@@ -79,10 +79,11 @@ func compareCommand() *cobra.Command {
 			if asJSON {
 				return printJSON(cmd.OutOrStdout(), compareResult(args, a, b, sa, sb, scale, rows))
 			}
-			return printCompare(cmd.OutOrStdout(), a, b, scale, rows, limit)
+			return printCompare(cmd.OutOrStdout(), a, b, scale, rows, limit, full)
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON, all functions")
+	c.Flags().BoolVar(&full, "full", false, "print names in full, with packages, parameters and template arguments")
 	c.Flags().StringVar(&scaleName, "scale", "total", "divide both sides by their total, by each second, or by none")
 	c.Flags().IntVar(&limit, "limit", 30, "how many rows; 0 means all")
 	_ = c.RegisterFlagCompletionFunc("scale", cobra.FixedCompletions([]string{"total", "second", "none"}, cobra.ShellCompDirectiveNoFileComp))
@@ -111,7 +112,7 @@ func compareResult(args []string, a, b *profile.Take, sa, sb compare.Side, scale
 	return out
 }
 
-func printCompare(w io.Writer, a, b *profile.Take, scale compare.Scale, rows []compare.Row, limit int) error {
+func printCompare(w io.Writer, a, b *profile.Take, scale compare.Scale, rows []compare.Row, limit int, full bool) error {
 	fmt.Fprintf(w, "%s %s → %s %s", a.Settings.Program, a.Settings.Build, b.Settings.Program, b.Settings.Build)
 	factor := 1e-6
 	switch scale {
@@ -131,7 +132,7 @@ func printCompare(w io.Writer, a, b *profile.Take, scale compare.Scale, rows []c
 		}
 		fmt.Fprintf(tw, "%.2f\t%.2f\t%+.2f\t%.2f\t%.2f\t%+.2f\t  %s\t  %s\n",
 			factor*r.Baseline.Self, factor*r.Candidate.Self, factor*r.DeltaSelf,
-			factor*r.Baseline.Total, factor*r.Candidate.Total, factor*r.DeltaTotal, r.State, r.Name)
+			factor*r.Baseline.Total, factor*r.Candidate.Total, factor*r.DeltaTotal, r.State, shown(r.Name, full))
 	}
 	return tw.Flush()
 }

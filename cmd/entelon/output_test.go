@@ -90,6 +90,47 @@ func TestOrderAndLimit(t *testing.T) {
 	}
 }
 
+// TestNamesShortAndFull: tables show names to read, in full on demand; JSON has
+// both, and the linker's.
+func TestNamesShortAndFull(t *testing.T) {
+	const file = "../../demo/takes/inkraster-1.3.0-1.take"
+	const short, full, linkage = "ink::Page::accumulate", "ink::Page::accumulate(ink::Edge const&, double, double)", "_ZN3ink4Page10accumulateERKNS_4EdgeEdd"
+	if text := entelon(t, "hot", file).stdout; !strings.Contains(text, short+"  (") || strings.Contains(text, full) {
+		t.Errorf("short:\n%s", text)
+	}
+	if text := entelon(t, "hot", "--full", file).stdout; !strings.Contains(text, full+"  (") {
+		t.Errorf("full:\n%s", text)
+	}
+	for _, f := range parse[hotJSON](t, "hot", "--json", file).Functions {
+		if f.Name == full {
+			if f.Short != short || f.Linkage != linkage {
+				t.Errorf("%+v", f)
+			}
+			return
+		}
+	}
+	t.Error("JSON has no " + full)
+}
+
+func TestSize(t *testing.T) {
+	for text, want := range map[string]int64{"4096": 4096, "16k": 16 << 10, "16K": 16 << 10, "16KiB": 16 << 10, "2G": 2 << 30, "3M": 3 << 20} {
+		var s size
+		if err := s.Set(text); err != nil || int64(s) != want {
+			t.Errorf("%s is %d, %v", text, s, err)
+		}
+		var again size
+		if err := again.Set(s.String()); err != nil || again != s {
+			t.Errorf("%s is shown as %s", text, s.String())
+		}
+	}
+	for _, text := range []string{"", "k", "-1", "0", "much", "1.5k", "99999999G"} {
+		var s size
+		if err := s.Set(text); err == nil {
+			t.Errorf("%q is the size %d", text, s)
+		}
+	}
+}
+
 // TestScales: each scale divides both sides as it says.
 func TestScales(t *testing.T) {
 	find := func(c compareJSON) compareOut {

@@ -46,8 +46,16 @@ func readTake(path string) (*profile.Take, error) {
 // hotRow is a function's row with its texts.
 type hotRow struct {
 	tree.FunctionCost
-	name, module, file string
-	line               uint32
+	name, linkage, module, file string
+	line                        uint32
+}
+
+// shown is a function's name as a table shows it.
+func shown(name string, full bool) string {
+	if full {
+		return name
+	}
+	return reading.Short(name)
 }
 
 // hotRows returns the first rows of a take's hot functions and the total.
@@ -64,7 +72,7 @@ func hotRows(t *profile.Take, by string, limit int) ([]hotRow, int64) {
 	out := make([]hotRow, len(rows))
 	for i, r := range rows {
 		f := t.Profile.Functions[r.Function]
-		out[i] = hotRow{r, t.Profile.Strings[f.Name], t.Profile.ModulePath(r.Function), t.Profile.Strings[f.File], f.Line}
+		out[i] = hotRow{r, t.Profile.Strings[f.Name], t.Profile.Strings[f.Linkage], t.Profile.ModulePath(r.Function), t.Profile.Strings[f.File], f.Line}
 	}
 	return out, c.Total[0]
 }
@@ -86,6 +94,8 @@ type hotJSON struct {
 
 type functionOut struct {
 	Name       string  `json:"name"`
+	Short      string  `json:"short"`
+	Linkage    string  `json:"linkage"` // the linker's name, "" where it is the same
 	Module     string  `json:"module"`
 	File       string  `json:"file"`
 	Line       uint32  `json:"line"`
@@ -98,12 +108,13 @@ type functionOut struct {
 func hotCommand() *cobra.Command {
 	var by string
 	var limit int
-	var asJSON bool
+	var asJSON, full bool
 	c := &cobra.Command{
 		Use:   "hot FILE",
 		Short: "List a take's hot functions",
 		Example: `  entelon hot engraved.take
   entelon hot engraved.take --by total --limit 50
+  entelon hot inkraster.take --full
   entelon hot engraved.take --json`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -124,12 +135,13 @@ func hotCommand() *cobra.Command {
 			if asJSON {
 				return printJSON(cmd.OutOrStdout(), hotOut(t, rows, total))
 			}
-			return printHot(cmd.OutOrStdout(), t, rows, total)
+			return printHot(cmd.OutOrStdout(), t, rows, total, full)
 		},
 	}
 	c.Flags().StringVar(&by, "by", "self", "order by self or total cost")
 	c.Flags().IntVar(&limit, "limit", 30, "how many rows; 0 means all")
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON, all rows unless --limit is given")
+	c.Flags().BoolVar(&full, "full", false, "print names in full, with packages, parameters and template arguments")
 	_ = c.RegisterFlagCompletionFunc("by", cobra.FixedCompletions([]string{"self", "total"}, cobra.ShellCompDirectiveNoFileComp))
 	return takeFile(c)
 }
@@ -138,7 +150,7 @@ func hotOut(t *profile.Take, rows []hotRow, total int64) hotJSON {
 	m := t.Profile.Measures[0]
 	out := hotJSON{t.Profile.Strings[m.Name], t.Profile.Strings[m.Unit], total, t.Profile.Samples.Len(), []functionOut{}}
 	for _, r := range rows {
-		out.Functions = append(out.Functions, functionOut{r.name, r.module, r.file, r.line, r.Self, r.Total,
+		out.Functions = append(out.Functions, functionOut{r.name, reading.Short(r.name), r.linkage, r.module, r.file, r.line, r.Self, r.Total,
 			share(r.Self, total), share(r.Total, total)})
 	}
 	return out
@@ -151,7 +163,7 @@ func share(v, total int64) float64 {
 	return float64(v) / float64(total)
 }
 
-func printHot(w io.Writer, t *profile.Take, rows []hotRow, total int64) error {
+func printHot(w io.Writer, t *profile.Take, rows []hotRow, total int64, full bool) error {
 	fmt.Fprintf(w, "%s %s   100 %% = %.2f s CPU · %s samples\n", t.Settings.Program, t.Settings.Build, float64(total)/1e9, thin(int64(t.Profile.Samples.Len())))
 	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', tabwriter.AlignRight)
 	fmt.Fprintln(tw, "self %\tself s\ttotal %\ttotal s\t  function")
@@ -160,7 +172,7 @@ func printHot(w io.Writer, t *profile.Take, rows []hotRow, total int64) error {
 		if r.file != "" {
 			where = fmt.Sprintf("  (%s:%d)", r.file, r.line)
 		}
-		fmt.Fprintf(tw, "%.2f\t%.3f\t%.2f\t%.3f\t  %s%s\n", 100*share(r.Self, total), float64(r.Self)/1e9, 100*share(r.Total, total), float64(r.Total)/1e9, r.name, where)
+		fmt.Fprintf(tw, "%.2f\t%.3f\t%.2f\t%.3f\t  %s%s\n", 100*share(r.Self, total), float64(r.Self)/1e9, 100*share(r.Total, total), float64(r.Total)/1e9, shown(r.name, full), where)
 	}
 	return tw.Flush()
 }

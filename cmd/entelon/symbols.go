@@ -51,6 +51,7 @@ type symbolFlags struct {
 	servers []string
 	cache   string
 	limit   size
+	note    string // what is not as wished, for after the take
 }
 
 func (f *symbolFlags) add(c *cobra.Command) {
@@ -82,20 +83,19 @@ func (f *symbolFlags) finder() (*symbol.Finder, error) {
 		}
 		return out, nil
 	}
-	dir := f.cache
+	dir, err := f.cache, error(nil)
 	if dir == "" {
-		var err error
-		if dir, err = symbol.DefaultCacheDir(); err != nil {
-			return out, nil // no home: names are found anew each time
-		}
+		dir, err = symbol.DefaultCacheDir()
 	}
-	cache, err := symbol.OpenCache(dir, int64(f.limit))
-	if err != nil {
-		if f.cache == "" {
-			return out, nil // a home that cannot be written to: likewise
-		}
+	if err == nil {
+		out.Cache, err = symbol.OpenCache(dir, int64(f.limit))
+	}
+	if err != nil && (f.cache != "" || len(f.servers) > 0) {
 		return nil, err
 	}
-	out.Cache = cache
+	if err != nil { // a user without a home of his own: names are found anew each time
+		f.note = "names are not kept for the next take: " + oneLine(err)
+		out.Cache = nil
+	}
 	return out, nil
 }

@@ -80,7 +80,7 @@ and Entelon waits for it.`,
 	c.Flags().StringVar(&f.settings.Build, "build", "", "the build's `NAME` (default: found in the binary)")
 	c.Flags().StringVar(&f.settings.Note, "note", "", "a `TEXT` to keep with the take")
 	c.Flags().IntVar(&f.settings.PID, "pid", 0, "sample the running process `PID`")
-	c.Flags().Var(&f.stack, "stack", "copy this much of the stack with each sample, up to 62k (default 8k, and up to 48k more of deeper ones; 24k where that is not allowed)")
+	c.Flags().Var(&f.stack, "stack", "copy this much of the stack with each sample, up to 62k (default 4k, and up to 48k more of deeper ones; 24k where that is not allowed)")
 	c.Flags().StringVar(&f.settings.Unwind, "unwind", sampler.UnwindTables, `walk stacks by "tables" or by "frame pointers" alone`)
 	c.Flags().Float64Var(&f.cutShare, "warn-cut", 1, "warn when this share of the stacks is cut off, in `PERCENT`")
 	f.symbols.add(c)
@@ -146,6 +146,9 @@ func runTake(ctx context.Context, f takeFlags, args []string) error {
 		return exitCode(1)
 	}
 	summary(os.Stderr, res.Take, sink.path)
+	if f.symbols.note != "" {
+		fmt.Fprintln(os.Stderr, "entelon: "+f.symbols.note)
+	}
 	if code := await(res); code != 0 {
 		return exitCode(code)
 	}
@@ -281,7 +284,7 @@ func summary(w io.Writer, t *profile.Take, path string) {
 		if r.Self == 0 {
 			break
 		}
-		fmt.Fprintf(b, "  %5.1f %%  %8.2f s  %s\n", 100*float64(r.Self)/float64(total), float64(r.Self)/1e9, r.name)
+		fmt.Fprintf(b, "  %5.1f %%  %8.2f s  %s\n", 100*float64(r.Self)/float64(total), float64(r.Self)/1e9, shown(r.name, false))
 	}
 	for _, x := range f.Warnings {
 		fmt.Fprintf(b, "  ! %s %s\n", x.Text, x.Remedy)

@@ -162,7 +162,46 @@ func TestLimits(t *testing.T) {
 	}
 }
 
-func TestOlderTakesStayReadable(t *testing.T) {
+// TestFormat1StaysReadable reads a take that was written in the first format:
+// its flags mean what they meant, and how frames were found is not stated.
+func TestFormat1StaysReadable(t *testing.T) {
+	b, err := os.ReadFile("testdata/format1.take")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if b[8] != take.Version1 {
+		t.Fatalf("the file is in format %d", b[8])
+	}
+	got, err := take.ReadFile("testdata/format1.take", take.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := got.Profile
+	inlined := 0
+	for _, f := range p.Frames {
+		if f.Found != profile.FoundUnstated {
+			t.Fatalf("a frame was found by %v", f.Found)
+		}
+		if f.Inlined {
+			inlined++
+		}
+	}
+	if int64(p.Samples.Len()) != got.Facts.Samples || got.Settings.Program != "engraved" || got.Settings.Unwind != "frame pointers" || inlined == 0 || inlined == len(p.Frames) {
+		t.Errorf("%d samples of %s by %s, %d of %d frames inlined", p.Samples.Len(), got.Settings.Program, got.Settings.Unwind, inlined, len(p.Frames))
+	}
+}
+
+// TestAFrameFoundInNoKnownWay: a way that this reader does not know is damage.
+func TestAFrameFoundInNoKnownWay(t *testing.T) {
+	p := made.Profile(1, made.Small)
+	p.Frames[1].Found = 60
+	tables, samples := take.BlocksForTest(p)
+	if _, err := take.ReadBlocksForTest(tables, samples); err == nil {
+		t.Error("it was read")
+	}
+}
+
+func TestDemoTakesAreReadable(t *testing.T) {
 	files, err := filepath.Glob("../../demo/takes/*.take")
 	if err != nil || len(files) == 0 {
 		t.Fatal("the demo's takes are missing")

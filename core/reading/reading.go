@@ -46,7 +46,12 @@ func Take(t *tree.Tree, c *tree.Cost, rows []tree.FunctionCost) []Part {
 		case busy <= 1:
 			out = append(out, Part{Text: "One path leads straight to "}, name(at), Part{Text: fmt.Sprintf(", with %s.", share(c.Total[n]))})
 		default:
-			out = append(out, Part{Text: "The cost stays on one path down to "}, name(at),
+			// Each step holds half of the one before, which may be little of all.
+			way := "The cost stays on one path down to "
+			if float64(c.Total[n]) < spreads*float64(total) {
+				way = "The heaviest path leads to "
+			}
+			out = append(out, Part{Text: way}, name(at),
 				Part{Text: fmt.Sprintf(" (%s) and spreads out there over %s.", share(c.Total[n]), count(busy, "callee"))})
 		}
 	} else {

@@ -40,6 +40,29 @@ func TestReadingNamesWhatDominates(t *testing.T) {
 	}
 }
 
+// TestReadingOfTwoThreads: where the first step halves the cost, it does not
+// say that the cost stays together.
+func TestReadingOfTwoThreads(t *testing.T) {
+	for want, weights := range map[string][2]int64{"The cost stays on one path down to ": {70, 1}, "The heaviest path leads to ": {26, 26}} {
+		b := profile.NewBuilder()
+		b.Measure("cpu", "ns", profile.Sum)
+		th := b.Thread(b.Process(1), 1)
+		f := func(name string) profile.FrameID {
+			return b.Frame(profile.Frame{Function: b.Function(profile.Function{Name: b.Intern(name)})})
+		}
+		for i, root := range []string{"main", "worker"} {
+			fill := b.Push(b.Push(0, f(root)), f("fill"))
+			for k, callee := range []string{"mix", "blend", "cover"} {
+				b.Sample(0, th, b.Push(fill, f(callee)), weights[i]/3+int64(k%2)+int64(1-i))
+			}
+			b.Sample(0, th, b.Push(b.Push(0, f(root)), f("other")), weights[i]/4+1)
+		}
+		if text := read(b.Profile()); !strings.Contains(text, want) {
+			t.Errorf("%v: %s", weights, text)
+		}
+	}
+}
+
 func TestReadingOfNothing(t *testing.T) {
 	p := made.Profile(1, made.Small)
 	tr := tree.New(p)
