@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -176,11 +177,11 @@ func TestFetch(t *testing.T) {
 // for again with the next object; the server after it is still asked.
 func TestASilentServerIsAskedOnce(t *testing.T) {
 	release := make(chan struct{})
-	asked, answered := 0, 0
-	silent := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { asked++; <-release }))
+	var asked, answered atomic.Int32
+	silent := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { asked.Add(1); <-release }))
 	defer silent.Close()
 	defer close(release)
-	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { answered++; w.WriteHeader(http.StatusNotFound) }))
+	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { answered.Add(1); w.WriteHeader(http.StatusNotFound) }))
 	defer other.Close()
 	cache, err := OpenCache(t.TempDir(), 1<<20)
 	if err != nil {
@@ -192,8 +193,8 @@ func TestASilentServerIsAskedOnce(t *testing.T) {
 			t.Errorf("%s: %v; a server that did not answer is not one that has nothing", id, err)
 		}
 	}
-	if asked != 1 || answered != 3 {
-		t.Errorf("the silent server was asked %d times, the other %d times", asked, answered)
+	if asked.Load() != 1 || answered.Load() != 3 {
+		t.Errorf("the silent server was asked %d times, the other %d times", asked.Load(), answered.Load())
 	}
 }
 
