@@ -95,9 +95,11 @@ func (s *session) prepare() (err error) {
 		if s.target, err = newTarget(s.other); err != nil {
 			return err
 		}
-		a := attr(clock{rateHz: set.RateHz, onExec: s.starts, kernel: kernel, stackBytes: set.StackBytes})
+		a := attr(clock{rateHz: set.RateHz, onExec: s.starts, kernel: kernel, stackBytes: set.StackBytes, alone: s.command != nil})
 		if s.command != nil {
-			err = s.target.add(a, pid, false)
+			if err = s.target.add(a, pid, false); err == nil {
+				err = s.target.watch(pid)
+			}
 		} else {
 			err = s.target.attach(a, pid)
 		}
@@ -265,7 +267,18 @@ func (s *session) consume(d *drainer, broke chan<- error) error {
 		var records []record
 		keep := func(x record) { records = append(records, x) }
 		for i, b := range r.rings {
-			if err := splitRecords(b, s.target.isOther, func(x record) { pairs[i].visit(x, keep) }); err != nil && bad == nil {
+			if err := splitRecords(b, s.target.isOther, func(x record) {
+				if x.kind == recOther && otherKindOf(x.body) == kindCode {
+					s.resolver.learnCode(x) // of use to all later samples, whatever becomes of its own
+					return
+				}
+				if x.kind == recMmap2 {
+					if err := s.resolver.ps.glance(x); err != nil && bad == nil {
+						bad = err
+					}
+				}
+				pairs[i].visit(x, keep)
+			}); err != nil && bad == nil {
 				bad = fmt.Errorf("reading a ring: %w", err)
 			}
 		}

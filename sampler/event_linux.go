@@ -37,6 +37,17 @@ type clock struct {
 	onExec     bool // it starts when the command begins
 	kernel     bool // kernel code, too
 	stackBytes int  // how much of the stack to copy; 0: frame pointers only
+	alone      bool // what else happens (mappings, new threads) is told by another event
+}
+
+// happenings describes an event that counts nothing and tells at once what
+// happens besides samples: mappings, names, beginnings and ends of threads.
+func happenings() *unix.PerfEventAttr {
+	a := attr(clock{rateHz: 1, kernel: true})
+	a.Config, a.Sample = unix.PERF_COUNT_SW_DUMMY, 0
+	a.Bits &^= unix.PerfBitDisabled
+	a.Wakeup = 1
+	return a
 }
 
 // attr describes the software clock of a processor: an event that interrupts
@@ -63,6 +74,9 @@ func attr(c clock) *unix.PerfEventAttr {
 	}
 	if c.onExec {
 		a.Bits |= unix.PerfBitEnableOnExec
+	}
+	if c.alone {
+		a.Bits &^= unix.PerfBitMmap | unix.PerfBitMmap2 | unix.PerfBitComm | unix.PerfBitCommExec | unix.PerfBitTask
 	}
 	if !c.kernel {
 		a.Bits |= unix.PerfBitExcludeKernel | unix.PerfBitExcludeCallchainKernel

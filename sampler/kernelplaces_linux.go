@@ -20,6 +20,9 @@ type kernelOffsets struct {
 	StackPointer    int32 // pt_regs.sp
 	Memory          int32 // task_struct.mm
 	StackStart      int32 // mm_struct.start_stack
+	CodeStart       int32 // mm_struct.start_code
+	Parent          int32 // task_struct.real_parent
+	ThreadGroup     int32 // task_struct.tgid
 	SignalFrame     int32 // bytes that a signal frame takes at most
 }
 
@@ -44,6 +47,9 @@ func readKernelOffsets() (o kernelOffsets, err error) {
 		{&o.StackPointer, regs, []string{"sp"}},
 		{&o.Memory, task, []string{"mm"}},
 		{&o.StackStart, memory, []string{"start_stack"}},
+		{&o.CodeStart, memory, []string{"start_code"}},
+		{&o.Parent, task, []string{"real_parent"}},
+		{&o.ThreadGroup, task, []string{"tgid"}},
 	} {
 		if *f.to, err = offsetOf(f.in, f.path); err != nil {
 			return o, err
@@ -98,7 +104,7 @@ func kernelPlaces(f *symbol.Finder) (o kernelOffsets, err error) {
 	if err != nil || f == nil || f.Cache == nil {
 		return readKernelOffsets()
 	}
-	key := fmt.Sprintf("places-1-%x", sha256.Sum256(notes))
+	key := fmt.Sprintf("places-2-%x", sha256.Sum256(notes))
 	if b, ok := f.Cache.Get(key); ok && json.Unmarshal(b, &o) == nil && o.SignalFrame > 0 {
 		return o, nil
 	}

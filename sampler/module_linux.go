@@ -29,6 +29,8 @@ type module struct {
 	tabled     bool  // table was made, or there is none
 	goes       *symbol.GoRuntime
 	goLooked   bool
+	cpython    *cpython
+	pyLooked   bool
 	finder     *symbol.Finder
 	ready      chan struct{} // closed when the object's debug file is there or known not to be
 	id         profile.ModuleID

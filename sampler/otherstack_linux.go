@@ -39,6 +39,8 @@ const (
 const (
 	kindStack   = 1
 	kindGoStack = 2
+	kindPython  = 3 // frames of CPython, see pythonprogram_linux.go
+	kindCode    = 4 // a code object of CPython
 )
 
 // otherDelay is the longest time in nanoseconds between a sample and the copy
@@ -68,16 +70,26 @@ func (p pairing) visit(r record, next func(record)) {
 	next(r)
 }
 
-// decodeOther reads a record of the program: identifier, pid and tid, time,
-// the length of the rest, then the words above. A broken one is passed over:
+// beforeOther is what is before the words of a record: identifier, pid and
+// tid, time, the length of the rest.
+const beforeOther = 8 + 8 + 8 + 4
+
+// otherKindOf returns a record's kind, 0 where it is too short for one.
+func otherKindOf(b []byte) uint64 {
+	if len(b) < beforeOther+otherHeader {
+		return 0
+	}
+	return binary.NativeEndian.Uint64(b[beforeOther+otherKind:])
+}
+
+// decodeOther reads a record of a copied stack. A broken one is passed over:
 // the stack is then cut off, as it would be without it.
 func decodeOther(b []byte, windows unwind.Memory, goes *unwind.GoStacks) unwind.Memory {
 	ne := binary.NativeEndian
-	const before = 8 + 8 + 8 + 4
-	if len(b) < before+otherHeader {
+	if len(b) < beforeOther+otherHeader {
 		return windows
 	}
-	b = b[before:]
+	b = b[beforeOther:]
 	word := func(at int) uint64 { return ne.Uint64(b[at:]) }
 	n := word(otherLength)
 	if n > uint64(len(b)-otherHeader) {

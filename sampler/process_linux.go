@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"entelon/core/profile"
+	"entelon/python"
 	"entelon/symbol"
 	"entelon/unwind"
 )
@@ -33,6 +34,8 @@ type process struct {
 	maps   []mapping // by start, without overlap
 	frames map[unwind.Step][]profile.FrameID
 	rules  unwind.Cache
+	python *python.Layout // nil where it does not run CPython
+	codes  *pythonCodesRead
 }
 
 // Table implements unwind.Code.
@@ -102,7 +105,8 @@ type processes struct {
 	threads map[uint32]string                          // names by thread number, as long as they live
 	tell    func(pid uint32, g symbol.GoRuntime) error // of a process of the Go runtime; may be nil
 	tellErr error
-	started int64 // threads and processes that began while they were followed
+	python  *pythonReader // nil where frames of CPython are not read
+	started int64         // threads and processes that began while they were followed
 }
 
 func newProcesses(b *profile.Builder, m *modules) *processes {
@@ -186,8 +190,9 @@ func (ps *processes) readMaps(p *process, r io.Reader) {
 			continue
 		}
 		mod := ps.modules.get(p.pid, name, moduleKey{name, inode, maj, min}, start, end)
-		p.mapRange(mapping{start, end, offset, mod})
-		ps.look(p.pid, mod)
+		m := mapping{start, end, offset, mod}
+		p.mapRange(m)
+		ps.look(p, m)
 	}
 }
 
@@ -203,8 +208,9 @@ func (ps *processes) apply(r record) {
 		name := strings.TrimSuffix(m.name, " (deleted)")
 		p := ps.get(m.pid)
 		mod := ps.modules.get(m.pid, name, moduleKey{name, m.inode, m.maj, m.min}, m.addr, m.addr+m.len)
-		p.mapRange(mapping{m.addr, m.addr + m.len, m.pgoff, mod})
-		ps.look(p.pid, mod)
+		x := mapping{m.addr, m.addr + m.len, m.pgoff, mod}
+		p.mapRange(x)
+		ps.look(p, x)
 	case recComm:
 		if len(r.body) < 9 {
 			return
@@ -233,6 +239,7 @@ func (ps *processes) comm(pid, tid uint32, name string, exec bool) {
 	if exec {
 		p.maps = nil
 		p.forget()
+		ps.leavePython(p)
 	}
 	if pid == tid {
 		ps.b.NameProcess(p.id, name)
@@ -258,18 +265,22 @@ func (ps *processes) fork(pid, ppid, tid, ptid uint32) {
 	p := ps.fresh(pid)
 	p.maps = append([]mapping(nil), parent.maps...)
 	for _, m := range p.maps {
-		ps.look(pid, m.module)
+		ps.look(p, m)
 	}
 	ps.b.NameProcess(p.id, ps.b.Profile().Strings[ps.b.Profile().Processes[parent.id].Name])
 }
 
-// look tells of a process that has mapped a module of the Go runtime.
-func (ps *processes) look(pid uint32, m *module) {
-	if ps.tell == nil {
-		return
+// look tells of a process that has mapped a module of the Go runtime or CPython.
+func (ps *processes) look(p *process, m mapping) {
+	if ps.tell != nil {
+		if g := m.module.goRuntime(); g != nil {
+			if err := ps.tell(p.pid, *g); err != nil {
+				ps.tellErr = err
+			}
+		}
 	}
-	if g := m.goRuntime(); g != nil {
-		if err := ps.tell(pid, *g); err != nil {
+	if ps.python != nil {
+		if err := ps.lookPython(p, m); err != nil {
 			ps.tellErr = err
 		}
 	}

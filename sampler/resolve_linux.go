@@ -39,6 +39,7 @@ type resolver struct {
 	windows unwind.Memory
 	steps   []unwind.Step
 	parked  []parked // walked, but without names yet
+	python  pythonStack
 	scratch []profile.FrameID
 	user    []profile.FrameID
 	unnamed map[string]int64 // samples by module whose innermost frame has no name
@@ -66,6 +67,7 @@ var cutReasons = [unwind.EndCount]string{
 	unwind.NoMemory:   "the stack could not be read",
 	unwind.Circle:     "the stack does not get shorter",
 	unwind.TooMany:    "more frames than are kept",
+	unwind.Torn:       "the interpreter was changing its frames",
 }
 
 // cutFrame returns the mark for a reason.
@@ -95,6 +97,7 @@ type place struct {
 	address uint64  // in the module's own address space, or the program's where it has none
 	offset  uint64  // in the module's file
 	found   unwind.How
+	frame   profile.FrameID // where it is not 0: known already, and the rest is not set
 }
 
 // add takes one sample record into the profile.
@@ -113,9 +116,8 @@ func (r *resolver) add(rec record) error {
 		return nil
 	}
 	x := parked{at: at, thread: thread, value: int64(r.sample.period), kernel: append([]profile.FrameID(nil), kernel...), end: end}
-	for _, s := range r.steps {
-		x.places = append(x.places, r.place(p, s))
-	}
+	r.layOut(p, func(s unwind.Step) { x.places = append(x.places, r.place(p, s)) },
+		func(f profile.FrameID) { x.places = append(x.places, place{frame: f}) })
 	r.parked = append(r.parked, x)
 	return nil
 }
@@ -152,6 +154,7 @@ func (r *resolver) split(chain []uint64) (kernel []profile.FrameID, user []uint6
 // unwind walks the program's part of a stack into steps.
 func (r *resolver) unwind(p *process, chain []uint64, rec record) unwind.End {
 	r.steps = r.steps[:0]
+	r.python.reset()
 	if !r.copied {
 		return r.followChain(p, chain)
 	}
@@ -163,13 +166,21 @@ func (r *resolver) unwind(p *process, chain []uint64, rec record) unwind.End {
 	if len(r.sample.stack) > 0 {
 		r.windows = append(r.windows, unwind.Window{Start: sp, Bytes: r.sample.stack})
 	}
-	r.walk = unwind.Sample{Registers: r.sample.registers, Full: r.sample.full, Kernel: chain}
+	r.walk = unwind.Sample{Registers: r.sample.registers, Full: r.sample.full, Kernel: chain, Depths: r.walk.Depths}
 	for _, b := range rec.others {
+		if otherKindOf(b) == kindPython {
+			r.python.add(b, p.python)
+			continue
+		}
 		r.windows = decodeOther(b, r.windows, &r.walk.Go)
 	}
 	r.walk.Memory = r.windows
 	var end unwind.End
 	r.steps, end = unwind.Walk(p, &p.rules, &r.walk, r.steps)
+	if !r.python.cut(p.python) {
+		r.facts.Torn++
+		end = unwind.Torn
+	}
 	return end
 }
 
@@ -232,6 +243,10 @@ func (r *resolver) nameParked(wait bool) {
 		}
 		var frames []profile.FrameID
 		for _, s := range x.places {
+			if s.frame != 0 {
+				frames = append(frames, s.frame)
+				continue
+			}
 			frames = append(frames, r.framesAt(s)...)
 		}
 		var last *module
@@ -246,9 +261,8 @@ func (r *resolver) nameParked(wait bool) {
 // stack pushes the stack that was just walked.
 func (r *resolver) stack(p *process, kernel []profile.FrameID, end unwind.End) profile.StackID {
 	user := r.user[:0]
-	for _, s := range r.steps {
-		user = append(user, r.userFrames(p, s)...)
-	}
+	r.layOut(p, func(s unwind.Step) { user = append(user, r.userFrames(p, s)...) },
+		func(f profile.FrameID) { user = append(user, f) })
 	r.user = user
 	var last *module
 	if n := len(r.steps); n > 0 {

@@ -20,6 +20,9 @@ const (
 	wakeBytes = 512 << 10
 )
 
+// smallRingBytes is the size of a ring for what happens besides samples.
+const smallRingBytes = 256 << 10
+
 // minRingBytes is the smallest ring that is tried where locked memory is short.
 const minRingBytes = 64 << 10
 
@@ -33,9 +36,9 @@ type ring struct {
 	data []byte
 }
 
-func mapRing(fd int) (*ring, error) {
+func mapRing(fd, size int) (*ring, error) {
 	pageSize := unix.Getpagesize()
-	for size := ringBytes; ; size /= 2 {
+	for ; ; size /= 2 {
 		mem, err := unix.Mmap(fd, 0, pageSize+size, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_SHARED)
 		if err == nil {
 			return &ring{fd: fd, mem: mem, page: (*unix.PerfEventMmapPage)(unsafe.Pointer(&mem[0])), data: mem[pageSize:]}, nil

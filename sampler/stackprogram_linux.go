@@ -21,8 +21,8 @@ const (
 
 // stackProgram is the program. It keeps the sample's context in r6, the
 // scratch memory in r7, the program's stack pointer in r8, and the task in r9.
-func stackProgram(o kernelOffsets, stackBytes, runtime, scratch, outputs int) asm.Instructions {
-	p := &assembler{outputs: outputs}
+func stackProgram(o kernelOffsets, stackBytes, runtime, scratch int, m pythonMaps) asm.Instructions {
+	p := &assembler{outputs: m.outputs}
 	p.add(
 		asm.Mov.Reg(asm.R6, asm.R1),
 		asm.FnGetCurrentTaskBtf.Call(),
@@ -39,6 +39,8 @@ func stackProgram(o kernelOffsets, stackBytes, runtime, scratch, outputs int) as
 	p.deepStack(o)
 	p.goStack(o, runtime)
 	p.here("out")
+	p.findPython(o, m, "done")
+	p.here("done")
 	p.add(
 		asm.Mov.Imm(asm.R0, 1), // the sample itself is kept in any case
 		asm.Return(),

@@ -17,6 +17,7 @@ type stackReader struct {
 	runtime *ebpf.Map // goPlaces by process
 	scratch *ebpf.Map
 	outputs *ebpf.Map // an event for each processor
+	python  *pythonReader
 	events  []int
 	ids     map[uint64]bool // identifiers of the events
 }
@@ -57,9 +58,12 @@ func newStackReader(cpus []int, o kernelOffsets, stackBytes int) (r *stackReader
 			return r, err
 		}
 	}
+	if r.python, err = newPythonReader(r.outputs); err != nil {
+		return r, err
+	}
 	r.program, err = ebpf.NewProgram(&ebpf.ProgramSpec{
 		Name: "other_stacks", Type: ebpf.PerfEvent, License: "GPL",
-		Instructions: stackProgram(o, stackBytes, r.runtime.FD(), r.scratch.FD(), r.outputs.FD()),
+		Instructions: stackProgram(o, stackBytes, r.runtime.FD(), r.scratch.FD(), r.python.fds()),
 	})
 	return r, err
 }
@@ -114,6 +118,7 @@ func (r *stackReader) close() error {
 	if r.program != nil {
 		errs = append(errs, r.program.Close())
 	}
+	errs = append(errs, r.python.close())
 	for _, m := range []*ebpf.Map{r.runtime, r.scratch, r.outputs} {
 		if m != nil {
 			errs = append(errs, m.Close())

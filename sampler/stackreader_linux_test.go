@@ -25,6 +25,9 @@ func TestStackReaderLoads(t *testing.T) {
 	if err != nil {
 		t.Fatalf("%+v", err)
 	}
+	if err := r.python.load(); err != nil {
+		t.Fatalf("%+v", err)
+	}
 	if err := r.close(); err != nil {
 		t.Fatal(err)
 	}

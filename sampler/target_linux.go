@@ -13,11 +13,12 @@ import (
 // target is a set of events on threads and the rings they write to, one ring
 // a processor.
 type target struct {
-	cpus  []int
-	rings []*ring
-	first []int // per processor, the event whose ring the others share
-	fds   []int
-	other *stackReader // nil where other stacks are not read
+	cpus     []int
+	rings    []*ring
+	first    []int // per processor, the event whose ring the others share
+	fds      []int
+	watchers []int        // events that count nothing
+	other    *stackReader // nil where other stacks are not read
 	// Threads that showed up while their process was attached to, by the event
 	// opened for each. Such a thread may have inherited an event, too, from the
 	// thread that started it, and would then be sampled twice.
@@ -58,7 +59,7 @@ func (t *target) add(a *unix.PerfEventAttr, tid int, late bool) error {
 			t.late[id] = uint32(tid)
 		}
 		if t.first[i] < 0 {
-			r, err := mapRing(fd)
+			r, err := mapRing(fd, ringBytes)
 			if err != nil {
 				return err
 			}
@@ -73,6 +74,25 @@ func (t *target) add(a *unix.PerfEventAttr, tid int, late bool) error {
 		if err := t.share(fd, t.first[i], cpu); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// watch opens an event on each processor that tells at once what happens to a
+// command: a runtime has to be known to the kernel's program before its first
+// function runs.
+func (t *target) watch(tid int) error {
+	for _, cpu := range t.cpus {
+		fd, err := open(happenings(), tid, cpu)
+		if err != nil {
+			return err
+		}
+		t.watchers = append(t.watchers, fd)
+		r, err := mapRing(fd, smallRingBytes)
+		if err != nil {
+			return err
+		}
+		t.rings = append(t.rings, r)
 	}
 	return nil
 }
@@ -212,7 +232,7 @@ func (t *target) close() error {
 			errs = append(errs, r.close())
 		}
 	}
-	for _, fd := range t.fds {
+	for _, fd := range append(t.fds, t.watchers...) {
 		errs = append(errs, unix.Close(fd))
 	}
 	return errors.Join(errs...)

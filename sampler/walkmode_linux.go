@@ -66,11 +66,12 @@ func (s *session) openOther(pid uint32) {
 		return
 	}
 	s.resolver.ps.tell = s.other.tell
+	s.resolver.ps.python = s.other.python
 	exe := s.exe
 	if s.command == nil {
 		exe = fmt.Sprintf("/proc/%d/exe", pid)
 	}
-	if f, err := os.Open(exe); err == nil {
+	if f, err := os.Open(interpreterOf(exe)); err == nil {
 		s.tellRuntime(pid, f)
 	}
 }
@@ -84,6 +85,9 @@ func (s *session) tellRuntime(pid uint32, f *os.File) {
 	}
 	if g, ok := o.GoRuntime(); ok {
 		err = s.other.tell(pid, g)
+	}
+	if c := readCPython(o); c != nil && c.err == nil && s.command != nil {
+		err = errors.Join(err, s.other.python.tell(pid, &c.layout, c.first-c.start, true))
 	}
 	s.resolver.ps.tellErr = errors.Join(err, o.Close())
 }

@@ -103,10 +103,11 @@ const (
 	NoMemory              // the stack could not be read at all
 	Circle                // the stack does not get shorter: damaged tables or a damaged stack
 	TooMany               // more frames than MaxFrames
+	Torn                  // an interpreter's frames contradict each other; found by who reads them
 	EndCount
 )
 
-var endNames = [...]string{"entry", "deeper", "other-stack", "no-table", "no-code", "no-memory", "circle", "too-many"}
+var endNames = [...]string{"entry", "deeper", "other-stack", "no-table", "no-code", "no-memory", "circle", "too-many", "torn"}
 
 func (e End) String() string {
 	if int(e) < len(endNames) {

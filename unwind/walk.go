@@ -52,6 +52,9 @@ type Sample struct {
 	// counter on; empty where it did none.
 	Kernel []uint64
 	Go     GoStacks
+	// Depths is set by Walk: the stack pointer at each step, which is the lower
+	// end of that frame's part of the stack, 0 where it is not known.
+	Depths []uint64
 }
 
 // GoStacks is where the Go runtime keeps the places at which a thread left
@@ -79,6 +82,7 @@ type walker struct {
 // says why it ended. It allocates nothing but room for the steps.
 func Walk(code Code, cache *Cache, s *Sample, out []Step) ([]Step, End) {
 	w := walker{code: code, cache: cache, s: s, regs: s.Registers, out: out}
+	s.Depths = s.Depths[:0]
 	w.begin = len(out)
 	end := w.follow(true, Counter)
 	return w.out, end
@@ -96,7 +100,7 @@ func (w *walker) follow(exact bool, how How) End {
 		l := w.cache.look(w.code, at)
 		if !l.mapped {
 			if how == Counter {
-				w.out = append(w.out, Step{pc, how})
+				w.push(Step{pc, how}, w.regs.Value[RSP])
 			}
 			return NoCode
 		}
@@ -104,7 +108,7 @@ func (w *walker) follow(exact bool, how How) End {
 		if signal {
 			at = pc // the trampoline was not called, the kernel set its address
 		}
-		w.out = append(w.out, Step{at, how})
+		w.push(Step{at, how}, w.regs.Value[RSP])
 		if len(w.out)-w.begin >= MaxFrames {
 			return TooMany
 		}
@@ -117,6 +121,11 @@ func (w *walker) follow(exact bool, how How) End {
 			how = Signal
 		}
 	}
+}
+
+func (w *walker) push(s Step, sp uint64) {
+	w.out = append(w.out, s)
+	w.s.Depths = append(w.s.Depths, sp)
 }
 
 // step changes the registers to those of the caller.
@@ -243,6 +252,7 @@ func (w *walker) leaf() bool {
 	try.regs.Set(RSP, sp+8)
 	try.regs.Set(PC, ra)
 	if try.follow(false, TopOfStack) != Entry || len(try.out) == len(w.out) {
+		w.s.Depths = w.s.Depths[:len(w.out)-w.begin]
 		return false
 	}
 	w.out = try.out
@@ -406,7 +416,7 @@ func (w *walker) kernel(otherwise End) (How, End, bool) {
 		if !w.cache.look(w.code, at).mapped || len(w.out) >= MaxFrames {
 			return 0, otherwise, false
 		}
-		w.out = append(w.out, Step{at, KernelWalk})
+		w.push(Step{at, KernelWalk}, 0)
 	}
 }
 

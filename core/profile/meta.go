@@ -67,8 +67,10 @@ type Facts struct {
 	Throttled   int64     `json:"throttled"`
 	UserStacks  int64     `json:"user_stacks"`
 	Complete    int64     `json:"complete_stacks"`
-	CutOff      []Cut     `json:"cut_off,omitempty"` // why stacks are cut off, the most frequent reason first
-	Unnamed     int64     `json:"unnamed_samples"`   // samples whose innermost frame has no name
+	CutOff      []Cut     `json:"cut_off,omitempty"`            // why stacks are cut off, the most frequent reason first
+	Interpreted int64     `json:"interpreted_stacks,omitempty"` // user stacks with functions of an interpreter
+	Torn        int64     `json:"torn_stacks,omitempty"`        // those whose interpreter's frames contradicted each other
+	Unnamed     int64     `json:"unnamed_samples"`              // samples whose innermost frame has no name
 	CollectorNS int64     `json:"collector_cpu_ns"`
 	ExitCode    *int      `json:"exit_code,omitempty"`
 	EndedBy     string    `json:"ended_by"` // "exit", "time", "user"

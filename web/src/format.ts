@@ -70,6 +70,7 @@ const ways: Record<string, string> = {
   'kernel-walk': "kernel's own walk",
   signal: 'saved registers',
   'top-of-stack': 'top of the stack',
+  interpreter: 'the interpreter’s frames',
   unstated: 'not kept',
 }
 

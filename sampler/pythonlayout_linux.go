@@ -1,0 +1,172 @@
+package sampler
+
+import (
+	"encoding/binary"
+	"fmt"
+	"path"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"entelon/core/profile"
+	"entelon/python"
+	"entelon/unwind"
+)
+
+// layOut visits the frames of the stack that was just walked, the innermost
+// first: those of machine code as steps, and where a step is the interpreter's
+// own evaluation of Python code, the frames of that code instead.
+func (r *resolver) layOut(p *process, native func(unwind.Step), frame func(profile.FrameID)) {
+	runs := r.python.runs
+	if len(runs) > 0 {
+		r.facts.Interpreted++
+	}
+	for i, s := range r.steps {
+		upper := ^uint64(0)
+		if i+1 < len(r.walk.Depths) {
+			upper = r.walk.Depths[i+1]
+		}
+		replaced := false
+		for len(runs) > 0 && i < len(r.walk.Depths) && runs[0].At < upper {
+			replaced = runs[0].At >= r.walk.Depths[i]
+			r.visitRun(p, &runs[0], frame)
+			runs = runs[1:]
+		}
+		if !replaced {
+			native(s)
+		}
+	}
+	for ; len(runs) > 0; runs = runs[1:] {
+		r.visitRun(p, &runs[0], frame) // where the machine's stack was cut off before
+	}
+}
+
+func (r *resolver) visitRun(p *process, run *python.Run, frame func(profile.FrameID)) {
+	for i := range run.Frames {
+		frame(r.pythonFrame(p, &run.Frames[i]))
+	}
+}
+
+// pythonCodesRead are the code objects of a process, and the frames in them.
+type pythonCodesRead struct {
+	raw    map[python.Identity][]byte // records that were not looked at yet
+	known  map[python.Identity]*python.Code
+	frames map[pythonPlace]profile.FrameID
+}
+
+type pythonPlace struct {
+	code  python.Identity
+	instr uint64
+}
+
+func (p *process) pythonCodes() *pythonCodesRead {
+	if p.codes == nil {
+		p.codes = &pythonCodesRead{raw: map[python.Identity][]byte{}, known: map[python.Identity]*python.Code{}, frames: map[pythonPlace]profile.FrameID{}}
+	}
+	return p.codes
+}
+
+// learnCode keeps the record of a code object.
+func (r *resolver) learnCode(rec record) {
+	p := r.ps.get(rec.pid)
+	b := rec.body[beforeOther:]
+	word := func(at int) uint64 { return binary.NativeEndian.Uint64(b[at:]) }
+	p.pythonCodes().raw[python.Identity{Address: word(otherAddr), Filename: word(otherLow), Qualname: word(otherHigh), LineTable: word(otherSP)}] = append([]byte(nil), b...)
+}
+
+// code returns a code object, nil where it cannot be read any more.
+func (p *process) code(id python.Identity) *python.Code {
+	codes := p.pythonCodes()
+	c, ok := codes.known[id]
+	if ok {
+		return c
+	}
+	if b := codes.raw[id]; b != nil {
+		delete(codes.raw, id)
+		n := min(uint64(len(b)), otherHeader+binary.NativeEndian.Uint64(b[otherLength:]))
+		if n >= codeTable {
+			first := uint32(binary.NativeEndian.Uint64(b[otherPC:]))
+			c = newCode(p.python, id, first, b[codeName:codeFile], b[codeFile:codeTable], b[codeTable:n])
+		}
+	} else {
+		c = p.readCode(id)
+	}
+	codes.known[id] = c
+	return c
+}
+
+func newCode(l *python.Layout, id python.Identity, first uint32, name, file, table []byte) *python.Code {
+	if c, ok := python.NewCode(l, id.Address, first, name, file, table); ok {
+		return &c
+	}
+	return nil
+}
+
+// readCode reads a code object now, where its record is not there: the kernel
+// forgets which ones it has told of where there are very many.
+func (p *process) readCode(id python.Identity) *python.Code {
+	read := func(at uint64, n int) []byte {
+		b := make([]byte, n)
+		local := []unix.Iovec{{Base: &b[0], Len: uint64(n)}}
+		got, err := unix.ProcessVMReadv(int(p.pid), local, []unix.RemoteIovec{{Base: uintptr(at), Len: n}}, 0)
+		if err != nil || got <= 0 {
+			return nil // it has ended, or the object is gone
+		}
+		return b[:got]
+	}
+	l := p.python
+	head := read(id.Address+l.Code.Filename, 32)
+	line := read(id.Address+l.Code.FirstLine, 4)
+	if len(head) < 32 || len(line) < 4 {
+		return nil
+	}
+	ne := binary.NativeEndian
+	if now := (python.Identity{Address: id.Address, Filename: ne.Uint64(head), Qualname: ne.Uint64(head[16:]), LineTable: ne.Uint64(head[24:])}); now != id {
+		return nil // another one has its place
+	}
+	return newCode(l, id, ne.Uint32(line), read(id.Qualname, python.NameBytes), read(id.Filename, python.FileBytes), read(id.LineTable, python.TableBytes))
+}
+
+// pythonFrame returns the frame of one entry.
+func (r *resolver) pythonFrame(p *process, e *python.Entry) profile.FrameID {
+	codes := p.pythonCodes()
+	key := pythonPlace{e.Code, e.Instr}
+	if f, ok := codes.frames[key]; ok {
+		return f
+	}
+	fn := profile.Function{Kind: profile.KindUnknown}
+	var line uint32
+	c := p.code(e.Code)
+	if c == nil {
+		fn.Name = r.b.Intern(fmt.Sprintf("[python function at 0x%x]", e.Code.Address))
+		fn.Module = r.b.Module(profile.Module{Path: r.b.Intern("[python]"), Kind: profile.KindInterpreter})
+	} else {
+		line = c.Line(e, p.python)
+		name := c.Name
+		if name == "<module>" {
+			name += " " + path.Base(c.File) // every file has one
+		}
+		fn.Name, fn.File, fn.Line = r.b.Intern(name), r.b.Intern(c.File), c.First
+		fn.Kind = whosePython(c.File)
+		fn.Module = r.b.Module(profile.Module{Path: r.b.Intern(c.File), Kind: profile.KindInterpreter})
+	}
+	f := r.b.Frame(profile.Frame{Function: r.b.Function(fn), Line: line, Found: profile.FoundInterpreter})
+	if c == nil {
+		r.noName[f] = "[python]"
+	}
+	codes.frames[key] = f
+	return f
+}
+
+// whosePython tells whose code a Python file holds.
+func whosePython(file string) profile.ModuleKind {
+	switch {
+	case strings.HasPrefix(file, "<frozen "):
+		return profile.KindRuntime
+	case strings.Contains(file, "/site-packages/"), strings.Contains(file, "/dist-packages/"):
+		return profile.KindLibrary
+	case strings.Contains(file, "/lib/python"):
+		return profile.KindRuntime // its standard library
+	}
+	return profile.KindOwn
+}

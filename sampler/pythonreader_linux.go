@@ -1,0 +1,98 @@
+package sampler
+
+import (
+	"errors"
+	"fmt"
+	"sync"
+
+	"github.com/cilium/ebpf"
+	"github.com/cilium/ebpf/asm"
+
+	"entelon/python"
+)
+
+// pythonReader are the programs that read CPython's frames, with their maps.
+// They are loaded when the first process of that runtime is met.
+type pythonReader struct {
+	places  *ebpf.Map // pythonPlaces by process
+	scratch *ebpf.Map
+	seen    *ebpf.Map // code objects that were read: what tells them apart, by process and address
+	calls   *ebpf.Map // the programs, by number
+	outputs *ebpf.Map
+	loaded  []*ebpf.Program
+	once    sync.Once
+	err     error
+}
+
+func newPythonReader(outputs *ebpf.Map) (*pythonReader, error) {
+	r := &pythonReader{outputs: outputs}
+	for _, m := range []struct {
+		to   **ebpf.Map
+		spec ebpf.MapSpec
+	}{
+		{&r.places, ebpf.MapSpec{Name: "python_places", Type: ebpf.LRUHash, KeySize: 4, ValueSize: placesBytes, MaxEntries: 4096}},
+		{&r.scratch, ebpf.MapSpec{Name: "python_scratch", Type: ebpf.PerCPUArray, KeySize: 4, ValueSize: scratchPython, MaxEntries: 1}},
+		{&r.seen, ebpf.MapSpec{Name: "python_codes", Type: ebpf.LRUHash, KeySize: 16, ValueSize: 24, MaxEntries: 1 << 16}},
+		{&r.calls, ebpf.MapSpec{Name: "python_calls", Type: ebpf.ProgramArray, KeySize: 4, ValueSize: 4, MaxEntries: callCount}},
+	} {
+		made, err := ebpf.NewMap(&m.spec)
+		if err != nil {
+			return r, fmt.Errorf("preparing to read frames of CPython: %w", errors.Join(err, r.close()))
+		}
+		*m.to = made
+	}
+	return r, nil
+}
+
+func (r *pythonReader) fds() pythonMaps {
+	return pythonMaps{places: r.places.FD(), scratch: r.scratch.FD(), seen: r.seen.FD(), calls: r.calls.FD(), outputs: r.outputs.FD()}
+}
+
+// load has the kernel check the programs and makes them callable.
+func (r *pythonReader) load() error {
+	r.once.Do(func() {
+		for number, code := range []asm.Instructions{callPythonFrames: pythonFrames(r.fds()), callPythonCodes: pythonCodes(r.fds())} {
+			p, err := ebpf.NewProgram(&ebpf.ProgramSpec{Name: "python", Type: ebpf.PerfEvent, License: "GPL", Instructions: code})
+			if err != nil {
+				r.err = fmt.Errorf("loading the reader of CPython's frames: %w", err)
+				return
+			}
+			r.loaded = append(r.loaded, p)
+			if err := r.calls.Put(uint32(number), uint32(p.FD())); err != nil {
+				r.err = fmt.Errorf("loading the reader of CPython's frames: %w", err)
+				return
+			}
+		}
+	})
+	return r.err
+}
+
+// tell lets the programs know that a process runs CPython. first is the
+// address of the interpreter's pointer to its first interpreter state, or
+// where relative is set its distance from where the process's code begins.
+func (r *pythonReader) tell(pid uint32, l *python.Layout, first uint64, relative bool) error {
+	if err := r.load(); err != nil {
+		return err
+	}
+	p := placesOf(l, first, relative)
+	if err := r.places.Put(pid, p); err != nil {
+		return fmt.Errorf("telling of a process of CPython: %w", err)
+	}
+	return nil
+}
+
+func (r *pythonReader) close() error {
+	if r == nil {
+		return nil
+	}
+	var errs []error
+	for _, p := range r.loaded {
+		errs = append(errs, p.Close())
+	}
+	for _, m := range []*ebpf.Map{r.places, r.scratch, r.seen, r.calls} {
+		if m != nil {
+			errs = append(errs, m.Close())
+		}
+	}
+	return errors.Join(errs...)
+}
