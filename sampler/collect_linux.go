@@ -128,10 +128,27 @@ func (s *session) identify() error {
 	if err != nil {
 		real = s.exe
 	}
-	s.resolver.modules.setMain(real)
 	path := real
 	if set.PID != 0 {
 		path = fmt.Sprintf("/proc/%d/exe", set.PID)
+		if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", set.PID)); err == nil {
+			set.Command = strings.Split(strings.TrimSuffix(string(b), "\x00"), "\x00")
+		}
+		if dir, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", set.PID)); err == nil {
+			set.Dir = dir
+		}
+	} else if set.Dir == "" {
+		if set.Dir, err = os.Getwd(); err != nil {
+			return fmt.Errorf("finding the directory: %w", err)
+		}
+	}
+	script := scriptOf(s.exe, set.Command, set.Dir)
+	s.resolver.modules.setMain(real, script.path)
+	if script.name != "" && set.Program == "" {
+		set.Program = script.name
+	}
+	if build := script.build(); build != "" && set.Build == "" {
+		set.Build = build
 	}
 	// A script has no identity of its own; its build is then "unnamed".
 	if id, err := symbol.Identify(path); err == nil {
@@ -144,18 +161,6 @@ func (s *session) identify() error {
 	}
 	if set.Program == "" {
 		set.Program = filepath.Base(s.exe)
-	}
-	if set.PID != 0 {
-		if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", set.PID)); err == nil {
-			set.Command = strings.Split(strings.TrimSuffix(string(b), "\x00"), "\x00")
-		}
-		if dir, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", set.PID)); err == nil {
-			set.Dir = dir
-		}
-	} else if set.Dir == "" {
-		if set.Dir, err = os.Getwd(); err != nil {
-			return fmt.Errorf("finding the directory: %w", err)
-		}
 	}
 	return nil
 }

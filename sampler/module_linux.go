@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path"
 	"strings"
 	"unsafe"
 
@@ -67,8 +68,11 @@ func (ms *modules) cache() *symbol.Cache {
 }
 
 // setMain says which executable the program is.
-func (ms *modules) setMain(path string) {
+func (ms *modules) setMain(path, script string) {
 	ms.main, ms.own = path, ownDir(path)
+	if script != "" {
+		ms.own = ownDir(script)
+	}
 }
 
 // get returns the module that a process has mapped under a name. Its file is
@@ -111,6 +115,8 @@ func openMapped(pid uint32, name string, inode, start, end uint64) (*os.File, er
 
 func (ms *modules) kind(name string) profile.ModuleKind {
 	switch {
+	case isRuntime(path.Base(name)):
+		return profile.KindRuntime
 	case name == ms.main || (ms.own != "" && strings.HasPrefix(name, ms.own)):
 		return profile.KindOwn
 	case strings.HasPrefix(name, "/memfd:") || strings.HasPrefix(name, "//") || strings.HasPrefix(name, "anon_inode:"):

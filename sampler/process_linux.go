@@ -106,11 +106,13 @@ type processes struct {
 	tell    func(pid uint32, g symbol.GoRuntime) error // of a process of the Go runtime; may be nil
 	tellErr error
 	python  *pythonReader // nil where frames of CPython are not read
+	met     map[string]bool // runtimes that were met, by name
+	unread  error           // why frames of CPython cannot be read, the first reason
 	started int64         // threads and processes that began while they were followed
 }
 
 func newProcesses(b *profile.Builder, m *modules) *processes {
-	return &processes{b: b, modules: m, known: map[uint32]*process{}, threads: map[uint32]string{}}
+	return &processes{b: b, modules: m, known: map[uint32]*process{}, threads: map[uint32]string{}, met: map[string]bool{}}
 }
 
 // get returns a process; one that no record announced is read from the system.
@@ -279,10 +281,8 @@ func (ps *processes) look(p *process, m mapping) {
 			}
 		}
 	}
-	if ps.python != nil {
-		if err := ps.lookPython(p, m); err != nil {
-			ps.tellErr = err
-		}
+	if err := ps.lookPython(p, m); err != nil {
+		ps.tellErr = err
 	}
 }
 

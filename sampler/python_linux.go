@@ -10,6 +10,9 @@ import (
 	"entelon/symbol"
 )
 
+// runtimePython is the name of the runtime.
+const runtimePython = "CPython"
+
 // cpython is what a module tells that holds the CPython interpreter.
 type cpython struct {
 	layout python.Layout
@@ -78,7 +81,14 @@ func (m *module) interpreter() *cpython {
 // lookPython tells the kernel's programs of a process that has mapped CPython.
 func (ps *processes) lookPython(p *process, m mapping) error {
 	c := m.module.interpreter()
-	if c == nil || c.err != nil || p.python != nil {
+	if c == nil {
+		return nil
+	}
+	ps.met[runtimePython] = true
+	if c.err != nil && ps.unread == nil {
+		ps.unread = c.err
+	}
+	if c.err != nil || p.python != nil || ps.python == nil {
 		return nil
 	}
 	at := m.start

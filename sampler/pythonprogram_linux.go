@@ -86,8 +86,8 @@ func placesOf(l *python.Layout, first uint64, relative bool) pythonPlaces {
 const (
 	mostStates    = 4
 	mostThreads   = 1000 // threads and interpreters that are looked at for the present thread
-	recordFrames  = 96
-	mostRecords   = 24
+	threadsAtOnce = 100
+	recordFrames  = 64
 	codesAtOnce   = 8
 	scratchPython = 32 << 10
 )
@@ -108,7 +108,11 @@ const (
 	pyCodes    = pyDone + 8
 	pyPlaces   = pyCodes + 32*recordFrames // a copy, so that they are found without a look-up
 	pyKey      = pyPlaces + placesBytes
-	pyEnd      = pyKey + 32
+	pyStart    = pyKey + 8   // where the process's code begins
+	pyTP       = pyStart + 8 // the thread's pointer to itself
+	pyThread   = pyTP + 8    // where the search for its states is
+	pyInterp   = pyThread + 8
+	pyRounds   = pyInterp + 8
 	codeName   = otherHeader
 	codeFile   = codeName + python.NameBytes
 	codeTable  = codeFile + python.FileBytes
@@ -117,7 +121,8 @@ const (
 
 // Programs call each other by these numbers.
 const (
-	callPythonFrames = iota
+	callPythonStates = iota
+	callPythonFrames
 	callPythonCodes
 	callCount
 )
@@ -139,9 +144,9 @@ const (
 // pythonMaps are the maps that the programs share.
 type pythonMaps struct{ places, scratch, seen, calls, outputs int }
 
-// findPython looks whether the process runs CPython, finds the states of the
-// present thread, and goes on to the frames. It replaces the end of the
-// first program.
+// findPython looks whether the process runs CPython, and if so goes on to
+// the program that finds the states of the present thread. It is the end of
+// the first program, and all of this that other processes pay for.
 func (p *assembler) findPython(o kernelOffsets, m pythonMaps, out string) {
 	found, noted, fork := p.label(), p.label(), p.label()
 	p.add(
@@ -195,7 +200,7 @@ func (p *assembler) findPython(o kernelOffsets, m pythonMaps, out string) {
 			asm.StoreMem(asm.R7, pyPlaces+at, asm.R1, asm.DWord),
 		)
 	}
-	for _, at := range []int16{pyFound, pyState, pyNext, pyCFrame, pyPending, pyDone} {
+	for _, at := range []int16{pyFound, pyState, pyNext, pyCFrame, pyPending, pyDone, pyThread, pyInterp, pyRounds} {
 		p.store(asm.R7, at, 0)
 	}
 	p.add(
@@ -204,19 +209,33 @@ func (p *assembler) findPython(o kernelOffsets, m pythonMaps, out string) {
 		asm.LSh.Imm(asm.R2, 20), // the lowest bits are of the page, the highest the same for all
 		asm.Or.Reg(asm.R1, asm.R2),
 		asm.StoreMem(asm.R7, pyKey, asm.R1, asm.DWord),
+		asm.LoadMem(asm.R1, asm.RFP, slotStart, asm.DWord),
+		asm.StoreMem(asm.R7, pyStart, asm.R1, asm.DWord),
+		asm.LoadMem(asm.R1, asm.RFP, slotTP, asm.DWord),
+		asm.StoreMem(asm.R7, pyTP, asm.R1, asm.DWord),
 	)
-	p.states(out)
-	p.call(m.calls, callPythonFrames)
+	p.call(m.calls, callPythonStates)
 }
 
-// states finds the states of the present thread: r9 has the places.
-func (p *assembler) states(out string) {
-	loop, nextInterp, have, next, done, absolute := p.label(), p.label(), p.label(), p.label(), p.label(), p.label()
+// pythonStates is the program that finds the states of the present thread. It
+// looks at some of all threads' states, calls itself for more, and then goes
+// on to the frames.
+func pythonStates(m pythonMaps) asm.Instructions {
+	p := &assembler{outputs: m.outputs}
+	p.begin(m)
+	const out = "out"
+	loop, nextInterp, have, next, done, absolute, more := p.label(), p.label(), p.label(), p.label(), p.label(), p.label(), p.label()
 	p.add(
+		asm.LoadMem(asm.R1, asm.R7, pyThread, asm.DWord),
+		asm.LoadMem(asm.R2, asm.R7, pyInterp, asm.DWord),
+		asm.StoreMem(asm.RFP, slotThread, asm.R1, asm.DWord),
+		asm.StoreMem(asm.RFP, slotInterp, asm.R2, asm.DWord),
+		asm.Mov.Imm(asm.R8, 0),
+		asm.JNE.Imm(asm.R2, 0, loop),
 		asm.LoadMem(asm.R3, asm.R7, pyPlaces+placeFirst, asm.DWord),
 		asm.LoadMem(asm.R1, asm.R7, pyPlaces+placeRelative, asm.DWord),
 		asm.JEq.Imm(asm.R1, 0, absolute),
-		asm.LoadMem(asm.R1, asm.RFP, slotStart, asm.DWord),
+		asm.LoadMem(asm.R1, asm.R7, pyStart, asm.DWord),
 		asm.Add.Reg(asm.R3, asm.R1),
 	)
 	p.here(absolute)
@@ -228,11 +247,10 @@ func (p *assembler) states(out string) {
 		asm.Add.Reg(asm.R3, asm.R1),
 	)
 	p.readUser(slotThread, 8, out)
-	p.add(asm.Mov.Imm(asm.R8, 0))
 	p.here(loop)
 	p.add(
 		asm.Add.Imm(asm.R8, 1),
-		asm.JGT.Imm(asm.R8, mostThreads, done),
+		asm.JGT.Imm(asm.R8, threadsAtOnce, more),
 		asm.LoadMem(asm.R3, asm.RFP, slotThread, asm.DWord),
 		asm.JEq.Imm(asm.R3, 0, nextInterp),
 		asm.LoadMem(asm.R1, asm.R7, pyPlaces+placeThreadID, asm.DWord),
@@ -241,7 +259,7 @@ func (p *assembler) states(out string) {
 	p.readUser(slotWord, 8, done)
 	p.add(
 		asm.LoadMem(asm.R1, asm.RFP, slotWord, asm.DWord),
-		asm.LoadMem(asm.R2, asm.RFP, slotTP, asm.DWord),
+		asm.LoadMem(asm.R2, asm.R7, pyTP, asm.DWord),
 		asm.JEq.Reg(asm.R1, asm.R2, have),
 	)
 	p.here(next)
@@ -281,7 +299,22 @@ func (p *assembler) states(out string) {
 	)
 	p.readUser(slotThread, 8, done)
 	p.add(asm.Ja.Label(loop))
+	p.here(more)
+	p.add(
+		asm.LoadMem(asm.R1, asm.RFP, slotThread, asm.DWord),
+		asm.LoadMem(asm.R2, asm.RFP, slotInterp, asm.DWord),
+		asm.StoreMem(asm.R7, pyThread, asm.R1, asm.DWord),
+		asm.StoreMem(asm.R7, pyInterp, asm.R2, asm.DWord),
+		asm.LoadMem(asm.R1, asm.R7, pyRounds, asm.DWord),
+		asm.JGE.Imm(asm.R1, mostThreads/threadsAtOnce, done),
+		asm.Add.Imm(asm.R1, 1),
+		asm.StoreMem(asm.R7, pyRounds, asm.R1, asm.DWord),
+	)
+	p.call(m.calls, callPythonStates)
 	p.here(done)
+	p.call(m.calls, callPythonFrames)
+	p.end()
+	return p.code
 }
 
 // call goes on with another program; where that is not possible, the sample

@@ -51,7 +51,7 @@ func (r *pythonReader) fds() pythonMaps {
 // load has the kernel check the programs and makes them callable.
 func (r *pythonReader) load() error {
 	r.once.Do(func() {
-		for number, code := range []asm.Instructions{callPythonFrames: pythonFrames(r.fds()), callPythonCodes: pythonCodes(r.fds())} {
+		for number, code := range []asm.Instructions{callPythonStates: pythonStates(r.fds()), callPythonFrames: pythonFrames(r.fds()), callPythonCodes: pythonCodes(r.fds())} {
 			p, err := ebpf.NewProgram(&ebpf.ProgramSpec{Name: "python", Type: ebpf.PerfEvent, License: "GPL", Instructions: code})
 			if err != nil {
 				r.err = fmt.Errorf("loading the reader of CPython's frames: %w", err)

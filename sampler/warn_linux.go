@@ -13,6 +13,7 @@ import (
 const (
 	warnCutShare     = 0.01 // of the stacks are cut off, where the user sets no other
 	warnUnnamedShare = 0.05 // of the samples have no name
+	warnTornShare    = 0.005 // of the stacks with an interpreter's frames
 	warnFewSamples   = 1000
 	warnHardlyAny    = 30
 	warnRateShare    = 0.05 // of the clock's ticks are missing
@@ -49,6 +50,7 @@ func (s *session) warn(unreadable []string) {
 			fmt.Sprintf("Collect about %.0f times as long, or at a higher rate.", math.Ceil(warnFewSamples*2/float64(f.Samples))))
 	}
 	s.warnCut()
+	s.warnRuntimes()
 	if share := float64(f.Unnamed) / float64(f.Samples); share > warnUnnamedShare {
 		module, n := most(s.resolver.unnamed)
 		where, remedy := path.Base(module), "Install its debug symbols, or build it without stripping."
@@ -112,6 +114,29 @@ func (s *session) warnCut() {
 		}
 	}
 	f.Warn("cut-off", text, remedy)
+}
+
+// warnRuntimes says where functions of interpreted programs are missing.
+func (s *session) warnRuntimes() {
+	f, ps := &s.facts, s.resolver.ps
+	if !ps.met[runtimePython] {
+		return
+	}
+	switch {
+	case ps.unread != nil:
+		f.Warn("interpreter", "Functions written in Python are not shown, only the interpreter's own: "+ps.unread.Error()+".", "Run it with a CPython from 3.11 on whose symbols were not stripped.")
+	case s.o.Settings.Unwind == UnwindFramePointers:
+		f.Warn("interpreter", "Functions written in Python are not shown, only the interpreter's own: frame pointers do not lead to them.", "Take it with --unwind tables.")
+	case ps.python == nil:
+		why := "this user may not read them at the moment of a sample"
+		if s.otherErr != nil {
+			why += " (" + s.otherErr.Error() + ")"
+		}
+		f.Warn("interpreter", "Functions written in Python are not shown, only the interpreter's own: "+why+".", "Collect as root.")
+	}
+	if share := float64(f.Torn) / float64(max(1, f.Interpreted+f.Torn)); share > warnTornShare {
+		f.Warn("torn", fmt.Sprintf("In %.1f %% of the stacks the interpreter was just changing its frames; those show its machine code only.", 100*share), "Read shares of functions with that uncertainty.")
+	}
 }
 
 // warnClock compares the samples with the processor time that the kernel

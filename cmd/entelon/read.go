@@ -196,6 +196,8 @@ type factsJSON struct {
 	CompleteShare float64           `json:"complete_share"`
 	CutOff        []profile.Cut     `json:"cut_off"`
 	StackBytes    int               `json:"stack_bytes"`
+	Interpreted   int64             `json:"interpreted_stacks"`
+	Torn          int64             `json:"torn_stacks"`
 	CollectorNS   int64             `json:"collector_cpu_ns"`
 	ExitCode      *int              `json:"exit_code"`
 	EndedBy       string            `json:"ended_by"`
@@ -230,7 +232,7 @@ func factsOut(t *profile.Take) factsJSON {
 	out := factsJSON{
 		Program: s.Program, Build: s.Build, BuildID: f.BuildID, Revision: f.Revision, Command: append([]string{}, s.Command...),
 		Dir: s.Dir, Note: s.Note, StartedAt: t.Machine.StartedAt, DurationNS: f.DurationNS, CPUNS: f.CPUNS, RateHz: s.RateHz,
-		Event: s.Event, Unwind: s.Unwind, Samples: f.Samples, Lost: f.Lost, CompleteShare: f.CompleteShare(), CutOff: append([]profile.Cut{}, f.CutOff...), StackBytes: s.StackBytes,
+		Event: s.Event, Unwind: s.Unwind, Samples: f.Samples, Lost: f.Lost, CompleteShare: f.CompleteShare(), CutOff: append([]profile.Cut{}, f.CutOff...), StackBytes: s.StackBytes, Interpreted: f.Interpreted, Torn: f.Torn,
 		CollectorNS: f.CollectorNS, ExitCode: f.ExitCode, EndedBy: f.EndedBy, Whole: t.Whole,
 		Processes: []processOut{}, Threads: []threadOut{}, Modules: []moduleOut{}, Machine: t.Machine,
 		Warnings: append([]profile.Warning{}, f.Warnings...),

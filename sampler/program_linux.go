@@ -1,0 +1,144 @@
+package sampler
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+// runtimes are the forms of names of files that hold a language runtime and
+// nothing of the program that runs on it.
+var runtimes = []string{"node", "nodejs", "libnode.so*", "java", "libjvm.so", "libjava.so", "libjli.so"}
+
+func isRuntime(name string) bool { return isPython(name) || matches(name, runtimes) }
+
+func matches(name string, forms []string) bool {
+	for _, f := range forms {
+		if ok, err := filepath.Match(f, name); ok && err == nil {
+			return true
+		}
+	}
+	return false
+}
+
+// script is the program that a runtime was told to run.
+type script struct {
+	name string // for reading, "" where there is none
+	path string // of its file, "" where it is not known
+}
+
+// Options of runtimes that have their value in the next argument.
+var optionsWithValue = map[string][]string{
+	"python": {"-X", "-W", "--check-hash-based-pycs"},
+	"node":   {"-r", "--require", "--import", "--loader", "-C", "--conditions", "--env-file"},
+	"java":   {"-cp", "-classpath", "--class-path", "-p", "--module-path", "--add-modules", "--add-opens", "--add-exports", "--add-reads", "--source"},
+}
+
+// scriptOf finds in a command what its runtime will run.
+func scriptOf(exe string, command []string, dir string) script {
+	family := familyOf(filepath.Base(exe))
+	if family == "" || len(command) == 0 {
+		if shebang(exe) != "" && len(command) > 0 { // it is itself the script
+			return named(exe, dir)
+		}
+		return script{}
+	}
+	for args := command[1:]; len(args) > 0; args = args[1:] {
+		a := args[0]
+		switch {
+		case family == "python" && a == "-m" || family == "java" && (a == "-m" || a == "--module"):
+			if len(args) > 1 {
+				return script{name: args[1]}
+			}
+			return script{}
+		case family == "java" && a == "-jar" && len(args) > 1:
+			return named(args[1], dir)
+		case a == "-c" && family == "python" || family == "node" && (a == "-e" || a == "--eval" || a == "-p"), a == "-":
+			return script{}
+		case strings.HasPrefix(a, "-"):
+			for _, o := range optionsWithValue[family] {
+				if a == o && len(args) > 1 {
+					args = args[1:]
+					break
+				}
+			}
+		case family == "java" && !strings.HasSuffix(a, ".java"):
+			return script{name: a[strings.LastIndexByte(a, '.')+1:]}
+		default:
+			return named(a, dir)
+		}
+	}
+	return script{}
+}
+
+func familyOf(base string) string {
+	switch {
+	case isPython(base):
+		return "python"
+	case base == "node" || base == "nodejs":
+		return "node"
+	case base == "java":
+		return "java"
+	}
+	return ""
+}
+
+func named(path, dir string) script {
+	if !filepath.IsAbs(path) {
+		path = filepath.Join(dir, path)
+	}
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		path = real
+	}
+	base := filepath.Base(path)
+	return script{name: strings.TrimSuffix(base, filepath.Ext(base)), path: path}
+}
+
+// mostSources bounds what is read to tell builds of a script apart.
+const mostSources = 500
+
+// build tells builds of a script apart by what its source files hold: those
+// in its folder, and below. It is "" where there is no script.
+func (s script) build() string {
+	own, err := os.ReadFile(s.path)
+	if s.path == "" || err != nil {
+		return ""
+	}
+	ext := filepath.Ext(s.path)
+	sum := sha256.New()
+	n := 0
+	dir := filepath.Dir(s.path)
+	err = filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return nil // a folder of others; what cannot be read does not run
+		}
+		if d.IsDir() {
+			if base := d.Name(); path != dir && (strings.HasPrefix(base, ".") || base == "node_modules" || base == "site-packages" || base == "__pycache__") {
+				return fs.SkipDir
+			}
+			return nil
+		}
+		if filepath.Ext(path) != ext || ext == "" {
+			return nil
+		}
+		if n++; n > mostSources {
+			return fs.SkipAll
+		}
+		b, err := os.ReadFile(path)
+		if err != nil {
+			return nil
+		}
+		fmt.Fprintf(sum, "%s %d\n", strings.TrimPrefix(path, dir), len(b))
+		sum.Write(b)
+		return nil
+	})
+	if err != nil || n == 0 || n > mostSources {
+		sum.Reset()
+		sum.Write(own) // not a folder of one program
+	}
+	return hex.EncodeToString(sum.Sum(nil)[:6])
+}
