@@ -58,7 +58,7 @@ func collect(ctx context.Context, o Options, sink Sink) (*Result, error) {
 		return nil, errors.Join(err, s.abandon())
 	}
 	s.began = time.Now()
-	s.resolver.origin = monotonic()
+	s.resolver.origin, s.resolver.began, s.resolver.round = monotonic(), s.began, 1
 	if err := s.begin(); err != nil {
 		return nil, errors.Join(err, drain.finish(), drain.discard(), s.abandon())
 	}
@@ -83,6 +83,9 @@ func (s *session) prepare() (err error) {
 		pid = s.command.cmd.Process.Pid
 		s.exe = s.command.path
 		s.starts = true
+		if s.facts.RuntimeSet = s.command.set; s.command.set != "" && s.o.Notice != nil {
+			s.o.Notice(s.command.set)
+		}
 	} else if s.exe, err = os.Readlink(fmt.Sprintf("/proc/%d/exe", pid)); err != nil {
 		if errors.Is(err, os.ErrPermission) {
 			return fmt.Errorf("process %d belongs to another user: %w", pid, ErrNotAllowed)
@@ -296,6 +299,7 @@ func (s *session) consume(d *drainer, broke chan<- error) error {
 		if s.o.Progress != nil {
 			s.o.Progress(Progress{time.Since(s.began), s.facts.Samples, s.facts.Lost})
 		}
+		s.resolver.round++
 		s.resolver.nameParked(false)
 		if time.Since(flushed) >= flushEvery && !failed {
 			flushed = time.Now()

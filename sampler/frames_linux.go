@@ -53,6 +53,12 @@ func (r *resolver) userFrames(p *process, s unwind.Step) []profile.FrameID {
 	if f, ok := p.frames[s]; ok {
 		return f
 	}
+	if m := p.find(s.Address); m != nil && m.module.kind == profile.KindJIT {
+		if f := r.jitFrame(p, s.Address, r.now, foundOf[s.How]); f != 0 {
+			return []profile.FrameID{f}
+		}
+		return r.framesAt(r.place(p, s)) // its name may come with the next sample
+	}
 	f := r.framesAt(r.place(p, s))
 	p.frames[s] = f
 	return f
@@ -65,7 +71,7 @@ func (r *resolver) place(p *process, s unwind.Step) place {
 	}
 	mod := m.module
 	mod.open()
-	x := place{module: mod, address: s.Address, offset: s.Address - m.start + m.offset, found: s.How}
+	x := place{module: mod, address: s.Address, offset: s.Address - m.start + m.offset, found: s.How, made: mod.kind == profile.KindJIT}
 	if mod.object != nil {
 		addr, ok := mod.object.Address(x.offset)
 		if !ok {

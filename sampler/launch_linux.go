@@ -60,6 +60,7 @@ type launched struct {
 	errs *os.File
 	done chan struct{}
 	code int
+	set  string // what was set for its runtime
 }
 
 // launch finds the command and starts its launcher.
@@ -86,10 +87,15 @@ func launch(o Options) (*launched, error) {
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("preparing the launch: %w", err), goRead.Close(), goWrite.Close())
 	}
-	l := &launched{path: path, goes: goWrite, errs: errRead, done: make(chan struct{})}
+	env := append(os.Environ(), s.Env...)
+	plan := launchPlan{args: s.Command, env: env}
+	if !s.AsIs {
+		plan = planLaunch(path, s.Command, env)
+	}
+	l := &launched{path: path, set: plan.set, goes: goWrite, errs: errRead, done: make(chan struct{})}
 	l.cmd = &exec.Cmd{
-		Path: self, Args: append([]string{self, launchWord, path}, s.Command...),
-		Dir: s.Dir, Env: append(os.Environ(), s.Env...),
+		Path: self, Args: append([]string{self, launchWord, path}, plan.args...),
+		Dir: s.Dir, Env: plan.env,
 		Stdin: o.Stdin, Stdout: o.Stdout, Stderr: o.Stderr,
 		ExtraFiles: []*os.File{goRead, errWrite},
 	}

@@ -119,7 +119,7 @@ func (ms *modules) kind(name string) profile.ModuleKind {
 		return profile.KindRuntime
 	case name == ms.main || (ms.own != "" && strings.HasPrefix(name, ms.own)):
 		return profile.KindOwn
-	case strings.HasPrefix(name, "/memfd:") || strings.HasPrefix(name, "//") || strings.HasPrefix(name, "anon_inode:"):
+	case strings.HasPrefix(name, "/memfd:") || strings.HasPrefix(name, "//") || strings.HasPrefix(name, "[anon:") || strings.HasPrefix(name, "anon_inode:"):
 		return profile.KindJIT
 	case name == "[vdso]" || name == "[vsyscall]":
 		return profile.KindKernel

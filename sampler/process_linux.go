@@ -36,6 +36,7 @@ type process struct {
 	rules  unwind.Cache
 	python *python.Layout // nil where it does not run CPython
 	codes  *pythonCodesRead
+	made   *jitCode // nil where no sample has hit code made at run time
 }
 
 // Table implements unwind.Code.
@@ -105,10 +106,10 @@ type processes struct {
 	threads map[uint32]string                          // names by thread number, as long as they live
 	tell    func(pid uint32, g symbol.GoRuntime) error // of a process of the Go runtime; may be nil
 	tellErr error
-	python  *pythonReader // nil where frames of CPython are not read
+	python  *pythonReader   // nil where frames of CPython are not read
 	met     map[string]bool // runtimes that were met, by name
 	unread  error           // why frames of CPython cannot be read, the first reason
-	started int64         // threads and processes that began while they were followed
+	started int64           // threads and processes that began while they were followed
 }
 
 func newProcesses(b *profile.Builder, m *modules) *processes {
@@ -242,6 +243,7 @@ func (ps *processes) comm(pid, tid uint32, name string, exec bool) {
 		p.maps = nil
 		p.forget()
 		ps.leavePython(p)
+		p.leaveMade()
 	}
 	if pid == tid {
 		ps.b.NameProcess(p.id, name)
@@ -283,6 +285,15 @@ func (ps *processes) look(p *process, m mapping) {
 	}
 	if err := ps.lookPython(p, m); err != nil {
 		ps.tellErr = err
+	}
+	switch base := filepath.Base(m.module.name); {
+	case base == "libjvm.so":
+		ps.met[runtimeJava] = true
+		if j := p.jit(); j.java == nil {
+			j.java = askJava(p.pid)
+		}
+	case base == "node" || base == "nodejs" || strings.HasPrefix(base, "libnode.so"):
+		ps.met[runtimeNode] = true
 	}
 }
 

@@ -10,8 +10,12 @@ import (
 	"entelon/symbol"
 )
 
-// runtimePython is the name of the runtime.
-const runtimePython = "CPython"
+// The names of the runtimes that are recognised.
+const (
+	runtimePython = "CPython"
+	runtimeNode   = "Node.js"
+	runtimeJava   = "Java"
+)
 
 // cpython is what a module tells that holds the CPython interpreter.
 type cpython struct {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"sort"
 	"strings"
+	"time"
 
 	"entelon/core/profile"
 	"entelon/symbol"
@@ -26,6 +27,8 @@ type resolver struct {
 	modules *modules
 	facts   *profile.Facts
 	origin  uint64 // monotonic time at which the take began
+	began   time.Time
+	round   uint64 // of the consumer, counted from 1
 	copied  bool   // samples carry registers and stack
 
 	kernel       *symbol.Kernel
@@ -34,6 +37,7 @@ type resolver struct {
 
 	cuts    [unwind.EndCount]profile.FrameID
 	cut     [unwind.EndCount]int64 // stacks cut off, by reason
+	now     uint64                 // time of the sample at hand
 	sample  sample
 	walk    unwind.Sample
 	windows unwind.Memory
@@ -84,6 +88,8 @@ func (r *resolver) cutFrame(end unwind.End) profile.FrameID {
 // places in modules. Mappings may change before it gets its names.
 type parked struct {
 	at     int64
+	time   uint64 // monotonic
+	of     *process
 	thread profile.ThreadID
 	value  int64
 	kernel []profile.FrameID
@@ -97,6 +103,7 @@ type place struct {
 	address uint64  // in the module's own address space, or the program's where it has none
 	offset  uint64  // in the module's file
 	found   unwind.How
+	made    bool            // in code made at run time
 	frame   profile.FrameID // where it is not 0: known already, and the rest is not set
 }
 
@@ -110,12 +117,13 @@ func (r *resolver) add(rec record) error {
 	thread := r.ps.thread(p, rec.tid)
 	kernel, user := r.split(r.sample.chain)
 	end := r.unwind(p, user, rec)
+	r.now = rec.time
 	r.facts.Samples++
 	if len(r.parked) == 0 && !r.fetching(p) {
 		r.b.Sample(at, thread, r.stack(p, kernel, end), int64(r.sample.period))
 		return nil
 	}
-	x := parked{at: at, thread: thread, value: int64(r.sample.period), kernel: append([]profile.FrameID(nil), kernel...), end: end}
+	x := parked{at: at, time: rec.time, of: p, thread: thread, value: int64(r.sample.period), kernel: append([]profile.FrameID(nil), kernel...), end: end}
 	r.layOut(p, func(s unwind.Step) { x.places = append(x.places, r.place(p, s)) },
 		func(f profile.FrameID) { x.places = append(x.places, place{frame: f}) })
 	r.parked = append(r.parked, x)
@@ -215,6 +223,9 @@ func (r *resolver) outermost(p *process, s unwind.Step) profile.FrameID {
 // fetching reports whether names of the stack that was just walked are still
 // on their way.
 func (r *resolver) fetching(p *process) bool {
+	if j := p.made; j != nil && j.java != nil && !j.java.settled(j.codes.Last(), r.now) {
+		return true
+	}
 	if f := r.modules.finder; f == nil || len(f.Servers) == 0 {
 		return false
 	}
@@ -232,6 +243,11 @@ func (r *resolver) fetching(p *process) bool {
 // them are there; where wait is set, it waits.
 func (r *resolver) nameParked(wait bool) {
 	for n, x := range r.parked {
+		if j := x.of.made; j != nil && j.java != nil && !j.java.settled(j.codes.Last(), x.time) && !wait {
+			r.parked = append([]parked(nil), r.parked[n:]...)
+			return
+		}
+		r.now = x.time
 		for _, s := range x.places {
 			if s.module != nil && s.module.fetching() {
 				if !wait {
@@ -246,6 +262,12 @@ func (r *resolver) nameParked(wait bool) {
 			if s.frame != 0 {
 				frames = append(frames, s.frame)
 				continue
+			}
+			if s.made {
+				if f := r.jitFrame(x.of, s.address, x.time, foundOf[s.found]); f != 0 {
+					frames = append(frames, f)
+					continue
+				}
 			}
 			frames = append(frames, r.framesAt(s)...)
 		}
@@ -354,6 +376,10 @@ func (r *resolver) close() error {
 		} else if m.file != nil {
 			errs = append(errs, m.file.Close())
 		}
+	}
+	for _, p := range r.ps.known {
+		errs = append(errs, p.made.close())
+		p.leaveMade()
 	}
 	return errors.Join(errs...)
 }

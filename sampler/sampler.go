@@ -41,6 +41,7 @@ type Options struct {
 	Stdout   io.Writer
 	Stderr   io.Writer
 	Progress func(Progress) // called a few times a second; may be nil
+	Notice   func(string)   // told, before the command begins, what was set for its runtime; may be nil
 	Finder   *symbol.Finder // for separate debug files; nil: none are used
 }
 

@@ -3,6 +3,7 @@ package sampler
 import (
 	"fmt"
 	"math"
+	"os"
 	"path"
 	"strings"
 
@@ -11,8 +12,8 @@ import (
 
 // Shares and counts from which on a take says so.
 const (
-	warnCutShare     = 0.01 // of the stacks are cut off, where the user sets no other
-	warnUnnamedShare = 0.05 // of the samples have no name
+	warnCutShare     = 0.01  // of the stacks are cut off, where the user sets no other
+	warnUnnamedShare = 0.05  // of the samples have no name
 	warnTornShare    = 0.005 // of the stacks with an interpreter's frames
 	warnFewSamples   = 1000
 	warnHardlyAny    = 30
@@ -55,7 +56,7 @@ func (s *session) warn(unreadable []string) {
 		module, n := most(s.resolver.unnamed)
 		where, remedy := path.Base(module), "Install its debug symbols, or build it without stripping."
 		if module == "//anon" {
-			where, remedy = "code made at run time", "Names of such code are not read yet; what is native has its names."
+			where, remedy = "code made at run time", "Start it with the option of its runtime that writes a map of code to /tmp/perf-PID.map."
 		}
 		f.Warn("unnamed", fmt.Sprintf("%.1f %% of the samples have no function name, %d of them in %s.", 100*share, n, where), remedy)
 	}
@@ -116,9 +117,63 @@ func (s *session) warnCut() {
 	f.Warn("cut-off", text, remedy)
 }
 
+// warnMade says why code that was made at run time has no names, and what is
+// wrong with the maps that give them.
+func (s *session) warnMade() {
+	f, ps := &s.facts, s.resolver.ps
+	remedy := "Start it with the option of its runtime that writes a map of code to /tmp/perf-PID.map."
+	switch {
+	case ps.met[runtimeJava]:
+		remedy = "Collect as root or as the same user, from a Java machine of version 17 or later."
+	case ps.met[runtimeNode]:
+		remedy = "Start it with: node " + strings.Join(nodeOptions, " ")
+	}
+	for _, p := range ps.known {
+		j := p.made
+		if j == nil {
+			continue
+		}
+		if j.failed != nil {
+			f.Warn("no-map", fmt.Sprintf("Functions that process %d made at run time have no names: %v.", p.pid, j.failed), remedy)
+		}
+		if j.codes.Fault != nil {
+			f.Warn("map", fmt.Sprintf("Some names of code that process %d made at run time are missing: in its map, %v.", p.pid, j.codes.Fault), "Names that are shown are not affected.")
+		}
+		for _, err := range j.faults {
+			f.Warn("source-map", "Places in a script are those of its generated code: "+err.Error()+".", "Build it again with its source map beside it.")
+			break
+		}
+	}
+	if ps.met[runtimeJava] && !s.preservesFramePointers() {
+		f.Warn("java-frames", "Stacks of Java code are cut off: the machine was started without frame pointers in compiled methods.", "Start it with: java -XX:+PreserveFramePointer")
+	}
+}
+
+// preservesFramePointers reports whether a Java machine was told to keep them.
+func (s *session) preservesFramePointers() bool {
+	const option = "+PreserveFramePointer"
+	if s.command != nil && strings.Contains(s.command.set, option) || strings.Contains(strings.Join(s.o.Settings.Command, " "), option) {
+		return true
+	}
+	for _, kv := range append(os.Environ(), s.o.Settings.Env...) {
+		if strings.Contains(kv, option) {
+			return true
+		}
+	}
+	return s.command == nil && s.attachedHas(option)
+}
+
+// attachedHas reports whether a process that was attached to has a word in its
+// environment.
+func (s *session) attachedHas(word string) bool {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", s.o.Settings.PID))
+	return err == nil && strings.Contains(string(b), word)
+}
+
 // warnRuntimes says where functions of interpreted programs are missing.
 func (s *session) warnRuntimes() {
 	f, ps := &s.facts, s.resolver.ps
+	s.warnMade()
 	if !ps.met[runtimePython] {
 		return
 	}

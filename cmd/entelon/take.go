@@ -62,11 +62,16 @@ everything that they start, and writes a take.
 A launched command keeps its streams, directory, environment, signals and exit
 code; its exit code is also Entelon's. Ctrl-C ends the collecting and keeps the
 take. With --for, the collecting ends after that time; a launched command goes on
-and Entelon waits for it.`,
+and Entelon waits for it.
+
+Programs in Python, on Node.js and in Java are recognised. Node.js and Java are
+started with the options that they need so that their functions have names, and
+what was added is printed.`,
 		Example: `  entelon take -- ./engraved --scores 200
   entelon take --out before.take --program engraved --build 3.4.0 -- ./engraved --scores 200
   entelon take --pid 4711 --for 10s --out live.take
   entelon take --rate 99 --dir /srv/scores --env WORKERS=4 -- ./partbook full.score
+  entelon take -- python3 partbook.py full.score
   entelon take --stack 32k --debug-dir /srv/debug -- ./inkraster score.pages`,
 		RunE: func(cmd *cobra.Command, args []string) error { return runTake(cmd.Context(), f, args) },
 	}
@@ -83,6 +88,7 @@ and Entelon waits for it.`,
 	c.Flags().Var(&f.stack, "stack", "copy this much of the stack with each sample, up to 62k (default 4k, and up to 48k more of deeper ones; 24k where that is not allowed)")
 	c.Flags().StringVar(&f.settings.Unwind, "unwind", sampler.UnwindTables, `walk stacks by "tables" or by "frame pointers" alone`)
 	c.Flags().Float64Var(&f.cutShare, "warn-cut", 1, "warn when this share of the stacks is cut off, in `PERCENT`")
+	c.Flags().BoolVar(&f.settings.AsIs, "as-is", false, "add no options to a command for the runtime that it starts, such as node or java")
 	f.symbols.add(c)
 	_ = c.RegisterFlagCompletionFunc("unwind", cobra.FixedCompletions([]string{sampler.UnwindTables, sampler.UnwindFramePointers}, cobra.ShellCompDirectiveNoFileComp))
 	_ = c.MarkFlagDirname("dir")
@@ -134,6 +140,7 @@ func runTake(ctx context.Context, f takeFlags, args []string) error {
 	show, hide := progress(f.settings)
 	res, err := sampler.Collect(ctx, sampler.Options{
 		Settings: f.settings, Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Progress: show, Finder: finder,
+		Notice: func(set string) { fmt.Fprintln(os.Stderr, "entelon: "+set) },
 	}, sink)
 	hide()
 	if err != nil {

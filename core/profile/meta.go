@@ -33,6 +33,8 @@ type Settings struct {
 	StackBytes int `json:"stack_bytes,omitempty"`
 	// CutShare is the share of cut-off stacks from which on the take warns.
 	CutShare float64 `json:"cut_share,omitempty"`
+	// AsIs: nothing was added to the command for the runtime that it starts.
+	AsIs bool `json:"as_is,omitempty"`
 }
 
 // Machine are facts of the machine at collection time.
@@ -70,6 +72,7 @@ type Facts struct {
 	CutOff      []Cut     `json:"cut_off,omitempty"`            // why stacks are cut off, the most frequent reason first
 	Interpreted int64     `json:"interpreted_stacks,omitempty"` // user stacks with functions of an interpreter
 	Torn        int64     `json:"torn_stacks,omitempty"`        // those whose interpreter's frames contradicted each other
+	RuntimeSet  string    `json:"runtime_set,omitempty"`        // what was set for a launched command's runtime, in words
 	Unnamed     int64     `json:"unnamed_samples"`              // samples whose innermost frame has no name
 	CollectorNS int64     `json:"collector_cpu_ns"`
 	ExitCode    *int      `json:"exit_code,omitempty"`
