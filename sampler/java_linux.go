@@ -244,6 +244,16 @@ func javaMethod(name string) string {
 	return name[strings.LastIndexByte(name, ' ')+1:]
 }
 
+// javaName drops the result's type from a method's name: what it returns does
+// not tell it from others.
+func javaName(name string) string {
+	head, parameters, ok := strings.Cut(name, "(")
+	if !ok {
+		return name
+	}
+	return head[strings.LastIndexByte(head, ' ')+1:] + "(" + parameters
+}
+
 // whoseJava tells whose code a method is.
 func whoseJava(name string) profile.ModuleKind {
 	method := javaMethod(name)

@@ -174,7 +174,10 @@ func (r *resolver) jitFunction(j *jitCode, name string) profile.Function {
 		return fn
 	}
 	if j.java != nil {
-		fn.Name, fn.Linkage = r.b.Intern(name), 0
+		fn.Name = r.b.Intern(javaName(name))
+		if javaName(name) == name {
+			fn.Linkage = 0
+		}
 		fn.Kind, fn.Module = whoseJava(name), module(javaPackage(name))
 		return fn
 	}

@@ -45,7 +45,9 @@ func readCPython(o *symbol.Object) *cpython {
 	} else if p := python.Published(head); p != 0 {
 		v = p
 	}
-	c.layout, c.err = python.LayoutOf(v, head)
+	if c.layout, c.err = python.LayoutOf(v, head); v == 0 {
+		c.err = fmt.Errorf("%s is a version before 3.11", o.Path)
+	}
 	c.first = runtime + c.layout.Interpreters
 	c.start, _ = o.CodeStart()
 	return c
@@ -54,7 +56,11 @@ func readCPython(o *symbol.Object) *cpython {
 // lostCPython recognises by its file's name an interpreter without symbols.
 func lostCPython(o *symbol.Object) *cpython {
 	name := path.Base(o.Path)
-	if isPython(name) && !o.Undefined("_PyRuntime") && !o.Undefined("Py_BytesMain") {
+	_, hasMain := o.Variable("Py_Main")
+	switch {
+	case hasMain:
+		return &cpython{err: fmt.Errorf("%s is a version before 3.11", o.Path)}
+	case isPython(name) && !o.Mentions("_PyRuntime") && !o.Mentions("Py_BytesMain") && !o.Mentions("Py_Main"):
 		return &cpython{err: fmt.Errorf("%s: its symbols were stripped, so that its state is not found", o.Path)}
 	}
 	return nil

@@ -68,8 +68,9 @@ func (o *Object) CodeStart() (addr uint64, ok bool) {
 	return addr, ok
 }
 
-// Undefined reports whether the object takes a symbol from another one.
-func (o *Object) Undefined(name string) bool {
+// Mentions reports whether the object has a symbol, its own or one that it
+// takes from another object when it is loaded.
+func (o *Object) Mentions(name string) bool {
 	for _, s := range o.file.Sections {
 		if s.Type != elf.SHT_DYNSYM || int(s.Link) >= len(o.file.Sections) {
 			continue

@@ -16,6 +16,11 @@ type Case struct {
 	plain    bool // not even small functions are inlined
 	nameless bool // stripped without a debug file: nothing to find parts by
 
+	// runs is the command that runs what was built; nil: that itself. authored:
+	// stacks are compared without the runtime's own frames, as the author sees them.
+	runs     func(out string) []string
+	authored bool
+
 	source    string
 	compile   func(c Case, dir, out string) error
 	flags     []string
@@ -96,6 +101,27 @@ func byID(dir, out string) error {
 	return run("strip", "--strip-all", out)
 }
 
+// interpreted builds what a script needs besides itself: a native library.
+func interpreted(_ Case, dir, _ string) error {
+	return run("gcc", "-g", "-O2", "-shared", "-fPIC", "-o", filepath.Join(dir, "libink.so"), programs+"inklib.c", "-lm")
+}
+
+// python runs a script with one of the interpreters that are here. The script
+// gets the folder of its library behind the seconds.
+func python(interpreter, source string) func(string) []string {
+	return func(string) []string { return []string{interpreter, source} }
+}
+
+// tsc compiles TypeScript with the compiler that the front end has, with a
+// source map beside the script.
+func tsc(c Case, _, out string) error {
+	return run("node", "web/node_modules/typescript/bin/tsc", "--target", "es2022", "--module", "commonjs", "--sourceMap", "--lib", "es2022", "--skipLibCheck", "--outDir", filepath.Dir(out), c.source)
+}
+
+func javac(c Case, _, out string) error {
+	return run("javac", "-d", filepath.Dir(out), c.source)
+}
+
 func stripped(_, out string) error { return run("strip", "--strip-all", out) }
 
 // plugins builds the libraries that the program loads.
@@ -168,5 +194,18 @@ func Cases() []Case {
 	c("gopher not optimised", "gopher/main.go", gobuild, "-gcflags=all=-N -l").plain = true
 	c("cgo", "cgo/main.go", gobuild).Short = true
 	c("cgo stripped", "cgo/main.go", gobuild, "-ldflags=-s -w")
+	for _, p := range pythons() {
+		x = c("partbook, CPython "+p.version, "partbook.py", interpreted)
+		x.runs, x.authored, x.Short = python(p.path, x.source), true, p.short
+		x.args = []string{"{dir}"}
+	}
+	if have("node") && have("web/node_modules/typescript/bin/tsc") {
+		x = c("pageturn, TypeScript on Node.js", "pageturn.ts", tsc)
+		x.runs, x.authored, x.Short = func(out string) []string { return []string{"node", filepath.Join(filepath.Dir(out), "pageturn.js")} }, true, true
+	}
+	if have("java") && have("javac") {
+		x = c("press, Java", "java/shop/Press.java", javac)
+		x.runs, x.authored, x.Short = func(out string) []string { return []string{"java", "-Xcomp", "-XX:CompileCommand=quiet", "-XX:CompileCommand=compileonly,shop.Press::*", "-cp", filepath.Dir(out), "shop.Press"} }, true, true
+	}
 	return out
 }

@@ -38,8 +38,11 @@ type Result struct {
 	// Of the stacks with a function whose surroundings are known, how many
 	// there are and how many look as they must.
 	Known, Right int64
-	Wrong        string // an example of one that does not
-	Warnings     []profile.Warning
+	// Of stacks with an interpreter's functions, how many there are, and how many
+	// more were hit while they were being changed.
+	Interpreted, Torn int64
+	Wrong             string // an example of one that does not
+	Warnings          []profile.Warning
 }
 
 // mayMissTicks is the share of the clock's ticks that may be missing in a run.
@@ -78,7 +81,14 @@ func once(c Case, exe, entelon, dir string, seconds float64) (r *Result, missing
 	for _, d := range c.debugDirs {
 		args = append(args, "--debug-dir", filepath.Join(dir, d))
 	}
-	args = append(append(args, "--", exe, strconv.FormatFloat(seconds, 'f', -1, 64)), c.args...)
+	command := []string{exe}
+	if c.runs != nil {
+		command = c.runs(exe)
+	}
+	args = append(append(append(args, "--"), command...), strconv.FormatFloat(seconds, 'f', -1, 64))
+	for _, a := range c.args {
+		args = append(args, strings.ReplaceAll(a, "{dir}", dir))
+	}
 	cmd := exec.Command(entelon, args...)
 	var out, says bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &says
@@ -94,7 +104,8 @@ func once(c Case, exe, entelon, dir string, seconds float64) (r *Result, missing
 	if c.nameless {
 		return r, missing, nil
 	}
-	stacks := unfold(t.Profile)
+	r.Interpreted, r.Torn = t.Facts.Interpreted, t.Facts.Torn
+	stacks := unfold(t.Profile, c.authored)
 	spent, err := parts(&out)
 	if err != nil {
 		return nil, 0, fmt.Errorf("%s: %w", c.Name, err)
@@ -150,7 +161,9 @@ type stack struct {
 	count  int64
 }
 
-func unfold(p *profile.Profile) []stack {
+// unfold lists the distinct stacks, where authored is set without the
+// runtime's own frames.
+func unfold(p *profile.Profile, authored bool) []stack {
 	counts := map[profile.StackID]int64{}
 	for _, s := range p.Samples.Stack {
 		counts[s]++
@@ -160,6 +173,9 @@ func unfold(p *profile.Profile) []stack {
 		s := stack{count: n}
 		p.Walk(id, func(f profile.FrameID) {
 			x := p.Frames[f]
+			if authored && p.Functions[x.Function].Kind == profile.KindRuntime {
+				return
+			}
 			s.frames = append(s.frames, frame{bare(p.FunctionName(x.Function)), x.Inlined, p.Functions[x.Function].Kind == profile.KindKernel})
 		})
 		out = append(out, s)
@@ -241,7 +257,7 @@ type pattern struct {
 func patterns(source string) []pattern {
 	var out []pattern
 	for line := range strings.Lines(source) {
-		rest, ok := strings.CutPrefix(line, "// stack ")
+		rest, ok := strings.CutPrefix(strings.TrimLeft(line, "/#"), " stack ")
 		if !ok {
 			continue
 		}
