@@ -248,7 +248,7 @@ func javaMethod(name string) string {
 // not tell it from others.
 func javaName(name string) string {
 	head, parameters, ok := strings.Cut(name, "(")
-	if !ok {
+	if !ok || !strings.Contains(head, ".") {
 		return name
 	}
 	return head[strings.LastIndexByte(head, ' ')+1:] + "(" + parameters

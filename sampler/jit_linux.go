@@ -230,9 +230,18 @@ func (p *process) leaveMade() {
 	p.made = nil
 }
 
-func (j *jitCode) close() error {
+// close lets go of the map's file. The file itself is removed where it was
+// written because we asked for it.
+func (j *jitCode) close(ours bool) error {
 	if j == nil || j.file == nil {
 		return nil
 	}
-	return j.file.Close()
+	err := j.file.Close()
+	if ours {
+		err = errors.Join(err, os.Remove(filepath.Join("/tmp", filepath.Base(j.file.Name()))))
+	}
+	if errors.Is(err, os.ErrNotExist) {
+		err = nil // it was in another view of the file system, which has gone with the process
+	}
+	return err
 }

@@ -69,7 +69,7 @@ func TestSamplesWaitForTheirNames(t *testing.T) {
 		if !r.fetching(p) {
 			t.Fatal("nothing is on its way")
 		}
-		r.parked = append(r.parked, parked{at: time, thread: r.ps.thread(p, 1), value: 1, places: []place{r.place(p, r.steps[0])}, end: unwind.Entry})
+		r.parked = append(r.parked, parked{of: p, at: time, thread: r.ps.thread(p, 1), value: 1, places: []place{r.place(p, r.steps[0])}, end: unwind.Entry})
 	}
 	park(100, route)
 	park(200, main)

@@ -301,8 +301,9 @@ func (r *resolver) push(kernel, user []profile.FrameID, end unwind.End, last *mo
 	stack := profile.StackID(0)
 	if len(user) > 0 {
 		r.facts.UserStacks++
-		// A thread that has just been made stands in the stub that starts it.
-		if end == unwind.Entry || (len(user) == 1 && end == unwind.NoTable && r.isEntry(user[0])) {
+		// Where a program or a thread begins need not have tables: the loader's
+		// own first function, the stub that starts a thread.
+		if end == unwind.Entry || end == unwind.NoTable && r.isEntry(user[len(user)-1]) {
 			r.facts.Complete++
 		} else {
 			stack = r.b.Push(0, r.cutFrame(end))
@@ -378,7 +379,7 @@ func (r *resolver) close() error {
 		}
 	}
 	for _, p := range r.ps.known {
-		errs = append(errs, p.made.close())
+		errs = append(errs, p.made.close(r.facts.RuntimeSet != ""))
 		p.leaveMade()
 	}
 	return errors.Join(errs...)

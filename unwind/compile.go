@@ -54,7 +54,7 @@ func Compile(s Source) (t *Table) {
 	}()
 	eh := &frameSection{data: s.EHFrame.Bytes, addr: s.EHFrame.Addr, eh: true, rank: 0}
 	debug := &frameSection{data: s.DebugFrame.Bytes, addr: s.DebugFrame.Addr, rank: 1}
-	fs := trampolines(s.Code)
+	fs := append(trampolines(s.Code), beginnings(s.Code)...)
 	fs = eh.functions(fs)
 	fs = debug.functions(fs)
 	sort.SliceStable(fs, func(i, j int) bool {
@@ -158,6 +158,36 @@ const maxSearched = 16 << 20
 var sigreturn = [][]byte{
 	{0x48, 0xc7, 0xc0, 0x0f, 0x00, 0x00, 0x00, 0x0f, 0x05},
 	{0xb8, 0x0f, 0x00, 0x00, 0x00, 0x0f, 0x05},
+}
+
+// beginnings finds the functions that the C library's start files put around
+// what runs before and after a program (_init, _fini). They have no tables,
+// are all of a section, and do nothing to the stack but this at their ends:
+// sub $8, %rsp; add $8, %rsp; ret.
+func beginnings(code []Section) []function {
+	const most = 64
+	var (
+		mark  = []byte{0xf3, 0x0f, 0x1e, 0xfa} // where an indirect branch may land
+		begin = []byte{0x48, 0x83, 0xec, 0x08}
+		end   = []byte{0x48, 0x83, 0xc4, 0x08, 0xc3}
+	)
+	var out []function
+	for _, s := range code {
+		body := bytes.TrimPrefix(s.Bytes, mark)
+		if len(s.Bytes) > most || !bytes.HasPrefix(body, begin) || !bytes.HasSuffix(body, end) {
+			continue
+		}
+		first := s.Addr + uint64(len(s.Bytes)-len(body)+len(begin))
+		last := s.Addr + uint64(len(s.Bytes)) - 1
+		for _, f := range []struct {
+			from, to uint64
+			depth    int32
+		}{{s.Addr, first, 8}, {first, last, 16}, {last, last + 1, 8}} {
+			out = append(out, function{start: f.from, end: f.to, rank: 2,
+				fixed: &draft{Rule: Rule{cfa: cfaRegister, register: RSP, offset: f.depth, ra: -8, how: Tables}}})
+		}
+	}
+	return out
 }
 
 // trampolines finds them. The stretch begins one byte early, because a

@@ -7,7 +7,7 @@ import (
 
 // KeepVersion changes with every change of the kept form, or of what is
 // compiled; it belongs into the name under which a table is kept.
-const KeepVersion = 2
+const KeepVersion = 3
 
 const (
 	keptRule = 18

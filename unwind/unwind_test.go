@@ -152,3 +152,18 @@ func TestEvaluate(t *testing.T) {
 		t.Errorf("an expression over the CFA is %#x %v", v, ok)
 	}
 }
+
+// TestBeginnings: the functions that the C library's start files put into
+// sections of their own are walked without tables.
+func TestBeginnings(t *testing.T) {
+	body := []byte{0xf3, 0x0f, 0x1e, 0xfa, 0x48, 0x83, 0xec, 0x08, 0xe8, 1, 2, 3, 4, 0x48, 0x83, 0xc4, 0x08, 0xc3}
+	table := Compile(Source{Code: []Section{{Bytes: body, Addr: 0x1000}, {Bytes: body[5:], Addr: 0x2000}}})
+	for addr, want := range map[uint64]int32{0x1000: 8, 0x1007: 8, 0x1008: 16, 0x1010: 16, 0x1011: 8} {
+		if r := table.find(addr); r == nil || r.offset != want || r.register != RSP || r.ra != -8 {
+			t.Errorf("%#x: %+v, want %d", addr, r, want)
+		}
+	}
+	if r := table.find(0x2004); r != nil {
+		t.Errorf("what begins otherwise has the rule %+v", r)
+	}
+}
