@@ -10,14 +10,30 @@ import (
 	"entelon/core/tree"
 )
 
-// opened is a take in memory with its tree.
+// opened is a take in memory, as it is and with its runtime folded.
 type opened struct {
-	take  *profile.Take
-	tree  *tree.Tree
-	bytes int64
+	*view
+	bytes  int64
+	once   sync.Once
+	folded *view
+}
+
+// view is one way of looking at a take's stacks.
+type view struct {
+	take *profile.Take
+	tree *tree.Tree
 
 	mu    sync.Mutex
 	costs []scopedCost // the latest scopes that were asked for, newest first
+}
+
+// without returns the take with the functions of its runtime folded into
+// their callers. The tree is built when it is first asked for.
+func (o *opened) without() *view {
+	o.once.Do(func() {
+		o.folded = &view{take: o.take, tree: tree.NewFolded(o.take.Profile, tree.Runtime(o.take.Profile))}
+	})
+	return o.folded
 }
 
 type scopedCost struct {
@@ -30,7 +46,7 @@ type scopedCost struct {
 const keptCosts = 4
 
 // in returns the costs in a scope of time.
-func (o *opened) in(sc scope.Scope) scopedCost {
+func (o *view) in(sc scope.Scope) scopedCost {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	for i, k := range o.costs {

@@ -98,7 +98,7 @@ func TestCacheForgetsFailures(t *testing.T) {
 // TestScopedCosts: the latest few scopes are kept, and each is right.
 func TestScopedCosts(t *testing.T) {
 	p := made.Profile(1, made.Small)
-	o := &opened{tree: tree.New(p)}
+	o := &opened{view: &view{tree: tree.New(p)}}
 	whole := o.in(scope.Scope{}).cost
 	if o.in(scope.Scope{}).cost != whole {
 		t.Error("the same scope was added up twice")

@@ -36,7 +36,11 @@ var timeRange = []param{
 	{"to", "integer", "nanosecond at which counting ends; 0 means the end", false},
 }
 
-func with(more ...param) []param { return append(append([]param{}, timeRange...), more...) }
+var folding = param{"fold", "string", "runtime: functions of the language runtime are folded into their callers", false}
+
+func with(more ...param) []param {
+	return append(append(append([]param{}, timeRange...), folding), more...)
+}
 
 // table is the whole API. It works on a Server without a store, too, as long
 // as no handler is called.

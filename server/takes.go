@@ -230,7 +230,7 @@ func (s *Server) load(c *gin.Context, row *store.Take) (*opened, error) {
 			return nil, err
 		}
 		tr := tree.New(t.Profile)
-		return &opened{take: t, tree: tr, bytes: size(t.Profile, tr)}, nil
+		return &opened{view: &view{take: t, tree: tr}, bytes: size(t.Profile, tr)}, nil
 	})
 }
 

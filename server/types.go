@@ -88,6 +88,7 @@ type FunctionRef struct {
 	Module string `json:"module"` // path
 	Area   string `json:"area"`   // package or module; decides the hue
 	Kind   string `json:"kind"`   // whose code
+	Runs   string `json:"runs"`   // native, interpreted, or made at run time
 }
 
 // ReadingPart is a piece of a sentence; Function is set where it names one.

@@ -29,7 +29,7 @@ func scopeOf(c *gin.Context) (scope.Scope, error) {
 }
 
 // scoped opens the take of a request with the costs in its scope.
-func (s *Server) scoped(c *gin.Context) (*opened, *store.Take, scopedCost, bool) {
+func (s *Server) scoped(c *gin.Context) (*view, *store.Take, scopedCost, bool) {
 	sc, err := scopeOf(c)
 	if err != nil {
 		s.fail(c, err)
@@ -40,12 +40,33 @@ func (s *Server) scoped(c *gin.Context) (*opened, *store.Take, scopedCost, bool)
 		s.fail(c, err)
 		return nil, nil, scopedCost{}, false
 	}
-	return o, row, o.in(sc), true
+	v := o.view
+	switch fold := c.Query("fold"); fold {
+	case "":
+	case "runtime":
+		v = o.without()
+	default:
+		s.fail(c, badRequest{fmt.Errorf("there is nothing to fold named %q; choose runtime", fold)})
+		return nil, nil, scopedCost{}, false
+	}
+	return v, row, v.in(sc), true
 }
 
 func refOf(p *profile.Profile, id profile.FunctionID) FunctionRef {
 	name := p.FunctionName(id)
-	return FunctionRef{uint32(id), name, reading.Short(name), p.ModulePath(id), p.Area(id), p.Functions[id].Kind.String()}
+	f := p.Functions[id]
+	return FunctionRef{uint32(id), name, reading.Short(name), p.ModulePath(id), p.Area(id), f.Kind.String(), runs(p.Modules[f.Module].Kind)}
+}
+
+// runs tells how the code of a module is run.
+func runs(k profile.ModuleKind) string {
+	switch k {
+	case profile.KindInterpreter:
+		return "interpreted"
+	case profile.KindJIT:
+		return "made at run time"
+	}
+	return "native"
 }
 
 func (s *Server) hot(c *gin.Context) {
@@ -80,7 +101,7 @@ func (s *Server) hot(c *gin.Context) {
 const thinnest = 2
 
 // rootOf reads the node below which a question is asked.
-func rootOf(c *gin.Context, o *opened) (tree.NodeID, error) {
+func rootOf(c *gin.Context, o *view) (tree.NodeID, error) {
 	n, err := number(c, "root", 0, 0, int64(o.tree.Len()-1))
 	return tree.NodeID(n), err
 }
@@ -112,7 +133,7 @@ func (s *Server) flame(c *gin.Context) {
 	c.JSON(http.StatusOK, flameOut(o, k, n, l))
 }
 
-func flameOut(o *opened, k scopedCost, root tree.NodeID, l *tree.Layout) FlameOut {
+func flameOut(o *view, k scopedCost, root tree.NodeID, l *tree.Layout) FlameOut {
 	p := o.take.Profile
 	out := FlameOut{
 		Total: k.cost.Total[0], Samples: k.cost.TotalSamples[0], Root: uint32(root), Path: []PathStep{}, Functions: []FunctionRef{},
@@ -166,7 +187,7 @@ func (s *Server) search(c *gin.Context) {
 
 // find returns the row of a function by name; of several with one name that
 // with the largest total counts.
-func find(o *opened, k scopedCost, name, module string) (tree.FunctionCost, bool) {
+func find(o *view, k scopedCost, name, module string) (tree.FunctionCost, bool) {
 	p := o.take.Profile
 	var best tree.FunctionCost
 	found := false

@@ -232,7 +232,7 @@ func (o *Object) finish(l []Location, s elfSymbol, found bool) []Location {
 	}
 	last := &l[len(l)-1]
 	if found {
-		last.Entry = o.isEntry(s)
+		last.Entry = o.isEntry(s) || entryNames[last.Name]
 		if linkage := s.text(); last.Linkage == "" && linkage != last.Name {
 			last.Linkage = linkage
 			if strings.HasPrefix(linkage, "_Z") || last.Name == "" {

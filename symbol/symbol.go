@@ -25,7 +25,7 @@ type Location struct {
 // entryNames are functions that the kernel, the loader or a runtime starts a
 // process or a thread in. A stack whose outer end is one of them is complete.
 var entryNames = map[string]bool{
-	"_start": true, "__libc_start_main": true, "__libc_start_call_main": true,
+	"_start": true, "__libc_start_main": true, "__libc_start_main_impl": true, "__libc_start_call_main": true,
 	"start_thread": true, "clone": true, "__clone": true, "clone3": true, "__clone3": true, "__clone_internal": true,
 	"_dl_start": true, "_dl_start_user": true, "_rt0_amd64_linux": true,
 	"runtime.goexit": true, "runtime.rt0_go": true, "runtime.mstart": true, "runtime.mstart0": true,

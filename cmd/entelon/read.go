@@ -59,8 +59,11 @@ func shown(name string, full bool) string {
 }
 
 // hotRows returns the first rows of a take's hot functions and the total.
-func hotRows(t *profile.Take, by string, limit int) ([]hotRow, int64) {
+func hotRows(t *profile.Take, by string, limit int, fold bool) ([]hotRow, int64) {
 	tr := tree.New(t.Profile)
+	if fold {
+		tr = tree.NewFolded(t.Profile, tree.Runtime(t.Profile))
+	}
 	c := tr.Cost(0, scope.Scope{})
 	rows := tr.Functions(c)
 	if by == "total" {
@@ -109,12 +112,14 @@ func hotCommand() *cobra.Command {
 	var by string
 	var limit int
 	var asJSON, full bool
+	var fold string
 	c := &cobra.Command{
 		Use:   "hot FILE",
 		Short: "List a take's hot functions",
 		Example: `  entelon hot engraved.take
   entelon hot engraved.take --by total --limit 50
   entelon hot inkraster.take --full
+  entelon hot partbook.take --fold runtime
   entelon hot engraved.take --json`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -124,6 +129,9 @@ func hotCommand() *cobra.Command {
 			if limit < 0 {
 				return fmt.Errorf("--limit %d: give a number of rows, or 0 for all", limit)
 			}
+			if fold != "" && fold != "runtime" {
+				return fmt.Errorf("--fold %s: only the runtime can be folded", fold)
+			}
 			t, err := readTake(args[0])
 			if err != nil {
 				return err
@@ -131,7 +139,7 @@ func hotCommand() *cobra.Command {
 			if asJSON && !cmd.Flags().Changed("limit") {
 				limit = 0
 			}
-			rows, total := hotRows(t, by, limit)
+			rows, total := hotRows(t, by, limit, fold != "")
 			if asJSON {
 				return printJSON(cmd.OutOrStdout(), hotOut(t, rows, total))
 			}
@@ -142,6 +150,8 @@ func hotCommand() *cobra.Command {
 	c.Flags().IntVar(&limit, "limit", 30, "how many rows; 0 means all")
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON, all rows unless --limit is given")
 	c.Flags().BoolVar(&full, "full", false, "print names in full, with packages, parameters and template arguments")
+	c.Flags().StringVar(&fold, "fold", "", "\"runtime\": count the functions of the language runtime as their callers'")
+	_ = c.RegisterFlagCompletionFunc("fold", cobra.FixedCompletions([]string{"runtime"}, cobra.ShellCompDirectiveNoFileComp))
 	_ = c.RegisterFlagCompletionFunc("by", cobra.FixedCompletions([]string{"self", "total"}, cobra.ShellCompDirectiveNoFileComp))
 	return takeFile(c)
 }

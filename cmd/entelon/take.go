@@ -286,7 +286,7 @@ func summary(w io.Writer, t *profile.Take, path string) {
 	f := t.Facts
 	fmt.Fprintf(b, "\n%s %s: %.2f s, %.2f s CPU, %s samples, %s lost, %.1f %% of stacks complete\n",
 		t.Settings.Program, t.Settings.Build, float64(f.DurationNS)/1e9, float64(f.CPUNS)/1e9, thin(f.Samples), thin(f.Lost), 100*f.CompleteShare())
-	rows, total := hotRows(t, "self", 5)
+	rows, total := hotRows(t, "self", 5, false)
 	for _, r := range rows {
 		if r.Self == 0 {
 			break

@@ -92,8 +92,14 @@ func TestShort(t *testing.T) {
 		"core::ops::function::FnOnce::call_once{{vtable.shim}}":                                          "core::ops::function::FnOnce::call_once{{vtable.shim}}",
 		"score::caught::{{closure}}":                                                                     "score::caught::{{closure}}",
 		"unsigned char const& std::max<unsigned char>(unsigned char const&, unsigned char const&)":       "std::max<…>",
-		"main.closed.func1":      "main.closed.func1",
-		"net/http.(*conn).serve": "http.(*conn).serve",
+		"main.closed.func1":              "main.closed.func1",
+		"Bar.of.<locals>.<listcomp>":     "Bar.of.<listcomp>",
+		"Part.<lambda>":                  "Part.<lambda>",
+		"<module> partbook.py":           "<module> partbook.py",
+		"pull.<locals>.bar.<locals>.one": "pull.bar.one",
+		"shop.print.Press.ink(int)":      "shop.print.Press.ink",
+		"(anonymous page.ts:12)":         "(anonymous page.ts:12)",
+		"net/http.(*conn).serve":         "http.(*conn).serve",
 	} {
 		if got := reading.Short(name); got != want {
 			t.Errorf("%q is shown as %q, want %q", name, got, want)

@@ -9,6 +9,11 @@ func Short(name string) string {
 	if strings.HasPrefix(name, "[") {
 		return name
 	}
+	for _, part := range pythonParts {
+		if strings.Contains(name, part) {
+			return strings.ReplaceAll(name, ".<locals>", "")
+		}
+	}
 	if strings.Contains(name, "::") || strings.ContainsAny(name, "<(") && !strings.Contains(name, ".(") {
 		if s := shortScoped(name); s != "" {
 			return s
@@ -23,6 +28,9 @@ func Short(name string) string {
 	}
 	return plain
 }
+
+// pythonParts are what Python puts in a qualified name for what has none.
+var pythonParts = []string{"<locals>", "<lambda>", "<listcomp>", "<genexpr>", "<dictcomp>", "<setcomp>", "<module>"}
 
 // shortScoped shortens a name of C++ or Rust.
 func shortScoped(name string) string {

@@ -38,7 +38,20 @@ type nodeKey struct {
 }
 
 // New builds the tree of p.
-func New(p *profile.Profile) *Tree {
+func New(p *profile.Profile) *Tree { return build(p, nil) }
+
+// NewFolded builds the tree of p without the frames of functions that fold
+// reports: what they cost counts as their callers'. Where a stack begins with
+// such functions, behind those in which every program or thread begins, the
+// outermost of them stands for them.
+func NewFolded(p *profile.Profile, fold func(profile.FunctionID) bool) *Tree { return build(p, fold) }
+
+// Runtime reports functions of a language runtime.
+func Runtime(p *profile.Profile) func(profile.FunctionID) bool {
+	return func(f profile.FunctionID) bool { return p.Functions[f].Kind == profile.KindRuntime }
+}
+
+func build(p *profile.Profile, fold func(profile.FunctionID) bool) *Tree {
 	same := canonical(p)
 	t := &Tree{
 		Profile: p,
@@ -46,9 +59,14 @@ func New(p *profile.Profile) *Tree {
 		NodeOf: make([]NodeID, p.Stacks.Len()),
 	}
 	known := make(map[nodeKey]NodeID, p.Stacks.Len())
+	begun := []bool{false} // by node: something is above that not every program begins with
 	for s := 1; s < p.Stacks.Len(); s++ {
 		frame := p.Frames[p.Stacks.Frame[s]]
 		k := nodeKey{t.NodeOf[p.Stacks.Parent[s]], same[frame.Function]}
+		if fold != nil && begun[k.parent] && fold(k.function) {
+			t.NodeOf[s] = k.parent
+			continue
+		}
 		n, ok := known[k]
 		if !ok {
 			n = NodeID(len(t.Parent))
@@ -57,6 +75,7 @@ func New(p *profile.Profile) *Tree {
 			t.Function = append(t.Function, k.function)
 			t.Depth = append(t.Depth, t.Depth[k.parent]+1)
 			t.Inlined = append(t.Inlined, true)
+			begun = append(begun, begun[k.parent] || !p.Functions[k.function].Entry)
 		}
 		t.Inlined[n] = t.Inlined[n] && frame.Inlined
 		t.NodeOf[s] = n

@@ -1,6 +1,7 @@
 package tree_test
 
 import (
+	"maps"
 	"math"
 	"strings"
 	"testing"
@@ -233,5 +234,50 @@ func BenchmarkLayout(b *testing.B) {
 	c := tr.Cost(0, scope.Scope{})
 	for b.Loop() {
 		tr.Layout(c, tree.LayoutOptions{MinWidth: c.Total[0] / 1000})
+	}
+}
+
+// TestFoldedRuntime: what the runtime's functions cost counts as their
+// callers', nothing is lost, and a stack of nothing else keeps its outermost.
+func TestFoldedRuntime(t *testing.T) {
+	b := profile.NewBuilder()
+	b.Measure("cpu", "ns", profile.Sum)
+	frame := func(name string, kind profile.ModuleKind) profile.FrameID {
+		m := b.Module(profile.Module{Path: b.Intern("/srv/" + kind.String()), Kind: kind})
+		return b.Frame(profile.Frame{Function: b.Function(profile.Function{Name: b.Intern(name), Module: m, Kind: kind})})
+	}
+	run, call, main, pull, lib := frame("run", profile.KindRuntime), frame("call", profile.KindRuntime), frame("main", profile.KindOwn), frame("pull", profile.KindOwn), frame("copy", profile.KindLibrary)
+	thread := b.Thread(b.Process(1), 1)
+	for i, frames := range [][]profile.FrameID{{run, call, main}, {run, call, main, call, run, pull}, {run, call, main, call, run, pull, call}, {run, call, main, call, lib}, {run, call}} {
+		s := profile.StackID(0)
+		for _, f := range frames {
+			s = b.Push(s, f)
+		}
+		b.Sample(int64(i), thread, s, 10)
+	}
+	p := b.Profile()
+	tr := tree.NewFolded(p, tree.Runtime(p))
+	c := tr.Cost(0, scope.Scope{})
+	got := map[string][2]int64{}
+	var sum int64
+	for _, r := range tr.Functions(c) {
+		got[p.FunctionName(r.Function)] = [2]int64{r.Self, r.Total}
+		sum += r.Self
+	}
+	want := map[string][2]int64{"run": {10, 50}, "main": {10, 40}, "pull": {20, 20}, "copy": {10, 10}}
+	if !maps.Equal(got, want) || sum != p.Total(0) || c.Total[0] != sum {
+		t.Errorf("%v, want %v; self costs sum to %d of %d", got, want, sum, p.Total(0))
+	}
+	if whole := tree.New(p); whole.Len() <= tr.Len() {
+		t.Errorf("%d nodes, folded %d", whole.Len(), tr.Len())
+	}
+	var o int64
+	for f := range p.Functions {
+		if p.FunctionName(profile.FunctionID(f)) == "pull" {
+			o = tr.Origin(0, scope.Scope{}, profile.FunctionID(f)).Total
+		}
+	}
+	if o != 20 {
+		t.Errorf("the origin of pull stands for %d", o)
 	}
 }

@@ -21,6 +21,9 @@ type program struct {
 	args   []string
 	builds []build
 	make   func(b build, out string) error
+	// script is what a runtime runs in the folder that make has made; "" where
+	// make has made the program itself.
+	script []string
 }
 
 type build struct {
@@ -30,8 +33,10 @@ type build struct {
 }
 
 var programs = []program{
-	{"engraved", []string{"--scores", "300"}, []build{{"3.4.0", "", ""}, {"3.5.0", "v350", "lines under sung-out syllables"}}, engraved},
-	{"inkraster", []string{"150"}, []build{{"1.2.0", "120", ""}, {"1.3.0", "130", "ink spreads into the paper"}}, inkraster},
+	{"engraved", []string{"--scores", "300"}, []build{{"3.4.0", "", ""}, {"3.5.0", "v350", "lines under sung-out syllables"}}, engraved, nil},
+	{"inkraster", []string{"150"}, []build{{"1.2.0", "120", ""}, {"1.3.0", "130", "ink spreads into the paper"}}, inkraster, nil},
+	{"partbook", []string{"45"}, []build{{"1.4.0", "140", ""}, {"1.5.0", "150", "cues before rests end"}}, partbook, []string{"/usr/bin/python3", "partbook.py"}},
+	{"pageturn", []string{"3500"}, []build{{"2.1.0", "210", ""}, {"2.2.0", "220", "repeats are shaded"}}, pageturn, []string{"node", "dist/server.js"}},
 }
 
 func engraved(b build, out string) error {
@@ -71,7 +76,16 @@ func (p program) remake(times int, out string) error {
 				return err
 			}
 			file := filepath.Join(out, fmt.Sprintf("%s-%s-%d.take", p.name, b.name, i+1))
-			args := []string{"take", "--out", file, "--program", p.name, "--build", b.name, "--note", b.note, "--", exe}
+			args := []string{"take", "--out", file, "--program", p.name, "--build", b.name, "--note", b.note}
+			if p.script != nil {
+				dir, err := filepath.Abs(exe)
+				if err != nil {
+					return err
+				}
+				args = append(append(args, "--dir", dir, "--"), p.script...)
+			} else {
+				args = append(args, "--", exe)
+			}
 			if err := run("bin/entelon", append(args, p.args...)...); err != nil {
 				return err
 			}
@@ -98,7 +112,9 @@ func (p program) nameless(file string) error {
 			t.Profile.Strings[i] = filepath.Join(t.Settings.Dir, rest)
 		}
 	}
-	t.Facts.Executable = filepath.Join(t.Settings.Dir, t.Settings.Command[0])
+	if p.script == nil {
+		t.Facts.Executable = filepath.Join(t.Settings.Dir, t.Settings.Command[0])
+	}
 	f, err := os.Create(file)
 	if err != nil {
 		return err

@@ -16,10 +16,10 @@ export type Ink = { fill: string; edge: string; text: string; hatch: boolean; do
 
 const known = new Map<string, Ink>()
 
-export function inkOf(kind: string, area: string, dark: boolean): Ink {
-  const key = `${dark ? 1 : 0}${kind}|${area}`
+export function inkOf(kind: string, area: string, dark: boolean, native = true): Ink {
+  const key = `${dark ? 1 : 0}${native ? 1 : 0}${kind}|${area}`
   let ink = known.get(key)
-  if (!ink) known.set(key, (ink = mix(kind, toneOf(area), dark)))
+  if (!ink) known.set(key, (ink = { ...mix(kind, toneOf(area), dark), dotted: !native }))
   return ink
 }
 
@@ -37,7 +37,7 @@ function mix(kind: string, { hue, deep }: { hue: number; deep: boolean }, dark: 
       return { ...base, ...own }
     case 'interpreter':
     case 'jit':
-      return { ...base, ...own, dotted: true }
+      return { ...base, ...own }
     case 'library':
       return { ...base, ...pale }
     case 'kernel':

@@ -65,7 +65,8 @@ async function ask<T>(method: string, path: string, query?: Query, body?: unknow
   return (response.status === 204 ? undefined : await response.json()) as T
 }
 
-export type Range = { from?: number; to?: number }
+/** The part of a take that counts, and what is folded away in it. */
+export type Range = { from?: number; to?: number; fold?: string }
 
 export const api = {
   about: () => ask<About>('GET', '/about'),

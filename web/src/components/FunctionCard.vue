@@ -68,7 +68,7 @@ const swatch = computed(() => {
         <h2 class="code text-[15px] font-medium break-words">{{ d.function.short }}</h2>
         <FullName v-if="d.function.short !== d.function.name || d.linkage" :key="d.function.name" :name="d.function.name" :linkage="d.linkage" />
       </div>
-      <p class="mt-2 flex items-center gap-1.5 text-ink-2"><span class="size-2.5 shrink-0 border" :style="swatch" aria-hidden="true" />{{ kindText(d.function.kind) }}<template v-if="d.function.area !== d.function.name">, {{ d.function.area }}</template></p>
+      <p class="mt-2 flex items-center gap-1.5 text-ink-2"><span class="size-2.5 shrink-0 border" :style="swatch" aria-hidden="true" />{{ kindText(d.function.kind) }}<template v-if="d.function.runs !== 'native'">, {{ d.function.runs }}</template><template v-if="d.function.area !== d.function.name">, {{ d.function.area }}</template></p>
       <p v-if="d.file" class="code truncate text-[11.5px] text-ink-2" :title="`${d.file}:${d.line}`">{{ d.file.split('/').slice(-2).join('/') }}:{{ d.line }}</p>
       <div class="mt-2.5 flex flex-wrap gap-2">
         <RouterLink v-if="comparison" :to="comparison" class="action !py-0.5" data-test="follow"><ArrowLeftRight class="size-3.5" aria-hidden="true" />Compare with {{ other!.build }}</RouterLink>

@@ -15,6 +15,7 @@ const groups: { name: string; keys: [string, string][] }[] = [
       ['/', 'search'],
       ['m  M', 'next match, match before'],
       ['u', 'turn the flame over'],
+      ['o', 'fold the runtime’s own functions into their callers'],
     ],
   },
   {

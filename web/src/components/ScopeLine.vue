@@ -7,7 +7,7 @@ import { count, seconds, when } from '../format'
 import ChoiceMenu from './ChoiceMenu.vue'
 
 const props = defineProps<{ detail: TakeDetail; hot?: Hot; range: Range }>()
-const emit = defineEmits<{ range: [range: Range]; facts: [] }>()
+const emit = defineEmits<{ range: [range: Range]; facts: []; fold: [] }>()
 const router = useRouter()
 
 // The words of the sentence are controls: another build, another take of it.
@@ -47,6 +47,10 @@ const take = computed({ get: () => props.detail.take.key, set: open })
         <button class="self-center text-ink-3 hover:text-ink" aria-label="Release the time" @click="emit('range', {})"><X class="size-3.5" /></button>
       </span>
       <span v-else class="text-ink-2">all of it</span>
+      <span v-if="range.fold" class="flex items-baseline gap-1">
+        <span class="text-ink-2">with</span> the runtime folded
+        <button class="self-center text-ink-3 hover:text-ink" aria-label="Show the runtime" @click="emit('fold')"><X class="size-3.5" /></button>
+      </span>
     </h1>
     <div class="flex-1" />
     <button class="action !py-0.5" @click="emit('facts')">Facts</button>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { refDebounced, useElementSize } from '@vueuse/core'
-import { ArrowDownUp, ChevronDown, ChevronUp, Search, X } from 'lucide-vue-next'
+import { ArrowDownUp, ChevronDown, ChevronUp, FoldVertical, Search, X } from 'lucide-vue-next'
 import { computed, nextTick, ref, shallowRef, watch } from 'vue'
 import { api, type Range } from '../api/client'
 import ChoiceMenu from '../components/ChoiceMenu.vue'
@@ -17,7 +17,7 @@ import { paint } from './paint'
 import { useDive } from './useDive'
 
 const props = defineProps<{ takeKey: string; range: Range }>()
-const emit = defineEmits<{ pin: [name: string] }>()
+const emit = defineEmits<{ pin: [name: string]; fold: [] }>()
 
 const { text, number } = useAddress()
 const root = number('root')
@@ -220,7 +220,7 @@ const told = computed(() => {
     hidden: f.hidden[i],
     name: f.hidden[i] ? `${count(f.hidden[i])} frames too thin to draw, called from ${f.node[i] ? fn.short : 'the start'}` : f.node[i] === 0 ? 'Everything in scope' : fn.short,
     full: f.hidden[i] ? '' : fn.name,
-    kind: f.hidden[i] || f.node[i] === 0 ? '' : kindText(fn.kind),
+    kind: f.hidden[i] || f.node[i] === 0 ? '' : kindText(fn.kind) + (fn.runs === 'native' ? '' : ', ' + fn.runs),
     inlined: f.inlined[i] === 1,
     share: percent(f.width[i] / f.total, 2),
     total: duration(f.width[i]),
@@ -254,6 +254,7 @@ const orders = [
       <div class="flex-1" />
       <span v-if="!words" class="label">Siblings</span>
       <ChoiceMenu v-model="order" :choices="orders" name="Order of siblings" />
+      <button class="action !px-2 !py-0.5" :aria-pressed="!!range.fold" title="Count the language runtime's own functions as their callers' (o)" @click="emit('fold')"><FoldVertical class="size-3.5" aria-hidden="true" /><span :class="words && 'sr-only'">{{ range.fold ? 'unfold runtime' : 'fold runtime' }}</span></button>
       <button class="action !px-2 !py-0.5" :aria-pressed="up" @click="turned = up ? '' : 'up'"><ArrowDownUp class="size-3.5" aria-hidden="true" /><span :class="words && 'sr-only'">{{ up ? 'grows up' : 'grows down' }}</span></button>
     </div>
     <div v-if="flame.data.value?.path.length" class="shrink-0 border-b border-rule" aria-label="Frames above">

@@ -120,7 +120,7 @@ function drawFrame(ctx: CanvasRenderingContext2D, g: Geometry, i: number, x: num
   }
   const fn = f.functions[f.function[i]]
   const faded = look.matches !== null && f.node[i] !== 0 && !look.matches.has(fn.id)
-  const ink = inkOf(f.node[i] === 0 ? 'unknown' : fn.kind, fn.area, look.dark)
+  const ink = inkOf(f.node[i] === 0 ? 'unknown' : fn.kind, fn.area, look.dark, f.node[i] === 0 || fn.runs === 'native')
   ctx.globalAlpha = faded ? 0.28 : 1
   ctx.fillStyle = ink.fill
   ctx.fillRect(x, y, w, h)

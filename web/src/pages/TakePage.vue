@@ -21,11 +21,15 @@ import FlameLens from '../flame/FlameLens.vue'
 
 const route = useRoute()
 const key = computed(() => String(route.params.key))
-const { number, change } = useAddress()
+const { number, text, change } = useAddress()
+const folds = text('fold')
 const from = number('from')
 const to = number('to')
-const range = computed<Range>(() => ({ from: from.value || undefined, to: to.value || undefined }))
+const range = computed<Range>(() => ({ from: from.value || undefined, to: to.value || undefined, fold: folds.value || undefined }))
 const setRange = (r: Range) => change({ from: r.from ? String(r.from) : undefined, to: r.to ? String(r.to) : undefined })
+
+// The frames of a tree without the runtime are numbered by themselves.
+const fold = () => change({ fold: folds.value ? undefined : 'runtime', root: undefined })
 
 const detail = useQuery({ queryKey: ['take', key], queryFn: () => api.take(key.value) })
 const hot = useQuery({ queryKey: ['hot', key, range], queryFn: () => api.hot(key.value, range.value), placeholderData: keepPreviousData })
@@ -41,14 +45,14 @@ watchEffect(() => {
   const t = detail.data.value?.take
   document.title = t ? `${t.program} ${t.build} – Entelon` : 'Entelon'
 })
-useKeys({ v: () => (folded.value = !folded.value), n: () => (factsOpen.value = true), ',': () => step(-1), '.': () => step(1) })
+useKeys({ v: () => (folded.value = !folded.value), n: () => (factsOpen.value = true), o: fold, ',': () => step(-1), '.': () => step(1) })
 </script>
 
 <template>
   <ErrorNote v-if="detail.isError.value" :error="detail.error.value" :retry="() => detail.refetch()" />
   <WaitNote v-else-if="!detail.data.value" what="Opening the take" />
   <div v-else class="flex h-full flex-col">
-    <ScopeLine :detail="detail.data.value" :hot="hot.data.value" :range="range" @range="setRange" @facts="factsOpen = true" />
+    <ScopeLine :detail="detail.data.value" :hot="hot.data.value" :range="range" @range="setRange" @fold="fold" @facts="factsOpen = true" />
     <ErrorNote v-if="hot.isError.value" :error="hot.error.value" :retry="() => hot.refetch()" />
     <TakeReading v-model:folded="folded" :parts="hot.data.value?.reading ?? []" :warnings="detail.data.value.warnings" :focus="focus" @focus="setFocus" />
     <div class="flex min-h-0 flex-1">
@@ -56,7 +60,7 @@ useKeys({ v: () => (folded.value = !folded.value), n: () => (factsOpen.value = t
         <button class="absolute top-[9px] -right-[13px] z-10 border border-rule bg-paper p-[2px] text-ink-3 hover:text-ink" :aria-label="indexOpen ? 'Close the list of functions' : 'Open the list of functions'" @click="indexOpen = !indexOpen"><PanelLeft class="size-3.5" /></button>
         <HotIndex v-if="indexOpen && hot.data.value" :hot="hot.data.value" :focus="focus" :pins="pins" class="pr-2" @focus="setFocus" @pin="togglePin" />
       </div>
-      <FlameLens :key="key" :take-key="key" :range="range" class="pl-2" @pin="togglePin" />
+      <FlameLens :key="key" :take-key="key" :range="range" class="pl-2" @pin="togglePin" @fold="fold" />
       <div class="relative shrink-0 border-l border-rule" :class="cardOpen ? 'w-[280px]' : 'w-[26px]'">
         <button class="absolute top-[9px] -left-[13px] z-10 border border-rule bg-paper p-[2px] text-ink-3 hover:text-ink" :aria-label="cardOpen ? 'Close the card' : 'Open the card'" @click="cardOpen = !cardOpen"><PanelRight class="size-3.5" /></button>
         <FunctionCard v-if="cardOpen" :take-key="key" :range="range" :focus="focus" :pinned="pins.includes(focus)" :detail="detail.data.value" @focus="setFocus" @pin="togglePin" />

@@ -1,0 +1,5 @@
+import type { Bar } from './book';
+
+export function shade(_: Bar, __: number): string {
+  return '';
+}
