@@ -17,6 +17,8 @@ func TestShots(t *testing.T) {
 		{"takes", "/takes", "lines under sung-out syllables"},
 		{"take", "/takes/" + new + "?focus=" + focus, "Callers"},
 		{"inkraster", "/takes/" + inked + "?focus=ink%3A%3Amixed", "Inlined into"},
+		{"partbook", "/takes/" + takeOf(t, "1.5.0") + "?fold=runtime&focus=strain", "Callers"},
+		{"pageturn", "/takes/" + takeOf(t, "2.2.0") + "?focus=staff", "Callers"},
 		{"compare", fmt.Sprintf("/compare?baseline=%s&candidate=%s&focus=%s", old, new, focus), "The largest growth"},
 	}
 	for _, theme := range []string{"light", "dark"} {

@@ -150,13 +150,13 @@ func TestUpload(t *testing.T) {
 	harmed[len(harmed)/2] ^= 0xff
 	p := newPage(t)
 	p.visit("/takes")
-	p.says("12 takes")
+	p.says("24 takes")
 	p.do("adding a file that is there", chromedp.SetUploadFiles(`input[type=file]`, []string{put("again.take", whole)}))
 	p.says("again.take was here already")
 	p.do("adding bad files", chromedp.SetUploadFiles(`input[type=file]`, []string{put("harmed.take", harmed), put("notes.take", []byte("dear reader"))}))
 	p.until("an error for each", `[...document.querySelectorAll('[role=alert]')].filter(e => e.innerText.includes('damaged') || e.innerText.includes('not a take')).length === 2`)
 	p.says("harmed.take: the take is damaged (block")
-	p.says("12 takes")
+	p.says("24 takes")
 
 	// One that is new: remove a take, add its file again, by dropping it.
 	p.key("/")
@@ -171,7 +171,7 @@ func TestUpload(t *testing.T) {
 func TestDropAndRemove(t *testing.T) {
 	p := newPage(t)
 	p.visit("/takes")
-	p.says("12 takes")
+	p.says("24 takes")
 	key := takeOf(t, "3.4.0")
 	status := value[int](p, fmt.Sprintf(`(async () => {
 		const file = await (await fetch('/api/v1/takes/%[1]s/file')).blob()
@@ -187,7 +187,7 @@ func TestDropAndRemove(t *testing.T) {
 		t.Fatalf("removing answered %d", status)
 	}
 	p.says("dropped.take was added")
-	p.says("12 takes")
+	p.says("24 takes")
 }
 
 // TestRibbonRestrictsTheTime: dragging over the ribbon changes what 100 % is.
@@ -254,4 +254,30 @@ func TestLiveTake(t *testing.T) {
 	if status := value[int](p, fmt.Sprintf(`fetch('/api/v1/takes/%s', { method: 'DELETE' }).then(r => r.status)`, key)); status != 204 {
 		t.Errorf("removing the live take answered %d", status)
 	}
+}
+
+// TestRuntimeFolds: one key counts the interpreter's own functions as those of
+// the Python code that they run, the sentence says so, and one takes it back.
+func TestRuntimeFolds(t *testing.T) {
+	p := newPage(t)
+	p.visit("/takes/" + takeOf(t, "1.5.0"))
+	p.says("100 % =")
+	whole := value[string](p, `document.querySelector('[data-test=whole]').innerText`)
+	p.until("the flame", `Number(document.querySelector('[data-test=flame]')?.dataset.frames) > 0`)
+	frames := value[int](p, `Number(document.querySelector('[data-test=flame]').dataset.frames)`)
+	p.key("o")
+	p.says("the runtime folded")
+	p.until("fewer frames", fmt.Sprintf(`Number(document.querySelector('[data-test=flame]').dataset.frames) < %d`, frames))
+	if got := value[string](p, `document.querySelector('[data-test=whole]').innerText`); got != whole {
+		t.Errorf("folded, it says %q; before, %q", got, whole)
+	}
+	if q := p.query("fold"); q != "runtime" {
+		t.Errorf("the address says fold=%s", q)
+	}
+	x, y := p.frame("note")
+	p.do("click a Python frame", chromedp.MouseClickXY(x, y))
+	p.until("it is in focus", `document.querySelector('[data-test=told]').innerText.includes('interpreted')`)
+	p.says("interpreter’s frames")
+	p.click(`[aria-label="Show the runtime"]`)
+	p.until("all frames", fmt.Sprintf(`Number(document.querySelector('[data-test=flame]').dataset.frames) === %d`, frames))
 }

@@ -252,9 +252,8 @@ const orders = [
         <button class="text-ink-2 hover:text-ink disabled:opacity-40" aria-label="Next match" :disabled="!found.data.value.nodes" @click="stepMatch(1)"><ChevronDown class="size-4" /></button>
       </template>
       <div class="flex-1" />
-      <span v-if="!words" class="label">Siblings</span>
       <ChoiceMenu v-model="order" :choices="orders" name="Order of siblings" />
-      <button class="action !px-2 !py-0.5" :aria-pressed="!!range.fold" title="Count the language runtime's own functions as their callers' (o)" @click="emit('fold')"><FoldVertical class="size-3.5" aria-hidden="true" /><span :class="words && 'sr-only'">{{ range.fold ? 'unfold runtime' : 'fold runtime' }}</span></button>
+      <button class="action !px-2 !py-0.5" :aria-pressed="!!range.fold" title="Count the language runtime's own functions as their callers' (o)" @click="emit('fold')"><FoldVertical class="size-3.5" aria-hidden="true" /><span :class="words && 'sr-only'">{{ range.fold ? 'unfold' : 'fold runtime' }}</span></button>
       <button class="action !px-2 !py-0.5" :aria-pressed="up" @click="turned = up ? '' : 'up'"><ArrowDownUp class="size-3.5" aria-hidden="true" /><span :class="words && 'sr-only'">{{ up ? 'grows up' : 'grows down' }}</span></button>
     </div>
     <div v-if="flame.data.value?.path.length" class="shrink-0 border-b border-rule" aria-label="Frames above">
