@@ -28,14 +28,15 @@ func main() {
 	pairs := flag.Int("pairs", 9, "pairs of runs for each slowdown")
 	rounds := flag.String("rounds", "40000", "work of the two-thread program")
 	out := flag.String("out", "docs/benchmarks.md", "file to write")
+	only := flag.String("only", "", "only the part of this name, for a look: slowdown, runtimes, copies, tables, names, opening or inner")
 	flag.Parse()
-	if err := run(*pairs, *rounds, *out); err != nil {
+	if err := run(*pairs, *rounds, *out, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
 }
 
-func run(pairs int, rounds, out string) error {
+func run(pairs int, rounds, out, only string) error {
 	dir, err := os.MkdirTemp("", "entelon-bench-*")
 	if err != nil {
 		return err
@@ -51,8 +52,14 @@ The machine is a shared virtual one, so ratios of paired runs are quoted as medi
 	if err := sampler.Allowed(); err != nil {
 		return fmt.Errorf("the slowdown cannot be measured here: %w", err)
 	}
-	for _, part := range []func(*bytes.Buffer, string, int, string) error{slowdown, copies, tables, names, opening, inner} {
-		if err := part(&b, dir, pairs, rounds); err != nil {
+	for _, part := range []struct {
+		name string
+		do   func(*bytes.Buffer, string, int, string) error
+	}{{"slowdown", slowdown}, {"runtimes", runtimes}, {"copies", copies}, {"tables", tables}, {"names", names}, {"opening", opening}, {"inner", inner}} {
+		if only != "" && only != part.name {
+			continue
+		}
+		if err := part.do(&b, dir, pairs, rounds); err != nil {
 			return err
 		}
 	}
@@ -91,21 +98,34 @@ func slowdown(b *bytes.Buffer, dir string, pairs int, rounds string) error {
 	if text, err := exec.Command("cc", "-O2", "-pthread", "-fomit-frame-pointer", "-o", program, "cmd/entelon/testdata/threads/threads.c").CombinedOutput(); err != nil {
 		return fmt.Errorf("cc: %w: %s", err, text)
 	}
-	file := filepath.Join(dir, "x.take")
 	fmt.Fprint(b, "## What sampling costs\n\nA CPU-bound program with two threads on two processors, so that the collector takes its time from the program.\n\n")
+	if err := costs(b, dir, pairs, []rate{{99, "1 %"}, {997, "3 %"}}, program, rounds); err != nil {
+		return err
+	}
+	fmt.Fprintf(b, "\n%d pairs for each rate. The collector's CPU includes reading the symbols of the program, the C library and the kernel once for each take, which at low rates is most of it.\n\n", pairs)
+	return nil
+}
+
+// rate is a number of samples a second, with the most that it may cost.
+type rate struct {
+	hz     int
+	target string
+}
+
+// costs runs a command bare and sampled in turns. It prints how long its work
+// took.
+func costs(b *bytes.Buffer, dir string, pairs int, rates []rate, command ...string) error {
+	file := filepath.Join(dir, "x.take")
 	fmt.Fprint(b, "| rate | slowdown, % | target | collector's CPU a sample, µs | target | lost |\n|---|---|---|---|---|---|\n")
-	for _, rate := range []struct {
-		hz     int
-		target string
-	}{{99, "1 %"}, {997, "3 %"}} {
+	for _, rate := range rates {
 		var slow, cost spread
 		var lost int64
 		for i := range pairs + 1 {
-			bare, err := seconds(program, rounds)
+			bare, err := seconds(command[0], command[1:]...)
 			if err != nil {
 				return err
 			}
-			sampled, err := seconds("bin/entelon", "take", "--rate", strconv.Itoa(rate.hz), "--out", file, "--", program, rounds)
+			sampled, err := seconds("bin/entelon", append([]string{"take", "--rate", strconv.Itoa(rate.hz), "--out", file, "--"}, command...)...)
 			if err != nil {
 				return err
 			}
@@ -122,7 +142,6 @@ func slowdown(b *bytes.Buffer, dir string, pairs int, rounds string) error {
 		}
 		fmt.Fprintf(b, "| %d | %s | at most %s | %s | at most 40 | %d |\n", rate.hz, slow.text("%.2f"), rate.target, cost.text("%.1f"), lost)
 	}
-	fmt.Fprintf(b, "\n%d pairs for each rate. The collector's CPU includes reading the symbols of the program, the C library and the kernel once for each take, which at low rates is most of it.\n\n", pairs)
 	return nil
 }
 

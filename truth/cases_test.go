@@ -20,6 +20,7 @@ type Case struct {
 	// stacks are compared without the runtime's own frames, as the author sees them.
 	runs     func(out string) []string
 	authored bool
+	witness  bool // run for no seconds, it has its runtime's own profiler measure its parts
 
 	source    string
 	compile   func(c Case, dir, out string) error
@@ -197,15 +198,18 @@ func Cases() []Case {
 	for _, p := range pythons() {
 		x = c("partbook, CPython "+p.version, "partbook.py", interpreted)
 		x.runs, x.authored, x.Short = python(p.path, x.source), true, p.short
-		x.args = []string{"{dir}"}
+		x.args, x.witness = []string{"{dir}"}, true
 	}
 	if have("node") && have("web/node_modules/typescript/bin/tsc") {
 		x = c("pageturn, TypeScript on Node.js", "pageturn.ts", tsc)
 		x.runs, x.authored, x.Short = func(out string) []string { return []string{"node", filepath.Join(filepath.Dir(out), "pageturn.js")} }, true, true
+		x.witness = true
 	}
 	if have("java") && have("javac") {
 		x = c("press, Java", "java/shop/Press.java", javac)
-		x.runs, x.authored, x.Short = func(out string) []string { return []string{"java", "-Xcomp", "-XX:CompileCommand=quiet", "-XX:CompileCommand=compileonly,shop.Press::*", "-cp", filepath.Dir(out), "shop.Press"} }, true, true
+		x.runs, x.authored, x.Short = func(out string) []string {
+			return []string{"java", "-Xcomp", "-XX:CompileCommand=quiet", "-XX:CompileCommand=compileonly,shop.Press::*", "-cp", filepath.Dir(out), "shop.Press"}
+		}, true, true
 	}
 	return out
 }

@@ -60,13 +60,16 @@ with the default settings. Its sources, with the stacks that must be seen, are i
 | complete stacks, without the deliberately over-deep | %.3f %% of %d | 99.5 %% |
 | stacks that look as the source says | %.3f %% of %d | 99.5 %% |
 | samples lost | %d | 0 |
+| stacks with functions of an interpreter, hit while it changed them | %.3f %% of %d | at most 0.5 %% |
+| shares by the runtime's own profiler, within %.0f points | %d of %d | all |
 
 ## Programs
 
 | program | samples | complete | as expected | cut off |
 |---|---|---|---|---|
 `, time.Now().Format("2006-01-02"), runtime.GOARCH, runtime.Version(), runtime.NumCPU(), *seconds,
-		s.Hits, s.Shares, s.Allowed, 100*s.Complete, s.Stacks, 100*s.Right, s.Known, s.Lost)
+		s.Hits, s.Shares, s.Allowed, 100*s.Complete, s.Stacks, 100*s.Right, s.Known, s.Lost,
+		100*float64(s.Torn)/float64(max(1, s.Interpreted+s.Torn)), s.Interpreted+s.Torn, 100*witnessMayDiffer, s.Agree, s.Witnessed)
 	for _, r := range all {
 		var cut []string
 		for _, c := range r.Cut {
@@ -86,6 +89,16 @@ with the default settings. Its sources, with the stacks that must be seen, are i
 				mark = "outside"
 			}
 			fmt.Fprintf(&b, "| %s | %s | %.2f | %.2f | %.2f to %.2f | %s |\n", r.Case.Name, x.Part, 100*x.Measured, 100*x.Sampled, 100*x.Low, 100*x.High, mark)
+		}
+	}
+	fmt.Fprint(&b, "\n## Second witness\n\nThe same parts by the profiler that the runtime has in its standard library, in a run of its own.\n\n| program | part | by it, % | sampled, % | |\n|---|---|---|---|---|\n")
+	for _, r := range all {
+		for _, x := range r.Witness {
+			mark := ""
+			if !x.Hit {
+				mark = "apart"
+			}
+			fmt.Fprintf(&b, "| %s | %s | %.2f | %.2f | %s |\n", r.Case.Name, x.Part, 100*x.Measured, 100*x.Sampled, mark)
 		}
 	}
 	wrong := false

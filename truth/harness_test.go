@@ -35,6 +35,7 @@ type Result struct {
 	Complete float64 // share of the stacks that are whole
 	Cut      []profile.Cut
 	Shares   []Share
+	Witness  []Share // Measured is what the runtime's own profiler says
 	// Of the stacks with a function whose surroundings are known, how many
 	// there are and how many look as they must.
 	Known, Right int64
@@ -106,11 +107,16 @@ func once(c Case, exe, entelon, dir string, seconds float64) (r *Result, missing
 	}
 	r.Interpreted, r.Torn = t.Facts.Interpreted, t.Facts.Torn
 	stacks := unfold(t.Profile, c.authored)
-	spent, err := parts(&out)
+	spent, err := parts(&out, "part")
 	if err != nil {
 		return nil, 0, fmt.Errorf("%s: %w", c.Name, err)
 	}
-	r.shares(stacks, spent)
+	r.Shares = shares(stacks, spent)
+	if c.witness {
+		if err := r.testify(command, args[len(args)-len(c.args):], stacks); err != nil {
+			return nil, 0, fmt.Errorf("%s: %w", c.Name, err)
+		}
+	}
 	source, err := os.ReadFile(c.source)
 	if err != nil {
 		return nil, 0, err
@@ -128,12 +134,12 @@ func once(c Case, exe, entelon, dir string, seconds float64) (r *Result, missing
 
 // parts reads what the program printed of itself; parts of several processes
 // are added up.
-func parts(out *bytes.Buffer) (map[string]int64, error) {
+func parts(out *bytes.Buffer, word string) (map[string]int64, error) {
 	spent := map[string]int64{}
 	sc := bufio.NewScanner(out)
 	for sc.Scan() {
 		f := strings.Fields(sc.Text())
-		if len(f) != 3 || f[0] != "part" {
+		if len(f) != 3 || f[0] != word {
 			continue
 		}
 		n, err := strconv.ParseInt(f[2], 10, 64)
@@ -226,7 +232,7 @@ const quantile99 = 2.5758
 // shares compares the parts. The interval is that of a binomial distribution
 // around the measured share, as its normal approximation with a correction for
 // whole numbers.
-func (r *Result) shares(stacks []stack, spent map[string]int64) {
+func shares(stacks []stack, spent map[string]int64) (out []Share) {
 	var all, n int64
 	count := map[string]int64{}
 	for part, t := range spent {
@@ -243,9 +249,36 @@ func (r *Result) shares(stacks []stack, spent map[string]int64) {
 		half := (quantile99*math.Sqrt(float64(n)*p*(1-p)) + 0.5) / float64(n)
 		s := Share{Part: part, Measured: p, Sampled: float64(count[part]) / float64(n), Low: p - half, High: p + half}
 		s.Hit = s.Sampled >= s.Low && s.Sampled <= s.High
-		r.Shares = append(r.Shares, s)
+		out = append(out, s)
 	}
-	sort.Slice(r.Shares, func(i, j int) bool { return r.Shares[i].Measured > r.Shares[j].Measured })
+	sort.Slice(out, func(i, j int) bool { return out[i].Measured > out[j].Measured })
+	return out
+}
+
+// witnessMayDiffer is by how much of all a part may differ from what the
+// runtime's own profiler says: those count the time that they take themselves
+// to the functions that are called most often.
+const witnessMayDiffer = 0.04
+
+// testify runs the program once more, with its runtime's own profiler.
+func (r *Result) testify(command, args []string, stacks []stack) error {
+	cmd := exec.Command(command[0], append(append(command[1:len(command):len(command)], "0"), args...)...)
+	var out, says bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &says
+	if err := cmd.Run(); err != nil {
+		return fmt.Errorf("%w: %s", err, says.String())
+	}
+	spent, err := parts(&out, "witness")
+	if err != nil {
+		return err
+	}
+	r.Witness = shares(stacks, spent)
+	for i := range r.Witness {
+		x := &r.Witness[i]
+		x.Low, x.High = x.Measured-witnessMayDiffer, x.Measured+witnessMayDiffer
+		x.Hit = x.Sampled >= x.Low && x.Sampled <= x.High
+	}
+	return nil
 }
 
 // pattern is what must stand around a function.

@@ -9,6 +9,10 @@ import (
 // Target is the share of stacks that must be complete, and as expected.
 const Target = 0.995
 
+// mayBeTorn is the share of interpreted stacks that may be hit while the
+// interpreter is changing them.
+const mayBeTorn = 0.005
+
 // Summary is what all runs together say.
 type Summary struct {
 	Shares, Hits, Allowed int     // Allowed may miss by chance
@@ -17,6 +21,8 @@ type Summary struct {
 	Right                 float64
 	Known                 int64
 	Lost                  int64
+	Interpreted, Torn     int64
+	Witnessed, Agree      int
 }
 
 // Sum adds up results.
@@ -31,6 +37,14 @@ func Sum(all []*Result) Summary {
 			}
 		}
 		s.Lost += r.Lost
+		s.Interpreted += r.Interpreted
+		s.Torn += r.Torn
+		for _, x := range r.Witness {
+			s.Witnessed++
+			if x.Hit {
+				s.Agree++
+			}
+		}
 		s.Known += r.Known
 		right += float64(r.Right)
 		if !r.Case.Deep {
@@ -64,6 +78,12 @@ func (s Summary) Err() error {
 	var errs []error
 	if missed := s.Shares - s.Hits; missed > s.Allowed {
 		errs = append(errs, fmt.Errorf("%d of %d shares are outside their intervals, and chance allows %d", missed, s.Shares, s.Allowed))
+	}
+	if torn := float64(s.Torn) / float64(max(1, s.Interpreted+s.Torn)); torn > mayBeTorn {
+		errs = append(errs, fmt.Errorf("%.3f %% of the interpreted stacks were torn", 100*torn))
+	}
+	if s.Agree < s.Witnessed {
+		errs = append(errs, fmt.Errorf("of %d parts the runtime's own profiler says otherwise for %d", s.Witnessed, s.Witnessed-s.Agree))
 	}
 	if s.Complete < Target {
 		errs = append(errs, fmt.Errorf("only %.3f %% of the stacks are complete", 100*s.Complete))

@@ -41,6 +41,11 @@ func TestShort(t *testing.T) {
 				t.Logf("%s: %s measured %.2f %%, sampled %.2f %%", c.Name, s.Part, 100*s.Measured, 100*s.Sampled)
 			}
 		}
+		for _, s := range r.Witness {
+			if !s.Hit {
+				t.Logf("%s: %s is %.2f %% by the runtime's own profiler, sampled %.2f %%", c.Name, s.Part, 100*s.Measured, 100*s.Sampled)
+			}
+		}
 		if len(r.Cut) > 0 || r.Wrong != "" {
 			t.Logf("%s: %.2f %% complete, %v; %s", c.Name, 100*r.Complete, r.Cut, r.Wrong)
 		}
@@ -141,11 +146,11 @@ func TestSumAllowsWhatChanceDoes(t *testing.T) {
 // TestParts: what several processes print is added up, and a program that
 // printed nothing is no result.
 func TestParts(t *testing.T) {
-	spent, err := parts(bytes.NewBufferString("part a 5\nhello\npart b 7\npart a 6\n"))
+	spent, err := parts(bytes.NewBufferString("part a 5\nhello\npart b 7\npart a 6\n"), "part")
 	if err != nil || spent["a"] != 11 || spent["b"] != 7 {
 		t.Errorf("%v %v", spent, err)
 	}
-	if _, err := parts(bytes.NewBufferString("hello\n")); err == nil {
+	if _, err := parts(bytes.NewBufferString("hello\n"), "part"); err == nil {
 		t.Error("a program that measured nothing is taken for one that did")
 	}
 }

@@ -55,8 +55,45 @@ function words(): void {
   for (let i = 0; i < 8; i++) sink += text.replace(/l([au])-?/g, '$1').length;
 }
 
+interface Node {
+  id: number;
+  callFrame: { functionName: string };
+  children?: number[];
+}
+
+// witness has the runtime's own profiler say how much each part takes.
+function witness(parts: Record<string, () => void>): void {
+  const session = new (require('node:inspector').Session)();
+  session.connect();
+  session.post('Profiler.enable');
+  session.post('Profiler.start');
+  for (let i = 0; i < 40; i++) for (const name of Object.keys(parts)) parts[name]();
+  session.post('Profiler.stop', (_: unknown, { profile }: { profile: { nodes: Node[]; samples: number[]; timeDeltas: number[] } }) => {
+    const part = new Map<number, string>();
+    const mark = (id: number, name: string): void => {
+      const node = profile.nodes.find((n) => n.id === id)!;
+      const own = name === '' && node.callFrame.functionName in parts ? node.callFrame.functionName : name;
+      part.set(id, own);
+      for (const child of node.children ?? []) mark(child, own);
+    };
+    mark(profile.nodes[0].id, '');
+    const spent: Record<string, number> = {};
+    profile.samples.forEach((id, i) => {
+      const name = part.get(id) ?? '';
+      if (name) spent[name] = (spent[name] ?? 0) + profile.timeDeltas[i];
+    });
+    for (const name of Object.keys(spent)) console.log('witness', name, spent[name]);
+  });
+}
+
+declare function require(name: string): { Session: new () => { connect(): void; post(...x: unknown[]): void } };
+
 function main(seconds: number): void {
   const parts: Record<string, () => void> = { leaves, sorted, generated, words };
+  if (seconds === 0) {
+    witness(parts);
+    return;
+  }
   const spent: Record<string, number> = {};
   let all = 0;
   while (all < seconds * 1e6) {
