@@ -32,7 +32,6 @@ func newPythonReader(outputs *ebpf.Map) (*pythonReader, error) {
 	}{
 		{&r.places, ebpf.MapSpec{Name: "python_places", Type: ebpf.LRUHash, KeySize: 4, ValueSize: placesBytes, MaxEntries: 4096}},
 		{&r.scratch, ebpf.MapSpec{Name: "python_scratch", Type: ebpf.PerCPUArray, KeySize: 4, ValueSize: scratchPython, MaxEntries: 1}},
-		{&r.seen, ebpf.MapSpec{Name: "python_codes", Type: ebpf.LRUHash, KeySize: 16, ValueSize: 24, MaxEntries: 1 << 16}},
 		{&r.calls, ebpf.MapSpec{Name: "python_calls", Type: ebpf.ProgramArray, KeySize: 4, ValueSize: 4, MaxEntries: callCount}},
 	} {
 		made, err := ebpf.NewMap(&m.spec)
@@ -44,13 +43,24 @@ func newPythonReader(outputs *ebpf.Map) (*pythonReader, error) {
 	return r, nil
 }
 
+// fds names the maps for the programs. That of the code objects is made with
+// the programs that use it.
 func (r *pythonReader) fds() pythonMaps {
-	return pythonMaps{places: r.places.FD(), scratch: r.scratch.FD(), seen: r.seen.FD(), calls: r.calls.FD(), outputs: r.outputs.FD()}
+	m := pythonMaps{places: r.places.FD(), scratch: r.scratch.FD(), calls: r.calls.FD(), outputs: r.outputs.FD()}
+	if r.seen != nil {
+		m.seen = r.seen.FD()
+	}
+	return m
 }
 
 // load has the kernel check the programs and makes them callable.
 func (r *pythonReader) load() error {
 	r.once.Do(func() {
+		r.seen, r.err = ebpf.NewMap(&ebpf.MapSpec{Name: "python_codes", Type: ebpf.LRUHash, KeySize: 16, ValueSize: 24, MaxEntries: 1 << 16})
+		if r.err != nil {
+			r.err = fmt.Errorf("preparing to read frames of CPython: %w", r.err)
+			return
+		}
 		for number, code := range []asm.Instructions{callPythonStates: pythonStates(r.fds()), callPythonFrames: pythonFrames(r.fds()), callPythonCodes: pythonCodes(r.fds())} {
 			p, err := ebpf.NewProgram(&ebpf.ProgramSpec{Name: "python", Type: ebpf.PerfEvent, License: "GPL", Instructions: code})
 			if err != nil {

@@ -380,7 +380,9 @@ func (r *resolver) close() error {
 	}
 	for _, p := range r.ps.known {
 		errs = append(errs, p.made.close(r.facts.RuntimeSet != ""))
-		p.leaveMade()
+		if p.made != nil && p.made.java != nil {
+			p.made.java.end()
+		}
 	}
 	return errors.Join(errs...)
 }

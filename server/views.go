@@ -55,18 +55,7 @@ func (s *Server) scoped(c *gin.Context) (*view, *store.Take, scopedCost, bool) {
 func refOf(p *profile.Profile, id profile.FunctionID) FunctionRef {
 	name := p.FunctionName(id)
 	f := p.Functions[id]
-	return FunctionRef{uint32(id), name, reading.Short(name), p.ModulePath(id), p.Area(id), f.Kind.String(), runs(p.Modules[f.Module].Kind)}
-}
-
-// runs tells how the code of a module is run.
-func runs(k profile.ModuleKind) string {
-	switch k {
-	case profile.KindInterpreter:
-		return "interpreted"
-	case profile.KindJIT:
-		return "made at run time"
-	}
-	return "native"
+	return FunctionRef{uint32(id), name, reading.Short(name), p.ModulePath(id), p.Area(id), f.Kind.String(), p.Modules[f.Module].Kind.Runs()}
 }
 
 func (s *Server) hot(c *gin.Context) {

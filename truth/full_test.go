@@ -29,7 +29,7 @@ func TestFull(t *testing.T) {
 		if !strings.Contains(c.Name, *only) {
 			continue
 		}
-		r, err := Run(c, entelon, t.TempDir(), *seconds)
+		r, err := Run(c, entelon, t.TempDir(), *seconds, fullTries)
 		if err != nil {
 			t.Fatal(err)
 		}

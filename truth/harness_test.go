@@ -12,6 +12,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"time"
 
 	"entelon/codec/take"
 	"entelon/core/profile"
@@ -51,18 +52,22 @@ type Result struct {
 // clock goes on and its measurement is no truth; such a run is made again.
 const (
 	mayMissTicks = 0.15
-	attempts     = 2
+	shortTries   = 2
+	fullTries    = 8
 )
 
 // Run builds a case in dir, takes a sample of a run of that many seconds, and
 // compares. entelon is the path of the command. An error says, too, that the
-// machine did not let the program run undisturbed.
-func Run(c Case, entelon, dir string, seconds float64) (*Result, error) {
+// machine did not let the program run undisturbed in so many tries.
+func Run(c Case, entelon, dir string, seconds float64, tries int) (*Result, error) {
 	exe, err := c.build(dir)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", c.Name, err)
 	}
-	for range attempts {
+	for i := range tries {
+		if i > 1 {
+			time.Sleep(5 * time.Second) // it may pass
+		}
 		r, missing, err := once(c, exe, entelon, dir, seconds)
 		if err != nil || missing <= mayMissTicks {
 			return r, err

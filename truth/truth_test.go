@@ -26,7 +26,7 @@ func TestShort(t *testing.T) {
 			t.Log("no rustc: " + c.Name)
 			continue
 		}
-		r, err := Run(c, entelon, t.TempDir(), 0.7)
+		r, err := Run(c, entelon, t.TempDir(), 0.7, shortTries)
 		if errors.Is(err, ErrDisturbed) {
 			disturbed++
 			t.Log(err)

@@ -47,6 +47,7 @@ func readTake(path string) (*profile.Take, error) {
 type hotRow struct {
 	tree.FunctionCost
 	name, linkage, module, file string
+	kind, runs                  string
 	line                        uint32
 }
 
@@ -75,7 +76,7 @@ func hotRows(t *profile.Take, by string, limit int, fold bool) ([]hotRow, int64)
 	out := make([]hotRow, len(rows))
 	for i, r := range rows {
 		f := t.Profile.Functions[r.Function]
-		out[i] = hotRow{r, t.Profile.Strings[f.Name], t.Profile.Strings[f.Linkage], t.Profile.ModulePath(r.Function), t.Profile.Strings[f.File], f.Line}
+		out[i] = hotRow{r, t.Profile.Strings[f.Name], t.Profile.Strings[f.Linkage], t.Profile.ModulePath(r.Function), t.Profile.Strings[f.File], f.Kind.String(), t.Profile.Modules[f.Module].Kind.Runs(), f.Line}
 	}
 	return out, c.Total[0]
 }
@@ -100,6 +101,8 @@ type functionOut struct {
 	Short      string  `json:"short"`
 	Linkage    string  `json:"linkage"` // the linker's name, "" where it is the same
 	Module     string  `json:"module"`
+	Kind       string  `json:"kind"` // whose code: own, library, runtime, kernel, jit, mark or unknown
+	Runs       string  `json:"runs"` // native, interpreted, or made at run time
 	File       string  `json:"file"`
 	Line       uint32  `json:"line"`
 	Self       int64   `json:"self"`
@@ -160,7 +163,7 @@ func hotOut(t *profile.Take, rows []hotRow, total int64) hotJSON {
 	m := t.Profile.Measures[0]
 	out := hotJSON{t.Profile.Strings[m.Name], t.Profile.Strings[m.Unit], total, t.Profile.Samples.Len(), []functionOut{}}
 	for _, r := range rows {
-		out.Functions = append(out.Functions, functionOut{r.name, reading.Short(r.name), r.linkage, r.module, r.file, r.line, r.Self, r.Total,
+		out.Functions = append(out.Functions, functionOut{r.name, reading.Short(r.name), r.linkage, r.module, r.kind, r.runs, r.file, r.line, r.Self, r.Total,
 			share(r.Self, total), share(r.Total, total)})
 	}
 	return out
@@ -208,6 +211,7 @@ type factsJSON struct {
 	StackBytes    int               `json:"stack_bytes"`
 	Interpreted   int64             `json:"interpreted_stacks"`
 	Torn          int64             `json:"torn_stacks"`
+	RuntimeSet    string            `json:"runtime_set"`
 	CollectorNS   int64             `json:"collector_cpu_ns"`
 	ExitCode      *int              `json:"exit_code"`
 	EndedBy       string            `json:"ended_by"`
@@ -242,7 +246,7 @@ func factsOut(t *profile.Take) factsJSON {
 	out := factsJSON{
 		Program: s.Program, Build: s.Build, BuildID: f.BuildID, Revision: f.Revision, Command: append([]string{}, s.Command...),
 		Dir: s.Dir, Note: s.Note, StartedAt: t.Machine.StartedAt, DurationNS: f.DurationNS, CPUNS: f.CPUNS, RateHz: s.RateHz,
-		Event: s.Event, Unwind: s.Unwind, Samples: f.Samples, Lost: f.Lost, CompleteShare: f.CompleteShare(), CutOff: append([]profile.Cut{}, f.CutOff...), StackBytes: s.StackBytes, Interpreted: f.Interpreted, Torn: f.Torn,
+		Event: s.Event, Unwind: s.Unwind, Samples: f.Samples, Lost: f.Lost, CompleteShare: f.CompleteShare(), CutOff: append([]profile.Cut{}, f.CutOff...), StackBytes: s.StackBytes, Interpreted: f.Interpreted, Torn: f.Torn, RuntimeSet: f.RuntimeSet,
 		CollectorNS: f.CollectorNS, ExitCode: f.ExitCode, EndedBy: f.EndedBy, Whole: t.Whole,
 		Processes: []processOut{}, Threads: []threadOut{}, Modules: []moduleOut{}, Machine: t.Machine,
 		Warnings: append([]profile.Warning{}, f.Warnings...),
@@ -306,6 +310,12 @@ func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
 	row("complete stacks", "%.2f %% (%s)", 100*f.CompleteShare, f.Unwind)
 	for _, c := range f.CutOff {
 		row("cut off", "%s: %s", thin(c.Stacks), c.Reason)
+	}
+	if f.Interpreted > 0 {
+		row("interpreted", "%s stacks have functions of an interpreter; %s more were hit while it changed them", thin(f.Interpreted), thin(f.Torn))
+	}
+	if f.RuntimeSet != "" {
+		row("runtime", "%s", f.RuntimeSet)
 	}
 	row("collector", "%.2f s CPU", float64(f.CollectorNS)/1e9)
 	row("ended by", "%s", f.EndedBy)

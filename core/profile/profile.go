@@ -49,6 +49,19 @@ func (k ModuleKind) String() string {
 // Valid reports whether k is one of the kinds above.
 func (k ModuleKind) Valid() bool { return int(k) < len(kindNames) }
 
+// Runs tells how the code of a module of this kind is run: "native",
+// "interpreted", or "made at run time". Whose code a function of it is, its own
+// kind tells.
+func (k ModuleKind) Runs() string {
+	switch k {
+	case KindInterpreter:
+		return "interpreted"
+	case KindJIT:
+		return "made at run time"
+	}
+	return "native"
+}
+
 // Module is a file, or another thing that holds code, mapped by a process.
 type Module struct {
 	Path    StringID // as the process saw it; "[kernel]" and the like for what is no file
