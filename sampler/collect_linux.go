@@ -101,7 +101,7 @@ func (s *session) prepare() (err error) {
 		a := attr(clock{rateHz: set.RateHz, onExec: s.starts, kernel: kernel, stackBytes: set.StackBytes, alone: s.command != nil})
 		if s.command != nil {
 			if err = s.target.add(a, pid, false); err == nil {
-				err = s.target.watch(pid)
+				err = s.target.watch(pid, kernel)
 			}
 		} else {
 			err = s.target.attach(a, pid)

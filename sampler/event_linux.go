@@ -42,8 +42,8 @@ type clock struct {
 
 // happenings describes an event that counts nothing and tells at once what
 // happens besides samples: mappings, names, beginnings and ends of threads.
-func happenings() *unix.PerfEventAttr {
-	a := attr(clock{rateHz: 1, kernel: true})
+func happenings(kernel bool) *unix.PerfEventAttr {
+	a := attr(clock{rateHz: 1, kernel: kernel})
 	a.Config, a.Sample = unix.PERF_COUNT_SW_DUMMY, 0
 	a.Bits &^= unix.PerfBitDisabled
 	a.Wakeup = 1

@@ -148,6 +148,13 @@ func javaMap(pid uint32) ([]byte, error) {
 			return nil, fmt.Errorf("reading the state of process %d: %w", pid, err)
 		}
 	}
+	// Asked all the same, it would print all its threads' stacks instead.
+	const off = "-XX:+DisableAttachMechanism"
+	for _, file := range []string{"cmdline", "environ"} {
+		if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/%s", pid, file)); err == nil && bytes.Contains(b, []byte(off)) {
+			return nil, errors.New("it was started with " + off)
+		}
+	}
 	socket := fmt.Sprintf("%s/tmp/.java_pid%d", root, own)
 	if me := os.Geteuid(); me != 0 && me != uid {
 		return nil, errors.New("it belongs to another user")

@@ -98,8 +98,13 @@ func named(path, dir string) script {
 	return script{name: strings.TrimSuffix(base, filepath.Ext(base)), path: path}
 }
 
-// mostSources bounds what is read to tell builds of a script apart.
-const mostSources = 500
+// What is read to tell builds of a script apart is bounded: a script may lie
+// in a folder that is not that of one program.
+const (
+	mostSources = 500
+	mostEntries = 20_000
+	mostBytes   = 4 << 20 // of one file
+)
 
 // build tells builds of a script apart by what its source files hold: those
 // in its folder, and below. It is "" where there is no script.
@@ -110,11 +115,15 @@ func (s script) build() string {
 	}
 	ext := filepath.Ext(s.path)
 	sum := sha256.New()
-	n := 0
+	n, entries := 0, 0
 	dir := filepath.Dir(s.path)
 	err = filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return nil // a folder of others; what cannot be read does not run
+		}
+		if entries++; entries > mostEntries {
+			n = mostSources + 1
+			return fs.SkipAll
 		}
 		if d.IsDir() {
 			if base := d.Name(); path != dir && (strings.HasPrefix(base, ".") || base == "node_modules" || base == "site-packages" || base == "__pycache__") {
@@ -127,6 +136,9 @@ func (s script) build() string {
 		}
 		if n++; n > mostSources {
 			return fs.SkipAll
+		}
+		if st, err := d.Info(); err != nil || st.Size() > mostBytes || !st.Mode().IsRegular() {
+			return nil
 		}
 		b, err := os.ReadFile(path)
 		if err != nil {

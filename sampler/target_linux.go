@@ -81,9 +81,9 @@ func (t *target) add(a *unix.PerfEventAttr, tid int, late bool) error {
 // watch opens an event on each processor that tells at once what happens to a
 // command: a runtime has to be known to the kernel's program before its first
 // function runs.
-func (t *target) watch(tid int) error {
+func (t *target) watch(tid int, kernel bool) error {
 	for _, cpu := range t.cpus {
-		fd, err := open(happenings(), tid, cpu)
+		fd, err := open(happenings(kernel), tid, cpu)
 		if err != nil {
 			return err
 		}

@@ -109,8 +109,8 @@ func interpreted(_ Case, dir, _ string) error {
 
 // python runs a script with one of the interpreters that are here. The script
 // gets the folder of its library behind the seconds.
-func python(interpreter, source string) func(string) []string {
-	return func(string) []string { return []string{interpreter, source} }
+func python(p interpreter, source string) func(string) []string {
+	return func(string) []string { return append(append([]string{p.path}, p.args...), source) }
 }
 
 // tsc compiles TypeScript with the compiler that the front end has, with a
@@ -197,7 +197,7 @@ func Cases() []Case {
 	c("cgo stripped", "cgo/main.go", gobuild, "-ldflags=-s -w")
 	for _, p := range pythons() {
 		x = c("partbook, CPython "+p.version, "partbook.py", interpreted)
-		x.runs, x.authored, x.Short = python(p.path, x.source), true, p.short
+		x.runs, x.authored, x.Short = python(p, x.source), true, p.short
 		x.args, x.witness = []string{"{dir}"}, true
 	}
 	if have("node") && have("web/node_modules/typescript/bin/tsc") {

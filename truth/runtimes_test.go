@@ -1,6 +1,7 @@
 package truth
 
 import (
+	"flag"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -12,6 +13,7 @@ import (
 // interpreter is one CPython of this machine.
 type interpreter struct {
 	path, version string
+	args          []string
 	short         bool
 }
 
@@ -46,8 +48,16 @@ func pythons() []interpreter {
 			out = append(out, interpreter{path, version, i == 0})
 		}
 	}
+	if name, command, ok := strings.Cut(*alsoPython, "="); ok {
+		words := strings.Fields(command)
+		out = append(out, interpreter{path: words[0], args: words[1:], version: name})
+	}
 	return out
 }
+
+// alsoPython is one more interpreter, such as one that was unpacked into a
+// folder with its own C library and loader.
+var alsoPython = flag.String("python", "", "one more interpreter, as VERSION=COMMAND ARGS")
 
 // have reports whether a program, or a file, is here.
 func have(name string) bool {
