@@ -98,9 +98,10 @@ func (s *session) prepare() (err error) {
 		if s.target, err = newTarget(s.other); err != nil {
 			return err
 		}
-		a := attr(clock{rateHz: set.RateHz, onExec: s.starts, kernel: kernel, stackBytes: set.StackBytes, alone: s.command != nil})
+		a := attr(clock{rateHz: set.RateHz, onExec: s.starts, kernel: kernel, stackBytes: set.StackBytes, alone: s.command != nil && s.other != nil})
 		if s.command != nil {
-			if err = s.target.add(a, pid, false); err == nil {
+			// Only the kernel's program needs to know at once what was mapped.
+			if err = s.target.add(a, pid, false); err == nil && s.other != nil {
 				err = s.target.watch(pid, kernel)
 			}
 		} else {
@@ -361,6 +362,9 @@ func (s *session) result(err, sinkErr error) (*Result, error) {
 	res := &Result{SinkErr: sinkErr, Wait: func() int { return 0 }, Signal: func(int) {}}
 	if s.command != nil {
 		c := s.command
+		if rm := os.Remove(c.log); rm != nil && !errors.Is(rm, os.ErrNotExist) {
+			err = errors.Join(err, rm)
+		}
 		res.Wait = func() int { <-c.done; return c.code }
 		res.Signal = func(sig int) {
 			// The command may just have ended, which Wait will tell.

@@ -61,6 +61,7 @@ type launched struct {
 	done chan struct{}
 	code int
 	set  string // what was set for its runtime
+	log  string // a file that this makes it write
 }
 
 // launch finds the command and starts its launcher.
@@ -87,15 +88,15 @@ func launch(o Options) (*launched, error) {
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("preparing the launch: %w", err), goRead.Close(), goWrite.Close())
 	}
-	env := append(os.Environ(), s.Env...)
-	plan := launchPlan{args: s.Command, env: env}
+	plan := launchPlan{path: path, args: s.Command}
+	log := filepath.Join(os.TempDir(), fmt.Sprintf("entelon-%d-%d.log", os.Getpid(), monotonic()))
 	if !s.AsIs {
-		plan = planLaunch(path, s.Command, env)
+		plan = planLaunch(path, s.Command, log)
 	}
-	l := &launched{path: path, set: plan.set, goes: goWrite, errs: errRead, done: make(chan struct{})}
+	l := &launched{path: path, set: plan.set, log: log, goes: goWrite, errs: errRead, done: make(chan struct{})}
 	l.cmd = &exec.Cmd{
-		Path: self, Args: append([]string{self, launchWord, path}, plan.args...),
-		Dir: s.Dir, Env: plan.env,
+		Path: self, Args: append([]string{self, launchWord, plan.path}, plan.args...),
+		Dir: s.Dir, Env: append(os.Environ(), s.Env...),
 		Stdin: o.Stdin, Stdout: o.Stdout, Stderr: o.Stderr,
 		ExtraFiles: []*os.File{goRead, errWrite},
 	}

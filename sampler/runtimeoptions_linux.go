@@ -13,18 +13,23 @@ var (
 	javaOptions = []string{"-XX:+PreserveFramePointer", "-XX:+UnlockDiagnosticVMOptions", "-XX:+DumpPerfMapAtExit"}
 )
 
+func nodeWanted(log string) []string {
+	return append(slices.Clip(nodeOptions), "--no-logfile-per-isolate", "--logfile="+log)
+}
+
 // launchPlan is a command as it is started.
 type launchPlan struct {
+	path string
 	args []string
-	env  []string
 	set  string // what was set for its runtime, in words; "" for nothing
 }
 
 // planLaunch sets what the command's runtime needs, where it is started
 // directly; what a shell script starts is left as it is, since nothing but the
-// command's own arguments should change.
-func planLaunch(path string, command, env []string) launchPlan {
-	p := launchPlan{args: command, env: env}
+// command's own arguments should change. log is a file for what the runtime
+// writes beside its map, which would else go into the current folder.
+func planLaunch(path string, command []string, log string) launchPlan {
+	p := launchPlan{path: path, args: command}
 	options := func(name string, wanted []string) {
 		var missing []string
 		for _, o := range wanted {
@@ -40,21 +45,17 @@ func planLaunch(path string, command, env []string) launchPlan {
 	}
 	switch familyOf(filepath.Base(path)) {
 	case "node":
-		options("node", nodeOptions)
+		options("node", nodeWanted(log))
 		return p
 	case "java":
 		options("java", javaOptions)
 		return p
 	}
 	if next := shebang(path); next != "" && familyOf(filepath.Base(next)) == "node" {
-		value := strings.Join(nodeOptions, " ")
-		for _, kv := range env {
-			if old, ok := strings.CutPrefix(kv, "NODE_OPTIONS="); ok && old != "" {
-				value = old + " " + value
-			}
-		}
-		p.env = append(slices.Clip(env), "NODE_OPTIONS="+value)
-		p.set = "node is started with NODE_OPTIONS=" + value
+		// As the system would run it, but for the options.
+		p.path = next
+		p.args = slices.Concat([]string{next}, nodeWanted(log), []string{path}, command[1:])
+		p.set = "node is started with " + strings.Join(nodeWanted(log), " ")
 	}
 	return p
 }

@@ -45,7 +45,7 @@ func pythons() []interpreter {
 				continue // without what the program needs
 			}
 			seen[version] = true
-			out = append(out, interpreter{path, version, i == 0})
+			out = append(out, interpreter{path: path, version: version, short: i == 0})
 		}
 	}
 	if name, command, ok := strings.Cut(*alsoPython, "="); ok {
