@@ -219,7 +219,7 @@ func (ps *processes) apply(r record) {
 			return
 		}
 		pid, tid := ne.Uint32(r.body), ne.Uint32(r.body[4:])
-		ps.comm(pid, tid, unix.ByteSliceToString(r.body[8:]), r.misc&miscCommExec != 0)
+		ps.comm(pid, tid, unix.ByteSliceToString(r.body[8:]), r.misc&miscCommExec != 0, r.time)
 	case recFork:
 		if len(r.body) < 16 {
 			return
@@ -234,7 +234,7 @@ func (ps *processes) apply(r record) {
 	}
 }
 
-func (ps *processes) comm(pid, tid uint32, name string, exec bool) {
+func (ps *processes) comm(pid, tid uint32, name string, exec bool, at uint64) {
 	p := ps.known[pid]
 	if p == nil {
 		p = ps.fresh(pid)
@@ -242,7 +242,7 @@ func (ps *processes) comm(pid, tid uint32, name string, exec bool) {
 	if exec {
 		p.maps = nil
 		p.forget()
-		ps.leavePython(p)
+		p.leavePython(at)
 		p.leaveMade()
 	}
 	if pid == tid {

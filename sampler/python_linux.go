@@ -129,9 +129,21 @@ func (ps *processes) glance(r record) error {
 	return ps.python.tell(m.pid, &c.layout, at+c.first, false)
 }
 
-// leavePython forgets of a process that it runs CPython.
-func (ps *processes) leavePython(p *process) {
-	p.python, p.codes = nil, nil
+// leavePython forgets that a process ran CPython until a time. Code objects of
+// what it has become since may be known already: their records are taken as
+// they come, and not in their turn.
+func (p *process) leavePython(at uint64) {
+	p.python = nil
+	if p.codes == nil {
+		return
+	}
+	raw := p.codes.raw
+	p.codes = nil
+	for id, r := range raw {
+		if r.at >= at {
+			p.pythonCodes().raw[id] = r
+		}
+	}
 }
 
 // pythonStack collects what one sample has of CPython's frames.

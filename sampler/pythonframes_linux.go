@@ -340,7 +340,7 @@ func (p *assembler) codeObject(m pythonMaps) {
 		asm.Add.Imm(asm.R5, codeTable-otherHeader),
 		asm.StoreMem(asm.R7, otherLength, asm.R5, asm.DWord),
 	)
-	p.output(codeRecord - otherHeader)
+	p.output(codeBytes - otherHeader)
 	p.add(
 		asm.JNE.Imm(asm.R0, 0, skip),
 		asm.LoadMem(asm.R1, asm.R7, pyKey, asm.DWord),

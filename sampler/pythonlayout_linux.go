@@ -49,9 +49,15 @@ func (r *resolver) visitRun(p *process, run *python.Run, frame func(profile.Fram
 
 // pythonCodesRead are the code objects of a process, and the frames in them.
 type pythonCodesRead struct {
-	raw    map[python.Identity][]byte // records that were not looked at yet
+	raw    map[python.Identity]codeRecord // that were not looked at yet
 	known  map[python.Identity]*python.Code
 	frames map[pythonPlace]profile.FrameID
+}
+
+// codeRecord is the record of a code object, from its words on, and its time.
+type codeRecord struct {
+	at    uint64
+	bytes []byte
 }
 
 type pythonPlace struct {
@@ -61,7 +67,7 @@ type pythonPlace struct {
 
 func (p *process) pythonCodes() *pythonCodesRead {
 	if p.codes == nil {
-		p.codes = &pythonCodesRead{raw: map[python.Identity][]byte{}, known: map[python.Identity]*python.Code{}, frames: map[pythonPlace]profile.FrameID{}}
+		p.codes = &pythonCodesRead{raw: map[python.Identity]codeRecord{}, known: map[python.Identity]*python.Code{}, frames: map[pythonPlace]profile.FrameID{}}
 	}
 	return p.codes
 }
@@ -71,7 +77,7 @@ func (r *resolver) learnCode(rec record) {
 	p := r.ps.get(rec.pid)
 	b := rec.body[beforeOther:]
 	word := func(at int) uint64 { return binary.NativeEndian.Uint64(b[at:]) }
-	p.pythonCodes().raw[python.Identity{Address: word(otherAddr), Filename: word(otherLow), Qualname: word(otherHigh), LineTable: word(otherSP)}] = append([]byte(nil), b...)
+	p.pythonCodes().raw[python.Identity{Address: word(otherAddr), Filename: word(otherLow), Qualname: word(otherHigh), LineTable: word(otherSP)}] = codeRecord{rec.time, append([]byte(nil), b...)}
 }
 
 // code returns a code object, nil where it cannot be read any more.
@@ -81,7 +87,7 @@ func (p *process) code(id python.Identity) *python.Code {
 	if ok {
 		return c
 	}
-	if b := codes.raw[id]; b != nil {
+	if b := codes.raw[id].bytes; b != nil {
 		delete(codes.raw, id)
 		n := min(uint64(len(b)), otherHeader+binary.NativeEndian.Uint64(b[otherLength:]))
 		if n >= codeTable {

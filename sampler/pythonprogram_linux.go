@@ -95,28 +95,28 @@ const (
 // The scratch memory of the programs: the record that is being written, one
 // frame, the states found, and the code objects that are still to be read.
 const (
-	pyRecord   = 0
-	pyEntries  = otherHeader
-	pyFrame    = 16 << 10
-	pyStates   = pyFrame + 256
-	pyFound    = pyStates + 8*mostStates // how many there are
-	pyState    = pyFound + 8             // which of them is next
-	pyNext     = pyState + 8             // frame to go on from, 0: from the innermost
-	pyCFrame   = pyNext + 8
-	pyPending  = pyCFrame + 8 // how many codes are to be read
-	pyDone     = pyPending + 8
-	pyCodes    = pyDone + 8
-	pyPlaces   = pyCodes + 32*recordFrames // a copy, so that they are found without a look-up
-	pyKey      = pyPlaces + placesBytes
-	pyStart    = pyKey + 8   // where the process's code begins
-	pyTP       = pyStart + 8 // the thread's pointer to itself
-	pyThread   = pyTP + 8    // where the search for its states is
-	pyInterp   = pyThread + 8
-	pyRounds   = pyInterp + 8
-	codeName   = otherHeader
-	codeFile   = codeName + python.NameBytes
-	codeTable  = codeFile + python.FileBytes
-	codeRecord = codeTable + python.TableBytes
+	pyRecord  = 0
+	pyEntries = otherHeader
+	pyFrame   = 16 << 10
+	pyStates  = pyFrame + 256
+	pyFound   = pyStates + 8*mostStates // how many there are
+	pyState   = pyFound + 8             // which of them is next
+	pyNext    = pyState + 8             // frame to go on from, 0: from the innermost
+	pyCFrame  = pyNext + 8
+	pyPending = pyCFrame + 8 // how many codes are to be read
+	pyDone    = pyPending + 8
+	pyCodes   = pyDone + 8
+	pyPlaces  = pyCodes + 32*recordFrames // a copy, so that they are found without a look-up
+	pyKey     = pyPlaces + placesBytes
+	pyStart   = pyKey + 8   // where the process's code begins
+	pyTP      = pyStart + 8 // the thread's pointer to itself
+	pyThread  = pyTP + 8    // where the search for its states is
+	pyInterp  = pyThread + 8
+	pyRounds  = pyInterp + 8
+	codeName  = otherHeader
+	codeFile  = codeName + python.NameBytes
+	codeTable = codeFile + python.FileBytes
+	codeBytes = codeTable + python.TableBytes
 )
 
 // Programs call each other by these numbers.

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"entelon/core/profile"
+	"entelon/python"
 	"entelon/symbol"
 )
 
@@ -210,4 +211,23 @@ func TestOpenMap(t *testing.T) {
 		t.Fatal(err)
 	}
 	try("another user")
+}
+
+// TestCodeOfTheNextProgram: a code object that was read before the record of
+// the exec came in its turn belongs to the program that came after.
+func TestCodeOfTheNextProgram(t *testing.T) {
+	r := newResolver(profile.NewBuilder(), &profile.Facts{}, nil)
+	p := r.ps.fresh(10)
+	for i, at := range []uint64{100, 300} {
+		body := make([]byte, beforeOther+otherHeader)
+		body[beforeOther+otherAddr] = byte(i + 1)
+		r.learnCode(record{pid: 10, time: at, body: body})
+	}
+	if len(p.codes.raw) != 2 {
+		t.Fatalf("%d code objects are known", len(p.codes.raw))
+	}
+	r.ps.comm(10, 10, "partbook", true, 200)
+	if len(p.codes.raw) != 1 || p.codes.raw[python.Identity{Address: 2}].at != 300 {
+		t.Errorf("after the exec, %v", p.codes.raw)
+	}
 }

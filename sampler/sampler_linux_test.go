@@ -205,13 +205,13 @@ broken line
 
 func TestNamesFollowForkAndExec(t *testing.T) {
 	ps := newTestProcesses()
-	ps.comm(10, 10, "engraved", true)
+	ps.comm(10, 10, "engraved", true, 1)
 	ps.known[10].mapRange(mapping{0x1000, 0x2000, 0, &module{}})
 	ps.fork(11, 10, 11, 10)
 	if ps.known[11] == nil || ps.known[11].find(0x1800) == nil {
 		t.Fatal("a child does not have its parent's mappings")
 	}
-	ps.comm(11, 11, "partbook", true)
+	ps.comm(11, 11, "partbook", true, 2)
 	if ps.known[11].find(0x1800) != nil || ps.known[10].find(0x1800) == nil {
 		t.Error("exec must drop the child's mappings and leave the parent's")
 	}
@@ -221,7 +221,7 @@ func TestNamesFollowForkAndExec(t *testing.T) {
 	if name := p.Strings[p.Threads[id].Name]; name != "engraved" {
 		t.Errorf("a new thread is named %q, want its parent's name", name)
 	}
-	ps.comm(10, 12, "worker-1", false)
+	ps.comm(10, 12, "worker-1", false, 3)
 	if name := p.Strings[p.Threads[id].Name]; name != "worker-1" {
 		t.Errorf("the thread is named %q after it was renamed", name)
 	}
