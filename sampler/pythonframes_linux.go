@@ -32,7 +32,7 @@ func pythonFrames(m pythonMaps) asm.Instructions {
 		asm.Mov.Reg(asm.R2, asm.R7),
 		asm.Add.Reg(asm.R2, asm.R1),
 		asm.LoadMem(asm.R3, asm.R2, pyStates, asm.DWord),
-		asm.StoreMem(asm.R7, otherAddr, asm.R3, asm.DWord),
+		asm.StoreMem(asm.R7, pyAddress, asm.R3, asm.DWord),
 		asm.LoadMem(asm.R1, asm.R7, pyPlaces+placeCurrent, asm.DWord),
 		asm.Add.Reg(asm.R3, asm.R1),
 	)
@@ -72,6 +72,11 @@ func pythonFrames(m pythonMaps) asm.Instructions {
 		asm.StoreMem(asm.R7, pyCFrame, asm.R1, asm.DWord),
 	)
 	p.store(asm.R7, otherKind, kindPython)
+	p.add(
+		// Code objects, whose records are made in the same place, may have come between.
+		asm.LoadMem(asm.R1, asm.R7, pyAddress, asm.DWord),
+		asm.StoreMem(asm.R7, otherAddr, asm.R1, asm.DWord),
+	)
 	p.add(
 		asm.Mov.Reg(asm.R5, asm.R8),
 		asm.JGT.Imm(asm.R5, recordFrames, "out"),

@@ -113,6 +113,7 @@ const (
 	pyThread  = pyTP + 8    // where the search for its states is
 	pyInterp  = pyThread + 8
 	pyRounds  = pyInterp + 8
+	pyAddress = pyRounds + 8 // of the state whose frames are read
 	codeName  = otherHeader
 	codeFile  = codeName + python.NameBytes
 	codeTable = codeFile + python.FileBytes
