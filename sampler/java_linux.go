@@ -31,6 +31,7 @@ const javaPatience = 5_000_000_000
 type javaMachine struct {
 	pid  uint32
 	stop chan struct{}
+	now  chan struct{} // ask at once
 	once sync.Once
 
 	mu     sync.Mutex
@@ -42,7 +43,7 @@ type javaMachine struct {
 }
 
 func askJava(pid uint32) *javaMachine {
-	m := &javaMachine{pid: pid, stop: make(chan struct{}), began: monotonic()}
+	m := &javaMachine{pid: pid, stop: make(chan struct{}), now: make(chan struct{}, 1), began: monotonic()}
 	go m.run()
 	return m
 }
@@ -74,6 +75,7 @@ func (m *javaMachine) run() {
 		select {
 		case <-m.stop:
 			return
+		case <-m.now:
 		case <-time.After(wait):
 		}
 	}
@@ -99,6 +101,25 @@ func (m *javaMachine) settled(last, at uint64) bool {
 	defer m.mu.Unlock()
 	return last > at || len(m.times) > 0 && m.times[len(m.times)-1] > at || m.ended ||
 		m.failed != nil && at > m.began+javaPatience
+}
+
+// await asks at once, and waits until the names of a sample are there or it is
+// known that they will not come.
+func (m *javaMachine) await(last, at uint64) {
+	if m.settled(last, at) {
+		return
+	}
+	select {
+	case m.now <- struct{}{}:
+	default: // it will already
+	}
+	const every, most = 20 * time.Millisecond, 4 * time.Second
+	for waited := time.Duration(0); waited < most && !m.settled(last, at); waited += every {
+		time.Sleep(every)
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.ended = true // it was given its time; no sample waits for it again
 }
 
 // readJava takes in the maps that have arrived.

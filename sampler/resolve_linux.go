@@ -243,9 +243,13 @@ func (r *resolver) fetching(p *process) bool {
 // them are there; where wait is set, it waits.
 func (r *resolver) nameParked(wait bool) {
 	for n, x := range r.parked {
-		if j := x.of.made; j != nil && j.java != nil && !j.java.settled(j.codes.Last(), x.time) && !wait {
-			r.parked = append([]parked(nil), r.parked[n:]...)
-			return
+		if j := x.of.made; j != nil && j.java != nil && !j.java.settled(j.codes.Last(), x.time) {
+			if !wait {
+				r.parked = append([]parked(nil), r.parked[n:]...)
+				return
+			}
+			j.java.await(j.codes.Last(), x.time)
+			j.looked = 0
 		}
 		r.now = x.time
 		for _, s := range x.places {
