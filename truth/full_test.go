@@ -61,7 +61,7 @@ with the default settings. Its sources, with the stacks that must be seen, are i
 | stacks that look as the source says | %.3f %% of %d | 99.5 %% |
 | samples lost | %d | 0 |
 | stacks with functions of an interpreter, hit while it changed them | %.3f %% of %d | at most 0.5 %% |
-| shares by the runtime's own profiler, within %.0f points | %d of %d | all |
+| shares by the runtime's own profiler, within %.0f points and chance | %d of %d | all |
 
 ## Programs
 

@@ -280,7 +280,7 @@ func (r *Result) testify(command, args []string, stacks []stack) error {
 	r.Witness = shares(stacks, spent)
 	for i := range r.Witness {
 		x := &r.Witness[i]
-		x.Low, x.High = x.Measured-witnessMayDiffer, x.Measured+witnessMayDiffer
+		x.Low, x.High = x.Low-witnessMayDiffer, x.High+witnessMayDiffer // and by chance
 		x.Hit = x.Sampled >= x.Low && x.Sampled <= x.High
 	}
 	return nil
