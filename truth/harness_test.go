@@ -117,7 +117,7 @@ func once(c Case, exe, entelon, dir string, seconds float64) (r *Result, missing
 		return nil, 0, fmt.Errorf("%s: %w", c.Name, err)
 	}
 	r.Shares = shares(stacks, spent)
-	if c.witness {
+	if c.witness && seconds >= witnessSeconds {
 		if err := r.testify(command, args[len(args)-len(c.args):], stacks); err != nil {
 			return nil, 0, fmt.Errorf("%s: %w", c.Name, err)
 		}
@@ -259,6 +259,10 @@ func shares(stacks []stack, spent map[string]int64) (out []Share) {
 	sort.Slice(out, func(i, j int) bool { return out[i].Measured > out[j].Measured })
 	return out
 }
+
+// witnessSeconds is how long a run must be to be held against another one: in
+// shorter ones much of the time is before the runtime's compilers have begun.
+const witnessSeconds = 2
 
 // witnessMayDiffer is by how much of all a part may differ from what the
 // runtime's own profiler says: those count the time that they take themselves
