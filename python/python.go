@@ -56,7 +56,6 @@ type Layout struct {
 	Code                 CodeLayout
 	Unicode              UnicodeLayout
 	BytesSize, BytesData uint64 // of a bytes object
-	TypeOf               uint64
 }
 
 // FrameLayout is that of _PyInterpreterFrame.
@@ -89,7 +88,7 @@ var layout311 = Layout{
 	Frame:     FrameLayout{Size: 72, Code: 32, CodeMask: ^uint64(0), Previous: 48, Instr: 56, Flags: 64, Entry: 4, Owner: 5, Marked: true},
 	Code:      CodeLayout{Filename: 112, Qualname: 128, LineTable: 136, FirstLine: 72, Bytecode: 184},
 	Unicode:   UnicodeLayout{Length: 16, State: 32, ASCII: 48, Compact: 72},
-	BytesSize: 16, BytesData: 32, TypeOf: 8,
+	BytesSize: 16, BytesData: 32,
 }
 
 // layout312 is that of every 3.12, likewise.
@@ -99,7 +98,7 @@ var layout312 = Layout{
 	Frame:     FrameLayout{Size: 72, Code: 0, CodeMask: ^uint64(0), Previous: 8, Instr: 56, Flags: 64, Owner: 6},
 	Code:      CodeLayout{Filename: 112, Qualname: 128, LineTable: 136, FirstLine: 68, Bytecode: 192},
 	Unicode:   UnicodeLayout{Length: 16, State: 32, ASCII: 40, Compact: 56},
-	BytesSize: 16, BytesData: 32, TypeOf: 8,
+	BytesSize: 16, BytesData: 32,
 }
 
 // ErrVersion is the error for a version whose layout is not known.
@@ -132,13 +131,13 @@ func LayoutOf(v Version, runtime []byte) (Layout, error) {
 // places are where the published offsets have what is of use, as numbers of
 // eight-byte words. Fields were added between them from version to version.
 type places struct {
-	thread, frame, code, object, bytes, unicode int
+	thread, frame, code, bytes, unicode int
 }
 
 var publishedPlaces = map[Version]places{
-	v313: {thread: 21, frame: 29, code: 35, object: 45, bytes: 65, unicode: 68},
-	v314: {thread: 24, frame: 32, code: 40, object: 51, bytes: 75, unicode: 78},
-	v315: {thread: 24, frame: 40, code: 48, object: 59, bytes: 87, unicode: 90},
+	v313: {thread: 21, frame: 29, code: 35, bytes: 65, unicode: 68},
+	v314: {thread: 24, frame: 32, code: 40, bytes: 75, unicode: 78},
+	v315: {thread: 24, frame: 40, code: 48, bytes: 87, unicode: 90},
 }
 
 // published reads _Py_DebugOffsets.
@@ -161,7 +160,6 @@ func published(v Version, runtime []byte) (Layout, error) {
 		},
 		BytesSize: word(at.bytes), BytesData: word(at.bytes + 1),
 		Unicode: UnicodeLayout{State: word(at.unicode), Length: word(at.unicode + 1), ASCII: word(at.unicode + 2)},
-		TypeOf:  word(at.object),
 	}
 	if v.minor() >= v315 { // a field on the way
 		l.ThreadID = word(at.thread + 6)

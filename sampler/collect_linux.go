@@ -82,6 +82,7 @@ func (s *session) prepare() (err error) {
 		}
 		pid = s.command.cmd.Process.Pid
 		s.exe = s.command.path
+		s.resolver.command = uint32(pid)
 		s.starts = true
 		if s.facts.RuntimeSet = s.command.set; s.command.set != "" && s.o.Notice != nil {
 			s.o.Notice(s.command.set)

@@ -123,7 +123,7 @@ func (m *javaMachine) await(last, at uint64) {
 }
 
 // readJava takes in the maps that have arrived.
-func (j *jitCode) readJava(uint64) {
+func (j *jitCode) readJava() {
 	j.java.mu.Lock()
 	maps, times := j.java.maps, j.java.times
 	j.java.maps, j.java.times = nil, nil

@@ -50,16 +50,15 @@ func (j *jitCode) look(round uint64, began time.Time) {
 		return
 	}
 	j.looked = round
-	now := monotonic()
 	if j.java != nil {
-		j.readJava(now)
+		j.readJava()
 		return
 	}
 	if j.file == nil {
 		j.file, j.failed = openMap(j.pid, began)
 	}
 	if j.file != nil {
-		j.codes.Read(j.file, now)
+		j.codes.Read(j.file, monotonic())
 	}
 }
 

@@ -101,12 +101,17 @@ func (ps *processes) lookPython(p *process, m mapping) error {
 	if c.err != nil || p.python != nil || ps.python == nil {
 		return nil
 	}
-	at := m.start
+	p.python = &c.layout
+	return ps.tellPython(p.pid, m)
+}
+
+// tellPython tells the kernel's programs where a process has mapped CPython.
+func (ps *processes) tellPython(pid uint32, m mapping) error {
+	at, c := m.start, m.module.cpython
 	if own, ok := m.module.object.Address(m.offset); ok {
 		at -= own
 	}
-	p.python = &c.layout
-	return ps.python.tell(p.pid, p.python, at+c.first, false)
+	return ps.python.tell(pid, &c.layout, at+c.first, false)
 }
 
 // glance looks at a mapping before its turn in the order of time, since the
@@ -118,15 +123,10 @@ func (ps *processes) glance(r record) error {
 	}
 	name := strings.TrimSuffix(m.name, " (deleted)")
 	mod := ps.modules.get(m.pid, name, moduleKey{name, m.inode, m.maj, m.min}, m.addr, m.addr+m.len)
-	c := mod.interpreter()
-	if c == nil || c.err != nil {
+	if c := mod.interpreter(); c == nil || c.err != nil {
 		return nil
 	}
-	at := m.addr
-	if own, ok := mod.object.Address(m.pgoff); ok {
-		at -= own
-	}
-	return ps.python.tell(m.pid, &c.layout, at+c.first, false)
+	return ps.tellPython(m.pid, mapping{m.addr, m.addr + m.len, m.pgoff, mod})
 }
 
 // leavePython forgets that a process ran CPython until a time. Code objects of

@@ -135,7 +135,6 @@ const (
 	slotThread = -104
 	slotTP     = -112
 	slotStart  = -120
-	slotIndex  = -128
 	slotFrame  = -136
 	slotCFrame = -144
 	slotValue  = -152

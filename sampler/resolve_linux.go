@@ -28,6 +28,7 @@ type resolver struct {
 	facts   *profile.Facts
 	origin  uint64 // monotonic time at which the take began
 	began   time.Time
+	command uint32 // the launched process, 0 where one was attached to
 	round   uint64 // of the consumer, counted from 1
 	copied  bool   // samples carry registers and stack
 
@@ -383,7 +384,7 @@ func (r *resolver) close() error {
 		}
 	}
 	for _, p := range r.ps.known {
-		errs = append(errs, p.made.close(r.facts.RuntimeSet != ""))
+		errs = append(errs, p.made.close(r.facts.RuntimeSet != "" && p.pid == r.command))
 		if p.made != nil && p.made.java != nil {
 			p.made.java.end()
 		}

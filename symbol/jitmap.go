@@ -41,9 +41,6 @@ const (
 	maxJITLook    = 4096 // entries that are looked at for one address
 )
 
-// ErrNoMap is the fault of a map of which nothing could be read.
-var ErrNoMap = errors.New("it is no map of code")
-
 // Read takes in what was written since the last call. now is any clock's time
 // that all of it was written before, which only grows.
 func (m *JITMap) Read(r io.ReaderAt, now uint64) {

@@ -44,7 +44,7 @@ const facts = computed<[string, string][]>(() => {
     ['Lost', count(t.lost)],
     ['Whole stacks', `${percent(t.complete_share, 2)} of ${count(f.user_stacks)}, by ${s.unwind}`],
     ...(f.cut_off ?? []).map((c): [string, string] => ['Cut off', `${count(c.stacks)}: ${c.reason}`]),
-    ...(f.interpreted_stacks ? [['Interpreted', `${count(f.interpreted_stacks)} stacks have functions of an interpreter; ${f.torn_stacks ? count(f.torn_stacks) + ' more were' : 'none was'} hit while it changed them`] as [string, string]] : []),
+    ...(f.interpreted_stacks ? [['Interpreted', `${count(f.interpreted_stacks)} stacks have functions of an interpreter; ${f.torn_stacks ? count(f.torn_stacks) + ' more were' : 'none were'} hit while it changed them`] as [string, string]] : []),
     ...(f.runtime_set ? [['Runtime', f.runtime_set] as [string, string]] : []),
     ...(s.stack_bytes ? [['Stack copied', `${bytes(s.stack_bytes)} with each sample, and more of deeper ones where the system allows it`] as [string, string]] : []),
     ['Collector', `${seconds(f.collector_cpu_ns)} CPU of its own`],
