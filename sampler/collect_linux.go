@@ -8,10 +8,9 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"entelon/core/profile"
 	"entelon/symbol"
@@ -33,15 +32,28 @@ type session struct {
 	machine  profile.Machine
 	facts    profile.Facts
 	began    time.Time
+	stopped  atomic.Uint64 // monotonic time at which the take ended
 	ownCPU   int64
 	kernel   bool
 	other    *stackReader // nil where other stacks are not read
 	otherErr error        // why they are not
 	starts   bool         // the event enables itself when the command begins
+	pids     []int        // that are attached to, or the command's
+	group    *os.File     // the folder of a control group, nil where none is sampled
+
+	tracing *tracing // nil where no tracepoint is needed
+	probes  *probes  // nil where no function is
+
+	measures  []Measure
+	columns   []int        // of the profile, the first of each measure
+	waits     *waits       // nil where waiting is not measured
+	noWake    error        // why it is not known when waiting threads were woken
+	syscalls  *systemCalls // nil where system calls are not measured
+	lastCalls map[uint32]lastCall
 }
 
 func collect(ctx context.Context, o Options, sink Sink) (*Result, error) {
-	s := &session{o: o, sink: sink, builder: profile.NewBuilder(), ownCPU: ownCPU()}
+	s := &session{o: o, sink: sink, builder: profile.NewBuilder(), ownCPU: ownCPU(), lastCalls: map[uint32]lastCall{}}
 	s.resolver = newResolver(s.builder, &s.facts, o.Finder)
 	if err := s.prepare(); err != nil {
 		return nil, errors.Join(err, s.abandon())
@@ -75,48 +87,34 @@ func (s *session) prepare() (err error) {
 	if set.RateHz < 1 || set.RateHz > 1_000_000 {
 		return fmt.Errorf("%d a second: %w", set.RateHz, ErrRate)
 	}
-	pid := set.PID
-	if pid == 0 {
-		if s.command, err = launch(s.o); err != nil {
-			return err
-		}
-		pid = s.command.cmd.Process.Pid
-		s.exe = s.command.path
-		s.resolver.command = uint32(pid)
-		s.starts = true
-		if s.facts.RuntimeSet = s.command.set; s.command.set != "" && s.o.Notice != nil {
-			s.o.Notice(s.command.set)
-		}
-	} else if s.exe, err = os.Readlink(fmt.Sprintf("/proc/%d/exe", pid)); err != nil {
-		if errors.Is(err, os.ErrPermission) {
-			return fmt.Errorf("process %d belongs to another user: %w", pid, ErrNotAllowed)
-		}
-		return fmt.Errorf("process %d: %w", pid, ErrNoProcess)
+	if err := s.chooseMeasures(); err != nil {
+		return err
 	}
-	s.openOther(uint32(pid))
+	if err := s.whom(); err != nil {
+		return err
+	}
+	s.openOther()
 	for _, kernel := range []bool{true, false} {
 		s.kernel = kernel
-		if s.target, err = newTarget(s.other); err != nil {
+		sources, err := s.plan(clock{
+			rateHz: set.RateHz, onExec: s.starts, kernel: kernel, stackBytes: set.StackBytes,
+			alone: s.command != nil && s.other != nil, everyone: set.Machine || set.Group != "",
+		})
+		if err != nil {
 			return err
 		}
-		a := attr(clock{rateHz: set.RateHz, onExec: s.starts, kernel: kernel, stackBytes: set.StackBytes, alone: s.command != nil && s.other != nil})
-		if s.command != nil {
-			// Only the kernel's program needs to know at once what was mapped.
-			if err = s.target.add(a, pid, false); err == nil && s.other != nil {
-				err = s.target.watch(pid, kernel)
-			}
-		} else {
-			err = s.target.attach(a, pid)
+		if s.target, err = newTarget(s.other, sources); err != nil {
+			return err
+		}
+		if err = s.place(); err == nil {
+			break
 		}
 		if !kernel || !errors.Is(err, ErrNotAllowed) {
-			break
+			return fmt.Errorf("sampling %s: %w", s.whomText(), err)
 		}
 		if err := s.target.close(); err != nil { // try again without the kernel's part
 			return err
 		}
-	}
-	if err != nil {
-		return fmt.Errorf("sampling process %d: %w", pid, err)
 	}
 	if s.kernel {
 		s.resolver.openKernel()
@@ -124,9 +122,44 @@ func (s *session) prepare() (err error) {
 	return nil
 }
 
+// chooseMeasures gives each measure its columns in the profile.
+func (s *session) chooseMeasures() (err error) {
+	set := &s.o.Settings
+	if s.measures, err = ParseMeasures(set.Measures); err != nil {
+		return err
+	}
+	set.Measures = nil
+	for _, m := range s.measures {
+		set.Measures = append(set.Measures, m.String())
+		s.columns = append(s.columns, m.addTo(s.builder))
+		switch m.Kind {
+		case MeasureWaiting:
+			s.waits = newWaits(s.resolver, s.columns[len(s.columns)-1])
+		case MeasureSyscalls:
+			s.syscalls = newSystemCalls(s.resolver)
+		}
+	}
+	return nil
+}
+
+// columnOf returns the first column of a kind of measure, -1 where it was not
+// chosen.
+func (s *session) columnOf(kind string) int {
+	for i, m := range s.measures {
+		if m.Kind == kind {
+			return s.columns[i]
+		}
+	}
+	return -1
+}
+
 // identify finds out which build of which program this is.
 func (s *session) identify() error {
 	set := &s.o.Settings
+	if s.exe == "" {
+		s.identifyPlace()
+		return nil
+	}
 	s.exe = strings.TrimSuffix(s.exe, " (deleted)")
 	s.facts.Executable = s.exe
 	real, err := filepath.EvalSymlinks(s.exe)
@@ -170,11 +203,31 @@ func (s *session) identify() error {
 	return nil
 }
 
+// identifyPlace names what is no program: a machine or a control group.
+func (s *session) identifyPlace() {
+	set := &s.o.Settings
+	name := "machine"
+	if set.Group != "" {
+		name = filepath.Base(set.Group)
+	}
+	if set.Program == "" {
+		set.Program = name
+	}
+	if set.Build == "" {
+		set.Build = "unnamed"
+	}
+}
+
 func (s *session) begin() error {
 	if s.command != nil {
 		return s.command.begin()
 	}
-	s.resolver.ps.get(uint32(s.o.Settings.PID))
+	for _, pid := range s.pids {
+		s.resolver.ps.get(uint32(pid))
+		if s.waits != nil {
+			s.waits.already(pid)
+		}
+	}
 	return s.target.enable()
 }
 
@@ -187,32 +240,8 @@ func (s *session) abandon() error {
 	if s.target != nil {
 		errs = append(errs, s.target.close())
 	}
-	errs = append(errs, s.closeOther(), s.resolver.close())
+	errs = append(errs, s.closeOther(), s.resolver.close(), s.closeGroup(), s.closeTracing())
 	return errors.Join(errs...)
-}
-
-// ended returns a channel that is closed when the process has ended.
-func (s *session) ended() <-chan struct{} {
-	if s.command != nil {
-		return s.command.done
-	}
-	done := make(chan struct{})
-	fd, err := unix.PidfdOpen(s.o.Settings.PID, 0)
-	if err != nil {
-		close(done) // it has ended since it was attached to
-		return done
-	}
-	go func() {
-		defer close(done)
-		defer unix.Close(fd)
-		for {
-			_, err := unix.Poll([]unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}, -1)
-			if !errors.Is(err, unix.EINTR) {
-				return
-			}
-		}
-	}()
-	return done
 }
 
 func (s *session) run(ctx context.Context, drain *drainer) (*Result, error) {
@@ -236,6 +265,7 @@ func (s *session) run(ctx context.Context, drain *drainer) (*Result, error) {
 		endedBy = "error"
 	}
 	duration := time.Since(s.began).Nanoseconds()
+	s.stopped.Store(monotonic())
 	err := s.target.disable()
 	err = errors.Join(err, drain.finish(), <-finished)
 	// Until here the facts were the consumer's.
@@ -312,6 +342,7 @@ func (s *session) consume(d *drainer, broke chan<- error) error {
 		}
 	}
 	o.flush(visit)
+	s.settle()
 	s.resolver.nameParked(true)
 	if !failed {
 		if err := s.sink.Append(s.builder.Profile()); err != nil {
@@ -342,7 +373,7 @@ func (s *session) record(r record) error {
 		if s.target.doubled(r) {
 			return nil
 		}
-		return s.resolver.add(r)
+		return s.sampled(r)
 	case recLost, recLostSamples:
 		// LOST has the event's number before the count; LOST_SAMPLES only the count.
 		if n := len(r.body); n >= 8 {
@@ -350,15 +381,75 @@ func (s *session) record(r record) error {
 		}
 	case recThrottle:
 		s.facts.Throttled++
+	case recSwitch, recSwitchAny:
+		if s.waits != nil {
+			s.waits.switched(r)
+		}
+	case recExit:
+		s.gone(r)
+		s.resolver.ps.apply(r)
 	default:
 		s.resolver.ps.apply(r)
 	}
 	return nil
 }
 
+// sampled takes one sample for what it stands for.
+func (s *session) sampled(r record) error {
+	src := s.target.byID[r.id]
+	if src == nil {
+		return fmt.Errorf("a sample of an event that was not opened")
+	}
+	switch src.role {
+	case roleSwitch:
+		return s.waits.left(r, src)
+	case roleWake:
+		if tid, ok := wokenThread(r, src.point); ok {
+			s.waits.woke(tid, r.time)
+		}
+		return nil
+	case roleEnter:
+		return s.syscalls.enter(r, src)
+	case roleLeave:
+		s.syscalls.leave(r, src)
+		return nil
+	case roleDisk:
+		return s.disk(r, src)
+	case roleCall:
+		return s.called(r, src)
+	}
+	return s.resolver.add(r, src)
+}
+
+// gone settles what a thread that has ended was in.
+func (s *session) gone(r record) {
+	tid, ok := exited(r)
+	if !ok {
+		return
+	}
+	delete(s.lastCalls, tid)
+	if s.waits != nil {
+		s.waits.gone(tid)
+	}
+	if s.syscalls != nil {
+		s.syscalls.gone(tid, r.time)
+	}
+}
+
+// settle counts what was going on when the take ended.
+func (s *session) settle() {
+	at := s.stopped.Load()
+	if s.waits != nil {
+		s.waits.finish(at)
+	}
+	if s.syscalls != nil {
+		s.syscalls.finish(at)
+	}
+}
+
 func (s *session) result(err, sinkErr error) (*Result, error) {
 	cpu, cpuErr := s.target.counted()
-	err = errors.Join(err, cpuErr, s.target.close(), s.closeOther(), s.resolver.ps.tellErr)
+	err = errors.Join(err, cpuErr, s.target.close(), s.closeOther(), s.closeGroup(), s.closeTracing(), s.resolver.ps.tellErr)
 	s.facts.CPUNS = cpu
 	res := &Result{SinkErr: sinkErr, Wait: func() int { return 0 }, Signal: func(int) {}}
 	if s.command != nil {

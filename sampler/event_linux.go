@@ -37,6 +37,7 @@ type clock struct {
 	onExec     bool // it starts when the command begins
 	kernel     bool // kernel code, too
 	stackBytes int  // how much of the stack to copy; 0: frame pointers only
+	everyone   bool // who runs, not one thread and what it starts
 	alone      bool // what else happens (mappings, new threads) is told by another event
 }
 
@@ -72,6 +73,9 @@ func attr(c clock) *unix.PerfEventAttr {
 		}
 		a.Sample_stack_user = uint32(c.stackBytes)
 	}
+	if c.everyone {
+		a.Bits = a.Bits&^unix.PerfBitInherit | unix.PerfBitExcludeIdle
+	}
 	if c.onExec {
 		a.Bits |= unix.PerfBitEnableOnExec
 	}
@@ -84,9 +88,9 @@ func attr(c clock) *unix.PerfEventAttr {
 	return a
 }
 
-// open opens an event for one thread on one processor.
-func open(a *unix.PerfEventAttr, tid, cpu int) (int, error) {
-	fd, err := unix.PerfEventOpen(a, tid, cpu, -1, unix.PERF_FLAG_FD_CLOEXEC)
+// open opens an event for one thread, or for everyone, on one processor.
+func open(a *unix.PerfEventAttr, tid, cpu, flags int) (int, error) {
+	fd, err := unix.PerfEventOpen(a, tid, cpu, -1, unix.PERF_FLAG_FD_CLOEXEC|flags)
 	switch {
 	case err == nil:
 		return fd, nil
@@ -115,7 +119,7 @@ func setting(name string) string {
 func Allowed() error {
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
-	fd, err := open(attr(clock{rateHz: 99}), 0, -1)
+	fd, err := open(attr(clock{rateHz: 99}), 0, -1, 0)
 	if err != nil {
 		return err
 	}

@@ -16,11 +16,11 @@ import (
 // walked with the mappings of their moment and wait in order; then all have
 // names, though the code is not mapped any more.
 func TestSamplesWaitForTheirNames(t *testing.T) {
-	source, out := filepath.Join(t.TempDir(), "score.c"), filepath.Join(t.TempDir(), "score")
-	if err := os.WriteFile(source, []byte("int route(int x) { return x * 3; }\nint main(int c, char **v) { return route(c); }\n"), 0o644); err != nil {
+	text, out := filepath.Join(t.TempDir(), "score.c"), filepath.Join(t.TempDir(), "score")
+	if err := os.WriteFile(text, []byte("int route(int x) { return x * 3; }\nint main(int c, char **v) { return route(c); }\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if b, err := exec.Command("cc", "-O0", "-g", "-no-pie", "-o", out, source).CombinedOutput(); err != nil {
+	if b, err := exec.Command("cc", "-O0", "-g", "-no-pie", "-o", out, text).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, b)
 	}
 	f, err := os.Open(out)
@@ -34,7 +34,10 @@ func TestSamplesWaitForTheirNames(t *testing.T) {
 	ready := make(chan struct{})
 	m := &module{name: out, object: o, tried: true, ready: ready, frames: map[unwind.Step][]profile.FrameID{}, kind: profile.KindOwn}
 	var facts profile.Facts
-	r := newResolver(profile.NewBuilder(), &facts, &symbol.Finder{Servers: []string{"http://localhost:1"}})
+	from := &source{}
+	builder := profile.NewBuilder()
+	builder.Measure("cpu", "ns", profile.Sum)
+	r := newResolver(builder, &facts, &symbol.Finder{Servers: []string{"http://localhost:1"}})
 	r.modules.known[moduleKey{name: out}] = m
 	p := r.ps.fresh(1)
 	p.mapRange(mapping{0x400000, 0x402000, 0, m})
@@ -43,7 +46,7 @@ func TestSamplesWaitForTheirNames(t *testing.T) {
 		t.Helper()
 		b := sampleOf(1, 1, time, contextUser, addr)
 		if err := splitRecords(b, noOther, func(x record) {
-			if err := r.add(x); err != nil {
+			if err := r.add(x, from); err != nil {
 				t.Fatal(err)
 			}
 		}); err != nil {
@@ -69,7 +72,7 @@ func TestSamplesWaitForTheirNames(t *testing.T) {
 		if !r.fetching(p) {
 			t.Fatal("nothing is on its way")
 		}
-		r.parked = append(r.parked, parked{of: p, at: time, thread: r.ps.thread(p, 1), value: 1, places: []place{r.place(p, r.steps[0])}, end: unwind.Entry})
+		r.keep(seen{of: p, at: time, thread: r.ps.thread(p, 1), places: []place{r.place(p, r.steps[0])}, end: unwind.Entry}, 0, []int64{1})
 	}
 	park(100, route)
 	park(200, main)
@@ -88,7 +91,6 @@ func TestSamplesWaitForTheirNames(t *testing.T) {
 	if strings.Join(names, " ") != "route main" || prof.Samples.Time[0] != 100 || len(r.parked) != 0 || facts.Complete != 2 {
 		t.Errorf("%v at %v, %d left, %d complete", names, prof.Samples.Time, len(r.parked), facts.Complete)
 	}
-	r.copied = false
 	p.mapRange(mapping{0x400000, 0x402000, 0, m})
 	add(300, route)
 	if n := prof.Samples.Len(); n != 3 {

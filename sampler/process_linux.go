@@ -106,14 +106,15 @@ type processes struct {
 	threads map[uint32]string                          // names by thread number, as long as they live
 	tell    func(pid uint32, g symbol.GoRuntime) error // of a process of the Go runtime; may be nil
 	tellErr error
-	python  *pythonReader   // nil where frames of CPython are not read
-	met     map[string]bool // runtimes that were met, by name
-	unread  error           // why frames of CPython cannot be read, the first reason
-	started int64           // threads and processes that began while they were followed
+	python  *pythonReader     // nil where frames of CPython are not read
+	met     map[string]bool   // runtimes that were met, by name
+	unread  error             // why frames of CPython cannot be read, the first reason
+	started int64             // threads and processes that began while they were followed
+	born    map[uint32]uint64 // when they did, by thread, of those that are alive
 }
 
 func newProcesses(b *profile.Builder, m *modules) *processes {
-	return &processes{b: b, modules: m, known: map[uint32]*process{}, threads: map[uint32]string{}, met: map[string]bool{}}
+	return &processes{b: b, modules: m, known: map[uint32]*process{}, threads: map[uint32]string{}, born: map[uint32]uint64{}, met: map[string]bool{}}
 }
 
 // get returns a process; one that no record announced is read from the system.
@@ -225,12 +226,14 @@ func (ps *processes) apply(r record) {
 			return
 		}
 		pid, ppid, tid, ptid := ne.Uint32(r.body), ne.Uint32(r.body[4:]), ne.Uint32(r.body[8:]), ne.Uint32(r.body[12:])
+		ps.born[tid] = r.time
 		ps.fork(pid, ppid, tid, ptid)
 	case recExit:
 		if len(r.body) < 16 {
 			return
 		}
 		delete(ps.threads, ne.Uint32(r.body[8:]))
+		delete(ps.born, ne.Uint32(r.body[8:]))
 	}
 }
 

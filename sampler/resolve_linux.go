@@ -30,13 +30,14 @@ type resolver struct {
 	began   time.Time
 	command uint32 // the launched process, 0 where one was attached to
 	round   uint64 // of the consumer, counted from 1
-	copied  bool   // samples carry registers and stack
+	copied  bool   // the sample at hand carries registers and stack
 
 	kernel       *symbol.Kernel
 	kernelErr    error
 	kernelFrames map[uint64]profile.FrameID
 
-	cuts    [unwind.EndCount]profile.FrameID
+	marks   map[string]profile.FrameID
+	values  []int64
 	cut     [unwind.EndCount]int64 // stacks cut off, by reason
 	now     uint64                 // time of the sample at hand
 	sample  sample
@@ -57,9 +58,8 @@ func newResolver(b *profile.Builder, facts *profile.Facts, finder *symbol.Finder
 	r := &resolver{
 		b: b, modules: ms, ps: newProcesses(b, ms), facts: facts,
 		kernelFrames: map[uint64]profile.FrameID{}, unnamed: map[string]int64{},
-		noName: map[profile.FrameID]string{}, noTable: map[string]int64{},
+		noName: map[profile.FrameID]string{}, marks: map[string]profile.FrameID{}, noTable: map[string]int64{},
 	}
-	b.Measure("cpu", "ns", profile.Sum)
 	return r
 }
 
@@ -77,25 +77,29 @@ var cutReasons = [unwind.EndCount]string{
 
 // cutFrame returns the mark for a reason.
 func (r *resolver) cutFrame(end unwind.End) profile.FrameID {
-	if r.cuts[end] == 0 {
-		mod := r.b.Module(profile.Module{Path: r.b.Intern("[mark]"), Kind: profile.KindMark})
-		fn := r.b.Function(profile.Function{Name: r.b.Intern("[cut off: " + cutReasons[end] + "]"), Module: mod, Kind: profile.KindMark})
-		r.cuts[end] = r.b.Frame(profile.Frame{Function: fn})
-	}
-	return r.cuts[end]
+	return r.mark("cut off: " + cutReasons[end])
 }
 
-// parked is a sample whose stack is walked: the frames of the kernel, and the
-// places in modules. Mappings may change before it gets its names.
-type parked struct {
+// seen is a sample whose stack is walked: the frames of the kernel, and the
+// program's as a stack or, where names are still on their way, as places in
+// modules. Mappings may change before it gets its names.
+type seen struct {
 	at     int64
 	time   uint64 // monotonic
 	of     *process
 	thread profile.ThreadID
-	value  int64
 	kernel []profile.FrameID
 	places []place
 	end    unwind.End
+	stack  profile.StackID
+	ready  bool // stack is set
+}
+
+// parked is a sample that waits for names, with what it will count as.
+type parked struct {
+	seen
+	mark   profile.FrameID
+	values []int64
 }
 
 // place is an address of a stack, by the module that was mapped there.
@@ -108,27 +112,80 @@ type place struct {
 	frame   profile.FrameID // where it is not 0: known already, and the rest is not set
 }
 
-// add takes one sample record into the profile.
-func (r *resolver) add(rec record) error {
-	if !r.sample.decode(rec, r.copied) {
-		return errors.New("a sample is longer than its record")
+// add takes one sample record into the profile, for as much as its period.
+func (r *resolver) add(rec record, src *source) error {
+	x, err := r.see(rec, src)
+	if err != nil {
+		return err
+	}
+	r.keep(x, 0, r.value(src.column, int64(r.sample.period)))
+	return nil
+}
+
+// value sets one column, and those behind it, of values that are 0 otherwise.
+// The slice is used again by the next call.
+func (r *resolver) value(column int, v ...int64) []int64 {
+	n := len(r.b.Profile().Measures)
+	if len(r.values) != n {
+		r.values = make([]int64, n)
+	}
+	clear(r.values)
+	copy(r.values[column:], v)
+	return r.values
+}
+
+// see walks the stack of a sample.
+func (r *resolver) see(rec record, src *source) (seen, error) {
+	r.copied = src.copied
+	if !r.sample.decode(rec, src.copied, src.raw) {
+		return seen{}, errors.New("a sample is longer than its record")
 	}
 	p := r.ps.get(rec.pid)
-	at := max(0, int64(rec.time)-int64(r.origin))
-	thread := r.ps.thread(p, rec.tid)
+	x := seen{at: r.since(rec.time), time: rec.time, of: p, thread: r.ps.thread(p, rec.tid)}
 	kernel, user := r.split(r.sample.chain)
-	end := r.unwind(p, user, rec)
+	x.end = r.unwind(p, user, rec)
 	r.now = rec.time
-	r.facts.Samples++
-	if len(r.parked) == 0 && !r.fetching(p) {
-		r.b.Sample(at, thread, r.stack(p, kernel, end), int64(r.sample.period))
-		return nil
+	if !r.fetching(p) {
+		x.stack, x.ready = r.stack(p, kernel, x.end), true
+		return x, nil
 	}
-	x := parked{at: at, time: rec.time, of: p, thread: thread, value: int64(r.sample.period), kernel: append([]profile.FrameID(nil), kernel...), end: end}
+	x.kernel = append([]profile.FrameID(nil), kernel...)
 	r.layOut(p, func(s unwind.Step) { x.places = append(x.places, r.place(p, s)) },
 		func(f profile.FrameID) { x.places = append(x.places, place{frame: f}) })
-	r.parked = append(r.parked, x)
-	return nil
+	return x, nil
+}
+
+// since returns a monotonic time as nanoseconds since the take began.
+func (r *resolver) since(time uint64) int64 { return max(0, int64(time)-int64(r.origin)) }
+
+// keep adds a sample to the profile, under a mark that is no function where
+// there is one.
+func (r *resolver) keep(x seen, mark profile.FrameID, values []int64) {
+	r.facts.Samples++
+	if x.ready {
+		r.b.Sample(x.at, x.thread, r.marked(x.stack, mark), values...)
+		return
+	}
+	r.parked = append(r.parked, parked{x, mark, append([]int64(nil), values...)})
+}
+
+func (r *resolver) marked(s profile.StackID, mark profile.FrameID) profile.StackID {
+	if mark == 0 {
+		return s
+	}
+	return r.b.Push(s, mark)
+}
+
+// mark returns the frame of a mark by its text.
+func (r *resolver) mark(text string) profile.FrameID {
+	f, ok := r.marks[text]
+	if !ok {
+		mod := r.b.Module(profile.Module{Path: r.b.Intern("[mark]"), Kind: profile.KindMark})
+		fn := r.b.Function(profile.Function{Name: r.b.Intern("[" + text + "]"), Module: mod, Kind: profile.KindMark})
+		f = r.b.Frame(profile.Frame{Function: fn})
+		r.marks[text] = f
+	}
+	return f
 }
 
 // split separates the kernel's part of a call chain, as frames, the innermost
@@ -280,7 +337,7 @@ func (r *resolver) nameParked(wait bool) {
 		if len(x.places) > 0 {
 			last = x.places[len(x.places)-1].module
 		}
-		r.b.Sample(x.at, x.thread, r.push(x.kernel, frames, x.end, last), x.value)
+		r.b.Sample(x.at, x.thread, r.marked(r.push(x.kernel, frames, x.end, last), x.mark), x.values...)
 	}
 	r.parked = nil
 }

@@ -20,6 +20,19 @@ const (
 	wakeBytes = 512 << 10
 )
 
+// eventRingBytes is how much memory all rings have together where every event
+// of some kind is written down: such events come in bursts.
+const eventRingBytes = 256 << 20
+
+// ringSize is the size of each of so many rings.
+func ringSize(n int, events bool) int {
+	size := ringBytes
+	for events && size < 64<<20 && 2*size*n <= eventRingBytes {
+		size *= 2
+	}
+	return size
+}
+
 // smallRingBytes is the size of a ring for what happens besides samples.
 const smallRingBytes = 256 << 10
 
@@ -82,10 +95,14 @@ const (
 	recSample      = 9
 	recMmap2       = 10
 	recLostSamples = 13
+	recSwitch      = 14
+	recSwitchAny   = 15 // the same, where everyone is sampled
 
 	recOther = 1 << 16 // our own: a record of the reader of other stacks
 
-	miscCommExec = 1 << 13 // PERF_RECORD_MISC_COMM_EXEC
+	miscCommExec  = 1 << 13 // PERF_RECORD_MISC_COMM_EXEC
+	miscSwitchOut = 1 << 13 // PERF_RECORD_MISC_SWITCH_OUT
+	miscPreempted = 1 << 14 // PERF_RECORD_MISC_SWITCH_OUT_PREEMPT
 )
 
 // record is one record, undecoded but for what ordering needs. body lacks the
@@ -127,7 +144,7 @@ func splitRecords(b []byte, isOther func(id uint64) bool, visit func(record)) er
 			r.body = body
 		} else if r.kind == recSample {
 			// identifier, ip, pid+tid, time, cpu, period, callchain
-			if len(body) < 56 {
+			if len(body) < 48 {
 				return fmt.Errorf("a sample of %d bytes", size)
 			}
 			r.id = ne.Uint64(body)
@@ -158,12 +175,17 @@ type sample struct {
 	registers unwind.Registers
 	stack     []byte // aliases the record
 	full      bool   // the stack may be longer than the copy
+	raw       []byte // of a tracepoint; aliases the record
 }
 
-// decode reads a record. copied tells whether registers and stack are in it.
-func (s *sample) decode(r record, copied bool) bool {
+// decode reads a record. copied tells whether registers and stack are in it,
+// raw whether a tracepoint's own record is.
+func (s *sample) decode(r record, copied, raw bool) bool {
 	ne := binary.NativeEndian
 	b := r.body
+	if len(b) < 56 {
+		return false
+	}
 	s.period = ne.Uint64(b[40:])
 	n := ne.Uint64(b[48:])
 	b = b[56:]
@@ -174,8 +196,36 @@ func (s *sample) decode(r record, copied bool) bool {
 	for i := range n {
 		s.chain = append(s.chain, ne.Uint64(b[8*i:]))
 	}
-	s.registers, s.stack, s.full = unwind.Registers{}, nil, false
-	return !copied || s.decodeStack(b[8*n:])
+	s.registers, s.stack, s.full, s.raw = unwind.Registers{}, nil, false, nil
+	b = b[8*n:]
+	if raw {
+		var ok bool
+		if s.raw, b, ok = cutRaw(b); !ok {
+			return false
+		}
+	}
+	return !copied || s.decodeStack(b)
+}
+
+// cutRaw takes a tracepoint's own record off: its length, then its bytes.
+func cutRaw(b []byte) (raw, rest []byte, ok bool) {
+	if len(b) < 4 {
+		return nil, nil, false
+	}
+	n := int(binary.NativeEndian.Uint32(b))
+	if n < 0 || n > len(b)-4 {
+		return nil, nil, false
+	}
+	return b[4 : 4+n], b[4+n:], true
+}
+
+// rawOf returns the tracepoint's own record of a sample that has no call chain.
+func rawOf(r record) []byte {
+	if len(r.body) < 48 {
+		return nil
+	}
+	raw, _, _ := cutRaw(r.body[48:])
+	return raw
 }
 
 // decodeStack reads what follows the call chain: the ABI of the registers (0

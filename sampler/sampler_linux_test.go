@@ -65,19 +65,19 @@ func TestSplitRecords(t *testing.T) {
 		t.Fatalf("%+v", got)
 	}
 	var s sample
-	if !s.decode(got[0], false) || s.period != 1_003_009 || !reflect.DeepEqual(s.chain, []uint64{1, 2, 3}) {
+	if !s.decode(got[0], false, false) || s.period != 1_003_009 || !reflect.DeepEqual(s.chain, []uint64{1, 2, 3}) {
 		t.Errorf("%+v", s)
 	}
 	if nativeUint64(got[1].body[len(got[1].body)-8:]) != 12 {
 		t.Error("the number of lost records is not where it is looked for")
 	}
 	for n := 1; n < len(b); n++ { // a ring never hands over a part, but if it did
-		_ = splitRecords(b[:n], noOther, func(r record) { s.decode(r, false); s.decode(r, true) })
+		_ = splitRecords(b[:n], noOther, func(r record) { s.decode(r, false, false); s.decode(r, true, false); s.decode(r, true, true) })
 	}
 	lie := sampleOf(1, 1, 1, 5)
 	binary.NativeEndian.PutUint64(lie[8+48:], 1<<40)
 	if err := splitRecords(lie, noOther, func(r record) {
-		if s.decode(r, false) {
+		if s.decode(r, false, false) {
 			t.Error("a chain longer than its record was decoded")
 		}
 	}); err != nil {
@@ -91,18 +91,21 @@ func FuzzRecords(f *testing.F) {
 	f.Add(encode(recComm, 0, append(append(words(who(1, 1)), "name\x00\x00\x00\x00"...), trailerOf(1, 1, 1)...)))
 	f.Add(append(otherOf(1, 1, 5, kindGoStack, 0x7000, 1, 2), sampleOf(1, 1, 6, 1)...))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		var facts profile.Facts
-		r := newResolver(profile.NewBuilder(), &facts, nil)
-		r.copied = len(b)%2 == 0
-		pairs := pairing{}
-		handle := func(x record) {
-			if x.kind == recSample {
-				_ = r.add(x) // a broken one is refused
-			} else {
-				r.ps.apply(x)
-			}
+		s := &session{builder: profile.NewBuilder(), lastCalls: map[uint32]lastCall{}, target: &target{byID: map[uint64]*source{}}}
+		r := newResolver(s.builder, &s.facts, nil)
+		s.resolver = r
+		s.o.Settings.Measures = []string{MeasureWaiting, MeasureSyscalls, MeasureAllocations}
+		if err := s.chooseMeasures(); err != nil {
+			t.Fatal(err)
 		}
+		fields := map[string]field{"pid": {8, 4}, "id": {8, 8}, "nr_sector": {8, 4}, "rwbs": {12, 8}}
+		for role := roleCount; role <= roleCall; role++ {
+			s.target.byID[uint64(role)+7] = &source{role: role, column: 1, copied: len(b)%2 == 0, raw: len(b)%3 == 0, point: tracepoint{fields: fields}, size: []int{0, 1}, allocator: true}
+		}
+		pairs := pairing{}
+		handle := func(x record) { _ = s.record(x) } // a broken one is refused
 		err := splitRecords(b, isOther88, func(x record) { pairs.visit(x, handle) })
+		s.settle()
 		if err == nil && r.b.Profile().Check() != nil {
 			t.Fatal("the records made a profile that breaks the rules")
 		}

@@ -19,6 +19,10 @@ type target struct {
 	fds      []int
 	watchers []int        // events that count nothing
 	other    *stackReader // nil where other stacks are not read
+	sources  []*source
+	events   bool // every event of some kind is written down
+	byID     map[uint64]*source
+	clocks   []int // of the events whose count is processor time
 	// Threads that showed up while their process was attached to, by the event
 	// opened for each. Such a thread may have inherited an event, too, from the
 	// thread that started it, and would then be sampled twice.
@@ -26,40 +30,63 @@ type target struct {
 	inherited map[uint32]bool // those of them that turned out to have one
 }
 
-func newTarget(other *stackReader) (*target, error) {
+func newTarget(other *stackReader, sources []*source) (*target, error) {
 	cpus, err := processors()
 	if err != nil {
 		return nil, err
 	}
-	t := &target{other: other, cpus: cpus, first: make([]int, len(cpus)), rings: make([]*ring, len(cpus)), late: map[uint64]uint32{}, inherited: map[uint32]bool{}}
+	t := &target{other: other, sources: sources, byID: map[uint64]*source{}, cpus: cpus, first: make([]int, len(cpus)), rings: make([]*ring, len(cpus)), late: map[uint64]uint32{}, inherited: map[uint32]bool{}}
 	for i := range t.first {
 		t.first[i] = -1
+	}
+	for _, s := range sources {
+		t.events = t.events || !s.clock
 	}
 	return t, nil
 }
 
-// add opens the thread's events on all processors.
-func (t *target) add(a *unix.PerfEventAttr, tid int, late bool) error {
+// everyone, instead of a thread, is all that run on a processor; with
+// inGroup, who is in the control group whose folder is open.
+const (
+	everyone = -1
+	inGroup  = unix.PERF_FLAG_PID_CGROUP
+)
+
+// add opens the thread's events on all processors. flags are inGroup or 0.
+func (t *target) add(tid, flags int, late bool) error {
+	for _, src := range t.sources {
+		if err := t.addOne(src, tid, flags, late); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (t *target) addOne(src *source, tid, flags int, late bool) error {
 	for i, cpu := range t.cpus {
-		fd, err := open(a, tid, cpu)
+		fd, err := open(src.attr, tid, cpu, flags)
 		if err != nil {
 			return err
 		}
 		t.fds = append(t.fds, fd)
-		if t.other != nil {
+		if src.clock {
+			t.clocks = append(t.clocks, fd)
+		}
+		if t.other != nil && src.reader {
 			if err := t.other.attach(fd); err != nil {
 				return err
 			}
 		}
+		id, err := eventID(fd)
+		if err != nil {
+			return err
+		}
+		t.byID[id] = src
 		if late {
-			id, err := eventID(fd)
-			if err != nil {
-				return err
-			}
 			t.late[id] = uint32(tid)
 		}
 		if t.first[i] < 0 {
-			r, err := mapRing(fd, ringBytes)
+			r, err := mapRing(fd, ringSize(len(t.cpus), t.events))
 			if err != nil {
 				return err
 			}
@@ -83,7 +110,7 @@ func (t *target) add(a *unix.PerfEventAttr, tid int, late bool) error {
 // function runs.
 func (t *target) watch(tid int, kernel bool) error {
 	for _, cpu := range t.cpus {
-		fd, err := open(happenings(kernel), tid, cpu)
+		fd, err := open(happenings(kernel), tid, cpu, 0)
 		if err != nil {
 			return err
 		}
@@ -119,7 +146,7 @@ func eventID(fd int) (uint64, error) {
 
 // attach opens events for every thread of a process. Threads that appear
 // meanwhile are found by listing again until nothing is new.
-func (t *target) attach(a *unix.PerfEventAttr, pid int) error {
+func (t *target) attach(pid int) error {
 	raiseFileLimit()
 	seen := map[int]bool{}
 	for round := 0; ; round++ {
@@ -133,7 +160,7 @@ func (t *target) attach(a *unix.PerfEventAttr, pid int) error {
 				continue
 			}
 			seen[tid] = true
-			err := t.add(a, tid, round > 0)
+			err := t.add(tid, 0, round > 0)
 			if errors.Is(err, ErrNoProcess) && tid != pid {
 				continue // a thread that has just ended
 			}
@@ -216,7 +243,7 @@ func (t *target) disable() error {
 func (t *target) counted() (int64, error) {
 	var sum int64
 	var b [8]byte
-	for _, fd := range t.fds {
+	for _, fd := range t.clocks {
 		if _, err := unix.Read(fd, b[:]); err != nil {
 			return 0, fmt.Errorf("reading the processor time: %w", err)
 		}

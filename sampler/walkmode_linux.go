@@ -36,17 +36,16 @@ func (s *session) chooseUnwind() error {
 		return fmt.Errorf("%d bytes: %w", set.StackBytes, ErrStackBytes)
 	}
 	set.StackBytes &^= 7 // the kernel copies whole words
-	s.resolver.copied = set.Unwind == UnwindTables
 	return nil
 }
 
 // openOther prepares to read stacks that a thread left behind. Where that is
 // not allowed, everything else works, and cut-off stacks say so.
-func (s *session) openOther(pid uint32) {
-	if !s.resolver.copied {
+func (s *session) openOther() {
+	set := &s.o.Settings
+	if set.Unwind != UnwindTables {
 		return
 	}
-	set := &s.o.Settings
 	auto := set.StackBytes == 0
 	if auto {
 		set.StackBytes = DefaultStackBytes
@@ -67,12 +66,14 @@ func (s *session) openOther(pid uint32) {
 	}
 	s.resolver.ps.tell = s.other.tell
 	s.resolver.ps.python = s.other.python
-	exe := s.exe
-	if s.command == nil {
-		exe = fmt.Sprintf("/proc/%d/exe", pid)
-	}
-	if f, err := os.Open(interpreterOf(exe)); err == nil {
-		s.tellRuntime(pid, f)
+	for _, pid := range s.pids {
+		exe := s.exe
+		if s.command == nil {
+			exe = fmt.Sprintf("/proc/%d/exe", pid)
+		}
+		if f, err := os.Open(interpreterOf(exe)); err == nil {
+			s.tellRuntime(uint32(pid), f)
+		}
 	}
 }
 

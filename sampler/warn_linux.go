@@ -41,11 +41,12 @@ func (s *session) warn(unreadable []string) {
 		f.Warn("no-samples", fmt.Sprintf("There are no samples; the program used %.3f s of processor time.", float64(f.CPUNS)/1e9), "Sample while it works, or for longer.")
 		return
 	}
-	if f.Samples < warnHardlyAny {
+	sampled := s.columnOf(MeasureCPU) >= 0 // the other measures are counts
+	if sampled && f.Samples < warnHardlyAny {
 		f.Warn("few-samples", fmt.Sprintf("The number of samples is %d, too few to say where the time goes.", f.Samples), "Sample while it works, or for longer.")
 		return
 	}
-	if f.Samples < warnFewSamples {
+	if sampled && f.Samples < warnFewSamples {
 		share := 100 * 1.96 * math.Sqrt(0.1*0.9/float64(f.Samples))
 		f.Warn("few-samples", fmt.Sprintf("There are only %d samples: a function with 10 %% of the time is known to within %.1f points.", f.Samples, share),
 			fmt.Sprintf("Collect about %.0f times as long, or at a higher rate.", math.Ceil(warnFewSamples*2/float64(f.Samples))))
@@ -200,7 +201,11 @@ func (s *session) warnRuntimes() {
 // where many come and go, that is most of what is missing.
 func (s *session) warnClock() {
 	f := &s.facts
-	sampled := s.builder.Profile().Total(0)
+	column := s.columnOf(MeasureCPU)
+	if column < 0 {
+		return
+	}
+	sampled := s.builder.Profile().Total(column)
 	missing := f.CPUNS - sampled
 	noise := 3 / math.Sqrt(float64(max(1, f.Samples)))
 	if math.Abs(float64(missing))/float64(max(1, f.CPUNS)) <= warnRateShare+noise && (f.Samples >= warnHardlyAny || missing < warnMissing) {

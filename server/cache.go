@@ -37,27 +37,28 @@ func (o *opened) without() *view {
 }
 
 type scopedCost struct {
-	scope scope.Scope
-	cost  *tree.Cost
-	rows  []tree.FunctionCost
+	measure int
+	scope   scope.Scope
+	cost    *tree.Cost
+	rows    []tree.FunctionCost
 }
 
 // keptCosts is how many scopes of one take are kept.
 const keptCosts = 4
 
-// in returns the costs in a scope of time.
-func (o *view) in(sc scope.Scope) scopedCost {
+// in returns the costs of a measure in a scope of time.
+func (o *view) in(measure int, sc scope.Scope) scopedCost {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	for i, k := range o.costs {
-		if k.scope.From == sc.From && k.scope.To == sc.To {
+		if k.measure == measure && k.scope.From == sc.From && k.scope.To == sc.To {
 			copy(o.costs[1:i+1], o.costs[:i])
 			o.costs[0] = k
 			return k
 		}
 	}
-	c := o.tree.Cost(0, sc)
-	k := scopedCost{sc, c, o.tree.Functions(c)}
+	c := o.tree.Cost(measure, sc)
+	k := scopedCost{measure, sc, c, o.tree.Functions(c)}
 	o.costs = append([]scopedCost{k}, o.costs...)
 	if len(o.costs) > keptCosts {
 		o.costs = o.costs[:keptCosts]

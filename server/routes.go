@@ -38,8 +38,10 @@ var timeRange = []param{
 
 var folding = param{"fold", "string", "runtime: functions of the language runtime are folded into their callers", false}
 
+var measuring = param{"measure", "string", "which of the take's measures counts; absent: the first", false}
+
 func with(more ...param) []param {
-	return append(append(append([]param{}, timeRange...), folding), more...)
+	return append(append(append([]param{}, timeRange...), folding, measuring), more...)
 }
 
 // table is the whole API. It works on a Server without a store, too, as long
@@ -78,11 +80,13 @@ func (s *Server) table() []route {
 		)},
 		{method: http.MethodGet, path: "/takes/{key}/times", summary: "Samples over time", answer: TimesOut{}, handle: s.times, query: []param{
 			{"bins", "integer", "how many pieces the time is cut into", false},
+			measuring,
 		}},
 		{method: http.MethodGet, path: "/compare", summary: "Two takes, function by function", answer: CompareOut{}, handle: s.compare, query: []param{
 			{"baseline", "string", "key of a take", true},
 			{"candidate", "string", "key of a take", true},
 			{"scale", "string", "total, second or none; absent: what suits the two", false},
+			measuring,
 		}},
 		{method: http.MethodPost, path: "/live", summary: "Make a live take of the demo's program", answer: LiveState{}, status: http.StatusAccepted, handle: s.startLive},
 		{method: http.MethodDelete, path: "/live", summary: "End the live take; what was collected is kept", answer: LiveState{}, handle: s.stopLive},

@@ -145,8 +145,8 @@ func TestEveryRouteAnswersAsDescribed(t *testing.T) {
 		t.Errorf("%d takes", l.Count)
 	}
 	d := decode[server.TakeDetail](t, ask(t, "GET", "/takes/"+a, nil, 200))
-	if d.Measure != "cpu" || d.Unit != "ns" || len(d.Threads) != made.Small.Threads || len(d.Siblings) != 2 {
-		t.Errorf("%s in %s, %d threads, %d siblings", d.Measure, d.Unit, len(d.Threads), len(d.Siblings))
+	if len(d.Measures) != 2 || d.Measures[0].Name != "cpu" || d.Measures[0].Unit != "ns" || len(d.Threads) != made.Small.Threads || len(d.Siblings) != 2 {
+		t.Errorf("%v, %d threads, %d siblings", d.Measures, len(d.Threads), len(d.Siblings))
 	}
 	if n := decode[server.TakeOut](t, ask(t, "PATCH", "/takes/"+a, strings.NewReader(`{"note":"<b>seen</b>"}`), 200)); n.Note != "<b>seen</b>" {
 		t.Errorf("the note is %q", n.Note)

@@ -151,7 +151,10 @@ func (s *Server) take(c *gin.Context) {
 			d.BuildTake++
 		}
 	}
-	d.Measure, d.Unit = p.Strings[p.Measures[0].Name], p.Strings[p.Measures[0].Unit]
+	for i := range p.Measures {
+		w := p.Words(i)
+		d.Measures = append(d.Measures, MeasureOut{w.Name, w.Label, w.Unit, w.Counted, p.Total(i)})
+	}
 	counts := make([]int64, len(p.Threads))
 	for _, id := range p.Samples.Thread {
 		counts[id]++

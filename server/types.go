@@ -107,6 +107,15 @@ type ThreadOut struct {
 	Samples int64  `json:"samples"`
 }
 
+// MeasureOut is one thing that a take adds up.
+type MeasureOut struct {
+	Name    string `json:"name"`
+	Label   string `json:"label"`
+	Unit    string `json:"unit"`    // ns, bytes or count
+	Counted bool   `json:"counted"` // every event is in it: no sampling error
+	Total   int64  `json:"total"`
+}
+
 // TakeDetail is all that is known of a take but its samples.
 type TakeDetail struct {
 	Take      TakeOut           `json:"take"`
@@ -114,8 +123,7 @@ type TakeDetail struct {
 	Machine   profile.Machine   `json:"machine"`
 	Facts     profile.Facts     `json:"facts"`
 	Threads   []ThreadOut       `json:"threads"`
-	Measure   string            `json:"measure"`
-	Unit      string            `json:"unit"`
+	Measures  []MeasureOut      `json:"measures"` // the one that is shown first is the first
 	FirstNS   int64             `json:"first_ns"` // time of the first sample
 	LastNS    int64             `json:"last_ns"`
 	Siblings  []TakeOut         `json:"siblings"` // the program's other takes, the newest first
@@ -156,6 +164,7 @@ type FlameOut struct {
 	X         []int64       `json:"x"`
 	Width     []int64       `json:"width"`
 	Self      []int64       `json:"self"`
+	Count     []int64       `json:"count"`   // samples
 	Hidden    []int32       `json:"hidden"`  // >0: a band of that many thin frames
 	Inlined   []int32       `json:"inlined"` // 1: inlined into its parent
 }
@@ -217,6 +226,7 @@ type FunctionOut struct {
 	SelfSamples  int64         `json:"self_samples"`
 	TotalSamples int64         `json:"total_samples"`
 	ScopeTotal   int64         `json:"scope_total"`
+	Counted      bool          `json:"counted"`  // no sampling error
 	SelfLow      float64       `json:"self_low"` // 95 % interval of the share
 	SelfHigh     float64       `json:"self_high"`
 	TotalLow     float64       `json:"total_low"`
@@ -273,6 +283,7 @@ type CompareOut struct {
 	Candidate CompareSide  `json:"candidate"`
 	Scale     string       `json:"scale"`
 	Unit      string       `json:"unit"`
+	Measure   MeasureOut   `json:"measure"` // Total is the candidate's
 	Rows      []CompareRow `json:"rows"`
 }
 

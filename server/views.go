@@ -1,6 +1,7 @@
 package server
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"net/http"
@@ -40,6 +41,11 @@ func (s *Server) scoped(c *gin.Context) (*view, *store.Take, scopedCost, bool) {
 		s.fail(c, err)
 		return nil, nil, scopedCost{}, false
 	}
+	m, err := measureOf(c, o.take.Profile)
+	if err != nil {
+		s.fail(c, err)
+		return nil, nil, scopedCost{}, false
+	}
 	v := o.view
 	switch fold := c.Query("fold"); fold {
 	case "":
@@ -49,7 +55,16 @@ func (s *Server) scoped(c *gin.Context) (*view, *store.Take, scopedCost, bool) {
 		s.fail(c, badRequest{fmt.Errorf("there is nothing to fold named %q; choose runtime", fold)})
 		return nil, nil, scopedCost{}, false
 	}
-	return v, row, v.in(sc), true
+	return v, row, v.in(m, sc), true
+}
+
+// measureOf reads which measure counts.
+func measureOf(c *gin.Context, p *profile.Profile) (int, error) {
+	m, err := p.MeasureNamed(c.Query("measure"))
+	if err != nil {
+		return 0, badRequest{err}
+	}
+	return m, nil
 }
 
 func refOf(p *profile.Profile, id profile.FunctionID) FunctionRef {
@@ -127,7 +142,7 @@ func flameOut(o *view, k scopedCost, root tree.NodeID, l *tree.Layout) FlameOut 
 	out := FlameOut{
 		Total: k.cost.Total[0], Samples: k.cost.TotalSamples[0], Root: uint32(root), Path: []PathStep{}, Functions: []FunctionRef{},
 		Depth: l.Depth, X: l.X, Width: l.W, Self: l.Self, Hidden: l.Hidden,
-		Node: make([]uint32, len(l.Node)), Function: make([]uint32, len(l.Node)),
+		Node: make([]uint32, len(l.Node)), Function: make([]uint32, len(l.Node)), Count: make([]int64, len(l.Node)),
 	}
 	index := map[profile.FunctionID]uint32{}
 	local := func(f profile.FunctionID) uint32 {
@@ -148,6 +163,9 @@ func flameOut(o *view, k scopedCost, root tree.NodeID, l *tree.Layout) FlameOut 
 	for i, n := range l.Node {
 		out.Node[i] = uint32(n)
 		out.Function[i] = local(o.tree.Function[n])
+		if l.Hidden[i] == 0 {
+			out.Count[i] = k.cost.TotalSamples[n]
+		}
 		if o.tree.Inlined[n] && l.Hidden[i] == 0 {
 			inlined[i] = 1
 		}
@@ -200,10 +218,13 @@ func (s *Server) function(c *gin.Context) {
 			Error: fmt.Sprintf("%s has no samples in this scope", name), Remedy: "widen the scope, or choose another function"})
 		return
 	}
-	figures, err := s.store.Figures(c.Request.Context(), row.ProgramID, name, o.take.Profile.Home(r.Function))
-	if err != nil {
-		s.fail(c, err)
-		return
+	var figures []store.BuildFigure
+	if k.measure == 0 { // the ones of other takes are kept for the first measure only
+		var err error
+		if figures, err = s.store.Figures(c.Request.Context(), row.ProgramID, name, o.take.Profile.Home(r.Function)); err != nil {
+			s.fail(c, err)
+			return
+		}
 	}
 	p := o.take.Profile
 	f := p.Functions[r.Function]
@@ -213,9 +234,11 @@ func (s *Server) function(c *gin.Context) {
 		Self: r.Self, Total: r.Total, SelfSamples: r.SelfSamples, TotalSamples: r.TotalSamples, ScopeTotal: k.cost.Total[0],
 		Callers: edges(p, o.tree.Callers(k.cost, r.Function)), Callees: edges(p, o.tree.Callees(k.cost, r.Function)), Builds: []BuildFigure{},
 	}
-	out.Origin = originOut(p, o.tree.Origin(0, k.scope, r.Function))
-	out.SelfLow, out.SelfHigh = tree.Interval(r.SelfSamples, n, tree.Z95)
-	out.TotalLow, out.TotalHigh = tree.Interval(r.TotalSamples, n, tree.Z95)
+	out.Origin = originOut(p, o.tree.Origin(k.measure, k.scope, r.Function))
+	if out.Counted = p.Measures[k.measure].Counted; !out.Counted {
+		out.SelfLow, out.SelfHigh = tree.Interval(r.SelfSamples, n, tree.Z95)
+		out.TotalLow, out.TotalHigh = tree.Interval(r.TotalSamples, n, tree.Z95)
+	}
 	for _, x := range figures {
 		out.Builds = append(out.Builds, BuildFigure{x.Build, x.Takes, x.SelfShare, x.TotalShare})
 	}
@@ -269,7 +292,12 @@ func (s *Server) times(c *gin.Context) {
 		return
 	}
 	p := o.take.Profile
-	user, kernel := p.OverTime(row.DurationNS, int(bins))
+	m, err := measureOf(c, p)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	user, kernel := p.OverTime(m, row.DurationNS, int(bins))
 	out := TimesOut{ToNS: row.DurationNS, User: user, Kernel: kernel}
 	for i := range user {
 		out.Highest = max(out.Highest, user[i]+kernel[i])
@@ -297,16 +325,26 @@ func (s *Server) compare(c *gin.Context) {
 	if !chosen {
 		scale = compare.Fitting(a.take, b.take)
 	}
-	sa, sb := side(a, rowA), side(b, rowB)
+	ma, errA := measureOf(c, a.take.Profile)
+	mb, errB := measureOf(c, b.take.Profile)
+	if err := errors.Join(errA, errB); err != nil {
+		s.fail(c, err)
+		return
+	}
+	if wa, wb := a.take.Profile.Words(ma), b.take.Profile.Words(mb); wa.Name != wb.Name || wa.Unit != wb.Unit {
+		s.fail(c, badRequest{fmt.Errorf("the baseline's measure is %s and the candidate's %s", wa.Label, wb.Label)})
+		return
+	}
+	sa, sb := side(a, rowA, ma), side(b, rowB, mb)
 	rows, err := compare.Functions(sa, sb, scale)
 	if err != nil {
 		s.fail(c, badRequest{err})
 		return
 	}
-	unit := a.take.Profile.Strings[a.take.Profile.Measures[0].Unit]
+	words := a.take.Profile.Words(ma)
 	out := CompareOut{
 		Baseline: CompareSide{takeOut(rowA), sa.Total, sa.Samples}, Candidate: CompareSide{takeOut(rowB), sb.Total, sb.Samples},
-		Scale: string(scale), Unit: scale.Unit(unit), Rows: []CompareRow{},
+		Scale: string(scale), Unit: scale.Unit(words.Unit), Measure: MeasureOut{words.Name, words.Label, words.Unit, words.Counted, sb.Total}, Rows: []CompareRow{},
 	}
 	for _, r := range rows {
 		out.Rows = append(out.Rows, CompareRow{
@@ -317,7 +355,7 @@ func (s *Server) compare(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func side(o *opened, row *store.Take) compare.Side {
-	k := o.in(scope.Scope{})
+func side(o *opened, row *store.Take, measure int) compare.Side {
+	k := o.in(measure, scope.Scope{})
 	return compare.Side{Profile: o.take.Profile, Functions: k.rows, Total: k.cost.Total[0], Samples: k.cost.TotalSamples[0], DurationNS: row.DurationNS}
 }

@@ -13,6 +13,7 @@ type elfSymbol struct {
 	table     *symbolTable
 	name      uint32 // place in the table's strings
 	rank      uint8  // the better of two symbols for one address has the higher
+	chooses   bool   // the code there only chooses which code is called
 }
 
 // symbolTable is one symbol table of a file, with its strings.
@@ -96,6 +97,7 @@ func readTable(all []elfSymbol, im *image, s *elf.Section, table uint8) []elfSym
 		}
 		// The full table knows better than the dynamic one.
 		x := elfSymbol{addr: value, end: value + size, table: t, name: order.Uint32(b), rank: table}
+		x.chooses = elf.ST_TYPE(b[4]) == elf.STT_GNU_IFUNC
 		switch elf.ST_TYPE(b[4]) {
 		case elf.STT_FUNC, elf.STT_GNU_IFUNC:
 			x.rank += 4

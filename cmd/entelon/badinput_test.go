@@ -39,7 +39,7 @@ func TestBadInput(t *testing.T) {
 		"not to be run":      {[]string{"take", "--", text}, []string{text, "cannot be run"}},
 		"missing directory":  {[]string{"take", "--dir", "/no/such/dir", "--", "true"}, []string{"/no/such/dir", "does not exist"}},
 		"pid that is gone":   {[]string{"take", "--pid", "4194000"}, []string{"4194000", "no such process"}},
-		"pid and command":    {[]string{"take", "--pid", "1", "--", "true"}, []string{"not both"}},
+		"pid and command":    {[]string{"take", "--pid", "1", "--", "true"}, []string{"not several"}},
 		"rate of nothing":    {[]string{"take", "--rate", "0", "--", "true"}, []string{"0 a second"}},
 		"rate beyond limit":  {[]string{"take", "--rate", "2000000", "--", "true"}, []string{"2000000 a second"}},
 		"too little stack":   {[]string{"take", "--stack", "100", "--", "true"}, []string{"100 bytes", "62 KiB"}},

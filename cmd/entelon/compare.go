@@ -1,6 +1,7 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"text/tabwriter"
@@ -49,7 +50,7 @@ type compareOut struct {
 
 func compareCommand() *cobra.Command {
 	var asJSON, full bool
-	var scaleName string
+	var scaleName, measure string
 	var limit int
 	c := &cobra.Command{
 		Use:   "compare BASELINE CANDIDATE",
@@ -71,36 +72,45 @@ func compareCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			sa, sb := side(a), side(b)
+			ma, errA := a.Profile.MeasureNamed(measure)
+			mb, errB := b.Profile.MeasureNamed(measure)
+			if err := errors.Join(errA, errB); err != nil {
+				return fmt.Errorf("--measure: %w", err)
+			}
+			if wa, wb := a.Profile.Words(ma), b.Profile.Words(mb); wa.Name != wb.Name || wa.Unit != wb.Unit {
+				return fmt.Errorf("the baseline's measure is %s and the candidate's %s; choose one that both have with --measure", wa.Label, wb.Label)
+			}
+			sa, sb := side(a, ma), side(b, mb)
 			rows, err := compare.Functions(sa, sb, scale)
 			if err != nil {
 				return err
 			}
 			if asJSON {
-				return printJSON(cmd.OutOrStdout(), compareResult(args, a, b, sa, sb, scale, rows))
+				return printJSON(cmd.OutOrStdout(), compareResult(args, a, b, ma, sa, sb, scale, rows))
 			}
-			return printCompare(cmd.OutOrStdout(), a, b, scale, rows, limit, full)
+			return printCompare(cmd.OutOrStdout(), a, b, ma, scale, rows, limit, full)
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON, all functions")
 	c.Flags().BoolVar(&full, "full", false, "print names in full, with packages, parameters and template arguments")
+	measureFlag(c, &measure)
 	c.Flags().StringVar(&scaleName, "scale", "total", "divide both sides by their total, by each second, or by none")
 	c.Flags().IntVar(&limit, "limit", 30, "how many rows; 0 means all")
 	_ = c.RegisterFlagCompletionFunc("scale", cobra.FixedCompletions([]string{"total", "second", "none"}, cobra.ShellCompDirectiveNoFileComp))
 	return takeFile(c)
 }
 
-func side(t *profile.Take) compare.Side {
+func side(t *profile.Take, measure int) compare.Side {
 	tr := tree.New(t.Profile)
-	c := tr.Cost(0, scope.Scope{})
+	c := tr.Cost(measure, scope.Scope{})
 	return compare.Side{Profile: t.Profile, Functions: tr.Functions(c), Total: c.Total[0], Samples: c.TotalSamples[0], DurationNS: t.Facts.DurationNS}
 }
 
-func compareResult(args []string, a, b *profile.Take, sa, sb compare.Side, scale compare.Scale, rows []compare.Row) compareJSON {
+func compareResult(args []string, a, b *profile.Take, measure int, sa, sb compare.Side, scale compare.Scale, rows []compare.Row) compareJSON {
 	one := func(file string, t *profile.Take, s compare.Side) sideOut {
 		return sideOut{file, t.Settings.Program, t.Settings.Build, t.Facts.BuildID, s.Total, s.Samples, s.DurationNS}
 	}
-	m := a.Profile.Measures[0]
+	m := a.Profile.Measures[measure]
 	out := compareJSON{
 		Baseline: one(args[0], a, sa), Candidate: one(args[1], b, sb), Measure: a.Profile.Strings[m.Name],
 		Unit: scale.Unit(a.Profile.Strings[m.Unit]), Scale: string(scale), Functions: []compareOut{},
@@ -112,17 +122,24 @@ func compareResult(args []string, a, b *profile.Take, sa, sb compare.Side, scale
 	return out
 }
 
-func printCompare(w io.Writer, a, b *profile.Take, scale compare.Scale, rows []compare.Row, limit int, full bool) error {
+func printCompare(w io.Writer, a, b *profile.Take, measure int, scale compare.Scale, rows []compare.Row, limit int, full bool) error {
 	fmt.Fprintf(w, "%s %s → %s %s", a.Settings.Program, a.Settings.Build, b.Settings.Program, b.Settings.Build)
-	factor := 1e-6
+	words := a.Profile.Words(measure)
+	factor, unit := 1.0, ""
+	switch words.Unit {
+	case "ns":
+		factor, unit = 1e-6, "ms of "
+	case "bytes":
+		factor, unit = 1.0/1024, "KiB of "
+	}
 	switch scale {
 	case compare.ByTotal:
 		factor = 100
-		fmt.Fprintln(w, "   figures in % of each side's CPU time")
+		fmt.Fprintln(w, "   figures in % of each side's "+words.Label)
 	case compare.BySecond:
-		fmt.Fprintln(w, "   figures in ms of CPU time for each second")
+		fmt.Fprintln(w, "   figures in "+unit+words.Label+" for each second")
 	default:
-		fmt.Fprintln(w, "   figures in ms of CPU time")
+		fmt.Fprintln(w, "   figures in "+unit+words.Label)
 	}
 	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', tabwriter.AlignRight)
 	fmt.Fprintln(tw, "self\t→\tdifference\ttotal\t→\tdifference\t  state\t  function")

@@ -55,7 +55,7 @@ func TestEveryOutputConserves(t *testing.T) {
 			seen[name] = true
 		}
 	}
-	if samples != hot.Samples {
+	if int64(samples) != hot.Samples {
 		t.Errorf("the stacks have %d samples, the table %d", samples, hot.Samples)
 	}
 	each := hot.Total / int64(hot.Samples)

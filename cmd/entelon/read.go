@@ -60,12 +60,12 @@ func shown(name string, full bool) string {
 }
 
 // hotRows returns the first rows of a take's hot functions and the total.
-func hotRows(t *profile.Take, by string, limit int, fold bool) ([]hotRow, int64) {
+func hotRows(t *profile.Take, measure int, by string, limit int, fold bool) ([]hotRow, *tree.Cost) {
 	tr := tree.New(t.Profile)
 	if fold {
 		tr = tree.NewFolded(t.Profile, tree.Runtime(t.Profile))
 	}
-	c := tr.Cost(0, scope.Scope{})
+	c := tr.Cost(measure, scope.Scope{})
 	rows := tr.Functions(c)
 	if by == "total" {
 		tree.SortByTotal(rows)
@@ -78,7 +78,7 @@ func hotRows(t *profile.Take, by string, limit int, fold bool) ([]hotRow, int64)
 		f := t.Profile.Functions[r.Function]
 		out[i] = hotRow{r, t.Profile.Strings[f.Name], t.Profile.Strings[f.Linkage], t.Profile.ModulePath(r.Function), t.Profile.Strings[f.File], f.Kind.String(), t.Profile.Modules[f.Module].Kind.Runs(), f.Line}
 	}
-	return out, c.Total[0]
+	return out, c
 }
 
 func printJSON(w io.Writer, v any) error {
@@ -92,7 +92,8 @@ type hotJSON struct {
 	Measure   string        `json:"measure"`
 	Unit      string        `json:"unit"`
 	Total     int64         `json:"total"`
-	Samples   int           `json:"samples"`
+	Samples   int64         `json:"samples"`
+	Counted   bool          `json:"counted"` // every event is in it: no sampling error
 	Functions []functionOut `json:"functions"`
 }
 
@@ -115,7 +116,7 @@ func hotCommand() *cobra.Command {
 	var by string
 	var limit int
 	var asJSON, full bool
-	var fold string
+	var fold, measure string
 	c := &cobra.Command{
 		Use:   "hot FILE",
 		Short: "List a take's hot functions",
@@ -123,6 +124,7 @@ func hotCommand() *cobra.Command {
   entelon hot engraved.take --by total --limit 50
   entelon hot inkraster.take --full
   entelon hot partbook.take --fold runtime
+  entelon hot engraved.take --measure waiting
   entelon hot engraved.take --json`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -139,29 +141,34 @@ func hotCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			m, err := t.Profile.MeasureNamed(measure)
+			if err != nil {
+				return fmt.Errorf("--measure: %w", err)
+			}
 			if asJSON && !cmd.Flags().Changed("limit") {
 				limit = 0
 			}
-			rows, total := hotRows(t, by, limit, fold != "")
+			rows, c := hotRows(t, m, by, limit, fold != "")
 			if asJSON {
-				return printJSON(cmd.OutOrStdout(), hotOut(t, rows, total))
+				return printJSON(cmd.OutOrStdout(), hotOut(t, rows, c))
 			}
-			return printHot(cmd.OutOrStdout(), t, rows, total, full)
+			return printHot(cmd.OutOrStdout(), t, rows, c, full)
 		},
 	}
 	c.Flags().StringVar(&by, "by", "self", "order by self or total cost")
 	c.Flags().IntVar(&limit, "limit", 30, "how many rows; 0 means all")
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON, all rows unless --limit is given")
 	c.Flags().BoolVar(&full, "full", false, "print names in full, with packages, parameters and template arguments")
+	measureFlag(c, &measure)
 	c.Flags().StringVar(&fold, "fold", "", "\"runtime\": count the functions of the language runtime as their callers'")
 	_ = c.RegisterFlagCompletionFunc("fold", cobra.FixedCompletions([]string{"runtime"}, cobra.ShellCompDirectiveNoFileComp))
 	_ = c.RegisterFlagCompletionFunc("by", cobra.FixedCompletions([]string{"self", "total"}, cobra.ShellCompDirectiveNoFileComp))
 	return takeFile(c)
 }
 
-func hotOut(t *profile.Take, rows []hotRow, total int64) hotJSON {
-	m := t.Profile.Measures[0]
-	out := hotJSON{t.Profile.Strings[m.Name], t.Profile.Strings[m.Unit], total, t.Profile.Samples.Len(), []functionOut{}}
+func hotOut(t *profile.Take, rows []hotRow, c *tree.Cost) hotJSON {
+	m, total := t.Profile.Words(c.Measure), c.Total[0]
+	out := hotJSON{m.Name, m.Unit, total, c.TotalSamples[0], m.Counted, []functionOut{}}
 	for _, r := range rows {
 		out.Functions = append(out.Functions, functionOut{r.name, reading.Short(r.name), r.linkage, r.module, r.kind, r.runs, r.file, r.line, r.Self, r.Total,
 			share(r.Self, total), share(r.Total, total)})
@@ -176,16 +183,24 @@ func share(v, total int64) float64 {
 	return float64(v) / float64(total)
 }
 
-func printHot(w io.Writer, t *profile.Take, rows []hotRow, total int64, full bool) error {
-	fmt.Fprintf(w, "%s %s   100 %% = %.2f s CPU · %s samples\n", t.Settings.Program, t.Settings.Build, float64(total)/1e9, thin(int64(t.Profile.Samples.Len())))
+func printHot(w io.Writer, t *profile.Take, rows []hotRow, c *tree.Cost, full bool) error {
+	m, total := t.Profile.Words(c.Measure), c.Total[0]
+	fmt.Fprintf(w, "%s %s   100 %% = %s of %s · %s samples\n", t.Settings.Program, t.Settings.Build, profile.Amount(total, m.Unit), m.Label, thin(c.TotalSamples[0]))
 	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', tabwriter.AlignRight)
-	fmt.Fprintln(tw, "self %\tself s\ttotal %\ttotal s\t  function")
+	unit, write := "", func(v int64) string { return fmt.Sprint(v) }
+	switch m.Unit {
+	case "ns":
+		unit, write = " s", func(v int64) string { return fmt.Sprintf("%.3f", float64(v)/1e9) }
+	case "bytes":
+		unit, write = " KiB", func(v int64) string { return fmt.Sprintf("%.1f", float64(v)/1024) }
+	}
+	fmt.Fprintf(tw, "self %%\tself%s\ttotal %%\ttotal%s\t  function\n", unit, unit)
 	for _, r := range rows {
 		where := ""
 		if r.file != "" {
 			where = fmt.Sprintf("  (%s:%d)", r.file, r.line)
 		}
-		fmt.Fprintf(tw, "%.2f\t%.3f\t%.2f\t%.3f\t  %s%s\n", 100*share(r.Self, total), float64(r.Self)/1e9, 100*share(r.Total, total), float64(r.Total)/1e9, shown(r.name, full), where)
+		fmt.Fprintf(tw, "%.2f\t%s\t%.2f\t%s\t  %s%s\n", 100*share(r.Self, total), write(r.Self), 100*share(r.Total, total), write(r.Total), shown(r.name, full), where)
 	}
 	return tw.Flush()
 }
@@ -203,6 +218,7 @@ type factsJSON struct {
 	CPUNS         int64             `json:"cpu_ns"`
 	RateHz        int               `json:"rate_hz"`
 	Event         string            `json:"event"`
+	Measures      []measureOut      `json:"measures"`
 	Unwind        string            `json:"unwind"`
 	Samples       int64             `json:"samples"`
 	Lost          int64             `json:"lost"`
@@ -221,6 +237,14 @@ type factsJSON struct {
 	Modules       []moduleOut       `json:"modules"`
 	Machine       profile.Machine   `json:"machine"`
 	Warnings      []profile.Warning `json:"warnings"`
+}
+
+type measureOut struct {
+	Name    string `json:"name"`
+	Label   string `json:"label"`
+	Unit    string `json:"unit"`
+	Counted bool   `json:"counted"` // every event is in it: no sampling error
+	Total   int64  `json:"total"`
 }
 
 type processOut struct {
@@ -257,6 +281,10 @@ func factsOut(t *profile.Take) factsJSON {
 	counts := make([]int64, len(p.Threads))
 	for _, id := range p.Samples.Thread {
 		counts[id]++
+	}
+	for i := range p.Measures {
+		m := p.Words(i)
+		out.Measures = append(out.Measures, measureOut{m.Name, m.Label, m.Unit, m.Counted, p.Total(i)})
 	}
 	for i, x := range p.Threads {
 		out.Threads = append(out.Threads, threadOut{p.Processes[x.Process].PID, x.TID, p.Strings[x.Name], counts[i]})
@@ -303,8 +331,11 @@ func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
 	row("directory", "%s", f.Dir)
 	row("started", "%s", f.StartedAt.Format(time.RFC3339))
 	row("duration", "%.2f s", float64(f.DurationNS)/1e9)
-	row("CPU time", "%.2f s", float64(f.CPUNS)/1e9)
+	row("CPU by the kernel", "%.2f s", float64(f.CPUNS)/1e9)
 	row("rate", "%d a second (%s)", f.RateHz, f.Event)
+	for _, m := range f.Measures {
+		row(m.Label, "%s", profile.Amount(m.Total, m.Unit))
+	}
 	row("samples", "%s", thin(f.Samples))
 	row("lost", "%s", thin(f.Lost))
 	row("complete stacks", "%.2f %% (%s)", 100*f.CompleteShare, f.Unwind)
@@ -338,20 +369,46 @@ func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
 	return tw.Flush()
 }
 
+// measureFlag adds the choice among a take's measures.
+func measureFlag(c *cobra.Command, name *string) {
+	c.Flags().StringVar(name, "measure", "", "of several measures of a take, the one with this `NAME` (default the first)")
+	_ = c.RegisterFlagCompletionFunc("measure", func(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+		var out []string
+		if len(args) > 0 {
+			if t, err := take.ReadFile(args[0], take.Options{Salvage: true}); err == nil {
+				for i := range t.Profile.Measures {
+					w := t.Profile.Words(i)
+					out = append(out, w.Name+"\t"+w.Label)
+				}
+			}
+		}
+		return out, cobra.ShellCompDirectiveNoFileComp
+	})
+}
+
 func stacksCommand() *cobra.Command {
+	var measure string
 	c := &cobra.Command{
-		Use:     "stacks FILE",
-		Short:   "Print every distinct stack with its number of samples, one a line",
-		Example: `  entelon stacks engraved.take | sort -k2 -n`,
-		Args:    cobra.ExactArgs(1),
+		Use:   "stacks FILE",
+		Short: "Print every distinct stack with its number of samples, one a line",
+		Long: `Prints every distinct stack, root first, with its number of samples, one a line;
+with --measure, with its value of that measure instead.`,
+		Example: `  entelon stacks engraved.take | sort -k2 -n
+  entelon stacks engraved.take --measure waiting`,
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t, err := readTake(args[0])
 			if err != nil {
 				return err
 			}
-			return stacks.Write(cmd.OutOrStdout(), t.Profile)
+			m, err := t.Profile.MeasureNamed(measure)
+			if err != nil {
+				return fmt.Errorf("--measure: %w", err)
+			}
+			return stacks.Write(cmd.OutOrStdout(), t.Profile, m, measure != "")
 		},
 	}
+	measureFlag(c, &measure)
 	return takeFile(c)
 }
 

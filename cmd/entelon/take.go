@@ -54,8 +54,8 @@ type takeFlags struct {
 func takeCommand() *cobra.Command {
 	var f takeFlags
 	c := &cobra.Command{
-		Use:   "take [flags] (--pid PID | -- COMMAND ARGS…)",
-		Short: "Sample a command from start to end, or a running process",
+		Use:   "take [flags] (--pid PID | --machine | --group NAME | -- COMMAND ARGS…)",
+		Short: "Sample a command from start to end, running processes, or the whole machine",
 		Long: `Samples a command that it launches, or a process that is running, with
 everything that they start, and writes a take.
 
@@ -66,12 +66,19 @@ and Entelon waits for it.
 
 Programs in Python, on Node.js and in Java are recognised. Node.js and Java are
 started with the options that they need so that their functions have names, and
-what was added is printed.`,
+what was added is printed.
+
+What is added up, with --measure, which may be given several times:
+
+` + measureHelp(),
 		Example: `  entelon take -- ./engraved --scores 200
   entelon take --out before.take --program engraved --build 3.4.0 -- ./engraved --scores 200
   entelon take --pid 4711 --for 10s --out live.take
   entelon take --rate 99 --dir /srv/scores --env WORKERS=4 -- ./partbook full.score
   entelon take -- python3 partbook.py full.score
+  entelon take --measure cpu --measure waiting -- ./engraved --scores 200
+  entelon take --measure syscalls --measure allocations -- ./inkraster score.pages
+  entelon take --machine --for 10s
   entelon take --stack 32k --debug-dir /srv/debug -- ./inkraster score.pages`,
 		RunE: func(cmd *cobra.Command, args []string) error { return runTake(cmd.Context(), f, args) },
 	}
@@ -84,13 +91,18 @@ what was added is printed.`,
 	c.Flags().StringVar(&f.settings.Program, "program", "", "the program's `NAME` (default: of its file)")
 	c.Flags().StringVar(&f.settings.Build, "build", "", "the build's `NAME` (default: found in the binary)")
 	c.Flags().StringVar(&f.settings.Note, "note", "", "a `TEXT` to keep with the take")
-	c.Flags().IntVar(&f.settings.PID, "pid", 0, "sample the running process `PID`")
+	c.Flags().IntSliceVar(&f.settings.PIDs, "pid", nil, "sample the running process `PID`; may be repeated")
+	c.Flags().BoolVar(&f.settings.Machine, "machine", false, "sample everything that runs on this machine")
+	c.Flags().StringVar(&f.settings.Group, "group", "", "sample everything in the control group `NAME`, as below /sys/fs/cgroup")
+	c.Flags().StringArrayVarP(&f.settings.Measures, "measure", "m", nil, "add up this `MEASURE`; may be repeated (default cpu)")
 	c.Flags().Var(&f.stack, "stack", "copy this much of the stack with each sample, up to 62k (default 4k, and up to 48k more of deeper ones; 24k where that is not allowed)")
 	c.Flags().StringVar(&f.settings.Unwind, "unwind", sampler.UnwindTables, `walk stacks by "tables" or by "frame pointers" alone`)
 	c.Flags().Float64Var(&f.cutShare, "warn-cut", 1, "warn when this share of the stacks is cut off, in `PERCENT`")
 	c.Flags().BoolVar(&f.settings.AsIs, "as-is", false, "add no options to a command for the runtime that it starts, such as node or java")
 	f.symbols.add(c)
 	_ = c.RegisterFlagCompletionFunc("unwind", cobra.FixedCompletions([]string{sampler.UnwindTables, sampler.UnwindFramePointers}, cobra.ShellCompDirectiveNoFileComp))
+	_ = c.RegisterFlagCompletionFunc("measure", completeMeasures)
+	_ = c.RegisterFlagCompletionFunc("pid", completeProcesses)
 	_ = c.MarkFlagDirname("dir")
 	return c
 }
@@ -100,17 +112,29 @@ func (f *takeFlags) check(args []string) error {
 	f.settings.ForNS = int64(f.during)
 	f.settings.StackBytes = int(f.stack)
 	f.settings.CutShare = f.cutShare / 100
+	if _, err := sampler.ParseMeasures(f.settings.Measures); err != nil {
+		return err
+	}
+	chosen := 0
+	for _, is := range []bool{len(args) > 0, len(f.settings.PIDs) > 0, f.settings.Machine, f.settings.Group != ""} {
+		if is {
+			chosen++
+		}
+	}
 	switch {
-	case len(args) == 0 && f.settings.PID == 0:
-		return errors.New("nothing to sample; give a command after --, or --pid PID")
-	case len(args) > 0 && f.settings.PID != 0:
-		return errors.New("give either a command or --pid, not both")
+	case chosen == 0:
+		return errors.New("nothing to sample; give a command after --, or --pid PID, --machine or --group NAME")
+	case chosen > 1:
+		return errors.New("give either a command or --pid, --machine or --group, not several")
 	case f.cutShare <= 0 || f.cutShare > 100:
 		return fmt.Errorf("--warn-cut %v: give a share from above 0 to 100", f.cutShare)
-	case f.settings.PID < 0:
-		return fmt.Errorf("%d is not the number of a process", f.settings.PID)
-	case f.settings.PID != 0 && (f.settings.Dir != "" || len(f.settings.Env) > 0):
+	case len(args) == 0 && (f.settings.Dir != "" || len(f.settings.Env) > 0):
 		return errors.New("--dir and --env are for a launched command; a running process has its own")
+	}
+	for _, pid := range f.settings.PIDs {
+		if pid <= 0 {
+			return fmt.Errorf("%d is not the number of a process", pid)
+		}
 	}
 	for _, kv := range f.settings.Env {
 		if k, _, ok := strings.Cut(kv, "="); !ok || k == "" {
@@ -134,7 +158,7 @@ func runTake(ctx context.Context, f takeFlags, args []string) error {
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	sig := watchSignals(cancel, f.settings.PID != 0)
+	sig := watchSignals(cancel, len(args) == 0)
 	defer sig.stop()
 
 	show, hide := progress(f.settings)
@@ -286,12 +310,23 @@ func summary(w io.Writer, t *profile.Take, path string) {
 	f := t.Facts
 	fmt.Fprintf(b, "\n%s %s: %.2f s, %.2f s CPU, %s samples, %s lost, %.1f %% of stacks complete\n",
 		t.Settings.Program, t.Settings.Build, float64(f.DurationNS)/1e9, float64(f.CPUNS)/1e9, thin(f.Samples), thin(f.Lost), 100*f.CompleteShare())
-	rows, total := hotRows(t, "self", 5, false)
-	for _, r := range rows {
-		if r.Self == 0 {
-			break
+	several := len(t.Profile.Measures) > 1
+	for m := range t.Profile.Measures {
+		w := t.Profile.Words(m)
+		limit := 5
+		if several {
+			limit = 3
 		}
-		fmt.Fprintf(b, "  %5.1f %%  %8.2f s  %s\n", 100*float64(r.Self)/float64(total), float64(r.Self)/1e9, shown(r.name, false))
+		rows, c := hotRows(t, m, "self", limit, false)
+		if several || w.Name != "cpu" {
+			fmt.Fprintf(b, " %s: %s\n", w.Label, profile.Amount(c.Total[0], w.Unit))
+		}
+		for _, r := range rows {
+			if r.Self == 0 {
+				break
+			}
+			fmt.Fprintf(b, "  %5.1f %%  %10s  %s\n", 100*float64(r.Self)/float64(c.Total[0]), profile.Amount(r.Self, w.Unit), shown(r.name, false))
+		}
 	}
 	for _, x := range f.Warnings {
 		fmt.Fprintf(b, "  ! %s %s\n", x.Text, x.Remedy)

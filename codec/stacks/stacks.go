@@ -16,13 +16,18 @@ import (
 // clean keeps a name from being taken for two frames or for two lines.
 var clean = strings.NewReplacer(";", ":", "\n", " ", "\r", " ")
 
-// Write writes the number of samples of every distinct stack of functions, in
-// the order of the lines.
-func Write(w io.Writer, p *profile.Profile) error {
+// Write writes, for every distinct stack of functions, in the order of the
+// lines, the number of samples of a measure, or their values.
+func Write(w io.Writer, p *profile.Profile, measure int, values bool) error {
 	t := tree.New(p)
 	counts := make([]int64, t.Len())
-	for _, s := range p.Samples.Stack {
-		counts[t.NodeOf[s]]++
+	for i, s := range p.Samples.Stack {
+		switch v := p.Samples.Values[measure][i]; {
+		case values:
+			counts[t.NodeOf[s]] += v
+		case v != 0:
+			counts[t.NodeOf[s]]++
+		}
 	}
 	lines := make([]string, 0, t.Len())
 	text := make([]string, t.Len())

@@ -116,8 +116,9 @@ func readTables(b []byte, p *profile.Profile) error {
 	}
 	for range c.count() {
 		p.Measures = append(p.Measures, profile.Measure{
-			Name: profile.StringID(c.uint32()), Unit: profile.StringID(c.uint32()), Combine: profile.Combine(c.byte()),
+			Name: profile.StringID(c.uint32()), Unit: profile.StringID(c.uint32()),
 		})
+		c.measureFlags(&p.Measures[len(p.Measures)-1])
 		if len(p.Samples.Stack) > 0 {
 			c.fail(errors.New("a measure begins after the first sample"))
 			break
@@ -135,6 +136,16 @@ func (c *cursor) frameFlags(f *profile.Frame) {
 	f.Inlined, f.Found = v&1 == 1, profile.Found(v>>1)
 	if !f.Found.Valid() {
 		c.fail(fmt.Errorf("a frame was found in the unknown way %d", f.Found))
+	}
+}
+
+// measureFlags reads bit 0, a level, and from Version4 on bit 1, that every
+// event is counted.
+func (c *cursor) measureFlags(m *profile.Measure) {
+	v := c.byte()
+	m.Combine, m.Counted = profile.Combine(v&1), v&2 != 0
+	if v > 3 {
+		c.fail(fmt.Errorf("a measure has the unknown flags %d", v))
 	}
 }
 

@@ -12,13 +12,14 @@ import (
 )
 
 // The formats. Version2 keeps for each frame how the walk got to it, in what
-// was a flag alone; Version3 has one way more. The newest is the one that is
-// written.
+// was a flag alone; Version3 has one way more; Version4 tells of a measure that
+// every event is in it. The newest is the one that is written.
 const (
 	Version1 = 1
 	Version2 = 2
 	Version3 = 3
-	current  = Version3
+	Version4 = 4
+	current  = Version4
 )
 
 // magic begins every file. Its last byte is one that no text file has.

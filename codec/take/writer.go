@@ -182,7 +182,11 @@ func (t *Writer) tables(p *profile.Profile) bool {
 	for _, x := range p.Measures[m.measures:] {
 		t.uint(uint64(x.Name))
 		t.uint(uint64(x.Unit))
-		t.uint(uint64(x.Combine))
+		flags := uint64(x.Combine)
+		if x.Counted {
+			flags |= 2
+		}
+		t.uint(flags)
 	}
 	fresh += t.who(p)
 	m.strings, m.modules, m.functions = len(p.Strings), len(p.Modules), len(p.Functions)

@@ -123,7 +123,12 @@ func (b *Builder) NameThread(id ThreadID, name string) { b.p.Threads[id].Name = 
 
 // Measure adds a measure; all must be added before the first sample.
 func (b *Builder) Measure(name, unit string, combine Combine) int {
-	b.p.Measures = append(b.p.Measures, Measure{b.Intern(name), b.Intern(unit), combine})
+	return b.Column(Measure{Name: b.Intern(name), Unit: b.Intern(unit), Combine: combine})
+}
+
+// Column adds a measure as it is; all must be added before the first sample.
+func (b *Builder) Column(m Measure) int {
+	b.p.Measures = append(b.p.Measures, m)
 	b.p.Samples.Values = append(b.p.Samples.Values, nil)
 	return len(b.p.Measures) - 1
 }

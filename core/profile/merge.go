@@ -13,7 +13,7 @@ func Merge(from ...*Profile) (*Profile, error) {
 	for i, p := range from {
 		if i == 0 {
 			for _, m := range p.Measures {
-				b.Measure(p.Strings[m.Name], p.Strings[m.Unit], m.Combine)
+				b.Column(Measure{Name: b.Intern(p.Strings[m.Name]), Unit: b.Intern(p.Strings[m.Unit]), Combine: m.Combine, Counted: m.Counted})
 			}
 		}
 		if err := b.append(p); err != nil {

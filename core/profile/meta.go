@@ -19,15 +19,22 @@ type Take struct {
 type Settings struct {
 	Program string   `json:"program"`
 	Build   string   `json:"build"`
-	Command []string `json:"command"` // the argument list; empty where a process was attached to
-	PID     int      `json:"pid,omitempty"`
-	Dir     string   `json:"dir"`
-	Env     []string `json:"env"` // only what was given for this take, as KEY=VALUE
-	RateHz  int      `json:"rate_hz"`
-	ForNS   int64    `json:"for_ns"` // 0: until the program ends or the user stops it
-	Note    string   `json:"note"`
-	Event   string   `json:"event"`  // what triggers a sample, "cpu-clock"
-	Unwind  string   `json:"unwind"` // "tables" or "frame pointers"
+	Command []string `json:"command"`        // the argument list; empty where a process was attached to
+	PID     int      `json:"pid,omitempty"`  // of the first process that was attached to
+	PIDs    []int    `json:"pids,omitempty"` // of all of them, where there were several
+	// Machine: everything that ran on the machine; Group: everything in this
+	// control group, as a path below the system's folder for them.
+	Machine bool   `json:"whole_machine,omitempty"`
+	Group   string `json:"control_group,omitempty"`
+	// Measures are what was added up, each as it is chosen; none is "cpu" alone.
+	Measures []string `json:"measures,omitempty"`
+	Dir      string   `json:"dir"`
+	Env      []string `json:"env"` // only what was given for this take, as KEY=VALUE
+	RateHz   int      `json:"rate_hz"`
+	ForNS    int64    `json:"for_ns"` // 0: until the program ends or the user stops it
+	Note     string   `json:"note"`
+	Event    string   `json:"event"`  // what triggers a sample, "cpu-clock"
+	Unwind   string   `json:"unwind"` // "tables" or "frame pointers"
 	// StackBytes is how much of the stack was copied with each sample, 0 where
 	// nothing was.
 	StackBytes int `json:"stack_bytes,omitempty"`

@@ -150,11 +150,13 @@ const (
 	Level
 )
 
-// Measure is one thing that every sample carries a value of.
+// Measure is one thing that every sample carries a value of; a sample that
+// was not taken for it has 0.
 type Measure struct {
 	Name    StringID // "cpu"
 	Unit    StringID // "ns", "bytes", "count"
 	Combine Combine
+	Counted bool // every event is in it, so that its values have no sampling error
 }
 
 // Samples are columns of equal length.

@@ -109,7 +109,7 @@ func TestCheckFindsEveryBrokenTable(t *testing.T) {
 func TestOverTimeCountsEverySampleOnce(t *testing.T) {
 	p := made.Profile(4, made.Small)
 	for _, duration := range []int64{0, 1, 700_000_000, 1_600_000_000} {
-		user, kernel := p.OverTime(duration, 37)
+		user, kernel := p.OverTime(0, duration, 37)
 		var n int64
 		for i := range user {
 			n += user[i] + kernel[i]

@@ -23,12 +23,19 @@ const spreads = 0.5
 func Take(t *tree.Tree, c *tree.Cost, rows []tree.FunctionCost) []Part {
 	total := c.Total[0]
 	if total == 0 || len(rows) == 0 {
-		return []Part{{Text: "There is no cost in this scope: the program used next to no processor time."}}
+		if t.Profile.Words(c.Measure).Name == "cpu" {
+			return []Part{{Text: "There is no cost in this scope: the program used next to no processor time."}}
+		}
+		return []Part{{Text: fmt.Sprintf("There is no cost in this scope: no %s.", t.Profile.Words(c.Measure).Label)}}
 	}
 	share := func(v int64) string { return percent(float64(v) / float64(total)) }
 	name := func(f profile.FunctionID) Part { return Part{Short(t.Profile.FunctionName(f)), f} }
 	top := rows[0]
-	out := []Part{name(top.Function), {Text: fmt.Sprintf(" itself takes %s of the CPU time", share(top.Self))}}
+	words, has := t.Profile.Words(c.Measure), "has"
+	if words.Unit == "ns" {
+		has = "takes"
+	}
+	out := []Part{name(top.Function), {Text: fmt.Sprintf(" itself %s %s of the %s", has, share(top.Self), words.Label)}}
 	if callers := t.Callers(c, top.Function); len(callers) > 0 && callers[0].Function != 0 {
 		first := callers[0]
 		out = append(out, Part{Text: ", " + most(float64(first.Value)/float64(max(1, top.Total))) + " when called by "}, name(first.Function))

@@ -40,8 +40,8 @@ func (t *Tree) Origin(measure int, sc scope.Scope, f profile.FunctionID) Origin 
 	total, samples := make([]int64, n), make([]int64, n)
 	in := sc.Contains(p)
 	for i, s := range p.Samples.Stack {
-		if in(i) {
-			total[s] += p.Samples.Values[measure][i]
+		if v := p.Samples.Values[measure][i]; v != 0 && in(i) {
+			total[s] += v
 			samples[s]++
 		}
 	}

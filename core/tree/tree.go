@@ -183,27 +183,30 @@ func (t *Tree) Path(n NodeID) []NodeID {
 // Cost is what the samples in a scope add up to, by node.
 type Cost struct {
 	Self, Total               []int64 // in the measure's unit
-	SelfSamples, TotalSamples []int64 // how many samples that rests on
+	SelfSamples, TotalSamples []int64 // how many samples of this measure that rests on
+	Measure                   int
 }
 
 // Cost adds up one measure over the samples in scope.
 func (t *Tree) Cost(measure int, sc scope.Scope) *Cost {
 	n := t.Len()
-	c := &Cost{make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n)}
+	c := &Cost{make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), measure}
 	p := t.Profile
 	values := p.Samples.Values[measure]
 	if sc.All() {
 		for i, s := range p.Samples.Stack {
-			node := t.NodeOf[s]
-			c.Self[node] += values[i]
-			c.SelfSamples[node]++
+			if v := values[i]; v != 0 { // else it was taken for another measure
+				node := t.NodeOf[s]
+				c.Self[node] += v
+				c.SelfSamples[node]++
+			}
 		}
 	} else {
 		in := sc.Contains(p)
 		for i, s := range p.Samples.Stack {
-			if in(i) {
+			if v := values[i]; v != 0 && in(i) {
 				node := t.NodeOf[s]
-				c.Self[node] += values[i]
+				c.Self[node] += v
 				c.SelfSamples[node]++
 			}
 		}

@@ -23,6 +23,18 @@ export function duration(ns: number): string {
   return sign + (a / 1e3).toFixed(0) + thinSpace + 'µs'
 }
 
+/** A value of a measure, by its unit. */
+export function amount(v: number, unit: string): string {
+  switch (unit) {
+    case 'ns':
+      return duration(v)
+    case 'bytes':
+      return bytes(v)
+    default:
+      return count(v)
+  }
+}
+
 /** Seconds with two digits, for figures that stand under each other. */
 export function seconds(ns: number, digits = 2): string {
   return (ns / 1e9).toFixed(digits).replace('-', '−') + thinSpace + 's'
@@ -39,6 +51,7 @@ export function signed(text: string, value: number): string {
 }
 
 export function bytes(n: number): string {
+  if (n >= 1 << 30) return (n / (1 << 30)).toFixed(2) + thinSpace + 'GB'
   if (n >= 1 << 20) return (n / (1 << 20)).toFixed(1) + thinSpace + 'MB'
   if (n >= 1 << 10) return (n / (1 << 10)).toFixed(0) + thinSpace + 'kB'
   return n + thinSpace + 'B'

@@ -6,6 +6,7 @@ export type LiveState = Schemas['LiveState']
 export type Program = Schemas['ProgramOut']
 export type Take = Schemas['TakeOut']
 export type TakeDetail = Schemas['TakeDetail']
+export type Measure = Schemas['MeasureOut']
 export type Hot = Schemas['HotOut']
 export type Flame = Schemas['FlameOut']
 export type Found = Schemas['SearchOut']
@@ -65,8 +66,8 @@ async function ask<T>(method: string, path: string, query?: Query, body?: unknow
   return (response.status === 204 ? undefined : await response.json()) as T
 }
 
-/** The part of a take that counts, and what is folded away in it. */
-export type Range = { from?: number; to?: number; fold?: string }
+/** The part of a take that counts, what is folded away in it, and which measure of it. */
+export type Range = { from?: number; to?: number; fold?: string; measure?: string }
 
 export const api = {
   about: () => ask<About>('GET', '/about'),
@@ -82,8 +83,8 @@ export const api = {
     ask<Flame>('GET', `/takes/${key}/flame`, q, undefined, signal),
   search: (key: string, q: Range & { text: string; root?: number }) => ask<Found>('GET', `/takes/${key}/search`, q),
   card: (key: string, q: Range & { name: string }) => ask<FunctionCard>('GET', `/takes/${key}/function`, q),
-  times: (key: string, bins: number) => ask<Times>('GET', `/takes/${key}/times`, { bins }),
-  compare: (q: { baseline: string; candidate: string; scale?: string }) => ask<Comparison>('GET', '/compare', q),
+  times: (key: string, bins: number, measure?: string) => ask<Times>('GET', `/takes/${key}/times`, { bins, measure }),
+  compare: (q: { baseline: string; candidate: string; scale?: string; measure?: string }) => ask<Comparison>('GET', '/compare', q),
   startLive: () => ask<LiveState>('POST', '/live'),
   stopLive: () => ask<LiveState>('DELETE', '/live'),
 }

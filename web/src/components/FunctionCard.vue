@@ -3,8 +3,9 @@ import { useQuery } from '@tanstack/vue-query'
 import { ArrowLeftRight, Pin } from 'lucide-vue-next'
 import { computed, ref } from 'vue'
 import { api, ApiError, type Edge, type Range, type TakeDetail } from '../api/client'
+import { useMeasure } from '../composables/useMeasure'
 import { dark } from '../composables/useTheme'
-import { count, duration, kindText, percent } from '../format'
+import { count, kindText, percent } from '../format'
 import { inkOf } from '../palette'
 import BuildLine from './BuildLine.vue'
 import FullName from './FullName.vue'
@@ -18,6 +19,7 @@ const card = useQuery({
   queryFn: () => api.card(props.takeKey, { ...props.range, name: props.focus }),
   enabled: computed(() => props.focus !== ''),
 })
+const { measure, figure } = useMeasure()
 const d = computed(() => card.data.value)
 const ofScope = (v: number) => v / (d.value?.scope_total || 1)
 
@@ -80,18 +82,18 @@ const swatch = computed(() => {
           <tr class="border-y border-rule">
             <td class="label py-1.5">Self</td>
             <td class="text-right text-[16px]">{{ percent(ofScope(d.self)) }}</td>
-            <td class="text-right">{{ duration(d.self) }}</td>
-            <td class="label text-right" title="95 % interval of the share, from the number of samples">{{ (100 * d.self_low).toFixed(1) }}–{{ percent(d.self_high) }}</td>
+            <td class="text-right">{{ figure(d.self) }}</td>
+            <td class="label text-right" title="95 % interval of the share, from the number of samples"><template v-if="!d.counted">{{ (100 * d.self_low).toFixed(1) }}–{{ percent(d.self_high) }}</template></td>
           </tr>
           <tr class="border-b border-rule">
             <td class="label py-1.5">Total</td>
             <td class="text-right text-[16px]">{{ percent(ofScope(d.total)) }}</td>
-            <td class="text-right">{{ duration(d.total) }}</td>
-            <td class="label text-right" title="95 % interval of the share, from the number of samples">{{ (100 * d.total_low).toFixed(1) }}–{{ percent(d.total_high) }}</td>
+            <td class="text-right">{{ figure(d.total) }}</td>
+            <td class="label text-right" title="95 % interval of the share, from the number of samples"><template v-if="!d.counted">{{ (100 * d.total_low).toFixed(1) }}–{{ percent(d.total_high) }}</template></td>
           </tr>
         </tbody>
       </table>
-      <p class="label mt-1">{{ count(d.self_samples) }} and {{ count(d.total_samples) }} samples; 95 % intervals</p>
+      <p class="label mt-1">{{ count(d.self_samples) }} and {{ count(d.total_samples) }} {{ d.counted ? 'events, every one counted' : 'samples; 95 % intervals' }}</p>
 
       <OriginNote :card="d" @focus="emit('focus', $event)" />
 
@@ -113,7 +115,7 @@ const swatch = computed(() => {
         <p v-if="s.edges.length > shown" class="label">and {{ s.edges.length - shown }} more, {{ percent(rest(s.edges) / (d.total || 1)) }}</p>
       </section>
 
-      <section class="mt-3.5" aria-label="What if it were faster">
+      <section v-if="measure.name === 'cpu'" class="mt-3.5" aria-label="What if it were faster">
         <h3 class="label mb-1 border-b border-rule pb-0.5">What if</h3>
         <input v-model.number="faster" type="range" min="0" max="100" step="5" class="accent-ink w-full" aria-label="How much less time its own code would take, in percent" />
         <p>{{ faster }} % less in its own code: the program takes <b class="font-medium">{{ percent(saved) }}</b> less.</p>

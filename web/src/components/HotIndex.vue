@@ -4,13 +4,15 @@ import { Pin } from 'lucide-vue-next'
 import { computed, ref } from 'vue'
 import type { Hot } from '../api/client'
 import { useAddress } from '../composables/useAddress'
+import { useMeasure } from '../composables/useMeasure'
 import { useKeys } from '../composables/useKeys'
 import { dark } from '../composables/useTheme'
-import { count, duration, percent } from '../format'
+import { count, percent } from '../format'
 import { inkOf } from '../palette'
 import SizeBars from './SizeBars.vue'
 
 const props = defineProps<{ hot: Hot; focus: string; pins: string[] }>()
+const { figure } = useMeasure()
 const emit = defineEmits<{ focus: [name: string]; pin: [name: string] }>()
 
 const { text } = useAddress()
@@ -86,7 +88,7 @@ useKeys({ f: () => field.value?.select() })
           class="group absolute inset-x-0 block border-b border-l-[3px] border-transparent border-b-rule px-2.5 pt-[5px] text-left hover:bg-wash"
           :class="[hot.functions[rows[v.index].at].name === focus && '!border-l-focus bg-focus-wash', rows[v.index].pinned && 'bg-wash']"
           :style="{ top: v.start + 'px', height: height + 'px' }"
-          :title="`${hot.functions[rows[v.index].at].name}\nself ${duration(hot.self[rows[v.index].at])}, total ${duration(hot.sum_total[rows[v.index].at])}, ${count(hot.total_samples[rows[v.index].at])} samples`"
+          :title="`${hot.functions[rows[v.index].at].name}\nself ${figure(hot.self[rows[v.index].at])}, total ${figure(hot.sum_total[rows[v.index].at])}, ${count(hot.total_samples[rows[v.index].at])} samples`"
           @click="emit('focus', hot.functions[rows[v.index].at].name)"
         >
           <span class="flex items-center gap-1.5">

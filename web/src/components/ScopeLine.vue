@@ -3,11 +3,12 @@ import { X } from 'lucide-vue-next'
 import { computed } from 'vue'
 import { useRouter } from 'vue-router'
 import type { Hot, Range, TakeDetail } from '../api/client'
-import { count, seconds, when } from '../format'
+import { useMeasure } from '../composables/useMeasure'
+import { bytes, count, seconds, when } from '../format'
 import ChoiceMenu from './ChoiceMenu.vue'
 
 const props = defineProps<{ detail: TakeDetail; hot?: Hot; range: Range }>()
-const emit = defineEmits<{ range: [range: Range]; facts: []; fold: [] }>()
+const emit = defineEmits<{ range: [range: Range]; facts: []; fold: []; measure: [name: string] }>()
 const router = useRouter()
 
 // The words of the sentence are controls: another build, another take of it.
@@ -19,6 +20,21 @@ const builds = computed(() => {
 const takes = computed(() =>
   props.detail.siblings.filter((t) => t.build === props.detail.take.build).map((t) => ({ value: t.key, text: when(t.started_at), note: `${count(t.samples)} samples` })),
 )
+const { measure } = useMeasure()
+const capital = (s: string) => s.charAt(0).toUpperCase() + s.slice(1)
+const measures = computed(() => props.detail.measures.map((m) => ({ value: m.name, text: capital(m.label) })))
+const chosen = computed({ get: () => measure.value.name, set: (m) => m && emit('measure', m) })
+const whole = computed(() => {
+  const total = props.hot?.total ?? 0
+  switch (measure.value.unit) {
+    case 'ns':
+      return seconds(total) + (measure.value.name === 'cpu' ? ' CPU' : '')
+    case 'bytes':
+      return bytes(total)
+    default:
+      return count(total)
+  }
+})
 function open(key: string | undefined) {
   if (key && key !== props.detail.take.key) {
     // Node numbers and times belong to one take; the focus goes along.
@@ -36,7 +52,9 @@ const take = computed({ get: () => props.detail.take.key, set: open })
 <template>
   <header class="flex h-[52px] shrink-0 items-center gap-3 border-b border-rule bg-paper px-4" aria-label="Scope">
     <h1 class="flex min-w-0 flex-wrap items-baseline gap-x-1.5 text-[15.5px] whitespace-nowrap">
-      <span class="text-ink-2">CPU time of</span>
+      <ChoiceMenu v-if="measures.length > 1" v-model="chosen" :choices="measures" name="Measure" plain class="font-medium" />
+      <span v-else class="text-ink-2">{{ capital(measure.label) }}</span>
+      <span class="text-ink-2">of</span>
       <RouterLink :to="{ name: 'takes', query: { program: detail.take.program } }" class="word font-medium">{{ detail.take.program }}</RouterLink>
       <span class="text-ink-2">build</span>
       <ChoiceMenu v-model="build" :choices="builds" name="Build" plain class="font-medium" />
@@ -54,6 +72,6 @@ const take = computed({ get: () => props.detail.take.key, set: open })
     </h1>
     <div class="flex-1" />
     <button class="action !py-0.5" @click="emit('facts')">Facts</button>
-    <p v-if="hot" class="border-l border-rule-strong pl-3 text-right whitespace-nowrap" data-test="whole"><b class="font-medium">100 % = {{ seconds(hot.total) }} CPU</b> · {{ count(hot.samples) }} samples</p>
+    <p v-if="hot" class="border-l border-rule-strong pl-3 text-right whitespace-nowrap" data-test="whole"><b class="font-medium">100 % = {{ whole }}</b> · {{ count(hot.samples) }} {{ measure.counted ? (measure.unit === 'count' ? 'events' : 'events measured') : 'samples' }}</p>
   </header>
 </template>

@@ -13,8 +13,8 @@ const box = ref<HTMLElement>()
 const { width, height } = useElementSize(box)
 const bins = computed(() => Math.max(20, Math.floor(width.value / 4)))
 const times = useQuery({
-  queryKey: ['times', () => props.takeKey, bins],
-  queryFn: () => api.times(props.takeKey, bins.value),
+  queryKey: ['times', () => props.takeKey, bins, () => props.range.measure],
+  queryFn: () => api.times(props.takeKey, bins.value, props.range.measure),
   enabled: computed(() => width.value > 0),
 })
 const end = computed(() => times.data.value?.to_ns || 1)

@@ -9,14 +9,16 @@ import ErrorNote from '../components/ErrorNote.vue'
 import WaitNote from '../components/WaitNote.vue'
 import { useAddress } from '../composables/useAddress'
 import { useFocus } from '../composables/useFocus'
+import { useMeasure } from '../composables/useMeasure'
 import { useKeys } from '../composables/useKeys'
 import { dark } from '../composables/useTheme'
-import { count, duration, kindText, percent } from '../format'
+import { count, kindText, percent } from '../format'
 import { Geometry, rowHeight, whole } from './geometry'
 import { paint } from './paint'
 import { useDive } from './useDive'
 
 const props = defineProps<{ takeKey: string; range: Range }>()
+const { measure, figure } = useMeasure()
 const emit = defineEmits<{ pin: [name: string]; fold: [] }>()
 
 const { text, number } = useAddress()
@@ -215,7 +217,6 @@ const told = computed(() => {
   const i = hovered.value >= 0 ? hovered.value : walked.value
   if (!f || i < 0 || i >= f.node.length) return null
   const fn = f.functions[f.function[i]]
-  const perSample = f.samples ? f.total / f.samples : 1
   return {
     hidden: f.hidden[i],
     name: f.hidden[i] ? `${count(f.hidden[i])} frames too thin to draw, called from ${f.node[i] ? fn.short : 'the start'}` : f.node[i] === 0 ? 'Everything in scope' : fn.short,
@@ -223,9 +224,9 @@ const told = computed(() => {
     kind: f.hidden[i] || f.node[i] === 0 ? '' : kindText(fn.kind) + (fn.runs === 'native' ? '' : ', ' + fn.runs),
     inlined: f.inlined[i] === 1,
     share: percent(f.width[i] / f.total, 2),
-    total: duration(f.width[i]),
-    self: duration(f.self[i]),
-    samples: count(f.width[i] / perSample),
+    total: figure(f.width[i]),
+    self: figure(f.self[i]),
+    samples: count(f.count[i]),
   }
 })
 const orders = [
@@ -291,7 +292,7 @@ const orders = [
       <template v-if="told">
         <span class="code min-w-0 flex-1 truncate" :title="told.full" :data-name="told.full">{{ told.name }}</span>
         <span class="label min-w-0 shrink truncate"><template v-if="told.inlined">inlined, </template>{{ told.kind }}</span>
-        <span class="whitespace-nowrap"><b class="font-medium">{{ told.share }}</b> · {{ told.total }}<template v-if="!told.hidden"> · self {{ told.self }}</template> · {{ told.samples }} samples</span>
+        <span class="whitespace-nowrap"><b class="font-medium">{{ told.share }}</b> · {{ told.total }}<template v-if="!told.hidden"> · self {{ told.self }}</template> · {{ told.samples }} {{ measure.counted ? 'events' : 'samples' }}</span>
       </template>
       <span v-else class="label truncate">Click a frame to follow its function, double click to dive, point at one to read it. ? shows the keys.</span>
     </div>

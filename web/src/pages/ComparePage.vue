@@ -13,12 +13,13 @@ import { useAddress } from '../composables/useAddress'
 import { useFocus } from '../composables/useFocus'
 import { useKeys } from '../composables/useKeys'
 import { usePins } from '../composables/usePins'
-import { count, duration, percent, seconds, signed, when } from '../format'
+import { amount, count, percent, seconds, signed, when } from '../format'
 
 const { text, change } = useAddress()
 const baseline = text('baseline')
 const candidate = text('candidate')
 const scale = text('scale')
+const measure = text('measure')
 const by = text('by', 'self')
 const filter = text('filter')
 const sort = text('sort', 'difference')
@@ -28,7 +29,7 @@ const takes = useQuery({ queryKey: ['takes', 'choose'], queryFn: () => api.takes
 const choices = computed(() => (takes.data.value?.takes ?? []).map((t: Take) => ({ value: t.key, text: `${t.program} ${t.build}`, note: when(t.started_at) })))
 
 const ready = computed(() => baseline.value !== '' && candidate.value !== '')
-const question = computed(() => ({ baseline: baseline.value, candidate: candidate.value, scale: scale.value || undefined }))
+const question = computed(() => ({ baseline: baseline.value, candidate: candidate.value, scale: scale.value || undefined, measure: measure.value || undefined }))
 const result = useQuery({ queryKey: ['compare', question], queryFn: () => api.compare(question.value), enabled: ready, placeholderData: keepPreviousData })
 const d = computed(() => (ready.value ? result.data.value : undefined))
 const { pins, toggle: togglePin } = usePins(computed(() => d.value?.candidate.take.program ?? ''))
@@ -43,8 +44,9 @@ const shownScale = computed({ get: () => scale.value || d.value?.scale || 'total
 function figure(v: number): string {
   if (d.value?.unit === 'share') return percent(v, 2)
   if (d.value?.unit === 'ns/s') return (v / 1e6).toFixed(2)
-  return duration(v)
+  return amount(v, d.value?.measure.unit ?? 'ns')
 }
+const total = (v: number) => (d.value?.measure.unit === 'ns' ? seconds(v) : amount(v, d.value?.measure.unit ?? ''))
 /** A difference of shares is in points, not in percent. */
 function difference(v: number): string {
   return signed(d.value?.unit === 'share' ? (100 * v).toFixed(2).replace('-', '−') + '\u00a0points' : figure(v), v)
@@ -68,11 +70,17 @@ const stateHelp: Record<string, string> = {
   gone: 'Only the baseline has samples of it.',
 }
 
+const label = computed(() => {
+  const l = d.value?.measure.label ?? 'CPU time'
+  return l.charAt(0).toUpperCase() + l.slice(1)
+})
+const figureOf = (v: number) => amount(v, d.value?.measure.unit ?? 'ns')
+
 const whole = computed(() => {
   if (!d.value) return ''
   const { baseline: a, candidate: b } = d.value
   const more = b.total - a.total
-  const took = `${b.take.build} takes ${duration(Math.abs(more))} ${more >= 0 ? 'more' : 'less'} CPU time than ${a.take.build} (${signed(percent(more / (a.total || 1)), more)})`
+  const took = `${b.take.build} takes ${figureOf(Math.abs(more))} ${more >= 0 ? 'more' : 'less'} ${d.value.measure.label} than ${a.take.build} (${signed(percent(more / (a.total || 1)), more)})`
   const changed = d.value.rows.filter((r) => r.state === 'changed').length
   const fresh = d.value.rows.filter((r) => r.state === 'new' && r.certain).length
   return `${took}. ${count(changed)} functions changed by more than chance, ${count(fresh)} are new.`
@@ -126,13 +134,13 @@ const heads = [
   <div class="flex h-full flex-col">
     <header class="flex h-[52px] shrink-0 items-center gap-2.5 border-b border-rule px-4">
       <h1 class="flex items-baseline gap-1.5 text-[15.5px] whitespace-nowrap">
-        <span class="text-ink-2">CPU time of</span><ChoiceMenu v-model="baseline" :choices="choices" name="Baseline" plain class="font-medium" />
+        <span class="text-ink-2">{{ label }} of</span><ChoiceMenu v-model="baseline" :choices="choices" name="Baseline" plain class="font-medium" />
         <button class="self-center text-ink-2 hover:text-ink" aria-label="Exchange the sides" title="Exchange the sides (x)" @click="exchange"><ArrowLeftRight class="size-4" /></button>
         <span class="text-ink-2">against</span><ChoiceMenu v-model="candidate" :choices="choices" name="Candidate" plain class="font-medium" />
         <span class="text-ink-2">figures</span><ChoiceMenu v-model="shownScale" :choices="scales" name="Scale" plain />
       </h1>
       <div class="flex-1" />
-      <p v-if="d" class="text-right leading-tight whitespace-nowrap"><span class="label">100 % =</span> {{ seconds(d.baseline.total) }} · {{ count(d.baseline.samples) }} samples <span class="label">and</span> {{ seconds(d.candidate.total) }} · {{ count(d.candidate.samples) }}</p>
+      <p v-if="d" class="text-right leading-tight whitespace-nowrap"><span class="label">100 % =</span> {{ total(d.baseline.total) }} · {{ count(d.baseline.samples) }} samples <span class="label">and</span> {{ total(d.candidate.total) }} · {{ count(d.candidate.samples) }}</p>
     </header>
 
     <ErrorNote v-if="takes.isError.value" :error="takes.error.value" :retry="() => takes.refetch()" />

@@ -15,6 +15,7 @@ import TimeRibbon from '../components/TimeRibbon.vue'
 import WaitNote from '../components/WaitNote.vue'
 import { useAddress } from '../composables/useAddress'
 import { useFocus } from '../composables/useFocus'
+import { provideMeasure } from '../composables/useMeasure'
 import { useKeys } from '../composables/useKeys'
 import { usePins } from '../composables/usePins'
 import FlameLens from '../flame/FlameLens.vue'
@@ -25,13 +26,20 @@ const { number, text, change } = useAddress()
 const folds = text('fold')
 const from = number('from')
 const to = number('to')
-const range = computed<Range>(() => ({ from: from.value || undefined, to: to.value || undefined, fold: folds.value || undefined }))
+const chosen = text('measure')
+const range = computed<Range>(() => ({ from: from.value || undefined, to: to.value || undefined, fold: folds.value || undefined, measure: chosen.value || undefined }))
 const setRange = (r: Range) => change({ from: r.from ? String(r.from) : undefined, to: r.to ? String(r.to) : undefined })
 
 // The frames of a tree without the runtime are numbered by themselves.
 const fold = () => change({ fold: folds.value ? undefined : 'runtime', root: undefined })
 
 const detail = useQuery({ queryKey: ['take', key], queryFn: () => api.take(key.value) })
+const measure = computed(() => detail.data.value?.measures.find((m) => m.name === chosen.value) ?? detail.data.value?.measures[0])
+provideMeasure(measure)
+// A take that was opened from another one may lack its measure.
+watchEffect(() => {
+  if (chosen.value && measure.value && measure.value.name !== chosen.value) change({ measure: undefined })
+})
 const hot = useQuery({ queryKey: ['hot', key, range], queryFn: () => api.hot(key.value, range.value), placeholderData: keepPreviousData })
 const { focus, set: setFocus, step } = useFocus()
 const { pins, toggle: togglePin } = usePins(computed(() => detail.data.value?.take.program ?? ''))
@@ -52,7 +60,7 @@ useKeys({ v: () => (folded.value = !folded.value), n: () => (factsOpen.value = t
   <ErrorNote v-if="detail.isError.value" :error="detail.error.value" :retry="() => detail.refetch()" />
   <WaitNote v-else-if="!detail.data.value" what="Opening the take" />
   <div v-else class="flex h-full flex-col">
-    <ScopeLine :detail="detail.data.value" :hot="hot.data.value" :range="range" @range="setRange" @fold="fold" @facts="factsOpen = true" />
+    <ScopeLine :detail="detail.data.value" :hot="hot.data.value" :range="range" @range="setRange" @fold="fold" @measure="chosen = $event" @facts="factsOpen = true" />
     <ErrorNote v-if="hot.isError.value" :error="hot.error.value" :retry="() => hot.refetch()" />
     <TakeReading v-model:folded="folded" :parts="hot.data.value?.reading ?? []" :warnings="detail.data.value.warnings" :focus="focus" @focus="setFocus" />
     <div class="flex min-h-0 flex-1">

@@ -1,0 +1,69 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"entelon/sampler"
+)
+
+// measureHelp is the part of the help that lists the measures.
+func measureHelp() string {
+	var b strings.Builder
+	for _, k := range sampler.MeasureKinds() {
+		fmt.Fprintf(&b, "  %s (%s)\n", k.Form, k.Unit)
+		for _, line := range wrapped(k.Means+" Costs "+k.Cost+".", 72) {
+			fmt.Fprintf(&b, "      %s\n", line)
+		}
+	}
+	return strings.TrimRight(b.String(), "\n")
+}
+
+// wrapped cuts a text into lines of at most so many letters.
+func wrapped(text string, width int) (lines []string) {
+	line := ""
+	for _, word := range strings.Fields(text) {
+		if line != "" && len([]rune(line))+1+len([]rune(word)) > width {
+			lines, line = append(lines, line), ""
+		}
+		if line != "" {
+			line += " "
+		}
+		line += word
+	}
+	return append(lines, line)
+}
+
+func completeMeasures(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	var out []string
+	for _, k := range sampler.MeasureKinds() {
+		word := k.Kind
+		if k.Kind == sampler.MeasureTracepoint || k.Kind == sampler.MeasureFunction {
+			word += ":"
+		}
+		first, _, _ := strings.Cut(k.Means, ":")
+		out = append(out, word+"\t"+first)
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveNoSpace
+}
+
+// completeProcesses offers the processes that run, with their names.
+func completeProcesses(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	dirs, err := filepath.Glob("/proc/[0-9]*")
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	var out []string
+	for _, d := range dirs {
+		name, err := os.ReadFile(d + "/comm")
+		if _, bad := strconv.Atoi(filepath.Base(d)); err == nil && bad == nil {
+			out = append(out, filepath.Base(d)+"\t"+strings.TrimSpace(string(name)))
+		}
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
+}

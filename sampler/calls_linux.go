@@ -1,0 +1,208 @@
+package sampler
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"entelon/core/profile"
+	"entelon/symbol"
+	"entelon/unwind"
+)
+
+// Errors of a measure or a count of a function.
+var (
+	ErrNoFunction = errors.New("there is no such function in the program")
+	ErrProbe      = errors.New("the function cannot be counted")
+)
+
+// allocators are the functions of the C library that allocate, with the
+// arguments whose product is the size.
+var allocators = []struct {
+	name string
+	size []int
+}{
+	{"malloc", []int{1}}, {"calloc", []int{1, 2}}, {"realloc", []int{2}}, {"reallocarray", []int{2, 3}}, {"memalign", []int{2}},
+	{"aligned_alloc", []int{2}}, {"posix_memalign", []int{3}}, {"valloc", []int{1}}, {"pvalloc", []int{1}},
+}
+
+// The registers of the first six arguments, as C passes them and as Go does.
+var (
+	cArguments  = []int{unwind.RDI, unwind.RSI, unwind.RDX, unwind.RCX, unwind.R8, unwind.R9}
+	goArguments = []int{unwind.RAX, unwind.RBX, unwind.RCX, unwind.RDI, unwind.RSI, unwind.R8}
+)
+
+// probe is a place to count calls at.
+type probe struct {
+	path   string // of the file, as this process can open it
+	name   string
+	offset uint64
+	golang bool
+}
+
+// calls are the sources of a measure that counts calls.
+func (s *session) calls(m Measure, c clock, column int) ([]*source, error) {
+	if err := s.trace(); err != nil {
+		return nil, err
+	}
+	if s.probes == nil {
+		var err error
+		if s.probes, err = newProbes(s.tracing); err != nil {
+			return nil, err
+		}
+	}
+	var out []*source
+	add := func(p probe, size []int) error {
+		point, err := s.probes.add(p.path, p.offset)
+		if err != nil {
+			return fmt.Errorf("%s: %w", p.name, err)
+		}
+		a := c.traced(point, true)
+		a.Sample_type &^= unix.PERF_SAMPLE_RAW
+		x := &source{attr: a, role: roleCall, column: column, copied: c.stackBytes > 0}
+		registers := cArguments
+		if p.golang {
+			registers = goArguments
+		}
+		for _, n := range size {
+			x.size = append(x.size, registers[n-1])
+		}
+		out = append(out, x)
+		return nil
+	}
+	if m.Kind == MeasureAllocations && m.Of == "" {
+		library, err := s.files(func(path string) bool { return strings.HasPrefix(filepath.Base(path), "libc.so") })
+		if err != nil {
+			return nil, err
+		}
+		if len(library) == 0 {
+			return nil, fmt.Errorf("the program does not use a C library of its own file; name its allocator as allocations:FUNCTION: %w", ErrNoFunction)
+		}
+		for _, a := range allocators {
+			probes, err := findProbes(library[:1], a.name)
+			if err != nil {
+				continue // older libraries lack some of them
+			}
+			for _, p := range probes {
+				if p.name == a.name {
+					if err := add(p, a.size); err != nil {
+						return nil, err
+					}
+					out[len(out)-1].allocator = true
+				}
+			}
+		}
+		return out, nil
+	}
+	files, err := s.files(nil)
+	if err != nil {
+		return nil, err
+	}
+	probes, err := findProbes(files, m.Of)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range probes {
+		var size []int
+		if m.Kind == MeasureAllocations {
+			size = []int{m.Argument}
+		}
+		if err := add(p, size); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// files are the program's own file and the libraries that it uses: those that
+// a running process has mapped, or those that the loader will find for a
+// command. keep may be nil.
+func (s *session) files(keep func(path string) bool) ([]string, error) {
+	var all []string
+	if s.command == nil {
+		for _, pid := range s.pids {
+			for _, path := range mappedFiles(pid) {
+				all = append(all, fmt.Sprintf("/proc/%d/root%s", pid, path))
+			}
+		}
+	} else {
+		all = neededFiles(interpreterOf(s.exe))
+	}
+	var out []string
+	seen := map[string]bool{}
+	for _, path := range all {
+		real, err := os.Stat(path)
+		if err != nil {
+			continue // gone meanwhile
+		}
+		key := fmt.Sprint(real.Sys())
+		if seen[key] || keep != nil && !keep(path) {
+			continue
+		}
+		seen[key] = true
+		out = append(out, path)
+	}
+	return out, nil
+}
+
+// mappedFiles are the files whose code a process has mapped.
+func mappedFiles(pid int) []string {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/maps", pid))
+	if err != nil {
+		return nil
+	}
+	var out []string
+	for _, line := range strings.Split(string(b), "\n") {
+		if f := strings.Fields(line); len(f) >= 6 && strings.Contains(f[1], "x") && strings.HasPrefix(f[5], "/") {
+			out = append(out, f[5])
+		}
+	}
+	return out
+}
+
+// findProbes looks a function up in files; the first file that has it counts.
+func findProbes(files []string, name string) ([]probe, error) {
+	chooses := false
+	for _, path := range files {
+		f, err := os.Open(path)
+		if err != nil {
+			continue
+		}
+		o, err := symbol.OpenObject(f, path, profile.KindOwn, nil)
+		if err != nil {
+			continue // not a file of code
+		}
+		defined, err := o.FunctionsByName(name)
+		golang := o.HasGoSection()
+		if err = errors.Join(err, o.Close()); err != nil {
+			return nil, err
+		}
+		var out []probe
+		for _, d := range defined {
+			if d.Chooses {
+				chooses = true
+				continue
+			}
+			shown := d.Name
+			if d.Linkage == name {
+				shown = d.Linkage
+			}
+			out = append(out, probe{path: path, name: shown, offset: d.Offset, golang: golang})
+		}
+		const most = 256
+		if len(out) > most {
+			return nil, fmt.Errorf("%q means %d functions of %s; at most %d can be counted: %w", name, len(out), filepath.Base(path), most, ErrProbe)
+		}
+		if len(out) > 0 {
+			return out, nil
+		}
+	}
+	if chooses {
+		return nil, fmt.Errorf("%q is chosen among several versions when the program begins; name one of those: %w", name, ErrProbe)
+	}
+	return nil, fmt.Errorf("%q: %w", name, ErrNoFunction)
+}

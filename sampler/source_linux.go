@@ -1,0 +1,155 @@
+package sampler
+
+import (
+	"errors"
+	"strings"
+
+	"golang.org/x/sys/unix"
+)
+
+// role says what a sample of an event stands for.
+type role uint8
+
+const (
+	roleCount  role = iota // as much of its column as the event's period says
+	roleSwitch             // a thread leaves the processor
+	roleWake               // a thread may run again
+	roleEnter              // a system call begins
+	roleLeave              // and ends
+	roleDisk               // a request to a disk
+	roleCall               // a call of a function, one of whose arguments may be a size
+)
+
+// source is one event that is opened on every thread, with what its samples
+// mean.
+type source struct {
+	attr   *unix.PerfEventAttr
+	role   role
+	column int  // of the profile, the measure's first
+	clock  bool // its count is processor time
+	raw    bool // the tracepoint's own record comes with the sample
+	copied bool // registers and a copy of the stack come with it
+	reader bool // the kernel's program that reads other stacks runs with it
+	point  tracepoint
+	// Of a call: which arguments are multiplied to the size, counted from 1; of
+	// none, only calls are counted.
+	size []int
+	// allocator: of the C library, whose functions call each other
+	allocator bool
+}
+
+// everyOne makes an event write a sample each time.
+func (c clock) everyOne(kind uint32, config uint64) *unix.PerfEventAttr {
+	a := attr(c)
+	a.Type, a.Config, a.Sample = kind, config, 1
+	return a
+}
+
+// traced describes a tracepoint.
+func (c clock) traced(p tracepoint, withStack bool) *unix.PerfEventAttr {
+	a := c.everyOne(unix.PERF_TYPE_TRACEPOINT, p.id)
+	a.Sample_type |= unix.PERF_SAMPLE_RAW
+	if !withStack {
+		a.Sample_type &^= unix.PERF_SAMPLE_CALLCHAIN | unix.PERF_SAMPLE_REGS_USER | unix.PERF_SAMPLE_STACK_USER
+		a.Sample_regs_user, a.Sample_stack_user = 0, 0
+	}
+	return a
+}
+
+// plan says which events the measures need. The first source also tells what
+// else happens: mappings, new threads, names.
+func (s *session) plan(c clock) (out []*source, err error) {
+	find := func(group, name string) (tracepoint, error) {
+		if err := s.trace(); err != nil {
+			return tracepoint{}, err
+		}
+		return s.tracing.find(group, name)
+	}
+	deep := c // events without the reader of other stacks copy more themselves
+	if c.stackBytes > 0 {
+		deep.stackBytes = max(c.stackBytes, tracedStackBytes)
+	}
+	copied := c.stackBytes > 0
+	for i, m := range s.measures {
+		column := s.columns[i]
+		switch m.Kind {
+		case MeasureCPU:
+			out = append(out, &source{attr: attr(c), column: column, clock: true, copied: copied, reader: true})
+		case MeasureFaults:
+			out = append(out, &source{attr: c.everyOne(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_PAGE_FAULTS), column: column, copied: copied, reader: true})
+		case MeasureWaiting:
+			a := c.everyOne(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_CONTEXT_SWITCHES)
+			a.Bits |= unix.PerfBitContextSwitch
+			out = append(out, &source{attr: a, role: roleSwitch, column: column, copied: copied, reader: true})
+			// The kernel delivers it to the thread that is woken, whoever wakes it.
+			p, err := find("sched", "sched_waking")
+			if err != nil {
+				s.noWake = err
+				continue // the time until it runs then counts as what it waited for
+			}
+			out = append(out, &source{attr: c.traced(p, false), role: roleWake, column: column, raw: true, point: p})
+		case MeasureSyscalls:
+			enter, err1 := find("raw_syscalls", "sys_enter")
+			leave, err2 := find("raw_syscalls", "sys_exit")
+			if err := errors.Join(err1, err2); err != nil {
+				return nil, err
+			}
+			out = append(out,
+				&source{attr: deep.traced(enter, true), role: roleEnter, column: column, raw: true, copied: copied, point: enter},
+				&source{attr: c.traced(leave, false), role: roleLeave, column: column, raw: true, point: leave})
+		case MeasureDisk:
+			p, err := find("block", "block_bio_queue")
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, &source{attr: deep.traced(p, true), role: roleDisk, column: column, raw: true, copied: copied, point: p})
+		case MeasureTracepoint:
+			group, name, _ := strings.Cut(m.Of, ":")
+			p, err := find(group, name)
+			if err != nil {
+				return nil, err
+			}
+			a := deep.traced(p, true)
+			a.Sample_type &^= unix.PERF_SAMPLE_RAW
+			out = append(out, &source{attr: a, column: column, copied: copied})
+		case MeasureAllocations, MeasureFunction:
+			calls, err := s.calls(m, deep, column)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, calls...)
+		}
+	}
+	for i, x := range out {
+		if i > 0 {
+			x.attr.Bits &^= sideBits
+		}
+	}
+	return out, nil
+}
+
+// trace opens the kernel's list of tracepoints.
+func (s *session) trace() (err error) {
+	if s.tracing == nil {
+		s.tracing, err = openTracing()
+	}
+	return err
+}
+
+// closeTracing removes the probes, whose events must be closed before.
+func (s *session) closeTracing() error {
+	var errs []error
+	if s.probes != nil {
+		errs = append(errs, s.probes.close())
+	}
+	if s.tracing != nil {
+		errs = append(errs, s.tracing.close())
+	}
+	return errors.Join(errs...)
+}
+
+// sideBits have an event tell of mappings, names, beginnings and ends.
+const sideBits = unix.PerfBitMmap | unix.PerfBitMmap2 | unix.PerfBitComm | unix.PerfBitCommExec | unix.PerfBitTask
+
+// tracedStackBytes is how much of a stack is copied at a tracepoint or probe.
+const tracedStackBytes = 6 << 10

@@ -1,0 +1,189 @@
+package sampler
+
+import (
+	"fmt"
+	"strings"
+
+	"entelon/core/profile"
+	"entelon/unwind"
+)
+
+// systemCalls measures system calls from entering the kernel to leaving it.
+type systemCalls struct {
+	r    *resolver
+	open map[uint32]systemCall // by thread
+	name map[uint64]profile.FrameID
+}
+
+type systemCall struct {
+	seen
+	column int
+	begin  uint64
+	mark   profile.FrameID
+}
+
+func newSystemCalls(r *resolver) *systemCalls {
+	return &systemCalls{r: r, open: map[uint32]systemCall{}, name: map[uint64]profile.FrameID{}}
+}
+
+func (c *systemCalls) mark(number uint64) profile.FrameID {
+	f, ok := c.name[number]
+	if !ok {
+		text := fmt.Sprintf("system call %d", number)
+		if number < uint64(len(systemCallNames)) && systemCallNames[number] != "" {
+			text = "system call " + systemCallNames[number]
+		}
+		f = c.r.mark(text)
+		c.name[number] = f
+	}
+	return f
+}
+
+func (c *systemCalls) enter(rec record, src *source) error {
+	x, err := c.r.see(rec, src)
+	if err != nil {
+		return err
+	}
+	number, ok := src.point.fields["id"].number(c.r.sample.raw)
+	if !ok {
+		return fmt.Errorf("a system call without a number")
+	}
+	c.open[rec.tid] = systemCall{seen: x, column: src.column, begin: rec.time, mark: c.mark(number)}
+	return nil
+}
+
+func (c *systemCalls) leave(rec record, src *source) {
+	x, ok := c.open[rec.tid]
+	if !ok {
+		number, known := src.point.fields["id"].number(rawOf(rec))
+		if !known || int64(number) < 0 { // it returns from a signal handler
+			return
+		}
+		p := c.r.ps.get(rec.pid)
+		x = systemCall{
+			seen: seen{of: p, thread: c.r.ps.thread(p, rec.tid), time: rec.time, ready: true, stack: c.r.b.Push(0, c.r.mark("began before the take"))},
+			// A process that was just made leaves the call that made it.
+			column: src.column, begin: max(c.r.origin, c.r.ps.born[rec.tid]), mark: c.mark(number),
+		}
+	}
+	delete(c.open, rec.tid)
+	c.count(x, rec.time)
+}
+
+func (c *systemCalls) count(x systemCall, until uint64) {
+	c.r.keep(x.seen, x.mark, c.r.value(x.column, int64(until-min(until, x.begin)), 1))
+}
+
+// gone counts the call that a thread was in when it ended.
+func (c *systemCalls) gone(tid uint32, at uint64) {
+	if x, ok := c.open[tid]; ok {
+		delete(c.open, tid)
+		c.count(x, at)
+	}
+}
+
+// finish counts the calls that are going on when the take ends.
+func (c *systemCalls) finish(at uint64) {
+	for _, x := range c.open {
+		c.count(x, at)
+	}
+	clear(c.open)
+}
+
+// disk counts one request to a disk.
+func (s *session) disk(rec record, src *source) error {
+	r := s.resolver
+	x, err := r.see(rec, src)
+	if err != nil {
+		return err
+	}
+	raw := r.sample.raw
+	sectors, ok := src.point.fields["nr_sector"].number(raw)
+	if !ok {
+		return fmt.Errorf("a request to a disk without a size")
+	}
+	const sector = 512 // the kernel counts in these, whatever the disk's own are
+	kind := ""
+	if f := src.point.fields["rwbs"]; f.offset+f.size <= len(raw) {
+		kind = string(raw[f.offset : f.offset+f.size])
+	}
+	mark := "disk: other request"
+	switch {
+	case strings.Contains(kind, "R"):
+		mark = "disk: read"
+	case strings.Contains(kind, "W"):
+		mark = "disk: write"
+	case strings.Contains(kind, "D"):
+		mark = "disk: discard"
+	case strings.Contains(kind, "F"):
+		mark = "disk: flush"
+	}
+	r.keep(x, r.mark(mark), r.value(src.column, int64(sectors*sector), 1))
+	return nil
+}
+
+// called counts one call of a function.
+func (s *session) called(rec record, src *source) error {
+	r := s.resolver
+	x, err := r.see(rec, src)
+	if err != nil {
+		return err
+	}
+	if len(src.size) == 0 {
+		r.keep(x, 0, r.value(src.column, 1))
+		return nil
+	}
+	if src.allocator && s.withinAllocator(x.of, rec.tid, src) {
+		return nil
+	}
+	size := int64(1)
+	for _, n := range src.size {
+		size *= int64(r.sample.registers.Value[n])
+	}
+	// A size that is none: the call fails, and asks for nothing that it could get.
+	if size < 0 {
+		size = 0
+	}
+	r.keep(x, 0, r.value(src.column, size, 1))
+	return nil
+}
+
+// lastCall is where a thread's last call of an allocator was, and of which one.
+type lastCall struct {
+	of             *source
+	sp, returnedTo uint64
+}
+
+// withinAllocator reports whether the C library's allocator calls itself: with
+// a frame of its own, or by jumping to another of its functions, which then
+// has the same stack pointer and returns to the same place.
+func (s *session) withinAllocator(p *process, tid uint32, src *source) bool {
+	r := s.resolver
+	now := lastCall{of: src, sp: r.sample.registers.Value[unwind.RSP]}
+	if len(r.sample.stack) >= 8 {
+		now.returnedTo = nativeUint64(r.sample.stack)
+	}
+	last := s.lastCalls[tid]
+	if last.of != nil && last.of != src && last.sp == now.sp && last.returnedTo == now.returnedTo {
+		return true // it jumped from there; the first of such a chain begins the next one, too
+	}
+	s.lastCalls[tid] = now
+	if len(r.steps) < 2 {
+		return false
+	}
+	here, from := p.find(r.steps[0].Address), p.find(r.steps[1].Address)
+	if here == nil || from == nil || here.module != from.module {
+		return false // an allocator of the program's own may have the same names
+	}
+	caller := r.userFrames(p, r.steps[1])
+	prof := r.b.Profile()
+	name := prof.FunctionName(prof.Frames[caller[0]].Function)
+	name = strings.TrimPrefix(name, "__libc_")
+	name = strings.TrimPrefix(name, "__")
+	for _, a := range allocators {
+		if name == a.name {
+			return true
+		}
+	}
+	return false
+}

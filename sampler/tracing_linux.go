@@ -1,0 +1,137 @@
+package sampler
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+
+	"golang.org/x/sys/unix"
+)
+
+// ErrTracepoint says that the kernel has no tracepoint of a name, or that its
+// tracepoints cannot be looked up.
+var ErrTracepoint = errors.New("there is no such tracepoint")
+
+// tracing is the kernel's file system that lists its tracepoints. Where it is
+// not mounted, it is opened without being mounted: nobody else sees it, and it
+// is gone when it is closed.
+type tracing struct{ dir *os.File }
+
+func openTracing() (*tracing, error) {
+	for _, path := range []string{"/sys/kernel/tracing", "/sys/kernel/debug/tracing"} {
+		if d, err := os.Open(path); err == nil {
+			if fd, err := unix.Openat(int(d.Fd()), "events", unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0); err == nil {
+				return &tracing{d}, unix.Close(fd)
+			}
+			if err := d.Close(); err != nil {
+				return nil, err
+			}
+		}
+	}
+	fail := func(err error) (*tracing, error) {
+		return nil, fmt.Errorf("opening the kernel's list of tracepoints: %w (%w)", err, ErrNotAllowed)
+	}
+	fs, err := unix.Fsopen("tracefs", unix.FSOPEN_CLOEXEC)
+	if err != nil {
+		return fail(err)
+	}
+	defer unix.Close(fs)
+	if err := unix.FsconfigCreate(fs); err != nil {
+		return fail(err)
+	}
+	fd, err := unix.Fsmount(fs, unix.FSMOUNT_CLOEXEC, unix.MOUNT_ATTR_NOSUID|unix.MOUNT_ATTR_NODEV|unix.MOUNT_ATTR_NOEXEC)
+	if err != nil {
+		return fail(err)
+	}
+	return &tracing{os.NewFile(uintptr(fd), "tracefs")}, nil
+}
+
+func (t *tracing) close() error { return t.dir.Close() }
+
+func (t *tracing) read(path string) (string, error) {
+	fd, err := unix.Openat(int(t.dir.Fd()), path, unix.O_RDONLY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return "", err
+	}
+	f := os.NewFile(uintptr(fd), path)
+	defer f.Close()
+	b, err := io.ReadAll(f)
+	return string(b), err
+}
+
+// tracepoint is one tracepoint: its number, and where the fields of its record are.
+type tracepoint struct {
+	id     uint64
+	fields map[string]field
+}
+
+// field is a place in a tracepoint's record, in bytes.
+type field struct{ offset, size int }
+
+// find looks a tracepoint up.
+func (t *tracing) find(group, name string) (tracepoint, error) {
+	dir := "events/" + group + "/" + name
+	fail := func(err error) (tracepoint, error) {
+		if errors.Is(err, os.ErrNotExist) {
+			return tracepoint{}, fmt.Errorf("%s:%s: %w", group, name, ErrTracepoint)
+		}
+		return tracepoint{}, fmt.Errorf("looking up the tracepoint %s:%s: %w", group, name, err)
+	}
+	text, err := t.read(dir + "/id")
+	if err != nil {
+		return fail(err)
+	}
+	id, err := strconv.ParseUint(strings.TrimSpace(text), 10, 64)
+	if err != nil {
+		return fail(err)
+	}
+	if text, err = t.read(dir + "/format"); err != nil {
+		return fail(err)
+	}
+	return tracepoint{id, parseFields(text)}, nil
+}
+
+// parseFields reads lines such as
+//
+//	field:pid_t pid;	offset:24;	size:4;	signed:1;
+func parseFields(format string) map[string]field {
+	out := map[string]field{}
+	for _, line := range strings.Split(format, "\n") {
+		decl, rest, ok := strings.Cut(strings.TrimSpace(line), ";")
+		if !ok || !strings.HasPrefix(decl, "field:") {
+			continue
+		}
+		name, _, _ := strings.Cut(decl[strings.LastIndexByte(decl, ' ')+1:], "[")
+		var f field
+		for _, part := range strings.Split(rest, ";") {
+			k, v, _ := strings.Cut(strings.TrimSpace(part), ":")
+			n, err := strconv.Atoi(v)
+			if err != nil {
+				continue
+			}
+			switch k {
+			case "offset":
+				f.offset = n
+			case "size":
+				f.size = n
+			}
+		}
+		if name != "" && f.size > 0 {
+			out[name] = f
+		}
+	}
+	return out
+}
+
+// number reads a field as a number; ok is false where the record is too short.
+func (f field) number(raw []byte) (v uint64, ok bool) {
+	if f.size > 8 || f.offset < 0 || f.offset+f.size > len(raw) {
+		return 0, false
+	}
+	var b [8]byte
+	copy(b[:], raw[f.offset:f.offset+f.size]) // the machines that are sampled here are little-endian
+	return nativeUint64(b[:]), f.size > 0
+}

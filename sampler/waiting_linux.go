@@ -1,0 +1,210 @@
+package sampler
+
+import (
+	"encoding/binary"
+	"fmt"
+	"os"
+	"strings"
+
+	"entelon/core/profile"
+)
+
+// waits follows the threads that are off the processor. A wait begins with the
+// sample of the switch, whose stack it keeps, and ends when the thread is
+// switched in again. Where it was woken in between, the wait has two parts:
+// for what it waited for, and for a processor.
+type waits struct {
+	r      *resolver
+	column int
+	open   map[uint32]*wait
+	reason map[profile.FrameID]string // by frame of the kernel, "" where it tells nothing
+}
+
+type wait struct {
+	seen
+	begin     uint64 // monotonic; 0: what was waited before is counted already
+	woken     uint64 // 0: not yet
+	preempted bool
+	reason    string
+}
+
+func newWaits(r *resolver, column int) *waits {
+	return &waits{r: r, column: column, open: map[uint32]*wait{}, reason: map[profile.FrameID]string{}}
+}
+
+// reasonRun is waiting for a processor while nothing else is missing.
+const reasonRun = "waits for a processor"
+
+// waitReasons tell what a thread waits for by the kernel's functions on its
+// stack; the first that matches counts, from the inner end of the stack on. A
+// name that ends with * is a beginning.
+var waitReasons = []struct {
+	reason string
+	names  []string
+}{
+	{"waits for a lock", []string{"futex_*", "__futex_*", "do_futex", "mutex_lock*", "__mutex_lock*", "rwsem_down_*", "down_read*", "down_write*", "__down_*", "rt_mutex_*", "fcntl_setlk*", "flock_lock_*", "do_semtimedop", "__do_semtimedop"}},
+	{"sleeps", []string{"hrtimer_nanosleep", "do_nanosleep", "common_nsleep*", "__x64_sys_nanosleep", "__x64_sys_clock_nanosleep", "__x64_sys_pause", "__do_sys_pause"}},
+	{"waits for the disk", []string{"io_schedule*", "blk_*", "submit_bio_wait", "folio_wait_*", "wait_on_page_*", "__wait_on_buffer", "jbd2_*", "filemap_*", "do_writepages", "balance_dirty_pages*"}},
+	{"waits for the network", []string{"tcp_*", "udp_*", "inet_*", "sk_wait_data", "sk_stream_*", "__skb_wait_for_*", "__skb_recv_*", "unix_stream_*", "unix_dgram_*", "unix_accept", "sock_*", "__sys_accept*", "__sys_connect*", "__sys_recvfrom", "netlink_*"}},
+	{"waits for events", []string{"ep_poll", "do_epoll_wait", "do_sys_poll", "do_select", "core_sys_select", "io_cqring_wait", "read_events", "eventfd_read", "timerfd_read", "inotify_read", "do_sigtimedwait", "sigsuspend", "rseq_*"}},
+	{"waits for input", []string{"pipe_read", "anon_pipe_read", "pipe_write", "anon_pipe_write", "fifo_open", "tty_read", "n_tty_read", "wait_for_partner"}},
+	{"waits for another process", []string{"do_wait", "kernel_wait4", "kernel_waitid", "wait_for_vfork_done", "ptrace_stop", "do_signal_stop"}},
+	{"waits for memory", []string{"do_swap_page", "__alloc_pages_slowpath*", "try_to_free_pages", "handle_userfault"}},
+}
+
+const reasonOther = "waits for something else"
+
+// reasonOf returns the first reason that the names of kernel functions, the
+// innermost first, tell.
+func reasonOfName(name string) string {
+	for _, r := range waitReasons {
+		for _, n := range r.names {
+			if begin, open := strings.CutSuffix(n, "*"); open && strings.HasPrefix(name, begin) || n == name {
+				return r.reason
+			}
+		}
+	}
+	return ""
+}
+
+func (w *waits) reasonOf(kernel []profile.FrameID) string {
+	p := w.r.b.Profile()
+	for _, f := range kernel {
+		why, ok := w.reason[f]
+		if !ok {
+			why = reasonOfName(p.FunctionName(p.Frames[f].Function))
+			w.reason[f] = why
+		}
+		if why != "" {
+			return why
+		}
+	}
+	return reasonOther
+}
+
+// left takes the sample of a thread that leaves the processor.
+func (w *waits) left(rec record, src *source) error {
+	x, err := w.r.see(rec, src)
+	if err != nil {
+		return err
+	}
+	kernel, _ := w.r.split(w.r.sample.chain)
+	w.open[rec.tid] = &wait{seen: x, begin: rec.time, reason: w.reasonOf(kernel)}
+	return nil
+}
+
+// switched takes the kernel's word that a thread left the processor or came back.
+func (w *waits) switched(rec record) {
+	x := w.open[rec.tid]
+	if x == nil {
+		return
+	}
+	if rec.misc&miscSwitchOut != 0 {
+		x.preempted = x.preempted || rec.misc&miscPreempted != 0
+		return
+	}
+	delete(w.open, rec.tid)
+	w.count(x, rec.time)
+}
+
+// woke takes the kernel's word that a thread may run again.
+func (w *waits) woke(tid uint32, at uint64) {
+	if x := w.open[tid]; x != nil && x.woken == 0 && at >= x.begin {
+		x.woken = at
+	}
+}
+
+// count adds a wait that ended, or was going on, at a time.
+func (w *waits) count(x *wait, until uint64) {
+	begin := max(x.begin, w.r.origin)
+	if until <= begin {
+		return
+	}
+	wait, run := until-begin, uint64(0)
+	switch {
+	case x.preempted:
+		wait, run = 0, wait
+	case x.woken > begin && x.woken < until:
+		wait, run = x.woken-begin, until-x.woken
+	}
+	if wait > 0 {
+		w.r.keep(x.seen, w.r.mark(x.reason), w.r.value(w.column, int64(wait)))
+	}
+	if run > 0 {
+		later := x.seen
+		later.at = w.r.since(until - run)
+		w.r.keep(later, w.r.mark(reasonRun), w.r.value(w.column, int64(run)))
+	}
+}
+
+// gone forgets a thread that has ended: it waits for nothing any more.
+func (w *waits) gone(tid uint32) { delete(w.open, tid) }
+
+// finish counts the waits that are going on when the take ends.
+func (w *waits) finish(at uint64) {
+	for _, x := range w.open {
+		w.count(x, at)
+	}
+	clear(w.open)
+}
+
+// already notes the threads of a process that wait when it is attached to.
+// Their stacks are not known: they were switched out before.
+func (w *waits) already(pid int) {
+	tids, err := threads(pid)
+	if err != nil {
+		return // it has ended, which the take will say
+	}
+	p := w.r.ps.get(uint32(pid))
+	for _, tid := range tids {
+		b, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/stat", pid, tid))
+		if err != nil {
+			continue
+		}
+		// The state is behind the name, which is in brackets and may hold any.
+		i := strings.LastIndexByte(string(b), ')')
+		if i < 0 || i+2 >= len(b) || b[i+2] != 'S' && b[i+2] != 'D' {
+			continue
+		}
+		why := reasonOther
+		if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/stack", pid, tid)); err == nil {
+			why = reasonOfStack(string(b))
+		}
+		w.open[uint32(tid)] = &wait{
+			seen: seen{
+				at: 0, time: w.r.origin, of: p, thread: w.r.ps.thread(p, uint32(tid)), ready: true,
+				stack: w.r.b.Push(0, w.r.mark("waited before the take began")),
+			},
+			begin: w.r.origin, reason: why,
+		}
+	}
+}
+
+// reasonOfStack reads lines such as "[<0>] futex_wait_queue+0x6b/0xa0".
+func reasonOfStack(text string) string {
+	for _, line := range strings.Split(text, "\n") {
+		_, name, ok := strings.Cut(line, "] ")
+		if !ok {
+			continue
+		}
+		name, _, _ = strings.Cut(name, "+")
+		if why := reasonOfName(name); why != "" {
+			return why
+		}
+	}
+	return reasonOther
+}
+
+// wokenThread reads which thread a record of the wake-up is about.
+func wokenThread(rec record, point tracepoint) (tid uint32, ok bool) {
+	v, ok := point.fields["pid"].number(rawOf(rec))
+	return uint32(v), ok
+}
+
+// exited reads which thread a record of an exit is about.
+func exited(rec record) (tid uint32, ok bool) {
+	if len(rec.body) < 16 {
+		return 0, false
+	}
+	return binary.NativeEndian.Uint32(rec.body[8:]), true
+}

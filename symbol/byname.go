@@ -1,0 +1,146 @@
+package symbol
+
+import (
+	"debug/elf"
+	"fmt"
+	"path"
+	"sort"
+	"strings"
+)
+
+// Defined is a function that a file has code of its own for.
+type Defined struct {
+	Name    string // for reading
+	Linkage string // the linker's name
+	Address uint64 // in the object's own address space
+	Offset  uint64 // in the file
+	// Chosen at run time: what stands at the address only chooses which code
+	// is called.
+	Chooses bool
+}
+
+// FunctionsByName returns the functions of the file that a name means, in
+// order of their addresses, each address once. A name is the linker's name; or
+// the name for reading, with or without its parameters; or the end of that
+// behind a package's path or a namespace; and * in it stands for anything.
+func (o *Object) FunctionsByName(name string) (out []Defined, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			out, err = nil, fmt.Errorf("%s: its symbols are damaged: %v", o.Path, p)
+		}
+	}()
+	o.Prepare()
+	o.once.Do(o.load)
+	at := map[uint64]Defined{}
+	add := func(d Defined) {
+		if !meant(name, d) {
+			return
+		}
+		offset, ok := o.fileOffset(d.Address)
+		if old, known := at[d.Address]; ok && (!known || d.Linkage == name || old.Linkage != name && d.Linkage < old.Linkage) {
+			d.Offset = offset
+			at[d.Address] = d
+		}
+	}
+	images := []*image{o.image}
+	if o.debug != nil {
+		images = append(images, o.debug)
+	}
+	for _, im := range images {
+		for table, typ := range []elf.SectionType{elf.SHT_DYNSYM, elf.SHT_SYMTAB} {
+			for _, s := range im.elf.Sections {
+				if s.Type != typ {
+					continue
+				}
+				for _, x := range readTable(nil, im, s, uint8(table)) {
+					linkage := x.text()
+					add(Defined{Name: demangled(linkage), Linkage: linkage, Address: x.addr, Chooses: x.chooses})
+				}
+			}
+		}
+	}
+	if o.goTable != nil {
+		o.goTable.each(func(f goFunc) {
+			linkage := text(o.goTable.names, f.word(1))
+			add(Defined{Name: goName(linkage), Linkage: linkage, Address: f.entry})
+		})
+	}
+	for _, d := range at {
+		out = append(out, d)
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Address < out[j].Address })
+	return out, nil
+}
+
+// meant reports whether a name that was given means a function.
+func meant(name string, d Defined) bool {
+	if name == d.Linkage || name == d.Name {
+		return true
+	}
+	short := withoutParameters(d.Name)
+	ends := []string{short, short[strings.LastIndexByte(short, '/')+1:]}
+	for rest := short; ; {
+		_, after, ok := strings.Cut(rest, "::")
+		if !ok {
+			break
+		}
+		ends = append(ends, after)
+		rest = after
+	}
+	for _, e := range ends {
+		if name == e {
+			return true
+		}
+		if strings.Contains(name, "*") {
+			if ok, err := path.Match(strings.ReplaceAll(name, "/", "\x01"), strings.ReplaceAll(e, "/", "\x01")); ok && err == nil {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// withoutParameters cuts the parameters off a C++ or Rust name for reading.
+// The last bracket that closes at the end opens them; "(anonymous namespace)"
+// stands before.
+func withoutParameters(name string) string {
+	end := strings.TrimSuffix(name, " const")
+	if !strings.HasSuffix(end, ")") {
+		return name
+	}
+	depth := 0
+	for i := len(end) - 1; i > 0; i-- {
+		switch end[i] {
+		case ')':
+			depth++
+		case '(':
+			if depth--; depth == 0 {
+				if strings.HasSuffix(end[:i], "operator") {
+					return name
+				}
+				return end[:i]
+			}
+		}
+	}
+	return name
+}
+
+// fileOffset is the inverse of Address.
+func (o *Object) fileOffset(addr uint64) (uint64, bool) {
+	for _, p := range o.file.Progs {
+		if p.Type == elf.PT_LOAD && addr >= p.Vaddr && addr < p.Vaddr+p.Filesz {
+			return addr - p.Vaddr + p.Off, true
+		}
+	}
+	return 0, false
+}
+
+// each visits all functions of the table.
+func (t *goTable) each(visit func(goFunc)) {
+	for i := range t.n {
+		rec := uint64(t.order.Uint32(t.funcs[8*i+4:]))
+		if rec+goFuncFixed <= uint64(len(t.funcs)) {
+			visit(goFunc{t, t.text + uint64(t.order.Uint32(t.funcs[8*i:])), t.funcs[rec:]})
+		}
+	}
+}
