@@ -42,6 +42,8 @@ type probe struct {
 	name   string
 	offset uint64
 	golang bool
+	// The kernel does the instruction there itself, so that a probe costs less.
+	emulated bool
 }
 
 // calls are the sources of a measure that counts calls.
@@ -164,6 +166,19 @@ func mappedFiles(pid int) []string {
 	return out
 }
 
+// emulates reports whether the kernel does an instruction itself when a probe
+// stands on it: pushing a register, doing nothing, jumping, calling.
+func emulates(code []byte) bool {
+	if len(code) < 2 {
+		return false
+	}
+	b := code[0]
+	if b >= 0x40 && b <= 0x4f && b&8 == 0 { // a prefix that changes only the register
+		b = code[1]
+	}
+	return b >= 0x50 && b <= 0x57 || b == 0x90 || b == 0xe8 || b == 0xe9 || b == 0xeb || b >= 0x70 && b <= 0x7f
+}
+
 // findProbes looks a function up in files; the first file that has it counts.
 func findProbes(files []string, name string) ([]probe, error) {
 	chooses := false
@@ -178,8 +193,8 @@ func findProbes(files []string, name string) ([]probe, error) {
 		}
 		defined, err := o.FunctionsByName(name)
 		golang := o.HasGoSection()
-		if err = errors.Join(err, o.Close()); err != nil {
-			return nil, err
+		if err != nil {
+			return nil, errors.Join(err, o.Close())
 		}
 		var out []probe
 		for _, d := range defined {
@@ -191,7 +206,10 @@ func findProbes(files []string, name string) ([]probe, error) {
 			if d.Linkage == name {
 				shown = d.Linkage
 			}
-			out = append(out, probe{path: path, name: shown, offset: d.Offset, golang: golang})
+			out = append(out, probe{path: path, name: shown, offset: d.Offset, golang: golang, emulated: emulates(o.Code(d.Offset))})
+		}
+		if err := o.Close(); err != nil {
+			return nil, err
 		}
 		const most = 256
 		if len(out) > most {

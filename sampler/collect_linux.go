@@ -44,6 +44,8 @@ type session struct {
 	tracing *tracing // nil where no tracepoint is needed
 	probes  *probes  // nil where no function is
 
+	counting *counting // nil where samples are taken
+
 	measures  []Measure
 	columns   []int        // of the profile, the first of each measure
 	waits     *waits       // nil where waiting is not measured
@@ -52,9 +54,17 @@ type session struct {
 	lastCalls map[uint32]lastCall
 }
 
-func collect(ctx context.Context, o Options, sink Sink) (*Result, error) {
+func newSession(o Options, sink Sink) *session {
 	s := &session{o: o, sink: sink, builder: profile.NewBuilder(), ownCPU: ownCPU(), lastCalls: map[uint32]lastCall{}}
 	s.resolver = newResolver(s.builder, &s.facts, o.Finder)
+	return s
+}
+
+func collect(ctx context.Context, o Options, sink Sink) (*Result, error) {
+	return newSession(o, sink).collect(ctx)
+}
+
+func (s *session) collect(ctx context.Context) (*Result, error) {
 	if err := s.prepare(); err != nil {
 		return nil, errors.Join(err, s.abandon())
 	}
@@ -62,7 +72,7 @@ func collect(ctx context.Context, o Options, sink Sink) (*Result, error) {
 		return nil, errors.Join(err, s.abandon())
 	}
 	s.machine = machineFacts()
-	if err := sink.Begin(s.o.Settings, s.machine); err != nil {
+	if err := s.sink.Begin(s.o.Settings, s.machine); err != nil {
 		return nil, errors.Join(err, s.abandon())
 	}
 	drain, err := newDrainer(s.target)
@@ -219,6 +229,11 @@ func (s *session) identifyPlace() {
 }
 
 func (s *session) begin() error {
+	if s.counting != nil {
+		if err := s.counting.begin(); err != nil {
+			return err
+		}
+	}
 	if s.command != nil {
 		return s.command.begin()
 	}
@@ -448,6 +463,9 @@ func (s *session) settle() {
 }
 
 func (s *session) result(err, sinkErr error) (*Result, error) {
+	if s.counting != nil {
+		err = errors.Join(err, s.counting.finish(s))
+	}
 	cpu, cpuErr := s.target.counted()
 	err = errors.Join(err, cpuErr, s.target.close(), s.closeOther(), s.closeGroup(), s.closeTracing(), s.resolver.ps.tellErr)
 	s.facts.CPUNS = cpu

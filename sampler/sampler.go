@@ -102,6 +102,8 @@ func Remedy(err error) string {
 		return "choose \"" + UnwindTables + "\" or \"" + UnwindFramePointers + "\""
 	case errors.Is(err, ErrStackBytes):
 		return "choose from 512 bytes to 62 KiB"
+	case errors.Is(err, ErrNoFunction):
+		return "look its name up with: entelon hot FILE --full"
 	case errors.Is(err, ErrMeasure):
 		return "entelon take --help lists the measures"
 	case errors.Is(err, ErrRate):

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"strings"
 
+	"github.com/cilium/ebpf"
 	"golang.org/x/sys/unix"
 )
 
@@ -36,6 +37,7 @@ type source struct {
 	size []int
 	// allocator: of the C library, whose functions call each other
 	allocator bool
+	program   *ebpf.Program // runs with each event, whoever's; nil: none
 }
 
 // everyOne makes an event write a sample each time.
@@ -59,6 +61,9 @@ func (c clock) traced(p tracepoint, withStack bool) *unix.PerfEventAttr {
 // plan says which events the measures need. The first source also tells what
 // else happens: mappings, new threads, names.
 func (s *session) plan(c clock) (out []*source, err error) {
+	if s.counting != nil {
+		return s.counting.plan(s, c)
+	}
 	find := func(group, name string) (tracepoint, error) {
 		if err := s.trace(); err != nil {
 			return tracepoint{}, err

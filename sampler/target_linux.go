@@ -63,6 +63,11 @@ func (t *target) add(tid, flags int, late bool) error {
 }
 
 func (t *target) addOne(src *source, tid, flags int, late bool) error {
+	if src.program != nil {
+		if err := t.attachProgram(src, tid); err != nil {
+			return err
+		}
+	}
 	for i, cpu := range t.cpus {
 		fd, err := open(src.attr, tid, cpu, flags)
 		if err != nil {
@@ -102,6 +107,25 @@ func (t *target) addOne(src *source, tid, flags int, late bool) error {
 			return err
 		}
 	}
+	return nil
+}
+
+// attachProgram has a program run at a probe: once at each hit, whichever of
+// the probe's events it is for. It is attached by an event of its own that
+// nobody inherits, since the kernel takes the program off the probe again when
+// the first heir of its event ends.
+func (t *target) attachProgram(src *source, tid int) error {
+	a := *src.attr
+	a.Bits &^= unix.PerfBitInherit | unix.PerfBitEnableOnExec
+	fd, err := open(&a, tid, -1, 0)
+	if err != nil {
+		return err
+	}
+	t.watchers = append(t.watchers, fd)
+	if err := unix.IoctlSetInt(fd, unix.PERF_EVENT_IOC_SET_BPF, src.program.FD()); err != nil {
+		return fmt.Errorf("attaching the program that counts: %w", err)
+	}
+	src.program = nil
 	return nil
 }
 

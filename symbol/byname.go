@@ -6,6 +6,8 @@ import (
 	"path"
 	"sort"
 	"strings"
+
+	"golang.org/x/arch/x86/x86asm"
 )
 
 // Defined is a function that a file has code of its own for.
@@ -13,7 +15,11 @@ type Defined struct {
 	Name    string // for reading
 	Linkage string // the linker's name
 	Address uint64 // in the object's own address space
-	Offset  uint64 // in the file
+	Offset  uint64 // in the file, of the place at which each call passes once
+	// Settled is the address of that place, 0 where it is the first
+	// instruction. A Go function that needs a larger stack begins anew on it,
+	// so that its first instruction may run several times for one call.
+	Settled uint64
 	// Chosen at run time: what stands at the address only chooses which code
 	// is called.
 	Chooses bool
@@ -36,11 +42,19 @@ func (o *Object) FunctionsByName(name string) (out []Defined, err error) {
 		if !meant(name, d) {
 			return
 		}
-		offset, ok := o.fileOffset(d.Address)
-		if old, known := at[d.Address]; ok && (!known || d.Linkage == name || old.Linkage != name && d.Linkage < old.Linkage) {
+		old, known := at[d.Address]
+		d.Settled = max(d.Settled, old.Settled)
+		offset, ok := o.fileOffset(max(d.Address, d.Settled))
+		if ok && (!known || d.Linkage == name || old.Linkage != name && d.Linkage < old.Linkage) {
 			d.Offset = offset
 			at[d.Address] = d
 		}
+	}
+	if o.goTable != nil {
+		o.goTable.each(func(f goFunc) {
+			linkage := text(o.goTable.names, f.word(1))
+			add(Defined{Name: goName(linkage), Linkage: linkage, Address: f.entry, Settled: o.settled(f)})
+		})
 	}
 	images := []*image{o.image}
 	if o.debug != nil {
@@ -59,17 +73,37 @@ func (o *Object) FunctionsByName(name string) (out []Defined, err error) {
 			}
 		}
 	}
-	if o.goTable != nil {
-		o.goTable.each(func(f goFunc) {
-			linkage := text(o.goTable.names, f.word(1))
-			add(Defined{Name: goName(linkage), Linkage: linkage, Address: f.entry})
-		})
-	}
 	for _, d := range at {
 		out = append(out, d)
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Address < out[j].Address })
 	return out, nil
+}
+
+// settled returns the address of the instruction with which a Go function
+// begins its frame: the one before its depth changes for the first time. The
+// stack has been looked at then, and is as the caller left it.
+func (o *Object) settled(f goFunc) uint64 {
+	if o.file.Machine != elf.EM_X86_64 {
+		return 0
+	}
+	rows := f.depths(nil, f.entry+4096)
+	if len(rows) < 2 || rows[0].Depth != 0 || rows[1].Depth <= 0 {
+		return 0
+	}
+	code := o.codeAt(f.entry, rows[1].Addr)
+	for at := uint64(0); at < uint64(len(code)); {
+		in, err := x86asm.Decode(code[at:], 64)
+		if err != nil {
+			return 0
+		}
+		next := at + uint64(in.Len)
+		if next == uint64(len(code)) && (in.Op == x86asm.PUSH || in.Op == x86asm.SUB || in.Op == x86asm.ADD) {
+			return f.entry + at
+		}
+		at = next
+	}
+	return 0
 }
 
 // meant reports whether a name that was given means a function.
@@ -123,6 +157,15 @@ func withoutParameters(name string) string {
 		}
 	}
 	return name
+}
+
+// Code returns a few bytes of the file from an offset on, nil where there are none.
+func (o *Object) Code(offset uint64) []byte {
+	const few = 16
+	if offset+few > uint64(len(o.image.bytes)) {
+		return nil
+	}
+	return append([]byte(nil), o.image.bytes[offset:offset+few]...)
 }
 
 // fileOffset is the inverse of Address.

@@ -38,6 +38,8 @@ func root() *cobra.Command {
 time goes, in the terminal and in the browser.`,
 		Example: `  entelon take -- ./engraved --scores 200     sample a command from start to end
   entelon take --pid 4711 --for 10s           sample a running process
+  entelon count --function slur.Route -- ./engraved
+                                              how often it is called, and by whom
   entelon hot engraved.take                   its hot functions
   entelon compare before.take after.take      what became slower
   entelon serve                               the same in the browser`,
@@ -45,7 +47,7 @@ time goes, in the terminal and in the browser.`,
 		SilenceErrors: true,
 		Version:       sampler.Version,
 	}
-	c.AddCommand(takeCommand(), hotCommand(), factsCommand(), stacksCommand(), compareCommand(), sendCommand(), serveCommand(), apiCommand())
+	c.AddCommand(takeCommand(), countCommand(), hotCommand(), factsCommand(), stacksCommand(), compareCommand(), sendCommand(), serveCommand(), apiCommand())
 	return c
 }
 
