@@ -126,6 +126,15 @@ func (s *session) plan(c clock) (out []*source, err error) {
 		}
 	}
 	for i, x := range out {
+		if x.copied && !x.reader && s.other != nil {
+			kind := ebpf.TracePoint
+			if x.role == roleCall {
+				kind = ebpf.Kprobe
+			}
+			if x.program, err = s.other.traced(kind, deep.stackBytes); err != nil {
+				return nil, err
+			}
+		}
 		if i > 0 {
 			x.attr.Bits &^= sideBits
 		}

@@ -23,6 +23,34 @@ const (
 // scratch memory in r7, the program's stack pointer in r8, and the task in r9.
 func stackProgram(o kernelOffsets, stackBytes, runtime, scratch int, m pythonMaps) asm.Instructions {
 	p := &assembler{outputs: m.outputs}
+	p.enter(o, stackBytes, scratch)
+	p.signalStack(o, o.SignalFrame)
+	p.deepStack(o)
+	p.goStack(o, runtime)
+	p.here("out")
+	p.findPython(o, m, "done")
+	p.here("done")
+	p.add(
+		asm.Mov.Imm(asm.R0, 1), // the sample itself is kept in any case
+		asm.Return(),
+	)
+	return p.code
+}
+
+// tracedProgram is the part of it that runs at a tracepoint or a probe, where
+// it runs for every process of the machine: it does something only in those
+// whose Go runtime it was told of.
+func tracedProgram(o kernelOffsets, stackBytes, runtime, scratch, outputs int) asm.Instructions {
+	p := &assembler{outputs: outputs}
+	p.enter(o, stackBytes, scratch)
+	p.goStack(o, runtime)
+	p.here("out")
+	p.add(asm.Mov.Imm(asm.R0, 1), asm.Return())
+	return p.code
+}
+
+// enter sets the registers, and the slots that all parts use.
+func (p *assembler) enter(o kernelOffsets, stackBytes, scratch int) {
 	p.add(
 		asm.Mov.Reg(asm.R6, asm.R1),
 		asm.FnGetCurrentTaskBtf.Call(),
@@ -35,17 +63,6 @@ func stackProgram(o kernelOffsets, stackBytes, runtime, scratch int, m pythonMap
 	p.store(asm.RFP, slotCopied, int32(stackBytes))
 	p.lookup(scratch, "out")
 	p.add(asm.Mov.Reg(asm.R7, asm.R0))
-	p.signalStack(o, o.SignalFrame)
-	p.deepStack(o)
-	p.goStack(o, runtime)
-	p.here("out")
-	p.findPython(o, m, "done")
-	p.here("done")
-	p.add(
-		asm.Mov.Imm(asm.R0, 1), // the sample itself is kept in any case
-		asm.Return(),
-	)
-	return p.code
 }
 
 // signalStack looks whether the thread runs on its signal stack. If so, the

@@ -18,6 +18,8 @@ type stackReader struct {
 	scratch *ebpf.Map
 	outputs *ebpf.Map // an event for each processor
 	python  *pythonReader
+	places  kernelOffsets
+	traces  map[ebpf.ProgramType]*ebpf.Program // for tracepoints and for probes, once needed
 	events  []int
 	ids     map[uint64]bool // identifiers of the events
 }
@@ -34,7 +36,7 @@ type goPlaces struct {
 // newStackReader loads the program and opens its outputs. An error says why
 // this machine or this user cannot. stackBytes is what the kernel copies itself.
 func newStackReader(cpus []int, o kernelOffsets, stackBytes int) (r *stackReader, err error) {
-	r = &stackReader{ids: map[uint64]bool{}}
+	r = &stackReader{ids: map[uint64]bool{}, places: o, traces: map[ebpf.ProgramType]*ebpf.Program{}}
 	defer func() {
 		if err != nil {
 			err = errors.Join(err, r.close())
@@ -100,6 +102,23 @@ func (r *stackReader) attach(fd int) error {
 	return nil
 }
 
+// traced returns the program that runs with a tracepoint or a probe that copies
+// so much of a stack itself.
+func (r *stackReader) traced(kind ebpf.ProgramType, stackBytes int) (*ebpf.Program, error) {
+	if p := r.traces[kind]; p != nil {
+		return p, nil
+	}
+	p, err := ebpf.NewProgram(&ebpf.ProgramSpec{
+		Name: "other_traced", Type: kind, License: "GPL",
+		Instructions: tracedProgram(r.places, stackBytes, r.runtime.FD(), r.scratch.FD(), r.outputs.FD()),
+	})
+	if err != nil {
+		return nil, fmt.Errorf("loading the program that reads other stacks: %w", err)
+	}
+	r.traces[kind] = p
+	return p, nil
+}
+
 // tell lets the program know that a process is of the Go runtime.
 func (r *stackReader) tell(pid uint32, g symbol.GoRuntime) error {
 	p := goPlaces{TLS: int64(g.TLS), M: uint64(g.M), Current: uint64(g.Current), Sched: uint64(g.Sched)}
@@ -117,6 +136,9 @@ func (r *stackReader) close() error {
 	r.events = nil
 	if r.program != nil {
 		errs = append(errs, r.program.Close())
+	}
+	for _, p := range r.traces {
+		errs = append(errs, p.Close())
 	}
 	errs = append(errs, r.python.close())
 	for _, m := range []*ebpf.Map{r.runtime, r.scratch, r.outputs} {

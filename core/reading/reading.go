@@ -36,7 +36,13 @@ func Take(t *tree.Tree, c *tree.Cost, rows []tree.FunctionCost) []Part {
 		has = "takes"
 	}
 	out := []Part{name(top.Function), {Text: fmt.Sprintf(" itself %s %s of the %s", has, share(top.Self), words.Label)}}
-	if callers := t.Callers(c, top.Function); len(callers) > 0 && callers[0].Function != 0 {
+	if t.Profile.Functions[top.Function].Kind == profile.KindMark {
+		// A mark is what time went to, not who spent it.
+		out = []Part{{Text: fmt.Sprintf("%s of the %s: ", share(top.Self), words.Label)}, name(top.Function)}
+		if f, v := under(t, c, top.Function); f != 0 {
+			out = append(out, Part{Text: ", " + most(float64(v)/float64(max(1, top.Self))) + " in "}, name(f))
+		}
+	} else if callers := t.Callers(c, top.Function); len(callers) > 0 && callers[0].Function != 0 {
 		first := callers[0]
 		out = append(out, Part{Text: ", " + most(float64(first.Value)/float64(max(1, top.Total))) + " when called by "}, name(first.Function))
 	}
@@ -65,6 +71,33 @@ func Take(t *tree.Tree, c *tree.Cost, rows []tree.FunctionCost) []Part {
 		out = append(out, Part{Text: "No single path holds half of it."})
 	}
 	return out
+}
+
+// under returns the function of the program that a mark stands below with the
+// most cost, nearest to the mark, and that cost.
+func under(t *tree.Tree, c *tree.Cost, mark profile.FunctionID) (best profile.FunctionID, value int64) {
+	sum := map[profile.FunctionID]int64{}
+	for n := 1; n < t.Len(); n++ {
+		if t.Function[n] != mark || c.Self[n] == 0 {
+			continue
+		}
+		at := t.Parent[tree.NodeID(n)]
+		for at != 0 {
+			if k := t.Profile.Functions[t.Function[at]].Kind; k != profile.KindKernel && k != profile.KindMark {
+				break
+			}
+			at = t.Parent[at]
+		}
+		if at != 0 {
+			sum[t.Function[at]] += c.Self[n]
+		}
+	}
+	for f, v := range sum {
+		if v > value || v == value && f < best {
+			best, value = f, v
+		}
+	}
+	return best, value
 }
 
 func most(share float64) string {

@@ -106,3 +106,34 @@ func TestShort(t *testing.T) {
 		}
 	}
 }
+
+// TestReadingOfWaits: what was waited for is said first, then which function
+// of the program waited most.
+func TestReadingOfWaits(t *testing.T) {
+	b := profile.NewBuilder()
+	b.Column(profile.Measure{Name: b.Intern("waiting"), Unit: b.Intern("ns"), Counted: true})
+	th := b.Thread(b.Process(1), 1)
+	frame := func(name string, kind profile.ModuleKind) profile.FrameID {
+		return b.Frame(profile.Frame{Function: b.Function(profile.Function{Name: b.Intern(name), Kind: kind})})
+	}
+	stack := func(names ...profile.FrameID) (s profile.StackID) {
+		for _, f := range names {
+			s = b.Push(s, f)
+		}
+		return s
+	}
+	main, fetch, dry := frame("main", profile.KindOwn), frame("fetch", profile.KindOwn), frame("dry", profile.KindOwn)
+	kernel, lock, sleeps := frame("schedule", profile.KindKernel), frame("[waits for a lock]", profile.KindMark), frame("[sleeps]", profile.KindMark)
+	b.Sample(0, th, stack(main, fetch, kernel, lock), 60)
+	b.Sample(1, th, stack(main, dry, kernel, lock), 20)
+	b.Sample(2, th, stack(main, dry, kernel, sleeps), 20)
+	tr := tree.New(b.Profile())
+	c := tr.Cost(0, scope.Scope{})
+	var text strings.Builder
+	for _, p := range reading.Take(tr, c, tr.Functions(c)) {
+		text.WriteString(p.Text)
+	}
+	if want := "80 % of the waiting time: [waits for a lock], 75 % of that in fetch."; !strings.HasPrefix(text.String(), want) {
+		t.Errorf("%q does not begin with %q", text.String(), want)
+	}
+}
