@@ -52,10 +52,11 @@ type session struct {
 	noWake    error        // why it is not known when waiting threads were woken
 	syscalls  *systemCalls // nil where system calls are not measured
 	lastCalls map[uint32]lastCall
+	usage     *usage
 }
 
 func newSession(o Options, sink Sink) *session {
-	s := &session{o: o, sink: sink, builder: profile.NewBuilder(), ownCPU: ownCPU(), lastCalls: map[uint32]lastCall{}}
+	s := &session{o: o, sink: sink, builder: profile.NewBuilder(), ownCPU: ownCPU(), lastCalls: map[uint32]lastCall{}, usage: newUsage()}
 	s.resolver = newResolver(s.builder, &s.facts, o.Finder)
 	return s
 }
@@ -106,15 +107,19 @@ func (s *session) prepare() (err error) {
 	s.openOther()
 	for _, kernel := range []bool{true, false} {
 		s.kernel = kernel
-		sources, err := s.plan(clock{
+		c := clock{
 			rateHz: set.RateHz, onExec: s.starts, kernel: kernel, stackBytes: set.StackBytes,
 			alone: s.command != nil && s.other != nil, everyone: set.Machine || set.Group != "",
-		})
+		}
+		sources, err := s.plan(c)
 		if err != nil {
 			return err
 		}
 		if s.target, err = newTarget(s.other, sources); err != nil {
 			return err
+		}
+		if s.counting == nil {
+			s.target.counters = newCounters(c)
 		}
 		if err = s.place(); err == nil {
 			break
@@ -346,6 +351,7 @@ func (s *session) consume(d *drainer, broke chan<- error) error {
 		if s.o.Progress != nil {
 			s.o.Progress(Progress{time.Since(s.began), s.facts.Samples, s.facts.Lost})
 		}
+		s.usage.look(time.Now(), s.began, s.resolver.ps)
 		s.resolver.round++
 		s.resolver.nameParked(false)
 		if time.Since(flushed) >= flushEvery && !failed {
@@ -465,6 +471,18 @@ func (s *session) settle() {
 func (s *session) result(err, sinkErr error) (*Result, error) {
 	if s.counting != nil {
 		err = errors.Join(err, s.counting.finish(s))
+	}
+	if c := s.target.counters; c != nil {
+		var countErr error
+		s.facts.Counters, s.facts.NotCounted, countErr = c.read()
+		err = errors.Join(err, countErr)
+	}
+	if len(s.usage.series.TimeNS) > 1 {
+		s.facts.Usage = &s.usage.series
+	}
+	s.facts.Bare = s.o.Bare
+	if s.o.Work != nil {
+		s.facts.Work = s.o.Work()
 	}
 	cpu, cpuErr := s.target.counted()
 	err = errors.Join(err, cpuErr, s.target.close(), s.closeOther(), s.closeGroup(), s.closeTracing(), s.resolver.ps.tellErr)

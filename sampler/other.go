@@ -9,5 +9,11 @@ func collect(context.Context, Options, Sink) (*Result, error) { return nil, ErrU
 // Launcher does nothing where nothing can be launched.
 func Launcher() {}
 
+// Spinner does nothing where nothing can be sampled.
+func Spinner() {}
+
+// MeasureCost cannot measure where nothing can be sampled.
+func MeasureCost(context.Context, int) (SampleCost, error) { return SampleCost{}, ErrUnsupported }
+
 // Allowed reports that this system cannot sample.
 func Allowed() error { return ErrUnsupported }

@@ -42,6 +42,8 @@ type Options struct {
 	Stderr   io.Writer
 	Progress func(Progress) // called a few times a second; may be nil
 	Notice   func(string)   // told, before the command begins, what was set for its runtime; may be nil
+	Bare     *profile.Bare  // how the command ran without being sampled; nil: it was not run
+	Work     func() float64 // the units of work that the program did, asked at the end; may be nil
 	Finder   *symbol.Finder // for separate debug files; nil: none are used
 }
 
@@ -50,6 +52,12 @@ type Progress struct {
 	Elapsed time.Duration
 	Samples int64
 	Lost    int64
+}
+
+// SampleCost is what one sample costs.
+type SampleCost struct {
+	StopNS      float64 // for which the program is stopped
+	CollectorNS float64 // of processor time of the collector
 }
 
 // Sink takes what was collected. Append is given the same growing profile

@@ -22,7 +22,8 @@ type target struct {
 	sources  []*source
 	events   bool // every event of some kind is written down
 	byID     map[uint64]*source
-	clocks   []int // of the events whose count is processor time
+	counters *counters // nil: none
+	clocks   []int     // of the events whose count is processor time
 	// Threads that showed up while their process was attached to, by the event
 	// opened for each. Such a thread may have inherited an event, too, from the
 	// thread that started it, and would then be sampled twice.
@@ -56,6 +57,20 @@ const (
 func (t *target) add(tid, flags int, late bool) error {
 	for _, src := range t.sources {
 		if err := t.addOne(src, tid, flags, late); err != nil {
+			return err
+		}
+	}
+	if t.counters == nil || late { // a late thread may have inherited the counters
+		return nil
+	}
+	cpus := []int{-1}
+	if tid < 0 || flags != 0 {
+		cpus = t.cpus
+	}
+	for _, cpu := range cpus {
+		fds, err := t.counters.add(tid, cpu, flags)
+		t.fds = append(t.fds, fds...)
+		if err != nil {
 			return err
 		}
 	}

@@ -14,6 +14,7 @@ import (
 
 func main() {
 	sampler.Launcher()
+	sampler.Spinner()
 	err := root().Execute()
 	var code exitCode
 	switch {

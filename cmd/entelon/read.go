@@ -237,6 +237,15 @@ type factsJSON struct {
 	Modules       []moduleOut       `json:"modules"`
 	Machine       profile.Machine   `json:"machine"`
 	Warnings      []profile.Warning `json:"warnings"`
+	Counters      []profile.Counter `json:"counters"`
+	NotCounted    []string          `json:"not_counted"`
+	Usage         *profile.Usage    `json:"usage"`
+	Bare          *profile.Bare     `json:"bare"`
+	Slowdown      *float64          `json:"slowdown"` // by the run without sampling before
+	Work          float64           `json:"work"`
+	Series        string            `json:"series"`
+	Turn          int               `json:"turn"`
+	Turns         int               `json:"turns"`
 }
 
 type measureOut struct {
@@ -274,6 +283,11 @@ func factsOut(t *profile.Take) factsJSON {
 		CollectorNS: f.CollectorNS, ExitCode: f.ExitCode, EndedBy: f.EndedBy, Whole: t.Whole,
 		Processes: []processOut{}, Threads: []threadOut{}, Modules: []moduleOut{}, Machine: t.Machine,
 		Warnings: append([]profile.Warning{}, f.Warnings...),
+		Counters: append([]profile.Counter{}, f.Counters...), NotCounted: append([]string{}, f.NotCounted...), Usage: f.Usage, Bare: f.Bare, Work: f.Work,
+		Series: s.Series, Turn: s.Turn, Turns: s.Turns,
+	}
+	if share, ok := f.Slowdown(); ok {
+		out.Slowdown = &share
 	}
 	for _, x := range p.Processes {
 		out.Processes = append(out.Processes, processOut{x.PID, p.Strings[x.Name]})
@@ -349,6 +363,24 @@ func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
 		row("runtime", "%s", f.RuntimeSet)
 	}
 	row("collector", "%.2f s CPU", float64(f.CollectorNS)/1e9)
+	if share, ok := t.Facts.Slowdown(); ok {
+		row("without sampling", "%.2f s; sampling made it %+.1f %% slower (one run each)", float64(f.Bare.DurationNS)/1e9, 100*share)
+	}
+	if f.Work > 0 {
+		row("work", "%g units, %s of CPU time each", f.Work, profile.Amount(int64(float64(f.CPUNS)/f.Work), "ns"))
+	}
+	for _, c := range f.Counters {
+		row(c.Name, "%s", thin(c.Value))
+	}
+	if len(f.NotCounted) > 0 {
+		row("not counted here", "%s", strings.Join(f.NotCounted, ", "))
+	}
+	if f.Usage != nil {
+		row("most memory", "%s", profile.Amount(f.Usage.MostResident, "bytes"))
+	}
+	if t.Settings.Turns > 1 {
+		row("series", "%s, take %d of %d", t.Settings.Series, t.Settings.Turn, t.Settings.Turns)
+	}
 	row("ended by", "%s", f.EndedBy)
 	row("processes", "%d", len(f.Processes))
 	row("threads", "%d", len(f.Threads))

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -48,6 +49,11 @@ type takeFlags struct {
 	during   seconds
 	stack    size
 	cutShare float64 // percent
+	budget   shareFlag
+	bare     bool
+	repeat   int
+	work     float64
+	workFrom string
 	symbols  symbolFlags
 }
 
@@ -79,11 +85,18 @@ What is added up, with --measure, which may be given several times:
   entelon take --measure cpu --measure waiting -- ./engraved --scores 200
   entelon take --measure syscalls --measure allocations -- ./inkraster score.pages
   entelon take --machine --for 10s
+  entelon take --budget 0.5% --bare-first -- ./engraved --scores 200
+  entelon take --repeat 5 --work-from '^([0-9]+) scores' -- ./engraved --scores 200
   entelon take --stack 32k --debug-dir /srv/debug -- ./inkraster score.pages`,
 		RunE: func(cmd *cobra.Command, args []string) error { return runTake(cmd.Context(), f, args) },
 	}
 	c.Flags().SetInterspersed(false)
 	c.Flags().IntVar(&f.settings.RateHz, "rate", defaultRate, "samples for each second of processor time, in `HZ`")
+	c.Flags().Var(&f.budget, "budget", "choose the rate so that sampling slows the program by no more than this share, such as 0.5%")
+	c.Flags().BoolVar(&f.bare, "bare-first", false, "run the command once without sampling before; the take says what the sampling cost")
+	c.Flags().IntVar(&f.repeat, "repeat", 1, "make this `NUMBER` of takes in a row, kept as a group")
+	c.Flags().Float64Var(&f.work, "work", 0, "the program does this `NUMBER` of units of work; the take says the cost of one")
+	c.Flags().StringVar(&f.workFrom, "work-from", "", "take the units of work from the program's output, by an `EXPRESSION` with the number in brackets; it then writes to a pipe")
 	c.Flags().Var(&f.during, "for", "stop collecting after this time, such as 10s or 2m")
 	c.Flags().StringVarP(&f.out, "out", "o", "", "the `FILE.take` to write (default PROGRAM-BUILD-TIME.take)")
 	c.Flags().StringVar(&f.settings.Dir, "dir", "", "run the command in this `DIR`")
@@ -122,6 +135,14 @@ func (f *takeFlags) check(args []string) error {
 		}
 	}
 	switch {
+	case f.repeat < 1 || f.repeat > 1000:
+		return fmt.Errorf("--repeat %d: give a number from 1 to 1000", f.repeat)
+	case f.work < 0 || math.IsInf(f.work, 0) || math.IsNaN(f.work):
+		return fmt.Errorf("--work %v: give a number above 0", f.work)
+	case f.work > 0 && f.workFrom != "":
+		return errors.New("give either --work or --work-from, not both")
+	case len(args) == 0 && (f.bare || f.repeat > 1 || f.workFrom != ""):
+		return errors.New("--bare-first, --repeat and --work-from are for a launched command")
 	case chosen == 0:
 		return errors.New("nothing to sample; give a command after --, or --pid PID, --machine or --group NAME")
 	case chosen > 1:
@@ -148,6 +169,45 @@ func runTake(ctx context.Context, f takeFlags, args []string) error {
 	if err := f.check(args); err != nil {
 		return err
 	}
+	if _, err := newWorkReader(io.Discard, f.workFrom); err != nil {
+		return err
+	}
+	say := func(text string) { fmt.Fprintln(os.Stderr, "entelon: "+text) }
+	if f.budget > 0 {
+		if err := f.chooseRate(ctx, say); err != nil {
+			return err
+		}
+	}
+	if f.repeat == 1 {
+		return f.one(ctx, say)
+	}
+	f.settings.Series, f.settings.Turns = seriesName(), f.repeat
+	out := f.out
+	for turn := 1; turn <= f.repeat; turn++ {
+		f.settings.Turn = turn
+		if out != "" {
+			f.out = numbered(out, turn)
+		}
+		say(fmt.Sprintf("take %d of %d", turn, f.repeat))
+		// A turn that failed or was ended by the user ends the row.
+		if err := f.one(ctx, say); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// seriesName names the takes of one row; it only has to be another one each time.
+func seriesName() string { return strconv.FormatInt(time.Now().UnixNano(), 36) }
+
+// numbered puts a number before a file's ending.
+func numbered(path string, n int) string {
+	ext := filepath.Ext(path)
+	return fmt.Sprintf("%s-%d%s", strings.TrimSuffix(path, ext), n, ext)
+}
+
+// one makes one take.
+func (f takeFlags) one(ctx context.Context, say func(string)) error {
 	finder, err := f.symbols.finder()
 	if err != nil {
 		return err
@@ -158,14 +218,28 @@ func runTake(ctx context.Context, f takeFlags, args []string) error {
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	sig := watchSignals(cancel, len(args) == 0)
+	var bare *profile.Bare
+	if f.bare {
+		if bare, err = runBare(f.settings); err != nil {
+			return err
+		}
+	}
+	sig := watchSignals(cancel, len(f.settings.Command) == 0)
 	defer sig.stop()
 
 	show, hide := progress(f.settings)
-	res, err := sampler.Collect(ctx, sampler.Options{
-		Settings: f.settings, Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Progress: show, Finder: finder,
-		Notice: func(set string) { fmt.Fprintln(os.Stderr, "entelon: "+set) },
-	}, sink)
+	o := sampler.Options{
+		Settings: f.settings, Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Progress: show, Finder: finder, Bare: bare,
+		Notice: say, Work: func() float64 { return f.work },
+	}
+	if f.workFrom != "" {
+		r, err := newWorkReader(os.Stdout, f.workFrom)
+		if err != nil {
+			return err
+		}
+		o.Stdout, o.Work = r, r.work
+	}
+	res, err := sampler.Collect(ctx, o, sink)
 	hide()
 	if err != nil {
 		return errors.Join(err, sink.discard())
@@ -178,10 +252,18 @@ func runTake(ctx context.Context, f takeFlags, args []string) error {
 	}
 	summary(os.Stderr, res.Take, sink.path)
 	if f.symbols.note != "" {
-		fmt.Fprintln(os.Stderr, "entelon: "+f.symbols.note)
+		say(f.symbols.note)
 	}
 	if code := await(res); code != 0 {
 		return exitCode(code)
+	}
+	return ctxEnded(ctx, f)
+}
+
+// ctxEnded is an error where the user ended a take that others were to follow.
+func ctxEnded(ctx context.Context, f takeFlags) error {
+	if ctx.Err() != nil && f.settings.Turn < f.settings.Turns {
+		return fmt.Errorf("ended after take %d of %d", f.settings.Turn, f.settings.Turns)
 	}
 	return nil
 }
@@ -310,6 +392,12 @@ func summary(w io.Writer, t *profile.Take, path string) {
 	f := t.Facts
 	fmt.Fprintf(b, "\n%s %s: %.2f s, %.2f s CPU, %s samples, %s lost, %.1f %% of stacks complete\n",
 		t.Settings.Program, t.Settings.Build, float64(f.DurationNS)/1e9, float64(f.CPUNS)/1e9, thin(f.Samples), thin(f.Lost), 100*f.CompleteShare())
+	if share, ok := f.Slowdown(); ok {
+		fmt.Fprintf(b, "without sampling: %.2f s, so that sampling made it %+.1f %% slower (one run each)\n", float64(f.Bare.DurationNS)/1e9, 100*share)
+	}
+	if f.Work > 0 {
+		fmt.Fprintf(b, "%s units of work: %s of CPU time each\n", strconv.FormatFloat(f.Work, 'f', -1, 64), profile.Amount(int64(float64(f.CPUNS)/f.Work), "ns"))
+	}
 	several := len(t.Profile.Measures) > 1
 	for m := range t.Profile.Measures {
 		w := t.Profile.Words(m)

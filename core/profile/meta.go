@@ -40,6 +40,13 @@ type Settings struct {
 	StackBytes int `json:"stack_bytes,omitempty"`
 	// CutShare is the share of cut-off stacks from which on the take warns.
 	CutShare float64 `json:"cut_share,omitempty"`
+	// Budget is the slowdown that was accepted, as a share; the rate follows from
+	// it. 0: the rate was chosen.
+	Budget float64 `json:"budget,omitempty"`
+	// Series names takes that were made in a row; this is number Turn of Turns.
+	Series string `json:"series,omitempty"`
+	Turn   int    `json:"turn,omitempty"`
+	Turns  int    `json:"turns,omitempty"`
 	// AsIs: nothing was added to the command for the runtime that it starts.
 	AsIs bool `json:"as_is,omitempty"`
 }
@@ -84,7 +91,43 @@ type Facts struct {
 	CollectorNS int64     `json:"collector_cpu_ns"`
 	ExitCode    *int      `json:"exit_code,omitempty"`
 	EndedBy     string    `json:"ended_by"` // "exit", "time", "user"
+	Counters    []Counter `json:"counters,omitempty"`
+	NotCounted  []string  `json:"not_counted,omitempty"` // what this machine cannot count
+	Usage       *Usage    `json:"usage,omitempty"`
+	Bare        *Bare     `json:"bare,omitempty"`
+	Work        float64   `json:"work,omitempty"` // units of work that the program did; 0: not said
 	Warnings    []Warning `json:"warnings"`
+}
+
+// Counter is what was counted for a whole take.
+type Counter struct {
+	Name      string `json:"name"`
+	Value     int64  `json:"value"`
+	Estimated bool   `json:"estimated,omitempty"` // the processor counted it for a part of the time only
+}
+
+// Usage is what the processes of a take used over time, in columns.
+type Usage struct {
+	TimeNS        []int64 `json:"time_ns"` // since the take began
+	ResidentBytes []int64 `json:"resident_bytes"`
+	CPUNS         []int64 `json:"cpu_ns"` // since the processes began
+	MostResident  int64   `json:"most_resident_bytes"`
+}
+
+// Bare is how a command ran once without being sampled, right before.
+type Bare struct {
+	DurationNS int64 `json:"duration_ns"`
+	CPUNS      int64 `json:"cpu_ns"`
+	ExitCode   int   `json:"exit_code"`
+}
+
+// Slowdown is by how much longer the sampled run took than the bare one, as a
+// share of that; ok is false where there is nothing to compare.
+func (f Facts) Slowdown() (share float64, ok bool) {
+	if f.Bare == nil || f.Bare.DurationNS <= 0 || f.EndedBy != "exit" {
+		return 0, false
+	}
+	return float64(f.DurationNS)/float64(f.Bare.DurationNS) - 1, true
 }
 
 // Cut is one reason for which stacks are cut off.

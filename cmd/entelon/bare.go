@@ -1,0 +1,95 @@
+package main
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"regexp"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"entelon/core/profile"
+)
+
+// runBare runs a command once without sampling it. What it prints on standard
+// output is dropped, since the sampled run prints it again, and its standard
+// input is empty, since it can be read only once.
+func runBare(s profile.Settings) (*profile.Bare, error) {
+	cmd := exec.Command(s.Command[0], s.Command[1:]...)
+	cmd.Dir, cmd.Env, cmd.Stderr = s.Dir, append(os.Environ(), s.Env...), os.Stderr
+	begin := time.Now()
+	err := cmd.Run()
+	took := time.Since(begin)
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		return nil, fmt.Errorf("running it without sampling first: %w", err)
+	}
+	st := cmd.ProcessState
+	return &profile.Bare{DurationNS: took.Nanoseconds(), CPUNS: (st.UserTime() + st.SystemTime()).Nanoseconds(), ExitCode: st.ExitCode()}, nil
+}
+
+// workReader looks for a number in what a program prints, and hands everything on.
+type workReader struct {
+	to    io.Writer
+	find  *regexp.Regexp
+	mu    sync.Mutex
+	line  []byte
+	units float64
+}
+
+// longestLine is how much of one line is looked at.
+const longestLine = 64 << 10
+
+func newWorkReader(to io.Writer, pattern string) (*workReader, error) {
+	// Go's expressions take time in proportion to the text, whatever they are.
+	find, err := regexp.Compile(pattern)
+	if err != nil {
+		return nil, fmt.Errorf("--work-from: %w", err)
+	}
+	if find.NumSubexp() > 1 {
+		return nil, fmt.Errorf("--work-from %s: put one group in brackets, the number", pattern)
+	}
+	return &workReader{to: to, find: find}, nil
+}
+
+func (r *workReader) Write(b []byte) (int, error) {
+	r.mu.Lock()
+	for rest := b; ; {
+		head, tail, ended := bytes.Cut(rest, []byte("\n"))
+		if len(r.line) < longestLine {
+			r.line = append(r.line, head[:min(len(head), longestLine-len(r.line))]...)
+		}
+		if !ended {
+			break
+		}
+		r.look()
+		rest = tail
+	}
+	r.mu.Unlock()
+	return r.to.Write(b)
+}
+
+// look reads the number of a whole line; the last one that is found counts.
+func (r *workReader) look() {
+	if m := r.find.FindSubmatch(r.line); m != nil {
+		text := strings.ReplaceAll(string(m[len(m)-1]), " ", "")
+		if v, err := strconv.ParseFloat(text, 64); err == nil {
+			r.units = v
+		}
+	}
+	r.line = r.line[:0]
+}
+
+func (r *workReader) work() float64 {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if len(r.line) > 0 {
+		r.look()
+	}
+	return r.units
+}

@@ -1,0 +1,71 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"math/big"
+	"strconv"
+	"strings"
+
+	"entelon/sampler"
+)
+
+// share is a flag for a share: "0.5%" or "0.005".
+type shareFlag float64
+
+func (s *shareFlag) String() string { return fmt.Sprintf("%g%%", 100*float64(*s)) }
+func (s *shareFlag) Type() string   { return "SHARE" }
+func (s *shareFlag) Set(v string) error {
+	text, percent := strings.CutSuffix(strings.TrimSpace(v), "%")
+	n, err := strconv.ParseFloat(strings.TrimSpace(text), 64)
+	if percent {
+		n /= 100
+	}
+	if err != nil || !(n > 0) || n > 1 {
+		return fmt.Errorf("%q is not a share; write 0.5%% or 0.005", v)
+	}
+	*s = shareFlag(n)
+	return nil
+}
+
+// The rates that a budget may lead to.
+const (
+	lowestRate  = 11
+	highestRate = 9973
+)
+
+// rateFor returns the highest rate that costs no more than a share of the
+// program's time, when each sample costs so many seconds. It is a prime, so
+// that it does not run in step with timers.
+func rateFor(budget, cost float64) int {
+	rate := int(math.Min(highestRate, math.Max(lowestRate, budget/cost)))
+	for !big.NewInt(int64(rate)).ProbablyPrime(0) {
+		rate--
+	}
+	return rate
+}
+
+// secondsFor returns how many seconds of processor time have to be sampled until
+// a function with a share is known to within a part of that share, with 95 %
+// certainty: n = z² p (1-p) / d².
+func secondsFor(share, within float64, rate int) float64 {
+	const z = 1.959963984540054
+	d := share * within
+	return z * z * share * (1 - share) / (d * d) / float64(rate)
+}
+
+// chooseRate measures what a sample costs here and says which rate follows.
+func (f *takeFlags) chooseRate(ctx context.Context, say func(string)) error {
+	cost, err := sampler.MeasureCost(ctx, f.settings.StackBytes)
+	if err != nil {
+		return fmt.Errorf("--budget: %w", err)
+	}
+	each := cost.StopNS + cost.CollectorNS
+	f.settings.Budget = float64(f.budget)
+	f.settings.RateHz = rateFor(float64(f.budget), each/1e9)
+	const common, within = 0.05, 0.1
+	say(fmt.Sprintf("a sample costs %.1f µs here (%.1f in the program, %.1f in the collector), so %d a second cost %.2f %%; a function with %.0f %% of the time is known to within a tenth of that after %.0f s of processor time",
+		each/1e3, cost.StopNS/1e3, cost.CollectorNS/1e3, f.settings.RateHz, 100*float64(f.settings.RateHz)*each/1e9, 100*common, secondsFor(common, within, f.settings.RateHz)))
+	return nil
+}
