@@ -55,7 +55,7 @@ compilers:
 	test -z "$$missing" || { $(ROOT) apt-get update -q && $(ROOT) env DEBIAN_FRONTEND=noninteractive apt-get install -qy --no-install-recommends $$missing libc6-dev; }
 
 demo: postgresql build bin/engraved-3.5.0
-	@exec bin/entelon serve --load demo/takes --live bin/engraved-3.5.0 --live=--drive
+	@exec bin/entelon serve --load demo/takes --live bin/engraved-3.5.0 --live=--drive --link
 
 test: postgresql chromium compilers build bin/engraved-3.4.0 bin/engraved-3.5.0
 	go test -count=1 ./...

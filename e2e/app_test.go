@@ -25,6 +25,7 @@ var (
 	shots = flag.String("shots", "", "folder to write the pictures of the documentation into")
 
 	base    string // address of the server under test
+	entry   string // the link that it printed
 	browser context.Context
 )
 
@@ -56,6 +57,10 @@ func run(m *testing.M) (int, error) {
 	if err != nil {
 		return 1, errors.Join(err, stop())
 	}
+	if err := enter(); err != nil {
+		quit()
+		return 1, errors.Join(err, stop())
+	}
 	code := m.Run()
 	quit()
 	return code, stop()
@@ -73,14 +78,19 @@ func serve(data string) (stop func() error, err error) {
 	if err := cmd.Start(); err != nil {
 		return nil, fmt.Errorf("starting bin/entelon (make build): %w", err)
 	}
-	line, err := bufio.NewReader(out).ReadString('\n')
-	if err != nil {
+	lines := bufio.NewReader(out)
+	line, err := lines.ReadString('\n')
+	second, err2 := lines.ReadString('\n')
+	if err = errors.Join(err, err2); err != nil {
 		return nil, errors.Join(fmt.Errorf("the server said nothing: %w", err), cmd.Wait())
 	}
 	for _, word := range strings.Fields(line) {
 		if strings.HasPrefix(word, "http://") {
 			base = word
 		}
+	}
+	if _, link, ok := strings.Cut(second, " at http://"); ok {
+		entry = "http://" + strings.TrimSpace(link)
 	}
 	return func() error {
 		if err := cmd.Process.Signal(syscall.SIGINT); err != nil {
@@ -105,6 +115,18 @@ func open(profile string) (quit func(), err error) {
 		return nil, fmt.Errorf("starting Chromium: %w", err)
 	}
 	return func() { endBrowser(); end() }, nil
+}
+
+// enter signs the browser in by the link that the server printed.
+func enter() error {
+	ctx, end := chromedp.NewContext(browser)
+	defer end()
+	ctx, stop := context.WithTimeout(ctx, 30*time.Second)
+	defer stop()
+	if err := chromedp.Do(ctx, chromedp.Navigate(entry), chromedp.WaitVisible("nav")); err != nil {
+		return fmt.Errorf("signing in at %s: %w", entry, err)
+	}
+	return nil
 }
 
 // page is one tab of the browser. Every step fails the test with what was

@@ -36,6 +36,7 @@ func TestLive(t *testing.T) {
 	do := func(method, path string, status int) (s server.LiveState) {
 		t.Helper()
 		r := httptest.NewRequest(method, "http://127.0.0.1"+path, nil)
+		r.Header.Set("Authorization", "Bearer "+owner)
 		w := httptest.NewRecorder()
 		h.ServeHTTP(w, r)
 		if w.Code != status {

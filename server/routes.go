@@ -5,10 +5,13 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
+
+	"entelon/people"
 )
 
 // route is one entry of the API: what Gin serves and what the description says.
 type route struct {
+	needs   people.Role // who may ask
 	method  string
 	path    string // as OpenAPI writes it, {key} and all
 	summary string
@@ -48,9 +51,24 @@ func with(more ...param) []param {
 // as no handler is called.
 func (s *Server) table() []route {
 	return []route{
-		{method: http.MethodGet, path: "/about", summary: "What this server is", answer: AboutOut{}, handle: s.about},
-		{method: http.MethodGet, path: "/programs", summary: "All programs with their builds", answer: ProgramsOut{}, handle: s.programs},
-		{method: http.MethodGet, path: "/takes", summary: "Takes, searched and sorted", answer: TakesOut{}, handle: s.takes, query: []param{
+		{needs: people.Look, method: http.MethodGet, path: "/about", summary: "What this server is", answer: AboutOut{}, handle: s.about},
+		{needs: people.Look, method: http.MethodGet, path: "/me", summary: "Who is signed in", answer: MeOut{}, handle: s.me},
+		{needs: needPerson, method: http.MethodPatch, path: "/me", summary: "Change one's own name or password", body: ChangeMeIn{}, answer: MeOut{}, handle: s.changeMe},
+		{needs: needNothing, method: http.MethodPost, path: "/enter", summary: "Sign in by a link, which works once", body: EnterIn{}, answer: MeOut{}, handle: s.enter},
+		{needs: needNothing, method: http.MethodPost, path: "/sign-in", summary: "Sign in by name and password", body: SignInIn{}, answer: MeOut{}, handle: s.signIn},
+		{needs: needNothing, method: http.MethodPost, path: "/sign-out", summary: "Sign out", status: http.StatusNoContent, handle: s.signOut},
+		{needs: needPerson, method: http.MethodGet, path: "/me/tokens", summary: "One's own tokens", answer: TokensOut{}, handle: s.tokens},
+		{needs: needPerson, method: http.MethodPost, path: "/me/tokens", summary: "Make a token; its secret is told this once", body: TokenIn{}, answer: NewTokenOut{}, status: http.StatusCreated, handle: s.addToken},
+		{needs: needPerson, method: http.MethodDelete, path: "/me/tokens/{id}", summary: "Remove a token", status: http.StatusNoContent, handle: s.removeToken},
+		{needs: needOwner, method: http.MethodGet, path: "/people", summary: "Everybody who may sign in", answer: PeopleOut{}, handle: s.people},
+		{needs: needOwner, method: http.MethodPost, path: "/people", summary: "Add a person, with a link to sign in by", body: PersonIn{}, answer: PersonLinkOut{}, status: http.StatusCreated, handle: s.addPerson},
+		{needs: needOwner, method: http.MethodPatch, path: "/people/{id}", summary: "Change a person's role, or lock them out", body: PersonChangeIn{}, answer: PersonOut{}, handle: s.changePerson},
+		{needs: needOwner, method: http.MethodPost, path: "/people/{id}/link", summary: "Make a new link to sign in by", answer: PersonLinkOut{}, status: http.StatusCreated, handle: s.linkFor},
+		{needs: needOwner, method: http.MethodGet, path: "/audit", summary: "What was done, by whom", answer: AuditOut{}, handle: s.audit, query: []param{
+			{"limit", "integer", "how many lines, the newest first", false},
+		}},
+		{needs: people.Look, method: http.MethodGet, path: "/programs", summary: "All programs with their builds", answer: ProgramsOut{}, handle: s.programs},
+		{needs: people.Look, method: http.MethodGet, path: "/takes", summary: "Takes, searched and sorted", answer: TakesOut{}, handle: s.takes, query: []param{
 			{"search", "string", "words that all occur in program, build, note, command or host", false},
 			{"program", "string", "exact name of a program", false},
 			{"sort", "string", "started, program, build, duration, cpu, samples or warnings", false},
@@ -58,37 +76,37 @@ func (s *Server) table() []route {
 			{"limit", "integer", "rows, 1000 at most", false},
 			{"offset", "integer", "rows to leave out first", false},
 		}},
-		{method: http.MethodPost, path: "/takes", summary: "Add a take; the body is the file", octets: true, answer: AddedOut{}, status: http.StatusCreated, handle: s.addTake,
+		{needs: people.Work, method: http.MethodPost, path: "/takes", summary: "Add a take; the body is the file", octets: true, answer: AddedOut{}, status: http.StatusCreated, handle: s.addTake,
 			query: []param{{"name", "string", "the file's name, for errors", false}}},
-		{method: http.MethodGet, path: "/takes/{key}", summary: "A take without its samples", answer: TakeDetail{}, handle: s.take},
-		{method: http.MethodPatch, path: "/takes/{key}", summary: "Replace a take's note", body: NoteIn{}, answer: TakeOut{}, handle: s.note},
-		{method: http.MethodDelete, path: "/takes/{key}", summary: "Remove a take", status: http.StatusNoContent, handle: s.removeTake},
-		{method: http.MethodGet, path: "/takes/{key}/file", summary: "The take's file", file: "application/octet-stream", handle: s.file},
-		{method: http.MethodGet, path: "/takes/{key}/hot", summary: "Hot functions and the reading", answer: HotOut{}, handle: s.hot, query: with()},
-		{method: http.MethodGet, path: "/takes/{key}/flame", summary: "The flame graph, laid out", answer: FlameOut{}, handle: s.flame, query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}", summary: "A take without its samples", answer: TakeDetail{}, handle: s.take},
+		{needs: people.Work, method: http.MethodPatch, path: "/takes/{key}", summary: "Replace a take's note", body: NoteIn{}, answer: TakeOut{}, handle: s.setNote},
+		{needs: people.Work, method: http.MethodDelete, path: "/takes/{key}", summary: "Remove a take", status: http.StatusNoContent, handle: s.removeTake},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/file", summary: "The take's file", file: "application/octet-stream", handle: s.file},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/hot", summary: "Hot functions and the reading", answer: HotOut{}, handle: s.hot, query: with()},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/flame", summary: "The flame graph, laid out", answer: FlameOut{}, handle: s.flame, query: with(
 			param{"root", "integer", "node to dive into", false},
 			param{"order", "string", "of siblings: cost, name or first", false},
 			param{"pixels", "integer", "width of the drawing; thinner frames go into bands", false},
 		)},
-		{method: http.MethodGet, path: "/takes/{key}/search", summary: "Find functions in the flame graph", answer: SearchOut{}, handle: s.search, query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/search", summary: "Find functions in the flame graph", answer: SearchOut{}, handle: s.search, query: with(
 			param{"text", "string", "part of a name", true},
 			param{"root", "integer", "node to search below", false},
 		)},
-		{method: http.MethodGet, path: "/takes/{key}/function", summary: "One function: cost, callers, callees, other builds", answer: FunctionOut{}, handle: s.function, query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/function", summary: "One function: cost, callers, callees, other builds", answer: FunctionOut{}, handle: s.function, query: with(
 			param{"name", "string", "its full name", true},
 			param{"module", "string", "its library's name, if the name is not enough", false},
 		)},
-		{method: http.MethodGet, path: "/takes/{key}/times", summary: "Samples over time", answer: TimesOut{}, handle: s.times, query: []param{
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/times", summary: "Samples over time", answer: TimesOut{}, handle: s.times, query: []param{
 			{"bins", "integer", "how many pieces the time is cut into", false},
 			measuring,
 		}},
-		{method: http.MethodGet, path: "/compare", summary: "Two takes, function by function", answer: CompareOut{}, handle: s.compare, query: []param{
+		{needs: people.Look, method: http.MethodGet, path: "/compare", summary: "Two takes, function by function", answer: CompareOut{}, handle: s.compare, query: []param{
 			{"baseline", "string", "key of a take", true},
 			{"candidate", "string", "key of a take", true},
 			{"scale", "string", "total, second or none; absent: what suits the two", false},
 			measuring,
 		}},
-		{method: http.MethodPost, path: "/live", summary: "Make a live take of the demo's program", answer: LiveState{}, status: http.StatusAccepted, handle: s.startLive},
-		{method: http.MethodDelete, path: "/live", summary: "End the live take; what was collected is kept", answer: LiveState{}, handle: s.stopLive},
+		{needs: people.Collect, method: http.MethodPost, path: "/live", summary: "Make a live take of the demo's program", answer: LiveState{}, status: http.StatusAccepted, handle: s.startLive},
+		{needs: people.Collect, method: http.MethodDelete, path: "/live", summary: "End the live take; what was collected is kept", answer: LiveState{}, handle: s.stopLive},
 	}
 }

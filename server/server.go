@@ -34,6 +34,7 @@ type Options struct {
 	CacheBytes int64 // of takes kept in memory
 	Hosts      []string
 	Live       Live // nil where there is none
+	TLS        bool // browsers reach it by https only
 	Log        *slog.Logger
 }
 
@@ -44,6 +45,8 @@ type Server struct {
 	cache  *cache
 	engine *gin.Engine
 	routes []route
+	// hashing bounds how many passwords are checked at a time.
+	hashing chan struct{}
 }
 
 // New prepares a server over an open store.
@@ -58,12 +61,12 @@ func New(st *store.Store, o Options) (*Server, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	s := &Server{store: st, o: o, cache: newCache(o.CacheBytes), engine: gin.New()}
+	s := &Server{store: st, o: o, cache: newCache(o.CacheBytes), engine: gin.New(), hashing: make(chan struct{}, 2)}
 	s.routes = s.table()
 	s.engine.Use(s.recover, s.guard)
 	api := s.engine.Group("/api/v1")
 	for _, r := range s.routes {
-		api.Handle(r.method, r.ginPath(), r.handle)
+		api.Handle(r.method, r.ginPath(), s.admit(r.needs, r.handle))
 	}
 	doc, err := Description()
 	if err != nil {
@@ -154,6 +157,10 @@ func (s *Server) fail(c *gin.Context, err error) {
 		}
 	case errors.Is(err, store.ErrTooLarge), errors.As(err, &tooMuch):
 		status, body.Remedy = http.StatusRequestEntityTooLarge, "collect for a shorter time or at a lower rate"
+	case errors.Is(err, store.ErrNameTaken):
+		status, body.Remedy = http.StatusConflict, "choose another name"
+	case errors.Is(err, store.ErrLastOwner):
+		status, body.Remedy = http.StatusConflict, "let somebody else manage people first"
 	case errors.Is(err, store.ErrNotFound):
 		status, body.Remedy = http.StatusNotFound, "it may have been removed; look it up in the list of takes"
 	case errors.Is(err, store.ErrUnreachable):

@@ -21,6 +21,7 @@ import (
 
 	"entelon/codec/take"
 	"entelon/core/made"
+	"entelon/people"
 	"entelon/server"
 	"entelon/store"
 	"entelon/store/private"
@@ -29,6 +30,7 @@ import (
 var (
 	st     *store.Store
 	ts     *httptest.Server
+	owner  string         // a token of the owner
 	router routers.Router // finds what the description says of a request
 )
 
@@ -54,6 +56,13 @@ func withServer(m *testing.M) (int, error) {
 	defer st.Close()
 	h, err := server.New(st, server.Options{MaxUpload: 8 << 20})
 	if err != nil {
+		return 1, err
+	}
+	first, err := st.FirstPerson(ctx)
+	if err != nil {
+		return 1, err
+	}
+	if _, owner, err = st.AddToken(ctx, first.ID, "tests", people.Collect); err != nil {
 		return 1, err
 	}
 	ts = httptest.NewServer(h)
@@ -84,6 +93,7 @@ func ask(t *testing.T, method, path string, body io.Reader, status int) []byte {
 	} else if body != nil {
 		req.Header.Set("Content-Type", "application/octet-stream")
 	}
+	req.Header.Set("Authorization", "Bearer "+owner)
 	resp, err := http.DefaultClient.Do(req)
 	if err != nil {
 		t.Fatal(err)
@@ -324,6 +334,7 @@ func TestOnlyForThisSite(t *testing.T) {
 			t.Fatal(err)
 		}
 		req.Host = c.host
+		req.Header.Set("Authorization", "Bearer "+owner)
 		if c.origin != "" {
 			req.Header.Set("Origin", c.origin)
 		}
@@ -339,6 +350,16 @@ func TestOnlyForThisSite(t *testing.T) {
 			t.Errorf("%s: status %d, want %d", name, resp.StatusCode, c.status)
 		}
 	}
+}
+
+// asOwner asks with the owner's token.
+func asOwner(method, address string, body io.Reader) (*http.Response, error) {
+	req, err := http.NewRequest(method, address, body)
+	if err != nil {
+		return nil, err
+	}
+	req.Header.Set("Authorization", "Bearer "+owner)
+	return http.DefaultClient.Do(req)
 }
 
 // TestDatabaseGoes: the server says so in one line, and goes on when it is back.
@@ -368,9 +389,9 @@ func TestDatabaseGoes(t *testing.T) {
 	}
 	for range 3 {
 		for _, send := range []func() (*http.Response, error){
-			func() (*http.Response, error) { return http.Get(srv.URL + "/api/v1/takes") },
+			func() (*http.Response, error) { return asOwner(http.MethodGet, srv.URL+"/api/v1/takes", nil) },
 			func() (*http.Response, error) {
-				return http.Post(srv.URL+"/api/v1/takes", "application/octet-stream", bytes.NewReader(b.Bytes()))
+				return asOwner(http.MethodPost, srv.URL+"/api/v1/takes", bytes.NewReader(b.Bytes()))
 			},
 		} {
 			resp, err := send()

@@ -167,7 +167,7 @@ func (s *Server) take(c *gin.Context) {
 	c.JSON(http.StatusOK, d)
 }
 
-func (s *Server) note(c *gin.Context) {
+func (s *Server) setNote(c *gin.Context) {
 	var in NoteIn
 	if err := c.ShouldBindJSON(&in); err != nil {
 		s.fail(c, badRequest{fmt.Errorf("the note: %w", err)})

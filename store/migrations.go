@@ -82,6 +82,60 @@ CREATE INDEX ON function_figures (function_id);
 `).Error
 		},
 	},
+	{
+		ID: "0002-people",
+		Migrate: func(tx *gorm.DB) error {
+			return tx.Exec(`
+CREATE TABLE people (
+	id         bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+	name       text NOT NULL UNIQUE,
+	hash       text NOT NULL,
+	role       text NOT NULL,
+	owner      boolean NOT NULL,
+	disabled   boolean NOT NULL,
+	created_at timestamptz NOT NULL,
+	seen_at    timestamptz
+);
+CREATE TABLE sessions (
+	digest     text PRIMARY KEY,
+	person_id  bigint NOT NULL REFERENCES people ON DELETE CASCADE,
+	created_at timestamptz NOT NULL,
+	seen_at    timestamptz NOT NULL,
+	expires_at timestamptz NOT NULL
+);
+CREATE TABLE tokens (
+	id         bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+	person_id  bigint NOT NULL REFERENCES people ON DELETE CASCADE,
+	name       text NOT NULL,
+	digest     text NOT NULL UNIQUE,
+	role       text NOT NULL,
+	created_at timestamptz NOT NULL,
+	used_at    timestamptz
+);
+CREATE TABLE links (
+	digest     text PRIMARY KEY,
+	person_id  bigint NOT NULL REFERENCES people ON DELETE CASCADE,
+	expires_at timestamptz NOT NULL
+);
+CREATE TABLE attempts (
+	key      text PRIMARY KEY,
+	failures bigint NOT NULL,
+	until    timestamptz NOT NULL,
+	at       timestamptz NOT NULL
+);
+CREATE TABLE audit (
+	id     bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+	at     timestamptz NOT NULL,
+	who    text NOT NULL,
+	source text NOT NULL,
+	what   text NOT NULL,
+	detail jsonb NOT NULL
+);
+CREATE INDEX ON sessions (person_id);
+CREATE INDEX ON tokens (person_id);
+`).Error
+		},
+	},
 }
 
 // migrationLock keeps two servers from bringing one database up to date at once.

@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"net/http"
+	"net/http/cookiejar"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -184,6 +186,42 @@ func TestHelpAndCompletion(t *testing.T) {
 	}
 }
 
+// tokenBy signs in by a link and makes a token, as the page does.
+func tokenBy(t *testing.T, address, link string) string {
+	t.Helper()
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	client := &http.Client{Jar: jar}
+	post := func(path, body string, answer any) int {
+		resp, err := client.Post(address+"/api/v1"+path, "application/json", strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		if resp.StatusCode < 300 {
+			if err := json.NewDecoder(resp.Body).Decode(answer); err != nil {
+				t.Fatal(err)
+			}
+		}
+		return resp.StatusCode
+	}
+	var me struct{ Name string }
+	secret := link[strings.LastIndexByte(link, '/')+1:]
+	if status := post("/enter", `{"link":"`+secret+`"}`, &me); status != http.StatusOK || me.Name != "owner" {
+		t.Fatalf("entering: %d, %+v", status, me)
+	}
+	if status := post("/enter", `{"link":"`+secret+`"}`, &me); status != http.StatusUnauthorized {
+		t.Errorf("the link works twice: %d", status)
+	}
+	var token struct{ Secret string }
+	if status := post("/me/tokens", `{"name":"tests","role":"work"}`, &token); status != http.StatusCreated || len(token.Secret) < 40 {
+		t.Fatalf("making a token: %d", status)
+	}
+	return token.Secret
+}
+
 // TestServeSendStop: a server as a user starts it, a take sent to it twice, and
 // a clean end.
 func TestServeSendStop(t *testing.T) {
@@ -203,10 +241,12 @@ func TestServeSendStop(t *testing.T) {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	var address string
-	if _, err := fmt.Fscanf(out, "Entelon is at %s", &address); err != nil {
+	var address, link string
+	if _, err := fmt.Fscanf(out, "Entelon is at %s (Ctrl-C ends it)\nSign in, once and within a day, at %s\n", &address, &link); err != nil {
 		t.Fatal(err)
 	}
+	fails(t, entelon(t, "send", older, "--to", address), "nobody is signed in", "token")
+	t.Setenv("ENTELON_TOKEN", tokenBy(t, address, link))
 	for _, want := range []string{"sent: " + address + "/takes/", "was there already: " + address + "/takes/"} {
 		if r := entelon(t, "send", older, "--to", address); r.code != 0 || !strings.Contains(r.stdout, want) {
 			t.Errorf("%s%s lacks %q", r.stdout, r.stderr, want)

@@ -18,12 +18,12 @@ import (
 )
 
 func sendCommand() *cobra.Command {
-	var to string
+	var to, token string
 	c := &cobra.Command{
 		Use:   "send FILE… --to URL",
 		Short: "Send takes to a server",
-		Long:  "Sends takes to a server, which keeps each whole or not at all. Sending one again changes nothing.",
-		Example: `  entelon send engraved.take --to http://127.0.0.1:7420
+		Long:  "Sends takes to a server, which keeps each whole or not at all. Sending one again changes nothing. The server asks for a token.",
+		Example: `  ENTELON_TOKEN=… entelon send engraved.take --to http://127.0.0.1:7420
   entelon send *.take --to http://127.0.0.1:7420`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -32,7 +32,7 @@ func sendCommand() *cobra.Command {
 				return fmt.Errorf("--to %q is not the address of a server; write it as http://HOST:PORT", to)
 			}
 			for _, file := range args {
-				out, err := send(cmd.Context(), base, file)
+				out, err := send(cmd.Context(), base, token, file)
 				if err != nil {
 					return err
 				}
@@ -46,13 +46,14 @@ func sendCommand() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&to, "to", "http://127.0.0.1:7420", "the server's `URL`")
+	c.Flags().StringVar(&token, "token", os.Getenv("ENTELON_TOKEN"), "a `TOKEN` with the role work, made on the page (default: $ENTELON_TOKEN)")
 	c.ValidArgsFunction = func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 		return []string{"take"}, cobra.ShellCompDirectiveFilterFileExt
 	}
 	return c
 }
 
-func send(ctx context.Context, base *url.URL, file string) (*server.AddedOut, error) {
+func send(ctx context.Context, base *url.URL, token, file string) (*server.AddedOut, error) {
 	f, err := os.Open(file)
 	if err != nil {
 		return nil, err
@@ -73,6 +74,9 @@ func send(ctx context.Context, base *url.URL, file string) (*server.AddedOut, er
 	}
 	req.ContentLength = st.Size()
 	req.Header.Set("Content-Type", "application/octet-stream")
+	if token != "" {
+		req.Header.Set("Authorization", "Bearer "+token)
+	}
 	resp, err := http.DefaultClient.Do(req)
 	if err != nil {
 		return nil, fmt.Errorf("%s does not answer; see whether a server runs there: %w", base.Host, errors.Unwrap(err))

@@ -1,5 +1,7 @@
 <script setup lang="ts">
 import { ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { onNobody } from './api/client'
 import KeysDialog from './components/KeysDialog.vue'
 import NoticeList from './components/NoticeList.vue'
 import SideSpine from './components/SideSpine.vue'
@@ -7,6 +9,12 @@ import { tell } from './composables/useNotices'
 import { useKeys } from './composables/useKeys'
 
 const keysOpen = ref(false)
+const route = useRoute()
+const router = useRouter()
+
+onNobody(() => {
+  if (!route.meta.open) void router.replace({ name: 'sign-in', query: { to: route.fullPath } })
+})
 
 async function copyLink() {
   try {
@@ -22,7 +30,7 @@ useKeys({ '?': () => (keysOpen.value = true), c: copyLink })
 
 <template>
   <div class="flex h-full">
-    <SideSpine @keys="keysOpen = true" />
+    <SideSpine v-if="!route.meta.open" @keys="keysOpen = true" />
     <main class="min-w-0 flex-1">
       <RouterView />
     </main>

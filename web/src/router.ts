@@ -3,6 +3,10 @@ import ComparePage from './pages/ComparePage.vue'
 import ProgramsPage from './pages/ProgramsPage.vue'
 import TakePage from './pages/TakePage.vue'
 import TakesPage from './pages/TakesPage.vue'
+import EnterPage from './pages/EnterPage.vue'
+import PeoplePage from './pages/PeoplePage.vue'
+import SignInPage from './pages/SignInPage.vue'
+import YouPage from './pages/YouPage.vue'
 import NowherePage from './pages/NowherePage.vue'
 
 export const router = createRouter({
@@ -13,6 +17,10 @@ export const router = createRouter({
     { path: '/takes', name: 'takes', component: TakesPage },
     { path: '/takes/:key', name: 'take', component: TakePage },
     { path: '/compare', name: 'compare', component: ComparePage },
+    { path: '/sign-in', name: 'sign-in', component: SignInPage, meta: { open: true } },
+    { path: '/enter/:link', name: 'enter', component: EnterPage, meta: { open: true } },
+    { path: '/you', name: 'you', component: YouPage },
+    { path: '/people', name: 'people', component: PeoplePage },
     { path: '/:rest(.*)*', name: 'nowhere', component: NowherePage },
   ],
 })

@@ -14,6 +14,8 @@ export type FunctionRef = Schemas['FunctionRef']
 export type FunctionCard = Schemas['FunctionOut']
 export type Edge = Schemas['EdgeOut']
 export type Times = Schemas['TimesOut']
+export type Me = Schemas['MeOut']
+export type Person = Schemas['PersonOut']
 export type Comparison = Schemas['CompareOut']
 export type CompareRow = Schemas['CompareRow']
 
@@ -49,6 +51,14 @@ async function failure(status: number, body: string): Promise<ApiError> {
   return new ApiError(status, `the server answered with status ${status}`, 'see whether it still runs')
 }
 
+// Where nobody needs to be signed in, being nobody is an answer.
+const open = ['/sign-in', '/enter']
+let nobody = () => {}
+/** Says what to do when nobody is signed in any more. */
+export function onNobody(what: () => void) {
+  nobody = what
+}
+
 async function ask<T>(method: string, path: string, query?: Query, body?: unknown, signal?: AbortSignal): Promise<T> {
   let response: Response
   try {
@@ -62,7 +72,11 @@ async function ask<T>(method: string, path: string, query?: Query, body?: unknow
     if (e instanceof DOMException && e.name === 'AbortError') throw e
     throw new ApiError(0, 'the server does not answer', 'see whether it still runs; nothing was changed')
   }
-  if (!response.ok) throw await failure(response.status, await response.text())
+  if (!response.ok) {
+    const e = await failure(response.status, await response.text())
+    if (response.status === 401 && !open.includes(path)) nobody()
+    throw e
+  }
   return (response.status === 204 ? undefined : await response.json()) as T
 }
 
@@ -85,6 +99,19 @@ export const api = {
   card: (key: string, q: Range & { name: string }) => ask<FunctionCard>('GET', `/takes/${key}/function`, q),
   times: (key: string, bins: number, measure?: string) => ask<Times>('GET', `/takes/${key}/times`, { bins, measure }),
   compare: (q: { baseline: string; candidate: string; scale?: string; measure?: string }) => ask<Comparison>('GET', '/compare', q),
+  me: () => ask<Me>('GET', '/me'),
+  changeMe: (change: Schemas['ChangeMeIn']) => ask<Me>('PATCH', '/me', undefined, change),
+  enter: (link: string) => ask<Me>('POST', '/enter', undefined, { link }),
+  signIn: (name: string, password: string) => ask<Me>('POST', '/sign-in', undefined, { name, password }),
+  signOut: () => ask<void>('POST', '/sign-out'),
+  tokens: () => ask<Schemas['TokensOut']>('GET', '/me/tokens'),
+  addToken: (name: string, role: string) => ask<Schemas['NewTokenOut']>('POST', '/me/tokens', undefined, { name, role }),
+  removeToken: (id: number) => ask<void>('DELETE', `/me/tokens/${id}`),
+  people: () => ask<Schemas['PeopleOut']>('GET', '/people'),
+  addPerson: (name: string, role: string) => ask<Schemas['PersonLinkOut']>('POST', '/people', undefined, { name, role, owner: false }),
+  changePerson: (id: number, change: { role?: string; owner?: boolean; disabled?: boolean }) => ask<Person>('PATCH', `/people/${id}`, undefined, change),
+  linkFor: (id: number) => ask<Schemas['PersonLinkOut']>('POST', `/people/${id}/link`),
+  audit: (limit: number) => ask<Schemas['AuditOut']>('GET', '/audit', { limit }),
   startLive: () => ask<LiveState>('POST', '/live'),
   stopLive: () => ask<LiveState>('DELETE', '/live'),
 }

@@ -1,7 +1,9 @@
 <script setup lang="ts">
-import { ArrowLeftRight, Keyboard, Layers, Moon, Rows3, Sun } from 'lucide-vue-next'
+import { ArrowLeftRight, CircleUserRound, Keyboard, Layers, Moon, Rows3, Sun } from 'lucide-vue-next'
+import { useMe } from '../composables/useMe'
 import { dark, toggleTheme } from '../composables/useTheme'
 
+const { me } = useMe()
 defineEmits<{ keys: [] }>()
 const places = [
   { to: '/programs', name: 'Programs', icon: Layers },
@@ -28,6 +30,9 @@ const places = [
       {{ p.name }}
     </RouterLink>
     <div class="flex-1" />
+    <RouterLink to="/you" class="flex flex-col items-center gap-1 border-l-2 border-transparent py-2.5 text-[11px] text-ink-2 hover:bg-wash hover:text-ink" active-class="!border-ink !text-ink font-medium" :title="me ? `Signed in as ${me.name}` : ''">
+      <CircleUserRound class="size-[18px]" :stroke-width="1.6" aria-hidden="true" />You
+    </RouterLink>
     <button class="flex flex-col items-center gap-1 py-2.5 text-[11px] text-ink-2 hover:bg-wash hover:text-ink" @click="$emit('keys')">
       <Keyboard class="size-[18px]" :stroke-width="1.6" aria-hidden="true" />Keys
     </button>

@@ -1,0 +1,220 @@
+package server
+
+import (
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"entelon/people"
+	"entelon/store"
+)
+
+// linkValid is how long a link for signing in once is good.
+const linkValid = 24 * time.Hour
+
+func tokenOut(t store.Token) TokenOut {
+	out := TokenOut{ID: t.ID, Name: t.Name, Role: string(t.Role), CreatedAt: t.CreatedAt.UTC().Format(time.RFC3339)}
+	if t.UsedAt != nil {
+		out.UsedAt = t.UsedAt.UTC().Format(time.RFC3339)
+	}
+	return out
+}
+
+func (s *Server) tokens(c *gin.Context) {
+	list, err := s.store.Tokens(c.Request.Context(), who(c).person.ID)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := TokensOut{Tokens: []TokenOut{}}
+	for _, t := range list {
+		out.Tokens = append(out.Tokens, tokenOut(t))
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) addToken(c *gin.Context) {
+	var in TokenIn
+	if err := c.ShouldBindJSON(&in); err != nil {
+		s.fail(c, badRequest{fmt.Errorf("the token: %w", err)})
+		return
+	}
+	role, err := people.ParseRole(in.Role)
+	if err == nil {
+		err = people.CheckName(in.Name)
+	}
+	if err != nil {
+		s.fail(c, badRequest{err})
+		return
+	}
+	v := who(c)
+	if !v.role.May(role) {
+		s.refuse(c, fmt.Sprintf("%s has the role %q, so that a token cannot have %q", v.person.Name, v.role, role), "choose a role that you have")
+		return
+	}
+	t, secret, err := s.store.AddToken(c.Request.Context(), v.person.ID, in.Name, role)
+	if err == nil {
+		err = s.note(c, "token made", map[string]string{"name": in.Name, "role": string(role)})
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusCreated, NewTokenOut{Token: tokenOut(*t), Secret: secret})
+}
+
+// idOf reads the number in a route's path.
+func idOf(c *gin.Context) (int64, error) {
+	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	if err != nil {
+		return 0, badRequest{fmt.Errorf("%q is no number", c.Param("id"))}
+	}
+	return id, nil
+}
+
+func (s *Server) removeToken(c *gin.Context) {
+	id, err := idOf(c)
+	if err == nil {
+		err = s.store.RemoveToken(c.Request.Context(), who(c).person.ID, id)
+	}
+	if err == nil {
+		err = s.note(c, "token removed", map[string]string{"id": fmt.Sprint(id)})
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+func personOut(p store.Person) PersonOut {
+	out := PersonOut{ID: p.ID, Name: p.Name, Role: string(p.Role), Owner: p.Owner, Disabled: p.Disabled, Password: p.Hash != ""}
+	if p.SeenAt != nil {
+		out.SeenAt = p.SeenAt.UTC().Format(time.RFC3339)
+	}
+	return out
+}
+
+func (s *Server) people(c *gin.Context) {
+	list, err := s.store.People(c.Request.Context())
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := PeopleOut{People: []PersonOut{}}
+	for _, p := range list {
+		out.People = append(out.People, personOut(p))
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) addPerson(c *gin.Context) {
+	var in PersonIn
+	if err := c.ShouldBindJSON(&in); err != nil {
+		s.fail(c, badRequest{fmt.Errorf("the person: %w", err)})
+		return
+	}
+	role, err := people.ParseRole(in.Role)
+	if err == nil {
+		err = people.CheckName(in.Name)
+	}
+	if err != nil {
+		s.fail(c, badRequest{err})
+		return
+	}
+	p, err := s.store.AddPerson(c.Request.Context(), in.Name, role, in.Owner)
+	if err == nil {
+		err = s.note(c, "person added", map[string]string{"name": in.Name, "role": in.Role})
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	s.answerLink(c, *p, http.StatusCreated)
+}
+
+// answerLink makes a link for a person and answers with it.
+func (s *Server) answerLink(c *gin.Context, p store.Person, status int) {
+	secret, err := s.store.AddLink(c.Request.Context(), p.ID, linkValid)
+	if err == nil {
+		err = s.note(c, "link made", map[string]string{"name": p.Name})
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(status, PersonLinkOut{Person: personOut(p), Path: "/enter/" + secret, Hours: linkValid.Hours()})
+}
+
+func (s *Server) changePerson(c *gin.Context) {
+	var in PersonChangeIn
+	id, err := idOf(c)
+	if err == nil {
+		if bind := c.ShouldBindJSON(&in); bind != nil {
+			err = badRequest{fmt.Errorf("the change: %w", bind)}
+		}
+	}
+	var role people.Role
+	if err == nil && in.Role != nil {
+		if role, err = people.ParseRole(*in.Role); err != nil {
+			err = badRequest{err}
+		}
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	p, err := s.store.ChangePerson(c.Request.Context(), id, func(p *store.Person) {
+		if in.Role != nil {
+			p.Role = role
+		}
+		if in.Owner != nil {
+			p.Owner = *in.Owner
+		}
+		if in.Disabled != nil {
+			p.Disabled = *in.Disabled
+		}
+	})
+	if err == nil {
+		err = s.note(c, "person changed", map[string]string{"name": p.Name, "role": string(p.Role), "owner": fmt.Sprint(p.Owner), "disabled": fmt.Sprint(p.Disabled)})
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, personOut(*p))
+}
+
+func (s *Server) linkFor(c *gin.Context) {
+	id, err := idOf(c)
+	var p *store.Person
+	if err == nil {
+		p, err = s.store.ChangePerson(c.Request.Context(), id, func(*store.Person) {})
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	s.answerLink(c, *p, http.StatusCreated)
+}
+
+func (s *Server) audit(c *gin.Context) {
+	limit, err := number(c, "limit", 200, 1, 10_000)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	list, err := s.store.Audit(c.Request.Context(), int(limit))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := AuditOut{Events: []EventOut{}}
+	for _, e := range list {
+		out.Events = append(out.Events, EventOut{ID: e.ID, At: e.At.UTC().Format(time.RFC3339), Who: e.Who, Source: e.Source, What: e.What, Detail: e.Detail})
+	}
+	c.JSON(http.StatusOK, out)
+}

@@ -1,0 +1,323 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"entelon/people"
+)
+
+// Person is somebody who may sign in.
+type Person struct {
+	ID        int64 `gorm:"primaryKey"`
+	Name      string
+	Hash      string // of the password, "" while there is none
+	Role      people.Role
+	Owner     bool // may manage people
+	Disabled  bool
+	CreatedAt time.Time
+	SeenAt    *time.Time
+}
+
+// Session is somebody signed in with a browser. Only the secret's digest is kept.
+type Session struct {
+	Digest    string `gorm:"primaryKey"`
+	PersonID  int64
+	CreatedAt time.Time
+	SeenAt    time.Time
+	ExpiresAt time.Time
+
+	Person Person `gorm:"foreignKey:PersonID"`
+}
+
+// Token lets a program in, for a person. Only the secret's digest is kept.
+type Token struct {
+	ID        int64 `gorm:"primaryKey"`
+	PersonID  int64
+	Name      string
+	Digest    string
+	Role      people.Role // at most the person's own counts
+	CreatedAt time.Time
+	UsedAt    *time.Time
+
+	Person Person `gorm:"foreignKey:PersonID"`
+}
+
+// Link signs a person in once.
+type Link struct {
+	Digest    string `gorm:"primaryKey"`
+	PersonID  int64
+	ExpiresAt time.Time
+}
+
+// Event is a line of the audit list.
+type Event struct {
+	ID     int64 `gorm:"primaryKey"`
+	At     time.Time
+	Who    string            // the person's name, "" for nobody
+	Source string            // the address that it came from
+	What   string            // such as "sign-in", "launch", "attach"
+	Detail map[string]string `gorm:"serializer:json"`
+}
+
+// Errors about people.
+var (
+	ErrNameTaken = errors.New("somebody has this name already")
+	ErrLastOwner = errors.New("nobody would be left who may manage people")
+)
+
+// Sessions end after a time without use, and in any case after a longer one.
+const (
+	sessionIdle = 14 * 24 * time.Hour
+	sessionMost = 90 * 24 * time.Hour
+	// seenEvery is how exactly the last use is kept.
+	seenEvery = time.Minute
+)
+
+// People lists everybody by name.
+func (s *Store) People(ctx context.Context) (out []Person, err error) {
+	return out, s.wrap("listing people in", s.db.WithContext(ctx).Order("name").Find(&out).Error)
+}
+
+// AddPerson adds somebody without a password.
+func (s *Store) AddPerson(ctx context.Context, name string, role people.Role, owner bool) (*Person, error) {
+	p := &Person{Name: name, Role: role, Owner: owner}
+	err := s.db.WithContext(ctx).Create(p).Error
+	if errors.Is(err, gorm.ErrDuplicatedKey) {
+		return nil, ErrNameTaken
+	}
+	return p, s.wrap("adding a person to", err)
+}
+
+// FirstPerson returns an owner, who is made if there is nobody at all.
+func (s *Store) FirstPerson(ctx context.Context) (p *Person, err error) {
+	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		// Two servers that start on one empty database make one person.
+		if err := tx.Exec("LOCK TABLE people IN SHARE ROW EXCLUSIVE MODE").Error; err != nil {
+			return err
+		}
+		p = &Person{}
+		err := tx.Where("owner AND NOT disabled").Order("id").First(p).Error
+		if errors.Is(err, gorm.ErrRecordNotFound) {
+			p = &Person{Name: "owner", Role: people.Collect, Owner: true}
+			return tx.Create(p).Error
+		}
+		return err
+	})
+	return p, s.wrap("finding the owner in", err)
+}
+
+// PersonNamed returns somebody by name.
+func (s *Store) PersonNamed(ctx context.Context, name string) (*Person, error) {
+	var p Person
+	return &p, s.wrap("looking for a person in", s.db.WithContext(ctx).Where("name = ?", name).First(&p).Error)
+}
+
+// ChangePerson changes somebody. Who is disabled is signed out everywhere.
+func (s *Store) ChangePerson(ctx context.Context, id int64, change func(*Person)) (*Person, error) {
+	var p Person
+	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Exec("LOCK TABLE people IN SHARE ROW EXCLUSIVE MODE").Error; err != nil {
+			return err
+		}
+		if err := tx.First(&p, id).Error; err != nil {
+			return err
+		}
+		before := p
+		change(&p)
+		if before.Owner && !before.Disabled && (!p.Owner || p.Disabled) {
+			var n int64
+			if err := tx.Model(&Person{}).Where("owner AND NOT disabled AND id <> ?", id).Count(&n).Error; err != nil {
+				return err
+			}
+			if n == 0 {
+				return ErrLastOwner
+			}
+		}
+		if p.Disabled || p.Hash != before.Hash {
+			if err := tx.Where("person_id = ?", id).Delete(&Session{}).Error; err != nil {
+				return err
+			}
+			if err := tx.Where("person_id = ?", id).Delete(&Link{}).Error; err != nil {
+				return err
+			}
+		}
+		return tx.Save(&p).Error
+	})
+	switch {
+	case errors.Is(err, gorm.ErrDuplicatedKey):
+		return nil, ErrNameTaken
+	case errors.Is(err, ErrLastOwner):
+		return nil, err
+	}
+	return &p, s.wrap("changing a person in", err)
+}
+
+// AddLink makes a link by which a person can sign in once.
+func (s *Store) AddLink(ctx context.Context, person int64, valid time.Duration) (secret string, err error) {
+	if secret, err = people.Secret(); err != nil {
+		return "", err
+	}
+	err = s.db.WithContext(ctx).Create(&Link{Digest: people.Digest(secret), PersonID: person, ExpiresAt: time.Now().UTC().Add(valid)}).Error
+	return secret, s.wrap("keeping a link in", err)
+}
+
+// UseLink returns whose link it is, and makes it useless.
+func (s *Store) UseLink(ctx context.Context, secret string) (*Person, error) {
+	var used []Link
+	err := s.db.WithContext(ctx).Clauses(clause.Returning{}).Where("digest = ?", people.Digest(secret)).Delete(&used).Error
+	if err != nil {
+		return nil, s.wrap("using a link in", err)
+	}
+	if len(used) == 0 || used[0].ExpiresAt.Before(time.Now()) {
+		return nil, ErrNotFound
+	}
+	var p Person
+	if err := s.db.WithContext(ctx).Where("NOT disabled").First(&p, used[0].PersonID).Error; err != nil {
+		return nil, s.wrap("using a link in", err)
+	}
+	return &p, nil
+}
+
+// SignIn begins a session.
+func (s *Store) SignIn(ctx context.Context, person int64) (secret string, ends time.Time, err error) {
+	if secret, err = people.Secret(); err != nil {
+		return "", ends, err
+	}
+	now := time.Now().UTC()
+	x := Session{Digest: people.Digest(secret), PersonID: person, CreatedAt: now, SeenAt: now, ExpiresAt: now.Add(sessionMost)}
+	if err := s.db.WithContext(ctx).Omit("Person").Create(&x).Error; err != nil {
+		return "", ends, s.wrap("beginning a session in", err)
+	}
+	// Sessions that are over go when a new one begins.
+	err = s.db.WithContext(ctx).Where("expires_at < ? OR seen_at < ?", now, now.Add(-sessionIdle)).Delete(&Session{}).Error
+	return secret, x.ExpiresAt, s.wrap("ending old sessions in", err)
+}
+
+// SignedIn returns whose session it is.
+func (s *Store) SignedIn(ctx context.Context, secret string) (*Person, error) {
+	var x Session
+	now := time.Now().UTC()
+	db := s.db.WithContext(ctx)
+	if err := db.Joins("Person").Where("digest = ? AND expires_at > ? AND sessions.seen_at > ?", people.Digest(secret), now, now.Add(-sessionIdle)).First(&x).Error; err != nil {
+		return nil, s.wrap("finding a session in", err)
+	}
+	if x.Person.Disabled {
+		return nil, ErrNotFound
+	}
+	if now.Sub(x.SeenAt) > seenEvery {
+		err := errors.Join(db.Model(&Session{}).Where("digest = ?", x.Digest).Update("seen_at", now).Error,
+			db.Model(&Person{}).Where("id = ?", x.PersonID).Update("seen_at", now).Error)
+		if err != nil {
+			return nil, s.wrap("keeping the time in", err)
+		}
+	}
+	return &x.Person, nil
+}
+
+// SignOut ends a session.
+func (s *Store) SignOut(ctx context.Context, secret string) error {
+	return s.wrap("ending a session in", s.db.WithContext(ctx).Where("digest = ?", people.Digest(secret)).Delete(&Session{}).Error)
+}
+
+// AddToken makes a token; its secret is returned this once.
+func (s *Store) AddToken(ctx context.Context, person int64, name string, role people.Role) (t *Token, secret string, err error) {
+	if secret, err = people.Secret(); err != nil {
+		return nil, "", err
+	}
+	t = &Token{PersonID: person, Name: name, Digest: people.Digest(secret), Role: role}
+	err = s.db.WithContext(ctx).Omit("Person").Create(t).Error
+	return t, secret, s.wrap("keeping a token in", err)
+}
+
+// Tokens lists a person's tokens, the newest first.
+func (s *Store) Tokens(ctx context.Context, person int64) (out []Token, err error) {
+	return out, s.wrap("listing tokens in", s.db.WithContext(ctx).Where("person_id = ?", person).Order("id DESC").Find(&out).Error)
+}
+
+// RemoveToken makes a person's token useless.
+func (s *Store) RemoveToken(ctx context.Context, person, id int64) error {
+	r := s.db.WithContext(ctx).Where("person_id = ? AND id = ?", person, id).Delete(&Token{})
+	if r.Error == nil && r.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return s.wrap("removing a token from", r.Error)
+}
+
+// TokenOf returns the token with a secret.
+func (s *Store) TokenOf(ctx context.Context, secret string) (*Token, error) {
+	var t Token
+	db := s.db.WithContext(ctx)
+	if err := db.Joins("Person").Where("digest = ?", people.Digest(secret)).First(&t).Error; err != nil {
+		return nil, s.wrap("finding a token in", err)
+	}
+	if t.Person.Disabled {
+		return nil, ErrNotFound
+	}
+	if now := time.Now().UTC(); t.UsedAt == nil || now.Sub(*t.UsedAt) > seenEvery {
+		if err := db.Model(&Token{}).Where("id = ?", t.ID).Update("used_at", now).Error; err != nil {
+			return nil, s.wrap("keeping the time in", err)
+		}
+	}
+	return &t, nil
+}
+
+// Attempts of signing in are limited by name and by address: after a few that
+// failed, each one more costs a wait that doubles.
+const (
+	freeAttempts = 5
+	firstWait    = 2 * time.Second
+	longestWait  = 15 * time.Minute
+)
+
+// Wait returns for how long nobody may try to sign in under these keys.
+func (s *Store) Wait(ctx context.Context, keys ...string) (time.Duration, error) {
+	var seconds float64
+	err := s.db.WithContext(ctx).Raw("SELECT coalesce(extract(epoch FROM max(until) - now()), 0)::float8 FROM attempts WHERE key IN ?", keys).Scan(&seconds).Error
+	return max(0, time.Duration(seconds*float64(time.Second))), s.wrap("looking at attempts in", err)
+}
+
+// Failed notes an attempt that failed.
+func (s *Store) Failed(ctx context.Context, keys ...string) error {
+	for _, key := range keys {
+		err := s.db.WithContext(ctx).Exec(`
+INSERT INTO attempts (key, failures, until, at) VALUES (@key, 1, now(), now())
+ON CONFLICT (key) DO UPDATE SET
+	failures = CASE WHEN attempts.at < now() - interval '1 day' THEN 1 ELSE attempts.failures + 1 END,
+	until = now() + CASE WHEN attempts.failures + 1 <= @free THEN interval '0'
+		ELSE least(@longest, @first * power(2, least(30, attempts.failures - @free))) * interval '1 second' END,
+	at = now()`,
+			map[string]any{"key": key, "free": freeAttempts, "first": firstWait.Seconds(), "longest": longestWait.Seconds()}).Error
+		if err != nil {
+			return s.wrap("noting an attempt in", err)
+		}
+	}
+	return nil
+}
+
+// Succeeded forgets the attempts that failed.
+func (s *Store) Succeeded(ctx context.Context, keys ...string) error {
+	return s.wrap("forgetting attempts in", s.db.WithContext(ctx).Exec("DELETE FROM attempts WHERE key IN ? OR at < now() - interval '7 days'", keys).Error)
+}
+
+// Note adds a line to the audit list.
+func (s *Store) Note(ctx context.Context, who, source, what string, detail map[string]string) error {
+	if detail == nil {
+		detail = map[string]string{}
+	}
+	e := &Event{At: time.Now().UTC(), Who: who, Source: source, What: what, Detail: detail}
+	if err := s.db.WithContext(ctx).Table("audit").Create(e).Error; err != nil {
+		return s.wrap(fmt.Sprintf("noting %q in", what), err)
+	}
+	return nil
+}
+
+// Audit returns the latest lines of the audit list.
+func (s *Store) Audit(ctx context.Context, limit int) (out []Event, err error) {
+	return out, s.wrap("reading the audit list in", s.db.WithContext(ctx).Table("audit").Order("id DESC").Limit(limit).Find(&out).Error)
+}
