@@ -26,7 +26,7 @@ web/dist/app/index.html: web/node_modules/.stamp web/openapi.json $(WEB)
 	cd web && npm run --silent types && npm run --silent check && npm run --silent build
 
 bin/entelon: web/dist/app/index.html $(GO) go.mod go.sum
-	go build -ldflags '$(LDFLAGS)' -o $@ ./cmd/entelon
+	CGO_ENABLED=0 go build -ldflags '$(LDFLAGS)' -o $@ ./cmd/entelon
 
 bin/engraved-3.4.0: $(wildcard demo/engraved/*.go demo/engraved/*/*.go)
 	go build -trimpath -buildvcs=false -o $@ ./demo/engraved
@@ -55,7 +55,7 @@ compilers:
 	test -z "$$missing" || { $(ROOT) apt-get update -q && $(ROOT) env DEBIAN_FRONTEND=noninteractive apt-get install -qy --no-install-recommends $$missing libc6-dev; }
 
 demo: postgresql build bin/engraved-3.5.0
-	@exec bin/entelon serve --load demo/takes --live bin/engraved-3.5.0 --live=--drive --link
+	@exec bin/entelon serve --load demo/takes --service bin/engraved-3.5.0 --service=--drive --service=--workers --service=1 --link
 
 test: postgresql chromium compilers build bin/engraved-3.4.0 bin/engraved-3.5.0
 	go test -count=1 ./...

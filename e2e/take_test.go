@@ -5,7 +5,6 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -235,25 +234,6 @@ func TestErrorsAreShown(t *testing.T) {
 	p.says("no.such.Function has no samples in this scope")
 	p.visit("/no/such/page")
 	p.says("There is no such page")
-}
-
-// TestLiveTake samples the demo's program from the page and opens the result.
-func TestLiveTake(t *testing.T) {
-	p := newPage(t)
-	p.visit("/programs")
-	p.until("an offer or a reason", `/Take engraved live|No live take/.test(document.body.innerText)`)
-	if !value[bool](p, `document.body.innerText.includes('Take engraved live')`) {
-		t.Skip(value[string](p, `document.body.innerText`))
-	}
-	p.do("starting", chromedp.Click(`//button[contains(., "Take engraved live")]`, chromedp.NodeVisible))
-	p.says("Sampling engraved")
-	p.until("some seconds", `/Sampling engraved: [2-9]/.test(document.body.innerText)`)
-	p.do("stopping", chromedp.Click(`//button[normalize-space()="Stop and keep"]`, chromedp.NodeVisible))
-	p.until("the new take", `location.pathname.startsWith('/takes/') && document.body.innerText.includes('itself takes')`)
-	key := strings.TrimPrefix(value[string](p, "location.pathname"), "/takes/")
-	if status := value[int](p, fmt.Sprintf(`fetch('/api/v1/takes/%s', { method: 'DELETE' }).then(r => r.status)`, key)); status != 204 {
-		t.Errorf("removing the live take answered %d", status)
-	}
 }
 
 // TestRuntimeFolds: one key counts the interpreter's own functions as those of

@@ -14,12 +14,6 @@ import (
 	"entelon/unwind"
 )
 
-// Errors of a measure or a count of a function.
-var (
-	ErrNoFunction = errors.New("there is no such function in the program")
-	ErrProbe      = errors.New("the function cannot be counted")
-)
-
 // allocators are the functions of the C library that allocate, with the
 // arguments whose product is the size.
 var allocators = []struct {

@@ -7,8 +7,10 @@ import (
 	"io/fs"
 	"os"
 	"os/exec"
+	"os/user"
 	"path/filepath"
 	"runtime"
+	"strconv"
 	"strings"
 	"syscall"
 )
@@ -100,6 +102,11 @@ func launch(o Options) (*launched, error) {
 		Stdin: o.Stdin, Stdout: o.Stdout, Stderr: o.Stderr,
 		ExtraFiles: []*os.File{goRead, errWrite},
 	}
+	if s.User != "" {
+		if l.cmd.SysProcAttr, err = asUser(s.User); err != nil {
+			return nil, errors.Join(err, goRead.Close(), goWrite.Close(), errRead.Close(), errWrite.Close())
+		}
+	}
 	err = l.cmd.Start()
 	goRead.Close()
 	errWrite.Close()
@@ -107,6 +114,27 @@ func launch(o Options) (*launched, error) {
 		return nil, errors.Join(fmt.Errorf("starting the launcher: %w", err), goWrite.Close(), errRead.Close())
 	}
 	return l, nil
+}
+
+// asUser has a command run as a user, in all their groups.
+func asUser(name string) (*syscall.SysProcAttr, error) {
+	u, err := user.Lookup(name)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, ErrNoUser)
+	}
+	uid, err1 := strconv.ParseUint(u.Uid, 10, 32)
+	gid, err2 := strconv.ParseUint(u.Gid, 10, 32)
+	ids, err3 := u.GroupIds()
+	if err := errors.Join(err1, err2, err3); err != nil {
+		return nil, fmt.Errorf("looking up the user %s: %w", name, err)
+	}
+	c := &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
+	for _, id := range ids {
+		if n, err := strconv.ParseUint(id, 10, 32); err == nil {
+			c.Groups = append(c.Groups, uint32(n))
+		}
+	}
+	return &syscall.SysProcAttr{Credential: c}, nil
 }
 
 // findCommand resolves a command as a shell would, but relative to the

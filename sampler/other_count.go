@@ -2,6 +2,18 @@
 
 package sampler
 
-import "context"
+import (
+	"context"
+
+	"entelon/core/profile"
+)
 
 func count(context.Context, CountOptions) (*Counts, error) { return nil, ErrUnsupported }
+
+func examine() []Check {
+	return []Check{{Name: "Sampling", State: CheckBad, Text: ErrUnsupported.Error() + "."}}
+}
+
+func runningProcesses() ([]RunningProcess, error) { return nil, ErrUnsupported }
+
+func machineFacts() profile.Machine { return profile.Machine{} }

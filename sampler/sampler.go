@@ -91,6 +91,9 @@ var (
 	ErrUnwind      = errors.New("there is no such way to walk stacks")
 	ErrStackBytes  = errors.New("that much of a stack cannot be copied")
 	ErrRate        = errors.New("the kernel does not allow this rate")
+	ErrNoFunction  = errors.New("there is no such function in the program")
+	ErrProbe       = errors.New("the function cannot be counted")
+	ErrNoUser      = errors.New("there is no such user")
 )
 
 // Remedy is one sentence on what can be done about an error of Collect, or "".

@@ -67,6 +67,22 @@ func (s *Server) table() []route {
 		{needs: needOwner, method: http.MethodGet, path: "/audit", summary: "What was done, by whom", answer: AuditOut{}, handle: s.audit, query: []param{
 			{"limit", "integer", "how many lines, the newest first", false},
 		}},
+		{needs: people.Look, method: http.MethodGet, path: "/jobs", summary: "Takes that are being made, or were", answer: JobsOut{}, handle: s.jobs, query: []param{
+			{"running", "boolean", "only those that are being made", false},
+		}},
+		{needs: people.Collect, method: http.MethodPost, path: "/jobs", summary: "Have a take made", body: JobIn{}, answer: JobOut{}, status: http.StatusAccepted, handle: s.addJob},
+		{needs: people.Look, method: http.MethodGet, path: "/jobs/{id}", summary: "A take that is being made, or was", answer: JobOut{}, handle: s.job},
+		{needs: people.Collect, method: http.MethodPost, path: "/jobs/{id}/stop", summary: "End a take that is being made; what was collected is kept", answer: JobOut{}, handle: s.stopJob},
+		{needs: people.Look, method: http.MethodGet, path: "/collectors", summary: "Collectors with what their machines allow", answer: CollectorsOut{}, handle: s.collectors},
+		{needs: people.Collect, method: http.MethodGet, path: "/collectors/{name}/processes", summary: "The processes that run on a collector's machine", answer: ProcessesOut{}, handle: s.processes},
+		{needs: needCollector, method: http.MethodPost, path: "/collector/next", summary: "For collectors: the next job", body: CollectorIn{}, answer: NextJobOut{}, handle: s.nextJob},
+		{needs: needCollector, method: http.MethodPost, path: "/collector/jobs/{id}/blocks", summary: "For collectors: what a growing take has gained", octets: true, answer: GrowOut{}, handle: s.grow, query: []param{
+			{"at", "integer", "where in the file it begins", true},
+			{"elapsed_ns", "integer", "since the take began", false},
+			{"samples", "integer", "so far", false},
+			{"lost", "integer", "so far", false},
+		}},
+		{needs: needCollector, method: http.MethodPost, path: "/collector/jobs/{id}/end", summary: "For collectors: a job has ended", body: JobEndIn{}, answer: JobOut{}, handle: s.endJob},
 		{needs: people.Look, method: http.MethodGet, path: "/programs", summary: "All programs with their builds", answer: ProgramsOut{}, handle: s.programs},
 		{needs: people.Look, method: http.MethodGet, path: "/takes", summary: "Takes, searched and sorted", answer: TakesOut{}, handle: s.takes, query: []param{
 			{"search", "string", "words that all occur in program, build, note, command or host", false},
@@ -106,7 +122,5 @@ func (s *Server) table() []route {
 			{"scale", "string", "total, second or none; absent: what suits the two", false},
 			measuring,
 		}},
-		{needs: people.Collect, method: http.MethodPost, path: "/live", summary: "Make a live take of the demo's program", answer: LiveState{}, status: http.StatusAccepted, handle: s.startLive},
-		{needs: people.Collect, method: http.MethodDelete, path: "/live", summary: "End the live take; what was collected is kept", answer: LiveState{}, handle: s.stopLive},
 	}
 }

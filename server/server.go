@@ -19,13 +19,6 @@ import (
 	"entelon/store"
 )
 
-// Live is a take that the server can be asked to make, of the demo's program.
-type Live interface {
-	Start() error
-	State() LiveState
-	Stop()
-}
-
 // Options of a server.
 type Options struct {
 	Version    string
@@ -33,8 +26,8 @@ type Options struct {
 	MaxUpload  int64 // bytes of one upload
 	CacheBytes int64 // of takes kept in memory
 	Hosts      []string
-	Live       Live // nil where there is none
-	TLS        bool // browsers reach it by https only
+	TLS        bool            // browsers reach it by https only
+	Closing    <-chan struct{} // closed when nobody shall wait for an answer any more; may be nil
 	Log        *slog.Logger
 }
 
@@ -157,6 +150,10 @@ func (s *Server) fail(c *gin.Context, err error) {
 		}
 	case errors.Is(err, store.ErrTooLarge), errors.As(err, &tooMuch):
 		status, body.Remedy = http.StatusRequestEntityTooLarge, "collect for a shorter time or at a lower rate"
+	case errors.As(err, new(tooMany)):
+		status, body.Remedy = http.StatusTooManyRequests, "wait for one to end, or stop one"
+	case errors.As(err, new(unavailable)):
+		status, body.Remedy = http.StatusServiceUnavailable, "see the Machines page for which collectors are there"
 	case errors.Is(err, store.ErrNameTaken):
 		status, body.Remedy = http.StatusConflict, "choose another name"
 	case errors.Is(err, store.ErrLastOwner):

@@ -328,7 +328,7 @@ func TestOnlyForThisSite(t *testing.T) {
 		"cross-site":       {"DELETE", "127.0.0.1", "", "cross-site", 403},
 		"origin is no URL": {"DELETE", "127.0.0.1", "null", "", 403},
 	} {
-		path := map[string]string{"GET": "/api/v1/about", "DELETE": "/api/v1/live"}[c.method]
+		path := map[string]string{"GET": "/api/v1/about", "DELETE": "/api/v1/takes/none"}[c.method]
 		req, err := http.NewRequest(c.method, ts.URL+path, nil)
 		if err != nil {
 			t.Fatal(err)

@@ -38,6 +38,8 @@ const (
 	needNothing people.Role = "nothing" // open to everybody; a route that says nothing at all is open to nobody
 	needOwner   people.Role = "owner"   // may manage people, in a browser
 	needPerson  people.Role = "self"    // somebody in a browser
+	// needCollector: a program with a token that may collect.
+	needCollector people.Role = "collector"
 )
 
 // admit lets a request through to a route that needs a role.
@@ -60,10 +62,15 @@ func (s *Server) admit(needs people.Role, next gin.HandlerFunc) gin.HandlerFunc 
 		case (needs == needOwner || needs == needPerson) && v.token:
 			s.refuse(c, "a token may not do this", "do it in the browser")
 			return
+		case needs == needCollector:
+			if !v.token || !v.role.May(people.Collect) {
+				s.refuse(c, "only a collector's token may do this", "start the collector with a token that has the role collect")
+				return
+			}
 		case needs == needOwner && !v.person.Owner:
 			s.refuse(c, v.person.Name+" may not manage people", "ask somebody who may")
 			return
-		case needs != needOwner && needs != needPerson && !v.role.May(needs):
+		case needs != needOwner && needs != needPerson && needs != needCollector && !v.role.May(needs):
 			s.refuse(c, fmt.Sprintf("%s has the role %q, and this needs %q", v.person.Name, v.role, needs), "ask somebody who manages people for it")
 			return
 		}

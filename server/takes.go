@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"strconv"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -38,7 +39,7 @@ func takesOut(rows []store.Take) []TakeOut {
 }
 
 func (s *Server) about(c *gin.Context) {
-	c.JSON(http.StatusOK, AboutOut{Version: s.o.Version, MaxUpload: s.o.MaxUpload, Live: s.liveState()})
+	c.JSON(http.StatusOK, AboutOut{Version: s.o.Version, MaxUpload: s.o.MaxUpload})
 }
 
 func (s *Server) programs(c *gin.Context) {
@@ -215,6 +216,9 @@ func (s *Server) file(c *gin.Context) {
 
 // open finds a take by the key in the request's path and loads it.
 func (s *Server) open(c *gin.Context, key string) (*opened, *store.Take, error) {
+	if id, growing := strings.CutPrefix(key, jobPrefix); growing {
+		return s.openGrowing(c, id)
+	}
 	row, err := s.store.Take(c.Request.Context(), key)
 	if err != nil {
 		return nil, nil, err

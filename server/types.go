@@ -287,24 +287,10 @@ type CompareOut struct {
 	Rows      []CompareRow `json:"rows"`
 }
 
-// LiveState is the state of the demo's live take.
-type LiveState struct {
-	Offered   bool    `json:"offered"`
-	Why       string  `json:"why"` // why it is not offered
-	Program   string  `json:"program"`
-	Running   bool    `json:"running"`
-	Elapsed   float64 `json:"elapsed"` // seconds
-	Seconds   float64 `json:"seconds"` // that it will take
-	Take      string  `json:"take"`    // key of the last one that was made
-	Error     string  `json:"error"`
-	StartedAt string  `json:"started_at"`
-}
-
 // AboutOut tells what this server is.
 type AboutOut struct {
-	Version   string    `json:"version"`
-	MaxUpload int64     `json:"max_upload"`
-	Live      LiveState `json:"live"`
+	Version   string `json:"version"`
+	MaxUpload int64  `json:"max_upload"`
 }
 
 // MeOut is who is signed in.
@@ -409,4 +395,110 @@ type EventOut struct {
 // AuditOut is the audit list, the newest first.
 type AuditOut struct {
 	Events []EventOut `json:"events"`
+}
+
+// JobIn is a take to make: with settings, or as another take was made.
+type JobIn struct {
+	Collector string           `json:"collector"` // "": the only one
+	Settings  profile.Settings `json:"settings"`
+	Again     string           `json:"again"` // the key of a take
+}
+
+// JobOut is a take that is being made, or was.
+type JobOut struct {
+	ID        string           `json:"id"`
+	State     string           `json:"state"` // waiting, running, stopping, done or failed
+	Collector string           `json:"collector"`
+	Settings  profile.Settings `json:"settings"`
+	Who       string           `json:"who"`
+	CreatedAt string           `json:"created_at"`
+	ElapsedNS int64            `json:"elapsed_ns"`
+	Samples   int64            `json:"samples"`
+	Lost      int64            `json:"lost"`
+	Size      int64            `json:"size"` // bytes that have come
+	Take      string           `json:"take"` // its key, once it is kept
+	Error     string           `json:"error"`
+	Remedy    string           `json:"remedy"`
+}
+
+// JobsOut are takes that are being made, or were, the newest first.
+type JobsOut struct {
+	Jobs []JobOut `json:"jobs"`
+}
+
+// MachineCheck is one thing that a machine allows or not.
+type MachineCheck struct {
+	Name   string `json:"name"`
+	State  string `json:"state"` // good, part or bad
+	Text   string `json:"text"`
+	Remedy string `json:"remedy"`
+}
+
+// MachineReport is what a machine allows.
+type MachineReport struct {
+	Machine profile.Machine `json:"machine"`
+	Checks  []MachineCheck  `json:"checks"`
+}
+
+// CollectorOut is a collector and its machine.
+type CollectorOut struct {
+	Name   string        `json:"name"`
+	Here   bool          `json:"here"` // it was heard of just now
+	SeenAt string        `json:"seen_at"`
+	Report MachineReport `json:"report"`
+}
+
+// CollectorsOut are all collectors.
+type CollectorsOut struct {
+	Collectors []CollectorOut `json:"collectors"`
+}
+
+// ProcessOut is a process that runs.
+type ProcessOut struct {
+	PID     int      `json:"pid"`
+	Name    string   `json:"name"`
+	Command []string `json:"command"`
+	Owner   string   `json:"owner"`
+	Program string   `json:"program"` // path of its file
+	Runtime string   `json:"runtime"` // go, python, node, java, or ""
+	Threads int      `json:"threads"`
+	AgeS    float64  `json:"age_s"`
+	CPU     float64  `json:"cpu"` // processors that it uses now
+}
+
+// ProcessesOut are the processes of a machine.
+type ProcessesOut struct {
+	Processes []ProcessOut `json:"processes"`
+}
+
+// CollectorIn is what a collector says when it asks for a job.
+type CollectorIn struct {
+	Name   string        `json:"name"`
+	Report MachineReport `json:"report"`
+}
+
+// JobForCollector is a job as its collector gets it.
+type JobForCollector struct {
+	ID       string           `json:"id"`
+	Kind     string           `json:"kind"`
+	Settings profile.Settings `json:"settings"`
+}
+
+// NextJobOut is a collector's next job, if there is one.
+type NextJobOut struct {
+	Job *JobForCollector `json:"job,omitempty"`
+}
+
+// GrowOut says how much of a growing take has come, and whether it shall end.
+type GrowOut struct {
+	Size int64 `json:"size"`
+	Stop bool  `json:"stop"`
+	Over bool  `json:"over"` // the job has ended already
+}
+
+// JobEndIn is how a job ended.
+type JobEndIn struct {
+	Error  string        `json:"error"`
+	Remedy string        `json:"remedy"`
+	Answer *ProcessesOut `json:"answer"` // to a question
 }

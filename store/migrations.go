@@ -136,6 +136,48 @@ CREATE INDEX ON tokens (person_id);
 `).Error
 		},
 	},
+	{
+		ID: "0003-jobs",
+		Migrate: func(tx *gorm.DB) error {
+			return tx.Exec(`
+CREATE TABLE jobs (
+	id         text PRIMARY KEY,
+	kind       text NOT NULL,
+	collector  text NOT NULL,
+	doer       text NOT NULL,
+	state      text NOT NULL,
+	settings   jsonb NOT NULL,
+	who        text NOT NULL,
+	created_at timestamptz NOT NULL,
+	started_at timestamptz,
+	heard_at   timestamptz,
+	ended_at   timestamptz,
+	elapsed_ns bigint NOT NULL,
+	samples    bigint NOT NULL,
+	lost       bigint NOT NULL,
+	size       bigint NOT NULL,
+	take_key   text NOT NULL,
+	error      text NOT NULL,
+	remedy     text NOT NULL,
+	result     jsonb NOT NULL
+);
+CREATE INDEX ON jobs (created_at);
+CREATE INDEX ON jobs (state) WHERE state NOT IN ('done', 'failed');
+CREATE TABLE job_blobs (
+	job_id text NOT NULL REFERENCES jobs ON DELETE CASCADE,
+	at     bigint NOT NULL,
+	data   bytea NOT NULL,
+	PRIMARY KEY (job_id, at)
+);
+ALTER TABLE job_blobs ALTER COLUMN data SET STORAGE EXTERNAL;
+CREATE TABLE collectors (
+	name    text PRIMARY KEY,
+	seen_at timestamptz NOT NULL,
+	report  jsonb NOT NULL
+);
+`).Error
+		},
+	},
 }
 
 // migrationLock keeps two servers from bringing one database up to date at once.

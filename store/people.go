@@ -194,6 +194,9 @@ func (s *Store) SignIn(ctx context.Context, person int64) (secret string, ends t
 	if err := s.db.WithContext(ctx).Omit("Person").Create(&x).Error; err != nil {
 		return "", ends, s.wrap("beginning a session in", err)
 	}
+	if err := s.db.WithContext(ctx).Model(&Person{}).Where("id = ?", person).Update("seen_at", now).Error; err != nil {
+		return "", ends, s.wrap("keeping the time in", err)
+	}
 	// Sessions that are over go when a new one begins.
 	err = s.db.WithContext(ctx).Where("expires_at < ? OR seen_at < ?", now, now.Add(-sessionIdle)).Delete(&Session{}).Error
 	return secret, x.ExpiresAt, s.wrap("ending old sessions in", err)

@@ -43,12 +43,13 @@ time goes, in the terminal and in the browser.`,
                                               how often it is called, and by whom
   entelon hot engraved.take                   its hot functions
   entelon compare before.take after.take      what became slower
-  entelon serve                               the same in the browser`,
+  entelon serve                               the same in the browser
+  entelon doctor                              what this machine allows`,
 		SilenceUsage:  true,
 		SilenceErrors: true,
 		Version:       sampler.Version,
 	}
-	c.AddCommand(takeCommand(), countCommand(), hotCommand(), factsCommand(), stacksCommand(), compareCommand(), sendCommand(), serveCommand(), apiCommand())
+	c.AddCommand(takeCommand(), countCommand(), hotCommand(), factsCommand(), stacksCommand(), compareCommand(), sendCommand(), serveCommand(), collectorCommand(), doctorCommand(), apiCommand())
 	return c
 }
 

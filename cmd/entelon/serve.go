@@ -28,7 +28,8 @@ type serveFlags struct {
 	database string
 	data     string
 	load     []string
-	live     []string
+	service  []string
+	alone    bool
 	maxMB    int64
 	link     bool
 	cert     string
@@ -65,7 +66,8 @@ people make on the page. Addresses beyond this machine need a certificate.`,
 	c.Flags().StringVar(&f.database, "database", os.Getenv("ENTELON_DATABASE"), "the `ADDRESS` of a PostgreSQL (default: $ENTELON_DATABASE, else a private one)")
 	c.Flags().StringVar(&f.data, "data", "", "the `FOLDER` of the private PostgreSQL (default "+dataDir()+")")
 	c.Flags().StringArrayVar(&f.load, "load", nil, "load the takes in this `FOLDER` at the start; may be repeated")
-	c.Flags().StringArrayVar(&f.live, "live", nil, "a `WORD` of the command that the page offers to sample live; repeat for its arguments")
+	c.Flags().StringArrayVar(&f.service, "service", nil, "a `WORD` of a command to run beside the server, such as the demo's; repeat for its arguments")
+	c.Flags().BoolVar(&f.alone, "no-collector", false, "start no collector beside the server, so that takes are only sent to it")
 	c.Flags().Int64Var(&f.maxMB, "max-upload", 1024, "the largest take to accept, in `MB`")
 	c.Flags().BoolVar(&f.link, "link", false, "print a link that signs the owner in once, whether or not there is a password")
 	c.Flags().StringVar(&f.cert, "cert", "", "answer by https with the certificate in this `FILE`")
@@ -119,6 +121,7 @@ func runServe(ctx context.Context, f serveFlags) (err error) {
 	}
 	defer listener.Close()
 	address := f.database
+	spool := filepath.Join(os.TempDir(), fmt.Sprintf("entelon-collector-%d", os.Getuid()))
 	if address == "" {
 		dir := f.data
 		if dir == "" {
@@ -133,6 +136,7 @@ func runServe(ctx context.Context, f serveFlags) (err error) {
 		}
 		defer func() { err = errors.Join(err, pg.Stop()) }()
 		address = pg.Address
+		spool = filepath.Join(dir, "spool")
 	}
 	st, err := store.Open(ctx, address)
 	if err != nil {
@@ -145,14 +149,9 @@ func runServe(ctx context.Context, f serveFlags) (err error) {
 		}
 	}
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
-	o := server.Options{Version: sampler.Version, Web: web.Files(), MaxUpload: f.maxMB << 20, Log: log, TLS: f.cert != "", Hosts: f.hosts}
+	o := server.Options{Version: sampler.Version, Web: web.Files(), MaxUpload: f.maxMB << 20, Log: log, TLS: f.cert != "", Hosts: f.hosts, Closing: ctx.Done()}
 	if host != "" {
 		o.Hosts = append(o.Hosts, host)
-	}
-	if len(f.live) > 0 {
-		live := newLive(st, f.live)
-		defer live.Stop()
-		o.Live = live
 	}
 	handler, err := server.New(st, o)
 	if err != nil {
@@ -161,6 +160,16 @@ func runServe(ctx context.Context, f serveFlags) (err error) {
 	link, err := ownersLink(ctx, st, f.link)
 	if err != nil {
 		return err
+	}
+	beside := &beside{log: log}
+	defer beside.end()
+	if len(f.service) > 0 {
+		beside.keep(ctx, f.service, nil, 19)
+	}
+	if !f.alone {
+		if err := f.startCollector(ctx, st, beside, handler, listener.Addr(), spool); err != nil {
+			return err
+		}
 	}
 	return f.serve(ctx, listener, handler, link)
 }

@@ -100,6 +100,7 @@ What is added up, with --measure, which may be given several times:
 	c.Flags().Var(&f.during, "for", "stop collecting after this time, such as 10s or 2m")
 	c.Flags().StringVarP(&f.out, "out", "o", "", "the `FILE.take` to write (default PROGRAM-BUILD-TIME.take)")
 	c.Flags().StringVar(&f.settings.Dir, "dir", "", "run the command in this `DIR`")
+	c.Flags().StringVar(&f.settings.User, "user", "", "run the command as the user `NAME`; needs the rights of root")
 	c.Flags().StringArrayVar(&f.settings.Env, "env", nil, "set `K=V` in the command's environment; may be repeated")
 	c.Flags().StringVar(&f.settings.Program, "program", "", "the program's `NAME` (default: of its file)")
 	c.Flags().StringVar(&f.settings.Build, "build", "", "the build's `NAME` (default: found in the binary)")
@@ -149,6 +150,8 @@ func (f *takeFlags) check(args []string) error {
 		return errors.New("give either a command or --pid, --machine or --group, not several")
 	case f.cutShare <= 0 || f.cutShare > 100:
 		return fmt.Errorf("--warn-cut %v: give a share from above 0 to 100", f.cutShare)
+	case len(args) == 0 && f.settings.User != "":
+		return errors.New("--user is for a launched command")
 	case len(args) == 0 && (f.settings.Dir != "" || len(f.settings.Env) > 0):
 		return errors.New("--dir and --env are for a launched command; a running process has its own")
 	}

@@ -26,6 +26,8 @@ type Settings struct {
 	// control group, as a path below the system's folder for them.
 	Machine bool   `json:"whole_machine,omitempty"`
 	Group   string `json:"control_group,omitempty"`
+	// User is who a launched command ran as, "" for the collector's own user.
+	User string `json:"user,omitempty"`
 	// Measures are what was added up, each as it is chosen; none is "cpu" alone.
 	Measures []string `json:"measures,omitempty"`
 	Dir      string   `json:"dir"`

@@ -4,6 +4,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { onNobody } from './api/client'
 import KeysDialog from './components/KeysDialog.vue'
 import NoticeList from './components/NoticeList.vue'
+import SamplingSign from './components/SamplingSign.vue'
 import SideSpine from './components/SideSpine.vue'
 import { tell } from './composables/useNotices'
 import { useKeys } from './composables/useKeys'
@@ -31,8 +32,9 @@ useKeys({ '?': () => (keysOpen.value = true), c: copyLink })
 <template>
   <div class="flex h-full">
     <SideSpine v-if="!route.meta.open" @keys="keysOpen = true" />
-    <main class="min-w-0 flex-1">
-      <RouterView />
+    <main class="flex min-w-0 flex-1 flex-col">
+      <SamplingSign v-if="!route.meta.open" />
+      <div class="min-h-0 flex-1"><RouterView /></div>
     </main>
     <KeysDialog :open="keysOpen" @close="keysOpen = false" />
     <NoticeList />

@@ -2,7 +2,9 @@ import type { components } from './schema'
 
 type Schemas = components['schemas']
 export type About = Schemas['AboutOut']
-export type LiveState = Schemas['LiveState']
+export type Job = Schemas['JobOut']
+export type Process = Schemas['ProcessOut']
+export type Settings = Partial<Schemas['Settings']>
 export type Program = Schemas['ProgramOut']
 export type Take = Schemas['TakeOut']
 export type TakeDetail = Schemas['TakeDetail']
@@ -112,8 +114,12 @@ export const api = {
   changePerson: (id: number, change: { role?: string; owner?: boolean; disabled?: boolean }) => ask<Person>('PATCH', `/people/${id}`, undefined, change),
   linkFor: (id: number) => ask<Schemas['PersonLinkOut']>('POST', `/people/${id}/link`),
   audit: (limit: number) => ask<Schemas['AuditOut']>('GET', '/audit', { limit }),
-  startLive: () => ask<LiveState>('POST', '/live'),
-  stopLive: () => ask<LiveState>('DELETE', '/live'),
+  runningJobs: () => ask<Schemas['JobsOut']>('GET', '/jobs', { running: true }),
+  job: (id: string) => ask<Job>('GET', `/jobs/${id}`),
+  addJob: (job: { collector?: string; settings?: Settings; again?: string }) => ask<Job>('POST', '/jobs', undefined, job),
+  stopJob: (id: string) => ask<Job>('POST', `/jobs/${id}/stop`),
+  collectors: () => ask<Schemas['CollectorsOut']>('GET', '/collectors'),
+  processes: (collector: string) => ask<Schemas['ProcessesOut']>('GET', `/collectors/${encodeURIComponent(collector)}/processes`),
 }
 
 /** Sends a file, with its progress from 0 to 1; `stop` breaks it off. */

@@ -31,6 +31,7 @@ const groups: { name: string; keys: [string, string][] }[] = [
     keys: [
       ['v', 'fold the reading'],
       ['n', 'facts of the take, and its note'],
+      ['r', 'take again with the same settings'],
       ['x', 'exchange the sides of a comparison'],
       ['c', 'copy the link to this view'],
       ['?', 'these keys'],

@@ -1,14 +1,15 @@
 <script setup lang="ts">
-import { X } from 'lucide-vue-next'
+import { RotateCcw, X } from 'lucide-vue-next'
 import { computed } from 'vue'
 import { useRouter } from 'vue-router'
 import type { Hot, Range, TakeDetail } from '../api/client'
+import { useMe } from '../composables/useMe'
 import { useMeasure } from '../composables/useMeasure'
 import { bytes, count, seconds, when } from '../format'
 import ChoiceMenu from './ChoiceMenu.vue'
 
 const props = defineProps<{ detail: TakeDetail; hot?: Hot; range: Range }>()
-const emit = defineEmits<{ range: [range: Range]; facts: []; fold: []; measure: [name: string] }>()
+const emit = defineEmits<{ range: [range: Range]; facts: []; fold: []; measure: [name: string]; again: [] }>()
 const router = useRouter()
 
 // The words of the sentence are controls: another build, another take of it.
@@ -21,6 +22,7 @@ const takes = computed(() =>
   props.detail.siblings.filter((t) => t.build === props.detail.take.build).map((t) => ({ value: t.key, text: when(t.started_at), note: `${count(t.samples)} samples` })),
 )
 const { measure } = useMeasure()
+const { may } = useMe()
 const capital = (s: string) => s.charAt(0).toUpperCase() + s.slice(1)
 const measures = computed(() => props.detail.measures.map((m) => ({ value: m.name, text: capital(m.label) })))
 const chosen = computed({ get: () => measure.value.name, set: (m) => m && emit('measure', m) })
@@ -71,6 +73,7 @@ const take = computed({ get: () => props.detail.take.key, set: open })
       </span>
     </h1>
     <div class="flex-1" />
+    <button v-if="may('collect')" class="action !py-0.5" title="Take again with the same settings (r)" @click="emit('again')"><RotateCcw class="size-3.5" aria-hidden="true" />Again</button>
     <button class="action !py-0.5" @click="emit('facts')">Facts</button>
     <p v-if="hot" class="border-l border-rule-strong pl-3 text-right whitespace-nowrap" data-test="whole"><b class="font-medium">100 % = {{ whole }}</b> · {{ count(hot.samples) }} {{ measure.counted ? (measure.unit === 'count' ? 'events' : 'events measured') : 'samples' }}</p>
   </header>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ArrowLeftRight, CircleUserRound, Keyboard, Layers, Moon, Rows3, Sun } from 'lucide-vue-next'
+import { ArrowLeftRight, CircleUserRound, Keyboard, Layers, Moon, Rows3, Server, Sun } from 'lucide-vue-next'
 import { useMe } from '../composables/useMe'
 import { dark, toggleTheme } from '../composables/useTheme'
 
@@ -9,6 +9,7 @@ const places = [
   { to: '/programs', name: 'Programs', icon: Layers },
   { to: '/takes', name: 'Takes', icon: Rows3 },
   { to: '/compare', name: 'Compare', icon: ArrowLeftRight },
+  { to: '/machines', name: 'Machines', icon: Server },
 ]
 </script>
 

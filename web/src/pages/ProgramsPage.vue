@@ -4,7 +4,7 @@ import { computed } from 'vue'
 import { api, type Program } from '../api/client'
 import EmptyTakes from '../components/EmptyTakes.vue'
 import ErrorNote from '../components/ErrorNote.vue'
-import LiveTake from '../components/LiveTake.vue'
+import NewTake from '../components/NewTake.vue'
 import UploadList from '../components/UploadList.vue'
 import SizeBars from '../components/SizeBars.vue'
 import WaitNote from '../components/WaitNote.vue'
@@ -27,7 +27,7 @@ function change(p: Program, i: number): number | undefined {
     <header class="mb-3 flex items-center gap-3">
       <h1 class="text-[22px] font-medium">Programs</h1>
       <div class="flex-1" />
-      <LiveTake />
+      <NewTake />
     </header>
     <UploadList />
     <ErrorNote v-if="programs.isError.value" :error="programs.error.value" :retry="() => programs.refetch()" />

@@ -3,8 +3,8 @@ import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { useLocalStorage } from '@vueuse/core'
 import { PanelLeft, PanelRight } from 'lucide-vue-next'
 import { computed, ref, watchEffect } from 'vue'
-import { useRoute } from 'vue-router'
-import { api, type Range } from '../api/client'
+import { useRoute, useRouter } from 'vue-router'
+import { api, ApiError, type Range } from '../api/client'
 import ErrorNote from '../components/ErrorNote.vue'
 import FactsDialog from '../components/FactsDialog.vue'
 import FunctionCard from '../components/FunctionCard.vue'
@@ -17,6 +17,8 @@ import { useAddress } from '../composables/useAddress'
 import { useFocus } from '../composables/useFocus'
 import { provideMeasure } from '../composables/useMeasure'
 import { useKeys } from '../composables/useKeys'
+import { useMe } from '../composables/useMe'
+import { tell } from '../composables/useNotices'
 import { usePins } from '../composables/usePins'
 import FlameLens from '../flame/FlameLens.vue'
 
@@ -53,14 +55,26 @@ watchEffect(() => {
   const t = detail.data.value?.take
   document.title = t ? `${t.program} ${t.build} – Entelon` : 'Entelon'
 })
-useKeys({ v: () => (folded.value = !folded.value), n: () => (factsOpen.value = true), o: fold, ',': () => step(-1), '.': () => step(1) })
+const router = useRouter()
+const { may } = useMe()
+async function again() {
+  if (!may('collect')) return tell('You may not collect; ask somebody who manages people.', { bad: true, seconds: 6 })
+  try {
+    const job = await api.addJob({ again: key.value })
+    // The focus goes along: the same function is what one looks for next.
+    await router.push({ name: 'running', params: { id: job.id }, query: { focus: focus.value || undefined } })
+  } catch (e) {
+    tell(e instanceof ApiError ? `${e.message}; ${e.remedy}` : (e as Error).message, { bad: true })
+  }
+}
+useKeys({ r: again, v: () => (folded.value = !folded.value), n: () => (factsOpen.value = true), o: fold, ',': () => step(-1), '.': () => step(1) })
 </script>
 
 <template>
   <ErrorNote v-if="detail.isError.value" :error="detail.error.value" :retry="() => detail.refetch()" />
   <WaitNote v-else-if="!detail.data.value" what="Opening the take" />
   <div v-else class="flex h-full flex-col">
-    <ScopeLine :detail="detail.data.value" :hot="hot.data.value" :range="range" @range="setRange" @fold="fold" @measure="chosen = $event" @facts="factsOpen = true" />
+    <ScopeLine :detail="detail.data.value" :hot="hot.data.value" :range="range" @range="setRange" @fold="fold" @measure="chosen = $event" @again="again" @facts="factsOpen = true" />
     <ErrorNote v-if="hot.isError.value" :error="hot.error.value" :retry="() => hot.refetch()" />
     <TakeReading v-model:folded="folded" :parts="hot.data.value?.reading ?? []" :warnings="detail.data.value.warnings" :focus="focus" @focus="setFocus" />
     <div class="flex min-h-0 flex-1">

@@ -8,7 +8,7 @@ import { useRouter } from 'vue-router'
 import { api, type Take } from '../api/client'
 import EmptyTakes from '../components/EmptyTakes.vue'
 import ErrorNote from '../components/ErrorNote.vue'
-import LiveTake from '../components/LiveTake.vue'
+import NewTake from '../components/NewTake.vue'
 import UploadList from '../components/UploadList.vue'
 import WaitNote from '../components/WaitNote.vue'
 import { useAddress } from '../composables/useAddress'
@@ -112,7 +112,7 @@ useKeys({ '/': () => searchField.value?.focus() })
       <span v-if="program" class="flex items-center gap-1.5 text-ink-2">of {{ program }} <button class="word" @click="program = ''">all programs</button></span>
       <span class="label">{{ count(takes.data.value?.count ?? 0) }} takes</span>
       <div class="flex-1" />
-      <LiveTake />
+      <NewTake />
       <button class="action" :disabled="chosen.length !== 2" title="Choose two takes" @click="compareChosen">Compare two</button>
       <button class="action" @click="picker?.click()">Add a file</button>
       <input ref="picker" type="file" accept=".take" multiple class="hidden" aria-label="Take files" @change="pick" />

@@ -1,0 +1,5 @@
+//go:build !linux
+
+package main
+
+func dropCapabilities() error { return nil }

@@ -1,0 +1,98 @@
+package e2e
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+)
+
+// mustCollect leaves a test out where the collector cannot sample.
+func mustCollect(p *page) {
+	p.t.Helper()
+	p.visit("/machines")
+	p.says("its collector is there")
+	if value[bool](p, `[...document.querySelectorAll('tr')].some(r => r.innerText.includes('Sampling') && r.innerText.startsWith('no'))`) {
+		p.t.Skip("this machine does not allow sampling")
+	}
+}
+
+func (p *page) remove(key string) {
+	p.t.Helper()
+	if status := value[int](p, fmt.Sprintf(`fetch('/api/v1/takes/%s', { method: 'DELETE' }).then(r => r.status)`, key)); status != 204 {
+		p.t.Errorf("removing the take answered %d", status)
+	}
+}
+
+// TestAttachAndTakeAgain: somebody attaches to the running service, sees the
+// flame graph grow and the sign on every page, stops, presses r, and has two
+// comparable takes without typing anything.
+func TestAttachAndTakeAgain(t *testing.T) {
+	p := newPage(t)
+	mustCollect(p)
+	p.visit("/programs")
+	p.click("a[href='/new']")
+	const service = `[...document.querySelectorAll('[data-test=process]')].find(e => e.innerText.includes('--drive'))`
+	p.until("the running service", service)
+	value[any](p, service+`.click()`)
+	p.says("1 chosen")
+	p.click("[data-test=start]")
+	p.until("the page of the take", `location.pathname.startsWith('/running/')`)
+	watching := value[string](p, "location.pathname")
+	p.until("a flame", `Number(document.querySelector('[data-test=flame]')?.dataset.frames) > 10`)
+	first := value[float64](p, `parseFloat(document.querySelector('[data-test=elapsed]').innerText)`)
+	p.until("it goes on", fmt.Sprintf(`parseFloat(document.querySelector('[data-test=elapsed]').innerText) > %v + 2`, first))
+	p.visit("/takes")
+	p.until("the sign on another page", `document.querySelector('[data-test=sampling]')?.innerText.includes('Sampling')`)
+	p.visit(watching)
+	p.until("the button", `document.querySelector('[data-test=stop]')`)
+	p.click("[data-test=stop]")
+	p.until("the take", `location.pathname.startsWith('/takes/') && document.body.innerText.includes('100 % =')`)
+	older := strings.TrimPrefix(value[string](p, "location.pathname"), "/takes/")
+	defer p.remove(older)
+	p.says("engraved")
+	p.until("the flame of the take", `Number(document.querySelector('[data-test=flame]')?.dataset.frames) > 10`)
+
+	p.key("r")
+	p.until("sampling again", `location.pathname.startsWith('/running/')`)
+	p.until("a flame again", `Number(document.querySelector('[data-test=flame]')?.dataset.frames) > 10`)
+	p.click("[data-test=stop]")
+	p.until("the second take", fmt.Sprintf(`location.pathname.startsWith('/takes/') && !location.pathname.includes(%q) && document.body.innerText.includes('100 %% =')`, older))
+	newer := strings.TrimPrefix(value[string](p, "location.pathname"), "/takes/")
+	defer p.remove(newer)
+	p.visit(fmt.Sprintf("/compare?baseline=%s&candidate=%s", older, newer))
+	p.says("functions changed by more than chance")
+	p.until("the sign is gone", `!document.querySelector('[data-test=sampling]')`)
+}
+
+// TestLaunchFromThePage: a command with quotes in it runs as it was written,
+// without a shell, with several measures; a command that is not there says so.
+func TestLaunchFromThePage(t *testing.T) {
+	p := newPage(t)
+	mustCollect(p)
+	p.visit("/new")
+	p.do("choosing a command", chromedp.Click(`//button[normalize-space()="A command"]`, chromedp.NodeVisible))
+	p.do("writing it", chromedp.SendKeys("input[placeholder*='engraved']", `sh -c 'i=0; while [ $i -lt 300000 ]; do i=$((i+1)); done; sleep 0.2' "two words"`))
+	p.says("4 words")
+	p.do("waiting, too", chromedp.Click(`//label[contains(., "Waiting")]//input`, chromedp.NodeVisible))
+	p.click("[data-test=start]")
+	p.until("the take", `location.pathname.startsWith('/takes/') && document.body.innerText.includes('100 % =')`)
+	key := strings.TrimPrefix(value[string](p, "location.pathname"), "/takes/")
+	defer p.remove(key)
+	command := value[string](p, fmt.Sprintf(`fetch('/api/v1/takes/%s').then(r => r.json()).then(d => JSON.stringify([d.settings.command, d.measures.map(m => m.name), d.facts.ended_by]))`, key))
+	if want := `"two words"],["cpu","waiting"],"exit"]`; !strings.HasSuffix(command, want) || !strings.HasPrefix(command, `[["sh","-c","i=0; while [ $i`) {
+		t.Errorf("it was kept as %s", command)
+	}
+	p.visit("/takes/" + key + "?measure=waiting")
+	p.says("[sleeps]")
+
+	p.visit("/new")
+	p.do("choosing a command", chromedp.Click(`//button[normalize-space()="A command"]`, chromedp.NodeVisible))
+	// The one from before is offered; it gives way.
+	p.until("the field", `document.querySelector("input[placeholder*='engraved']")?.value.startsWith('sh -c')`)
+	value[any](p, `(e => { e.value = ''; e.dispatchEvent(new Event('input')) })(document.querySelector("input[placeholder*='engraved']"))`)
+	p.do("one that is not there", chromedp.Focus("input[placeholder*='engraved']"), chromedp.SendKeys("input[placeholder*='engraved']", `/no/such/program`))
+	p.click("[data-test=start]")
+	p.says("/no/such/program: the command was not found")
+}

@@ -1,0 +1,102 @@
+<script setup lang="ts">
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api, ApiError } from '../api/client'
+import ErrorNote from '../components/ErrorNote.vue'
+import HotIndex from '../components/HotIndex.vue'
+import TakeReading from '../components/TakeReading.vue'
+import WaitNote from '../components/WaitNote.vue'
+import { useFocus } from '../composables/useFocus'
+import { useMe } from '../composables/useMe'
+import { tell } from '../composables/useNotices'
+import { usePins } from '../composables/usePins'
+import { whom } from '../composables/useRunning'
+import FlameLens from '../flame/FlameLens.vue'
+import { bytes, count } from '../format'
+
+const route = useRoute()
+const router = useRouter()
+const queries = useQueryClient()
+const { may } = useMe()
+const id = computed(() => String(route.params.id))
+const key = computed(() => 'job-' + id.value)
+const over = (state?: string) => state === 'done' || state === 'failed'
+const job = useQuery({ queryKey: ['job', id], queryFn: () => api.job(id.value), staleTime: 0, refetchInterval: (q) => (over(q.state.data?.state) ? false : 700) })
+const j = computed(() => job.data.value)
+
+// What has come is looked at again whenever more has.
+const shown = ref(0)
+const hot = useQuery({ queryKey: ['hot', key, {}], queryFn: () => api.hot(key.value, {}), enabled: computed(() => shown.value > 0), staleTime: 0, retry: false })
+watch(
+  () => [j.value?.size, j.value?.state] as const,
+  ([size, state]) => {
+    if (state === 'done' && j.value?.take) {
+      void queries.invalidateQueries({ queryKey: ['takes'] })
+      void queries.invalidateQueries({ queryKey: ['programs'] })
+      void router.replace({ name: 'take', params: { key: j.value.take }, query: route.query })
+      return
+    }
+    if (!size || over(state) || Date.now() - last < 1500) return
+    last = Date.now()
+    shown.value++
+    void queries.invalidateQueries({ predicate: (q) => q.queryKey.includes(key.value) })
+  },
+)
+let last = 0
+
+// The speed is that of the last second or so, not of the whole.
+const pace = ref(0)
+let before: { ns: number; samples: number } | undefined
+watch(j, (now) => {
+  if (!now) return
+  if (before && now.elapsed_ns > before.ns) pace.value = ((now.samples - before.samples) / (now.elapsed_ns - before.ns)) * 1e9
+  if (!before || now.elapsed_ns > before.ns) before = { ns: now.elapsed_ns, samples: now.samples }
+  document.title = `Sampling ${whom(now)} – Entelon`
+})
+
+async function stop() {
+  try {
+    await api.stopJob(id.value)
+  } catch (e) {
+    tell((e as Error).message, { bad: true })
+  }
+  await job.refetch()
+}
+const { focus, set: setFocus } = useFocus()
+const { pins, toggle: togglePin } = usePins(computed(() => j.value?.settings.program ?? ''))
+</script>
+
+<template>
+  <ErrorNote v-if="job.isError.value" :error="job.error.value" :retry="() => job.refetch()" />
+  <WaitNote v-else-if="!j" what="Looking for the take" />
+  <div v-else class="flex h-full flex-col">
+    <header class="flex h-[52px] shrink-0 items-center gap-6 border-b border-rule px-4">
+      <h1 class="min-w-0 truncate text-[15.5px]"><span class="text-ink-2">{{ over(j.state) ? 'Sampled' : 'Sampling' }}</span> <span class="font-medium">{{ whom(j) }}</span> <span class="text-ink-2">on {{ j.collector || 'the first collector that is free' }}, asked for by {{ j.who }}</span></h1>
+      <div class="flex-1" />
+      <template v-if="!over(j.state)">
+        <dl class="flex gap-6 text-right whitespace-nowrap" aria-live="off">
+          <div><dt class="label">Time</dt><dd data-test="elapsed">{{ (j.elapsed_ns / 1e9).toFixed(1) }} s</dd></div>
+          <div><dt class="label">Samples</dt><dd>{{ count(j.samples) }}</dd></div>
+          <div><dt class="label">a second</dt><dd>{{ count(pace) }}</dd></div>
+          <div><dt class="label">Lost</dt><dd>{{ count(j.lost) }}</dd></div>
+          <div><dt class="label">Size</dt><dd>{{ bytes(j.size) }}</dd></div>
+        </dl>
+        <button v-if="may('collect')" class="action !px-4 !py-1" :disabled="j.state === 'stopping'" data-test="stop" @click="stop">{{ j.state === 'stopping' ? 'Stopping' : 'Stop and keep' }}</button>
+      </template>
+    </header>
+    <div v-if="j.state === 'failed'" class="max-w-[640px] p-8" role="alert">
+      <p class="text-[15px]">{{ j.error }}</p>
+      <p class="mt-1 text-ink-2">{{ j.remedy }}</p>
+      <RouterLink to="/new" class="action mt-4">New take</RouterLink>
+    </div>
+    <p v-else-if="!hot.data.value" class="p-8 text-ink-2">{{ j.state === 'waiting' ? 'Waiting for a collector to begin.' : hot.error.value instanceof ApiError && hot.error.value.status !== 503 ? hot.error.value.message : 'The first samples are on their way. A picture appears within a few seconds.' }}</p>
+    <template v-else>
+      <TakeReading :folded="false" :parts="hot.data.value.reading" :warnings="[]" :focus="focus" @focus="setFocus" />
+      <div class="flex min-h-0 flex-1">
+        <div class="w-[272px] shrink-0 border-r border-rule"><HotIndex :hot="hot.data.value" :focus="focus" :pins="pins" @focus="setFocus" @pin="togglePin" /></div>
+        <FlameLens :key="key" :take-key="key" :range="{}" @pin="togglePin" />
+      </div>
+    </template>
+  </div>
+</template>
