@@ -107,6 +107,12 @@ func launch(o Options) (*launched, error) {
 			return nil, errors.Join(err, goRead.Close(), goWrite.Close(), errRead.Close(), errWrite.Close())
 		}
 	}
+	if o.Tied {
+		if l.cmd.SysProcAttr == nil {
+			l.cmd.SysProcAttr = &syscall.SysProcAttr{}
+		}
+		l.cmd.SysProcAttr.Pdeathsig = syscall.SIGTERM
+	}
 	err = l.cmd.Start()
 	goRead.Close()
 	errWrite.Close()

@@ -44,6 +44,7 @@ type Options struct {
 	Notice   func(string)   // told, before the command begins, what was set for its runtime; may be nil
 	Bare     *profile.Bare  // how the command ran without being sampled; nil: it was not run
 	Work     func() float64 // the units of work that the program did, asked at the end; may be nil
+	Tied     bool           // a launched command is asked to end when this process is killed
 	Finder   *symbol.Finder // for separate debug files; nil: none are used
 }
 

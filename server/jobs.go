@@ -380,7 +380,7 @@ func (s *Server) endJob(c *gin.Context) {
 func (s *Server) deliver(ctx context.Context, j *store.Job, why, remedy string) (*store.Job, error) {
 	key := ""
 	if j.Size > 0 {
-		t, _, err := s.store.Add(ctx, s.store.GrownFile(ctx, j.ID), "the take of "+j.Settings.Program, s.o.MaxUpload)
+		t, _, err := s.store.Add(ctx, s.store.GrownFile(ctx, j.ID), "the take", s.o.MaxUpload)
 		var broken *take.Error
 		switch {
 		case errors.As(err, &broken):

@@ -67,7 +67,7 @@ func TestBadInput(t *testing.T) {
 		"send, nobody there": {[]string{"send", half, "--to", "http://127.0.0.1:1"}, []string{"127.0.0.1:1", "does not answer"}},
 		"database not there": {[]string{"serve", "--listen", "127.0.0.1:0", "--database", "postgres://x:y@127.0.0.1:1/z"}, []string{"127.0.0.1:1", "does not answer"}},
 		"database address":   {[]string{"serve", "--listen", "127.0.0.1:0", "--database", "postgres://%%"}, []string{"address"}},
-		"not loopback":       {[]string{"serve", "--listen", "0.0.0.0:0"}, []string{"loopback"}},
+		"not loopback":       {[]string{"serve", "--listen", "0.0.0.0:0"}, []string{"--cert", "--without-tls"}},
 		"unknown flag":       {[]string{"hot", "--colour"}, []string{"--colour"}},
 	} {
 		t.Run(name, func(t *testing.T) { fails(t, entelon(t, c.args...), c.words...) })

@@ -185,7 +185,7 @@ func (w *collector) take(ctx context.Context, j *server.JobForCollector) {
 	sink := &fileSink{path: filepath.Join(w.spool, j.ID+".take")}
 	g := &growth{w: w, id: j.ID, path: sink.path, stop: stop, ended: make(chan struct{})}
 	go g.send()
-	res, err := sampler.Collect(ctx, sampler.Options{Settings: set, Progress: g.progress, Finder: w.finder}, sink)
+	res, err := sampler.Collect(ctx, sampler.Options{Settings: set, Progress: g.progress, Finder: w.finder, Tied: true}, sink)
 	why, remedy := "", ""
 	if err != nil {
 		why, remedy = strings.ReplaceAll(err.Error(), "\n", "; "), sampler.Remedy(err)

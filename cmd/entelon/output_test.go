@@ -187,7 +187,7 @@ func TestHelpAndCompletion(t *testing.T) {
 }
 
 // tokenBy signs in by a link and makes a token, as the page does.
-func tokenBy(t *testing.T, address, link string) string {
+func tokenBy(t *testing.T, address, link, role string) string {
 	t.Helper()
 	jar, err := cookiejar.New(nil)
 	if err != nil {
@@ -216,7 +216,7 @@ func tokenBy(t *testing.T, address, link string) string {
 		t.Errorf("the link works twice: %d", status)
 	}
 	var token struct{ Secret string }
-	if status := post("/me/tokens", `{"name":"tests","role":"work"}`, &token); status != http.StatusCreated || len(token.Secret) < 40 {
+	if status := post("/me/tokens", `{"name":"tests","role":"`+role+`"}`, &token); status != http.StatusCreated || len(token.Secret) < 40 {
 		t.Fatalf("making a token: %d", status)
 	}
 	return token.Secret
@@ -246,7 +246,7 @@ func TestServeSendStop(t *testing.T) {
 		t.Fatal(err)
 	}
 	fails(t, entelon(t, "send", older, "--to", address), "nobody is signed in", "token")
-	t.Setenv("ENTELON_TOKEN", tokenBy(t, address, link))
+	t.Setenv("ENTELON_TOKEN", tokenBy(t, address, link, "work"))
 	for _, want := range []string{"sent: " + address + "/takes/", "was there already: " + address + "/takes/"} {
 		if r := entelon(t, "send", older, "--to", address); r.code != 0 || !strings.Contains(r.stdout, want) {
 			t.Errorf("%s%s lacks %q", r.stdout, r.stderr, want)
