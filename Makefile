@@ -72,7 +72,7 @@ truth: compilers
 	go test -count=1 -timeout 60m -v -run TestFull ./truth -write docs/truth.md
 
 shots: build postgresql chromium
-	go test -count=1 -run TestShots ./e2e -shots $(CURDIR)/docs/screenshots
+	go test -count=1 -run 'TestShots|TestAttachAndTakeAgain' ./e2e -shots $(CURDIR)/docs/screenshots
 
 remake: build
 	go run ./demo/remake

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"fmt"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -43,6 +44,9 @@ func TestAttachAndTakeAgain(t *testing.T) {
 	p.until("a flame", `Number(document.querySelector('[data-test=flame]')?.dataset.frames) > 10`)
 	first := value[float64](p, `parseFloat(document.querySelector('[data-test=elapsed]').innerText)`)
 	p.until("it goes on", fmt.Sprintf(`parseFloat(document.querySelector('[data-test=elapsed]').innerText) > %v + 2`, first))
+	if *shots != "" {
+		p.picture(filepath.Join(*shots, "running.png"))
+	}
 	p.visit("/takes")
 	p.until("the sign on another page", `document.querySelector('[data-test=sampling]')?.innerText.includes('Sampling')`)
 	p.visit(watching)
@@ -53,6 +57,16 @@ func TestAttachAndTakeAgain(t *testing.T) {
 	defer p.remove(older)
 	p.says("engraved")
 	p.until("the flame of the take", `Number(document.querySelector('[data-test=flame]')?.dataset.frames) > 10`)
+
+	if build := value[string](p, fmt.Sprintf(`fetch('/api/v1/takes/%s').then(r => r.json()).then(d => d.take.program + ' ' + d.take.build)`, older)); build != "engraved 3.5.0" {
+		t.Errorf("it is kept as %s", build) // the binary is the one of the demo's takes
+	}
+
+	// Calls are counted where the take was made.
+	p.visit("/takes/" + older + "?focus=entelon%2Fdemo%2Fengraved%2Fbeam.Group")
+	p.until("the offer to count", `document.querySelector('[data-test=count]')`)
+	p.click("[data-test=count]")
+	p.until("the calls with their caller", `/[0-9]+ calls in/.test(document.querySelector('[data-test=counted]')?.innerText) && document.querySelector('[data-test=counted]').innerText.includes('main.Engrave')`)
 
 	p.key("r")
 	p.until("sampling again", `location.pathname.startsWith('/running/')`)

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"path/filepath"
 	"testing"
+
+	"github.com/chromedp/chromedp"
 )
 
 // TestShots writes the pictures of the documentation; without -shots it only
@@ -19,6 +21,10 @@ func TestShots(t *testing.T) {
 		{"inkraster", "/takes/" + inked + "?focus=ink%3A%3Amixed", "Inlined into"},
 		{"partbook", "/takes/" + takeOf(t, "1.5.0") + "?fold=runtime&focus=strain", "Callers"},
 		{"pageturn", "/takes/" + takeOf(t, "2.2.0") + "?focus=staff", "Callers"},
+		{"new", "/new", "CPU now"},
+		{"machines", "/machines", "its collector is there"},
+		{"you", "/you", "Make a token"},
+		{"people", "/people", "What was done"},
 		{"compare", fmt.Sprintf("/compare?baseline=%s&candidate=%s&focus=%s", old, new, focus), "The largest growth"},
 	}
 	for _, theme := range []string{"light", "dark"} {
@@ -26,9 +32,22 @@ func TestShots(t *testing.T) {
 			t.Run(v.name+"-"+theme, func(t *testing.T) {
 				p := newPage(t)
 				p.visit("/programs")
-				value[string](p, fmt.Sprintf("localStorage.setItem('entelon-theme', '%s'), 'set'", theme))
+				value[string](p, fmt.Sprintf("localStorage.clear(), localStorage.setItem('entelon-theme', '%s'), 'set'", theme))
 				p.visit(v.path)
 				p.says(v.shows)
+				if v.name == "new" {
+					p.until("processes", `document.querySelectorAll('[data-test=process]').length > 2`)
+				}
+				if v.name == "new" { // of all that runs here, only the demo's own is worth a picture
+					p.do("finding the service", chromedp.SendKeys("input[aria-label='Find a process']", "engraved-3.5.0 --drive"))
+					p.until("it alone", `document.querySelectorAll('[data-test=process]').length === 1`)
+				}
+				if v.name == "machines" {
+					value[string](p, `(e => e.textContent = e.textContent.replace(/^[^,]*/, 'a processor'))(document.querySelector('section p'))`)
+				}
+				if v.name == "people" || v.name == "you" {
+					return // they are looked at, but show nothing worth a picture
+				}
 				if *shots != "" && (theme == "light" || v.name == "take") {
 					p.picture(filepath.Join(*shots, v.name+map[string]string{"light": "", "dark": "-dark"}[theme]+".png"))
 				}

@@ -177,7 +177,7 @@ func TestDropAndRemove(t *testing.T) {
 		const gone = await fetch('/api/v1/takes/%[1]s', { method: 'DELETE' })
 		const drop = new DataTransfer()
 		drop.items.add(new File([file], 'dropped.take'))
-		const page = document.querySelector('main > div')
+		const page = document.querySelector('main > div > div')
 		for (const type of ['dragenter', 'dragover', 'drop'])
 			page.dispatchEvent(new DragEvent(type, { dataTransfer: drop, bubbles: true, cancelable: true }))
 		return gone.status

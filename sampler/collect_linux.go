@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"runtime/debug"
 	"strings"
 	"sync/atomic"
@@ -213,9 +214,22 @@ func (s *session) identify() error {
 		set.Build = "unnamed"
 	}
 	if set.Program == "" {
-		set.Program = filepath.Base(s.exe)
+		set.Program = programName(s.exe)
 	}
 	return nil
+}
+
+// versioned is a file's name that ends with a version, such as engraved-3.5.0.
+var versioned = regexp.MustCompile(`^(.*?[^-_.0-9])(?:[-_.]v?|)[0-9]+(\.[0-9]+)+$`)
+
+// programName is a file's name without a version at its end, so that builds of
+// one program are builds of one program.
+func programName(path string) string {
+	base := filepath.Base(path)
+	if m := versioned.FindStringSubmatch(base); m != nil {
+		return m[1]
+	}
+	return base
 }
 
 // identifyPlace names what is no program: a machine or a control group.

@@ -101,9 +101,9 @@ func (s *Server) addJob(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	what, detail := "attach", map[string]string{"collector": name, "processes": fmt.Sprint(set.PID), "program": set.Program}
+	what, detail := "attach", map[string]string{"collector": name, "processes": strings.Trim(fmt.Sprint(set.PIDs), "[]"), "command": strings.Join(set.Command, " ")}
 	switch {
-	case len(set.Command) > 0 && set.PID == 0:
+	case len(set.Command) > 0 && len(set.PIDs) == 0:
 		what, detail = "launch", map[string]string{"collector": name, "command": strings.Join(set.Command, " "), "user": set.User}
 	case set.Machine:
 		what, detail = "sample a machine", map[string]string{"collector": name}
@@ -223,36 +223,14 @@ func (s *Server) processes(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	for {
-		j, err := s.store.Job(ctx, j.ID)
-		if err != nil {
-			s.fail(c, err)
-			return
-		}
-		if j.State == store.JobFailed {
-			s.fail(c, unavailable{errors.New(j.Error)})
-			return
-		}
-		if j.State == store.JobDone {
-			var out ProcessesOut
-			if err := json.Unmarshal(j.Result, &out); err != nil {
-				s.fail(c, fmt.Errorf("the collector's answer: %w", err))
-				return
-			}
-			if out.Processes == nil {
-				out.Processes = []ProcessOut{}
-			}
-			c.JSON(http.StatusOK, out)
-			return
-		}
-		select {
-		case <-ctx.Done():
-			_, _ = s.store.StopJob(context.WithoutCancel(ctx), j.ID) // if it fails, its collector answers for nobody
-			s.fail(c, unavailable{fmt.Errorf("the collector %s does not answer", c.Param("name"))})
-			return
-		case <-time.After(pollEvery):
-		}
+	var out ProcessesOut
+	if !s.answered(c, ctx, j.ID, c.Param("name"), &out) {
+		return
 	}
+	if out.Processes == nil {
+		out.Processes = []ProcessOut{}
+	}
+	c.JSON(http.StatusOK, out)
 }
 
 // nextJob gives a collector its next job, waiting for one for a while, and
@@ -282,7 +260,12 @@ func (s *Server) nextJob(c *gin.Context) {
 			return
 		}
 		if j != nil {
-			c.JSON(http.StatusOK, NextJobOut{Job: &JobForCollector{ID: j.ID, Kind: j.Kind, Settings: j.Settings}})
+			next := &JobForCollector{ID: j.ID, Kind: j.Kind, Settings: j.Settings}
+			if err := json.Unmarshal(j.Task, &next.Count); err != nil {
+				s.fail(c, fmt.Errorf("reading a job: %w", err))
+				return
+			}
+			c.JSON(http.StatusOK, NextJobOut{Job: next})
 			return
 		}
 		select {
@@ -362,7 +345,11 @@ func (s *Server) endJob(c *gin.Context) {
 	}
 	if j.Kind != "take" {
 		var answer json.RawMessage
-		if answer, err = json.Marshal(in.Answer); err == nil {
+		var given any = in.Answer
+		if j.Kind == "count" {
+			given = in.Counts
+		}
+		if answer, err = json.Marshal(given); err == nil {
 			j, err = s.store.EndJob(c.Request.Context(), j.ID, "", answer, in.Error, in.Remedy)
 		}
 	} else {

@@ -73,6 +73,7 @@ func (s *Server) table() []route {
 		{needs: people.Collect, method: http.MethodPost, path: "/jobs", summary: "Have a take made", body: JobIn{}, answer: JobOut{}, status: http.StatusAccepted, handle: s.addJob},
 		{needs: people.Look, method: http.MethodGet, path: "/jobs/{id}", summary: "A take that is being made, or was", answer: JobOut{}, handle: s.job},
 		{needs: people.Collect, method: http.MethodPost, path: "/jobs/{id}/stop", summary: "End a take that is being made; what was collected is kept", answer: JobOut{}, handle: s.stopJob},
+		{needs: people.Collect, method: http.MethodPost, path: "/counts", summary: "Count the calls of a function exactly", body: CountIn{}, answer: CountOut{}, handle: s.count},
 		{needs: people.Look, method: http.MethodGet, path: "/collectors", summary: "Collectors with what their machines allow", answer: CollectorsOut{}, handle: s.collectors},
 		{needs: people.Collect, method: http.MethodGet, path: "/collectors/{name}/processes", summary: "The processes that run on a collector's machine", answer: ProcessesOut{}, handle: s.processes},
 		{needs: needCollector, method: http.MethodPost, path: "/collector/next", summary: "For collectors: the next job", body: CollectorIn{}, answer: NextJobOut{}, handle: s.nextJob},

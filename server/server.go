@@ -141,6 +141,8 @@ func (s *Server) fail(c *gin.Context, err error) {
 	var bad badRequest
 	var tooMuch *http.MaxBytesError
 	switch {
+	case errors.Is(err, context.Canceled) && c.Request.Context().Err() != nil:
+		status = 499 // the client has gone; nobody reads this
 	case errors.As(err, &bad):
 		status = http.StatusBadRequest
 	case errors.As(err, &broken):
@@ -164,8 +166,6 @@ func (s *Server) fail(c *gin.Context, err error) {
 		status, body.Remedy = http.StatusServiceUnavailable, "see whether PostgreSQL runs at that address; nothing was changed"
 		s.o.Log.Error("the database does not answer", "error", err)
 		body.Error = firstWords(err)
-	case errors.Is(err, context.Canceled):
-		status = 499 // the client has gone; nobody reads this
 	default:
 		s.o.Log.Error("a request failed", "path", c.Request.URL.Path, "error", err)
 	}

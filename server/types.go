@@ -426,6 +426,44 @@ type JobsOut struct {
 	Jobs []JobOut `json:"jobs"`
 }
 
+// CountIn is what to count exactly: a function in the program of a take, where
+// that runs again or still.
+type CountIn struct {
+	Function string  `json:"function"`
+	Take     string  `json:"take"`    // its settings say where
+	Seconds  float64 `json:"seconds"` // at most
+	Calls    int64   `json:"calls"`   // at most; 0: no bound
+}
+
+// CallerCount is how often one function called another.
+type CallerCount struct {
+	Name  string `json:"name"`
+	Calls int64  `json:"calls"`
+}
+
+// FunctionCount is how often a function was called, and by whom.
+type FunctionCount struct {
+	Name    string        `json:"name"`
+	Calls   int64         `json:"calls"`
+	Callers []CallerCount `json:"callers"`
+}
+
+// CountOut are exact counts.
+type CountOut struct {
+	Functions  []FunctionCount   `json:"functions"`
+	DurationNS int64             `json:"duration_ns"`
+	CPUNS      int64             `json:"cpu_ns"`
+	Slowdown   float64           `json:"slowdown"` // as a share of the program's processor time
+	Bounded    bool              `json:"bounded"`  // the number of calls was reached
+	Warnings   []profile.Warning `json:"warnings"`
+}
+
+// CountTask is a count as its collector gets it.
+type CountTask struct {
+	Function string `json:"function"`
+	Calls    int64  `json:"calls"`
+}
+
 // MachineCheck is one thing that a machine allows or not.
 type MachineCheck struct {
 	Name   string `json:"name"`
@@ -482,6 +520,7 @@ type JobForCollector struct {
 	ID       string           `json:"id"`
 	Kind     string           `json:"kind"`
 	Settings profile.Settings `json:"settings"`
+	Count    *CountTask       `json:"count,omitempty"`
 }
 
 // NextJobOut is a collector's next job, if there is one.
@@ -501,4 +540,5 @@ type JobEndIn struct {
 	Error  string        `json:"error"`
 	Remedy string        `json:"remedy"`
 	Answer *ProcessesOut `json:"answer"` // to a question
+	Counts *CountOut     `json:"counts"`
 }

@@ -168,6 +168,18 @@ func place(tx *gorm.DB, row *Take, t *profile.Take) error {
 		return err
 	}
 	b := Build{ProgramID: p.ID, Name: name(t.Settings.Build, "unnamed"), Identity: plain(t.Facts.BuildID), Revision: plain(t.Facts.Revision)}
+	if b.Identity != "" && strings.HasPrefix(b.Identity, b.Name) {
+		// Nobody gave the build a name; it may have got one with another take.
+		var named Build
+		found := tx.Where("program_id = ? AND identity = ?", p.ID, b.Identity).Order("id").Limit(1).Find(&named)
+		if found.Error != nil {
+			return found.Error
+		}
+		if found.RowsAffected > 0 {
+			row.ProgramID, row.BuildID = p.ID, named.ID
+			return nil
+		}
+	}
 	if err := tx.Clauses(once).Create(&b).Error; err != nil {
 		return err
 	}

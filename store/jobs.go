@@ -17,7 +17,7 @@ import (
 // Job is work for a collector: a take, or a question about its machine.
 type Job struct {
 	ID        string `gorm:"primaryKey"`
-	Kind      string // "take" or "processes"
+	Kind      string // "take", "processes" or "count"
 	Collector string // who shall do it; "" is any
 	Doer      string // who does
 	State     string
@@ -34,6 +34,7 @@ type Job struct {
 	TakeKey   string
 	Error     string
 	Remedy    string
+	Task      json.RawMessage `gorm:"type:jsonb"` // what a question is about
 	Result    json.RawMessage `gorm:"type:jsonb"` // the answer to a question
 }
 
@@ -69,6 +70,10 @@ var (
 // AddJob asks the collectors for something.
 func (s *Store) AddJob(ctx context.Context, j *Job) error {
 	j.ID, j.State, j.CreatedAt, j.Result = newKey(), JobWaiting, time.Now().UTC(), json.RawMessage("null")
+	if len(j.Task) == 0 {
+		j.Task = json.RawMessage("null")
+	}
+	j.Task = withoutZeros(j.Task)
 	return s.wrap("asking the collectors in", s.db.WithContext(ctx).Create(j).Error)
 }
 

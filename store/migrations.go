@@ -159,6 +159,7 @@ CREATE TABLE jobs (
 	take_key   text NOT NULL,
 	error      text NOT NULL,
 	remedy     text NOT NULL,
+	task       jsonb NOT NULL,
 	result     jsonb NOT NULL
 );
 CREATE INDEX ON jobs (created_at);

@@ -166,12 +166,45 @@ func (w *collector) do(ctx context.Context, j *server.JobForCollector) {
 		for _, p := range list {
 			end.Answer.Processes = append(end.Answer.Processes, server.ProcessOut(p))
 		}
+	case "count":
+		end.Counts, end.Error, end.Remedy = w.count(ctx, j)
 	default:
 		end.Error = "this collector does not know how to do that; it is older than the server"
 	}
 	if err := w.post(ctx, "collector/jobs/"+j.ID+"/end", end, nil); err != nil {
 		w.log.Warn("an answer was not delivered", "job", j.ID, "error", err)
 	}
+}
+
+// count counts the calls of a function.
+func (w *collector) count(ctx context.Context, j *server.JobForCollector) (out *server.CountOut, failed, remedy string) {
+	if j.Count == nil {
+		return nil, "no function is named", ""
+	}
+	set := j.Settings
+	if len(set.PIDs) > 0 {
+		set.PID, set.Command, set.Dir = 0, nil, ""
+	}
+	res, err := sampler.Count(ctx, sampler.CountOptions{
+		Options: sampler.Options{Settings: set, Finder: w.finder, Tied: true}, Functions: []string{j.Count.Function}, Calls: j.Count.Calls,
+	})
+	if err != nil {
+		return nil, strings.ReplaceAll(err.Error(), "\n", "; "), sampler.Remedy(err)
+	}
+	if len(set.Command) > 0 {
+		res.Signal(int(syscall.SIGTERM)) // it was started to be counted
+		go res.Wait()
+	}
+	x := countResult(res)
+	out = &server.CountOut{Functions: []server.FunctionCount{}, DurationNS: x.DurationNS, CPUNS: x.CPUNS, Slowdown: x.Slowdown, Bounded: res.Bounded, Warnings: x.Warnings}
+	for _, f := range x.Functions {
+		n := server.FunctionCount{Name: f.Name, Calls: f.Calls, Callers: []server.CallerCount{}}
+		for _, c := range f.Callers {
+			n.Callers = append(n.Callers, server.CallerCount(c))
+		}
+		out.Functions = append(out.Functions, n)
+	}
+	return out, "", ""
 }
 
 // take makes a take into a file of the spool, which is sent as it grows.

@@ -3,6 +3,7 @@ import type { components } from './schema'
 type Schemas = components['schemas']
 export type About = Schemas['AboutOut']
 export type Job = Schemas['JobOut']
+export type Counts = Schemas['CountOut']
 export type Process = Schemas['ProcessOut']
 export type Settings = Partial<Schemas['Settings']>
 export type Program = Schemas['ProgramOut']
@@ -118,6 +119,7 @@ export const api = {
   job: (id: string) => ask<Job>('GET', `/jobs/${id}`),
   addJob: (job: { collector?: string; settings?: Settings; again?: string }) => ask<Job>('POST', '/jobs', undefined, job),
   stopJob: (id: string) => ask<Job>('POST', `/jobs/${id}/stop`),
+  count: (q: Schemas['CountIn']) => ask<Schemas['CountOut']>('POST', '/counts', undefined, q),
   collectors: () => ask<Schemas['CollectorsOut']>('GET', '/collectors'),
   processes: (collector: string) => ask<Schemas['ProcessesOut']>('GET', `/collectors/${encodeURIComponent(collector)}/processes`),
 }

@@ -8,6 +8,7 @@ import { dark } from '../composables/useTheme'
 import { count, kindText, percent } from '../format'
 import { inkOf } from '../palette'
 import BuildLine from './BuildLine.vue'
+import ExactCount from './ExactCount.vue'
 import FullName from './FullName.vue'
 import OriginNote from './OriginNote.vue'
 
@@ -114,6 +115,8 @@ const swatch = computed(() => {
         </component>
         <p v-if="s.edges.length > shown" class="label">and {{ s.edges.length - shown }} more, {{ percent(rest(s.edges) / (d.total || 1)) }}</p>
       </section>
+
+      <ExactCount v-if="!takeKey.startsWith('job-')" :take-key="takeKey" :name="focus" @focus="emit('focus', $event)" />
 
       <section v-if="measure.name === 'cpu'" class="mt-3.5" aria-label="What if it were faster">
         <h3 class="label mb-1 border-b border-rule pb-0.5">What if</h3>

@@ -19,6 +19,7 @@ export function whom(j: Job): string {
   if (s.whole_machine) return 'the whole machine'
   if (s.control_group) return s.control_group
   if (s.program) return s.program
-  if (s.pids?.length) return s.pids.length === 1 ? `process ${s.pids[0]}` : `${s.pids.length} processes`
-  return s.command?.[0]?.split('/').at(-1) ?? 'a program'
+  if (s.pids && s.pids.length > 1) return `${s.pids.length} processes`
+  const name = s.command?.[0]?.split('/').at(-1) ?? 'a program'
+  return s.pids?.length ? `${name}, process ${s.pids[0]}` : name
 }

@@ -81,7 +81,10 @@ async function start() {
   busy.value = true
   failed.value = undefined
   const settings: Settings = { rate_hz: rate.value, for_ns: seconds.value * 1e9, measures: measured.value }
-  if (kind.value === 'process') settings.pids = picked.value
+  if (kind.value === 'process') {
+    settings.pids = picked.value
+    settings.command = processes.data.value?.processes.find((p) => p.pid === picked.value[0])?.command
+  }
   else if (kind.value === 'machine') settings.whole_machine = true
   else {
     Object.assign(settings, { command: parsed.value, dir: dir.value, env: words(env.value), user: user.value || undefined })

@@ -1,0 +1,99 @@
+package server
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"entelon/store"
+)
+
+// Bounds of a count from the page.
+const (
+	longestCount = 60 * time.Second
+	countSlack   = 15 * time.Second // for finding the function and its callers' names
+)
+
+// count counts the calls of a function in the program of a take: in the process
+// that was attached to, or in the command, started again.
+func (s *Server) count(c *gin.Context) {
+	var in CountIn
+	if err := c.ShouldBindJSON(&in); err != nil {
+		s.fail(c, badRequest{fmt.Errorf("the count: %w", err)})
+		return
+	}
+	if in.Function == "" || len(in.Function) > 10_000 || in.Seconds <= 0 || in.Seconds > longestCount.Seconds() || in.Calls < 0 {
+		s.fail(c, badRequest{fmt.Errorf("name a function, and a time of up to %.0f s", longestCount.Seconds())})
+		return
+	}
+	row, err := s.store.Take(c.Request.Context(), in.Take)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	set := row.Settings
+	set.ForNS, set.Measures = int64(in.Seconds*1e9), nil
+	if err := checkSettings(&set); err != nil {
+		s.fail(c, badRequest{err})
+		return
+	}
+	name, err := s.collectorFor(c.Request.Context(), row.Machine.Host)
+	if err == nil {
+		err = s.note(c, "count", map[string]string{"collector": name, "function": in.Function, "program": set.Program})
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	ctx, cancel := context.WithTimeout(c.Request.Context(), time.Duration(set.ForNS)+countSlack)
+	defer cancel()
+	task, err := json.Marshal(CountTask{Function: in.Function, Calls: in.Calls})
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	j := &store.Job{Kind: "count", Collector: name, Settings: set, Who: who(c).person.Name, Task: task}
+	if err := s.store.AddJob(ctx, j); err != nil {
+		s.fail(c, err)
+		return
+	}
+	var out CountOut
+	if s.answered(c, ctx, j.ID, name, &out) {
+		c.JSON(http.StatusOK, out)
+	}
+}
+
+// answered waits for the answer to a question to a collector. Where there is
+// none, the request is answered with why.
+func (s *Server) answered(c *gin.Context, ctx context.Context, id, collector string, out any) bool {
+	for {
+		j, err := s.store.Job(ctx, id)
+		switch {
+		case err != nil && ctx.Err() == nil:
+			s.fail(c, err)
+			return false
+		case err == nil && j.State == store.JobFailed:
+			body := ErrorBody{Error: j.Error, Remedy: j.Remedy}
+			c.AbortWithStatusJSON(http.StatusConflict, body)
+			return false
+		case err == nil && j.State == store.JobDone:
+			if err := json.Unmarshal(j.Result, out); err != nil {
+				s.fail(c, fmt.Errorf("the collector's answer: %w", err))
+				return false
+			}
+			return true
+		}
+		select {
+		case <-ctx.Done():
+			_, _ = s.store.StopJob(context.WithoutCancel(ctx), id) // if it fails, its collector answers for nobody
+			s.fail(c, unavailable{errors.New("the collector " + collector + " does not answer")})
+			return false
+		case <-time.After(pollEvery):
+		}
+	}
+}
