@@ -57,8 +57,9 @@ compilers:
 demo: postgresql build bin/engraved-3.5.0
 	@exec bin/entelon serve --load demo/takes --service bin/engraved-3.5.0 --service=--drive --service=--workers --service=1 --link
 
+# One package after the other: many of the tests measure.
 test: postgresql chromium compilers build bin/engraved-3.4.0 bin/engraved-3.5.0
-	go test -count=1 ./...
+	go test -count=1 -p 1 ./...
 
 lint: web/node_modules/.stamp web/openapi.json
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }

@@ -2,12 +2,27 @@ package e2e
 
 import (
 	"fmt"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
 )
+
+// service runs the demo's service until the test is over. It is not left running
+// beside the other tests, which measure.
+func service(t *testing.T) {
+	t.Helper()
+	cmd := exec.Command("../bin/engraved-3.5.0", "--drive", "--workers", "1")
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		_ = cmd.Process.Kill()
+		_ = cmd.Wait()
+	})
+}
 
 // mustCollect leaves a test out where the collector cannot sample.
 func mustCollect(p *page) {
@@ -30,13 +45,14 @@ func (p *page) remove(key string) {
 // flame graph grow and the sign on every page, stops, presses r, and has two
 // comparable takes without typing anything.
 func TestAttachAndTakeAgain(t *testing.T) {
+	service(t)
 	p := newPage(t)
 	mustCollect(p)
 	p.visit("/programs")
 	p.click("a[href='/new']")
-	const service = `[...document.querySelectorAll('[data-test=process]')].find(e => e.innerText.includes('--drive'))`
-	p.until("the running service", service)
-	value[any](p, service+`.click()`)
+	const running = `[...document.querySelectorAll('[data-test=process]')].find(e => e.innerText.includes('--drive'))`
+	p.until("the running service", running)
+	value[any](p, running+`.click()`)
 	p.says("1 chosen")
 	p.click("[data-test=start]")
 	p.until("the page of the take", `location.pathname.startsWith('/running/')`)

@@ -30,6 +30,9 @@ func TestShots(t *testing.T) {
 	for _, theme := range []string{"light", "dark"} {
 		for _, v := range views {
 			t.Run(v.name+"-"+theme, func(t *testing.T) {
+				if v.name == "new" {
+					service(t)
+				}
 				p := newPage(t)
 				p.visit("/programs")
 				value[string](p, fmt.Sprintf("localStorage.clear(), localStorage.setItem('entelon-theme', '%s'), 'set'", theme))

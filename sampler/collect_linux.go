@@ -53,7 +53,10 @@ type session struct {
 	noWake    error        // why it is not known when waiting threads were woken
 	syscalls  *systemCalls // nil where system calls are not measured
 	lastCalls map[uint32]lastCall
-	usage     *usage
+	// unoptimised says how one sees that the program was not built for speed.
+	unoptimised string
+	before      machineTime // the machine's, when the take began
+	usage       *usage
 }
 
 func newSession(o Options, sink Sink) *session {
@@ -81,6 +84,7 @@ func (s *session) collect(ctx context.Context) (*Result, error) {
 	if err != nil {
 		return nil, errors.Join(err, s.abandon())
 	}
+	s.before, _ = machineTicks() // where it cannot be read, nothing is said of it
 	s.began = time.Now()
 	s.resolver.origin, s.resolver.began, s.resolver.round = monotonic(), s.began, 1
 	if err := s.begin(); err != nil {
@@ -206,7 +210,7 @@ func (s *session) identify() error {
 	}
 	// A script has no identity of its own; its build is then "unnamed".
 	if id, err := symbol.Identify(path); err == nil {
-		s.facts.BuildID, s.facts.Revision = id.BuildID, id.Revision
+		s.facts.BuildID, s.facts.Revision, s.unoptimised = id.BuildID, id.Revision, id.Unoptimised
 		if set.Build == "" {
 			set.Build = id.Name()
 		}
@@ -522,6 +526,7 @@ func (s *session) result(err, sinkErr error) (*Result, error) {
 	err = errors.Join(err, s.resolver.close())
 	s.facts.CollectorNS = ownCPU() - s.ownCPU
 	s.warn(unreadable)
+	s.warnRun()
 	if err != nil {
 		s.facts.Warn("fault", "The collector met a fault: "+err.Error()+".", "Take it again; if it happens again, report it.")
 	}

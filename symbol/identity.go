@@ -1,8 +1,10 @@
 package symbol
 
 import (
+	"bytes"
 	"debug/buildinfo"
 	"os"
+	"strings"
 )
 
 // Identity is what a binary tells about the build that it is.
@@ -10,6 +12,9 @@ type Identity struct {
 	BuildID  string // the linker's identity, hexadecimal, "" if none
 	Revision string // version-control revision, "" if the binary does not tell
 	Modified bool   // built from files that differed from that revision
+	// Unoptimised says by which word of the compiler one sees that the binary was
+	// not built for speed; "" where nothing tells so.
+	Unoptimised string
 }
 
 // Identify reads a binary's identity. Its error says why the file could not
@@ -25,18 +30,64 @@ func Identify(path string) (Identity, error) {
 		return Identity{}, err
 	}
 	defer im.close()
-	id := Identity{BuildID: buildID(im.elf)}
+	id := Identity{BuildID: buildID(im.elf), Unoptimised: unoptimised(im)}
 	if info, err := buildinfo.Read(f); err == nil {
 		for _, s := range info.Settings {
 			switch s.Key {
 			case "vcs.revision":
 				id.Revision = s.Value
+			case "-gcflags":
+				for _, w := range strings.FieldsFunc(s.Value, func(r rune) bool { return r == ' ' || r == '=' }) {
+					if w == "-N" {
+						id.Unoptimised = "-gcflags " + s.Value
+					}
+				}
 			case "vcs.modified":
 				id.Modified = s.Value == "true"
 			}
 		}
 	}
 	return id, nil
+}
+
+// unoptimised reads what the compiler noted of its own options: GCC writes
+// them, behind its name, for every unit. The units without optimisation must be
+// the most, since the C library's own start code is among them.
+func unoptimised(im *image) string {
+	const largest = 512 << 20
+	var slow, fast int
+	for _, name := range []string{"str", "line_str"} {
+		s := im.elf.Section(".debug_" + name)
+		if s == nil || s.Size > largest {
+			continue
+		}
+		b, err := im.debugSection(name)
+		if err != nil {
+			continue
+		}
+		for {
+			i := bytes.Index(b, []byte("GNU C"))
+			if i < 0 {
+				break
+			}
+			b = b[i:]
+			producer, rest, _ := bytes.Cut(b, []byte{0})
+			if b = rest; !bytes.Contains(producer, []byte(" -m")) {
+				continue // without its options
+			}
+			// The last one counts.
+			at := bytes.LastIndex(producer, []byte(" -O"))
+			if at < 0 || bytes.HasPrefix(producer[at:], []byte(" -O0")) {
+				slow++
+			} else {
+				fast++
+			}
+		}
+	}
+	if slow > fast {
+		return "-O0"
+	}
+	return ""
 }
 
 // Name is the build's name where the user gave none: the revision's first

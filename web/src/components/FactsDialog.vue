@@ -4,7 +4,7 @@ import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { api, type TakeDetail } from '../api/client'
 import { tell } from '../composables/useNotices'
-import { bytes, count, percent, seconds, when } from '../format'
+import { bytes, count, duration, percent, seconds, when } from '../format'
 
 const props = defineProps<{ open: boolean; detail: TakeDetail }>()
 const emit = defineEmits<{ close: [] }>()
@@ -47,6 +47,12 @@ const facts = computed<[string, string][]>(() => {
     ...(f.interpreted_stacks ? [['Interpreted', `${count(f.interpreted_stacks)} stacks have functions of an interpreter; ${f.torn_stacks ? count(f.torn_stacks) + ' more were' : 'none were'} hit while it changed them`] as [string, string]] : []),
     ...(f.runtime_set ? [['Runtime', f.runtime_set] as [string, string]] : []),
     ...(s.stack_bytes ? [['Stack copied', `${bytes(s.stack_bytes)} with each sample, and more of deeper ones where the system allows it`] as [string, string]] : []),
+    ...(f.bare ? [['Without sampling', `${seconds(f.bare.duration_ns)}, so that sampling made it ${percent(t.duration_ns / (f.bare.duration_ns || 1) - 1)} slower (one run each)`] as [string, string]] : []),
+    ...(f.work ? [['Work', `${count(f.work)} units, ${duration(t.cpu_ns / f.work)} of CPU time each`] as [string, string]] : []),
+    ...(s.turns ? [['Series', `take ${s.turn} of ${s.turns}`] as [string, string]] : []),
+    ...(f.counters?.length ? [['Counted', f.counters.map((c) => `${count(c.value)} ${c.name}${c.estimated ? ' (estimated)' : ''}`).join(', ')] as [string, string]] : []),
+    ...(f.not_counted?.length ? [['Not counted', `${f.not_counted.join(', ')}: not on this machine`] as [string, string]] : []),
+    ...(f.usage ? [['Most memory', bytes(f.usage.most_resident_bytes)] as [string, string]] : []),
     ['Collector', `${seconds(f.collector_cpu_ns)} CPU of its own`],
     ['Build ID', t.build_id || 'none in the binary'],
     ['Threads', count(props.detail.threads.length)],
