@@ -199,7 +199,8 @@ func (s *session) warnRuntimes() {
 // counted for the same threads. The clock of each thread begins anew with the
 // thread, so one that ends between two ticks loses the time since the last;
 // where many come and go, that is most of what is missing. A process loses up to
-// two ticks: as a copy of its parent, and as what it becomes.
+// two ticks: as a copy of its parent, and as what it becomes. A host that takes
+// time away makes what is missing larger still, so half of it is enough to say so.
 func (s *session) warnClock() {
 	f := &s.facts
 	column := s.columnOf(MeasureCPU)
@@ -214,7 +215,7 @@ func (s *session) warnClock() {
 	}
 	figures := fmt.Sprintf("The samples stand for %.2f s of processor time, but the kernel counted %.2f s", float64(sampled)/1e9, float64(f.CPUNS)/1e9)
 	tick := int64(1e9) / int64(s.o.Settings.RateHz)
-	if started := s.resolver.ps.started; missing > 0 && 2*started*tick >= missing {
+	if started := s.resolver.ps.started; missing > 0 && 4*started*tick >= missing {
 		f.Warn("short-lived", fmt.Sprintf("%s: %d threads and processes came and went, and what they did since their last tick, one in %.1f ms, was not seen.", figures, started, float64(tick)/1e6),
 			"Collect at a higher rate, such as --rate 9973, so that shorter ones are seen.")
 		return
