@@ -1,0 +1,165 @@
+package sampler
+
+import (
+	"encoding/binary"
+	"testing"
+
+	"entelon/core/profile"
+)
+
+// TestWaitsFromRecords walks one thread through switches, wake-ups and ends,
+// with the kernel's records made by hand.
+func TestWaitsFromRecords(t *testing.T) {
+	s := &session{builder: profile.NewBuilder(), lastCalls: map[uint32]lastCall{}, target: &target{byID: map[uint64]*source{}}}
+	s.resolver = newResolver(s.builder, &s.facts, nil)
+	s.resolver.origin = 1000
+	s.o.Settings.Measures = []string{MeasureWaiting}
+	if err := s.chooseMeasures(); err != nil {
+		t.Fatal(err)
+	}
+	wait := func(tid uint32, begin uint64) *wait {
+		p := s.resolver.ps.get(7)
+		return &wait{seen: seen{at: s.resolver.since(begin), of: p, thread: s.resolver.ps.thread(p, tid), ready: true, stack: s.builder.Push(0, s.resolver.mark("main"))}, begin: begin, reason: "sleeps"}
+	}
+	sum := func() map[string]int64 {
+		out := map[string]int64{}
+		p := s.builder.Profile()
+		for i, st := range p.Samples.Stack {
+			out[p.FunctionName(p.FunctionOf(st))] += p.Samples.Values[0][i]
+		}
+		return out
+	}
+	expect := func(what string, want map[string]int64) {
+		t.Helper()
+		got := sum()
+		for k, v := range want {
+			if got[k] != v {
+				t.Errorf("%s: %s is %d, want %d", what, k, got[k], v)
+			}
+		}
+	}
+	back := func(tid uint32, at uint64) record { return record{kind: recSwitch, tid: tid, time: at} }
+
+	s.waits.open[1] = wait(1, 2000)
+	s.waits.woke(1, 2600)
+	s.waits.woke(1, 2700) // the first one counts
+	s.waits.switched(back(1, 3000))
+	expect("woken", map[string]int64{"[sleeps]": 600, "[waits for a processor]": 400})
+
+	s.waits.open[1] = wait(1, 4000)
+	s.waits.switched(record{kind: recSwitch, misc: miscSwitchOut | miscPreempted, tid: 1, time: 4001})
+	s.waits.switched(back(1, 4100))
+	expect("preempted", map[string]int64{"[sleeps]": 600, "[waits for a processor]": 500})
+
+	s.waits.open[1] = wait(1, 500) // before the take began
+	s.waits.switched(back(1, 1100))
+	expect("from before", map[string]int64{"[sleeps]": 700})
+
+	s.waits.open[1] = wait(1, 5000)
+	if err := s.record(record{kind: recExit, tid: 1, time: 5100, body: binary.NativeEndian.AppendUint64(binary.NativeEndian.AppendUint64(nil, 7), 1)}); err != nil {
+		t.Fatal(err)
+	}
+	s.waits.switched(back(1, 5200)) // nobody comes back from the dead
+	expect("ended", map[string]int64{"[sleeps]": 700})
+
+	s.waits.open[2] = wait(2, 6000)
+	s.waits.woke(2, 5000) // of an earlier wait
+	s.waits.finish(6300)
+	expect("still going on", map[string]int64{"[sleeps]": 1000, "[waits for a processor]": 500})
+	if len(s.waits.open) != 0 || s.builder.Profile().Check() != nil {
+		t.Error("something is left open, or the profile breaks its rules")
+	}
+}
+
+func TestReasonsOfWaits(t *testing.T) {
+	for name, want := range map[string]string{
+		"futex_wait_queue": "waits for a lock", "do_nanosleep": "sleeps", "io_schedule": "waits for the disk", "tcp_recvmsg_locked": "waits for the network",
+		"ep_poll": "waits for events", "anon_pipe_read": "waits for input", "do_wait": "waits for another process", "schedule": "", "main": "", "do_waiting": "",
+	} {
+		if got := reasonOfName(name); got != want {
+			t.Errorf("%s: %q, want %q", name, got, want)
+		}
+	}
+	if got := reasonOfStack("[<0>] futex_wait_queue+0x6b/0xa0\n[<0>] do_syscall_64+0x3d/0x90\n"); got != "waits for a lock" {
+		t.Errorf("%q", got)
+	}
+	if got := reasonOfStack("rubbish\n[<0>]\n"); got != reasonOther {
+		t.Errorf("%q", got)
+	}
+}
+
+// TestSystemCallsFromRecords: what was going on at the end, and what had begun
+// before, counts too.
+func TestSystemCallsFromRecords(t *testing.T) {
+	b := profile.NewBuilder()
+	b.Measure("syscall-time", "ns", profile.Sum)
+	b.Measure("syscalls", "count", profile.Sum)
+	var facts profile.Facts
+	r := newResolver(b, &facts, nil)
+	r.origin = 100
+	c := newSystemCalls(r)
+	src := &source{role: roleLeave, raw: true, point: tracepoint{fields: map[string]field{"id": {8, 8}}}}
+	leave := func(tid uint32, at, number uint64) {
+		raw := binary.NativeEndian.AppendUint64(make([]byte, 8), number)
+		body := append(make([]byte, 48), append(binary.NativeEndian.AppendUint32(nil, uint32(len(raw))), raw...)...)
+		c.leave(record{kind: recSample, pid: 7, tid: tid, time: at, body: body}, src)
+	}
+	leave(1, 400, 0) // a read that began before the take
+	r.ps.born[2] = 350
+	leave(2, 400, 56) // a new thread comes back from the call that made it
+	leave(3, 400, ^uint64(0))
+	p := r.ps.get(7)
+	c.open[4] = systemCall{seen: seen{of: p, thread: r.ps.thread(p, 4), ready: true}, begin: 500, mark: c.mark(999)}
+	c.finish(800)
+	got := map[string][2]int64{}
+	for i, s := range b.Profile().Samples.Stack {
+		k := b.Profile().FunctionName(b.Profile().FunctionOf(s))
+		v := got[k]
+		got[k] = [2]int64{v[0] + b.Profile().Samples.Values[0][i], v[1] + b.Profile().Samples.Values[1][i]}
+	}
+	for k, want := range map[string][2]int64{"[system call read]": {300, 1}, "[system call clone]": {50, 1}, "[system call 999]": {300, 1}} {
+		if got[k] != want {
+			t.Errorf("%s: %v, want %v", k, got[k], want)
+		}
+	}
+	if len(got) != 3 {
+		t.Errorf("%v", got)
+	}
+}
+
+func TestTracepointFields(t *testing.T) {
+	f := parseFields("name: sched_waking\nformat:\n\tfield:unsigned short common_type;\toffset:0;\tsize:2;\tsigned:0;\n\n\tfield:char comm[16];\toffset:8;\tsize:16;\tsigned:0;\n\tfield:pid_t pid;\toffset:24;\tsize:4;\tsigned:1;\nprint fmt: \"x\"\n")
+	if len(f) != 3 || f["pid"] != (field{24, 4}) || f["comm"] != (field{8, 16}) {
+		t.Errorf("%v", f)
+	}
+	raw := make([]byte, 28)
+	raw[24] = 42
+	if v, ok := f["pid"].number(raw); !ok || v != 42 {
+		t.Errorf("%d, %v", v, ok)
+	}
+	for _, bad := range []field{{}, {24, 8}, {-1, 4}, {8, 16}} {
+		if v, ok := bad.number(raw); ok {
+			t.Errorf("%+v is %d", bad, v)
+		}
+	}
+}
+
+func TestInstructionsThatTheKernelDoes(t *testing.T) {
+	for code, want := range map[string]bool{
+		"\x55\x48\x89\xe5": true, "\x41\x57\x41\x56": true, "\x90\x90": true, "\xe9\x00\x00\x00\x00": true, "\x74\x05": true,
+		"\xf3\x0f\x1e\xfa": false, "\x48\x83\xec\x18": false, "\x49\x3b\x66\x10": false, "": false, "\x55": false,
+	} {
+		if got := emulates([]byte(code)); got != want {
+			t.Errorf("% x: %v", code, got)
+		}
+	}
+}
+
+func TestTicks(t *testing.T) {
+	if got := ticksOf("7 (a) b (c) S 1 7 7 0 -1 4194304 100 0 0 0 30 12 0 0 20 0 1 0 500"); got != 42 {
+		t.Errorf("%d ticks", got)
+	}
+	if got := ticksOf("rubbish"); got != 0 {
+		t.Errorf("%d ticks of rubbish", got)
+	}
+}
