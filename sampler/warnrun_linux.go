@@ -56,6 +56,9 @@ func (s *session) warnRun() {
 	if s.unoptimised != "" {
 		f.Warn("unoptimised", "This build is not optimised ("+s.unoptimised+").", "Look at a build as it is used: with -O2, or without the flags for a debugger.")
 	}
+	if s.noWake != nil {
+		f.Warn("no-wake", "Waiting for a processor is counted as what was waited for before: "+s.noWake.Error()+".", "Collect as root.")
+	}
 	if s.command != nil && f.EndedBy == "exit" && took < warnShort {
 		f.Warn("ended-at-once", fmt.Sprintf("The command ended after %.0f ms.", float64(took.Microseconds())/1000), "Make sure that it did what you want to measure; give it more to do.")
 	}

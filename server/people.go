@@ -42,12 +42,9 @@ func (s *Server) addToken(c *gin.Context) {
 		s.fail(c, badRequest{fmt.Errorf("the token: %w", err)})
 		return
 	}
-	role, err := people.ParseRole(in.Role)
-	if err == nil {
-		err = people.CheckName(in.Name)
-	}
+	role, err := roleFor(in.Name, in.Role)
 	if err != nil {
-		s.fail(c, badRequest{err})
+		s.fail(c, err)
 		return
 	}
 	v := who(c)
@@ -64,6 +61,18 @@ func (s *Server) addToken(c *gin.Context) {
 		return
 	}
 	c.JSON(http.StatusCreated, NewTokenOut{Token: tokenOut(*t), Secret: secret})
+}
+
+// roleFor reads a role that is given to a person or a token with a name.
+func roleFor(name, role string) (people.Role, error) {
+	r, err := people.ParseRole(role)
+	if err == nil {
+		err = people.CheckName(name)
+	}
+	if err != nil {
+		return "", badRequest{err}
+	}
+	return r, nil
 }
 
 // idOf reads the number in a route's path.
@@ -117,12 +126,9 @@ func (s *Server) addPerson(c *gin.Context) {
 		s.fail(c, badRequest{fmt.Errorf("the person: %w", err)})
 		return
 	}
-	role, err := people.ParseRole(in.Role)
-	if err == nil {
-		err = people.CheckName(in.Name)
-	}
+	role, err := roleFor(in.Name, in.Role)
 	if err != nil {
-		s.fail(c, badRequest{err})
+		s.fail(c, err)
 		return
 	}
 	p, err := s.store.AddPerson(c.Request.Context(), in.Name, role, in.Owner)

@@ -56,7 +56,9 @@ func (b *beside) keep(ctx context.Context, words, env []string, nice int) {
 			if err == nil {
 				b.cmds = append(b.cmds, cmd)
 				if nice > 0 {
-					err = syscall.Setpriority(syscall.PRIO_PROCESS, cmd.Process.Pid, nice)
+					if err := syscall.Setpriority(syscall.PRIO_PROCESS, cmd.Process.Pid, nice); err != nil {
+						b.log.Warn("a process beside the server does not stand back behind others", "command", words[0], "error", err)
+					}
 				}
 			}
 			b.mu.Unlock()

@@ -217,6 +217,7 @@ func (w *collector) take(ctx context.Context, j *server.JobForCollector) {
 	defer stop()
 	sink := &fileSink{path: filepath.Join(w.spool, j.ID+".take")}
 	g := &growth{w: w, id: j.ID, path: sink.path, stop: stop, ended: make(chan struct{})}
+	g.done.Add(1)
 	go g.send()
 	res, err := sampler.Collect(ctx, sampler.Options{Settings: set, Progress: g.progress, Finder: w.finder, Tied: true}, sink)
 	why, remedy := "", ""
@@ -228,13 +229,14 @@ func (w *collector) take(ctx context.Context, j *server.JobForCollector) {
 	} else if err := sink.close(res.SinkErr); err != nil {
 		why = oneLine(err)
 	}
-	close(g.ended)
-	g.finish(why, remedy)
 	if err == nil && len(set.Command) > 0 {
-		// The command was asked for, to be sampled; it ends with the take.
+		// The command was asked for, to be sampled; it ends with the take, and
+		// not only when the server has that.
 		res.Signal(int(syscall.SIGTERM))
 		go res.Wait()
 	}
+	close(g.ended)
+	g.finish(why, remedy)
 }
 
 // growth sends a take's file as it grows, and asks whether it shall end.
@@ -261,7 +263,6 @@ func (g *growth) progress(p sampler.Progress) {
 const sendEvery = 500 * time.Millisecond
 
 func (g *growth) send() {
-	g.done.Add(1)
 	defer g.done.Done()
 	tick := time.NewTicker(sendEvery)
 	defer tick.Stop()
