@@ -45,6 +45,7 @@ type session struct {
 	tracing *tracing // nil where no tracepoint is needed
 	probes  *probes  // nil where no function is
 
+	chosen   *chosen   // nil: all samples are kept
 	counting *counting // nil where samples are taken
 
 	measures  []Measure
@@ -76,6 +77,7 @@ func (s *session) collect(ctx context.Context) (*Result, error) {
 	if err := s.identify(); err != nil {
 		return nil, errors.Join(err, s.abandon())
 	}
+	s.chosen.program(s.o.Settings)
 	s.machine = machineFacts()
 	if err := s.sink.Begin(s.o.Settings, s.machine); err != nil {
 		return nil, errors.Join(err, s.abandon())
@@ -104,6 +106,9 @@ func (s *session) prepare() (err error) {
 		return fmt.Errorf("%d a second: %w", set.RateHz, ErrRate)
 	}
 	if err := s.chooseMeasures(); err != nil {
+		return err
+	}
+	if err := s.choose(); err != nil {
 		return err
 	}
 	if err := s.whom(); err != nil {
@@ -402,6 +407,9 @@ func (s *session) flush() error {
 	}
 	f := s.facts
 	f.CutOff = s.resolver.cutOff()
+	if s.chosen != nil {
+		f.LeftOut = s.chosen.left
+	}
 	f.DurationNS = time.Since(s.began).Nanoseconds()
 	return s.sink.Facts(f)
 }
@@ -438,6 +446,9 @@ func (s *session) sampled(r record) error {
 	src := s.target.byID[r.id]
 	if src == nil {
 		return fmt.Errorf("a sample of an event that was not opened")
+	}
+	if s.chosen != nil && src.role != roleWake && src.role != roleLeave && s.chosen.early(r, src) {
+		return nil
 	}
 	switch src.role {
 	case roleSwitch:
@@ -520,6 +531,9 @@ func (s *session) result(err, sinkErr error) (*Result, error) {
 			code := res.Wait()
 			s.facts.ExitCode = &code
 		}
+	}
+	if s.chosen != nil {
+		s.facts.LeftOut = s.chosen.left
 	}
 	s.facts.CutOff = s.resolver.cutOff()
 	unreadable := s.resolver.unreadable()

@@ -138,14 +138,19 @@ func (ps *processes) thread(p *process, tid uint32) profile.ThreadID {
 	before := len(ps.b.Profile().Threads)
 	id := ps.b.Thread(p.id, tid)
 	if int(id) == before {
-		name, ok := ps.threads[tid]
-		if !ok {
-			name = readName(p.pid, tid)
-			ps.threads[tid] = name
-		}
-		ps.b.NameThread(id, name)
+		ps.b.NameThread(id, ps.threadName(p.pid, tid))
 	}
 	return id
+}
+
+// threadName is what a thread is named now.
+func (ps *processes) threadName(pid, tid uint32) string {
+	name, ok := ps.threads[tid]
+	if !ok {
+		name = readName(pid, tid)
+		ps.threads[tid] = name
+	}
+	return name
 }
 
 func readName(pid, tid uint32) string {

@@ -50,6 +50,7 @@ type resolver struct {
 	user    []profile.FrameID
 	unnamed map[string]int64 // samples by module whose innermost frame has no name
 	noName  map[profile.FrameID]string
+	chosen  *chosen          // nil: all samples are kept
 	noTable map[string]int64 // stacks by module whose code has no tables
 }
 
@@ -161,12 +162,22 @@ func (r *resolver) since(time uint64) int64 { return max(0, int64(time)-int64(r.
 // keep adds a sample to the profile, under a mark that is no function where
 // there is one.
 func (r *resolver) keep(x seen, mark profile.FrameID, values []int64) {
-	r.facts.Samples++
 	if x.ready {
-		r.b.Sample(x.at, x.thread, r.marked(x.stack, mark), values...)
+		r.put(x.at, x.thread, r.marked(x.stack, mark), values)
 		return
 	}
 	r.parked = append(r.parked, parked{x, mark, append([]int64(nil), values...)})
+}
+
+// put adds a sample to the profile if it is to be kept.
+func (r *resolver) put(at int64, thread profile.ThreadID, stack profile.StackID, values []int64) {
+	r.b.Sample(at, thread, stack, values...)
+	if r.chosen != nil && !r.chosen.late(r.b.Profile().Samples.Len()-1) {
+		r.b.TakeBack()
+		r.chosen.leave(values)
+		return
+	}
+	r.facts.Samples++
 }
 
 func (r *resolver) marked(s profile.StackID, mark profile.FrameID) profile.StackID {
@@ -337,7 +348,7 @@ func (r *resolver) nameParked(wait bool) {
 		if len(x.places) > 0 {
 			last = x.places[len(x.places)-1].module
 		}
-		r.b.Sample(x.at, x.thread, r.marked(r.push(x.kernel, frames, x.end, last), x.mark), x.values...)
+		r.put(x.at, x.thread, r.marked(r.push(x.kernel, frames, x.end, last), x.mark), x.values)
 	}
 	r.parked = nil
 }

@@ -79,7 +79,9 @@ func (s *session) plan(c clock) (out []*source, err error) {
 		column := s.columns[i]
 		switch m.Kind {
 		case MeasureCPU:
-			out = append(out, &source{attr: attr(c), column: column, clock: true, copied: copied, reader: true})
+			a := attr(c)
+			s.chosen.modes(a)
+			out = append(out, &source{attr: a, column: column, clock: true, copied: copied, reader: true})
 		case MeasureFaults:
 			out = append(out, &source{attr: c.everyOne(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_PAGE_FAULTS), column: column, copied: copied, reader: true})
 		case MeasureWaiting:

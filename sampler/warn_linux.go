@@ -37,6 +37,10 @@ func (s *session) warn(unreadable []string) {
 		f.Warn("throttled", fmt.Sprintf("The kernel paused sampling %d times to protect the machine.", f.Throttled), "Collect at a lower rate.")
 	}
 	s.warnClock()
+	if f.Samples == 0 && f.LeftOut > 0 {
+		f.Warn("no-samples", fmt.Sprintf("None of the %d samples was to be kept: %s.", f.LeftOut, s.o.Settings.Keep), "Take it again with another --keep.")
+		return
+	}
 	if f.Samples == 0 {
 		f.Warn("no-samples", fmt.Sprintf("There are no samples; the program used %.3f s of processor time.", float64(f.CPUNS)/1e9), "Sample while it works, or for longer.")
 		return
@@ -208,6 +212,12 @@ func (s *session) warnClock() {
 		return
 	}
 	sampled := s.builder.Profile().Total(column)
+	if s.chosen != nil {
+		if s.chosen.unseen {
+			return // what was left out was not even counted
+		}
+		sampled += s.chosen.clock
+	}
 	missing := f.CPUNS - sampled
 	noise := 3 / math.Sqrt(float64(max(1, f.Samples)))
 	if math.Abs(float64(missing))/float64(max(1, f.CPUNS)) <= warnRateShare+noise && (f.Samples >= warnHardlyAny || missing < warnMissing) {

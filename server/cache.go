@@ -51,7 +51,7 @@ func (o *view) in(measure int, sc scope.Scope) scopedCost {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	for i, k := range o.costs {
-		if k.measure == measure && k.scope.From == sc.From && k.scope.To == sc.To {
+		if k.measure == measure && k.scope.String() == sc.String() {
 			copy(o.costs[1:i+1], o.costs[:i])
 			o.costs[0] = k
 			return k

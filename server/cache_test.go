@@ -105,7 +105,7 @@ func TestScopedCosts(t *testing.T) {
 	}
 	var parts int64
 	for i := range int64(6) {
-		parts += o.in(0, scope.Scope{From: i * 300e6, To: (i + 1) * 300e6}).cost.Total[0]
+		parts += o.in(0, scope.Between(i*300e6, (i+1)*300e6)).cost.Total[0]
 	}
 	if parts != whole.Total[0] {
 		t.Errorf("the parts sum to %d, the whole is %d", parts, whole.Total[0])

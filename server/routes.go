@@ -34,7 +34,10 @@ func (r route) ginPath() string {
 	return strings.NewReplacer("{", ":", "}", "").Replace(r.path)
 }
 
+var scoping = param{"scope", "string", "only the samples that this expression holds, such as: thread is worker-* and not idle", false}
+
 var timeRange = []param{
+	scoping,
 	{"from", "integer", "first nanosecond of the take that counts", false},
 	{"to", "integer", "nanosecond at which counting ends; 0 means the end", false},
 }

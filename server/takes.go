@@ -13,7 +13,6 @@ import (
 
 	"entelon/codec/take"
 	"entelon/core/profile"
-	"entelon/core/reading"
 	"entelon/core/tree"
 	"entelon/store"
 )
@@ -57,7 +56,7 @@ func (s *Server) programs(c *gin.Context) {
 		n := NewestOut{Name: []string{}, Short: []string{}, SelfShare: []float64{}, TotalShare: []float64{}}
 		for _, h := range p.Hot {
 			n.Take, n.Build = h.Key, h.Build
-			n.Name, n.Short = append(n.Name, h.Name), append(n.Short, reading.Short(h.Name))
+			n.Name, n.Short = append(n.Name, h.Name), append(n.Short, profile.Short(h.Name))
 			n.SelfShare, n.TotalShare = append(n.SelfShare, h.SelfShare), append(n.TotalShare, h.TotalShare)
 		}
 		x.Newest = n

@@ -16,8 +16,12 @@ import (
 	"entelon/store"
 )
 
-// scopeOf reads the part of the take that counts.
+// scopeOf reads the part of a take that counts.
 func scopeOf(c *gin.Context) (scope.Scope, error) {
+	sc, err := scope.Parse(c.Query("scope"))
+	if err != nil {
+		return sc, badRequest{fmt.Errorf("scope: %w", err)}
+	}
 	from, err := number(c, "from", 0, 0, math.MaxInt64)
 	if err != nil {
 		return scope.Scope{}, err
@@ -26,7 +30,12 @@ func scopeOf(c *gin.Context) (scope.Scope, error) {
 	if err == nil && to > 0 && to <= from {
 		err = badRequest{fmt.Errorf("the time ends at %d, before it begins at %d", to, from)}
 	}
-	return scope.Scope{From: from, To: to}, err
+	return sc.And(scope.Between(from, to)), err
+}
+
+// aboutOf is what a take's profile does not know.
+func aboutOf(row *store.Take) scope.About {
+	return scope.About{Program: row.Program.Name, Build: row.Build.Name}
 }
 
 // scoped opens the take of a request with the costs in its scope.
@@ -55,7 +64,7 @@ func (s *Server) scoped(c *gin.Context) (*view, *store.Take, scopedCost, bool) {
 		s.fail(c, badRequest{fmt.Errorf("there is nothing to fold named %q; choose runtime", fold)})
 		return nil, nil, scopedCost{}, false
 	}
-	return v, row, v.in(m, sc), true
+	return v, row, v.in(m, sc.Of(aboutOf(row))), true
 }
 
 // measureOf reads which measure counts.
@@ -70,7 +79,7 @@ func measureOf(c *gin.Context, p *profile.Profile) (int, error) {
 func refOf(p *profile.Profile, id profile.FunctionID) FunctionRef {
 	name := p.FunctionName(id)
 	f := p.Functions[id]
-	return FunctionRef{uint32(id), name, reading.Short(name), p.ModulePath(id), p.Area(id), f.Kind.String(), p.Modules[f.Module].Kind.Runs()}
+	return FunctionRef{uint32(id), name, profile.Short(name), p.ModulePath(id), p.Area(id), f.Kind.String(), p.Modules[f.Module].Kind.Runs()}
 }
 
 func (s *Server) hot(c *gin.Context) {
@@ -335,7 +344,12 @@ func (s *Server) compare(c *gin.Context) {
 		s.fail(c, badRequest{fmt.Errorf("the baseline's measure is %s and the candidate's %s", wa.Label, wb.Label)})
 		return
 	}
-	sa, sb := side(a, rowA, ma), side(b, rowB, mb)
+	sc, err := scopeOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	sa, sb := side(a, rowA, ma, sc), side(b, rowB, mb, sc)
 	rows, err := compare.Functions(sa, sb, scale)
 	if err != nil {
 		s.fail(c, badRequest{err})
@@ -348,14 +362,14 @@ func (s *Server) compare(c *gin.Context) {
 	}
 	for _, r := range rows {
 		out.Rows = append(out.Rows, CompareRow{
-			r.Name, reading.Short(r.Name), r.Module, r.Kind.String(), FigureOut(r.Baseline), FigureOut(r.Candidate),
+			r.Name, profile.Short(r.Name), r.Module, r.Kind.String(), FigureOut(r.Baseline), FigureOut(r.Candidate),
 			r.DeltaSelf, r.DeltaTotal, r.ErrorSelf, r.ErrorTotal, string(r.State), r.Certain,
 		})
 	}
 	c.JSON(http.StatusOK, out)
 }
 
-func side(o *opened, row *store.Take, measure int) compare.Side {
-	k := o.in(measure, scope.Scope{})
+func side(o *opened, row *store.Take, measure int, sc scope.Scope) compare.Side {
+	k := o.in(measure, sc.Of(aboutOf(row)))
 	return compare.Side{Profile: o.take.Profile, Functions: k.rows, Total: k.cost.Total[0], Samples: k.cost.TotalSamples[0], DurationNS: row.DurationNS}
 }

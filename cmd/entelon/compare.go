@@ -1,7 +1,7 @@
 package main
 
 import (
-	"errors"
+	"cmp"
 	"fmt"
 	"io"
 	"text/tabwriter"
@@ -50,13 +50,15 @@ type compareOut struct {
 
 func compareCommand() *cobra.Command {
 	var asJSON, full bool
-	var scaleName, measure string
+	var scaleName string
+	var chosen choice
 	var limit int
 	c := &cobra.Command{
 		Use:   "compare BASELINE CANDIDATE",
 		Short: "Show function by function what changed from one take to another",
 		Example: `  entelon compare engraved-3.4.0.take engraved-3.5.0.take
   entelon compare --scale second before.take after.take
+  entelon compare --scope 'function is slur.Route and not idle' before.take after.take
   entelon compare --json before.take after.take`,
 		Args: cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -72,15 +74,15 @@ func compareCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			ma, errA := a.Profile.MeasureNamed(measure)
-			mb, errB := b.Profile.MeasureNamed(measure)
-			if err := errors.Join(errA, errB); err != nil {
-				return fmt.Errorf("--measure: %w", err)
+			ma, sca, errA := chosen.of(a)
+			mb, scb, errB := chosen.of(b)
+			if errA != nil || errB != nil {
+				return cmp.Or(errA, errB)
 			}
 			if wa, wb := a.Profile.Words(ma), b.Profile.Words(mb); wa.Name != wb.Name || wa.Unit != wb.Unit {
 				return fmt.Errorf("the baseline's measure is %s and the candidate's %s; choose one that both have with --measure", wa.Label, wb.Label)
 			}
-			sa, sb := side(a, ma), side(b, mb)
+			sa, sb := side(a, ma, sca), side(b, mb, scb)
 			rows, err := compare.Functions(sa, sb, scale)
 			if err != nil {
 				return err
@@ -93,16 +95,16 @@ func compareCommand() *cobra.Command {
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON, all functions")
 	c.Flags().BoolVar(&full, "full", false, "print names in full, with packages, parameters and template arguments")
-	measureFlag(c, &measure)
+	chosen.add(c)
 	c.Flags().StringVar(&scaleName, "scale", "total", "divide both sides by their total, by each second, or by none")
 	c.Flags().IntVar(&limit, "limit", 30, "how many rows; 0 means all")
 	_ = c.RegisterFlagCompletionFunc("scale", cobra.FixedCompletions([]string{"total", "second", "none"}, cobra.ShellCompDirectiveNoFileComp))
 	return takeFile(c)
 }
 
-func side(t *profile.Take, measure int) compare.Side {
+func side(t *profile.Take, measure int, sc scope.Scope) compare.Side {
 	tr := tree.New(t.Profile)
-	c := tr.Cost(measure, scope.Scope{})
+	c := tr.Cost(measure, sc)
 	return compare.Side{Profile: t.Profile, Functions: tr.Functions(c), Total: c.Total[0], Samples: c.TotalSamples[0], DurationNS: t.Facts.DurationNS}
 }
 

@@ -12,7 +12,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"entelon/core/profile"
-	"entelon/core/reading"
 	"entelon/sampler"
 )
 
@@ -154,7 +153,7 @@ func printCounts(w io.Writer, res *sampler.Counts, full bool) error {
 		for _, c := range f.Callers {
 			name := c.Name
 			if !full {
-				name = reading.Short(name)
+				name = profile.Short(name)
 			}
 			fmt.Fprintf(tw, "%s\t%.1f %%\t    called by %s\n", thin(c.Calls), 100*share(c.Calls, f.Calls), name)
 		}

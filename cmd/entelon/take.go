@@ -21,6 +21,7 @@ import (
 	"golang.org/x/term"
 
 	"entelon/core/profile"
+	"entelon/core/scope"
 	"entelon/sampler"
 )
 
@@ -85,6 +86,7 @@ What is added up, with --measure, which may be given several times:
   entelon take --measure cpu --measure waiting -- ./engraved --scores 200
   entelon take --measure syscalls --measure allocations -- ./inkraster score.pages
   entelon take --machine --for 10s
+  entelon take --machine --for 10s --keep 'process is engraved, inkraster and not idle'
   entelon take --budget 0.5% --bare-first -- ./engraved --scores 200
   entelon take --repeat 5 --work-from '^([0-9]+) scores' -- ./engraved --scores 200
   entelon take --stack 32k --debug-dir /srv/debug -- ./inkraster score.pages`,
@@ -109,6 +111,7 @@ What is added up, with --measure, which may be given several times:
 	c.Flags().BoolVar(&f.settings.Machine, "machine", false, "sample everything that runs on this machine")
 	c.Flags().StringVar(&f.settings.Group, "group", "", "sample everything in the control group `NAME`, as below /sys/fs/cgroup")
 	c.Flags().StringArrayVarP(&f.settings.Measures, "measure", "m", nil, "add up this `MEASURE`; may be repeated (default cpu)")
+	c.Flags().StringVar(&f.settings.Keep, "keep", "", "keep only the samples that this `EXPRESSION` holds, such as: thread is worker-* and not code is kernel")
 	c.Flags().Var(&f.stack, "stack", "copy this much of the stack with each sample, up to 62k (default 4k, and up to 48k more of deeper ones; 24k where that is not allowed)")
 	c.Flags().StringVar(&f.settings.Unwind, "unwind", sampler.UnwindTables, `walk stacks by "tables" or by "frame pointers" alone`)
 	c.Flags().Float64Var(&f.cutShare, "warn-cut", 1, "warn when this share of the stacks is cut off, in `PERCENT`")
@@ -127,6 +130,9 @@ func (f *takeFlags) check(args []string) error {
 	f.settings.StackBytes = int(f.stack)
 	f.settings.CutShare = f.cutShare / 100
 	if _, err := sampler.ParseMeasures(f.settings.Measures); err != nil {
+		return err
+	}
+	if _, err := parseScope("--keep", f.settings.Keep); err != nil {
 		return err
 	}
 	chosen := 0
@@ -408,7 +414,7 @@ func summary(w io.Writer, t *profile.Take, path string) {
 		if several {
 			limit = 3
 		}
-		rows, c := hotRows(t, m, "self", limit, false)
+		rows, c := hotRows(t, m, scope.Scope{}, "self", limit, false)
 		if several || w.Name != "cpu" {
 			fmt.Fprintf(b, " %s: %s\n", w.Label, profile.Amount(c.Total[0], w.Unit))
 		}

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"entelon/core/profile"
+	"entelon/core/scope"
 	"entelon/core/tree"
 )
 
@@ -17,17 +18,13 @@ import (
 var clean = strings.NewReplacer(";", ":", "\n", " ", "\r", " ")
 
 // Write writes, for every distinct stack of functions, in the order of the
-// lines, the number of samples of a measure, or their values.
-func Write(w io.Writer, p *profile.Profile, measure int, values bool) error {
+// lines, the number of samples of a measure in scope, or their values.
+func Write(w io.Writer, p *profile.Profile, measure int, sc scope.Scope, values bool) error {
 	t := tree.New(p)
-	counts := make([]int64, t.Len())
-	for i, s := range p.Samples.Stack {
-		switch v := p.Samples.Values[measure][i]; {
-		case values:
-			counts[t.NodeOf[s]] += v
-		case v != 0:
-			counts[t.NodeOf[s]]++
-		}
+	cost := t.Cost(measure, sc)
+	counts := cost.SelfSamples
+	if values {
+		counts = cost.Self
 	}
 	lines := make([]string, 0, t.Len())
 	text := make([]string, t.Len())

@@ -9,6 +9,7 @@ import (
 	"entelon/codec/stacks"
 	"entelon/core/made"
 	"entelon/core/profile"
+	"entelon/core/scope"
 )
 
 func TestWrite(t *testing.T) {
@@ -23,7 +24,7 @@ func TestWrite(t *testing.T) {
 	b.Sample(1, th, main, 1)
 	b.Sample(2, th, b.Push(b.Push(0, f("main", 9)), f("a;b\nc", 3)), 1) // other lines, the same functions
 	var out bytes.Buffer
-	if err := stacks.Write(&out, b.Profile(), 0, false); err != nil {
+	if err := stacks.Write(&out, b.Profile(), 0, scope.Scope{}, false); err != nil {
 		t.Fatal(err)
 	}
 	if want := "main 1\nmain;a:b c 2\n"; out.String() != want {
@@ -34,7 +35,7 @@ func TestWrite(t *testing.T) {
 func TestCountsSumToTheSamples(t *testing.T) {
 	p := made.Profile(2, made.Small)
 	var out bytes.Buffer
-	if err := stacks.Write(&out, p, 0, false); err != nil {
+	if err := stacks.Write(&out, p, 0, scope.Scope{}, false); err != nil {
 		t.Fatal(err)
 	}
 	sum, seen := 0, map[string]bool{}

@@ -133,6 +133,16 @@ func (b *Builder) Column(m Measure) int {
 	return len(b.p.Measures) - 1
 }
 
+// TakeBack removes the sample that was added last.
+func (b *Builder) TakeBack() {
+	s := &b.p.Samples
+	n := s.Len() - 1
+	s.Time, s.Thread, s.Stack = s.Time[:n], s.Thread[:n], s.Stack[:n]
+	for i := range s.Values {
+		s.Values[i] = s.Values[i][:n]
+	}
+}
+
 // Sample adds one sample. time is in nanoseconds since the take began; values
 // has one value for each measure, in their order.
 func (b *Builder) Sample(time int64, thread ThreadID, stack StackID, values ...int64) {

@@ -30,13 +30,15 @@ type Settings struct {
 	User string `json:"user,omitempty"`
 	// Measures are what was added up, each as it is chosen; none is "cpu" alone.
 	Measures []string `json:"measures,omitempty"`
-	Dir      string   `json:"dir"`
-	Env      []string `json:"env"` // only what was given for this take, as KEY=VALUE
-	RateHz   int      `json:"rate_hz"`
-	ForNS    int64    `json:"for_ns"` // 0: until the program ends or the user stops it
-	Note     string   `json:"note"`
-	Event    string   `json:"event"`  // what triggers a sample, "cpu-clock"
-	Unwind   string   `json:"unwind"` // "tables" or "frame pointers"
+	// Keep is the scope expression of the samples that were kept, "" for all.
+	Keep   string   `json:"keep,omitempty"`
+	Dir    string   `json:"dir"`
+	Env    []string `json:"env"` // only what was given for this take, as KEY=VALUE
+	RateHz int      `json:"rate_hz"`
+	ForNS  int64    `json:"for_ns"` // 0: until the program ends or the user stops it
+	Note   string   `json:"note"`
+	Event  string   `json:"event"`  // what triggers a sample, "cpu-clock"
+	Unwind string   `json:"unwind"` // "tables" or "frame pointers"
 	// StackBytes is how much of the stack was copied with each sample, 0 where
 	// nothing was.
 	StackBytes int `json:"stack_bytes,omitempty"`
@@ -82,6 +84,7 @@ type Facts struct {
 	CPUNS       int64     `json:"cpu_ns"` // the kernel's own count for the sampled threads
 	Samples     int64     `json:"samples"`
 	Lost        int64     `json:"lost"`
+	LeftOut     int64     `json:"left_out,omitempty"` // samples that were not to be kept
 	Throttled   int64     `json:"throttled"`
 	UserStacks  int64     `json:"user_stacks"`
 	Complete    int64     `json:"complete_stacks"`

@@ -29,7 +29,7 @@ func Take(t *tree.Tree, c *tree.Cost, rows []tree.FunctionCost) []Part {
 		return []Part{{Text: fmt.Sprintf("There is no cost in this scope: no %s.", t.Profile.Words(c.Measure).Label)}}
 	}
 	share := func(v int64) string { return percent(float64(v) / float64(total)) }
-	name := func(f profile.FunctionID) Part { return Part{Short(t.Profile.FunctionName(f)), f} }
+	name := func(f profile.FunctionID) Part { return Part{profile.Short(t.Profile.FunctionName(f)), f} }
 	top := rows[0]
 	words, has := t.Profile.Words(c.Measure), "has"
 	if words.Unit == "ns" {

@@ -66,7 +66,7 @@ func TestReadingOfTwoThreads(t *testing.T) {
 func TestReadingOfNothing(t *testing.T) {
 	p := made.Profile(1, made.Small)
 	tr := tree.New(p)
-	c := tr.Cost(0, scope.Scope{From: 1 << 60})
+	c := tr.Cost(0, scope.Between(1<<60, 0))
 	if parts := reading.Take(tr, c, tr.Functions(c)); len(parts) != 1 || !strings.Contains(parts[0].Text, "no cost") {
 		t.Errorf("of an empty scope it says %v", parts)
 	}
@@ -101,7 +101,7 @@ func TestShort(t *testing.T) {
 		"(anonymous page.ts:12)":         "(anonymous page.ts:12)",
 		"net/http.(*conn).serve":         "http.(*conn).serve",
 	} {
-		if got := reading.Short(name); got != want {
+		if got := profile.Short(name); got != want {
 			t.Errorf("%q is shown as %q, want %q", name, got, want)
 		}
 	}

@@ -16,7 +16,7 @@ func TestOriginAddsUp(t *testing.T) {
 	for seed := range uint64(10) {
 		p := made.Profile(seed, made.Small)
 		tr := tree.New(p)
-		for _, sc := range []scope.Scope{{}, {From: 200e6, To: 900e6}} {
+		for _, sc := range []scope.Scope{{}, scope.Between(200e6, 900e6)} {
 			for _, r := range tr.Functions(tr.Cost(0, sc)) {
 				o := tr.Origin(0, sc, r.Function)
 				var found, lines, into int64

@@ -17,7 +17,7 @@ func every(t *testing.T, check func(t *testing.T, p *profile.Profile, tr *tree.T
 	for seed := range uint64(25) {
 		p := made.Profile(seed, made.Small)
 		tr := tree.New(p)
-		for _, sc := range []scope.Scope{{}, {From: 200e6, To: 900e6}, {Threads: []profile.ThreadID{1}}, {From: 1e12}} {
+		for _, sc := range []scope.Scope{{}, scope.Between(200e6, 900e6), thread101(t), scope.Between(1e12, 0)} {
 			for m := range p.Measures {
 				in, want := sc.Contains(p), int64(0)
 				for i, v := range p.Samples.Values[m] {
@@ -280,4 +280,13 @@ func TestFoldedRuntime(t *testing.T) {
 	if o != 20 {
 		t.Errorf("the origin of pull stands for %d", o)
 	}
+}
+
+func thread101(t *testing.T) scope.Scope {
+	t.Helper()
+	s, err := scope.Parse("thread is 101")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
 }

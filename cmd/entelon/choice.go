@@ -1,0 +1,88 @@
+package main
+
+import (
+	"fmt"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"entelon/codec/take"
+	"entelon/core/profile"
+	"entelon/core/scope"
+)
+
+// choice is what of a take a command looks at.
+type choice struct{ measure, scope string }
+
+func (x *choice) add(c *cobra.Command) {
+	measureFlag(c, &x.measure)
+	c.Flags().StringVar(&x.scope, "scope", "", "only the samples that this `EXPRESSION` holds, such as: thread is worker-* and not idle")
+	_ = c.RegisterFlagCompletionFunc("scope", completeScope)
+}
+
+// of returns the measure and the scope in a take, and says on standard error
+// which names of the scope the take does not have.
+func (x choice) of(t *profile.Take) (int, scope.Scope, error) {
+	m, err := t.Profile.MeasureNamed(x.measure)
+	if err != nil {
+		return 0, scope.Scope{}, fmt.Errorf("--measure: %w", err)
+	}
+	sc, err := parseScope("--scope", x.scope)
+	if err != nil {
+		return 0, scope.Scope{}, err
+	}
+	about := aboutTake(t)
+	if !sc.All() {
+		for _, text := range scope.NewNames(t.Profile, about).Absent(sc) {
+			fmt.Fprintln(os.Stderr, "entelon: --scope: "+text)
+		}
+	}
+	return m, sc.Of(about), nil
+}
+
+func aboutTake(t *profile.Take) scope.About {
+	return scope.About{Program: t.Settings.Program, Build: t.Settings.Build}
+}
+
+// parseScope shows the character that is wrong on a terminal's second line.
+func parseScope(flag, text string) (scope.Scope, error) {
+	sc, err := scope.Parse(text)
+	if err != nil {
+		return sc, fmt.Errorf("%s: %w", flag, err)
+	}
+	return sc, nil
+}
+
+// completeScope completes the last word of an expression with the names of the
+// take that is given.
+func completeScope(_ *cobra.Command, args []string, text string) ([]string, cobra.ShellCompDirective) {
+	names := &scope.Names{}
+	if len(args) > 0 {
+		if t, err := take.ReadFile(args[0], take.Options{Salvage: true}); err == nil {
+			names = scope.NewNames(t.Profile, aboutTake(t))
+		}
+	}
+	var out []string
+	all := []rune(text)
+	for _, p := range names.Complete(text, len(all)) {
+		out = append(out, string(all[:p.From])+p.Text)
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveNoSpace
+}
+
+// measureFlag adds the choice among a take's measures.
+func measureFlag(c *cobra.Command, name *string) {
+	c.Flags().StringVar(name, "measure", "", "of several measures of a take, the one with this `NAME` (default the first)")
+	_ = c.RegisterFlagCompletionFunc("measure", func(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+		var out []string
+		if len(args) > 0 {
+			if t, err := take.ReadFile(args[0], take.Options{Salvage: true}); err == nil {
+				for i := range t.Profile.Measures {
+					w := t.Profile.Words(i)
+					out = append(out, w.Name+"\t"+w.Label)
+				}
+			}
+		}
+		return out, cobra.ShellCompDirectiveNoFileComp
+	})
+}

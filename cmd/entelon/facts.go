@@ -1,0 +1,212 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"entelon/core/profile"
+	"entelon/core/reading"
+	"entelon/core/scope"
+	"entelon/core/tree"
+)
+
+type factsJSON struct {
+	Program       string            `json:"program"`
+	Build         string            `json:"build"`
+	BuildID       string            `json:"build_id"`
+	Revision      string            `json:"revision"`
+	Command       []string          `json:"command"`
+	Dir           string            `json:"dir"`
+	Note          string            `json:"note"`
+	StartedAt     time.Time         `json:"started_at"`
+	DurationNS    int64             `json:"duration_ns"`
+	CPUNS         int64             `json:"cpu_ns"`
+	RateHz        int               `json:"rate_hz"`
+	Event         string            `json:"event"`
+	Measures      []measureOut      `json:"measures"`
+	Unwind        string            `json:"unwind"`
+	Samples       int64             `json:"samples"`
+	Lost          int64             `json:"lost"`
+	CompleteShare float64           `json:"complete_share"`
+	CutOff        []profile.Cut     `json:"cut_off"`
+	StackBytes    int               `json:"stack_bytes"`
+	Interpreted   int64             `json:"interpreted_stacks"`
+	Torn          int64             `json:"torn_stacks"`
+	RuntimeSet    string            `json:"runtime_set"`
+	CollectorNS   int64             `json:"collector_cpu_ns"`
+	ExitCode      *int              `json:"exit_code"`
+	EndedBy       string            `json:"ended_by"`
+	Whole         bool              `json:"whole"`
+	Processes     []processOut      `json:"processes"`
+	Threads       []threadOut       `json:"threads"`
+	Modules       []moduleOut       `json:"modules"`
+	Machine       profile.Machine   `json:"machine"`
+	Warnings      []profile.Warning `json:"warnings"`
+	Counters      []profile.Counter `json:"counters"`
+	NotCounted    []string          `json:"not_counted"`
+	Usage         *profile.Usage    `json:"usage"`
+	Bare          *profile.Bare     `json:"bare"`
+	Slowdown      *float64          `json:"slowdown"` // by the run without sampling before
+	Work          float64           `json:"work"`
+	Series        string            `json:"series"`
+	Turn          int               `json:"turn"`
+	Turns         int               `json:"turns"`
+}
+
+type measureOut struct {
+	Name    string `json:"name"`
+	Label   string `json:"label"`
+	Unit    string `json:"unit"`
+	Counted bool   `json:"counted"` // every event is in it: no sampling error
+	Total   int64  `json:"total"`
+}
+
+type processOut struct {
+	PID  uint32 `json:"pid"`
+	Name string `json:"name"`
+}
+
+type threadOut struct {
+	PID     uint32 `json:"pid"`
+	TID     uint32 `json:"tid"`
+	Name    string `json:"name"`
+	Samples int64  `json:"samples"`
+}
+
+type moduleOut struct {
+	Path    string `json:"path"`
+	BuildID string `json:"build_id"`
+	Kind    string `json:"kind"`
+}
+
+func factsOut(t *profile.Take) factsJSON {
+	p, f, s := t.Profile, t.Facts, t.Settings
+	out := factsJSON{
+		Program: s.Program, Build: s.Build, BuildID: f.BuildID, Revision: f.Revision, Command: append([]string{}, s.Command...),
+		Dir: s.Dir, Note: s.Note, StartedAt: t.Machine.StartedAt, DurationNS: f.DurationNS, CPUNS: f.CPUNS, RateHz: s.RateHz,
+		Event: s.Event, Unwind: s.Unwind, Samples: f.Samples, Lost: f.Lost, CompleteShare: f.CompleteShare(), CutOff: append([]profile.Cut{}, f.CutOff...), StackBytes: s.StackBytes, Interpreted: f.Interpreted, Torn: f.Torn, RuntimeSet: f.RuntimeSet,
+		CollectorNS: f.CollectorNS, ExitCode: f.ExitCode, EndedBy: f.EndedBy, Whole: t.Whole,
+		Processes: []processOut{}, Threads: []threadOut{}, Modules: []moduleOut{}, Machine: t.Machine,
+		Warnings: append([]profile.Warning{}, f.Warnings...),
+		Counters: append([]profile.Counter{}, f.Counters...), NotCounted: append([]string{}, f.NotCounted...), Usage: f.Usage, Bare: f.Bare, Work: f.Work,
+		Series: s.Series, Turn: s.Turn, Turns: s.Turns,
+	}
+	if share, ok := f.Slowdown(); ok {
+		out.Slowdown = &share
+	}
+	for _, x := range p.Processes {
+		out.Processes = append(out.Processes, processOut{x.PID, p.Strings[x.Name]})
+	}
+	counts := make([]int64, len(p.Threads))
+	for _, id := range p.Samples.Thread {
+		counts[id]++
+	}
+	for i := range p.Measures {
+		m := p.Words(i)
+		out.Measures = append(out.Measures, measureOut{m.Name, m.Label, m.Unit, m.Counted, p.Total(i)})
+	}
+	for i, x := range p.Threads {
+		out.Threads = append(out.Threads, threadOut{p.Processes[x.Process].PID, x.TID, p.Strings[x.Name], counts[i]})
+	}
+	for _, m := range p.Modules[1:] {
+		if m.Kind != profile.KindMark {
+			out.Modules = append(out.Modules, moduleOut{p.Strings[m.Path], p.Strings[m.BuildID], m.Kind.String()})
+		}
+	}
+	return out
+}
+
+func factsCommand() *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "facts FILE",
+		Short: "Show how a take was made, and what to know before trusting it",
+		Example: `  entelon facts engraved.take
+  entelon facts engraved.take --json`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			t, err := readTake(args[0])
+			if err != nil {
+				return err
+			}
+			out := factsOut(t)
+			if asJSON {
+				return printJSON(cmd.OutOrStdout(), out)
+			}
+			return printFacts(cmd.OutOrStdout(), t, out)
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return takeFile(c)
+}
+
+func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
+	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+	row := func(k, format string, args ...any) { fmt.Fprintf(tw, "%s\t%s\n", k, fmt.Sprintf(format, args...)) }
+	row("program", "%s", f.Program)
+	row("build", "%s", f.Build)
+	row("build ID", "%s", f.BuildID)
+	row("command", "%s", strings.Join(f.Command, " "))
+	row("directory", "%s", f.Dir)
+	row("started", "%s", f.StartedAt.Format(time.RFC3339))
+	row("duration", "%.2f s", float64(f.DurationNS)/1e9)
+	row("CPU by the kernel", "%.2f s", float64(f.CPUNS)/1e9)
+	row("rate", "%d a second (%s)", f.RateHz, f.Event)
+	for _, m := range f.Measures {
+		row(m.Label, "%s", profile.Amount(m.Total, m.Unit))
+	}
+	row("samples", "%s", thin(f.Samples))
+	row("lost", "%s", thin(f.Lost))
+	row("complete stacks", "%.2f %% (%s)", 100*f.CompleteShare, f.Unwind)
+	for _, c := range f.CutOff {
+		row("cut off", "%s: %s", thin(c.Stacks), c.Reason)
+	}
+	if f.Interpreted > 0 {
+		row("interpreted", "%s stacks have functions of an interpreter; %s more were hit while it changed them", thin(f.Interpreted), thin(f.Torn))
+	}
+	if f.RuntimeSet != "" {
+		row("runtime", "%s", f.RuntimeSet)
+	}
+	row("collector", "%.2f s CPU", float64(f.CollectorNS)/1e9)
+	if share, ok := t.Facts.Slowdown(); ok {
+		row("without sampling", "%.2f s; sampling made it %+.1f %% slower (one run each)", float64(f.Bare.DurationNS)/1e9, 100*share)
+	}
+	if f.Work > 0 {
+		row("work", "%g units, %s of CPU time each", f.Work, profile.Amount(int64(float64(f.CPUNS)/f.Work), "ns"))
+	}
+	for _, c := range f.Counters {
+		row(c.Name, "%s", thin(c.Value))
+	}
+	if len(f.NotCounted) > 0 {
+		row("not counted here", "%s", strings.Join(f.NotCounted, ", "))
+	}
+	if f.Usage != nil {
+		row("most memory", "%s", profile.Amount(f.Usage.MostResident, "bytes"))
+	}
+	if t.Settings.Turns > 1 {
+		row("series", "%s, take %d of %d", t.Settings.Series, t.Settings.Turn, t.Settings.Turns)
+	}
+	row("ended by", "%s", f.EndedBy)
+	row("processes", "%d", len(f.Processes))
+	row("threads", "%d", len(f.Threads))
+	row("machine", "%s, Linux %s, %d processors", f.Machine.Host, f.Machine.Kernel, f.Machine.Processors)
+	if f.Note != "" {
+		row("note", "%s", f.Note)
+	}
+	tr := tree.New(t.Profile)
+	cost := tr.Cost(0, scope.Scope{})
+	var text strings.Builder
+	for _, part := range reading.Take(tr, cost, tr.Functions(cost)) {
+		text.WriteString(part.Text)
+	}
+	row("reading", "%s", text.String())
+	for _, x := range f.Warnings {
+		row("warning", "%s %s", x.Text, x.Remedy)
+	}
+	return tw.Flush()
+}

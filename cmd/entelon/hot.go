@@ -1,0 +1,174 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"entelon/core/profile"
+	"entelon/core/scope"
+	"entelon/core/tree"
+)
+
+type hotJSON struct {
+	Scope     string        `json:"scope"` // "" is everything
+	Measure   string        `json:"measure"`
+	Unit      string        `json:"unit"`
+	Total     int64         `json:"total"`
+	Samples   int64         `json:"samples"`
+	Counted   bool          `json:"counted"` // every event is in it: no sampling error
+	Functions []functionOut `json:"functions"`
+}
+
+type functionOut struct {
+	Name       string  `json:"name"`
+	Short      string  `json:"short"`
+	Linkage    string  `json:"linkage"` // the linker's name, "" where it is the same
+	Module     string  `json:"module"`
+	Kind       string  `json:"kind"` // whose code: own, library, runtime, kernel, jit, mark or unknown
+	Runs       string  `json:"runs"` // native, interpreted, or made at run time
+	File       string  `json:"file"`
+	Line       uint32  `json:"line"`
+	Self       int64   `json:"self"`
+	Total      int64   `json:"total"`
+	SelfShare  float64 `json:"self_share"`
+	TotalShare float64 `json:"total_share"`
+}
+
+func hotCommand() *cobra.Command {
+	var by string
+	var limit int
+	var asJSON, full bool
+	var fold string
+	var chosen choice
+	c := &cobra.Command{
+		Use:   "hot FILE",
+		Short: "List a take's hot functions",
+		Example: `  entelon hot engraved.take
+  entelon hot engraved.take --by total --limit 50
+  entelon hot inkraster.take --full
+  entelon hot partbook.take --fold runtime
+  entelon hot engraved.take --measure waiting
+  entelon hot engraved.take --scope 'thread is worker-* and function is slur.Route and not idle'
+  entelon hot engraved.take --json`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if by != "self" && by != "total" {
+				return fmt.Errorf("--by %s: choose self or total", by)
+			}
+			if limit < 0 {
+				return fmt.Errorf("--limit %d: give a number of rows, or 0 for all", limit)
+			}
+			if fold != "" && fold != "runtime" {
+				return fmt.Errorf("--fold %s: only the runtime can be folded", fold)
+			}
+			t, err := readTake(args[0])
+			if err != nil {
+				return err
+			}
+			m, sc, err := chosen.of(t)
+			if err != nil {
+				return err
+			}
+			if asJSON && !cmd.Flags().Changed("limit") {
+				limit = 0
+			}
+			rows, c := hotRows(t, m, sc, by, limit, fold != "")
+			if asJSON {
+				return printJSON(cmd.OutOrStdout(), hotOut(t, sc, rows, c))
+			}
+			return printHot(cmd.OutOrStdout(), t, sc, rows, c, full)
+		},
+	}
+	c.Flags().StringVar(&by, "by", "self", "order by self or total cost")
+	c.Flags().IntVar(&limit, "limit", 30, "how many rows; 0 means all")
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON, all rows unless --limit is given")
+	c.Flags().BoolVar(&full, "full", false, "print names in full, with packages, parameters and template arguments")
+	chosen.add(c)
+	c.Flags().StringVar(&fold, "fold", "", "\"runtime\": count the functions of the language runtime as their callers'")
+	_ = c.RegisterFlagCompletionFunc("fold", cobra.FixedCompletions([]string{"runtime"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = c.RegisterFlagCompletionFunc("by", cobra.FixedCompletions([]string{"self", "total"}, cobra.ShellCompDirectiveNoFileComp))
+	return takeFile(c)
+}
+
+func hotOut(t *profile.Take, sc scope.Scope, rows []hotRow, c *tree.Cost) hotJSON {
+	m, total := t.Profile.Words(c.Measure), c.Total[0]
+	out := hotJSON{sc.String(), m.Name, m.Unit, total, c.TotalSamples[0], m.Counted, []functionOut{}}
+	for _, r := range rows {
+		out.Functions = append(out.Functions, functionOut{r.name, profile.Short(r.name), r.linkage, r.module, r.kind, r.runs, r.file, r.line, r.Self, r.Total,
+			share(r.Self, total), share(r.Total, total)})
+	}
+	return out
+}
+
+func share(v, total int64) float64 {
+	if total == 0 {
+		return 0
+	}
+	return float64(v) / float64(total)
+}
+
+func printHot(w io.Writer, t *profile.Take, sc scope.Scope, rows []hotRow, c *tree.Cost, full bool) error {
+	m, total := t.Profile.Words(c.Measure), c.Total[0]
+	fmt.Fprintf(w, "%s %s   100 %% = %s of %s · %s samples\n", t.Settings.Program, t.Settings.Build, profile.Amount(total, m.Unit), m.Label, thin(c.TotalSamples[0]))
+	if !sc.All() {
+		fmt.Fprintf(w, "scope: %s · the rest of %s is left out\n", sc, profile.Amount(t.Profile.Total(c.Measure)-total, m.Unit))
+	}
+	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', tabwriter.AlignRight)
+	unit, write := "", func(v int64) string { return fmt.Sprint(v) }
+	switch m.Unit {
+	case "ns":
+		unit, write = " s", func(v int64) string { return fmt.Sprintf("%.3f", float64(v)/1e9) }
+	case "bytes":
+		unit, write = " KiB", func(v int64) string { return fmt.Sprintf("%.1f", float64(v)/1024) }
+	}
+	fmt.Fprintf(tw, "self %%\tself%s\ttotal %%\ttotal%s\t  function\n", unit, unit)
+	for _, r := range rows {
+		where := ""
+		if r.file != "" {
+			where = fmt.Sprintf("  (%s:%d)", r.file, r.line)
+		}
+		fmt.Fprintf(tw, "%.2f\t%s\t%.2f\t%s\t  %s%s\n", 100*share(r.Self, total), write(r.Self), 100*share(r.Total, total), write(r.Total), shown(r.name, full), where)
+	}
+	return tw.Flush()
+}
+
+// hotRow is a function's row with its texts.
+type hotRow struct {
+	tree.FunctionCost
+	name, linkage, module, file string
+	kind, runs                  string
+	line                        uint32
+}
+
+// shown is a function's name as a table shows it.
+func shown(name string, full bool) string {
+	if full {
+		return name
+	}
+	return profile.Short(name)
+}
+
+// hotRows returns the first rows of a take's hot functions and the total.
+func hotRows(t *profile.Take, measure int, sc scope.Scope, by string, limit int, fold bool) ([]hotRow, *tree.Cost) {
+	tr := tree.New(t.Profile)
+	if fold {
+		tr = tree.NewFolded(t.Profile, tree.Runtime(t.Profile))
+	}
+	c := tr.Cost(measure, sc)
+	rows := tr.Functions(c)
+	if by == "total" {
+		tree.SortByTotal(rows)
+	}
+	if limit > 0 && len(rows) > limit {
+		rows = rows[:limit]
+	}
+	out := make([]hotRow, len(rows))
+	for i, r := range rows {
+		f := t.Profile.Functions[r.Function]
+		out[i] = hotRow{r, t.Profile.Strings[f.Name], t.Profile.Strings[f.Linkage], t.Profile.ModulePath(r.Function), t.Profile.Strings[f.File], f.Kind.String(), t.Profile.Modules[f.Module].Kind.Runs(), f.Line}
+	}
+	return out, c
+}

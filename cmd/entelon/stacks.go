@@ -1,0 +1,34 @@
+package main
+
+import (
+	"github.com/spf13/cobra"
+
+	"entelon/codec/stacks"
+)
+
+func stacksCommand() *cobra.Command {
+	var chosen choice
+	c := &cobra.Command{
+		Use:   "stacks FILE",
+		Short: "Print every distinct stack with its number of samples, one a line",
+		Long: `Prints every distinct stack, root first, with its number of samples, one a line;
+with --measure, with its value of that measure instead.`,
+		Example: `  entelon stacks engraved.take | sort -k2 -n
+  entelon stacks engraved.take --measure waiting
+  entelon stacks engraved.take --scope 'code is own and time from 2 s to 5 s'`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			t, err := readTake(args[0])
+			if err != nil {
+				return err
+			}
+			m, sc, err := chosen.of(t)
+			if err != nil {
+				return err
+			}
+			return stacks.Write(cmd.OutOrStdout(), t.Profile, m, sc, chosen.measure != "")
+		},
+	}
+	chosen.add(c)
+	return takeFile(c)
+}

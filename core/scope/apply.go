@@ -1,0 +1,292 @@
+package scope
+
+import (
+	"path"
+	"strconv"
+
+	"entelon/core/profile"
+)
+
+// subject is what an expression is asked about. The profile may grow while it
+// is asked.
+type subject struct {
+	p     *profile.Profile
+	about About
+}
+
+// condition is an expression over the samples of one profile. What depends on
+// the stack or on the thread alone is found out once for each of these.
+type condition struct {
+	kind   conditionKind
+	fixed  bool                        // of kindFixed
+	stack  func(profile.StackID) bool  // of kindStack
+	thread func(profile.ThreadID) bool // of kindThread
+	sample func(i int) bool            // of kindSample
+	p      *profile.Profile
+}
+
+type conditionKind uint8
+
+const (
+	kindFixed conditionKind = iota
+	kindStack
+	kindThread
+	kindSample
+)
+
+// holds reports whether sample i counts.
+func (c condition) holds(i int) bool {
+	switch c.kind {
+	case kindFixed:
+		return c.fixed
+	case kindStack:
+		return c.stack(c.p.Samples.Stack[i])
+	case kindThread:
+		return c.thread(c.p.Samples.Thread[i])
+	}
+	return c.sample(i)
+}
+
+func (s *subject) always(v bool) condition { return condition{kind: kindFixed, fixed: v, p: s.p} }
+
+// byStack asks the question once for each stack.
+func (s *subject) byStack(ask func(profile.StackID) bool) condition {
+	return condition{kind: kindStack, stack: once(ask), p: s.p}
+}
+
+// byName asks once for each name that a thread or its process has. While a take
+// is made, these change.
+func (s *subject) byName(name func(profile.ThreadID) profile.StringID, ask func(profile.ThreadID) bool) condition {
+	type answer struct {
+		name profile.StringID
+		is   uint8
+	}
+	var known []answer
+	return condition{kind: kindThread, p: s.p, thread: func(id profile.ThreadID) bool {
+		for len(known) <= int(id) {
+			known = append(known, answer{})
+		}
+		a := &known[id]
+		if now := name(id); a.is == 0 || a.name != now {
+			*a = answer{now, 1}
+			if ask(id) {
+				a.is = 2
+			}
+		}
+		return a.is == 2
+	}}
+}
+
+func (s *subject) bySample(ask func(int) bool) condition {
+	return condition{kind: kindSample, sample: ask, p: s.p}
+}
+
+// once keeps the answers to a question about identifiers.
+func once[I ~uint32](ask func(I) bool) func(I) bool {
+	const unknown, no, yes = 0, 1, 2
+	var known []uint8
+	return func(id I) bool {
+		if int(id) >= len(known) {
+			known = append(known, make([]uint8, int(id)+1-len(known)+len(known)/2)...)
+		}
+		if known[id] == unknown {
+			known[id] = no
+			if ask(id) {
+				known[id] = yes
+			}
+		}
+		return known[id] == yes
+	}
+}
+
+// gather joins conditions, those over the same thing into one. enough is the
+// answer of one that decides the whole.
+func (s *subject) gather(xs []expression, enough bool) condition {
+	var stacks, threads, rest []condition
+	for _, x := range xs {
+		c := x.on(s)
+		switch c.kind {
+		case kindFixed:
+			if c.fixed == enough {
+				return c
+			}
+		case kindStack:
+			stacks = append(stacks, c)
+		case kindThread:
+			threads = append(threads, c)
+		default:
+			rest = append(rest, c)
+		}
+	}
+	var out []condition
+	if len(stacks) == 1 {
+		out = append(out, stacks[0])
+	} else if len(stacks) > 1 {
+		out = append(out, s.byStack(func(id profile.StackID) bool {
+			for _, c := range stacks {
+				if c.stack(id) == enough {
+					return enough
+				}
+			}
+			return !enough
+		}))
+	}
+	if len(threads) == 1 {
+		out = append(out, threads[0])
+	} else if len(threads) > 1 {
+		out = append(out, condition{kind: kindThread, p: s.p, thread: func(id profile.ThreadID) bool {
+			for _, c := range threads {
+				if c.thread(id) == enough {
+					return enough
+				}
+			}
+			return !enough
+		}})
+	}
+	out = append(out, rest...)
+	switch len(out) {
+	case 0:
+		return s.always(!enough)
+	case 1:
+		return out[0]
+	}
+	return s.bySample(func(i int) bool {
+		for k := range out {
+			if out[k].holds(i) == enough {
+				return enough
+			}
+		}
+		return !enough
+	})
+}
+
+func (x all) on(s *subject) condition  { return s.gather(x, false) }
+func (x any_) on(s *subject) condition { return s.gather(x, true) }
+
+func (x not) on(s *subject) condition {
+	c := x.of.on(s)
+	switch c.kind {
+	case kindFixed:
+		return s.always(!c.fixed)
+	case kindStack:
+		return condition{kind: kindStack, stack: func(id profile.StackID) bool { return !c.stack(id) }, p: s.p}
+	case kindThread:
+		return condition{kind: kindThread, thread: func(id profile.ThreadID) bool { return !c.thread(id) }, p: s.p}
+	}
+	return s.bySample(func(i int) bool { return !c.sample(i) })
+}
+
+func (x between) on(s *subject) condition {
+	return s.bySample(func(i int) bool {
+		if s.p.Samples.Time == nil { // a folded profile has no times and cannot be restricted by them
+			return true
+		}
+		t := s.p.Samples.Time[i]
+		return t >= x.from && (x.to == 0 || t < x.to)
+	})
+}
+
+func (x amount) on(s *subject) condition {
+	m := -1
+	for i := range s.p.Measures {
+		if w := s.p.Words(i); w.Name == x.measure && (w.Unit == x.unit || x.value == 0) {
+			m = i
+		}
+	}
+	if m < 0 {
+		return s.always(false)
+	}
+	return s.bySample(func(i int) bool {
+		v := s.p.Samples.Values[m][i]
+		switch x.by {
+		case over:
+			return v > x.value
+		case under:
+			return v < x.value && v != 0 // 0: it was taken for another measure
+		case atLeast:
+			return v >= x.value
+		}
+		return v <= x.value && v != 0
+	})
+}
+
+func (x field) on(s *subject) condition {
+	p := s.p
+	switch x.name {
+	case "program":
+		return s.always(fitsAny(x.is, s.about.Program))
+	case "build":
+		return s.always(fitsAny(x.is, s.about.Build))
+	case "process":
+		return s.byName(func(id profile.ThreadID) profile.StringID { return p.Processes[p.Threads[id].Process].Name }, func(id profile.ThreadID) bool {
+			pr := p.Processes[p.Threads[id].Process]
+			return fitsAny(x.is, p.Strings[pr.Name], number(pr.PID))
+		})
+	case "thread":
+		return s.byName(func(id profile.ThreadID) profile.StringID { return p.Threads[id].Name }, func(id profile.ThreadID) bool {
+			t := p.Threads[id]
+			return fitsAny(x.is, p.Strings[t.Name], number(t.TID))
+		})
+	case "function":
+		is := s.function(x.is)
+		return s.walked(1, func(state uint8, f profile.FunctionID) uint8 {
+			if state == 1 || is(f) {
+				return 1
+			}
+			return 0
+		})
+	case "top":
+		is := s.function(x.is)
+		return s.byStack(func(id profile.StackID) bool { return id != 0 && is(p.FunctionOf(id)) })
+	case "module":
+		return s.byStack(func(id profile.StackID) bool {
+			if id == 0 {
+				return false
+			}
+			f := p.FunctionOf(id)
+			whole := p.ModulePath(f)
+			return fitsAny(x.is, whole, path.Base(whole), p.Home(f), p.Area(f))
+		})
+	case "code":
+		return s.byStack(func(id profile.StackID) bool {
+			return id != 0 && fitsAny(x.is, p.Functions[p.FunctionOf(id)].Kind.String())
+		})
+	}
+	return s.always(false) // labels and spans: the profile has none
+}
+
+// function asks once for each function whether one of the names is its own.
+func (s *subject) function(is []pattern) func(profile.FunctionID) bool {
+	return once(func(f profile.FunctionID) bool {
+		name := s.p.FunctionName(f)
+		return fitsAny(is, name, profile.Short(name), s.p.Strings[s.p.Functions[f].Linkage])
+	})
+}
+
+func (x pathExpr) on(s *subject) condition {
+	steps := make([]func(profile.FunctionID) bool, len(x.steps))
+	for i := range x.steps {
+		steps[i] = s.function(x.steps[i : i+1])
+	}
+	return s.walked(uint8(len(steps)), func(state uint8, f profile.FunctionID) uint8 {
+		if int(state) < len(steps) && steps[state](f) {
+			return state + 1
+		}
+		return state
+	})
+}
+
+// walked goes down each stack from its root with a state, from 0, and holds
+// where the state at its end is the one that is accepted.
+func (s *subject) walked(accept uint8, step func(uint8, profile.FunctionID) uint8) condition {
+	states := []uint8{0}
+	p := s.p
+	return condition{kind: kindStack, p: p, stack: func(id profile.StackID) bool {
+		for n := profile.StackID(len(states)); n <= id; n++ {
+			states = append(states, step(states[p.Stacks.Parent[n]], p.FunctionOf(n)))
+		}
+		return states[id] == accept
+	}}
+}
+
+func number(n uint32) string { return strconv.FormatUint(uint64(n), 10) }

@@ -1,0 +1,337 @@
+package scope
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/alecthomas/participle/v2"
+	"github.com/alecthomas/participle/v2/lexer"
+)
+
+// The grammar, in docs/scope.md in the notation of RFC 5234. The structures
+// below are what the parser fills; expressions are made from them.
+type (
+	anyNode struct {
+		All []*allNode `parser:"@@ ('or' @@)*"`
+	}
+	allNode struct {
+		One []*oneNode `parser:"@@ ('and' @@)*"`
+	}
+	oneNode struct {
+		Not   *oneNode       `parser:"  'not' @@"`
+		Group *anyNode       `parser:"| '(' @@ ')'"`
+		Is    *conditionNode `parser:"| @@"`
+	}
+	conditionNode struct {
+		Pos   lexer.Position
+		Idle  bool       `parser:"  @'idle'"`
+		Time  *timeNode  `parser:"| 'time' @@"`
+		Path  *pathNode  `parser:"| 'path' @@"`
+		Label *labelNode `parser:"| 'label' @@"`
+		Field *fieldNode `parser:"| @@"`
+	}
+	timeNode struct {
+		Pos  lexer.Position
+		From *amountNode `parser:"( 'from' @@ )?"`
+		To   *amountNode `parser:"( 'to' @@ )?"`
+	}
+	pathNode struct {
+		Not   bool        `parser:"'is' @'not'?"`
+		Steps []*textNode `parser:"@@ ('>' @@)*"`
+	}
+	labelNode struct {
+		Name  *textNode   `parser:"@@ 'is'"`
+		Not   bool        `parser:"@'not'?"`
+		Texts []*textNode `parser:"@@ (',' @@)*"`
+	}
+	fieldNode struct {
+		Pos     lexer.Position
+		Name    string      `parser:"@Word"`
+		Is      *textsNode  `parser:"( 'is' @@"`
+		Matches *textNode   `parser:"| 'matches' @@"`
+		Over    *amountNode `parser:"| 'over' @@"`
+		Under   *amountNode `parser:"| 'under' @@"`
+		Least   *amountNode `parser:"| 'at' ( 'least' @@"`
+		Most    *amountNode `parser:"       | 'most' @@ ) )"`
+	}
+	textsNode struct {
+		Not   bool        `parser:"@'not'?"`
+		Texts []*textNode `parser:"@@ (',' @@)*"`
+	}
+	textNode struct {
+		Pos    lexer.Position
+		Quoted *string `parser:"  @Quoted"`
+		Word   string  `parser:"| @Word"`
+	}
+	amountNode struct {
+		Pos    lexer.Position
+		Number string `parser:"@Word"`
+		Unit   string `parser:"@( 'ns' | 'us' | 'µs' | 'ms' | 's' | 'min' | 'B' | 'KiB' | 'MiB' | 'GiB' )?"`
+	}
+)
+
+// A word may hold a Go receiver, so that methods need no quotes.
+var rules = lexer.MustSimple([]lexer.SimpleRule{
+	{Name: "Space", Pattern: `\s+`},
+	{Name: "Quoted", Pattern: `"(\\.|[^"\\])*"`},
+	{Name: "Word", Pattern: `(\(\*[\w.]+\)|[^\s,()<>="!])+`},
+	{Name: "Sign", Pattern: `[(),>]`},
+})
+
+var grammar = participle.MustBuild[anyNode](participle.Lexer(rules), participle.Elide("Space"), participle.UseLookahead(2))
+
+// reserved words have to stand in quotes where they are meant as a text.
+var reserved = []string{"and", "or", "not", "is", "matches", "over", "under", "at", "from", "to", "idle"}
+
+// maxText bounds what is parsed, and with it how deep brackets are nested.
+const maxText = 16 << 10
+
+const maxDepth = 100
+
+func parse(text string) (expression, error) {
+	if len(text) > maxText {
+		return nil, &SyntaxError{Text: text[:40] + "…", Problem: fmt.Sprintf("the expression is longer than %d bytes", maxText)}
+	}
+	if !utf8.ValidString(text) {
+		return nil, &SyntaxError{Text: strings.ToValidUTF8(text, "?"), Problem: "the expression is not valid text"}
+	}
+	depth := 0
+	for i, r := range text {
+		switch r {
+		case '(':
+			depth++
+		case ')':
+			depth--
+		}
+		if depth > maxDepth || strings.Count(text, "not") > 2*maxDepth {
+			return nil, &SyntaxError{Text: text, At: utf8.RuneCountInString(text[:i]), Problem: fmt.Sprintf("more than %d brackets are open", maxDepth)}
+		}
+	}
+	tree, err := grammar.ParseString("", text)
+	if err != nil {
+		return nil, explain(text, err)
+	}
+	c := converter{text}
+	return c.any(tree)
+}
+
+// converter makes expressions of what was parsed, and checks what the grammar
+// does not: names of fields, amounts, patterns.
+type converter struct{ text string }
+
+func (c converter) any(n *anyNode) (expression, error) {
+	var out any_
+	for _, a := range n.All {
+		x, err := c.all(a)
+		if err != nil {
+			return nil, err
+		}
+		if more, ok := x.(any_); ok {
+			out = append(out, more...)
+			continue
+		}
+		out = append(out, x)
+	}
+	if len(out) == 1 {
+		return out[0], nil
+	}
+	return out, nil
+}
+
+func (c converter) all(n *allNode) (expression, error) {
+	var out all
+	for _, o := range n.One {
+		x, err := c.one(o)
+		if err != nil {
+			return nil, err
+		}
+		if more, ok := x.(all); ok {
+			out = append(out, more...)
+			continue
+		}
+		out = append(out, x)
+	}
+	if len(out) == 1 {
+		return out[0], nil
+	}
+	return out, nil
+}
+
+func (c converter) one(n *oneNode) (expression, error) {
+	switch {
+	case n.Not != nil:
+		x, err := c.one(n.Not)
+		if err != nil {
+			return nil, err
+		}
+		return negate(x), nil
+	case n.Group != nil:
+		return c.any(n.Group)
+	}
+	return c.condition(n.Is)
+}
+
+func (c converter) condition(n *conditionNode) (expression, error) {
+	switch {
+	case n.Idle:
+		return idle{}, nil
+	case n.Time != nil:
+		return c.time(n.Time)
+	case n.Path != nil:
+		steps, err := c.patterns(n.Path.Steps)
+		if err == nil && len(steps) > maxSteps {
+			err = c.wrong(n.Pos, fmt.Sprintf("a path has at most %d steps", maxSteps), "")
+		}
+		return negated(pathExpr{steps}, n.Path.Not), err
+	case n.Label != nil:
+		texts, err := c.patterns(n.Label.Texts)
+		return negated(field{"label " + quote(n.Label.Name.value()), texts}, n.Label.Not), err
+	}
+	return c.field(n.Field)
+}
+
+func (c converter) time(n *timeNode) (expression, error) {
+	if n.From == nil && n.To == nil {
+		return nil, c.wrong(n.Pos, `"time" is followed by "from" or "to" and a time, such as: time from 3.2 s to 5.9 s`, "")
+	}
+	var out between
+	for _, x := range []struct {
+		n    *amountNode
+		into *int64
+	}{{n.From, &out.from}, {n.To, &out.to}} {
+		if x.n == nil {
+			continue
+		}
+		v, unit, err := c.amount(x.n)
+		if err != nil {
+			return nil, err
+		}
+		if unit != "ns" {
+			return nil, c.wrong(x.n.Pos, "a time has a unit: s, ms, µs or ns", "")
+		}
+		*x.into = v
+	}
+	if n.To != nil && out.to <= out.from {
+		return nil, c.wrong(n.To.Pos, "the time ends before it begins", "")
+	}
+	return out, nil
+}
+
+func (c converter) field(n *fieldNode) (expression, error) {
+	if n.Is != nil || n.Matches != nil {
+		if !slices.Contains(fieldNames, n.Name) {
+			near := nearest(n.Name, fieldNames)
+			return nil, c.wrong(n.Pos, fmt.Sprintf("there is no field %q; there are %s", n.Name, strings.Join(fieldNames, ", ")), c.replaced(n.Pos, n.Name, near))
+		}
+		if n.Matches != nil {
+			p, err := matching(n.Matches.value())
+			if err != nil {
+				return nil, c.wrong(n.Matches.Pos, err.Error(), "")
+			}
+			return field{n.Name, []pattern{p}}, nil
+		}
+		texts, err := c.patterns(n.Is.Texts)
+		if err != nil {
+			return nil, err
+		}
+		if n.Name == "code" {
+			for _, t := range n.Is.Texts {
+				if v := t.value(); !slices.Contains(codeNames, v) && !strings.ContainsAny(v, "*?") {
+					return nil, c.wrong(t.Pos, fmt.Sprintf("code is one of %s", strings.Join(codeNames, ", ")), c.replaced(t.Pos, v, nearest(v, codeNames)))
+				}
+			}
+		}
+		return negated(field{n.Name, texts}, n.Is.Not), nil
+	}
+	for _, x := range []struct {
+		n  *amountNode
+		by comparison
+	}{{n.Over, over}, {n.Under, under}, {n.Least, atLeast}, {n.Most, atMost}} {
+		if x.n == nil {
+			continue
+		}
+		if slices.Contains(fieldNames, n.Name) {
+			return nil, c.wrong(n.Pos, fmt.Sprintf(`%s is no amount; write "%s is …"`, n.Name, n.Name), "")
+		}
+		v, unit, err := c.amount(x.n)
+		return amount{n.Name, x.by, v, unit}, err
+	}
+	return nil, errors.New("a condition without a part") // the grammar has none
+}
+
+func (t *textNode) value() string {
+	if t.Quoted != nil {
+		s, err := strconv.Unquote(*t.Quoted)
+		if err != nil {
+			return strings.Trim(*t.Quoted, `"`)
+		}
+		return s
+	}
+	return t.Word
+}
+
+func (c converter) patterns(ns []*textNode) ([]pattern, error) {
+	out := make([]pattern, len(ns))
+	for i, n := range ns {
+		if n.Quoted == nil && slices.Contains(reserved, n.Word) {
+			return nil, c.wrong(n.Pos, fmt.Sprintf("%q is a word of the language; put it into quotes if a name is meant", n.Word), "")
+		}
+		v := n.value()
+		if v == "" {
+			return nil, c.wrong(n.Pos, "a name cannot be empty", "")
+		}
+		out[i] = literal(v)
+	}
+	return out, nil
+}
+
+var units = map[string]struct {
+	unit string
+	size float64
+}{
+	"ns": {"ns", 1}, "us": {"ns", 1e3}, "µs": {"ns", 1e3}, "ms": {"ns", 1e6}, "s": {"ns", 1e9}, "min": {"ns", 60e9},
+	"B": {"bytes", 1}, "KiB": {"bytes", 1 << 10}, "MiB": {"bytes", 1 << 20}, "GiB": {"bytes", 1 << 30}, "": {"count", 1},
+}
+
+var glued = regexp.MustCompile(`^([0-9.]+)(\D*)$`)
+
+// amount reads a number with its unit, which may be written together.
+func (c converter) amount(n *amountNode) (value int64, unit string, err error) {
+	m := glued.FindStringSubmatch(n.Number)
+	if m == nil {
+		return 0, "", c.wrong(n.Pos, fmt.Sprintf("%q is no number", n.Number), "")
+	}
+	number, name := m[1], n.Unit
+	if m[2] != "" {
+		name = m[2]
+	}
+	u, ok := units[name]
+	v, parseErr := strconv.ParseFloat(number, 64)
+	if parseErr != nil || !ok {
+		return 0, "", c.wrong(n.Pos, fmt.Sprintf("%q is no amount; write a number and a unit, such as 5 ms or 16 KiB", n.Number), "")
+	}
+	if v *= u.size; v > math.MaxInt64/2 {
+		return 0, "", c.wrong(n.Pos, "that is too much", "")
+	}
+	return int64(math.Round(v)), u.unit, nil
+}
+
+func (c converter) wrong(at lexer.Position, problem, correction string) *SyntaxError {
+	return &SyntaxError{Text: c.text, At: utf8.RuneCountInString(c.text[:min(at.Offset, len(c.text))]), Problem: problem, Correction: correction}
+}
+
+// replaced is the text with one word in the place of another, "" where there
+// is none.
+func (c converter) replaced(at lexer.Position, old, with string) string {
+	if with == "" {
+		return ""
+	}
+	begin, end := c.text[:at.Offset], c.text[at.Offset:]
+	return begin + strings.Replace(end, old, with, 1)
+}

@@ -1,0 +1,254 @@
+package scope
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"sort"
+	"strings"
+
+	"entelon/core/profile"
+)
+
+// Names are what a take has to be chosen by, for completing expressions and for
+// noticing names that it does not have.
+type Names struct {
+	of map[string][]named // by field, those with most samples first
+}
+
+type named struct {
+	name    string
+	also    []string // under which it is found, too
+	samples int64
+}
+
+// NewNames lists the names of a profile. It takes one pass over the samples and
+// one over the stacks.
+func NewNames(p *profile.Profile, about About) *Names {
+	byStack := make([]int64, p.Stacks.Len())
+	byThread := make([]int64, len(p.Threads))
+	for i, s := range p.Samples.Stack {
+		byStack[s]++
+		byThread[p.Samples.Thread[i]]++
+	}
+	self := make([]int64, len(p.Functions))
+	for s := 1; s < len(byStack); s++ {
+		self[p.FunctionOf(profile.StackID(s))] += byStack[s]
+	}
+	passing := make([]int64, len(p.Functions))
+	for s := len(byStack) - 1; s > 0; s-- {
+		passing[p.FunctionOf(profile.StackID(s))] += byStack[s] // recursion counts more than once, which does no harm here
+		byStack[p.Stacks.Parent[s]] += byStack[s]
+	}
+	n := &Names{of: map[string][]named{}}
+	gather := func(field string, each func(add func(name string, samples int64, also ...string))) {
+		at := map[string]int{}
+		each(func(name string, samples int64, also ...string) {
+			if name == "" {
+				return
+			}
+			i, ok := at[name]
+			if !ok {
+				i = len(n.of[field])
+				at[name] = i
+				n.of[field] = append(n.of[field], named{name: name})
+			}
+			x := &n.of[field][i]
+			x.samples += samples
+			for _, a := range also {
+				if a != "" && a != name && !slices.Contains(x.also, a) {
+					x.also = append(x.also, a)
+				}
+			}
+		})
+		sort.SliceStable(n.of[field], func(a, b int) bool { return n.of[field][a].samples > n.of[field][b].samples })
+	}
+	gather("thread", func(add func(string, int64, ...string)) {
+		for i, t := range p.Threads {
+			add(p.Strings[t.Name], byThread[i], number(t.TID))
+		}
+	})
+	gather("process", func(add func(string, int64, ...string)) {
+		for i, t := range p.Threads {
+			pr := p.Processes[t.Process]
+			add(p.Strings[pr.Name], byThread[i], number(pr.PID))
+		}
+	})
+	functions := func(weights []int64) func(add func(string, int64, ...string)) {
+		return func(add func(string, int64, ...string)) {
+			for i := 1; i < len(p.Functions); i++ {
+				name := p.FunctionName(profile.FunctionID(i))
+				add(profile.Short(name), weights[i], name, p.Strings[p.Functions[i].Linkage])
+			}
+		}
+	}
+	gather("function", functions(passing))
+	gather("path", functions(passing))
+	gather("top", functions(self))
+	gather("module", func(add func(string, int64, ...string)) {
+		for i := 1; i < len(p.Functions); i++ {
+			f := profile.FunctionID(i)
+			whole := p.ModulePath(f)
+			add(path.Base(whole), self[i], whole, p.Home(f), p.Area(f))
+		}
+	})
+	gather("code", func(add func(string, int64, ...string)) {
+		for i := 1; i < len(p.Functions); i++ {
+			add(p.Functions[i].Kind.String(), self[i])
+		}
+	})
+	gather("program", func(add func(string, int64, ...string)) { add(about.Program, int64(p.Samples.Len())) })
+	gather("build", func(add func(string, int64, ...string)) { add(about.Build, int64(p.Samples.Len())) })
+	gather("", func(add func(string, int64, ...string)) { // the measures stand where a field could
+		for i := range p.Measures {
+			add(p.Words(i).Name, p.Total(i))
+		}
+	})
+	return n
+}
+
+// Absent says which names of an expression the take does not have, each in one
+// sentence with the nearest that it has.
+func (n *Names) Absent(s Scope) []string {
+	out := []string{}
+	var look func(expression)
+	absent := func(field string, ps []pattern) {
+		for _, p := range ps {
+			if n.has(field, p) {
+				continue
+			}
+			text := fmt.Sprintf("The take has no %s %q", what(field), p.source)
+			if p.is {
+				text = fmt.Sprintf("The take has no %s that matches %q", what(field), p.source)
+			}
+			if near := nearest(p.source, n.all(field)); near != "" {
+				text += fmt.Sprintf("; the nearest is %s", quote(near))
+			}
+			out = append(out, text+".")
+		}
+	}
+	look = func(x expression) {
+		switch x := x.(type) {
+		case all:
+			for _, c := range x {
+				look(c)
+			}
+		case any_:
+			for _, c := range x {
+				look(c)
+			}
+		case not:
+			look(x.of)
+		case field:
+			absent(x.name, x.is)
+		case pathExpr:
+			absent("path", x.steps)
+		case amount:
+			absent("", []pattern{literal(x.measure)})
+		}
+	}
+	if s.root != nil {
+		look(s.root)
+	}
+	return out
+}
+
+func what(field string) string {
+	switch field {
+	case "":
+		return "measure"
+	case "path":
+		return "function"
+	case "top":
+		return "function on top of a stack"
+	case "code":
+		return "code of the kind"
+	}
+	return field
+}
+
+func (n *Names) has(field string, p pattern) bool {
+	for _, x := range n.of[field] {
+		if p.fits(x.name) {
+			return true
+		}
+		for _, a := range x.also {
+			if p.fits(a) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (n *Names) all(field string) []string {
+	var out []string
+	for _, x := range n.of[field] {
+		out = append(out, x.name)
+	}
+	return out
+}
+
+// Proposal is a way to go on with an expression.
+type Proposal struct {
+	Text    string // the piece that is put in
+	From    int    // the characters that it replaces
+	To      int
+	Samples int64 // of a name; 0 for a word of the language
+}
+
+// mostProposals is how many are made at once.
+const mostProposals = 12
+
+// Complete proposes what may stand at a place of an expression, counted in
+// characters: words of the language, and names of the take that hold what stands
+// there already, those that begin with it first.
+func (n *Names) Complete(text string, at int) []Proposal {
+	rs := []rune(text)
+	at = max(0, min(at, len(rs)))
+	head := string(rs[:at])
+	ts, _ := tokens(head)
+	begun, from := "", at
+	if k := len(ts); k > 0 && strings.HasSuffix(head, ts[k-1].text) && (ts[k-1].word || ts[k-1].quote) {
+		begun = ts[k-1].text
+		from = at - len([]rune(begun))
+		ts = ts[:k-1]
+	} else if i := strings.LastIndexByte(head, '"'); i >= 0 && strings.Count(head, `"`)%2 == 1 {
+		begun = head[i:]
+		from = at - len([]rune(begun))
+	}
+	place := follow(ts)
+	typed := strings.Trim(begun, `"`)
+	out := []Proposal{}
+	names := func(field string) {
+		for pass := range 2 { // first those that begin with it
+			for _, x := range n.of[field] {
+				begins := hasPrefixFold(x.name, typed)
+				for _, a := range x.also {
+					begins = begins || hasPrefixFold(a, typed) && typed != ""
+				}
+				within := strings.Contains(strings.ToLower(x.name), strings.ToLower(typed))
+				if begins == (pass == 0) && (begins || within) && len(out) < mostProposals {
+					out = append(out, Proposal{quote(x.name), from, at, x.samples})
+				}
+			}
+		}
+	}
+	switch place.want {
+	case wantName, wantNotOrName:
+		names(place.field)
+	}
+	for _, w := range place.words() {
+		if hasPrefixFold(w, begun) && len(out) < mostProposals+4 {
+			out = append(out, Proposal{Text: w, From: from, To: at})
+		}
+	}
+	if place.want == wantCondition && begun != "" {
+		names("")
+	}
+	return out
+}
+
+func hasPrefixFold(s, prefix string) bool {
+	return len(s) >= len(prefix) && strings.EqualFold(s[:len(prefix)], prefix)
+}
