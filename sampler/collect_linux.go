@@ -58,6 +58,8 @@ type session struct {
 	unoptimised string
 	before      machineTime // the machine's, when the take began
 	usage       *usage
+	slowed      slowed   // the machine's processors, when the take began
+	absent      []string // files that the command names and that were not there
 }
 
 func newSession(o Options, sink Sink) *session {
@@ -87,6 +89,7 @@ func (s *session) collect(ctx context.Context) (*Result, error) {
 		return nil, errors.Join(err, s.abandon())
 	}
 	s.before, _ = machineTicks() // where it cannot be read, nothing is said of it
+	s.slowed, s.absent = readSlowed("/", s.pids), absentFiles(s.o.Settings)
 	s.began = time.Now()
 	s.resolver.origin, s.resolver.began, s.resolver.round = monotonic(), s.began, 1
 	if err := s.begin(); err != nil {
@@ -98,7 +101,9 @@ func (s *session) collect(ctx context.Context) (*Result, error) {
 // prepare finds the program and puts the events in place.
 func (s *session) prepare() (err error) {
 	set := &s.o.Settings
-	set.Event = "cpu-clock"
+	if err := s.chooseEvent(); err != nil {
+		return err
+	}
 	if err := s.chooseUnwind(); err != nil {
 		return err
 	}
@@ -157,6 +162,9 @@ func (s *session) chooseMeasures() (err error) {
 	for _, m := range s.measures {
 		set.Measures = append(set.Measures, m.String())
 		s.columns = append(s.columns, m.addTo(s.builder))
+		if m.Kind == MeasureCPU && set.Event == EventCycles {
+			s.builder.Column(profile.Measure{Name: s.builder.Intern("cycles"), Unit: s.builder.Intern("count"), Combine: profile.Sum})
+		}
 		switch m.Kind {
 		case MeasureWaiting:
 			s.waits = newWaits(s.resolver, s.columns[len(s.columns)-1])
@@ -478,6 +486,7 @@ func (s *session) gone(r record) {
 		return
 	}
 	delete(s.lastCalls, tid)
+	s.resolver.ran.gone(tid, s.target.cpus)
 	if s.waits != nil {
 		s.waits.gone(tid)
 	}

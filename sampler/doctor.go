@@ -24,6 +24,16 @@ func Examine() []Check { return examine() }
 // Machine returns the facts of this machine.
 func Machine() profile.Machine { return machineFacts() }
 
+// Group is a control group in which something runs, such as a container.
+type Group struct {
+	Path      string // below the system's folder of control groups
+	Processes int
+	Programs  []string // some of their names
+}
+
+// Groups lists the control groups in which something runs, by path.
+func Groups() ([]Group, error) { return runningGroups() }
+
 // RunningProcess is a process that could be attached to.
 type RunningProcess struct {
 	PID     int

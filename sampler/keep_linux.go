@@ -19,6 +19,7 @@ type chosen struct {
 	kernel func() bool // the kernel's part of stacks is sampled
 	column int         // of processor time, -1 if that is not measured
 	left   int64       // samples that were not kept
+	tick   int64       // of the clock, in nanoseconds
 	clock  int64       // processor time that they stand for, in nanoseconds
 	unseen bool        // the kernel did not hand over all of those
 }
@@ -34,7 +35,7 @@ func (s *session) choose() error {
 	if sc.All() {
 		return nil
 	}
-	s.chosen = &chosen{scope: sc, r: s.resolver, column: s.columnOf(MeasureCPU), kernel: func() bool { return s.kernel }}
+	s.chosen = &chosen{scope: sc, r: s.resolver, column: s.columnOf(MeasureCPU), tick: int64(1e9) / int64(s.o.Settings.RateHz), kernel: func() bool { return s.kernel }}
 	s.resolver.chosen = s.chosen
 	return nil
 }
@@ -78,7 +79,7 @@ func (c *chosen) early(rec record, src *source) (out bool) {
 	}
 	c.left++
 	if src.clock {
-		c.clock += int64(src.attr.Sample)
+		c.clock += c.tick
 	}
 	return true
 }

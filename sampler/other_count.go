@@ -14,6 +14,7 @@ func examine() []Check {
 	return []Check{{Name: "Sampling", State: CheckBad, Text: ErrUnsupported.Error() + "."}}
 }
 
+func runningGroups() ([]Group, error)             { return nil, ErrUnsupported }
 func runningProcesses() ([]RunningProcess, error) { return nil, ErrUnsupported }
 
 func machineFacts() profile.Machine { return profile.Machine{} }

@@ -104,7 +104,7 @@ func TestDecodeStack(t *testing.T) {
 		{"more than there is room", 2, 64, 72, false, true, false},
 	} {
 		var s sample
-		ok := s.decode(record{kind: recSample, body: encodeStack(c.abi, c.room, c.used)}, true, false)
+		ok := s.decode(record{kind: recSample, body: encodeStack(c.abi, c.room, c.used)}, true, false, false)
 		if ok != c.ok || (s.registers.Known != 0) != c.known || s.full != c.full || ok && uint64(len(s.stack)) != c.used {
 			t.Errorf("%s: %v, registers %#x, %d bytes, full %v", c.name, ok, s.registers.Known, len(s.stack), s.full)
 		}
@@ -116,7 +116,7 @@ func TestDecodeStack(t *testing.T) {
 	whole := encodeStack(2, 64, 64)
 	for n := 56; n < len(whole); n++ {
 		var s sample
-		if s.decode(record{kind: recSample, body: whole[:n]}, true, false) {
+		if s.decode(record{kind: recSample, body: whole[:n]}, true, false, false) {
 			t.Fatalf("%d of %d bytes are taken for a sample", n, len(whole))
 		}
 	}

@@ -41,6 +41,7 @@ type resolver struct {
 	cut     [unwind.EndCount]int64 // stacks cut off, by reason
 	now     uint64                 // time of the sample at hand
 	sample  sample
+	ran     ran
 	walk    unwind.Sample
 	windows unwind.Memory
 	steps   []unwind.Step
@@ -59,7 +60,7 @@ func newResolver(b *profile.Builder, facts *profile.Facts, finder *symbol.Finder
 	r := &resolver{
 		b: b, modules: ms, ps: newProcesses(b, ms), facts: facts,
 		kernelFrames: map[uint64]profile.FrameID{}, unnamed: map[string]int64{},
-		noName: map[profile.FrameID]string{}, marks: map[string]profile.FrameID{}, noTable: map[string]int64{},
+		noName: map[profile.FrameID]string{}, marks: map[string]profile.FrameID{}, noTable: map[string]int64{}, ran: ran{},
 	}
 	return r
 }
@@ -119,6 +120,10 @@ func (r *resolver) add(rec record, src *source) error {
 	if err != nil {
 		return err
 	}
+	if src.cycles {
+		r.keep(x, 0, r.value(src.column, int64(r.ran.since(rec, r.sample.running)), int64(r.sample.period)))
+		return nil
+	}
 	r.keep(x, 0, r.value(src.column, int64(r.sample.period)))
 	return nil
 }
@@ -138,7 +143,7 @@ func (r *resolver) value(column int, v ...int64) []int64 {
 // see walks the stack of a sample.
 func (r *resolver) see(rec record, src *source) (seen, error) {
 	r.copied = src.copied
-	if !r.sample.decode(rec, src.copied, src.raw) {
+	if !r.sample.decode(rec, src.copied, src.raw, src.cycles) {
 		return seen{}, errors.New("a sample is longer than its record")
 	}
 	p := r.ps.get(rec.pid)

@@ -171,6 +171,7 @@ func nativeUint64(b []byte) uint64 { return binary.NativeEndian.Uint64(b) }
 // sample is a decoded sample record.
 type sample struct {
 	period    uint64
+	running   uint64   // for how long the event ran, in nanoseconds, where it tells
 	chain     []uint64 // aliases nothing; reused between calls
 	registers unwind.Registers
 	stack     []byte // aliases the record
@@ -179,16 +180,23 @@ type sample struct {
 }
 
 // decode reads a record. copied tells whether registers and stack are in it,
-// raw whether a tracepoint's own record is.
-func (s *sample) decode(r record, copied, raw bool) bool {
+// raw whether a tracepoint's own record is, timed whether the time is for which
+// the event ran.
+func (s *sample) decode(r record, copied, raw, timed bool) bool {
 	ne := binary.NativeEndian
 	b := r.body
 	if len(b) < 56 {
 		return false
 	}
 	s.period = ne.Uint64(b[40:])
-	n := ne.Uint64(b[48:])
-	b = b[56:]
+	if b = b[48:]; timed { // PERF_SAMPLE_READ: the count and the time
+		if len(b) < 24 {
+			return false
+		}
+		s.running, b = ne.Uint64(b[8:]), b[16:]
+	}
+	n := ne.Uint64(b)
+	b = b[8:]
 	if n > uint64(len(b)/8) {
 		return false
 	}

@@ -80,6 +80,13 @@ type Result struct {
 	Signal func(sig int)
 }
 
+// The events that can trigger a sample of processor time, as they stand in the
+// settings of a take.
+const (
+	EventClock  = "cpu-clock"
+	EventCycles = "cycles"
+)
+
 // Errors that Collect returns, wrapped with what was being done. Remedy tells
 // what can be done about one.
 var (
@@ -91,6 +98,7 @@ var (
 	ErrFiles       = errors.New("the process has more threads than files may be open")
 	ErrUnwind      = errors.New("there is no such way to walk stacks")
 	ErrStackBytes  = errors.New("that much of a stack cannot be copied")
+	ErrNoCycles    = errors.New("this machine does not hand on its processor's counter of cycles")
 	ErrRate        = errors.New("the kernel does not allow this rate")
 	ErrNoFunction  = errors.New("there is no such function in the program")
 	ErrProbe       = errors.New("the function cannot be counted")
@@ -118,6 +126,8 @@ func Remedy(err error) string {
 		return "look its name up with: entelon hot FILE --full"
 	case errors.Is(err, ErrMeasure):
 		return "entelon take --help lists the measures"
+	case errors.Is(err, ErrNoCycles):
+		return "sample by the clock, with --event cpu-clock or without --event"
 	case errors.Is(err, ErrRate):
 		return "give a lower --rate, or raise the limit: sysctl kernel.perf_event_max_sample_rate"
 	}

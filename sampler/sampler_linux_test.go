@@ -65,19 +65,23 @@ func TestSplitRecords(t *testing.T) {
 		t.Fatalf("%+v", got)
 	}
 	var s sample
-	if !s.decode(got[0], false, false) || s.period != 1_003_009 || !reflect.DeepEqual(s.chain, []uint64{1, 2, 3}) {
+	if !s.decode(got[0], false, false, false) || s.period != 1_003_009 || !reflect.DeepEqual(s.chain, []uint64{1, 2, 3}) {
 		t.Errorf("%+v", s)
 	}
 	if nativeUint64(got[1].body[len(got[1].body)-8:]) != 12 {
 		t.Error("the number of lost records is not where it is looked for")
 	}
 	for n := 1; n < len(b); n++ { // a ring never hands over a part, but if it did
-		_ = splitRecords(b[:n], noOther, func(r record) { s.decode(r, false, false); s.decode(r, true, false); s.decode(r, true, true) })
+		_ = splitRecords(b[:n], noOther, func(r record) {
+			s.decode(r, false, false, false)
+			s.decode(r, true, false, false)
+			s.decode(r, true, true, false)
+		})
 	}
 	lie := sampleOf(1, 1, 1, 5)
 	binary.NativeEndian.PutUint64(lie[8+48:], 1<<40)
 	if err := splitRecords(lie, noOther, func(r record) {
-		if s.decode(r, false, false) {
+		if s.decode(r, false, false, false) {
 			t.Error("a chain longer than its record was decoded")
 		}
 	}); err != nil {

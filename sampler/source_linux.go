@@ -28,6 +28,7 @@ type source struct {
 	role   role
 	column int  // of the profile, the measure's first
 	clock  bool // its count is processor time
+	cycles bool // its count is cycles, and the time that it ran is processor time
 	raw    bool // the tracepoint's own record comes with the sample
 	copied bool // registers and a copy of the stack come with it
 	reader bool // the kernel's program that reads other stacks runs with it
@@ -79,9 +80,13 @@ func (s *session) plan(c clock) (out []*source, err error) {
 		column := s.columns[i]
 		switch m.Kind {
 		case MeasureCPU:
+			cycles := s.o.Settings.Event == EventCycles
 			a := attr(c)
+			if cycles {
+				a = c.cycles()
+			}
 			s.chosen.modes(a)
-			out = append(out, &source{attr: a, column: column, clock: true, copied: copied, reader: true})
+			out = append(out, &source{attr: a, column: column, clock: true, cycles: cycles, copied: copied, reader: true})
 		case MeasureFaults:
 			out = append(out, &source{attr: c.everyOne(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_PAGE_FAULTS), column: column, copied: copied, reader: true})
 		case MeasureWaiting:

@@ -22,13 +22,20 @@ type target struct {
 	sources  []*source
 	events   bool // every event of some kind is written down
 	byID     map[uint64]*source
-	counters *counters // nil: none
-	clocks   []int     // of the events whose count is processor time
+	counters *counters   // nil: none
+	clocks   []clockFile // of the events that tell processor time
 	// Threads that showed up while their process was attached to, by the event
 	// opened for each. Such a thread may have inherited an event, too, from the
 	// thread that started it, and would then be sampled twice.
 	late      map[uint64]uint32
 	inherited map[uint32]bool // those of them that turned out to have one
+}
+
+// clockFile is an event whose count, or whose time of running where it counts
+// cycles, is processor time.
+type clockFile struct {
+	fd     int
+	cycles bool
 }
 
 func newTarget(other *stackReader, sources []*source) (*target, error) {
@@ -90,7 +97,7 @@ func (t *target) addOne(src *source, tid, flags int, late bool) error {
 		}
 		t.fds = append(t.fds, fd)
 		if src.clock {
-			t.clocks = append(t.clocks, fd)
+			t.clocks = append(t.clocks, clockFile{fd, src.cycles})
 		}
 		if t.other != nil && src.reader {
 			if err := t.other.attach(fd); err != nil {
@@ -281,12 +288,15 @@ func (t *target) disable() error {
 // for all sampled threads, ended ones included.
 func (t *target) counted() (int64, error) {
 	var sum int64
-	var b [8]byte
-	for _, fd := range t.clocks {
-		if _, err := unix.Read(fd, b[:]); err != nil {
+	for _, c := range t.clocks {
+		b := make([]byte, 8)
+		if c.cycles {
+			b = make([]byte, 16) // the count and the time
+		}
+		if _, err := unix.Read(c.fd, b); err != nil {
 			return 0, fmt.Errorf("reading the processor time: %w", err)
 		}
-		sum += int64(binary.NativeEndian.Uint64(b[:]))
+		sum += int64(binary.NativeEndian.Uint64(b[len(b)-8:]))
 	}
 	return sum, nil
 }

@@ -53,6 +53,8 @@ func machineTicks() (m machineTime, ok bool) {
 func (s *session) warnRun() {
 	f := &s.facts
 	took := time.Duration(f.DurationNS)
+	s.warnFiles()
+	s.warnSlowed(readSlowed("/", s.pids))
 	if s.unoptimised != "" {
 		f.Warn("unoptimised", "This build is not optimised ("+s.unoptimised+").", "Look at a build as it is used: with -O2, or without the flags for a debugger.")
 	}

@@ -4,18 +4,11 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"strings"
 	"sync"
 
 	"golang.org/x/sys/unix"
 )
-
-// ErrNoGroup says that there is no control group of a name.
-var ErrNoGroup = errors.New("there is no such control group")
-
-// groups is the system's folder of control groups.
-const groups = "/sys/fs/cgroup"
 
 // whom settles whom to sample: a command, which is launched, processes that
 // run, a control group, or the whole machine.
@@ -24,12 +17,8 @@ func (s *session) whom() (err error) {
 	switch {
 	case set.Machine:
 	case set.Group != "":
-		set.Group = strings.Trim(strings.TrimPrefix(filepath.Clean("/"+set.Group), groups), "/")
-		if s.group, err = os.Open(filepath.Join(groups, set.Group)); err != nil {
-			return fmt.Errorf("%s: %w", set.Group, ErrNoGroup)
-		}
-		if _, err := os.Stat(filepath.Join(groups, set.Group, "cgroup.procs")); err != nil {
-			return fmt.Errorf("%s: %w", set.Group, ErrNoGroup)
+		if s.group, set.Group, err = openGroup(set.Group); err != nil {
+			return err
 		}
 	case set.PID != 0 || len(set.PIDs) > 0:
 		s.pids = set.PIDs

@@ -312,6 +312,12 @@ func (o *Object) hasDebug() bool {
 	return false
 }
 
+// ExportsOnly reports whether only the functions that other files may call have
+// names: the others are in a separate debug file, which was not found.
+func (o *Object) ExportsOnly() bool {
+	return o.DebugFile == "" && o.file.Section(".symtab") == nil && !o.hasDebug() && !o.HasGoSection() && o.file.Section(".dynsym") != nil
+}
+
 // buildID returns the identity that the linker gave the file, in hexadecimal.
 func buildID(f *elf.File) string {
 	for _, p := range f.Progs {

@@ -15,6 +15,7 @@ type Words struct {
 
 var labels = map[string]string{
 	"cpu":           "CPU time",
+	"cycles":        "processor cycles",
 	"waiting":       "waiting time",
 	"faults":        "page faults",
 	"syscall-time":  "time in system calls",
