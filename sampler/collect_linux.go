@@ -12,6 +12,7 @@ import (
 	"sync/atomic"
 	"syscall"
 	"time"
+	"unicode"
 
 	"entelon/core/profile"
 	"entelon/symbol"
@@ -242,7 +243,12 @@ var versioned = regexp.MustCompile(`^(.*?[^-_.0-9])(?:[-_.]v?|)[0-9]+(\.[0-9]+)+
 // programName is a file's name without a version at its end, so that builds of
 // one program are builds of one program.
 func programName(path string) string {
-	base := filepath.Base(path)
+	base := strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return '_'
+		}
+		return r
+	}, filepath.Base(path))
 	if m := versioned.FindStringSubmatch(base); m != nil {
 		return m[1]
 	}

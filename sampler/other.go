@@ -2,9 +2,18 @@
 
 package sampler
 
-import "context"
+import (
+	"context"
+	"io"
+
+	"entelon/core/profile"
+)
 
 func collect(context.Context, Options, Sink) (*Result, error) { return nil, ErrUnsupported }
+
+func runBare(context.Context, profile.Settings, io.Writer) (*profile.Bare, error) {
+	return nil, ErrUnsupported
+}
 
 // Launcher does nothing where nothing can be launched.
 func Launcher() {}

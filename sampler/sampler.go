@@ -134,6 +134,13 @@ func Remedy(err error) string {
 	return ""
 }
 
+// RunBare runs a command once without sampling it. What it prints on standard
+// output is dropped, since the sampled run prints it again, and its standard
+// input is empty, since it can be read only once. Cancelling ctx ends it.
+func RunBare(ctx context.Context, s profile.Settings, stderr io.Writer) (*profile.Bare, error) {
+	return runBare(ctx, s, stderr)
+}
+
 // Collect runs one collection until the process ends, the time in the
 // settings is over, or ctx is cancelled. An error means that nothing was
 // collected and the sink was not begun.

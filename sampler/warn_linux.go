@@ -64,8 +64,9 @@ func (s *session) warn(unreadable []string) {
 			where, remedy = "code made at run time", "Start it with the option of its runtime that writes a map of code to /tmp/perf-PID.map."
 		}
 		f.Warn("unnamed", fmt.Sprintf("%.1f %% of the samples have no function name, %d of them in %s.", 100*share, n, where), remedy)
+	} else {
+		s.warnDebugFiles()
 	}
-	s.warnDebugFiles()
 	if c := s.resolver.modules.cache(); c != nil && c.Failed() != nil {
 		f.Warn("cache", "What was found out could not be kept for the next take: "+c.Failed().Error()+".", "Make room, or choose another folder with --symbol-cache.")
 	}

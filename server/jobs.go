@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"net/http"
 	"strings"
 	"time"
@@ -15,13 +16,16 @@ import (
 
 	"entelon/codec/take"
 	"entelon/core/profile"
+	"entelon/core/scope"
 	"entelon/core/tree"
+	"entelon/sampler"
 	"entelon/store"
 )
 
 // Bounds of what is asked of collectors.
 const (
 	mostJobs     = 16               // takes at a time
+	mostTurns    = 100              // takes in a row
 	longestTake  = 24 * time.Hour   // of one take
 	pollFor      = 15 * time.Second // that a collector waits for a job
 	pollEvery    = 150 * time.Millisecond
@@ -85,8 +89,19 @@ func (s *Server) addJob(c *gin.Context) {
 		}
 	}
 	set.Series, set.Turn, set.Turns = "", 0, 0
+	if in.Repeat > 1 {
+		set.Series, set.Turn, set.Turns = fmt.Sprintf("%x", time.Now().UnixNano()), 1, in.Repeat
+	}
 	if err := checkSettings(&set); err != nil {
 		s.fail(c, badRequest{err})
+		return
+	}
+	if in.Repeat < 0 || in.Repeat > mostTurns || in.Repeat > 1 && len(set.Command) == 0 && set.ForNS == int64(longestTake) {
+		s.fail(c, badRequest{fmt.Errorf("at most %d takes are made in a row, of a command or each for a set time", mostTurns)})
+		return
+	}
+	if err := s.room(c.Request.Context()); err != nil {
+		s.fail(c, err)
 		return
 	}
 	name, err := s.collectorFor(c.Request.Context(), in.Collector)
@@ -137,15 +152,25 @@ func checkSettings(set *profile.Settings) error {
 		return errors.New("nothing to sample; give a command, a process, a control group or the machine")
 	case set.RateHz < 1 || set.RateHz > 50_000:
 		return fmt.Errorf("a rate of %d; give a number from 1 to 50000", set.RateHz)
+	case set.Budget < 0 || set.Budget > 1 || set.Work < 0 || math.IsNaN(set.Work) || math.IsInf(set.Work, 0):
+		return errors.New("a budget is a share from 0 to 1, and work a number that is not negative")
+	case (set.BareFirst || set.WorkFrom != "") && (len(set.Command) == 0 || attached):
+		return errors.New("to run it without sampling first, or to read its output, give a command")
 	case set.ForNS < 0 || time.Duration(set.ForNS) > longestTake:
 		return fmt.Errorf("a take lasts at most %v", longestTake)
 	case len(set.Command) > 10_000 || len(set.Env) > 10_000 || len(set.Measures) > 20 || len(set.PIDs) > 1000:
 		return errors.New("the lists are too long")
 	}
+	if _, err := scope.Parse(set.Keep); err != nil {
+		return fmt.Errorf("the samples to keep: %w", err)
+	}
+	if _, err := sampler.ParseMeasures(set.Measures); err != nil {
+		return err
+	}
 	if set.ForNS == 0 {
 		set.ForNS = int64(longestTake)
 	}
-	for _, list := range [][]string{set.Command, set.Env, {set.Dir, set.User, set.Group, set.Program, set.Build, set.Note}} {
+	for _, list := range [][]string{set.Command, set.Env, {set.Dir, set.User, set.Group, set.Program, set.Build, set.Note, set.Keep, set.WorkFrom}} {
 		for _, text := range list {
 			if strings.ContainsRune(text, 0) {
 				return errors.New("a text with a zero character cannot be handed on")
@@ -312,6 +337,10 @@ func (s *Server) grow(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
+	if err := s.room(c.Request.Context()); err != nil {
+		s.fail(c, err)
+		return
+	}
 	if at+int64(len(b)) > s.o.MaxUpload {
 		s.fail(c, store.ErrTooLarge)
 		return
@@ -375,10 +404,17 @@ func (s *Server) deliver(ctx context.Context, j *store.Job, why, remedy string) 
 		case err != nil:
 			return nil, err
 		default:
-			key, why, remedy = t.Key, "", ""
+			key = t.Key
 		}
 	}
-	return s.store.EndJob(ctx, j.ID, key, nil, why, remedy)
+	again := j.State == store.JobRunning && key != "" // one that was stopped ends the row
+	j, err := s.store.EndJob(ctx, j.ID, key, nil, why, remedy)
+	if err != nil || !again || !j.Fresh || j.Settings.Turn == 0 || j.Settings.Turn >= j.Settings.Turns {
+		return j, err
+	}
+	next := &store.Job{Kind: "take", Collector: j.Doer, Settings: j.Settings, Who: j.Who}
+	next.Settings.Turn++
+	return j, s.store.AddJob(ctx, next)
 }
 
 // openGrowing reads a take that is being made, as far as it has come.
@@ -387,7 +423,7 @@ func (s *Server) openGrowing(c *gin.Context, id string) (*opened, *store.Take, e
 	if err != nil {
 		return nil, nil, err
 	}
-	row := &store.Take{Key: jobPrefix + id, DurationNS: max(1, j.ElapsedNS), Settings: j.Settings}
+	row := &store.Take{Program: store.Program{Name: j.Settings.Program}, Build: store.Build{Name: j.Settings.Build}, Key: jobPrefix + id, DurationNS: max(1, j.ElapsedNS), Settings: j.Settings}
 	if j.State == store.JobDone || j.State == store.JobFailed {
 		return s.open(c, j.TakeKey)
 	}

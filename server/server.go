@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -27,6 +28,7 @@ type Options struct {
 	CacheBytes int64 // of takes kept in memory
 	Hosts      []string
 	TLS        bool            // browsers reach it by https only
+	MaxDisk    int64           // bytes of all takes together; 0: no limit
 	Closing    <-chan struct{} // closed when nobody shall wait for an answer any more; may be nil
 	Log        *slog.Logger
 }
@@ -38,6 +40,9 @@ type Server struct {
 	cache  *cache
 	engine *gin.Engine
 	routes []route
+	used   room
+	// silence keeps the log from being filled by one thing that lasts.
+	silence silence
 	// hashing bounds how many passwords are checked at a time.
 	hashing chan struct{}
 }
@@ -152,6 +157,11 @@ func (s *Server) fail(c *gin.Context, err error) {
 		}
 	case errors.Is(err, store.ErrTooLarge), errors.As(err, &tooMuch):
 		status, body.Remedy = http.StatusRequestEntityTooLarge, "collect for a shorter time or at a lower rate"
+	case diskFull(err):
+		status, body.Error, body.Remedy = http.StatusInsufficientStorage, "the database's disk is full; nothing was changed", "make room on the disk of PostgreSQL's data folder"
+		s.o.Log.Error("the database's disk is full", "error", err)
+	case errors.As(err, new(full)):
+		status, body.Remedy = http.StatusInsufficientStorage, "remove takes that nobody needs, or raise --max-disk"
 	case errors.As(err, new(tooMany)):
 		status, body.Remedy = http.StatusTooManyRequests, "wait for one to end, or stop one"
 	case errors.As(err, new(unavailable)):
@@ -164,7 +174,9 @@ func (s *Server) fail(c *gin.Context, err error) {
 		status, body.Remedy = http.StatusNotFound, "it may have been removed; look it up in the list of takes"
 	case errors.Is(err, store.ErrUnreachable):
 		status, body.Remedy = http.StatusServiceUnavailable, "see whether PostgreSQL runs at that address; nothing was changed"
-		s.o.Log.Error("the database does not answer", "error", err)
+		if s.silence.over(10 * time.Second) {
+			s.o.Log.Error("the database does not answer", "error", err)
+		}
 		body.Error = firstWords(err)
 	default:
 		s.o.Log.Error("a request failed", "path", c.Request.URL.Path, "error", err)

@@ -108,6 +108,11 @@ func (s *Server) addTake(c *gin.Context) {
 	if name == "" {
 		name = "the upload"
 	}
+	if err := s.room(c.Request.Context()); err != nil {
+		s.fail(c, err)
+		return
+	}
+	defer s.used.look()
 	body := http.MaxBytesReader(c.Writer, c.Request.Body, s.o.MaxUpload)
 	t, fresh, err := s.store.Add(c.Request.Context(), body, name, s.o.MaxUpload)
 	if err != nil {
@@ -194,6 +199,7 @@ func (s *Server) removeTake(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
+	s.used.look()
 	c.Status(http.StatusNoContent)
 }
 

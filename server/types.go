@@ -401,7 +401,8 @@ type AuditOut struct {
 type JobIn struct {
 	Collector string           `json:"collector"` // "": the only one
 	Settings  profile.Settings `json:"settings"`
-	Again     string           `json:"again"` // the key of a take
+	Again     string           `json:"again"`  // the key of a take
+	Repeat    int              `json:"repeat"` // make as many takes in a row; 0 is one
 }
 
 // JobOut is a take that is being made, or was.

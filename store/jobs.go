@@ -36,6 +36,7 @@ type Job struct {
 	Remedy    string
 	Task      json.RawMessage `gorm:"type:jsonb"` // what a question is about
 	Result    json.RawMessage `gorm:"type:jsonb"` // the answer to a question
+	Fresh     bool            `gorm:"-"`          // of what EndJob returns: it had not ended before
 }
 
 // The states of a job.
@@ -178,33 +179,46 @@ WHERE id = ? AND state IN ('waiting', 'running')`, id).Error
 }
 
 // EndJob ends a job, with the take that it made, an answer, or an error. A job
+// with a take has not failed; the error then says why the take is not whole. A job
 // that has ended stays as it is, so that a take is delivered once.
 func (s *Store) EndJob(ctx context.Context, id, takeKey string, result json.RawMessage, failed, remedy string) (*Job, error) {
 	state := JobDone
-	if failed != "" {
+	if failed != "" && takeKey == "" {
 		state = JobFailed
 	}
 	if len(result) == 0 {
 		result = json.RawMessage("null")
 	}
+	fresh := false
 	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		err := tx.Exec("UPDATE jobs SET state = ?, take_key = ?, result = ?, error = ?, remedy = ?, ended_at = now() WHERE id = ? AND state NOT IN ('done', 'failed')",
-			state, takeKey, string(withoutZeros(result)), plain(failed), plain(remedy), id).Error
-		if err != nil {
-			return err
+		done := tx.Exec("UPDATE jobs SET state = ?, take_key = ?, result = ?, error = ?, remedy = ?, ended_at = now() WHERE id = ? AND state NOT IN ('done', 'failed')",
+			state, takeKey, string(withoutZeros(result)), plain(failed), plain(remedy), id)
+		if done.Error != nil {
+			return done.Error
 		}
+		fresh = done.RowsAffected > 0
 		return tx.Where("job_id = ?", id).Delete(&jobBlob{}).Error
 	})
 	if err != nil {
 		return nil, s.wrap("ending a job in", err)
 	}
-	return s.Job(ctx, id)
+	j, err := s.Job(ctx, id)
+	j.Fresh = fresh
+	return j, err
 }
 
 // Silent returns running takes whose collector has said nothing for a time.
 func (s *Store) Silent(ctx context.Context, since time.Duration) (out []Job, err error) {
 	return out, s.wrap("looking for jobs in", s.db.WithContext(ctx).
 		Where("state IN ? AND heard_at < ?", []string{JobRunning, JobStopping}, time.Now().UTC().Add(-since)).Find(&out).Error)
+}
+
+// Used is how many bytes the files of all takes have, those that are being made
+// included. What PostgreSQL needs beyond that does not shrink at once when a
+// take is removed, and is not counted.
+func (s *Store) Used(ctx context.Context) (n int64, err error) {
+	return n, s.wrap("asking for the size of", s.db.WithContext(ctx).Raw(`
+SELECT coalesce((SELECT sum(size) FROM takes), 0) + coalesce((SELECT sum(size) FROM jobs WHERE state IN ('running', 'stopping')), 0)`).Scan(&n).Error)
 }
 
 // SeeCollector notes that a collector is there.

@@ -26,7 +26,10 @@ type beside struct {
 	mu    sync.Mutex
 	cmds  []*exec.Cmd
 	ended bool
-	all   sync.WaitGroup
+	// refused is called when a process ends because it will never do; may be nil.
+	refused func()
+	useless bool
+	all     sync.WaitGroup
 }
 
 // againAfter is how long it waits before it starts a process again.
@@ -69,10 +72,26 @@ func (b *beside) keep(ctx context.Context, words, env []string, nice int) {
 			if ctx.Err() != nil || b.over() {
 				return
 			}
+			if cmd.ProcessState != nil && cmd.ProcessState.ExitCode() == exitRefused {
+				b.log.Error("a process beside the server was refused and is not started again", "command", words[0])
+				b.mu.Lock()
+				b.useless = true
+				b.mu.Unlock()
+				if b.refused != nil {
+					b.refused()
+				}
+				return
+			}
 			b.log.Warn("a process beside the server ended and is started again", "command", words[0], "error", err)
 			sleep(ctx, againAfter)
 		}
 	})
+}
+
+func (b *beside) wasRefused() bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.useless
 }
 
 func (b *beside) over() bool {

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"entelon/core/profile"
 	"entelon/sampler"
 )
 
@@ -56,16 +57,15 @@ func secondsFor(share, within float64, rate int) float64 {
 }
 
 // chooseRate measures what a sample costs here and says which rate follows.
-func (f *takeFlags) chooseRate(ctx context.Context, say func(string)) error {
-	cost, err := sampler.MeasureCost(ctx, f.settings.StackBytes)
+func chooseRate(ctx context.Context, set *profile.Settings, say func(string)) error {
+	cost, err := sampler.MeasureCost(ctx, set.StackBytes)
 	if err != nil {
-		return fmt.Errorf("--budget: %w", err)
+		return err
 	}
 	each := cost.StopNS + cost.CollectorNS
-	f.settings.Budget = float64(f.budget)
-	f.settings.RateHz = rateFor(float64(f.budget), each/1e9)
+	set.RateHz = rateFor(set.Budget, each/1e9)
 	const common, within = 0.05, 0.1
 	say(fmt.Sprintf("a sample costs %.1f µs here (%.1f in the program, %.1f in the collector), so %d a second cost %.2f %%; a function with %.0f %% of the time is known to within a tenth of that after %.0f s of processor time",
-		each/1e3, cost.StopNS/1e3, cost.CollectorNS/1e3, f.settings.RateHz, 100*float64(f.settings.RateHz)*each/1e9, 100*common, secondsFor(common, within, f.settings.RateHz)))
+		each/1e3, cost.StopNS/1e3, cost.CollectorNS/1e3, set.RateHz, 100*float64(set.RateHz)*each/1e9, 100*common, secondsFor(common, within, set.RateHz)))
 	return nil
 }

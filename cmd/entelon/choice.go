@@ -34,7 +34,7 @@ func (x choice) of(t *profile.Take) (int, scope.Scope, error) {
 	about := aboutTake(t)
 	if !sc.All() {
 		for _, text := range scope.NewNames(t.Profile, about).Absent(sc) {
-			fmt.Fprintln(os.Stderr, "entelon: --scope: "+text)
+			fmt.Fprintln(os.Stderr, "entelon: --scope: "+plainText(text, ""))
 		}
 	}
 	return m, sc.Of(about), nil

@@ -27,6 +27,7 @@ type desk struct {
 	address string
 	token   string
 	server  *exec.Cmd
+	more    []string // flags of the server
 }
 
 func freeAddress(t *testing.T) string {
@@ -40,7 +41,7 @@ func freeAddress(t *testing.T) string {
 }
 
 // newDesk starts a server without a collector.
-func newDesk(t *testing.T) *desk {
+func newDesk(t *testing.T, more ...string) *desk {
 	t.Helper()
 	dir, err := os.MkdirTemp("/var/tmp", "entelon-desk-*")
 	if err != nil {
@@ -50,7 +51,7 @@ func newDesk(t *testing.T) *desk {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	d := &desk{t: t, dir: dir, address: freeAddress(t)}
+	d := &desk{t: t, dir: dir, address: freeAddress(t), more: more}
 	link := d.start()
 	d.token = tokenBy(t, "http://"+d.address, link, "collect")
 	return d
@@ -59,7 +60,7 @@ func newDesk(t *testing.T) *desk {
 // start starts the server and returns the link that it prints, "" for none.
 func (d *desk) start() (link string) {
 	d.t.Helper()
-	d.server = exec.Command(program("entelon"), "serve", "--no-collector", "--listen", d.address, "--data", filepath.Join(d.dir, "database"), "--link")
+	d.server = exec.Command(program("entelon"), append([]string{"serve", "--no-collector", "--listen", d.address, "--data", filepath.Join(d.dir, "database"), "--link"}, d.more...)...)
 	d.server.Stderr = os.Stderr
 	out, err := d.server.StdoutPipe()
 	if err != nil {

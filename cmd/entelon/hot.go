@@ -145,10 +145,10 @@ type hotRow struct {
 
 // shown is a function's name as a table shows it.
 func shown(name string, full bool) string {
-	if full {
-		return name
+	if !full {
+		name = profile.Short(name)
 	}
-	return profile.Short(name)
+	return plainText(name, "")
 }
 
 // hotRows returns the first rows of a take's hot functions and the total.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -49,6 +50,7 @@ time goes, in the terminal and in the browser.`,
 		SilenceErrors: true,
 		Version:       sampler.Version,
 	}
+	c.SetOut(plainWriter{os.Stdout})
 	c.AddCommand(takeCommand(), countCommand(), hotCommand(), factsCommand(), stacksCommand(), compareCommand(), sendCommand(), serveCommand(), collectorCommand(), doctorCommand(), apiCommand())
 	return c
 }
@@ -62,16 +64,9 @@ func oneLine(err error) string {
 	} else {
 		remedy = sampler.Remedy(err)
 	}
-	out := make([]rune, 0, len(line))
-	for _, r := range line {
-		if r == '\n' {
-			out = append(out, ';', ' ')
-		} else {
-			out = append(out, r)
-		}
-	}
+	line = plainText(strings.ReplaceAll(line, "\n", "; "), "")
 	if remedy != "" {
-		return string(out) + "; " + remedy
+		return line + "; " + remedy
 	}
-	return string(out)
+	return line
 }

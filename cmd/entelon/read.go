@@ -32,7 +32,7 @@ func readTake(path string) (*profile.Take, error) {
 	}
 	if !t.Whole {
 		w := t.Facts.Warnings[len(t.Facts.Warnings)-1]
-		fmt.Fprintf(os.Stderr, "entelon: %s: %s %s\n", path, w.Text, w.Remedy)
+		fmt.Fprintf(plainWriter{os.Stderr}, "entelon: %s: %s %s\n", path, w.Text, w.Remedy)
 	}
 	return t, nil
 }

@@ -31,6 +31,7 @@ type serveFlags struct {
 	service  []string
 	alone    bool
 	maxMB    int64
+	maxDisk  size
 	link     bool
 	cert     string
 	key      string
@@ -39,7 +40,7 @@ type serveFlags struct {
 }
 
 func serveCommand() *cobra.Command {
-	var f serveFlags
+	f := serveFlags{maxDisk: 50 << 30}
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Serve takes to the browser",
@@ -69,6 +70,7 @@ people make on the page. Addresses beyond this machine need a certificate.`,
 	c.Flags().StringArrayVar(&f.service, "service", nil, "a `WORD` of a command to run beside the server, such as the demo's; repeat for its arguments")
 	c.Flags().BoolVar(&f.alone, "no-collector", false, "start no collector beside the server, so that takes are only sent to it")
 	c.Flags().Int64Var(&f.maxMB, "max-upload", 1024, "the largest take to accept, in `MB`")
+	c.Flags().Var(&f.maxDisk, "max-disk", "how much all takes together may need, such as 200g")
 	c.Flags().BoolVar(&f.link, "link", false, "print a link that signs the owner in once, whether or not there is a password")
 	c.Flags().StringVar(&f.cert, "cert", "", "answer by https with the certificate in this `FILE`")
 	c.Flags().StringVar(&f.key, "key", "", "the certificate's key, in this `FILE`")
@@ -149,7 +151,7 @@ func runServe(ctx context.Context, f serveFlags) (err error) {
 		}
 	}
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
-	o := server.Options{Version: sampler.Version, Web: web.Files(), MaxUpload: f.maxMB << 20, Log: log, TLS: f.cert != "", Hosts: f.hosts, Closing: ctx.Done()}
+	o := server.Options{Version: sampler.Version, Web: web.Files(), MaxUpload: f.maxMB << 20, MaxDisk: int64(f.maxDisk), Log: log, TLS: f.cert != "", Hosts: f.hosts, Closing: ctx.Done()}
 	if host != "" {
 		o.Hosts = append(o.Hosts, host)
 	}

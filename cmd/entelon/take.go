@@ -51,10 +51,7 @@ type takeFlags struct {
 	stack    size
 	cutShare float64 // percent
 	budget   shareFlag
-	bare     bool
 	repeat   int
-	work     float64
-	workFrom string
 	symbols  symbolFlags
 }
 
@@ -95,10 +92,10 @@ What is added up, with --measure, which may be given several times:
 	c.Flags().SetInterspersed(false)
 	c.Flags().IntVar(&f.settings.RateHz, "rate", defaultRate, "samples for each second of processor time, in `HZ`")
 	c.Flags().Var(&f.budget, "budget", "choose the rate so that sampling slows the program by no more than this share, such as 0.5%")
-	c.Flags().BoolVar(&f.bare, "bare-first", false, "run the command once without sampling before; the take says what the sampling cost")
+	c.Flags().BoolVar(&f.settings.BareFirst, "bare-first", false, "run the command once without sampling before; the take says what the sampling cost")
 	c.Flags().IntVar(&f.repeat, "repeat", 1, "make this `NUMBER` of takes in a row, kept as a group")
-	c.Flags().Float64Var(&f.work, "work", 0, "the program does this `NUMBER` of units of work; the take says the cost of one")
-	c.Flags().StringVar(&f.workFrom, "work-from", "", "take the units of work from the program's output, by an `EXPRESSION` with the number in brackets; it then writes to a pipe")
+	c.Flags().Float64Var(&f.settings.Work, "work", 0, "the program does this `NUMBER` of units of work; the take says the cost of one")
+	c.Flags().StringVar(&f.settings.WorkFrom, "work-from", "", "take the units of work from the program's output, by an `EXPRESSION` with the number in brackets; it then writes to a pipe")
 	c.Flags().Var(&f.during, "for", "stop collecting after this time, such as 10s or 2m")
 	c.Flags().StringVarP(&f.out, "out", "o", "", "the `FILE.take` to write (default PROGRAM-BUILD-TIME.take)")
 	c.Flags().StringVar(&f.settings.Dir, "dir", "", "run the command in this `DIR`")
@@ -146,11 +143,11 @@ func (f *takeFlags) check(args []string) error {
 	switch {
 	case f.repeat < 1 || f.repeat > 1000:
 		return fmt.Errorf("--repeat %d: give a number from 1 to 1000", f.repeat)
-	case f.work < 0 || math.IsInf(f.work, 0) || math.IsNaN(f.work):
-		return fmt.Errorf("--work %v: give a number above 0", f.work)
-	case f.work > 0 && f.workFrom != "":
+	case f.settings.Work < 0 || math.IsInf(f.settings.Work, 0) || math.IsNaN(f.settings.Work):
+		return fmt.Errorf("--work %v: give a number above 0", f.settings.Work)
+	case f.settings.Work > 0 && f.settings.WorkFrom != "":
 		return errors.New("give either --work or --work-from, not both")
-	case len(args) == 0 && (f.bare || f.repeat > 1 || f.workFrom != ""):
+	case len(args) == 0 && (f.settings.BareFirst || f.repeat > 1 || f.settings.WorkFrom != ""):
 		return errors.New("--bare-first, --repeat and --work-from are for a launched command")
 	case chosen == 0:
 		return errors.New("nothing to sample; give a command after --, or --pid PID, --machine or --group NAME")
@@ -180,13 +177,14 @@ func runTake(ctx context.Context, f takeFlags, args []string) error {
 	if err := f.check(args); err != nil {
 		return err
 	}
-	if _, err := newWorkReader(io.Discard, f.workFrom); err != nil {
-		return err
+	if _, err := newWorkReader(io.Discard, f.settings.WorkFrom); err != nil {
+		return fmt.Errorf("--work-from: %w", err)
 	}
 	say := func(text string) { fmt.Fprintln(os.Stderr, "entelon: "+text) }
 	if f.budget > 0 {
-		if err := f.chooseRate(ctx, say); err != nil {
-			return err
+		f.settings.Budget = float64(f.budget)
+		if err := chooseRate(ctx, &f.settings, say); err != nil {
+			return fmt.Errorf("--budget: %w", err)
 		}
 	}
 	if f.repeat == 1 {
@@ -230,8 +228,8 @@ func (f takeFlags) one(ctx context.Context, say func(string)) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	var bare *profile.Bare
-	if f.bare {
-		if bare, err = runBare(f.settings); err != nil {
+	if f.settings.BareFirst {
+		if bare, err = sampler.RunBare(ctx, f.settings, os.Stderr); err != nil {
 			return err
 		}
 	}
@@ -241,10 +239,10 @@ func (f takeFlags) one(ctx context.Context, say func(string)) error {
 	show, hide := progress(f.settings)
 	o := sampler.Options{
 		Settings: f.settings, Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Progress: show, Finder: finder, Bare: bare,
-		Notice: say, Work: func() float64 { return f.work },
+		Notice: say, Work: func() float64 { return f.settings.Work },
 	}
-	if f.workFrom != "" {
-		r, err := newWorkReader(os.Stdout, f.workFrom)
+	if f.settings.WorkFrom != "" {
+		r, err := newWorkReader(os.Stdout, f.settings.WorkFrom)
 		if err != nil {
 			return err
 		}
@@ -261,7 +259,7 @@ func (f takeFlags) one(ctx context.Context, say func(string)) error {
 		res.Wait()
 		return exitCode(1)
 	}
-	summary(os.Stderr, res.Take, sink.path)
+	summary(plainWriter{os.Stderr}, res.Take, sink.path)
 	if f.symbols.note != "" {
 		say(f.symbols.note)
 	}

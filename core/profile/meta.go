@@ -47,6 +47,12 @@ type Settings struct {
 	// Budget is the slowdown that was accepted, as a share; the rate follows from
 	// it. 0: the rate was chosen.
 	Budget float64 `json:"budget,omitempty"`
+	// BareFirst: the command was run once without sampling before.
+	BareFirst bool `json:"bare_first,omitempty"`
+	// Work is how many units of work the program does, 0 if that was not said;
+	// WorkFrom is the expression that finds it in the program's output.
+	Work     float64 `json:"work,omitempty"`
+	WorkFrom string  `json:"work_from,omitempty"`
 	// Series names takes that were made in a row; this is number Turn of Turns.
 	Series string `json:"series,omitempty"`
 	Turn   int    `json:"turn,omitempty"`

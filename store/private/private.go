@@ -195,6 +195,27 @@ func freePort() (int, error) {
 	return port, l.Close()
 }
 
+// keeper starts a command again when it was killed, unless it ended at once,
+// and ends it when it is to end itself. One that was killed may need a moment
+// until what it left lets go of its memory.
+const keeper = `
+pid= ends= ran=
+trap 'ends=1; [ -n "$pid" ] && kill -INT "$pid" 2>/dev/null' INT TERM
+tries=0
+while :; do
+	began=$(date +%s)
+	"$@" & pid=$!
+	wait "$pid"; code=$?
+	while kill -0 "$pid" 2>/dev/null; do wait "$pid"; code=$?; done # a signal ends a wait, too
+	[ -n "$ends" ] && exit 0
+	[ $code -gt 128 ] && ran=1
+	[ $(($(date +%s) - began)) -ge 2 ] && ran=1 tries=0
+	tries=$((tries + 1))
+	[ -z "$ran" ] || [ $tries -gt 20 ] && exit 1
+	echo "PostgreSQL ended and is started again"
+	sleep 0.5
+done`
+
 // run starts the server in a process group of its own, so that Ctrl-C reaches
 // us alone, and has the kernel end it should we be killed.
 func (s *Server) run(bin, data string, port int, throwaway bool, who *syscall.Credential) error {
@@ -211,7 +232,9 @@ func (s *Server) run(bin, data string, port int, throwaway bool, who *syscall.Cr
 	if st, err := out.Stat(); err == nil {
 		s.logged = st.Size()
 	}
-	s.cmd = exec.Command(filepath.Join(bin, "postgres"), args...)
+	// A shell of that user's keeps it running: the server may have given up the
+	// right to start something as another user by the time it is needed again.
+	s.cmd = exec.Command("/bin/sh", append([]string{"-c", keeper, "sh", filepath.Join(bin, "postgres")}, args...)...)
 	s.cmd.Dir, s.cmd.Stdout, s.cmd.Stderr = "/", out, out
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who, Setpgid: true, Pdeathsig: syscall.SIGINT}
 	started := make(chan error)

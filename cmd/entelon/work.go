@@ -2,36 +2,13 @@ package main
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
 	"io"
-	"os"
-	"os/exec"
 	"regexp"
 	"strconv"
 	"strings"
 	"sync"
-	"time"
-
-	"entelon/core/profile"
 )
-
-// runBare runs a command once without sampling it. What it prints on standard
-// output is dropped, since the sampled run prints it again, and its standard
-// input is empty, since it can be read only once.
-func runBare(s profile.Settings) (*profile.Bare, error) {
-	cmd := exec.Command(s.Command[0], s.Command[1:]...)
-	cmd.Dir, cmd.Env, cmd.Stderr = s.Dir, append(os.Environ(), s.Env...), os.Stderr
-	begin := time.Now()
-	err := cmd.Run()
-	took := time.Since(begin)
-	var exit *exec.ExitError
-	if err != nil && !errors.As(err, &exit) {
-		return nil, fmt.Errorf("running it without sampling first: %w", err)
-	}
-	st := cmd.ProcessState
-	return &profile.Bare{DurationNS: took.Nanoseconds(), CPUNS: (st.UserTime() + st.SystemTime()).Nanoseconds(), ExitCode: st.ExitCode()}, nil
-}
 
 // workReader looks for a number in what a program prints, and hands everything on.
 type workReader struct {
@@ -49,10 +26,10 @@ func newWorkReader(to io.Writer, pattern string) (*workReader, error) {
 	// Go's expressions take time in proportion to the text, whatever they are.
 	find, err := regexp.Compile(pattern)
 	if err != nil {
-		return nil, fmt.Errorf("--work-from: %w", err)
+		return nil, fmt.Errorf("the expression for the units of work: %w", err)
 	}
 	if find.NumSubexp() > 1 {
-		return nil, fmt.Errorf("--work-from %s: put one group in brackets, the number", pattern)
+		return nil, fmt.Errorf("%s: put one group in brackets, the number", pattern)
 	}
 	return &workReader{to: to, find: find}, nil
 }

@@ -1,0 +1,125 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"entelon/core/profile"
+	"entelon/sampler"
+	"entelon/server"
+)
+
+func (w *collector) do(ctx context.Context, j *server.JobForCollector) {
+	end := server.JobEndIn{}
+	switch j.Kind {
+	case "take":
+		w.take(ctx, j)
+		return
+	case "processes":
+		list, err := sampler.Processes()
+		if err != nil {
+			end.Error = oneLine(err)
+		}
+		end.Answer = &server.ProcessesOut{Processes: []server.ProcessOut{}}
+		for _, p := range list {
+			end.Answer.Processes = append(end.Answer.Processes, server.ProcessOut(p))
+		}
+	case "count":
+		end.Counts, end.Error, end.Remedy = w.count(ctx, j)
+	default:
+		end.Error = "this collector does not know how to do that; it is older than the server"
+	}
+	if err := w.post(ctx, "collector/jobs/"+j.ID+"/end", end, nil); err != nil {
+		w.log.Warn("an answer was not delivered", "job", j.ID, "error", err)
+	}
+}
+
+// count counts the calls of a function.
+func (w *collector) count(ctx context.Context, j *server.JobForCollector) (out *server.CountOut, failed, remedy string) {
+	if j.Count == nil {
+		return nil, "no function is named", ""
+	}
+	set := j.Settings
+	if len(set.PIDs) > 0 {
+		set.PID, set.Command, set.Dir = 0, nil, ""
+	}
+	res, err := sampler.Count(ctx, sampler.CountOptions{
+		Options: sampler.Options{Settings: set, Finder: w.finder, Tied: true}, Functions: []string{j.Count.Function}, Calls: j.Count.Calls,
+	})
+	if err != nil {
+		return nil, strings.ReplaceAll(err.Error(), "\n", "; "), sampler.Remedy(err)
+	}
+	if len(set.Command) > 0 {
+		res.Signal(int(syscall.SIGTERM)) // it was started to be counted
+		go res.Wait()
+	}
+	x := countResult(res)
+	out = &server.CountOut{Functions: []server.FunctionCount{}, DurationNS: x.DurationNS, CPUNS: x.CPUNS, Slowdown: x.Slowdown, Bounded: res.Bounded, Warnings: x.Warnings}
+	for _, f := range x.Functions {
+		n := server.FunctionCount{Name: f.Name, Calls: f.Calls, Callers: []server.CallerCount{}}
+		for _, c := range f.Callers {
+			n.Callers = append(n.Callers, server.CallerCount(c))
+		}
+		out.Functions = append(out.Functions, n)
+	}
+	return out, "", ""
+}
+
+// collect does what comes before a take, and then makes it.
+func (w *collector) collect(ctx context.Context, set profile.Settings, progress func(sampler.Progress), sink sampler.Sink) (*sampler.Result, error) {
+	if set.Budget > 0 {
+		if err := chooseRate(ctx, &set, func(text string) { w.log.Info(text) }); err != nil {
+			return nil, fmt.Errorf("choosing the rate: %w", err)
+		}
+	}
+	work, err := newWorkReader(io.Discard, set.WorkFrom)
+	if err != nil {
+		return nil, err
+	}
+	o := sampler.Options{Settings: set, Progress: progress, Finder: w.finder, Tied: true, Work: func() float64 { return set.Work }}
+	if set.WorkFrom != "" {
+		o.Stdout, o.Work = work, work.work
+	}
+	if set.BareFirst && len(set.Command) > 0 {
+		if o.Bare, err = sampler.RunBare(ctx, set, io.Discard); err != nil {
+			return nil, err
+		}
+	}
+	return sampler.Collect(ctx, o, sink)
+}
+
+// take makes a take into a file of the spool, which is sent as it grows.
+func (w *collector) take(ctx context.Context, j *server.JobForCollector) {
+	set := j.Settings
+	if len(set.PIDs) > 0 {
+		set.PID, set.Command, set.Dir = 0, nil, ""
+	}
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	sink := &fileSink{path: filepath.Join(w.spool, j.ID+".take")}
+	g := &growth{w: w, id: j.ID, path: sink.path, stop: stop, ended: make(chan struct{})}
+	g.done.Add(1)
+	go g.send()
+	res, err := w.collect(ctx, set, g.progress, sink)
+	why, remedy := "", ""
+	if err != nil {
+		why, remedy = strings.ReplaceAll(err.Error(), "\n", "; "), sampler.Remedy(err)
+		if err := sink.discard(); err != nil {
+			w.log.Warn("a take that was not made left something behind", "error", err)
+		}
+	} else if err := sink.close(res.SinkErr); err != nil {
+		why = oneLine(err)
+	}
+	if err == nil && len(set.Command) > 0 {
+		// The command was asked for, to be sampled; it ends with the take, and
+		// not only when the server has that.
+		res.Signal(int(syscall.SIGTERM))
+		go res.Wait()
+	}
+	close(g.ended)
+	g.finish(why, remedy)
+}

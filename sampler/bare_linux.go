@@ -1,0 +1,43 @@
+package sampler
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"syscall"
+	"time"
+
+	"entelon/core/profile"
+)
+
+func runBare(ctx context.Context, s profile.Settings, stderr io.Writer) (*profile.Bare, error) {
+	path, err := findCommand(s.Command[0], s.Dir)
+	if err != nil {
+		return nil, err
+	}
+	cmd := exec.CommandContext(ctx, path, s.Command[1:]...)
+	cmd.Args[0] = s.Command[0]
+	cmd.Dir, cmd.Env, cmd.Stderr = s.Dir, append(os.Environ(), s.Env...), stderr
+	if s.User != "" {
+		if cmd.SysProcAttr, err = asUser(s.User); err != nil {
+			return nil, err
+		}
+	}
+	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) }
+	cmd.WaitDelay = 2 * time.Second
+	begin := time.Now()
+	err = cmd.Run()
+	took := time.Since(begin)
+	if ctx.Err() != nil {
+		return nil, errors.New("it was stopped while it ran without sampling")
+	}
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		return nil, fmt.Errorf("running it without sampling first: %w", err)
+	}
+	st := cmd.ProcessState
+	return &profile.Bare{DurationNS: took.Nanoseconds(), CPUNS: (st.UserTime() + st.SystemTime()).Nanoseconds(), ExitCode: st.ExitCode()}, nil
+}

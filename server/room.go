@@ -1,0 +1,61 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"entelon/core/profile"
+)
+
+// room keeps in mind how much all takes need, so that not every
+// piece of a growing take asks for it.
+type room struct {
+	mu   sync.Mutex
+	at   time.Time
+	used int64
+}
+
+// lookAfter is how long the size of the database is taken to be what it was.
+const lookAfter = 5 * time.Second
+
+// full says that the database has reached its limit.
+type full struct{ error }
+
+// room is an error where nothing more may be kept.
+func (s *Server) room(ctx context.Context) error {
+	if s.o.MaxDisk <= 0 {
+		return nil
+	}
+	r := &s.used
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if time.Since(r.at) > lookAfter {
+		used, err := s.store.Used(ctx)
+		if err != nil {
+			return err
+		}
+		r.used, r.at = used, time.Now()
+	}
+	if r.used > s.o.MaxDisk {
+		return full{fmt.Errorf("the takes have %s, and %s is the limit", profile.Amount(r.used, "bytes"), profile.Amount(s.o.MaxDisk, "bytes"))}
+	}
+	return nil
+}
+
+// look has the size asked for again at the next question.
+func (r *room) look() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.at = time.Time{}
+}
+
+// diskFull reports whether PostgreSQL found no room (its code 53100).
+func diskFull(err error) bool {
+	var e *pgconn.PgError
+	return errors.As(err, &e) && e.Code == "53100"
+}
