@@ -3,6 +3,7 @@ module entelon
 go 1.26.0
 
 require (
+	github.com/alecthomas/participle/v2 v2.1.4
 	github.com/chromedp/cdproto v0.159.0
 	github.com/chromedp/chromedp v0.23.0
 	github.com/cilium/ebpf v0.22.0
@@ -23,7 +24,6 @@ require (
 )
 
 require (
-	github.com/alecthomas/participle/v2 v2.1.4 // indirect
 	github.com/bytedance/gopkg v0.1.3 // indirect
 	github.com/bytedance/sonic v1.15.0 // indirect
 	github.com/bytedance/sonic/loader v0.5.0 // indirect

@@ -241,21 +241,39 @@ func (s *Server) collectors(c *gin.Context) {
 
 // processes asks a collector which processes run on its machine.
 func (s *Server) processes(c *gin.Context) {
-	ctx, cancel := context.WithTimeout(c.Request.Context(), answerWithin)
-	defer cancel()
-	j := &store.Job{Kind: "processes", Collector: c.Param("name"), Who: who(c).person.Name}
-	if err := s.store.AddJob(ctx, j); err != nil {
-		s.fail(c, err)
-		return
-	}
 	var out ProcessesOut
-	if !s.answered(c, ctx, j.ID, c.Param("name"), &out) {
+	if !s.question(c, "processes", &out) {
 		return
 	}
 	if out.Processes == nil {
 		out.Processes = []ProcessOut{}
 	}
 	c.JSON(http.StatusOK, out)
+}
+
+// groups asks a collector which control groups there are on its machine.
+func (s *Server) groups(c *gin.Context) {
+	var out GroupsOut
+	if !s.question(c, "groups", &out) {
+		return
+	}
+	if out.Groups == nil {
+		out.Groups = []GroupOut{}
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// question asks a collector about its machine. Where there is no answer, the
+// request is answered with why.
+func (s *Server) question(c *gin.Context, kind string, out any) bool {
+	ctx, cancel := context.WithTimeout(c.Request.Context(), answerWithin)
+	defer cancel()
+	j := &store.Job{Kind: kind, Collector: c.Param("name"), Who: who(c).person.Name}
+	if err := s.store.AddJob(ctx, j); err != nil {
+		s.fail(c, err)
+		return false
+	}
+	return s.answered(c, ctx, j.ID, c.Param("name"), out)
 }
 
 // nextJob gives a collector its next job, waiting for one for a while, and
@@ -375,8 +393,11 @@ func (s *Server) endJob(c *gin.Context) {
 	if j.Kind != "take" {
 		var answer json.RawMessage
 		var given any = in.Answer
-		if j.Kind == "count" {
+		switch j.Kind {
+		case "count":
 			given = in.Counts
+		case "groups":
+			given = in.Groups
 		}
 		if answer, err = json.Marshal(given); err == nil {
 			j, err = s.store.EndJob(c.Request.Context(), j.ID, "", answer, in.Error, in.Remedy)

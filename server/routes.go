@@ -79,6 +79,7 @@ func (s *Server) table() []route {
 		{needs: people.Collect, method: http.MethodPost, path: "/counts", summary: "Count the calls of a function exactly", body: CountIn{}, answer: CountOut{}, handle: s.count},
 		{needs: people.Look, method: http.MethodGet, path: "/collectors", summary: "Collectors with what their machines allow", answer: CollectorsOut{}, handle: s.collectors},
 		{needs: people.Collect, method: http.MethodGet, path: "/collectors/{name}/processes", summary: "The processes that run on a collector's machine", answer: ProcessesOut{}, handle: s.processes},
+		{needs: people.Collect, method: http.MethodGet, path: "/collectors/{name}/groups", summary: "The control groups in which something runs on a collector's machine", answer: GroupsOut{}, handle: s.groups},
 		{needs: needCollector, method: http.MethodPost, path: "/collector/next", summary: "For collectors: the next job", body: CollectorIn{}, answer: NextJobOut{}, handle: s.nextJob},
 		{needs: needCollector, method: http.MethodPost, path: "/collector/jobs/{id}/blocks", summary: "For collectors: what a growing take has gained", octets: true, answer: GrowOut{}, handle: s.grow, query: []param{
 			{"at", "integer", "where in the file it begins", true},
@@ -91,6 +92,7 @@ func (s *Server) table() []route {
 		{needs: people.Look, method: http.MethodGet, path: "/takes", summary: "Takes, searched and sorted", answer: TakesOut{}, handle: s.takes, query: []param{
 			{"search", "string", "words that all occur in program, build, note, command or host", false},
 			{"program", "string", "exact name of a program", false},
+			{"series", "string", "only the takes of this row", false},
 			{"sort", "string", "started, program, build, duration, cpu, samples or warnings", false},
 			{"descending", "boolean", "the largest first", false},
 			{"limit", "integer", "rows, 1000 at most", false},

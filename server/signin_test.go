@@ -27,7 +27,7 @@ var needed = map[string]string{
 	"GET /takes/{key}/file": "look", "GET /takes/{key}/hot": "look", "GET /takes/{key}/flame": "look", "GET /takes/{key}/search": "look",
 	"GET /takes/{key}/function": "look", "GET /takes/{key}/times": "look", "GET /compare": "look",
 	"GET /jobs": "look", "POST /jobs": "collect", "GET /jobs/{id}": "look", "POST /jobs/{id}/stop": "collect", "GET /collectors": "look", "POST /counts": "collect",
-	"GET /collectors/{name}/processes": "collect", "POST /collector/next": "collector", "POST /collector/jobs/{id}/blocks": "collector", "POST /collector/jobs/{id}/end": "collector",
+	"GET /collectors/{name}/processes": "collect", "GET /collectors/{name}/groups": "collect", "POST /collector/next": "collector", "POST /collector/jobs/{id}/blocks": "collector", "POST /collector/jobs/{id}/end": "collector",
 }
 
 // browserOf signs somebody in and returns their browser.
@@ -137,7 +137,7 @@ func TestEveryRoleAtEveryRoute(t *testing.T) {
 				t.Errorf("%s %s: nobody said who may use it", method, route)
 				continue
 			}
-			if route == "/collectors/{name}/processes" || route == "/sign-out" || route == "/enter" || route == "/sign-in" {
+			if route == "/collectors/{name}/processes" || route == "/collectors/{name}/groups" || route == "/sign-out" || route == "/enter" || route == "/sign-in" {
 				continue // they are open and would end the sessions of this test, or wait for a collector
 			}
 			seen++

@@ -26,6 +26,7 @@ func takeOut(t *store.Take) TakeOut {
 		Key: t.Key, Program: t.Program.Name, Build: t.Build.Name, BuildID: t.Facts.BuildID,
 		StartedAt: t.StartedAt, AddedAt: t.AddedAt, DurationNS: t.DurationNS, CPUNS: t.CPUNS, Samples: t.Samples, Lost: t.Lost,
 		RateHz: t.RateHz, CompleteShare: t.CompleteShare, Warnings: t.Warnings, Note: t.Note, Size: t.Size, Command: command, Host: t.Machine.Host,
+		Series: t.Settings.Series, Turn: t.Settings.Turn, Turns: t.Settings.Turns,
 	}
 }
 
@@ -79,7 +80,7 @@ func number(c *gin.Context, name string, otherwise, least, most int64) (int64, e
 }
 
 func (s *Server) takes(c *gin.Context) {
-	q := store.TakeQuery{Search: c.Query("search"), Program: c.Query("program"), Sort: c.Query("sort"), Descending: c.Query("descending") == "true"}
+	q := store.TakeQuery{Search: c.Query("search"), Program: c.Query("program"), Series: c.Query("series"), Sort: c.Query("sort"), Descending: c.Query("descending") == "true"}
 	if q.Sort != "" && !store.Sortable(q.Sort) {
 		s.fail(c, badRequest{fmt.Errorf("takes cannot be sorted by %q", q.Sort)})
 		return

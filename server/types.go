@@ -61,6 +61,9 @@ type TakeOut struct {
 	Size          int64     `json:"size"`
 	Command       []string  `json:"command"`
 	Host          string    `json:"host"`
+	Series        string    `json:"series"` // of takes in a row, "" for one alone
+	Turn          int       `json:"turn"`
+	Turns         int       `json:"turns"`
 }
 
 // TakesOut lists takes; Count is how many there are beyond the page.
@@ -279,12 +282,14 @@ type CompareSide struct {
 
 // CompareOut is a comparison of two takes.
 type CompareOut struct {
-	Baseline  CompareSide  `json:"baseline"`
-	Candidate CompareSide  `json:"candidate"`
-	Scale     string       `json:"scale"`
-	Unit      string       `json:"unit"`
-	Measure   MeasureOut   `json:"measure"` // Total is the candidate's
-	Rows      []CompareRow `json:"rows"`
+	Warnings  []profile.Warning `json:"warnings"`
+	Measures  []MeasureOut      `json:"measures"` // that both sides have
+	Baseline  CompareSide       `json:"baseline"`
+	Candidate CompareSide       `json:"candidate"`
+	Scale     string            `json:"scale"`
+	Unit      string            `json:"unit"`
+	Measure   MeasureOut        `json:"measure"` // Total is the candidate's
+	Rows      []CompareRow      `json:"rows"`
 }
 
 // AboutOut tells what this server is.
@@ -510,6 +515,18 @@ type ProcessesOut struct {
 	Processes []ProcessOut `json:"processes"`
 }
 
+// GroupOut is a control group in which something runs, such as a container.
+type GroupOut struct {
+	Path      string   `json:"path"` // below the system's folder of control groups
+	Processes int      `json:"processes"`
+	Programs  []string `json:"programs"` // some of their names
+}
+
+// GroupsOut are the control groups of a machine.
+type GroupsOut struct {
+	Groups []GroupOut `json:"groups"`
+}
+
 // CollectorIn is what a collector says when it asks for a job.
 type CollectorIn struct {
 	Name   string        `json:"name"`
@@ -541,5 +558,6 @@ type JobEndIn struct {
 	Error  string        `json:"error"`
 	Remedy string        `json:"remedy"`
 	Answer *ProcessesOut `json:"answer"` // to a question
+	Groups *GroupsOut    `json:"groups"`
 	Counts *CountOut     `json:"counts"`
 }

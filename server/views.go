@@ -360,6 +360,20 @@ func (s *Server) compare(c *gin.Context) {
 		Baseline: CompareSide{takeOut(rowA), sa.Total, sa.Samples}, Candidate: CompareSide{takeOut(rowB), sb.Total, sb.Samples},
 		Scale: string(scale), Unit: scale.Unit(words.Unit), Measure: MeasureOut{words.Name, words.Label, words.Unit, words.Counted, sb.Total}, Rows: []CompareRow{},
 	}
+	out.Warnings, out.Measures = []profile.Warning{}, []MeasureOut{}
+	if x, ok := compare.TooShort(rows, sa, sb, scale); ok && !words.Counted {
+		longest := float64(max(rowA.DurationNS, rowB.DurationNS)) / 1e9
+		out.Warnings = append(out.Warnings, profile.Warning{
+			Code: "few-samples", Text: fmt.Sprintf("There are too few samples to tell whether %s changed: so large a difference can be chance.", profile.Short(x.Name)),
+			Remedy: fmt.Sprintf("Take both for %.0f times as long (%.0f s), or that many times and compare the groups.", math.Ceil(x.Times), math.Ceil(x.Times*longest)),
+		})
+	}
+	for i := range b.take.Profile.Measures {
+		w := b.take.Profile.Words(i)
+		if m, err := a.take.Profile.MeasureNamed(w.Name); err == nil && a.take.Profile.Words(m).Unit == w.Unit {
+			out.Measures = append(out.Measures, MeasureOut{w.Name, w.Label, w.Unit, w.Counted, b.take.Profile.Total(i)})
+		}
+	}
 	for _, r := range rows {
 		out.Rows = append(out.Rows, CompareRow{
 			r.Name, profile.Short(r.Name), r.Module, r.Kind.String(), FigureOut(r.Baseline), FigureOut(r.Candidate),

@@ -94,6 +94,7 @@ FROM ranked r JOIN builds b ON b.id = r.build_id WHERE rank <= ? ORDER BY r.prog
 type TakeQuery struct {
 	Search     string // words that all occur in program, build, note, command or host
 	Program    string // exact name, "" for all
+	Series     string // of takes in a row, "" for all
 	Sort       string // a key of sortColumns; "" is "started"
 	Descending bool
 	Limit      int
@@ -122,6 +123,9 @@ func (s *Store) Takes(ctx context.Context, q TakeQuery) ([]Take, int64, error) {
 	}
 	if q.Program != "" {
 		db = db.Where(`"Program".name = ?`, q.Program)
+	}
+	if q.Series != "" {
+		db = db.Where("takes.settings->>'series' = ?", q.Series)
 	}
 	column := sortColumns[q.Sort]
 	if column == "" {

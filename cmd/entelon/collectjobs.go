@@ -28,6 +28,15 @@ func (w *collector) do(ctx context.Context, j *server.JobForCollector) {
 		for _, p := range list {
 			end.Answer.Processes = append(end.Answer.Processes, server.ProcessOut(p))
 		}
+	case "groups":
+		list, err := sampler.Groups()
+		if err != nil {
+			end.Error = oneLine(err)
+		}
+		end.Groups = &server.GroupsOut{Groups: []server.GroupOut{}}
+		for _, g := range list {
+			end.Groups.Groups = append(end.Groups.Groups, server.GroupOut(g))
+		}
 	case "count":
 		end.Counts, end.Error, end.Remedy = w.count(ctx, j)
 	default:

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"io"
+	"math"
 	"text/tabwriter"
 
 	"github.com/spf13/cobra"
@@ -90,7 +91,7 @@ func compareCommand() *cobra.Command {
 			if asJSON {
 				return printJSON(cmd.OutOrStdout(), compareResult(args, a, b, ma, sa, sb, scale, rows))
 			}
-			return printCompare(cmd.OutOrStdout(), a, b, ma, scale, rows, limit, full)
+			return printCompare(cmd.OutOrStdout(), a, b, ma, sa, sb, scale, rows, limit, full)
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON, all functions")
@@ -124,7 +125,7 @@ func compareResult(args []string, a, b *profile.Take, measure int, sa, sb compar
 	return out
 }
 
-func printCompare(w io.Writer, a, b *profile.Take, measure int, scale compare.Scale, rows []compare.Row, limit int, full bool) error {
+func printCompare(w io.Writer, a, b *profile.Take, measure int, sa, sb compare.Side, scale compare.Scale, rows []compare.Row, limit int, full bool) error {
 	fmt.Fprintf(w, "%s %s → %s %s", a.Settings.Program, a.Settings.Build, b.Settings.Program, b.Settings.Build)
 	words := a.Profile.Words(measure)
 	factor, unit := 1.0, ""
@@ -142,6 +143,9 @@ func printCompare(w io.Writer, a, b *profile.Take, measure int, scale compare.Sc
 		fmt.Fprintln(w, "   figures in "+unit+words.Label+" for each second")
 	default:
 		fmt.Fprintln(w, "   figures in "+unit+words.Label)
+	}
+	if short, ok := compare.TooShort(rows, sa, sb, scale); ok && !words.Counted {
+		fmt.Fprintf(w, "  ! There are too few samples to tell whether %s changed. Take both for %.0f times as long.\n", shown(short.Name, false), math.Ceil(short.Times))
 	}
 	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', tabwriter.AlignRight)
 	fmt.Fprintln(tw, "self\t→\tdifference\ttotal\t→\tdifference\t  state\t  function")

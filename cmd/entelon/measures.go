@@ -52,6 +52,19 @@ func completeMeasures(*cobra.Command, []string, string) ([]string, cobra.ShellCo
 	return out, cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveNoSpace
 }
 
+// completeGroups offers the control groups in which something runs.
+func completeGroups(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	list, err := sampler.Groups()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	var out []string
+	for _, g := range list {
+		out = append(out, g.Path+"\t"+strings.Join(g.Programs, ", "))
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
+}
+
 // completeProcesses offers the processes that run, with their names.
 func completeProcesses(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 	dirs, err := filepath.Glob("/proc/[0-9]*")

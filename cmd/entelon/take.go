@@ -118,6 +118,7 @@ What is added up, with --measure, which may be given several times:
 	_ = c.RegisterFlagCompletionFunc("event", cobra.FixedCompletions([]string{sampler.EventClock, sampler.EventCycles}, cobra.ShellCompDirectiveNoFileComp))
 	_ = c.RegisterFlagCompletionFunc("unwind", cobra.FixedCompletions([]string{sampler.UnwindTables, sampler.UnwindFramePointers}, cobra.ShellCompDirectiveNoFileComp))
 	_ = c.RegisterFlagCompletionFunc("measure", completeMeasures)
+	_ = c.RegisterFlagCompletionFunc("group", completeGroups)
 	_ = c.RegisterFlagCompletionFunc("pid", completeProcesses)
 	_ = c.MarkFlagDirname("dir")
 	return c

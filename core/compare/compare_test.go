@@ -161,3 +161,43 @@ func TestFitting(t *testing.T) {
 		t.Errorf("a take that was broken off is compared by %q", s)
 	}
 }
+
+// More samples of a difference that was too small to tell do tell it: with as
+// many times as is said, about half of such takes show it.
+func TestTooShort(t *testing.T) {
+	before, after := map[string]float64{"space": 50, "beam": 30, "route": 20}, map[string]float64{"space": 47, "beam": 30, "route": 23}
+	r := rand.New(rand.NewPCG(7, 7))
+	compared := func(n int) ([]compare.Row, compare.Side, compare.Side) {
+		a, b := side(flat(r, n, before), 1e9), side(flat(r, n, after), 1e9)
+		rows, err := compare.Functions(a, b, compare.ByTotal)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return rows, a, b
+	}
+	said, told := 0, 0
+	for range 200 {
+		rows, a, b := compared(600)
+		x, ok := compare.TooShort(rows, a, b, compare.ByTotal)
+		if !ok {
+			continue
+		}
+		said++
+		if x.Certain || x.Times <= 1 {
+			t.Fatalf("%s is short by %v", x.Name, x.Times)
+		}
+		more, _, _ := compared(int(600 * x.Times))
+		for _, r := range more {
+			if r.Name == x.Name && r.Certain {
+				told++
+			}
+		}
+	}
+	if said < 150 || told < said/4 {
+		t.Errorf("of 200 takes with a small difference %d are said to be short, and %d of those are told with more", said, told)
+	}
+	rows, a, b := compared(1_000_000)
+	if x, ok := compare.TooShort(rows, a, b, compare.ByTotal); ok {
+		t.Errorf("a million samples are too few for %s", x.Name)
+	}
+}

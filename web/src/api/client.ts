@@ -89,7 +89,7 @@ export type Range = { from?: number; to?: number; fold?: string; measure?: strin
 export const api = {
   about: () => ask<About>('GET', '/about'),
   programs: () => ask<Schemas['ProgramsOut']>('GET', '/programs'),
-  takes: (q: { search?: string; program?: string; sort?: string; descending?: boolean; limit?: number; offset?: number }) =>
+  takes: (q: { search?: string; program?: string; series?: string; sort?: string; descending?: boolean; limit?: number; offset?: number }) =>
     ask<Schemas['TakesOut']>('GET', '/takes', q),
   take: (key: string) => ask<TakeDetail>('GET', `/takes/${key}`),
   setNote: (key: string, note: string) => ask<Take>('PATCH', `/takes/${key}`, undefined, { note }),
@@ -117,10 +117,11 @@ export const api = {
   audit: (limit: number) => ask<Schemas['AuditOut']>('GET', '/audit', { limit }),
   runningJobs: () => ask<Schemas['JobsOut']>('GET', '/jobs', { running: true }),
   job: (id: string) => ask<Job>('GET', `/jobs/${id}`),
-  addJob: (job: { collector?: string; settings?: Settings; again?: string }) => ask<Job>('POST', '/jobs', undefined, job),
+  addJob: (job: { collector?: string; settings?: Settings; again?: string; repeat?: number }) => ask<Job>('POST', '/jobs', undefined, job),
   stopJob: (id: string) => ask<Job>('POST', `/jobs/${id}/stop`),
   count: (q: Schemas['CountIn']) => ask<Schemas['CountOut']>('POST', '/counts', undefined, q),
   collectors: () => ask<Schemas['CollectorsOut']>('GET', '/collectors'),
+  groups: (collector: string) => ask<Schemas['GroupsOut']>('GET', `/collectors/${encodeURIComponent(collector)}/groups`),
   processes: (collector: string) => ask<Schemas['ProcessesOut']>('GET', `/collectors/${encodeURIComponent(collector)}/processes`),
 }
 

@@ -4,6 +4,7 @@ import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { api, type TakeDetail } from '../api/client'
 import { tell } from '../composables/useNotices'
+import UsageChart from './UsageChart.vue'
 import { bytes, count, duration, percent, seconds, when } from '../format'
 
 const props = defineProps<{ open: boolean; detail: TakeDetail }>()
@@ -40,6 +41,7 @@ const facts = computed<[string, string][]>(() => {
     ['Started', when(t.started_at)],
     ['Lasted', `${seconds(t.duration_ns)}, ended by ${endings[f.ended_by] ?? f.ended_by}`],
     ['CPU time', `${seconds(t.cpu_ns)} by the kernel's count`],
+    ...(s.keep ? [['Kept only', `${s.keep}; ${count(f.left_out ?? 0)} samples were left out`] as [string, string]] : []),
     ['Samples', `${count(t.samples)} at ${count(t.rate_hz)} a second of CPU time (${s.event})`],
     ['Lost', count(t.lost)],
     ['Whole stacks', `${percent(t.complete_share, 2)} of ${count(f.user_stacks)}, by ${s.unwind}`],
@@ -74,6 +76,7 @@ const facts = computed<[string, string][]>(() => {
             <dd class="border-b border-rule py-1 break-words">{{ v }}</dd>
           </template>
         </dl>
+        <UsageChart v-if="detail.facts.usage" :usage="detail.facts.usage" />
         <label class="mt-4 block"><span class="label">Note</span>
           <textarea v-model="note" rows="2" class="field mt-1 block w-full" aria-label="Note" @keydown.stop />
         </label>

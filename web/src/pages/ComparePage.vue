@@ -74,6 +74,8 @@ const label = computed(() => {
   const l = d.value?.measure.label ?? 'CPU time'
   return l.charAt(0).toUpperCase() + l.slice(1)
 })
+const measures = computed(() => (d.value?.measures ?? []).map((m) => ({ value: m.name, text: m.label.charAt(0).toUpperCase() + m.label.slice(1) })))
+const shownMeasure = computed({ get: () => measure.value || d.value?.measure.name || '', set: (v) => (measure.value = v) })
 const figureOf = (v: number) => amount(v, d.value?.measure.unit ?? 'ns')
 
 const whole = computed(() => {
@@ -134,7 +136,8 @@ const heads = [
   <div class="flex h-full flex-col">
     <header class="flex h-[52px] shrink-0 items-center gap-2.5 border-b border-rule px-4">
       <h1 class="flex items-baseline gap-1.5 text-[15.5px] whitespace-nowrap">
-        <span class="text-ink-2">{{ label }} of</span><ChoiceMenu v-model="baseline" :choices="choices" name="Baseline" plain class="font-medium" />
+        <ChoiceMenu v-if="(d?.measures.length ?? 0) > 1" v-model="shownMeasure" :choices="measures" name="Measure" plain class="font-medium" /><span v-else class="text-ink-2">{{ label }}</span>
+        <span class="text-ink-2">of</span><ChoiceMenu v-model="baseline" :choices="choices" name="Baseline" plain class="font-medium" />
         <button class="self-center text-ink-2 hover:text-ink" aria-label="Exchange the sides" title="Exchange the sides (x)" @click="exchange"><ArrowLeftRight class="size-4" /></button>
         <span class="text-ink-2">against</span><ChoiceMenu v-model="candidate" :choices="choices" name="Candidate" plain class="font-medium" />
         <span class="text-ink-2">figures</span><ChoiceMenu v-model="shownScale" :choices="scales" name="Scale" plain />
@@ -161,6 +164,7 @@ const heads = [
         <template v-if="top && top.delta_self > 0">
           The largest growth is in <button class="word font-medium" :class="top.name === focus && '!border-b-2 !border-focus'" @click="choose(top.name)">{{ top.short }}</button> itself: {{ difference(top.delta_self) }}.
         </template>
+        <span v-for="w in d.warnings" :key="w.code" class="block text-[13px] text-alarm">{{ w.text }} <span class="text-ink-2">{{ w.remedy }}</span></span>
       </section>
       <div class="flex min-h-0 flex-1 flex-col px-4 pt-2" role="table" aria-label="Differences">
         <div class="mb-1.5 flex items-center gap-3">

@@ -34,6 +34,12 @@ watch(
     if (state === 'done' && j.value?.take) {
       void queries.invalidateQueries({ queryKey: ['takes'] })
       void queries.invalidateQueries({ queryKey: ['programs'] })
+      if (j.value.error) tell(j.value.error, { bad: true })
+      const { turn, turns } = j.value.settings
+      if (turn && turns && turn < turns) {
+        void follow()
+        return
+      }
       void router.replace({ name: 'take', params: { key: j.value.take }, query: route.query })
       return
     }
@@ -44,6 +50,21 @@ watch(
   },
 )
 let last = 0
+
+/** Goes on to the next take of a row; where none comes, to the one that was made. */
+async function follow() {
+  const of = j.value?.settings.series
+  for (let tries = 0; tries < 10; tries++) {
+    const next = (await api.runningJobs().catch(() => undefined))?.jobs.find((x) => x.settings.series === of)
+    if (next) {
+      ;[shown.value, before] = [0, undefined]
+      void router.replace({ name: 'running', params: { id: next.id } })
+      return
+    }
+    await new Promise((resolve) => setTimeout(resolve, 300))
+  }
+  void router.replace({ name: 'take', params: { key: j.value?.take ?? '' } })
+}
 
 // The speed is that of the last second or so, not of the whole.
 const pace = ref(0)
@@ -72,7 +93,7 @@ const { pins, toggle: togglePin } = usePins(computed(() => j.value?.settings.pro
   <WaitNote v-else-if="!j" what="Looking for the take" />
   <div v-else class="flex h-full flex-col">
     <header class="flex h-[52px] shrink-0 items-center gap-6 border-b border-rule px-4">
-      <h1 class="min-w-0 truncate text-[15.5px]"><span class="text-ink-2">{{ over(j.state) ? 'Sampled' : 'Sampling' }}</span> <span class="font-medium">{{ whom(j) }}</span> <span class="text-ink-2">on {{ j.collector || 'the first collector that is free' }}, asked for by {{ j.who }}</span></h1>
+      <h1 class="min-w-0 truncate text-[15.5px]"><span class="text-ink-2">{{ over(j.state) ? 'Sampled' : 'Sampling' }}</span> <span class="font-medium">{{ whom(j) }}</span> <span class="text-ink-2">on {{ j.collector || 'the first collector that is free' }}, asked for by {{ j.who }}<template v-if="j.settings.turns"> · take {{ j.settings.turn }} of {{ j.settings.turns }}</template></span></h1>
       <div class="flex-1" />
       <template v-if="!over(j.state)">
         <dl class="flex gap-6 text-right whitespace-nowrap" aria-live="off">

@@ -22,6 +22,7 @@ const queries = useQueryClient()
 const { text, change } = useAddress()
 const search = text('search')
 const program = text('program')
+const series = text('series')
 const sort = text('sort', 'started')
 const order = text('order', 'down')
 const { send } = useUploads()
@@ -30,7 +31,7 @@ const { send } = useUploads()
 // when the time for second thoughts is over.
 const leaving = ref(new Set<string>())
 
-const asked = computed(() => ({ search: search.value, program: program.value, sort: sort.value, descending: order.value === 'down', limit: 1000 }))
+const asked = computed(() => ({ search: search.value, program: program.value, series: series.value || undefined, sort: sort.value, descending: order.value === 'down', limit: 1000 }))
 const settled = refDebounced(asked, 120)
 const takes = useQuery({ queryKey: ['takes', settled], queryFn: () => api.takes(settled.value), placeholderData: keepPreviousData })
 const rows = computed(() => (takes.data.value?.takes ?? []).filter((t) => !leaving.value.has(t.key)))
@@ -110,6 +111,7 @@ useKeys({ '/': () => searchField.value?.focus() })
       <h1 class="text-[22px] font-medium">Takes</h1>
       <input ref="searchField" v-model="search" class="field ml-3 w-72" placeholder="Search program, build, note, command" aria-label="Search takes" />
       <span v-if="program" class="flex items-center gap-1.5 text-ink-2">of {{ program }} <button class="word" @click="program = ''">all programs</button></span>
+      <span v-if="series" class="flex items-center gap-1.5 text-ink-2">of one row <button class="word" @click="series = ''">all takes</button></span>
       <span class="label">{{ count(takes.data.value?.count ?? 0) }} takes</span>
       <div class="flex-1" />
       <NewTake />
@@ -120,7 +122,7 @@ useKeys({ '/': () => searchField.value?.focus() })
     <UploadList />
     <ErrorNote v-if="takes.isError.value" :error="takes.error.value" :retry="() => takes.refetch()" />
     <WaitNote v-else-if="takes.isPending.value" what="Asking for the takes" />
-    <template v-else-if="rows.length || search || program">
+    <template v-else-if="rows.length || search || program || series">
       <div role="table" aria-label="Takes" class="flex min-h-0 flex-1 flex-col">
         <div role="row" :class="grid" class="!items-end border-b border-rule-strong pr-3 pb-1.5">
           <span />
@@ -159,12 +161,13 @@ useKeys({ '/': () => searchField.value?.focus() })
               <span class="text-right text-ink-2">{{ percent(rows[v.index].complete_share) }}</span>
               <span class="flex min-w-0 items-center gap-2 text-ink-2">
                 <span v-if="rows[v.index].warnings" class="flex shrink-0 items-center gap-1 text-alarm"><TriangleAlert class="size-3.5" aria-hidden="true" />{{ rows[v.index].warnings }}<span class="sr-only"> warnings</span></span>
+                <button v-if="rows[v.index].turns" class="word shrink-0 whitespace-nowrap" title="Show the takes of this row" @click="series = rows[v.index].series">{{ rows[v.index].turn }} of {{ rows[v.index].turns }}</button>
                 <span class="truncate">{{ rows[v.index].note }}</span>
               </span>
               <button class="text-ink-3 opacity-0 group-hover:opacity-100 hover:text-ink focus-visible:opacity-100" :aria-label="`Remove the take of ${rows[v.index].program} ${rows[v.index].build}`" @click="remove(rows[v.index])"><Trash2 class="size-4" /></button>
             </div>
           </div>
-          <p v-if="!rows.length" class="p-6 text-ink-2">No take has these words. <button class="word" @click="change({ search: undefined, program: undefined })">Show all</button></p>
+          <p v-if="!rows.length" class="p-6 text-ink-2">No take has these words. <button class="word" @click="change({ search: undefined, program: undefined, series: undefined })">Show all</button></p>
         </div>
       </div>
     </template>

@@ -1,0 +1,21 @@
+import { useLocalStorage } from '@vueuse/core'
+import { ref } from 'vue'
+import type { Settings } from '../api/client'
+import { words } from './commandWords'
+
+/** A command as it is written on the page. */
+export type Command = { line: string; dir: string; env: string; user: string }
+
+/** The command on the page, and those from before by program: the last word of its path. */
+export function useCommands() {
+  const known = useLocalStorage<Record<string, Command>>('entelon-take-commands', {})
+  const command = ref<Command>({ line: '', dir: '', env: '', user: '', ...Object.values(known.value).at(-1) })
+  const programOf = (c: Command) => words(c.line)[0]?.split('/').at(-1) ?? ''
+  function remember() {
+    const name = programOf(command.value)
+    const { [name]: _old, ...others } = known.value
+    known.value = { ...others, [name]: { ...command.value } }
+  }
+  const settings = (): Settings => ({ command: words(command.value.line), dir: command.value.dir, env: words(command.value.env), user: command.value.user || undefined })
+  return { known, command, programOf, remember, settings }
+}

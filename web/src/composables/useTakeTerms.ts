@@ -1,0 +1,56 @@
+import { useLocalStorage } from '@vueuse/core'
+import { computed, ref } from 'vue'
+import type { Settings } from '../api/client'
+import { words } from './commandWords'
+
+/** How a take is made, whoever is sampled. */
+export type Terms = {
+  measures: string[]
+  more: string // further measures, as words: tracepoint:sched:sched_process_fork function:slur.Route
+  pace: 'rate' | 'budget'
+  rate: number // samples a second
+  budget: number // accepted slowdown in percent
+  seconds: number // 0: until it ends
+  keep: string // a scope expression, '' for all samples
+  repeat: number
+  bare: boolean
+  work: number
+  workFrom: string
+}
+
+export const plainTerms: Terms = { measures: ['cpu'], more: '', pace: 'rate', rate: 997, budget: 1, seconds: 0, keep: '', repeat: 1, bare: false, work: 0, workFrom: '' }
+
+// What Vue watches cannot be cloned by the browser's own means.
+const copy = <T>(t: T): T => JSON.parse(JSON.stringify(t)) as T
+
+/** The terms on the page, and those that were used for each program before. */
+export function useTakeTerms() {
+  const kept = useLocalStorage<Record<string, Partial<Terms>>>('entelon-take-terms', {})
+  const last = useLocalStorage<Partial<Terms>>('entelon-take-last-terms', {})
+  const terms = ref<Terms>({ ...plainTerms, ...copy(last.value) })
+  /** Puts the terms back that a program was sampled with the last time. */
+  function recall(program: string) {
+    const before = kept.value[program]
+    if (before) terms.value = { ...plainTerms, ...copy(before) }
+    return before !== undefined
+  }
+  function remember(program: string) {
+    last.value = copy(terms.value)
+    if (program) kept.value = { ...kept.value, [program]: copy(terms.value) }
+  }
+  const measures = computed(() => [...terms.value.measures, ...words(terms.value.more)])
+  /** The settings of a take that follow; `launched` adds what only a command can have. */
+  function settings(launched: boolean): Settings {
+    const t = terms.value
+    return {
+      rate_hz: t.rate,
+      budget: t.pace === 'budget' ? t.budget / 100 : undefined,
+      for_ns: Math.round(t.seconds * 1e9),
+      measures: measures.value,
+      keep: t.keep || undefined,
+      work: t.work || undefined,
+      ...(launched ? { bare_first: t.bare || undefined, work_from: t.workFrom || undefined } : {}),
+    }
+  }
+  return { terms, measures, recall, remember, settings }
+}
