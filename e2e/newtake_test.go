@@ -117,6 +117,28 @@ func TestLaunchFromThePage(t *testing.T) {
 	p.visit("/takes/" + key + "?measure=waiting")
 	p.says("[sleeps]")
 
+	// The settings are remembered; only some samples are kept, and two takes are
+	// made in a row.
+	p.visit("/new")
+	p.until("what was measured before", `[...document.querySelectorAll('input[type=checkbox]')].filter(e => e.checked).length === 2`)
+	p.do("choosing a command", chromedp.Click(`//button[normalize-space()="A command"]`, chromedp.NodeVisible))
+	p.write("Which samples to keep", "thread is sh")
+	p.write("Takes in a row", "2")
+	p.click("[data-test=start]")
+	p.says("take 2 of 2")
+	p.until("the second take", `location.pathname.startsWith('/takes/') && document.body.innerText.includes('100 % =')`)
+	second := strings.TrimPrefix(value[string](p, "location.pathname"), "/takes/")
+	defer p.remove(second)
+	p.visit("/takes")
+	p.until("both takes of the row", `['1 of 2', '2 of 2'].every(x => document.body.innerText.includes(x))`)
+	p.do("showing the row", chromedp.Click(`//button[normalize-space()="1 of 2"]`, chromedp.NodeVisible))
+	p.until("only the row", `document.querySelectorAll('[role=table] [role=row]').length === 3`)
+	first := value[string](p, `[...document.querySelectorAll('[role=row] a')].map(a => a.pathname.slice(7)).find(k => k !== '`+second+`')`)
+	defer p.remove(first)
+	if kept := value[string](p, fmt.Sprintf(`fetch('/api/v1/takes/%s').then(r => r.json()).then(d => d.settings.keep + ' ' + d.settings.turn)`, first)); kept != "thread is sh 1" {
+		t.Errorf("the first of the row: %s", kept)
+	}
+
 	p.visit("/new")
 	p.do("choosing a command", chromedp.Click(`//button[normalize-space()="A command"]`, chromedp.NodeVisible))
 	// The one from before is offered; it gives way.
@@ -125,4 +147,13 @@ func TestLaunchFromThePage(t *testing.T) {
 	p.do("one that is not there", chromedp.Focus("input[placeholder*='engraved']"), chromedp.SendKeys("input[placeholder*='engraved']", `/no/such/program`))
 	p.click("[data-test=start]")
 	p.says("/no/such/program: the command was not found")
+}
+
+// write puts a text into the field of a name in place of what is there.
+func (p *page) write(name, text string) {
+	p.t.Helper()
+	selector := fmt.Sprintf("input[aria-label=%q]", name)
+	p.until("the field "+name, fmt.Sprintf(`document.querySelector(%q)`, selector))
+	value[any](p, fmt.Sprintf(`(e => { e.value = ''; e.dispatchEvent(new Event('input')) })(document.querySelector(%q))`, selector))
+	p.do("writing "+text, chromedp.SendKeys(selector, text))
 }

@@ -1,6 +1,7 @@
 package sampler
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -8,6 +9,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -15,7 +17,7 @@ import (
 func examine() []Check {
 	return []Check{
 		checkRights(), checkKernelPart(), checkKernelNames(), checkOtherStacks(), checkTracepoints(), checkProbes(),
-		checkHardware(), checkRate(), checkDebugFiles(), checkRuntimes(), checkPostgres(),
+		checkHardware(), checkRate(), checkDebugFiles(), checkCompilers(), checkRuntimes(), checkPostgres(),
 	}
 }
 
@@ -145,6 +147,40 @@ func checkDebugFiles() Check {
 		return Check{Name: "Debug files", State: CheckGood, Text: "Debug files that are missing can be fetched with --debug-server."}
 	}
 	return Check{"Debug files", CheckPart, "No separate debug files are installed: inlined functions and lines of system libraries are missing.", "Install the packages that end in -dbgsym or -dbg, or name a server with --debug-server."}
+}
+
+// checkCompilers asks the C compilers that are installed whether optimised code
+// keeps frame pointers. It does not have to, where stacks are walked by tables.
+func checkCompilers() Check {
+	c := Check{Name: "Compilers' frame pointers", State: CheckGood}
+	var keep, omit []string
+	for _, name := range []string{"gcc", "clang"} {
+		path, err := exec.LookPath(name)
+		if err != nil {
+			continue
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		cmd := exec.CommandContext(ctx, path, "-O2", "-S", "-x", "c", "-o", "-", "-")
+		cmd.Stdin = strings.NewReader("int g(int); int f(int x) { return g(x) + 1; }\n")
+		out, err := cmd.Output()
+		cancel()
+		switch {
+		case err != nil:
+		case strings.Contains(string(out), "%rsp, %rbp") || strings.Contains(string(out), "x29, sp"):
+			keep = append(keep, name)
+		default:
+			omit = append(omit, name)
+		}
+	}
+	switch {
+	case len(keep)+len(omit) == 0:
+		c.Text = "No C compiler is installed."
+	case len(omit) == 0:
+		c.Text = "Optimised code of " + strings.Join(keep, " and ") + " keeps frame pointers."
+	default:
+		c.Text = "Optimised code of " + strings.Join(omit, " and ") + " keeps no frame pointers. Stacks are walked by tables, so nothing is missing; only --unwind \"frame pointers\" needs -fno-omit-frame-pointer."
+	}
+	return c
 }
 
 func checkRuntimes() Check {

@@ -3,7 +3,6 @@ package sampler
 import (
 	"errors"
 	"fmt"
-	"sync"
 
 	"github.com/cilium/ebpf"
 	"github.com/cilium/ebpf/asm"
@@ -12,27 +11,27 @@ import (
 )
 
 // pythonReader are the programs that read CPython's frames, with their maps.
-// They are loaded when the first process of that runtime is met.
+// They are loaded when the first process of that runtime is met, once for each
+// kind of event that they run with: programs can only call others of their kind.
 type pythonReader struct {
 	places  *ebpf.Map // pythonPlaces by process
 	scratch *ebpf.Map
-	seen    *ebpf.Map // code objects that were read: what tells them apart, by process and address
-	calls   *ebpf.Map // the programs, by number
+	seen    *ebpf.Map                      // code objects that were read: what tells them apart, by process and address
+	calls   map[ebpf.ProgramType]*ebpf.Map // the programs, by number
 	outputs *ebpf.Map
 	loaded  []*ebpf.Program
-	once    sync.Once
+	met     bool // a process of that runtime was met
 	err     error
 }
 
 func newPythonReader(outputs *ebpf.Map) (*pythonReader, error) {
-	r := &pythonReader{outputs: outputs}
+	r := &pythonReader{outputs: outputs, calls: map[ebpf.ProgramType]*ebpf.Map{}}
 	for _, m := range []struct {
 		to   **ebpf.Map
 		spec ebpf.MapSpec
 	}{
 		{&r.places, ebpf.MapSpec{Name: "python_places", Type: ebpf.LRUHash, KeySize: 4, ValueSize: placesBytes, MaxEntries: 4096}},
 		{&r.scratch, ebpf.MapSpec{Name: "python_scratch", Type: ebpf.PerCPUArray, KeySize: 4, ValueSize: scratchPython, MaxEntries: 1}},
-		{&r.calls, ebpf.MapSpec{Name: "python_calls", Type: ebpf.ProgramArray, KeySize: 4, ValueSize: 4, MaxEntries: callCount}},
 	} {
 		made, err := ebpf.NewMap(&m.spec)
 		if err != nil {
@@ -40,13 +39,29 @@ func newPythonReader(outputs *ebpf.Map) (*pythonReader, error) {
 		}
 		*m.to = made
 	}
-	return r, nil
+	return r, r.want(ebpf.PerfEvent)
 }
 
-// fds names the maps for the programs. That of the code objects is made with
-// the programs that use it.
-func (r *pythonReader) fds() pythonMaps {
-	m := pythonMaps{places: r.places.FD(), scratch: r.scratch.FD(), calls: r.calls.FD(), outputs: r.outputs.FD()}
+// want has the programs loaded for a kind of event, too.
+func (r *pythonReader) want(kind ebpf.ProgramType) error {
+	if r.calls[kind] != nil {
+		return nil
+	}
+	calls, err := ebpf.NewMap(&ebpf.MapSpec{Name: "python_calls", Type: ebpf.ProgramArray, KeySize: 4, ValueSize: 4, MaxEntries: callCount})
+	if err != nil {
+		return fmt.Errorf("preparing to read frames of CPython: %w", err)
+	}
+	r.calls[kind] = calls
+	if r.met {
+		return r.loadFor(kind)
+	}
+	return nil
+}
+
+// fds names the maps for the programs of a kind. That of the code objects is
+// made with the programs that use it.
+func (r *pythonReader) fds(kind ebpf.ProgramType) pythonMaps {
+	m := pythonMaps{places: r.places.FD(), scratch: r.scratch.FD(), calls: r.calls[kind].FD(), outputs: r.outputs.FD()}
 	if r.seen != nil {
 		m.seen = r.seen.FD()
 	}
@@ -55,26 +70,35 @@ func (r *pythonReader) fds() pythonMaps {
 
 // load has the kernel check the programs and makes them callable.
 func (r *pythonReader) load() error {
-	r.once.Do(func() {
-		r.seen, r.err = ebpf.NewMap(&ebpf.MapSpec{Name: "python_codes", Type: ebpf.LRUHash, KeySize: 16, ValueSize: 24, MaxEntries: 1 << 16})
-		if r.err != nil {
-			r.err = fmt.Errorf("preparing to read frames of CPython: %w", r.err)
-			return
+	if r.met {
+		return r.err
+	}
+	r.met = true
+	r.seen, r.err = ebpf.NewMap(&ebpf.MapSpec{Name: "python_codes", Type: ebpf.LRUHash, KeySize: 16, ValueSize: 24, MaxEntries: 1 << 16})
+	if r.err != nil {
+		r.err = fmt.Errorf("preparing to read frames of CPython: %w", r.err)
+	}
+	for kind := range r.calls {
+		if r.err == nil {
+			r.err = r.loadFor(kind)
 		}
-		for number, code := range []asm.Instructions{callPythonStates: pythonStates(r.fds()), callPythonFrames: pythonFrames(r.fds()), callPythonCodes: pythonCodes(r.fds())} {
-			p, err := ebpf.NewProgram(&ebpf.ProgramSpec{Name: "python", Type: ebpf.PerfEvent, License: "GPL", Instructions: code})
-			if err != nil {
-				r.err = fmt.Errorf("loading the reader of CPython's frames: %w", err)
-				return
-			}
-			r.loaded = append(r.loaded, p)
-			if err := r.calls.Put(uint32(number), uint32(p.FD())); err != nil {
-				r.err = fmt.Errorf("loading the reader of CPython's frames: %w", err)
-				return
-			}
-		}
-	})
+	}
 	return r.err
+}
+
+func (r *pythonReader) loadFor(kind ebpf.ProgramType) error {
+	m := r.fds(kind)
+	for number, code := range []asm.Instructions{callPythonStates: pythonStates(m), callPythonFrames: pythonFrames(m), callPythonCodes: pythonCodes(m)} {
+		p, err := ebpf.NewProgram(&ebpf.ProgramSpec{Name: "python", Type: kind, License: "GPL", Instructions: code})
+		if err != nil {
+			return fmt.Errorf("loading the reader of CPython's frames: %w", err)
+		}
+		r.loaded = append(r.loaded, p)
+		if err := r.calls[kind].Put(uint32(number), uint32(p.FD())); err != nil {
+			return fmt.Errorf("loading the reader of CPython's frames: %w", err)
+		}
+	}
+	return nil
 }
 
 // tell lets the programs know that a process runs CPython. first is the
@@ -99,7 +123,10 @@ func (r *pythonReader) close() error {
 	for _, p := range r.loaded {
 		errs = append(errs, p.Close())
 	}
-	for _, m := range []*ebpf.Map{r.places, r.scratch, r.seen, r.calls} {
+	for _, m := range r.calls {
+		errs = append(errs, m.Close())
+	}
+	for _, m := range []*ebpf.Map{r.places, r.scratch, r.seen} {
 		if m != nil {
 			errs = append(errs, m.Close())
 		}

@@ -2,6 +2,7 @@ package sampler
 
 import (
 	"errors"
+	"path/filepath"
 	"strings"
 
 	"github.com/cilium/ebpf"
@@ -74,6 +75,9 @@ func (s *session) plan(c clock) (out []*source, err error) {
 	deep := c // events without the reader of other stacks copy more themselves
 	if c.stackBytes > 0 {
 		deep.stackBytes = max(c.stackBytes, tracedStackBytes)
+		if familyOf(filepath.Base(s.exe)) == "python" { // whose interpreter's frames are large
+			deep.stackBytes = max(c.stackBytes, interpretedStackBytes)
+		}
 	}
 	copied := c.stackBytes > 0
 	for i, m := range s.measures {
@@ -171,6 +175,9 @@ func (s *session) closeTracing() error {
 
 // sideBits have an event tell of mappings, names, beginnings and ends.
 const sideBits = unix.PerfBitMmap | unix.PerfBitMmap2 | unix.PerfBitComm | unix.PerfBitCommExec | unix.PerfBitTask
+
+// interpretedStackBytes is that of an interpreter's.
+const interpretedStackBytes = 24 << 10
 
 // tracedStackBytes is how much of a stack is copied at a tracepoint or probe.
 const tracedStackBytes = 6 << 10

@@ -39,12 +39,14 @@ func stackProgram(o kernelOffsets, stackBytes, runtime, scratch int, m pythonMap
 
 // tracedProgram is the part of it that runs at a tracepoint or a probe, where
 // it runs for every process of the machine: it does something only in those
-// whose Go runtime it was told of.
-func tracedProgram(o kernelOffsets, stackBytes, runtime, scratch, outputs int) asm.Instructions {
-	p := &assembler{outputs: outputs}
+// whose runtime it was told of.
+func tracedProgram(o kernelOffsets, stackBytes, runtime, scratch int, m pythonMaps) asm.Instructions {
+	p := &assembler{outputs: m.outputs}
 	p.enter(o, stackBytes, scratch)
 	p.goStack(o, runtime)
 	p.here("out")
+	p.findPython(o, m, "done")
+	p.here("done")
 	p.add(asm.Mov.Imm(asm.R0, 1), asm.Return())
 	return p.code
 }

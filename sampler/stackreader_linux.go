@@ -65,7 +65,7 @@ func newStackReader(cpus []int, o kernelOffsets, stackBytes int) (r *stackReader
 	}
 	r.program, err = ebpf.NewProgram(&ebpf.ProgramSpec{
 		Name: "other_stacks", Type: ebpf.PerfEvent, License: "GPL",
-		Instructions: stackProgram(o, stackBytes, r.runtime.FD(), r.scratch.FD(), r.python.fds()),
+		Instructions: stackProgram(o, stackBytes, r.runtime.FD(), r.scratch.FD(), r.python.fds(ebpf.PerfEvent)),
 	})
 	return r, err
 }
@@ -108,9 +108,12 @@ func (r *stackReader) traced(kind ebpf.ProgramType, stackBytes int) (*ebpf.Progr
 	if p := r.traces[kind]; p != nil {
 		return p, nil
 	}
+	if err := r.python.want(kind); err != nil {
+		return nil, err
+	}
 	p, err := ebpf.NewProgram(&ebpf.ProgramSpec{
 		Name: "other_traced", Type: kind, License: "GPL",
-		Instructions: tracedProgram(r.places, stackBytes, r.runtime.FD(), r.scratch.FD(), r.outputs.FD()),
+		Instructions: tracedProgram(r.places, stackBytes, r.runtime.FD(), r.scratch.FD(), r.python.fds(kind)),
 	})
 	if err != nil {
 		return nil, fmt.Errorf("loading the program that reads other stacks: %w", err)

@@ -237,3 +237,58 @@ func TestAnotherUserLaunches(t *testing.T) {
 		t.Errorf("%d samples, %d interpreted, %+v", facts.Samples, facts.Interpreted, facts.Warnings)
 	}
 }
+
+const probedScript = `import os
+
+def cut_page(n):
+    return [bytearray(5000 + i) for i in range(n)]
+
+def cue_rests(n):
+    for i in range(n):
+        os.getppid()
+
+for k in range(20):
+    cut_page(50)
+    cue_rests(100)
+`
+
+// TestPythonAtProbes: functions of a script are seen where calls are counted,
+// too, and have all of them.
+func TestPythonAtProbes(t *testing.T) {
+	mustSample(t)
+	needs(t, "/usr/bin/python3")
+	path := script(t, "probed.py", probedScript)
+	for measure, want := range map[string]struct {
+		shown, function string
+		exactly, least  int64
+	}{
+		"syscalls":    {"syscalls", "cue_rests", 2000, 0},
+		"allocations": {"allocated", "cut_page", 0, 20 * 50 * 5000},
+	} {
+		file := filepath.Join(t.TempDir(), "x.take")
+		if r := entelon(t, "take", "--out", file, "--measure", measure, "--", "/usr/bin/python3", path); r.code != 0 {
+			t.Fatal(r.stderr)
+		}
+		facts := parse[factsJSON](t, "facts", "--json", file)
+		if facts.Interpreted == 0 {
+			for _, w := range facts.Warnings {
+				if w.Code == "interpreter" {
+					t.Skip(w.Text)
+				}
+			}
+		}
+		all := parse[hotJSON](t, "hot", "--json", "--measure", want.shown, file)
+		var got int64
+		for _, f := range all.Functions {
+			if f.Name == want.function {
+				got = f.Total
+			}
+		}
+		if want.exactly > 0 && got != want.exactly || got < want.least {
+			t.Errorf("%s: %s has %d of %d", measure, want.function, got, all.Total)
+		}
+		if facts.CompleteShare < 0.99 {
+			t.Errorf("%s: %.4f of the stacks are complete", measure, facts.CompleteShare)
+		}
+	}
+}

@@ -10,6 +10,7 @@ import EmptyTakes from '../components/EmptyTakes.vue'
 import ErrorNote from '../components/ErrorNote.vue'
 import WaitNote from '../components/WaitNote.vue'
 import { useAddress } from '../composables/useAddress'
+import { useAgain } from '../composables/useAgain'
 import { useFocus } from '../composables/useFocus'
 import { useKeys } from '../composables/useKeys'
 import { usePins } from '../composables/usePins'
@@ -24,6 +25,7 @@ const by = text('by', 'self')
 const filter = text('filter')
 const sort = text('sort', 'difference')
 const { focus, set: setFocus, step } = useFocus()
+const again = useAgain()
 
 const takes = useQuery({ queryKey: ['takes', 'choose'], queryFn: () => api.takes({ descending: true, limit: 300 }) })
 const choices = computed(() => (takes.data.value?.takes ?? []).map((t: Take) => ({ value: t.key, text: `${t.program} ${t.build}`, note: when(t.started_at) })))
@@ -115,6 +117,7 @@ function walk(by: number) {
 const field = ref<HTMLInputElement>()
 useKeys({
   x: exchange,
+  r: () => void again(candidate.value, focus.value),
   '/': () => field.value?.select(),
   p: () => focus.value && togglePin(focus.value),
   ArrowDown: () => walk(1),

@@ -3,8 +3,8 @@ import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { useLocalStorage } from '@vueuse/core'
 import { PanelLeft, PanelRight } from 'lucide-vue-next'
 import { computed, ref, watchEffect } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
-import { api, ApiError, type Range } from '../api/client'
+import { useRoute } from 'vue-router'
+import { api, type Range } from '../api/client'
 import ErrorNote from '../components/ErrorNote.vue'
 import FactsDialog from '../components/FactsDialog.vue'
 import FunctionCard from '../components/FunctionCard.vue'
@@ -14,11 +14,10 @@ import TakeReading from '../components/TakeReading.vue'
 import TimeRibbon from '../components/TimeRibbon.vue'
 import WaitNote from '../components/WaitNote.vue'
 import { useAddress } from '../composables/useAddress'
+import { useAgain } from '../composables/useAgain'
 import { useFocus } from '../composables/useFocus'
 import { provideMeasure } from '../composables/useMeasure'
 import { useKeys } from '../composables/useKeys'
-import { useMe } from '../composables/useMe'
-import { tell } from '../composables/useNotices'
 import { usePins } from '../composables/usePins'
 import FlameLens from '../flame/FlameLens.vue'
 
@@ -55,18 +54,8 @@ watchEffect(() => {
   const t = detail.data.value?.take
   document.title = t ? `${t.program} ${t.build} – Entelon` : 'Entelon'
 })
-const router = useRouter()
-const { may } = useMe()
-async function again() {
-  if (!may('collect')) return tell('You may not collect; ask somebody who manages people.', { bad: true, seconds: 6 })
-  try {
-    const job = await api.addJob({ again: key.value })
-    // The focus goes along: the same function is what one looks for next.
-    await router.push({ name: 'running', params: { id: job.id }, query: { focus: focus.value || undefined } })
-  } catch (e) {
-    tell(e instanceof ApiError ? `${e.message}; ${e.remedy}` : (e as Error).message, { bad: true })
-  }
-}
+const repeat = useAgain()
+const again = () => repeat(key.value, focus.value)
 useKeys({ r: again, v: () => (folded.value = !folded.value), n: () => (factsOpen.value = true), o: fold, ',': () => step(-1), '.': () => step(1) })
 </script>
 

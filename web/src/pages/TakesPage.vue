@@ -12,6 +12,7 @@ import NewTake from '../components/NewTake.vue'
 import UploadList from '../components/UploadList.vue'
 import WaitNote from '../components/WaitNote.vue'
 import { useAddress } from '../composables/useAddress'
+import { useAgain } from '../composables/useAgain'
 import { useKeys } from '../composables/useKeys'
 import { tell } from '../composables/useNotices'
 import { useUploads } from '../composables/useUploads'
@@ -102,7 +103,8 @@ const rowHeight = 34
 const virtual = useVirtualizer(computed(() => ({ count: rows.value.length, getScrollElement: () => scroller.value ?? null, estimateSize: () => rowHeight, overscan: 12 })))
 
 const searchField = ref<HTMLInputElement>()
-useKeys({ '/': () => searchField.value?.focus() })
+const again = useAgain()
+useKeys({ r: () => void again(chosen.value.length === 1 ? chosen.value[0] : ''), '/': () => searchField.value?.focus() })
 </script>
 
 <template>
