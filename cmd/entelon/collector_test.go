@@ -278,13 +278,12 @@ func TestJobsThatCannotBe(t *testing.T) {
 		set  profile.Settings
 		says string
 	}{
-		"gone":       {profile.Settings{PIDs: []int{1 << 22}, RateHz: 99}, "there is no such process"},
-		"no user":    {profile.Settings{Command: []string{"true"}, RateHz: 99, User: "nosuchuser"}, "there is no such user"},
-		"no folder":  {profile.Settings{Command: []string{"true"}, RateHz: 99, Dir: "/no/such/folder"}, "the directory does not exist"},
-		"no group":   {profile.Settings{Group: "no/such/group", RateHz: 99}, "there is no such control group"},
-		"no measure": {profile.Settings{Command: []string{"true"}, RateHz: 99, Measures: []string{"luck"}}, "there is no such measure"},
-		"no point":   {profile.Settings{Command: []string{"true"}, RateHz: 99, Measures: []string{"tracepoint:no:such"}}, "there is no such tracepoint"},
-		"control":    {profile.Settings{Command: []string{"/no/such\x1b[31m\n"}, RateHz: 99}, "the command was not found"},
+		"gone":      {profile.Settings{PIDs: []int{1 << 22}, RateHz: 99}, "there is no such process"},
+		"no user":   {profile.Settings{Command: []string{"true"}, RateHz: 99, User: "nosuchuser"}, "there is no such user"},
+		"no folder": {profile.Settings{Command: []string{"true"}, RateHz: 99, Dir: "/no/such/folder"}, "the directory does not exist"},
+		"no group":  {profile.Settings{Group: "no/such/group", RateHz: 99}, "there is no such control group"},
+		"no point":  {profile.Settings{Command: []string{"true"}, RateHz: 99, Measures: []string{"tracepoint:no:such"}}, "there is no such tracepoint"},
+		"control":   {profile.Settings{Command: []string{"/no/such\x1b[31m\n"}, RateHz: 99}, "the command was not found"},
 	} {
 		j := d.until(d.job(c.set), "its end", ended)
 		if j.State != "failed" || !strings.Contains(j.Error, c.says) || strings.ContainsAny(j.Error, "\n") {
@@ -298,6 +297,8 @@ func TestJobsThatCannotBe(t *testing.T) {
 		"nothing":   {profile.Settings{RateHz: 99}, "nothing to sample"},
 		"too often": {profile.Settings{Command: []string{"true"}, RateHz: 1 << 30}, "a rate of"},
 		"for ever":  {profile.Settings{Command: []string{"true"}, RateHz: 99, ForNS: 1 << 62}, "lasts at most"},
+		"luck":      {profile.Settings{Command: []string{"true"}, RateHz: 99, Measures: []string{"luck"}}, "there is no such measure"},
+		"keep":      {profile.Settings{Command: []string{"true"}, RateHz: 99, Keep: "thread = x"}, "did you mean: thread is x"},
 		"zero":      {profile.Settings{Command: []string{"tr\x00ue"}, RateHz: 99}, "zero character"},
 	} {
 		if status, body := d.ask("POST", "/jobs", server.JobIn{Settings: c.set}, nil); status != http.StatusBadRequest || !strings.Contains(body, c.says) {
