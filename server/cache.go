@@ -3,6 +3,7 @@ package server
 import (
 	"container/list"
 	"context"
+	"slices"
 	"sync"
 
 	"entelon/core/profile"
@@ -10,12 +11,32 @@ import (
 	"entelon/core/tree"
 )
 
-// opened is a take in memory, as it is and with its runtime folded.
+// opened is a take in memory, as it is and in the shapes that were asked for
+// last.
 type opened struct {
 	*view
 	bytes  int64
-	once   sync.Once
-	folded *view
+	mu     sync.Mutex
+	shapes []shaped // the latest first
+	names  func() *scope.Names
+}
+
+type shaped struct {
+	shape tree.Shape
+	view  func() *view
+}
+
+// keptShapes is how many shapes of one take are kept.
+const keptShapes = 3
+
+func newOpened(t *profile.Take) *opened {
+	tr := tree.New(t.Profile)
+	return &opened{
+		view: &view{take: t, tree: tr}, bytes: size(t.Profile, tr),
+		names: sync.OnceValue(func() *scope.Names {
+			return scope.NewNames(t.Profile, scope.About{Program: t.Settings.Program, Build: t.Settings.Build})
+		}),
+	}
 }
 
 // view is one way of looking at a take's stacks.
@@ -27,13 +48,27 @@ type view struct {
 	costs []scopedCost // the latest scopes that were asked for, newest first
 }
 
-// without returns the take with the functions of its runtime folded into
-// their callers. The tree is built when it is first asked for.
-func (o *opened) without() *view {
-	o.once.Do(func() {
-		o.folded = &view{take: o.take, tree: tree.NewFolded(o.take.Profile, tree.Runtime(o.take.Profile))}
-	})
-	return o.folded
+// in returns the take in a shape. Its tree is built when it is first asked for,
+// once, however many ask.
+func (o *opened) in(s tree.Shape) *view {
+	if s == (tree.Shape{}) {
+		return o.view
+	}
+	o.mu.Lock()
+	i := slices.IndexFunc(o.shapes, func(x shaped) bool { return x.shape == s })
+	var x shaped
+	if i >= 0 {
+		x = o.shapes[i]
+		o.shapes = slices.Delete(o.shapes, i, i+1)
+	} else {
+		x = shaped{s, sync.OnceValue(func() *view { return &view{take: o.take, tree: tree.Shaped(o.take.Profile, s)} })}
+	}
+	o.shapes = slices.Insert(o.shapes, 0, x)
+	if len(o.shapes) > keptShapes {
+		o.shapes = o.shapes[:keptShapes]
+	}
+	o.mu.Unlock()
+	return x.view()
 }
 
 type scopedCost struct {
@@ -46,8 +81,8 @@ type scopedCost struct {
 // keptCosts is how many scopes of one take are kept.
 const keptCosts = 4
 
-// in returns the costs of a measure in a scope of time.
-func (o *view) in(measure int, sc scope.Scope) scopedCost {
+// cost returns the costs of a measure in a scope of time.
+func (o *view) cost(measure int, sc scope.Scope) scopedCost {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	for i, k := range o.costs {

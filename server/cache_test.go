@@ -99,13 +99,13 @@ func TestCacheForgetsFailures(t *testing.T) {
 func TestScopedCosts(t *testing.T) {
 	p := made.Profile(1, made.Small)
 	o := &opened{view: &view{tree: tree.New(p)}}
-	whole := o.in(0, scope.Scope{}).cost
-	if o.in(0, scope.Scope{}).cost != whole {
+	whole := o.cost(0, scope.Scope{}).cost
+	if o.cost(0, scope.Scope{}).cost != whole {
 		t.Error("the same scope was added up twice")
 	}
 	var parts int64
 	for i := range int64(6) {
-		parts += o.in(0, scope.Between(i*300e6, (i+1)*300e6)).cost.Total[0]
+		parts += o.cost(0, scope.Between(i*300e6, (i+1)*300e6)).cost.Total[0]
 	}
 	if parts != whole.Total[0] {
 		t.Errorf("the parts sum to %d, the whole is %d", parts, whole.Total[0])
@@ -113,7 +113,7 @@ func TestScopedCosts(t *testing.T) {
 	if len(o.costs) != keptCosts {
 		t.Errorf("%d scopes are kept, want %d", len(o.costs), keptCosts)
 	}
-	again := o.in(0, scope.Scope{})
+	again := o.cost(0, scope.Scope{})
 	if again.cost.Total[0] != whole.Total[0] || again.cost == whole {
 		t.Error("a scope that was forgotten was not added up anew")
 	}

@@ -17,7 +17,6 @@ import (
 	"entelon/codec/take"
 	"entelon/core/profile"
 	"entelon/core/scope"
-	"entelon/core/tree"
 	"entelon/sampler"
 	"entelon/store"
 )
@@ -457,8 +456,7 @@ func (s *Server) openGrowing(c *gin.Context, id string) (*opened, *store.Take, e
 		if err != nil {
 			return nil, err
 		}
-		tr := tree.New(t.Profile)
-		return &opened{view: &view{take: t, tree: tr}, bytes: size(t.Profile, tr)}, nil
+		return newOpened(t), nil
 	})
 	return o, row, err
 }

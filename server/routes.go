@@ -42,12 +42,18 @@ var timeRange = []param{
 	{"to", "integer", "nanosecond at which counting ends; 0 means the end", false},
 }
 
-var folding = param{"fold", "string", "runtime: functions of the language runtime are folded into their callers", false}
+var shaping = []param{
+	{"fold", "string", "runtime: functions of the language runtime count as their callers'; foreign: what is not the program's own counts as the call into it", false},
+	{"group", "string", "thread, process or module: what stands at the roots", false},
+	{"merge", "boolean", "recursion is one node", false},
+	{"through", "string", "only stacks with this function, from its outermost frame on", false},
+	{"through_module", "string", "that function's library, if its name is not enough", false},
+}
 
 var measuring = param{"measure", "string", "which of the take's measures counts; absent: the first", false}
 
 func with(more ...param) []param {
-	return append(append(append([]param{}, timeRange...), folding, measuring), more...)
+	return append(append(append([]param{}, timeRange...), shaping...), append([]param{measuring}, more...)...)
 }
 
 // table is the whole API. It works on a Server without a store, too, as long
@@ -118,6 +124,27 @@ func (s *Server) table() []route {
 			param{"name", "string", "its full name", true},
 			param{"module", "string", "its library's name, if the name is not enough", false},
 		)},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/scope", summary: "A scope expression as it is understood, or what is wrong with it", answer: ScopeOut{}, handle: s.scope, query: []param{scoping}},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/complete", summary: "How a scope expression may go on", answer: CompleteOut{}, handle: s.complete, query: []param{
+			{"text", "string", "what stands there already", false},
+			{"at", "integer", "where, in characters from 0", false},
+		}},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/paths", summary: "The steps that follow one of a path", answer: PathsOut{}, handle: s.paths, query: with(
+			param{"start", "string", "roots (the default) or leaves", false},
+			param{"node", "integer", "from the roots: the step whose followers are asked for; 0 is the beginning", false},
+			param{"path", "string", "from the leaves: the numbers of the functions up to there, with commas", false},
+			param{"heaviest", "boolean", "tell the heaviest path, too", false},
+		)},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/neighbours", summary: "Where a function's cost comes in and where it goes on", answer: NeighboursOut{}, handle: s.neighbours, query: with(
+			param{"name", "string", "its full name", true},
+			param{"module", "string", "its library's name, if the name is not enough", false},
+			param{"levels", "integer", "how far, 1 to 5", false},
+			param{"most", "integer", "functions that stand alone on each level", false},
+		)},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/graph", summary: "The call graph without its thin parts", answer: GraphOut{}, handle: s.graph, query: with(
+			param{"most", "integer", "functions", false},
+			param{"least_permille", "integer", "share of the total from which on functions and calls are told", false},
+		)},
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/times", summary: "Samples over time", answer: TimesOut{}, handle: s.times, query: []param{
 			{"bins", "integer", "how many pieces the time is cut into", false},
 			measuring,
@@ -127,6 +154,7 @@ func (s *Server) table() []route {
 			{"candidate", "string", "key of a take", true},
 			{"scale", "string", "total, second or none; absent: what suits the two", false},
 			measuring,
+			scoping,
 		}},
 	}
 }

@@ -13,7 +13,6 @@ import (
 
 	"entelon/codec/take"
 	"entelon/core/profile"
-	"entelon/core/tree"
 	"entelon/store"
 )
 
@@ -242,8 +241,7 @@ func (s *Server) load(c *gin.Context, row *store.Take) (*opened, error) {
 		if err != nil {
 			return nil, err
 		}
-		tr := tree.New(t.Profile)
-		return &opened{view: &view{take: t, tree: tr}, bytes: size(t.Profile, tr)}, nil
+		return newOpened(t), nil
 	})
 }
 

@@ -55,16 +55,13 @@ func (s *Server) scoped(c *gin.Context) (*view, *store.Take, scopedCost, bool) {
 		s.fail(c, err)
 		return nil, nil, scopedCost{}, false
 	}
-	v := o.view
-	switch fold := c.Query("fold"); fold {
-	case "":
-	case "runtime":
-		v = o.without()
-	default:
-		s.fail(c, badRequest{fmt.Errorf("there is nothing to fold named %q; choose runtime", fold)})
+	shape := tree.Shape{Fold: c.Query("fold"), Group: c.Query("group"), Merge: c.Query("merge") == "true", Through: c.Query("through"), Module: c.Query("through_module")}
+	if err := shape.Check(); err != nil {
+		s.fail(c, badRequest{err})
 		return nil, nil, scopedCost{}, false
 	}
-	return v, row, v.in(m, sc.Of(aboutOf(row))), true
+	v := o.in(shape)
+	return v, row, v.cost(m, sc.Of(aboutOf(row))), true
 }
 
 // measureOf reads which measure counts.
@@ -87,7 +84,7 @@ func (s *Server) hot(c *gin.Context) {
 	if !ok {
 		return
 	}
-	p := o.take.Profile
+	p := o.tree.Profile
 	out := HotOut{
 		Total: k.cost.Total[0], Samples: k.cost.TotalSamples[0],
 		Functions: []FunctionRef{}, Self: []int64{}, SumTotal: []int64{}, SelfSamples: []int64{}, TotalSamples: []int64{}, Reading: []ReadingPart{},
@@ -147,7 +144,7 @@ func (s *Server) flame(c *gin.Context) {
 }
 
 func flameOut(o *view, k scopedCost, root tree.NodeID, l *tree.Layout) FlameOut {
-	p := o.take.Profile
+	p := o.tree.Profile
 	out := FlameOut{
 		Total: k.cost.Total[0], Samples: k.cost.TotalSamples[0], Root: uint32(root), Path: []PathStep{}, Functions: []FunctionRef{},
 		Depth: l.Depth, X: l.X, Width: l.W, Self: l.Self, Hidden: l.Hidden,
@@ -204,7 +201,7 @@ func (s *Server) search(c *gin.Context) {
 // find returns the row of a function by name; of several with one name that
 // with the largest total counts.
 func find(o *view, k scopedCost, name, module string) (tree.FunctionCost, bool) {
-	p := o.take.Profile
+	p := o.tree.Profile
 	var best tree.FunctionCost
 	found := false
 	for _, r := range k.rows {
@@ -223,19 +220,18 @@ func (s *Server) function(c *gin.Context) {
 	name, module := c.Query("name"), c.Query("module")
 	r, found := find(o, k, name, module)
 	if !found {
-		c.AbortWithStatusJSON(http.StatusNotFound, ErrorBody{
-			Error: fmt.Sprintf("%s has no samples in this scope", name), Remedy: "widen the scope, or choose another function"})
+		s.nothing(c, name)
 		return
 	}
 	var figures []store.BuildFigure
 	if k.measure == 0 { // the ones of other takes are kept for the first measure only
 		var err error
-		if figures, err = s.store.Figures(c.Request.Context(), row.ProgramID, name, o.take.Profile.Home(r.Function)); err != nil {
+		if figures, err = s.store.Figures(c.Request.Context(), row.ProgramID, name, o.tree.Profile.Home(r.Function)); err != nil {
 			s.fail(c, err)
 			return
 		}
 	}
-	p := o.take.Profile
+	p := o.tree.Profile
 	f := p.Functions[r.Function]
 	n := k.cost.TotalSamples[0]
 	out := FunctionOut{
@@ -384,6 +380,6 @@ func (s *Server) compare(c *gin.Context) {
 }
 
 func side(o *opened, row *store.Take, measure int, sc scope.Scope) compare.Side {
-	k := o.in(measure, sc.Of(aboutOf(row)))
+	k := o.cost(measure, sc.Of(aboutOf(row)))
 	return compare.Side{Profile: o.take.Profile, Functions: k.rows, Total: k.cost.Total[0], Samples: k.cost.TotalSamples[0], DurationNS: row.DurationNS}
 }

@@ -61,8 +61,8 @@ func hotCommand() *cobra.Command {
 			if limit < 0 {
 				return fmt.Errorf("--limit %d: give a number of rows, or 0 for all", limit)
 			}
-			if fold != "" && fold != "runtime" {
-				return fmt.Errorf("--fold %s: only the runtime can be folded", fold)
+			if err := (tree.Shape{Fold: fold}).Check(); err != nil {
+				return fmt.Errorf("--fold: %w", err)
 			}
 			t, err := readTake(args[0])
 			if err != nil {
@@ -75,7 +75,7 @@ func hotCommand() *cobra.Command {
 			if asJSON && !cmd.Flags().Changed("limit") {
 				limit = 0
 			}
-			rows, c := hotRows(t, m, sc, by, limit, fold != "")
+			rows, c := hotRows(t, m, sc, by, limit, fold)
 			if asJSON {
 				return printJSON(cmd.OutOrStdout(), hotOut(t, sc, rows, c))
 			}
@@ -87,8 +87,8 @@ func hotCommand() *cobra.Command {
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON, all rows unless --limit is given")
 	c.Flags().BoolVar(&full, "full", false, "print names in full, with packages, parameters and template arguments")
 	chosen.add(c)
-	c.Flags().StringVar(&fold, "fold", "", "\"runtime\": count the functions of the language runtime as their callers'")
-	_ = c.RegisterFlagCompletionFunc("fold", cobra.FixedCompletions([]string{"runtime"}, cobra.ShellCompDirectiveNoFileComp))
+	c.Flags().StringVar(&fold, "fold", "", "\"runtime\": count the functions of the language runtime as their callers'; \"foreign\": count what is not the program's own as the call into it")
+	_ = c.RegisterFlagCompletionFunc("fold", cobra.FixedCompletions([]string{"runtime", "foreign"}, cobra.ShellCompDirectiveNoFileComp))
 	_ = c.RegisterFlagCompletionFunc("by", cobra.FixedCompletions([]string{"self", "total"}, cobra.ShellCompDirectiveNoFileComp))
 	return takeFile(c)
 }
@@ -152,11 +152,8 @@ func shown(name string, full bool) string {
 }
 
 // hotRows returns the first rows of a take's hot functions and the total.
-func hotRows(t *profile.Take, measure int, sc scope.Scope, by string, limit int, fold bool) ([]hotRow, *tree.Cost) {
-	tr := tree.New(t.Profile)
-	if fold {
-		tr = tree.NewFolded(t.Profile, tree.Runtime(t.Profile))
-	}
+func hotRows(t *profile.Take, measure int, sc scope.Scope, by string, limit int, fold string) ([]hotRow, *tree.Cost) {
+	tr := tree.Shaped(t.Profile, tree.Shape{Fold: fold})
 	c := tr.Cost(measure, sc)
 	rows := tr.Functions(c)
 	if by == "total" {

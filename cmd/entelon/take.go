@@ -415,7 +415,7 @@ func summary(w io.Writer, t *profile.Take, path string) {
 		if several {
 			limit = 3
 		}
-		rows, c := hotRows(t, m, scope.Scope{}, "self", limit, false)
+		rows, c := hotRows(t, m, scope.Scope{}, "self", limit, "")
 		if several || w.Name != "cpu" {
 			fmt.Fprintf(b, " %s: %s\n", w.Label, profile.Amount(c.Total[0], w.Unit))
 		}

@@ -2,6 +2,7 @@ package tree
 
 import (
 	"sort"
+	"strings"
 
 	"entelon/core/profile"
 	"entelon/core/scope"
@@ -38,7 +39,7 @@ func (t *Tree) Origin(measure int, sc scope.Scope, f profile.FunctionID) Origin 
 	p := t.Profile
 	n := p.Stacks.Len()
 	total, samples := make([]int64, n), make([]int64, n)
-	in := sc.Contains(p)
+	in := t.In(sc)
 	for i, s := range p.Samples.Stack {
 		if v := p.Samples.Values[measure][i]; v != 0 && in(i) {
 			total[s] += v
@@ -58,7 +59,7 @@ func (t *Tree) Origin(measure int, sc scope.Scope, f profile.FunctionID) Origin 
 	for s := 1; s < n; s++ {
 		parent := p.Stacks.Parent[s]
 		here := t.Function[t.NodeOf[s]]
-		cut[s] = cut[parent] || parent == 0 && p.Functions[here].Kind == profile.KindMark
+		cut[s] = cut[parent] || p.Functions[here].Kind == profile.KindMark && strings.HasPrefix(p.FunctionName(here), "[cut off")
 		seen[s] = seen[parent] || here == f
 		if here != f || seen[parent] || samples[s] == 0 {
 			continue

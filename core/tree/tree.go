@@ -30,6 +30,10 @@ type Tree struct {
 	NodeOf    []NodeID // by stack
 	children  []NodeID // all nodes but the root, grouped by parent
 	begin     []uint32 // where a node's children begin in children
+	// Scopes are asked about the samples as they were collected: base, and the
+	// position there of each sample of Profile; nil where that is its own.
+	base     *profile.Profile
+	sampleOf []int32
 }
 
 type nodeKey struct {
@@ -38,20 +42,22 @@ type nodeKey struct {
 }
 
 // New builds the tree of p.
-func New(p *profile.Profile) *Tree { return build(p, nil) }
+func New(p *profile.Profile) *Tree { return build(p, folding{}) }
 
 // NewFolded builds the tree of p without the frames of functions that fold
 // reports: what they cost counts as their callers'. Where a stack begins with
 // such functions, behind those in which every program or thread begins, the
 // outermost of them stands for them.
-func NewFolded(p *profile.Profile, fold func(profile.FunctionID) bool) *Tree { return build(p, fold) }
+func NewFolded(p *profile.Profile, fold func(profile.FunctionID) bool) *Tree {
+	return build(p, folding{into: fold})
+}
 
 // Runtime reports functions of a language runtime.
 func Runtime(p *profile.Profile) func(profile.FunctionID) bool {
 	return func(f profile.FunctionID) bool { return p.Functions[f].Kind == profile.KindRuntime }
 }
 
-func build(p *profile.Profile, fold func(profile.FunctionID) bool) *Tree {
+func build(p *profile.Profile, fold folding) *Tree {
 	same := canonical(p)
 	t := &Tree{
 		Profile: p,
@@ -63,9 +69,16 @@ func build(p *profile.Profile, fold func(profile.FunctionID) bool) *Tree {
 	for s := 1; s < p.Stacks.Len(); s++ {
 		frame := p.Frames[p.Stacks.Frame[s]]
 		k := nodeKey{t.NodeOf[p.Stacks.Parent[s]], same[frame.Function]}
-		if fold != nil && begun[k.parent] && fold(k.function) {
+		if fold.into != nil && begun[k.parent] && fold.into(k.function) ||
+			fold.below != nil && k.parent != 0 && fold.below(k.function) && fold.below(t.Function[k.parent]) {
 			t.NodeOf[s] = k.parent
 			continue
+		}
+		if fold.merge {
+			if n := t.above(k.parent, k.function); n != 0 {
+				t.NodeOf[s] = n
+				continue
+			}
 		}
 		n, ok := known[k]
 		if !ok {
@@ -83,6 +96,14 @@ func build(p *profile.Profile, fold func(profile.FunctionID) bool) *Tree {
 	t.link()
 	t.markOutermost()
 	return t
+}
+
+// above returns the nearest node of a function on the way from a node to the
+// root, that node included; 0 where there is none.
+func (t *Tree) above(n NodeID, f profile.FunctionID) NodeID {
+	for ; n != 0 && t.Function[n] != f; n = t.Parent[n] {
+	}
+	return n
 }
 
 // canonical maps every function to the first one with its name and module, so
@@ -180,6 +201,18 @@ func (t *Tree) Path(n NodeID) []NodeID {
 	return out
 }
 
+// In returns a predicate over the positions of the samples of t.Profile.
+func (t *Tree) In(sc scope.Scope) func(i int) bool {
+	if t.base == nil {
+		return sc.Contains(t.Profile)
+	}
+	in := sc.Contains(t.base)
+	if t.sampleOf == nil {
+		return in
+	}
+	return func(i int) bool { return in(int(t.sampleOf[i])) }
+}
+
 // Cost is what the samples in a scope add up to, by node.
 type Cost struct {
 	Self, Total               []int64 // in the measure's unit
@@ -202,7 +235,7 @@ func (t *Tree) Cost(measure int, sc scope.Scope) *Cost {
 			}
 		}
 	} else {
-		in := sc.Contains(p)
+		in := t.In(sc)
 		for i, s := range p.Samples.Stack {
 			if v := values[i]; v != 0 && in(i) {
 				node := t.NodeOf[s]

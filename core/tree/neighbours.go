@@ -1,0 +1,207 @@
+package tree
+
+import (
+	"sort"
+
+	"entelon/core/profile"
+)
+
+// Neighbour is a function some steps away from the one in the middle.
+type Neighbour struct {
+	Function profile.FunctionID // 0: several that are too small to stand alone, or the outer end of stacks
+	Level    int                // -1: calls it, 1: is called by it, and so on; 0 is the function itself
+	Value    int64              // of the function in the middle, the part that goes through here
+	Samples  int64
+	Others   int // how many functions this stands for, where it is several
+}
+
+// Link is a call between two neighbours, by their positions.
+type Link struct {
+	From, To int // From calls To
+	Value    int64
+}
+
+// Neighbourhood is where the cost of a function comes in and where it goes on.
+type Neighbourhood struct {
+	Nodes []Neighbour // the middle first, then level by level outwards, the costliest first
+	Links []Link
+	Self  int64 // that stays in the function
+	Total int64
+}
+
+// Around sums over all stacks with f, each once, at its outermost frame: the
+// callers up to so many levels away, and the callees. On each level at most
+// most functions stand alone; the rest stands together. Links out of a node sum
+// to its value less what ends there.
+func (t *Tree) Around(c *Cost, f profile.FunctionID, levels, most int) Neighbourhood {
+	a := around{t: t, c: c, value: map[place]*Neighbour{}, links: map[[2]place]int64{}}
+	var h Neighbourhood
+	middle := place{0, f}
+	for n := 1; n < t.Len(); n++ {
+		node := NodeID(n)
+		if t.Function[n] != f || !t.Outermost[n] || c.TotalSamples[n] == 0 {
+			continue
+		}
+		v, k := c.Total[n], c.TotalSamples[n]
+		h.Total += v
+		h.Self += c.Self[n]
+		a.add(middle, v, k)
+		below, at := middle, t.Parent[node]
+		for level := 1; level <= levels && at != 0; level++ {
+			here := place{-level, t.Function[at]}
+			a.add(here, v, k)
+			a.links[[2]place{here, below}] += v
+			below, at = here, t.Parent[at]
+		}
+		a.down(node, middle, levels)
+	}
+	a.write(&h, middle, levels, most)
+	return h
+}
+
+type place struct {
+	level    int
+	function profile.FunctionID
+}
+
+type around struct {
+	t     *Tree
+	c     *Cost
+	value map[place]*Neighbour
+	links map[[2]place]int64
+}
+
+func (a *around) add(p place, v, samples int64) {
+	x := a.value[p]
+	if x == nil {
+		x = &Neighbour{Function: p.function, Level: p.level}
+		a.value[p] = x
+	}
+	x.Value += v
+	x.Samples += samples
+}
+
+func (a *around) down(n NodeID, at place, levels int) {
+	if at.level == levels {
+		return
+	}
+	for _, m := range a.t.Children(n) {
+		if a.c.TotalSamples[m] == 0 {
+			continue
+		}
+		to := place{at.level + 1, a.t.Function[m]}
+		a.add(to, a.c.Total[m], a.c.TotalSamples[m])
+		a.links[[2]place{at, to}] += a.c.Total[m]
+		a.down(m, to, levels)
+	}
+}
+
+// write puts the largest of each level out, and the rest together.
+func (a *around) write(h *Neighbourhood, middle place, levels, most int) {
+	at := map[place]int{}
+	put := func(x Neighbour) int {
+		h.Nodes = append(h.Nodes, x)
+		return len(h.Nodes) - 1
+	}
+	if x := a.value[middle]; x != nil {
+		at[middle] = put(*x)
+	}
+	for level := 1; level <= levels; level++ {
+		for _, side := range []int{-level, level} {
+			var here []*Neighbour
+			for p, x := range a.value {
+				if p.level == side {
+					here = append(here, x)
+				}
+			}
+			sort.Slice(here, func(i, j int) bool {
+				if here[i].Value != here[j].Value {
+					return here[i].Value > here[j].Value
+				}
+				return here[i].Function < here[j].Function
+			})
+			rest := -1
+			for i, x := range here {
+				if i < most || len(here) == most+1 {
+					at[place{side, x.Function}] = put(*x)
+					continue
+				}
+				if rest < 0 {
+					rest = put(Neighbour{Level: side})
+				}
+				r := &h.Nodes[rest]
+				r.Value += x.Value
+				r.Samples += x.Samples
+				r.Others++
+				at[place{side, x.Function}] = rest
+			}
+		}
+	}
+	sum := map[[2]int]int64{}
+	for l, v := range a.links {
+		sum[[2]int{at[l[0]], at[l[1]]}] += v
+	}
+	for l, v := range sum {
+		h.Links = append(h.Links, Link{l[0], l[1], v})
+	}
+	sortLinks(h.Links)
+}
+
+func sortLinks(ls []Link) {
+	sort.Slice(ls, func(i, j int) bool {
+		if ls[i].Value != ls[j].Value {
+			return ls[i].Value > ls[j].Value
+		}
+		if ls[i].From != ls[j].From {
+			return ls[i].From < ls[j].From
+		}
+		return ls[i].To < ls[j].To
+	})
+}
+
+// Graph is the call graph of all functions, without its thin parts.
+type Graph struct {
+	Functions []FunctionCost
+	Links     []Link // by positions in Functions
+	// What was left out: functions, links, and the self cost of the functions.
+	HiddenFunctions, HiddenLinks int
+	HiddenSelf                   int64
+}
+
+// Calls returns the call graph: the functions with the largest total cost, at
+// most so many and none below a share of all, and the calls between them that
+// carry at least that share. A call within a recursion counts once a stack, with
+// the outermost frame of what is called.
+func (t *Tree) Calls(c *Cost, rows []FunctionCost, most int, share float64) Graph {
+	sorted := append([]FunctionCost(nil), rows...)
+	SortByTotal(sorted)
+	least := int64(share * float64(c.Total[0]))
+	var g Graph
+	at := map[profile.FunctionID]int{}
+	for _, r := range sorted {
+		if len(g.Functions) < most && r.Total >= max(1, least) {
+			at[r.Function] = len(g.Functions)
+			g.Functions = append(g.Functions, r)
+		} else {
+			g.HiddenFunctions++
+			g.HiddenSelf += r.Self
+		}
+	}
+	sum := map[[2]profile.FunctionID]int64{}
+	for n := 1; n < t.Len(); n++ {
+		if p := t.Parent[n]; p != 0 && t.Outermost[n] && c.TotalSamples[n] > 0 {
+			sum[[2]profile.FunctionID{t.Function[p], t.Function[n]}] += c.Total[n]
+		}
+	}
+	for l, v := range sum {
+		from, ok1 := at[l[0]]
+		to, ok2 := at[l[1]]
+		if !ok1 || !ok2 || v < least {
+			g.HiddenLinks++
+			continue
+		}
+		g.Links = append(g.Links, Link{from, to, v})
+	}
+	sortLinks(g.Links)
+	return g
+}

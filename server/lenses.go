@@ -1,0 +1,151 @@
+package server
+
+import (
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"entelon/core/profile"
+	"entelon/core/tree"
+)
+
+// Bounds of what a lens is told at once.
+const (
+	mostSteps     = 400
+	mostPath      = 500
+	mostLevels    = 5
+	mostNeighbour = 30
+	mostGraph     = 150
+)
+
+func stepOut(p *profile.Profile, s tree.Step) PathRow {
+	return PathRow{Function: refOf(p, s.Function), Node: uint32(s.Node), Self: s.Self, Total: s.Total, Samples: s.Samples, More: s.More}
+}
+
+// paths tells what follows a step of a path, from the roots by the number of
+// its node, from the leaves by the functions up to it.
+func (s *Server) paths(c *gin.Context) {
+	o, _, k, ok := s.scoped(c)
+	if !ok {
+		return
+	}
+	p := o.tree.Profile
+	out := PathsOut{Total: k.cost.Total[0], Samples: k.cost.TotalSamples[0], Rows: []PathRow{}}
+	var steps []tree.Step
+	if c.Query("start") == "leaves" {
+		var path []profile.FunctionID
+		for _, text := range strings.FieldsFunc(c.Query("path"), func(r rune) bool { return r == ',' }) {
+			f, err := strconv.ParseUint(text, 10, 32)
+			if err != nil || f >= uint64(len(p.Functions)) || len(path) == mostPath {
+				s.fail(c, badRequest{fmt.Errorf("path %q: give numbers of functions of this take", c.Query("path"))})
+				return
+			}
+			path = append(path, profile.FunctionID(f))
+		}
+		steps = o.tree.Leaves(k.cost, path)
+	} else {
+		n, err := number(c, "node", 0, 0, int64(o.tree.Len()-1))
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		steps = o.tree.Below(k.cost, tree.NodeID(n))
+		if c.Query("heaviest") == "true" {
+			spread := o.tree.SpreadPoint(k.cost, 0.5)
+			out.Spread = uint32(spread)
+			out.Heaviest = []uint32{}
+			if spread != 0 {
+				for _, n := range o.tree.Path(spread) {
+					out.Heaviest = append(out.Heaviest, uint32(n))
+				}
+			}
+		}
+	}
+	for i, x := range steps {
+		if i >= mostSteps {
+			out.Hidden++
+			out.HiddenValue += x.Total
+			continue
+		}
+		out.Rows = append(out.Rows, stepOut(p, x))
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// neighbours tells where a function's cost comes in and where it goes on.
+func (s *Server) neighbours(c *gin.Context) {
+	levels, err1 := number(c, "levels", 2, 1, mostLevels)
+	most, err2 := number(c, "most", 8, 1, mostNeighbour)
+	if err := firstOf(err1, err2); err != nil {
+		s.fail(c, err)
+		return
+	}
+	o, _, k, ok := s.scoped(c)
+	if !ok {
+		return
+	}
+	p := o.tree.Profile
+	r, found := find(o, k, c.Query("name"), c.Query("module"))
+	if !found {
+		s.nothing(c, c.Query("name"))
+		return
+	}
+	h := o.tree.Around(k.cost, r.Function, int(levels), int(most))
+	out := NeighboursOut{ScopeTotal: k.cost.Total[0], Total: h.Total, Self: h.Self, Nodes: []NeighbourOut{}, Links: []LinkOut{}}
+	for _, n := range h.Nodes {
+		x := NeighbourOut{Level: n.Level, Value: n.Value, Samples: n.Samples, Others: n.Others}
+		if n.Function != 0 {
+			ref := refOf(p, n.Function)
+			x.Function = &ref
+		}
+		out.Nodes = append(out.Nodes, x)
+	}
+	for _, l := range h.Links {
+		out.Links = append(out.Links, LinkOut(l))
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// graph tells the call graph of a scope without its thin parts.
+func (s *Server) graph(c *gin.Context) {
+	most, err := number(c, "most", 40, 2, mostGraph)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	permille, err := number(c, "least_permille", 10, 0, 1000)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	o, _, k, ok := s.scoped(c)
+	if !ok {
+		return
+	}
+	g := o.tree.Calls(k.cost, k.rows, int(most), float64(permille)/1000)
+	out := GraphOut{Total: k.cost.Total[0], HiddenFunctions: g.HiddenFunctions, HiddenLinks: g.HiddenLinks, HiddenSelf: g.HiddenSelf, Nodes: []GraphNode{}, Links: []LinkOut{}}
+	for _, f := range g.Functions {
+		out.Nodes = append(out.Nodes, GraphNode{refOf(o.tree.Profile, f.Function), f.Self, f.Total})
+	}
+	for _, l := range g.Links {
+		out.Links = append(out.Links, LinkOut(l))
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) nothing(c *gin.Context, name string) {
+	c.AbortWithStatusJSON(http.StatusNotFound, ErrorBody{
+		Error: fmt.Sprintf("%s has no samples in this scope", name), Remedy: "widen the scope, or choose another function"})
+}
+
+func firstOf(errs ...error) error {
+	for _, err := range errs {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}

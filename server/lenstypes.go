@@ -1,0 +1,99 @@
+package server
+
+// The answers to what the lenses and the scope line ask.
+
+// ScopePart is one of the conditions that all have to hold.
+type ScopePart struct {
+	Text   string   `json:"text"`  // as an expression of its own
+	Field  string   `json:"field"` // what it restricts; "" where that is several things
+	Not    bool     `json:"not"`
+	FromNS int64    `json:"from_ns"` // of a part of the time
+	ToNS   int64    `json:"to_ns"`
+	Texts  []string `json:"texts"` // what the field has to be one of
+}
+
+// ScopeOut is an expression as it is understood, or what is wrong with it.
+type ScopeOut struct {
+	Text       string      `json:"text"`
+	Parts      []ScopePart `json:"parts"`
+	Absent     []string    `json:"absent"`     // names that the take does not have, in sentences
+	Error      string      `json:"error"`      // "" where it can be read
+	At         int         `json:"at"`         // of the wrong character, from 0
+	Correction string      `json:"correction"` // of the whole expression, "" for none
+}
+
+// ScopeProposal is a way to go on with an expression.
+type ScopeProposal struct {
+	Text    string `json:"text"`
+	From    int    `json:"from"` // the characters that it replaces
+	To      int    `json:"to"`
+	Samples int64  `json:"samples"` // of a name
+}
+
+// CompleteOut proposes how an expression may go on.
+type CompleteOut struct {
+	Proposals []ScopeProposal `json:"proposals"`
+}
+
+// PathRow is one step of a path.
+type PathRow struct {
+	Function FunctionRef `json:"function"`
+	Node     uint32      `json:"node"`
+	Self     int64       `json:"self"`
+	Total    int64       `json:"total"`
+	Samples  int64       `json:"samples"`
+	More     bool        `json:"more"`
+}
+
+// PathsOut are the steps that follow one, the costliest first.
+type PathsOut struct {
+	Total       int64     `json:"total"`
+	Samples     int64     `json:"samples"`
+	Rows        []PathRow `json:"rows"`
+	Hidden      int       `json:"hidden"` // steps beyond those
+	HiddenValue int64     `json:"hidden_value"`
+	Heaviest    []uint32  `json:"heaviest,omitempty"` // the nodes of the heaviest path down to where it spreads out
+	Spread      uint32    `json:"spread"`             // the last of them
+}
+
+// NeighbourOut is a function around another one.
+type NeighbourOut struct {
+	Function *FunctionRef `json:"function,omitempty"` // absent: several together
+	Level    int          `json:"level"`              // -1: calls it, 1: is called by it
+	Value    int64        `json:"value"`
+	Samples  int64        `json:"samples"`
+	Others   int          `json:"others"`
+}
+
+// LinkOut is a call, by the positions of both ends.
+type LinkOut struct {
+	From  int   `json:"from"`
+	To    int   `json:"to"`
+	Value int64 `json:"value"`
+}
+
+// NeighboursOut is where a function's cost comes in and where it goes on.
+type NeighboursOut struct {
+	ScopeTotal int64          `json:"scope_total"`
+	Total      int64          `json:"total"`
+	Self       int64          `json:"self"`
+	Nodes      []NeighbourOut `json:"nodes"` // the function itself first
+	Links      []LinkOut      `json:"links"`
+}
+
+// GraphNode is a function of the call graph.
+type GraphNode struct {
+	Function FunctionRef `json:"function"`
+	Self     int64       `json:"self"`
+	Total    int64       `json:"total"`
+}
+
+// GraphOut is the call graph without its thin parts.
+type GraphOut struct {
+	Total           int64       `json:"total"`
+	Nodes           []GraphNode `json:"nodes"`
+	Links           []LinkOut   `json:"links"`
+	HiddenFunctions int         `json:"hidden_functions"`
+	HiddenLinks     int         `json:"hidden_links"`
+	HiddenSelf      int64       `json:"hidden_self"`
+}

@@ -1,0 +1,67 @@
+package server
+
+import (
+	"errors"
+	"math"
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"entelon/core/scope"
+)
+
+// scope reads an expression for the scope line: its conditions as words, or what
+// is wrong with it and where.
+func (s *Server) scope(c *gin.Context) {
+	out := ScopeOut{Parts: []ScopePart{}, Absent: []string{}}
+	sc, err := scope.Parse(c.Query("scope"))
+	var wrong *scope.SyntaxError
+	if errors.As(err, &wrong) {
+		out.Error, out.At, out.Correction = wrong.Problem, wrong.At, wrong.Correction
+		c.JSON(http.StatusOK, out)
+		return
+	}
+	if err != nil {
+		s.fail(c, badRequest{err})
+		return
+	}
+	o, row, err := s.open(c, c.Param("key"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	sc = sc.Of(aboutOf(row))
+	out.Text = sc.String()
+	for _, p := range sc.Parts() {
+		texts := p.Texts
+		if texts == nil {
+			texts = []string{}
+		}
+		out.Parts = append(out.Parts, ScopePart{p.Text, p.Field, p.Not, p.From, p.To, texts})
+	}
+	if !sc.All() {
+		out.Absent = o.names().Absent(sc)
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// complete proposes how an expression may go on.
+func (s *Server) complete(c *gin.Context) {
+	at, err := number(c, "at", 0, 0, math.MaxInt32)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	o, _, err := s.open(c, c.Param("key"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := CompleteOut{Proposals: []ScopeProposal{}}
+	if text := c.Query("text"); len(text) <= 4096 {
+		for _, p := range o.names().Complete(text, int(at)) {
+			out.Proposals = append(out.Proposals, ScopeProposal(p))
+		}
+	}
+	c.JSON(http.StatusOK, out)
+}
