@@ -145,6 +145,20 @@ func (s *Server) table() []route {
 			param{"most", "integer", "functions", false},
 			param{"least_permille", "integer", "share of the total from which on functions and calls are told", false},
 		)},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/picture.svg", summary: "The flame graph as a picture", file: "image/svg+xml", handle: s.exportPicture, query: with(
+			param{"root", "integer", "node to dive into", false},
+			param{"order", "string", "of siblings: cost, name or first", false},
+			param{"pixels", "integer", "width", false},
+			param{"up", "boolean", "it grows up", false},
+			param{"focus", "string", "full name of the function with a mark", false},
+		)},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/table.csv", summary: "Hot functions as a table", file: "text/csv", handle: s.exportTable, query: with()},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/stacks.txt", summary: "Distinct stacks, one a line", file: "text/plain", handle: s.exportStacks, query: with(
+			param{"values", "boolean", "the measure's values instead of numbers of samples", false},
+		)},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/report.html", summary: "One page that holds all it needs", file: "text/html", handle: s.exportReport, query: with(
+			param{"focus", "string", "full name of the function with a mark", false},
+		)},
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/times", summary: "Samples over time", answer: TimesOut{}, handle: s.times, query: []param{
 			{"bins", "integer", "how many pieces the time is cut into", false},
 			measuring,

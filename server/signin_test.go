@@ -25,7 +25,7 @@ var needed = map[string]string{
 	"GET /people": "owner", "POST /people": "owner", "PATCH /people/{id}": "owner", "POST /people/{id}/link": "owner", "GET /audit": "owner",
 	"GET /programs": "look", "GET /takes": "look", "POST /takes": "work", "GET /takes/{key}": "look", "PATCH /takes/{key}": "work", "DELETE /takes/{key}": "work",
 	"GET /takes/{key}/file": "look", "GET /takes/{key}/hot": "look", "GET /takes/{key}/flame": "look", "GET /takes/{key}/search": "look",
-	"GET /takes/{key}/function": "look", "GET /takes/{key}/times": "look", "GET /takes/{key}/scope": "look", "GET /takes/{key}/complete": "look", "GET /takes/{key}/paths": "look", "GET /takes/{key}/neighbours": "look", "GET /takes/{key}/graph": "look", "GET /compare": "look",
+	"GET /takes/{key}/function": "look", "GET /takes/{key}/times": "look", "GET /takes/{key}/scope": "look", "GET /takes/{key}/picture.svg": "look", "GET /takes/{key}/table.csv": "look", "GET /takes/{key}/stacks.txt": "look", "GET /takes/{key}/report.html": "look", "GET /takes/{key}/complete": "look", "GET /takes/{key}/paths": "look", "GET /takes/{key}/neighbours": "look", "GET /takes/{key}/graph": "look", "GET /compare": "look",
 	"GET /jobs": "look", "POST /jobs": "collect", "GET /jobs/{id}": "look", "POST /jobs/{id}/stop": "collect", "GET /collectors": "look", "POST /counts": "collect",
 	"GET /collectors/{name}/processes": "collect", "GET /collectors/{name}/groups": "collect", "POST /collector/next": "collector", "POST /collector/jobs/{id}/blocks": "collector", "POST /collector/jobs/{id}/end": "collector",
 }

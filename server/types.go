@@ -144,6 +144,8 @@ type HotOut struct {
 	SumTotal     []int64       `json:"sum_total"`
 	SelfSamples  []int64       `json:"self_samples"`
 	TotalSamples []int64       `json:"total_samples"`
+	File         []string      `json:"file"` // where it is defined, "" if unknown
+	Line         []uint32      `json:"line"`
 	Reading      []ReadingPart `json:"reading"`
 }
 

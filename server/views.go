@@ -55,13 +55,18 @@ func (s *Server) scoped(c *gin.Context) (*view, *store.Take, scopedCost, bool) {
 		s.fail(c, err)
 		return nil, nil, scopedCost{}, false
 	}
-	shape := tree.Shape{Fold: c.Query("fold"), Group: c.Query("group"), Merge: c.Query("merge") == "true", Through: c.Query("through"), Module: c.Query("through_module")}
+	shape := shapeOf(c)
 	if err := shape.Check(); err != nil {
 		s.fail(c, badRequest{err})
 		return nil, nil, scopedCost{}, false
 	}
 	v := o.in(shape)
 	return v, row, v.cost(m, sc.Of(aboutOf(row))), true
+}
+
+// shapeOf reads how stacks become a tree.
+func shapeOf(c *gin.Context) tree.Shape {
+	return tree.Shape{Fold: c.Query("fold"), Group: c.Query("group"), Merge: c.Query("merge") == "true", Through: c.Query("through"), Module: c.Query("through_module")}
 }
 
 // measureOf reads which measure counts.
@@ -87,7 +92,7 @@ func (s *Server) hot(c *gin.Context) {
 	p := o.tree.Profile
 	out := HotOut{
 		Total: k.cost.Total[0], Samples: k.cost.TotalSamples[0],
-		Functions: []FunctionRef{}, Self: []int64{}, SumTotal: []int64{}, SelfSamples: []int64{}, TotalSamples: []int64{}, Reading: []ReadingPart{},
+		Functions: []FunctionRef{}, Self: []int64{}, SumTotal: []int64{}, SelfSamples: []int64{}, TotalSamples: []int64{}, File: []string{}, Line: []uint32{}, Reading: []ReadingPart{},
 	}
 	for _, r := range k.rows {
 		out.Functions = append(out.Functions, refOf(p, r.Function))
@@ -95,6 +100,8 @@ func (s *Server) hot(c *gin.Context) {
 		out.SumTotal = append(out.SumTotal, r.Total)
 		out.SelfSamples = append(out.SelfSamples, r.SelfSamples)
 		out.TotalSamples = append(out.TotalSamples, r.TotalSamples)
+		out.File = append(out.File, p.Strings[p.Functions[r.Function].File])
+		out.Line = append(out.Line, p.Functions[r.Function].Line)
 	}
 	for _, part := range reading.Take(o.tree, k.cost, k.rows) {
 		x := ReadingPart{Text: part.Text}

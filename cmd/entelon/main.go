@@ -44,6 +44,7 @@ time goes, in the terminal and in the browser.`,
                                               how often it is called, and by whom
   entelon hot engraved.take                   its hot functions
   entelon compare before.take after.take      what became slower
+  entelon export engraved.take --out x.html   a report in one file
   entelon serve                               the same in the browser
   entelon doctor                              what this machine allows`,
 		SilenceUsage:  true,
@@ -51,7 +52,7 @@ time goes, in the terminal and in the browser.`,
 		Version:       sampler.Version,
 	}
 	c.SetOut(plainWriter{os.Stdout})
-	c.AddCommand(takeCommand(), countCommand(), hotCommand(), factsCommand(), stacksCommand(), compareCommand(), sendCommand(), serveCommand(), collectorCommand(), doctorCommand(), apiCommand())
+	c.AddCommand(takeCommand(), countCommand(), hotCommand(), factsCommand(), stacksCommand(), compareCommand(), exportCommand(), sendCommand(), serveCommand(), collectorCommand(), doctorCommand(), apiCommand())
 	return c
 }
 

@@ -21,7 +21,12 @@ var clean = strings.NewReplacer(";", ":", "\n", " ", "\r", " ")
 // lines, the number of samples of a measure in scope, or their values.
 func Write(w io.Writer, p *profile.Profile, measure int, sc scope.Scope, values bool) error {
 	t := tree.New(p)
-	cost := t.Cost(measure, sc)
+	return WriteTree(w, t, t.Cost(measure, sc), values)
+}
+
+// WriteTree does the same of a tree in any shape.
+func WriteTree(w io.Writer, t *tree.Tree, cost *tree.Cost, values bool) error {
+	p := t.Profile
 	counts := cost.SelfSamples
 	if values {
 		counts = cost.Self

@@ -16,6 +16,11 @@ export type Found = Schemas['SearchOut']
 export type FunctionRef = Schemas['FunctionRef']
 export type FunctionCard = Schemas['FunctionOut']
 export type Edge = Schemas['EdgeOut']
+export type ScopePart = Schemas['ScopePart']
+export type ScopeRead = Schemas['ScopeOut']
+export type PathRow = Schemas['PathRow']
+export type Neighbours = Schemas['NeighboursOut']
+export type Graph = Schemas['GraphOut']
 export type Times = Schemas['TimesOut']
 export type Me = Schemas['MeOut']
 export type Person = Schemas['PersonOut']
@@ -83,8 +88,11 @@ async function ask<T>(method: string, path: string, query?: Query, body?: unknow
   return (response.status === 204 ? undefined : await response.json()) as T
 }
 
+/** Where a file of what is shown is. */
+export const exportAddress = (key: string, file: string, query: Query) => address(`/takes/${key}/${file}`, query)
+
 /** The part of a take that counts, what is folded away in it, and which measure of it. */
-export type Range = { from?: number; to?: number; fold?: string; measure?: string }
+export type Range = { scope?: string; fold?: string; group?: string; merge?: boolean; through?: string; measure?: string }
 
 export const api = {
   about: () => ask<About>('GET', '/about'),
@@ -101,7 +109,12 @@ export const api = {
   search: (key: string, q: Range & { text: string; root?: number }) => ask<Found>('GET', `/takes/${key}/search`, q),
   card: (key: string, q: Range & { name: string }) => ask<FunctionCard>('GET', `/takes/${key}/function`, q),
   times: (key: string, bins: number, measure?: string) => ask<Times>('GET', `/takes/${key}/times`, { bins, measure }),
-  compare: (q: { baseline: string; candidate: string; scale?: string; measure?: string }) => ask<Comparison>('GET', '/compare', q),
+  scope: (key: string, scope: string) => ask<ScopeRead>('GET', `/takes/${key}/scope`, { scope }),
+  complete: (key: string, text: string, at: number) => ask<Schemas['CompleteOut']>('GET', `/takes/${key}/complete`, { text, at }),
+  paths: (key: string, q: Range & { start?: string; node?: number; path?: string; heaviest?: boolean }) => ask<Schemas['PathsOut']>('GET', `/takes/${key}/paths`, q),
+  neighbours: (key: string, q: Range & { name: string; levels?: number; most?: number }) => ask<Neighbours>('GET', `/takes/${key}/neighbours`, q),
+  graph: (key: string, q: Range & { most?: number; least_permille?: number }) => ask<Graph>('GET', `/takes/${key}/graph`, q),
+  compare: (q: { baseline: string; candidate: string; scale?: string; measure?: string; scope?: string }) => ask<Comparison>('GET', '/compare', q),
   me: () => ask<Me>('GET', '/me'),
   changeMe: (change: Schemas['ChangeMeIn']) => ask<Me>('PATCH', '/me', undefined, change),
   enter: (link: string) => ask<Me>('POST', '/enter', undefined, { link }),

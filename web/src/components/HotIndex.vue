@@ -7,12 +7,14 @@ import { useAddress } from '../composables/useAddress'
 import { useMeasure } from '../composables/useMeasure'
 import { useKeys } from '../composables/useKeys'
 import { dark } from '../composables/useTheme'
-import { count, percent } from '../format'
+import { usePercent } from '../composables/usePercent'
+import { count } from '../format'
 import { inkOf } from '../palette'
 import SizeBars from './SizeBars.vue'
 
 const props = defineProps<{ hot: Hot; focus: string; pins: string[] }>()
 const { figure } = useMeasure()
+const { of } = usePercent()
 const emit = defineEmits<{ focus: [name: string]; pin: [name: string] }>()
 
 const { text } = useAddress()
@@ -45,14 +47,9 @@ const swatch = (i: number) => {
   return { background: ink.fill, borderColor: ink.edge }
 }
 
-// The focus stands on top of the list while its own row is out of sight, so that
-// nobody has to look for it; the list itself stays where it is.
+// The focus stands above the list, so that nobody has to look for it; the list
+// itself stays where it is.
 const followed = computed(() => props.hot.functions.findIndex((f) => f.name === props.focus))
-const inSight = computed(() => {
-  const range = virtual.value.range
-  const row = rows.value.findIndex((r) => r.at === followed.value)
-  return !!range && row >= range.startIndex && row < Math.max(range.endIndex, range.startIndex + 1)
-})
 
 const field = ref<HTMLInputElement>()
 useKeys({ f: () => field.value?.select() })
@@ -66,12 +63,12 @@ useKeys({ f: () => field.value?.select() })
         <button v-for="k in ['self', 'total']" :key="k" class="border border-rule-strong px-2 py-0.5 first:border-r-0" :class="by === k ? 'bg-ink text-paper' : 'bg-sheet text-ink-2'" :aria-pressed="by === k" @click="by = k">{{ k }}</button>
       </div>
     </div>
-    <div v-if="focus && !inSight" class="absolute inset-x-0 top-[36px] z-[5] border-b border-l-[3px] border-b-rule-strong border-l-focus bg-focus-wash px-2.5 pt-[5px] pb-[7px]" data-test="followed" aria-label="The function in focus">
+    <div v-if="focus" class="shrink-0 border-b border-l-[3px] border-b-rule-strong border-l-focus bg-focus-wash px-2.5 pt-[5px] pb-[7px]" data-test="followed" aria-label="The function in focus">
       <template v-if="followed >= 0">
         <span class="flex items-center gap-1.5">
           <span class="size-2.5 shrink-0 border" :style="swatch(followed)" aria-hidden="true" />
           <span class="code min-w-0 flex-1 truncate" :title="focus">{{ hot.functions[followed].short }}</span>
-          <span class="w-[46px] shrink-0 text-right">{{ percent((by === 'total' ? hot.sum_total : hot.self)[followed] / (hot.total || 1)) }}</span>
+          <span class="min-w-[46px] shrink-0 text-right">{{ of((by === 'total' ? hot.sum_total : hot.self)[followed], { scope: hot.total }) }}</span>
         </span>
         <SizeBars class="mt-1" :self="hot.self[followed] / (hot.total || 1)" :total="hot.sum_total[followed] / (hot.total || 1)" />
       </template>
@@ -103,7 +100,7 @@ useKeys({ f: () => field.value?.select() })
               @click.stop="$emit('pin', hot.functions[rows[v.index].at].name)"
               ><Pin class="size-3.5" :fill="rows[v.index].pinned ? 'currentColor' : 'none'"
             /></span>
-            <span class="w-[46px] shrink-0 text-right">{{ percent((by === 'total' ? hot.sum_total : hot.self)[rows[v.index].at] / (hot.total || 1)) }}</span>
+            <span class="min-w-[46px] shrink-0 text-right">{{ of((by === 'total' ? hot.sum_total : hot.self)[rows[v.index].at], { scope: hot.total }) }}</span>
           </span>
           <SizeBars class="mt-1" :self="hot.self[rows[v.index].at] / (hot.total || 1)" :total="hot.sum_total[rows[v.index].at] / (hot.total || 1)" />
         </button>

@@ -15,7 +15,25 @@ const groups: { name: string; keys: [string, string][] }[] = [
       ['/', 'search'],
       ['m  M', 'next match, match before'],
       ['u', 'turn the flame over'],
-      ['o', 'fold the runtime’s own functions into their callers'],
+      ['t', 'one tree from the focus, or all stacks again'],
+    ],
+  },
+  {
+    name: 'In a list of paths or functions',
+    keys: [
+      ['arrows', 'up, down; open, close'],
+      ['Enter', 'open or close'],
+      ['u', 'paths from the leaves, from the roots'],
+    ],
+  },
+  {
+    name: 'What counts',
+    keys: [
+      ['=', 'type the scope as an expression'],
+      ['i', 'idle in or out'],
+      ['o', 'fold foreign code into the calls into it'],
+      ['%', 'what 100 % is'],
+      ['1 … 5', 'the lens'],
     ],
   },
   {

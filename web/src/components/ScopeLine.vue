@@ -1,15 +1,17 @@
 <script setup lang="ts">
-import { RotateCcw, X } from 'lucide-vue-next'
+import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/vue'
+import { Plus, RotateCcw, X } from 'lucide-vue-next'
 import { computed } from 'vue'
 import { useRouter } from 'vue-router'
-import type { Hot, Range, TakeDetail } from '../api/client'
+import type { Hot, Range, ScopePart, TakeDetail } from '../api/client'
 import { useMe } from '../composables/useMe'
 import { useMeasure } from '../composables/useMeasure'
-import { bytes, count, seconds, when } from '../format'
+import { amount, bytes, count, seconds, when } from '../format'
+import { phrase } from '../scope/phrases'
 import ChoiceMenu from './ChoiceMenu.vue'
 
-const props = defineProps<{ detail: TakeDetail; hot?: Hot; range: Range }>()
-const emit = defineEmits<{ range: [range: Range]; facts: []; fold: []; measure: [name: string]; again: [] }>()
+const props = defineProps<{ detail: TakeDetail; hot?: Hot; range: Range; parts: ScopePart[]; focus: string; mode: string }>()
+const emit = defineEmits<{ facts: []; measure: [name: string]; again: []; shape: [change: Partial<Record<'fold' | 'group' | 'merge' | 'through', string | undefined>>]; edit: [part?: ScopePart]; remove: [part: ScopePart]; add: [condition: string] }>()
 const router = useRouter()
 
 // The words of the sentence are controls: another build, another take of it.
@@ -26,8 +28,9 @@ const { may } = useMe()
 const capital = (s: string) => s.charAt(0).toUpperCase() + s.slice(1)
 const measures = computed(() => props.detail.measures.map((m) => ({ value: m.name, text: capital(m.label) })))
 const chosen = computed({ get: () => measure.value.name, set: (m) => m && emit('measure', m) })
+const hundred = computed(() => (props.mode === 'whole' ? measure.value.total : (props.hot?.total ?? 0)))
 const whole = computed(() => {
-  const total = props.hot?.total ?? 0
+  const total = hundred.value
   switch (measure.value.unit) {
     case 'ns':
       return seconds(total) + (measure.value.name === 'cpu' ? ' CPU' : '')
@@ -37,10 +40,11 @@ const whole = computed(() => {
       return count(total)
   }
 })
+const outside = computed(() => (measure.value.total && props.hot ? measure.value.total - props.hot.total : 0))
 function open(key: string | undefined) {
   if (key && key !== props.detail.take.key) {
     // Node numbers and times belong to one take; the focus goes along.
-    const { root: _root, from: _from, to: _to, ...query } = router.currentRoute.value.query
+    const { root: _root, scope: _scope, ...query } = router.currentRoute.value.query
     void router.push({ name: 'take', params: { key }, query })
   }
 }
@@ -49,11 +53,29 @@ const build = computed({
   set: (b) => open(props.detail.siblings.find((t) => t.build === b)?.key),
 })
 const take = computed({ get: () => props.detail.take.key, set: open })
+const short = (name: string) => name.split('/').at(-1) ?? name
+const quote = (name: string) => (/^(\(\*[\w.]+\)|[^\s,()<>="!])+$/.test(name) ? name : JSON.stringify(name))
+const additions = computed(() => [
+  ...(props.focus ? [{ text: `passing through ${short(props.focus)}`, condition: `function is ${quote(props.focus)}` }, { text: `not passing through ${short(props.focus)}`, condition: `function is not ${quote(props.focus)}` }] : []),
+  { text: 'idle left out', condition: 'not idle' },
+  { text: 'own code only', condition: 'code is own' },
+  { text: 'without the kernel', condition: 'code is not kernel' },
+  ...[...new Set(props.detail.threads.map((t) => t.name))].slice(0, 6).map((n) => ({ text: `threads ${n}`, condition: `thread is ${quote(n)}` })),
+])
+const shapes = computed(() => {
+  const out: { text: string; off: () => void; name: string }[] = []
+  const { fold, group, merge, through } = props.range
+  if (fold) out.push({ name: 'Unfold', text: fold === 'runtime' ? 'the runtime folded' : 'foreign code folded', off: () => emit('shape', { fold: undefined }) })
+  if (merge) out.push({ name: 'Show the recursion', text: 'recursion merged', off: () => emit('shape', { merge: undefined }) })
+  if (group) out.push({ name: 'Undo the grouping', text: `by ${group}`, off: () => emit('shape', { group: undefined }) })
+  if (through) out.push({ name: 'Show all stacks', text: `from ${short(through)} on`, off: () => emit('shape', { through: undefined }) })
+  return out
+})
 </script>
 
 <template>
-  <header class="flex h-[52px] shrink-0 items-center gap-3 border-b border-rule bg-paper px-4" aria-label="Scope">
-    <h1 class="flex min-w-0 flex-wrap items-baseline gap-x-1.5 text-[15.5px] whitespace-nowrap">
+  <header class="flex min-h-[52px] shrink-0 items-center gap-3 border-b border-rule bg-paper px-4 py-1" aria-label="Scope">
+    <h1 class="flex min-w-0 flex-1 flex-wrap items-baseline gap-x-1.5 text-[15.5px]" data-test="sentence">
       <ChoiceMenu v-if="measures.length > 1" v-model="chosen" :choices="measures" name="Measure" plain class="font-medium" />
       <span v-else class="text-ink-2">{{ capital(measure.label) }}</span>
       <span class="text-ink-2">of</span>
@@ -62,19 +84,28 @@ const take = computed({ get: () => props.detail.take.key, set: open })
       <ChoiceMenu v-model="build" :choices="builds" name="Build" plain class="font-medium" />
       <span class="text-ink-2">taken</span>
       <ChoiceMenu v-model="take" :choices="takes" name="Take" plain />
-      <span v-if="range.from || range.to" class="flex items-baseline gap-1">
-        <span class="text-ink-2">from</span> {{ ((range.from ?? 0) / 1e9).toFixed(2) }} s <span class="text-ink-2">to</span> {{ ((range.to || detail.take.duration_ns) / 1e9).toFixed(2) }} s
-        <button class="self-center text-ink-3 hover:text-ink" aria-label="Release the time" @click="emit('range', {})"><X class="size-3.5" /></button>
+      <span v-for="p in parts" :key="p.text" class="flex max-w-full items-baseline gap-1" data-test="condition">
+        <span v-if="phrase(p).lead" class="text-ink-2 whitespace-nowrap">{{ phrase(p).lead }}</span>
+        <button class="word max-w-[360px] truncate" :title="`${p.text}; click to change it`" @click="emit('edit', p)">{{ phrase(p).word }}</button>
+        <button class="self-center text-ink-3 hover:text-ink" :aria-label="`Take off: ${p.text}`" @click="emit('remove', p)"><X class="size-3.5" /></button>
       </span>
-      <span v-else class="text-ink-2">all of it</span>
-      <span v-if="range.fold" class="flex items-baseline gap-1">
-        <span class="text-ink-2">with</span> the runtime folded
-        <button class="self-center text-ink-3 hover:text-ink" aria-label="Show the runtime" @click="emit('fold')"><X class="size-3.5" /></button>
+      <span v-for="s in shapes" :key="s.text" class="flex items-baseline gap-1">
+        <span class="text-ink-2">with</span> {{ s.text }}
+        <button class="self-center text-ink-3 hover:text-ink" :aria-label="s.name" @click="s.off()"><X class="size-3.5" /></button>
       </span>
+      <Menu as="span" class="relative self-center">
+        <MenuButton class="flex items-center text-ink-3 hover:text-ink" aria-label="Add a condition" title="Add a condition; = types it"><Plus class="size-4" /></MenuButton>
+        <MenuItems class="absolute left-0 z-20 mt-1 min-w-56 border border-rule-strong bg-sheet py-1 text-[13px] whitespace-nowrap shadow-md outline-none">
+          <MenuItem v-for="a in additions" :key="a.condition" v-slot="{ active }"><button class="block w-full max-w-[420px] truncate px-3 py-1 text-left" :class="active && 'bg-wash'" @click="emit('add', a.condition)">{{ a.text }}</button></MenuItem>
+          <MenuItem v-slot="{ active }"><button class="block w-full border-t border-rule px-3 py-1 text-left" :class="active && 'bg-wash'" @click="emit('edit')">an expression …</button></MenuItem>
+        </MenuItems>
+      </Menu>
     </h1>
-    <div class="flex-1" />
     <button v-if="may('collect')" class="action !py-0.5" title="Take again with the same settings (r)" @click="emit('again')"><RotateCcw class="size-3.5" aria-hidden="true" />Again</button>
     <button class="action !py-0.5" @click="emit('facts')">Facts</button>
-    <p v-if="hot" class="border-l border-rule-strong pl-3 text-right whitespace-nowrap" data-test="whole"><b class="font-medium">100 % = {{ whole }}</b> · {{ count(hot.samples) }} {{ measure.counted ? (measure.unit === 'count' ? 'events' : 'events measured') : 'samples' }}</p>
+    <p v-if="hot" class="border-l border-rule-strong pl-3 text-right leading-tight whitespace-nowrap" data-test="whole">
+      <b class="font-medium">100 % = {{ whole }}</b> · {{ count(hot.samples) }} {{ measure.counted ? (measure.unit === 'count' ? 'events' : 'events measured') : 'samples' }}
+      <span v-if="outside > 0" class="label block">{{ amount(outside, measure.unit) }} left out</span>
+    </p>
   </header>
 </template>

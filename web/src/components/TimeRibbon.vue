@@ -2,10 +2,11 @@
 import { useQuery } from '@tanstack/vue-query'
 import { useElementSize } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
-import { api, type Range } from '../api/client'
+import { api } from '../api/client'
 import { dark } from '../composables/useTheme'
 
-const props = defineProps<{ takeKey: string; range: Range }>()
+type Range = { from?: number; to?: number }
+const props = defineProps<{ takeKey: string; range: Range; measure?: string }>()
 const emit = defineEmits<{ range: [range: Range] }>()
 
 const canvas = ref<HTMLCanvasElement>()
@@ -13,8 +14,8 @@ const box = ref<HTMLElement>()
 const { width, height } = useElementSize(box)
 const bins = computed(() => Math.max(20, Math.floor(width.value / 4)))
 const times = useQuery({
-  queryKey: ['times', () => props.takeKey, bins, () => props.range.measure],
-  queryFn: () => api.times(props.takeKey, bins.value, props.range.measure),
+  queryKey: ['times', () => props.takeKey, bins, () => props.measure],
+  queryFn: () => api.times(props.takeKey, bins.value, props.measure),
   enabled: computed(() => width.value > 0),
 })
 const end = computed(() => times.data.value?.to_ns || 1)

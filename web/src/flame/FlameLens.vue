@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { refDebounced, useElementSize } from '@vueuse/core'
-import { ArrowDownUp, ChevronDown, ChevronUp, FoldVertical, Search, X } from 'lucide-vue-next'
+import { ArrowDownUp, ChevronDown, ChevronUp, Search, X } from 'lucide-vue-next'
 import { computed, nextTick, ref, shallowRef, watch } from 'vue'
 import { api, type Range } from '../api/client'
 import ChoiceMenu from '../components/ChoiceMenu.vue'
@@ -11,15 +11,18 @@ import { useAddress } from '../composables/useAddress'
 import { useFocus } from '../composables/useFocus'
 import { useMeasure } from '../composables/useMeasure'
 import { useKeys } from '../composables/useKeys'
+import { usePercent } from '../composables/usePercent'
 import { dark } from '../composables/useTheme'
 import { count, kindText, percent } from '../format'
 import { Geometry, rowHeight, whole } from './geometry'
 import { paint } from './paint'
+import ShapeMenu from './ShapeMenu.vue'
 import { useDive } from './useDive'
 
-const props = defineProps<{ takeKey: string; range: Range }>()
+const props = defineProps<{ takeKey: string; range: Range; bare?: boolean }>()
 const { measure, figure } = useMeasure()
-const emit = defineEmits<{ pin: [name: string]; fold: [] }>()
+const { of } = usePercent()
+const emit = defineEmits<{ pin: [name: string]; shape: [change: Record<string, string | undefined>] }>()
 
 const { text, number } = useAddress()
 const root = number('root')
@@ -223,7 +226,7 @@ const told = computed(() => {
     full: f.hidden[i] ? '' : fn.name,
     kind: f.hidden[i] || f.node[i] === 0 ? '' : kindText(fn.kind) + (fn.runs === 'native' ? '' : ', ' + fn.runs),
     inlined: f.inlined[i] === 1,
-    share: percent(f.width[i] / f.total, 2),
+    share: of(f.width[i], { scope: f.total, parent: geometry.value && geometry.value.parent[i] >= 0 ? f.width[geometry.value.parent[i]] : undefined, digits: 2 }),
     total: figure(f.width[i]),
     self: figure(f.self[i]),
     samples: count(f.count[i]),
@@ -254,7 +257,7 @@ const orders = [
       </template>
       <div class="flex-1" />
       <ChoiceMenu v-model="order" :choices="orders" name="Order of siblings" />
-      <button class="action !px-2 !py-0.5" :aria-pressed="!!range.fold" title="Count the language runtime's own functions as their callers' (o)" @click="emit('fold')"><FoldVertical class="size-3.5" aria-hidden="true" /><span :class="words && 'sr-only'">{{ range.fold ? 'unfold' : 'fold runtime' }}</span></button>
+      <ShapeMenu v-if="!bare" :range="range" :focus="focus" @shape="emit('shape', $event)" />
       <button class="action !px-2 !py-0.5" :aria-pressed="up" @click="turned = up ? '' : 'up'"><ArrowDownUp class="size-3.5" aria-hidden="true" /><span :class="words && 'sr-only'">{{ up ? 'grows up' : 'grows down' }}</span></button>
     </div>
     <div v-if="flame.data.value?.path.length" class="shrink-0 border-b border-rule" aria-label="Frames above">

@@ -116,7 +116,7 @@ const { pins, toggle: togglePin } = usePins(computed(() => j.value?.settings.pro
       <TakeReading :folded="false" :parts="hot.data.value.reading" :warnings="[]" :focus="focus" @focus="setFocus" />
       <div class="flex min-h-0 flex-1">
         <div class="w-[272px] shrink-0 border-r border-rule"><HotIndex :hot="hot.data.value" :focus="focus" :pins="pins" @focus="setFocus" @pin="togglePin" /></div>
-        <FlameLens :key="key" :take-key="key" :range="{}" @pin="togglePin" />
+        <FlameLens :key="key" :take-key="key" :range="{}" bare @pin="togglePin" />
       </div>
     </template>
   </div>

@@ -4,7 +4,7 @@ import { useLocalStorage } from '@vueuse/core'
 import { PanelLeft, PanelRight } from 'lucide-vue-next'
 import { computed, ref, watchEffect } from 'vue'
 import { useRoute } from 'vue-router'
-import { api, type Range } from '../api/client'
+import { api, ApiError, type Range, type ScopePart } from '../api/client'
 import ErrorNote from '../components/ErrorNote.vue'
 import FactsDialog from '../components/FactsDialog.vue'
 import FunctionCard from '../components/FunctionCard.vue'
@@ -16,23 +16,37 @@ import WaitNote from '../components/WaitNote.vue'
 import { useAddress } from '../composables/useAddress'
 import { useAgain } from '../composables/useAgain'
 import { useFocus } from '../composables/useFocus'
-import { provideMeasure } from '../composables/useMeasure'
 import { useKeys } from '../composables/useKeys'
+import { provideMeasure } from '../composables/useMeasure'
+import { modes, providePercent } from '../composables/usePercent'
 import { usePins } from '../composables/usePins'
+import { useScope } from '../composables/useScope'
 import FlameLens from '../flame/FlameLens.vue'
+import HotLens from '../lenses/HotLens.vue'
+import LensBar from '../lenses/LensBar.vue'
+import { lenses } from '../lenses/lenses'
+import NeighboursLens from '../lenses/NeighboursLens.vue'
+import ShareMenu from '../lenses/ShareMenu.vue'
+import PathsLens from '../lenses/PathsLens.vue'
+import ScopeEditor from '../scope/ScopeEditor.vue'
 
 const route = useRoute()
 const key = computed(() => String(route.params.key))
-const { number, text, change } = useAddress()
-const folds = text('fold')
-const from = number('from')
-const to = number('to')
-const chosen = text('measure')
-const range = computed<Range>(() => ({ from: from.value || undefined, to: to.value || undefined, fold: folds.value || undefined, measure: chosen.value || undefined }))
-const setRange = (r: Range) => change({ from: r.from ? String(r.from) : undefined, to: r.to ? String(r.to) : undefined })
+const { text, change } = useAddress()
+const [fold, group, merge, through, chosen] = ['fold', 'group', 'merge', 'through', 'measure'].map((n) => text(n))
+const lens = text('lens', 'flame')
+const mode = text('percent', 'scope')
+const [rootNode, order, turned] = [text('root'), text('order', 'cost'), text('turn')]
+const { text: scope, parts, time, read, replace, add, restrict, toggle } = useScope(key)
+const range = computed<Range>(() => ({ scope: scope.value || undefined, fold: fold.value || undefined, group: group.value || undefined, merge: merge.value === 'true' || undefined, through: through.value || undefined, measure: chosen.value || undefined }))
+// The frames of a tree of another shape are numbered by themselves.
+const shape = (c: Record<string, string | undefined>) => change({ ...c, root: undefined })
 
-// The frames of a tree without the runtime are numbered by themselves.
-const fold = () => change({ fold: folds.value ? undefined : 'runtime', root: undefined })
+// Links from before the scope was one expression.
+if (route.query.from || route.query.to) {
+  void restrict(Number(route.query.from) || undefined, Number(route.query.to) || undefined)
+  change({ from: undefined, to: undefined })
+}
 
 const detail = useQuery({ queryKey: ['take', key], queryFn: () => api.take(key.value) })
 const measure = computed(() => detail.data.value?.measures.find((m) => m.name === chosen.value) ?? detail.data.value?.measures[0])
@@ -41,7 +55,12 @@ provideMeasure(measure)
 watchEffect(() => {
   if (chosen.value && measure.value && measure.value.name !== chosen.value) change({ measure: undefined })
 })
-const hot = useQuery({ queryKey: ['hot', key, range], queryFn: () => api.hot(key.value, range.value), placeholderData: keepPreviousData })
+const hot = useQuery({ queryKey: ['hot', key, range], queryFn: () => api.hot(key.value, range.value), placeholderData: keepPreviousData, retry: (n, e) => n < 2 && !(e instanceof ApiError && e.status === 400) })
+providePercent(
+  mode,
+  computed(() => hot.data.value?.total ?? 0),
+  computed(() => measure.value?.total ?? 0),
+)
 const { focus, set: setFocus, step } = useFocus()
 const { pins, toggle: togglePin } = usePins(computed(() => detail.data.value?.take.program ?? ''))
 
@@ -49,35 +68,59 @@ const folded = useLocalStorage('entelon-reading-folded', false)
 const indexOpen = useLocalStorage('entelon-index-open', true)
 const cardOpen = useLocalStorage('entelon-card-open', true)
 const factsOpen = ref(false)
+const editing = ref<{ select?: string }>()
+const edit = (part?: ScopePart) => (editing.value = { select: part?.text })
+function apply(expression: string) {
+  scope.value = expression
+  editing.value = undefined
+}
 
 watchEffect(() => {
   const t = detail.data.value?.take
   document.title = t ? `${t.program} ${t.build} – Entelon` : 'Entelon'
 })
 const repeat = useAgain()
-const again = () => repeat(key.value, focus.value)
-useKeys({ r: again, v: () => (folded.value = !folded.value), n: () => (factsOpen.value = true), o: fold, ',': () => step(-1), '.': () => step(1) })
+const nextMode = () => (mode.value = modes[(modes.findIndex((m) => m.value === mode.value) + 1) % modes.length].value)
+useKeys({
+  r: () => void repeat(key.value, focus.value),
+  v: () => (folded.value = !folded.value),
+  n: () => (factsOpen.value = true),
+  o: () => shape({ fold: fold.value === 'foreign' ? undefined : 'foreign' }),
+  i: () => void toggle('not idle'),
+  t: () => (through.value ? shape({ through: undefined }) : focus.value && shape({ through: focus.value })),
+  '=': () => edit(),
+  '%': nextMode,
+  ',': () => step(-1),
+  '.': () => step(1),
+  ...Object.fromEntries(lenses.map((l, i) => [String(i + 1), () => (lens.value = l.name)])),
+})
 </script>
 
 <template>
   <ErrorNote v-if="detail.isError.value" :error="detail.error.value" :retry="() => detail.refetch()" />
   <WaitNote v-else-if="!detail.data.value" what="Opening the take" />
   <div v-else class="flex h-full flex-col">
-    <ScopeLine :detail="detail.data.value" :hot="hot.data.value" :range="range" @range="setRange" @fold="fold" @measure="chosen = $event" @again="again" @facts="factsOpen = true" />
+    <ScopeLine :detail="detail.data.value" :hot="hot.data.value" :range="range" :parts="parts" :focus="focus" :mode="mode" @shape="shape" @edit="edit" @remove="replace($event)" @add="add" @measure="chosen = $event" @again="repeat(key, focus)" @facts="factsOpen = true" />
+    <ScopeEditor v-if="editing" :key="editing.select" :take-key="key" :text="scope" :select="editing.select" @apply="apply" @close="editing = undefined" />
     <ErrorNote v-if="hot.isError.value" :error="hot.error.value" :retry="() => hot.refetch()" />
+    <p v-for="a in read?.absent ?? []" v-show="!editing" :key="a" class="border-b border-rule px-4 py-1 text-ink-2">{{ a }}</p>
     <TakeReading v-model:folded="folded" :parts="hot.data.value?.reading ?? []" :warnings="detail.data.value.warnings" :focus="focus" @focus="setFocus" />
+    <LensBar v-model:mode="mode" :lens="lens" @lens="lens = $event"><ShareMenu :take-key="key" :range="range" :focus="focus" :root="Number(rootNode) || 0" :order="order" :up="turned === 'up'" :name="`${detail.data.value.take.program}-${detail.data.value.take.build}`" /></LensBar>
     <div class="flex min-h-0 flex-1">
-      <div class="relative shrink-0 border-r border-rule" :class="indexOpen ? 'w-[272px]' : 'w-[26px]'">
+      <div v-if="lens !== 'hot'" class="relative shrink-0 border-r border-rule" :class="indexOpen ? 'w-[272px]' : 'w-[26px]'">
         <button class="absolute top-[9px] -right-[13px] z-10 border border-rule bg-paper p-[2px] text-ink-3 hover:text-ink" :aria-label="indexOpen ? 'Close the list of functions' : 'Open the list of functions'" @click="indexOpen = !indexOpen"><PanelLeft class="size-3.5" /></button>
         <HotIndex v-if="indexOpen && hot.data.value" :hot="hot.data.value" :focus="focus" :pins="pins" class="pr-2" @focus="setFocus" @pin="togglePin" />
       </div>
-      <FlameLens :key="key" :take-key="key" :range="range" class="pl-2" @pin="togglePin" @fold="fold" />
+      <HotLens v-if="lens === 'hot' && hot.data.value" :take-key="key" :range="range" :hot="hot.data.value" :focus="focus" :pins="pins" @focus="setFocus" @pin="togglePin" />
+      <PathsLens v-else-if="lens === 'paths'" :key="key" :take-key="key" :range="range" :focus="focus" class="pl-2" @focus="setFocus" @pin="togglePin" />
+      <NeighboursLens v-else-if="lens === 'neighbours'" :key="key" :take-key="key" :range="range" :focus="focus" class="pl-2" @focus="setFocus" @pin="togglePin" />
+      <FlameLens v-else-if="lens !== 'hot'" :key="key" :take-key="key" :range="range" class="pl-2" @pin="togglePin" @shape="shape" />
       <div class="relative shrink-0 border-l border-rule" :class="cardOpen ? 'w-[280px]' : 'w-[26px]'">
         <button class="absolute top-[9px] -left-[13px] z-10 border border-rule bg-paper p-[2px] text-ink-3 hover:text-ink" :aria-label="cardOpen ? 'Close the card' : 'Open the card'" @click="cardOpen = !cardOpen"><PanelRight class="size-3.5" /></button>
         <FunctionCard v-if="cardOpen" :take-key="key" :range="range" :focus="focus" :pinned="pins.includes(focus)" :detail="detail.data.value" @focus="setFocus" @pin="togglePin" />
       </div>
     </div>
-    <TimeRibbon :take-key="key" :range="range" @range="setRange" />
+    <TimeRibbon :take-key="key" :range="{ from: time?.from_ns, to: time?.to_ns }" :measure="chosen" @range="restrict($event.from, $event.to)" />
     <FactsDialog :open="factsOpen" :detail="detail.data.value" @close="factsOpen = false" />
   </div>
 </template>

@@ -1,0 +1,172 @@
+// Package report writes a take as one page of HTML that holds all that it
+// needs: it opens from a file, with no network, and its flame graph can be dived
+// into and searched.
+package report
+
+import (
+	_ "embed"
+	"encoding/json"
+	"fmt"
+	"html/template"
+	"io"
+	"time"
+
+	"entelon/codec/picture"
+	"entelon/core/profile"
+	"entelon/core/reading"
+	"entelon/core/tree"
+)
+
+//go:embed report.html
+var page string
+
+var pageTemplate = template.Must(template.New("report").Parse(page))
+
+// View is what of a take a report shows.
+type View struct {
+	Take  *profile.Take
+	Tree  *tree.Tree
+	Cost  *tree.Cost
+	Rows  []tree.FunctionCost
+	Scope string // as an expression, "" for everything
+	Shape tree.Shape
+	Focus string // name of a function, "" for none
+	Notes []Note
+	Now   time.Time
+}
+
+// Note is what somebody wrote on the take or on a function, as HTML that is
+// safe to show.
+type Note struct {
+	On   string // the function, "" for the take
+	HTML template.HTML
+}
+
+// Bounds of what a report holds, so that it can be sent by mail.
+const (
+	thinnest = 4000 // the part of the whole below which frames stand together
+	mostRows = 300
+)
+
+type row struct {
+	Name, Full, Self, Total, SelfShare, TotalShare, Module, File string
+	Fill, Edge                                                   template.CSS
+}
+
+type fact struct{ Name, Value string }
+
+// Write writes the page.
+func Write(w io.Writer, v View) error {
+	p, total := v.Tree.Profile, v.Cost.Total[0]
+	words := p.Words(v.Cost.Measure)
+	share := func(n int64) string { return fmt.Sprintf("%.1f %%", 100*float64(n)/float64(max(1, total))) }
+	var rows []row
+	for i, r := range v.Rows {
+		if i == mostRows {
+			break
+		}
+		f := p.Functions[r.Function]
+		ink := picture.InkOf(f.Kind.String(), p.Area(r.Function), true)
+		file := p.Strings[f.File]
+		if file != "" {
+			file = fmt.Sprintf("%s:%d", file, f.Line)
+		}
+		name := p.FunctionName(r.Function)
+		rows = append(rows, row{profile.Short(name), name, profile.Amount(r.Self, words.Unit), profile.Amount(r.Total, words.Unit), share(r.Self), share(r.Total), p.ModulePath(r.Function), file, template.CSS(ink.Fill), template.CSS(ink.Edge)})
+	}
+	read := ""
+	for _, part := range reading.Take(v.Tree, v.Cost, v.Rows) {
+		read += part.Text
+	}
+	flame, err := flameOf(v)
+	if err != nil {
+		return err
+	}
+	s, f, m := v.Take.Settings, v.Take.Facts, v.Take.Machine
+	facts := []fact{
+		{"Command", fmt.Sprintf("%q", s.Command)}, {"Directory", s.Dir}, {"Started", m.StartedAt.UTC().Format(time.RFC1123)},
+		{"Lasted", fmt.Sprintf("%.2f s, ended by %s", float64(f.DurationNS)/1e9, f.EndedBy)}, {"CPU time", fmt.Sprintf("%.2f s by the kernel's count", float64(f.CPUNS)/1e9)},
+		{"Samples", fmt.Sprintf("%d at %d a second (%s), %d lost", f.Samples, s.RateHz, s.Event, f.Lost)}, {"Whole stacks", fmt.Sprintf("%.2f %%", 100*f.CompleteShare())},
+		{"Build ID", f.BuildID}, {"Machine", fmt.Sprintf("%s, %d processors, kernel %s", m.Processor, m.Processors, m.Kernel)}, {"Collected by", "Entelon " + m.Entelon},
+	}
+	if s.Keep != "" {
+		facts = append(facts, fact{"Kept only", s.Keep})
+	}
+	sentence := fmt.Sprintf("%s of %s build %s", words.Label, s.Program, s.Build)
+	err = pageTemplate.Execute(w, map[string]any{
+		"Title": s.Program + " " + s.Build, "Sentence": sentence, "Scope": v.Scope, "Shape": shapeText(v.Shape),
+		"Hundred": profile.Amount(total, words.Unit), "Samples": v.Cost.TotalSamples[0], "Reading": read, "Warnings": f.Warnings,
+		"Rows": rows, "Left": max(0, len(v.Rows)-mostRows), "Facts": facts, "Notes": v.Notes, "Note": s.Note, "Flame": template.JS(flame), "Made": v.Now.UTC().Format("2006-01-02 15:04 MST"),
+	})
+	if err != nil {
+		return fmt.Errorf("writing the report: %w", err)
+	}
+	return nil
+}
+
+func shapeText(s tree.Shape) string {
+	text := ""
+	for _, part := range []struct {
+		is   bool
+		text string
+	}{
+		{s.Fold == tree.FoldRuntime, "the runtime folded"}, {s.Fold == tree.FoldForeign, "foreign code folded"}, {s.Merge, "recursion merged"},
+		{s.Group != "", "by " + s.Group}, {s.Through != "", "from " + profile.Short(s.Through) + " on"},
+	} {
+		if part.is {
+			if text != "" {
+				text += ", "
+			}
+			text += part.text
+		}
+	}
+	return text
+}
+
+// flameOf is the flame graph in columns: depth, place and width of each frame,
+// and which function it is of; negative numbers of functions are bands of so
+// many thin frames.
+func flameOf(v View) ([]byte, error) {
+	p, t := v.Tree.Profile, v.Tree
+	l := t.Layout(v.Cost, tree.LayoutOptions{MinWidth: max(1, v.Cost.Total[0]/thinnest)})
+	out := struct {
+		Unit     string     `json:"unit"`
+		Focus    string     `json:"focus"`
+		Names    [][]string `json:"names"` // short, full, fill, edge, and "h" hatched, "d" dotted
+		Depth    []int32    `json:"depth"`
+		X        []int64    `json:"x"`
+		W        []int64    `json:"w"`
+		Self     []int64    `json:"self"`
+		Function []int32    `json:"f"`
+	}{Unit: p.Words(v.Cost.Measure).Unit, Focus: v.Focus, Names: [][]string{{"all", "everything in scope", "oklch(0.9 0.003 95)", "oklch(0.74 0.004 95)", ""}}, Depth: l.Depth, X: l.X, W: l.W, Self: l.Self}
+	at := map[profile.FunctionID]int32{}
+	for i, n := range l.Node {
+		if l.Hidden[i] > 0 {
+			out.Function = append(out.Function, -l.Hidden[i])
+			continue
+		}
+		if n == 0 {
+			out.Function = append(out.Function, 0)
+			continue
+		}
+		f := t.Function[n]
+		k, ok := at[f]
+		if !ok {
+			k = int32(len(out.Names))
+			at[f] = k
+			name := p.FunctionName(f)
+			ink := picture.InkOf(p.Functions[f].Kind.String(), p.Area(f), p.Modules[p.Functions[f].Module].Kind.Runs() == "native")
+			marks := ""
+			if ink.Hatched {
+				marks += "h"
+			}
+			if ink.Dotted {
+				marks += "d"
+			}
+			out.Names = append(out.Names, []string{profile.Short(name), name, ink.Fill, ink.Edge, marks})
+		}
+		out.Function = append(out.Function, k)
+	}
+	// Marshal escapes what could end the script that it stands in.
+	return json.Marshal(out)
+}

@@ -1,0 +1,211 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { useVirtualizer } from '@tanstack/vue-virtual'
+import { useLocalStorage } from '@vueuse/core'
+import { ArrowDown, ChevronDown, ChevronRight, Pin } from 'lucide-vue-next'
+import { computed, ref, watch } from 'vue'
+import { api, type Edge, type Hot, type Range } from '../api/client'
+import ChoiceMenu from '../components/ChoiceMenu.vue'
+import { useAddress } from '../composables/useAddress'
+import { useKeys } from '../composables/useKeys'
+import { useMeasure } from '../composables/useMeasure'
+import { usePercent } from '../composables/usePercent'
+import { dark } from '../composables/useTheme'
+import { count, kindText, percent } from '../format'
+import { inkOf } from '../palette'
+import { halfWidth } from './interval'
+
+/** The index in full width: every function in scope, with its callers in place. */
+const props = defineProps<{ takeKey: string; range: Range; hot: Hot; focus: string; pins: string[] }>()
+const emit = defineEmits<{ focus: [name: string]; pin: [name: string] }>()
+const { figure, measure } = useMeasure()
+const { of } = usePercent()
+const { text } = useAddress()
+const sort = text('by', 'self')
+const filter = text('filter')
+const group = text('rows')
+
+const columns = [
+  { key: 'self', text: 'Self', width: '84px', right: true, cell: (i: number) => figure(props.hot.self[i]) },
+  { key: 'selfshare', text: 'Self share', width: '92px', right: true, cell: (i: number) => of(props.hot.self[i]) },
+  { key: 'total', text: 'Total', width: '84px', right: true, cell: (i: number) => figure(props.hot.sum_total[i]) },
+  { key: 'totalshare', text: 'Total share', width: '92px', right: true, cell: (i: number) => of(props.hot.sum_total[i]) },
+  { key: 'samples', text: 'Samples', width: '118px', right: true, cell: (i: number) => samples(i) },
+  { key: 'module', text: 'Module', width: 'minmax(90px,0.7fr)', cell: (i: number) => props.hot.functions[i].module.split('/').at(-1) ?? '' },
+  { key: 'kind', text: 'Whose code', width: '110px', cell: (i: number) => kindText(props.hot.functions[i].kind) },
+  { key: 'file', text: 'File', width: 'minmax(100px,1fr)', cell: (i: number) => (props.hot.file[i] ? `${props.hot.file[i].split('/').at(-1)}:${props.hot.line[i]}` : '') },
+]
+const shown = useLocalStorage<string[]>('entelon-hot-columns', ['self', 'selfshare', 'total', 'totalshare', 'samples', 'module', 'file'])
+const visible = computed(() => columns.filter((c) => shown.value.includes(c.key)))
+const grid = computed(() => ({ gridTemplateColumns: `minmax(220px,1.4fr) ${visible.value.map((c) => c.width).join(' ')}` }))
+const choosing = ref(false)
+const groups = [
+  { value: '', text: 'not grouped' },
+  { value: 'module', text: 'by module' },
+  { value: 'kind', text: 'by whose code' },
+  { value: 'file', text: 'by file' },
+]
+
+function samples(i: number): string {
+  const n = props.hot.self_samples[i]
+  if (measure.value.counted) return count(n)
+  return `${count(n)} ±${percent(halfWidth(n, props.hot.samples))}`
+}
+
+const value = (i: number): number | string => {
+  const h = props.hot
+  switch (sort.value) {
+    case 'total':
+    case 'totalshare':
+      return h.sum_total[i]
+    case 'samples':
+      return h.self_samples[i]
+    case 'name':
+      return h.functions[i].short
+    case 'module':
+    case 'kind':
+    case 'file':
+      return columns.find((c) => c.key === sort.value)!.cell(i)
+  }
+  return h.self[i]
+}
+const order = computed(() => {
+  const list = props.hot.functions.map((_, i) => i)
+  const down = typeof value(0) !== 'string'
+  return list.sort((a, b) => {
+    const [x, y] = [value(a), value(b)]
+    if (x === y) return props.hot.self[b] - props.hot.self[a] || a - b
+    return (x < y ? -1 : 1) * (down ? -1 : 1)
+  })
+})
+
+type Row = { key: string; at?: number; pinned?: boolean; edge?: Edge; of?: number; head?: string; self?: number; total?: number; n?: number; text?: string }
+const opened = ref('')
+const card = useQuery({
+  queryKey: ['card', () => props.takeKey, () => props.range, opened],
+  queryFn: () => api.card(props.takeKey, { ...props.range, name: opened.value }),
+  enabled: computed(() => opened.value !== ''),
+})
+const closed = ref(new Set<string>())
+const groupOf = (i: number): string => (group.value === 'module' ? props.hot.functions[i].module || 'unknown' : group.value === 'kind' ? kindText(props.hot.functions[i].kind) : props.hot.file[i] || 'file unknown')
+const rows = computed<Row[]>(() => {
+  const needle = filter.value.toLowerCase()
+  const fits = (i: number) => !needle || props.hot.functions[i].name.toLowerCase().includes(needle)
+  const name = (i: number) => props.hot.functions[i].name
+  const out: Row[] = []
+  const put = (i: number, pinned: boolean) => {
+    out.push({ key: `${pinned ? 'p' : 'f'}${i}`, at: i, pinned })
+    if (name(i) !== opened.value) return
+    const d = card.data.value
+    if (!d || d.function.name !== opened.value) out.push({ key: 'wait', text: 'Asking for its callers …' })
+    else if (!d.callers.length) out.push({ key: 'none', text: 'Nobody calls it: the stack begins here.' })
+    else d.callers.slice(0, 40).forEach((e, k) => out.push({ key: `c${k}`, edge: e, of: d.total }))
+  }
+  const list = order.value.filter(fits)
+  const pinned = order.value.filter((i) => props.pins.includes(name(i)))
+  pinned.forEach((i) => put(i, true))
+  const rest = list.filter((i) => !props.pins.includes(name(i)))
+  if (!group.value) {
+    rest.forEach((i) => put(i, false))
+    return out
+  }
+  const by = new Map<string, number[]>()
+  for (const i of list) by.set(groupOf(i), [...(by.get(groupOf(i)) ?? []), i])
+  const sum = (is: number[]) => is.reduce((n, i) => n + props.hot.self[i], 0)
+  for (const [head, is] of [...by].sort((a, b) => sum(b[1]) - sum(a[1]))) {
+    out.push({ key: `g${head}`, head, self: sum(is), n: is.length })
+    if (!closed.value.has(head)) is.filter((i) => !props.pins.includes(name(i))).forEach((i) => put(i, false))
+  }
+  return out
+})
+
+const scroller = ref<HTMLElement>()
+const height = 30
+const virtual = useVirtualizer(computed(() => ({ count: rows.value.length, getScrollElement: () => scroller.value ?? null, estimateSize: () => height, overscan: 14 })))
+const swatch = (f: Hot['functions'][number]) => {
+  const ink = inkOf(f.kind, f.area, dark.value)
+  return { background: ink.fill, borderColor: ink.edge }
+}
+let mine = ''
+function choose(name: string) {
+  mine = name
+  emit('focus', name)
+}
+watch(() => props.focus, (name) => {
+  if (!name || name === mine) return
+  const i = rows.value.findIndex((r) => r.at !== undefined && props.hot.functions[r.at].name === name)
+  if (i >= 0) virtual.value.scrollToIndex(i, { align: 'center' })
+})
+function walk(by: number) {
+  const functions = rows.value.map((r, k) => [r, k] as const).filter(([r]) => r.at !== undefined)
+  const now = functions.findIndex(([r]) => props.hot.functions[r.at!].name === props.focus)
+  const next = functions[Math.min(functions.length - 1, Math.max(0, now + by))]
+  if (!next) return
+  choose(props.hot.functions[next[0].at!].name)
+  virtual.value.scrollToIndex(next[1])
+}
+const field = ref<HTMLInputElement>()
+useKeys({
+  '/': () => field.value?.select(),
+  ArrowDown: () => walk(1),
+  ArrowUp: () => walk(-1),
+  ArrowRight: () => (opened.value = props.focus),
+  ArrowLeft: () => (opened.value = ''),
+  Enter: () => (opened.value = opened.value === props.focus ? '' : props.focus),
+  p: () => props.focus && emit('pin', props.focus),
+  Escape: () => (filter.value ? (filter.value = '') : emit('focus', '')),
+})
+function toggleGroup(head: string) {
+  const s = new Set(closed.value)
+  if (!s.delete(head)) s.add(head)
+  closed.value = s
+}
+</script>
+
+<template>
+  <section class="flex min-h-0 min-w-0 flex-1 flex-col" aria-label="Hot functions in full">
+    <div class="flex h-[36px] shrink-0 items-center gap-3 border-b border-rule px-4">
+      <input ref="field" v-model="filter" class="field w-56 !py-0.5" placeholder="Find a function" aria-label="Find a function" @keydown.escape="filter = ''" />
+      <ChoiceMenu v-model="group" :choices="groups" name="Grouping" />
+      <span class="label">{{ count(hot.functions.length) }} functions; self costs sum to {{ figure(hot.total) }}</span>
+      <div class="flex-1" />
+      <div class="relative">
+        <button class="action !py-0.5" :aria-expanded="choosing" @click="choosing = !choosing">Columns</button>
+        <div v-if="choosing" class="absolute right-0 z-20 mt-1 border border-rule-strong bg-sheet p-2 shadow-md" @keydown.escape="choosing = false">
+          <label v-for="c in columns" :key="c.key" class="flex items-center gap-2 px-1 py-0.5 whitespace-nowrap"><input v-model="shown" type="checkbox" :value="c.key" class="accent-ink" />{{ c.text }}</label>
+        </div>
+      </div>
+    </div>
+    <div role="table" aria-label="Functions by cost" class="flex min-h-0 flex-1 flex-col">
+      <div role="row" class="grid shrink-0 items-end gap-x-3 border-b border-rule-strong px-4 py-1" :style="grid">
+        <span role="columnheader"><button class="label hover:text-ink" :class="sort === 'name' && '!text-ink'" @click="sort = 'name'">Function</button></span>
+        <span v-for="c in visible" :key="c.key" role="columnheader" :class="c.right && 'text-right'" :aria-sort="sort === c.key ? 'descending' : 'none'"><button class="label inline-flex items-center gap-1 hover:text-ink" :class="sort === c.key && '!text-ink'" @click="sort = c.key">{{ c.text }}<ArrowDown v-if="sort === c.key" class="size-3" aria-hidden="true" /></button></span>
+      </div>
+      <div ref="scroller" class="min-h-0 flex-1 overflow-y-auto">
+        <div class="relative" :style="{ height: virtual.getTotalSize() + 'px' }">
+          <template v-for="v in virtual.getVirtualItems()" :key="rows[v.index].key">
+            <div v-if="rows[v.index].at !== undefined" role="row" data-test="hot-full" class="group absolute inset-x-0 grid cursor-pointer items-center gap-x-3 border-b border-l-[3px] border-transparent border-b-rule pr-4 pl-[13px]" :class="[hot.functions[rows[v.index].at!].name === focus ? '!border-l-focus bg-focus-wash' : rows[v.index].pinned ? 'bg-wash' : 'hover:bg-wash']" :style="{ ...grid, top: v.start + 'px', height: height + 'px' }" :title="hot.functions[rows[v.index].at!].name" @click="choose(hot.functions[rows[v.index].at!].name)">
+              <span role="cell" class="flex min-w-0 items-center gap-1.5">
+                <button class="text-ink-3 hover:text-ink" :aria-label="opened === hot.functions[rows[v.index].at!].name ? 'Close its callers' : 'Show its callers'" :aria-expanded="opened === hot.functions[rows[v.index].at!].name" @click.stop="opened = opened === hot.functions[rows[v.index].at!].name ? '' : hot.functions[rows[v.index].at!].name"><component :is="opened === hot.functions[rows[v.index].at!].name ? ChevronDown : ChevronRight" class="size-3.5" /></button>
+                <span class="size-2.5 shrink-0 border" :style="swatch(hot.functions[rows[v.index].at!])" aria-hidden="true" />
+                <span class="code min-w-0 flex-1 truncate">{{ hot.functions[rows[v.index].at!].short }}</span>
+                <button class="text-ink-3 hover:text-ink" :class="rows[v.index].pinned ? '' : 'opacity-0 group-hover:opacity-100 focus-visible:opacity-100'" :aria-label="rows[v.index].pinned ? 'Let the pin go' : 'Pin'" @click.stop="emit('pin', hot.functions[rows[v.index].at!].name)"><Pin class="size-3.5" :fill="rows[v.index].pinned ? 'currentColor' : 'none'" /></button>
+              </span>
+              <span v-for="c in visible" :key="c.key" role="cell" class="truncate" :class="c.right ? 'text-right' : 'text-ink-2'">{{ c.cell(rows[v.index].at!) }}</span>
+            </div>
+            <button v-else-if="rows[v.index].head !== undefined" class="absolute inset-x-0 flex items-center gap-2 border-b border-rule-strong bg-paper px-4 text-left" :style="{ top: v.start + 'px', height: height + 'px' }" :aria-expanded="!closed.has(rows[v.index].head!)" @click="toggleGroup(rows[v.index].head!)">
+              <component :is="closed.has(rows[v.index].head!) ? ChevronRight : ChevronDown" class="size-3.5 text-ink-3" aria-hidden="true" /><b class="min-w-0 truncate font-medium">{{ rows[v.index].head }}</b><span class="label">{{ count(rows[v.index].n!) }} functions</span><span class="ml-auto">{{ figure(rows[v.index].self!) }} · {{ of(rows[v.index].self!) }} self</span>
+            </button>
+            <button v-else-if="rows[v.index].edge" class="absolute inset-x-0 flex items-center gap-3 border-b border-rule/50 bg-sheet pr-4 pl-12 text-left hover:bg-wash" data-test="caller" :style="{ top: v.start + 'px', height: height + 'px' }" :disabled="!rows[v.index].edge!.function" @click="rows[v.index].edge!.function && choose(rows[v.index].edge!.function!.name)">
+              <span class="label w-16 shrink-0">called by</span><span class="code min-w-0 truncate" :title="rows[v.index].edge!.function?.name">{{ rows[v.index].edge!.function?.short ?? 'the start of the stack' }}</span>
+              <span class="h-[3px] shrink-0 bg-bar-pale" :style="{ width: (120 * rows[v.index].edge!.value) / (rows[v.index].of || 1) + 'px' }" aria-hidden="true" />
+              <span class="ml-auto whitespace-nowrap">{{ percent(rows[v.index].edge!.value / (rows[v.index].of || 1)) }} of its total · {{ figure(rows[v.index].edge!.value) }}</span>
+            </button>
+            <p v-else class="label absolute inset-x-0 border-b border-rule/50 bg-sheet py-1.5 pl-12" :style="{ top: v.start + 'px', height: height + 'px' }">{{ rows[v.index].text }}</p>
+          </template>
+        </div>
+        <p v-if="!rows.length" class="p-6 text-ink-2">No function in scope has this in its name. <button v-if="filter" class="word" @click="filter = ''">Show all</button></p>
+      </div>
+    </div>
+  </section>
+</template>

@@ -1,0 +1,103 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { refDebounced } from '@vueuse/core'
+import { computed, nextTick, onMounted, ref, watch } from 'vue'
+import { api } from '../api/client'
+import { count } from '../format'
+
+/** The scope as an expression to type, with what may come next and what is wrong, at the very character. */
+const props = defineProps<{ takeKey: string; text: string; select?: string }>()
+const emit = defineEmits<{ close: []; apply: [text: string] }>()
+
+const field = ref<HTMLInputElement>()
+const typed = ref(props.text)
+const caret = ref(props.text.length)
+const settled = refDebounced(typed, 90)
+const read = useQuery({ queryKey: ['scope', () => props.takeKey, settled], queryFn: () => api.scope(props.takeKey, settled.value), staleTime: Infinity })
+const asked = computed(() => ({ text: typed.value, at: caret.value }))
+const settledAsked = refDebounced(asked, 60)
+const proposals = useQuery({ queryKey: ['complete', () => props.takeKey, settledAsked], queryFn: () => api.complete(props.takeKey, settledAsked.value.text, settledAsked.value.at), staleTime: Infinity })
+const list = computed(() => proposals.data.value?.proposals ?? [])
+const at = ref(-1)
+watch(list, () => (at.value = -1))
+const wrong = computed(() => (settled.value === typed.value && typed.value.trim() && read.data.value?.error ? read.data.value : undefined))
+
+function look() {
+  caret.value = field.value?.selectionStart ?? typed.value.length
+}
+function take(i: number) {
+  const p = list.value[i]
+  if (!p) return
+  const all = [...typed.value]
+  const space = p.text === '(' ? '' : ' '
+  const behind = all.slice(p.to).join('').replace(/^ /, '')
+  const head = all.slice(0, p.from).join('') + p.text + space
+  typed.value = head + behind
+  void nextTick(() => {
+    field.value?.focus()
+    field.value?.setSelectionRange(head.length, head.length)
+    look()
+  })
+}
+async function apply() {
+  const out = await api.scope(props.takeKey, typed.value)
+  if (!out.error) emit('apply', typed.value.trim() ? out.text : '')
+}
+function key(e: KeyboardEvent) {
+  const n = list.value.length
+  if (e.key === 'ArrowDown' && n) at.value = (at.value + 1) % n
+  else if (e.key === 'ArrowUp' && n) at.value = (at.value - 1 + n) % n
+  else if (e.key === 'Tab' && n && !e.shiftKey) take(Math.max(0, at.value))
+  else if (e.key === 'Enter' && at.value >= 0) take(at.value)
+  else if (e.key === 'Enter') void apply()
+  else if (e.key === 'Escape') emit('close')
+  else return
+  e.preventDefault()
+}
+onMounted(() => {
+  field.value?.focus()
+  const i = props.select ? typed.value.indexOf(props.select) : -1
+  if (i >= 0) field.value?.setSelectionRange(i, i + props.select!.length)
+  else field.value?.setSelectionRange(typed.value.length, typed.value.length)
+  look()
+})
+</script>
+
+<template>
+  <div class="relative border-b border-rule bg-sheet px-4 py-2" data-test="scope-editor">
+    <div class="flex items-center gap-2">
+      <span class="label">Only samples where</span>
+      <input
+        ref="field"
+        v-model="typed"
+        class="code min-w-0 flex-1 border-b bg-transparent py-0.5 !text-[13.5px] outline-none"
+        :class="wrong ? 'border-alarm' : 'border-rule-strong focus:border-ink'"
+        role="combobox"
+        aria-label="Scope expression"
+        aria-autocomplete="list"
+        aria-controls="scope-proposals"
+        :aria-expanded="list.length > 0"
+        :aria-activedescendant="at >= 0 ? `scope-proposal-${at}` : undefined"
+        :aria-invalid="!!wrong"
+        spellcheck="false"
+        autocomplete="off"
+        placeholder="thread is worker-* and function is slur.Route and not idle"
+        @keydown="key"
+        @keyup="look"
+        @click="look"
+        @input="look"
+      />
+      <button class="action !py-0.5" :disabled="!!wrong" @click="apply">Apply</button>
+      <button class="action !py-0.5" @click="emit('close')">Close</button>
+    </div>
+    <p v-if="wrong" role="alert" class="mt-1">
+      <span class="code mr-2 text-[13.5px] whitespace-pre"><span class="text-ink-3">{{ [...typed].slice(Math.max(0, wrong.at - 12), wrong.at).join('') }}</span><span class="border-b-2 border-alarm text-alarm">{{ [...typed].slice(wrong.at, wrong.at + 8).join('') || '␣' }}</span></span>
+      <span class="text-alarm">{{ wrong.error }}.</span>
+      <button v-if="wrong.correction" class="word ml-2" data-test="correction" @click="typed = wrong.correction; field?.focus()">Write <span class="code">{{ wrong.correction }}</span></button>
+    </p>
+    <template v-else><p v-for="a in read.data.value?.absent ?? []" :key="a" class="mt-1 text-ink-2">{{ a }}</p></template>
+    <ul v-if="list.length" id="scope-proposals" role="listbox" aria-label="What may come next" class="mt-1.5 flex flex-wrap gap-x-1 gap-y-1">
+      <li v-for="(p, i) in list" :id="`scope-proposal-${i}`" :key="p.text" role="option" :aria-selected="i === at" class="code max-w-[360px] cursor-pointer truncate border px-1.5 py-px" :class="i === at ? 'border-ink bg-wash' : 'border-rule text-ink-2 hover:text-ink'" @mousedown.prevent="take(i)">{{ p.text }}<span v-if="p.samples" class="label ml-1.5">{{ count(p.samples) }}</span></li>
+    </ul>
+  </div>
+</template>

@@ -1,0 +1,31 @@
+import type { ScopePart } from '../api/client'
+
+/** A condition as words of the sentence: what leads to it, and what can be changed. */
+export function phrase(p: ScopePart): { lead: string; word: string } {
+  const list = p.texts.join(' or ')
+  const not = p.not ? 'not ' : ''
+  switch (p.field) {
+    case 'time': {
+      const s = (ns: number) => `${Number((ns / 1e9).toFixed(3))} s`
+      const text = [p.from_ns ? `from ${s(p.from_ns)}` : '', p.to_ns ? `to ${s(p.to_ns)}` : ''].filter(Boolean).join(' ') || 'all the time'
+      return p.not ? { lead: 'but not', word: text } : { lead: '', word: text }
+    }
+    case 'idle':
+      return p.not ? { lead: '', word: 'idle left out' } : { lead: 'only', word: 'idle' }
+    case 'thread':
+      return { lead: p.not ? 'threads but' : 'threads', word: list }
+    case 'process':
+      return { lead: p.not ? 'processes but' : 'processes', word: list }
+    case 'function':
+      return { lead: p.not ? 'not passing through' : 'passing through', word: list }
+    case 'top':
+      return { lead: `${not}in`, word: `${list} itself` }
+    case 'module':
+      return { lead: `${not}in the module`, word: list }
+    case 'code':
+      return { lead: `${not}in`, word: `${list} code` }
+    case 'path':
+      return { lead: `${not}along`, word: p.texts.join(' › ') }
+  }
+  return { lead: 'where', word: p.text }
+}
