@@ -52,7 +52,7 @@ time goes, in the terminal and in the browser.`,
 		Version:       sampler.Version,
 	}
 	c.SetOut(plainWriter{os.Stdout})
-	c.AddCommand(takeCommand(), countCommand(), hotCommand(), factsCommand(), stacksCommand(), compareCommand(), exportCommand(), sendCommand(), serveCommand(), collectorCommand(), doctorCommand(), apiCommand())
+	c.AddCommand(takeCommand(), countCommand(), hotCommand(), factsCommand(), stacksCommand(), compareCommand(), exportCommand(), inventCommand(), sendCommand(), serveCommand(), collectorCommand(), doctorCommand(), apiCommand())
 	return c
 }
 

@@ -22,6 +22,8 @@ type condition struct {
 	stack  func(profile.StackID) bool  // of kindStack
 	thread func(profile.ThreadID) bool // of kindThread
 	sample func(i int) bool            // of kindSample
+	parts  []condition                 // of kindSample, where it is made of several
+	enough bool                        // the answer of one of them that decides the whole
 	p      *profile.Profile
 }
 
@@ -150,7 +152,7 @@ func (s *subject) gather(xs []expression, enough bool) condition {
 	case 1:
 		return out[0]
 	}
-	return s.bySample(func(i int) bool {
+	all := s.bySample(func(i int) bool {
 		for k := range out {
 			if out[k].holds(i) == enough {
 				return enough
@@ -158,6 +160,8 @@ func (s *subject) gather(xs []expression, enough bool) condition {
 		}
 		return !enough
 	})
+	all.parts, all.enough = out, enough
+	return all
 }
 
 func (x all) on(s *subject) condition  { return s.gather(x, false) }
@@ -228,13 +232,7 @@ func (x field) on(s *subject) condition {
 			return fitsAny(x.is, p.Strings[t.Name], number(t.TID))
 		})
 	case "function":
-		is := s.function(x.is)
-		return s.walked(1, func(state uint8, f profile.FunctionID) uint8 {
-			if state == 1 || is(f) {
-				return 1
-			}
-			return 0
-		})
+		return s.inOrder(s.function(x.is))
 	case "top":
 		is := s.function(x.is)
 		return s.byStack(func(id profile.StackID) bool { return id != 0 && is(p.FunctionOf(id)) })
@@ -268,25 +266,100 @@ func (x pathExpr) on(s *subject) condition {
 	for i := range x.steps {
 		steps[i] = s.function(x.steps[i : i+1])
 	}
-	return s.walked(uint8(len(steps)), func(state uint8, f profile.FunctionID) uint8 {
-		if int(state) < len(steps) && steps[state](f) {
-			return state + 1
-		}
-		return state
-	})
+	return s.inOrder(steps...)
 }
 
-// walked goes down each stack from its root with a state, from 0, and holds
-// where the state at its end is the one that is accepted.
-func (s *subject) walked(accept uint8, step func(uint8, profile.FunctionID) uint8) condition {
-	states := []uint8{0}
+// inOrder holds for stacks that have functions of these kinds in this order from
+// the root, with others between them. How many of them a stack has is found out
+// from its parent, for all stacks that there are at once.
+func (s *subject) inOrder(steps ...func(profile.FunctionID) bool) condition {
+	have := []uint8{0} // by stack: how many of the steps, in their order
+	is := make([][]bool, len(steps))
 	p := s.p
+	accept := uint8(len(steps))
 	return condition{kind: kindStack, p: p, stack: func(id profile.StackID) bool {
-		for n := profile.StackID(len(states)); n <= id; n++ {
-			states = append(states, step(states[p.Stacks.Parent[n]], p.FunctionOf(n)))
+		if int(id) < len(have) {
+			return have[id] == accept
 		}
-		return states[id] == accept
+		for k := range is {
+			for f := len(is[k]); f < len(p.Functions); f++ {
+				is[k] = append(is[k], steps[k](profile.FunctionID(f)))
+			}
+		}
+		parents, frames := p.Stacks.Parent, p.Stacks.Frame
+		for n := len(have); n < len(parents); n++ {
+			k := have[parents[n]]
+			if k < accept && is[k][p.Frames[frames[n]].Function] {
+				k++
+			}
+			have = append(have, k)
+		}
+		return have[id] == accept
 	}}
 }
 
 func number(n uint32) string { return strconv.FormatUint(uint64(n), 10) }
+
+// Select tells of each of p's samples whether it counts. It is the quick way
+// where all of them are asked about.
+func (s Scope) Select(p *profile.Profile) []bool {
+	n := p.Samples.Len()
+	out := make([]bool, n)
+	if s.root == nil {
+		for i := range out {
+			out[i] = true
+		}
+		return out
+	}
+	s.root.on(&subject{p, s.about}).mark(out)
+	return out
+}
+
+// mark writes of each sample whether the condition holds.
+func (c condition) mark(out []bool) {
+	switch c.kind {
+	case kindFixed:
+		for i := range out {
+			out[i] = c.fixed
+		}
+	case kindStack:
+		// Neighbouring samples often have one stack.
+		stacks := c.p.Samples.Stack
+		last, is := profile.StackID(0), c.stack(0)
+		for i, s := range stacks {
+			if s != last {
+				last, is = s, c.stack(s)
+			}
+			out[i] = is
+		}
+	case kindThread:
+		table := make([]bool, len(c.p.Threads))
+		for t := range table {
+			table[t] = c.thread(profile.ThreadID(t))
+		}
+		for i, t := range c.p.Samples.Thread {
+			out[i] = table[t]
+		}
+	default:
+		if c.parts == nil {
+			for i := range out {
+				out[i] = c.sample(i)
+			}
+			return
+		}
+		c.parts[0].mark(out)
+		more := make([]bool, len(out))
+		for _, p := range c.parts[1:] {
+			p.mark(more)
+			if c.enough {
+				for i, is := range more {
+					out[i] = out[i] || is
+				}
+			} else {
+				for i, is := range more {
+					out[i] = out[i] && is
+				}
+			}
+		}
+	}
+}

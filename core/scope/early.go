@@ -93,7 +93,7 @@ func (x field) early(e Early) Verdict {
 			}
 			return Unknown
 		}
-		if kernel && len(x.is) == 1 && x.is[0].star == nil {
+		if kernel && len(x.is) == 1 && !x.is[0].wild && !x.is[0].regular() {
 			return Out
 		}
 	}

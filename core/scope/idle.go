@@ -46,12 +46,4 @@ func isIdle(p *profile.Profile) func(profile.FunctionID) bool {
 	})
 }
 
-func (idle) on(s *subject) condition {
-	is := isIdle(s.p)
-	return s.walked(1, func(state uint8, f profile.FunctionID) uint8 {
-		if state == 1 || is(f) {
-			return 1
-		}
-		return 0
-	})
-}
+func (idle) on(s *subject) condition { return s.inOrder(isIdle(s.p)) }

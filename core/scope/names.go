@@ -118,7 +118,7 @@ func (n *Names) Absent(s Scope) []string {
 				continue
 			}
 			text := fmt.Sprintf("The take has no %s %q", what(field), p.source)
-			if p.is {
+			if p.regular() {
 				text = fmt.Sprintf("The take has no %s that matches %q", what(field), p.source)
 			}
 			if near := nearest(p.source, n.all(field)); near != "" {

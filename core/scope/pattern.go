@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+	"unicode/utf8"
 )
 
 // wordOnly is a text that needs no quotes; it is the lexer's own rule.
@@ -13,23 +14,44 @@ var wordOnly = regexp.MustCompile(`^(\(\*[\w.]+\)|[^\s,()<>="!])+$`)
 // a regular expression. Regular expressions take time in proportion to the text
 // (they are of RE2's kind), so that none goes on without end.
 type pattern struct {
-	source string
-	star   *regexp.Regexp // nil: the name as it is
-	is     bool           // source is a regular expression
+	source  string
+	wild    bool           // it has a * or a ? that means something
+	matches *regexp.Regexp // source is a regular expression; nil: it is none
 }
 
 func literal(s string) pattern {
-	p := pattern{source: s}
-	if strings.ContainsAny(s, "*?") {
-		// A Go receiver's star is a star.
-		b := regexp.QuoteMeta(s)
-		b = strings.ReplaceAll(b, `\(\*`, "\x00")
-		b = strings.ReplaceAll(strings.ReplaceAll(b, `\*`, `.*`), `\?`, `.`)
-		if b = strings.ReplaceAll(b, "\x00", `\(\*`); b != regexp.QuoteMeta(s) {
-			p.star = regexp.MustCompile(`(?s)^` + b + `$`)
+	// A Go receiver's star is a star.
+	plain := strings.ReplaceAll(s, "(*", "(")
+	return pattern{source: s, wild: strings.ContainsAny(plain, "*?")}
+}
+
+// wildly reports whether a name fits a pattern with * and ?. It goes back to the
+// last star at most, so that its time is bounded by both lengths' product.
+func wildly(pattern, name string) bool {
+	p, n, star, from := 0, 0, -1, 0
+	for n < len(name) {
+		switch {
+		case p < len(pattern) && pattern[p] == '*' && (p == 0 || pattern[p-1] != '('):
+			star, from = p, n
+			p++
+		case p < len(pattern) && pattern[p] == '?' && name[n] < utf8.RuneSelf:
+			p, n = p+1, n+1
+		case p < len(pattern) && pattern[p] == '?':
+			_, size := utf8.DecodeRuneInString(name[n:])
+			p, n = p+1, n+size
+		case p < len(pattern) && pattern[p] == name[n]:
+			p, n = p+1, n+1
+		case star >= 0:
+			from++
+			p, n = star+1, from
+		default:
+			return false
 		}
 	}
-	return p
+	for p < len(pattern) && pattern[p] == '*' && (p == 0 || pattern[p-1] != '(') {
+		p++
+	}
+	return p == len(pattern)
 }
 
 // maxExpression bounds a regular expression; what RE2 makes of one grows with
@@ -44,17 +66,20 @@ func matching(s string) (pattern, error) {
 	if err != nil {
 		return pattern{}, fmt.Errorf("no regular expression: %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 	}
-	return pattern{s, r, true}, nil
+	return pattern{source: s, matches: r}, nil
 }
 
-func (p pattern) regular() bool { return p.is }
+func (p pattern) regular() bool { return p.matches != nil }
 
 // fits reports whether a name is meant.
 func (p pattern) fits(name string) bool {
-	if p.star == nil {
-		return p.source == name
+	switch {
+	case p.matches != nil:
+		return p.matches.MatchString(name)
+	case p.wild:
+		return wildly(p.source, name)
 	}
-	return p.star.MatchString(name)
+	return p.source == name
 }
 
 // fitsAny reports whether one of the names is meant by one of the patterns.

@@ -3,6 +3,7 @@ package scope_test
 import (
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -21,10 +22,13 @@ func parse(t testing.TB, text string) scope.Scope {
 }
 
 func count(p *profile.Profile, s scope.Scope) (n int) {
-	in := s.Contains(p)
+	in, selected := s.Contains(p), s.Select(p)
 	for i := range p.Samples.Len() {
 		if in(i) {
 			n++
+		}
+		if in(i) != selected[i] {
+			panic(s.String() + ": one by one and all at once differ")
 		}
 	}
 	return n
@@ -269,6 +273,29 @@ func TestGrowing(t *testing.T) {
 		b.Sample(int64(i), th, s, 1)
 		if want := i%3 == 0 && i%2 == 0; in(2*i+1) != want {
 			t.Errorf("sample %d: %v", i, !want)
+		}
+	}
+}
+
+func TestPatterns(t *testing.T) {
+	for pattern, names := range map[string]map[string]bool{
+		"worker-*":       {"worker-1": true, "worker-": true, "worker": false, "a worker-1": false},
+		"*Route*":        {"slur.Route": true, "Route": true, "slur.RouteAll": true, "slur.route": false},
+		"a*b*c":          {"abc": true, "aXbYbZc": true, "acb": false, "ab": false},
+		"w?rk":           {"work": true, "wörk": true, "wrk": false},
+		"slur.(*Line).*": {"slur.(*Line).At": true, "slur.(Line).At": false, "slur.(*Line)x": false},
+		"*":              {"": true, "x": true}, // a thread without a name has its number
+		"a*a*a*a*a*a*b":  {"aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa": false},
+	} {
+		for name, want := range names {
+			b := profile.NewBuilder()
+			b.Measure("cpu", "ns", profile.Sum)
+			th := b.Thread(b.Process(1), 1)
+			b.NameThread(th, name)
+			b.Sample(0, th, 0, 1)
+			if got := parse(t, "thread is "+strconv.Quote(pattern)).Contains(b.Profile())(0); got != want {
+				t.Errorf("%s is %s: %v", name, pattern, got)
+			}
 		}
 	}
 }

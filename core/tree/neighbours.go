@@ -163,9 +163,10 @@ func sortLinks(ls []Link) {
 type Graph struct {
 	Functions []FunctionCost
 	Links     []Link // by positions in Functions
-	// What was left out: functions, links, and the self cost of the functions.
+	// What was left out: functions, thin calls between those that are shown, the
+	// self cost of the functions, and the cost of calls from them or to them.
 	HiddenFunctions, HiddenLinks int
-	HiddenSelf                   int64
+	HiddenSelf, HiddenCalls      int64
 }
 
 // Calls returns the call graph: the functions with the largest total cost, at
@@ -177,30 +178,35 @@ func (t *Tree) Calls(c *Cost, rows []FunctionCost, most int, share float64) Grap
 	SortByTotal(sorted)
 	least := int64(share * float64(c.Total[0]))
 	var g Graph
-	at := map[profile.FunctionID]int{}
+	at := make([]int32, len(t.Profile.Functions)) // 0: left out, else one more than the position
 	for _, r := range sorted {
 		if len(g.Functions) < most && r.Total >= max(1, least) {
-			at[r.Function] = len(g.Functions)
 			g.Functions = append(g.Functions, r)
+			at[r.Function] = int32(len(g.Functions))
 		} else {
 			g.HiddenFunctions++
 			g.HiddenSelf += r.Self
 		}
 	}
-	sum := map[[2]profile.FunctionID]int64{}
+	sum := map[[2]int32]int64{}
 	for n := 1; n < t.Len(); n++ {
-		if p := t.Parent[n]; p != 0 && t.Outermost[n] && c.TotalSamples[n] > 0 {
-			sum[[2]profile.FunctionID{t.Function[p], t.Function[n]}] += c.Total[n]
+		p := t.Parent[n]
+		if p == 0 || !t.Outermost[n] || c.TotalSamples[n] == 0 {
+			continue
 		}
+		from, to := at[t.Function[p]], at[t.Function[n]]
+		if from == 0 || to == 0 {
+			g.HiddenCalls += c.Total[n]
+			continue
+		}
+		sum[[2]int32{from, to}] += c.Total[n]
 	}
 	for l, v := range sum {
-		from, ok1 := at[l[0]]
-		to, ok2 := at[l[1]]
-		if !ok1 || !ok2 || v < least {
+		if v < least {
 			g.HiddenLinks++
 			continue
 		}
-		g.Links = append(g.Links, Link{from, to, v})
+		g.Links = append(g.Links, Link{int(l[0] - 1), int(l[1] - 1), v})
 	}
 	sortLinks(g.Links)
 	return g

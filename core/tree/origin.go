@@ -39,12 +39,9 @@ func (t *Tree) Origin(measure int, sc scope.Scope, f profile.FunctionID) Origin 
 	p := t.Profile
 	n := p.Stacks.Len()
 	total, samples := make([]int64, n), make([]int64, n)
-	in := t.In(sc)
-	for i, s := range p.Samples.Stack {
-		if v := p.Samples.Values[measure][i]; v != 0 && in(i) {
-			total[s] += v
-			samples[s]++
-		}
+	values, counts := t.byLeaf(measure, sc)
+	for l, s := range t.leaves {
+		total[s], samples[s] = values[l], counts[l]
 	}
 	for s := n - 1; s > 0; s-- {
 		total[p.Stacks.Parent[s]] += total[s]

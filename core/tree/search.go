@@ -14,6 +14,17 @@ type Matches struct {
 	Samples   int64
 }
 
+// lowerNames are the names of all functions without regard to case, made once.
+func (t *Tree) lowerNames() []string {
+	t.lower.Do(func() {
+		t.names = make([]string, len(t.Profile.Functions))
+		for f := range t.names {
+			t.names[f] = strings.ToLower(t.Profile.FunctionName(profile.FunctionID(f)))
+		}
+	})
+	return t.names
+}
+
 // Search finds the functions below root whose name contains text, without
 // regard to case, and what they cover together.
 func (t *Tree) Search(c *Cost, root NodeID, text string) Matches {
@@ -22,34 +33,38 @@ func (t *Tree) Search(c *Cost, root NodeID, text string) Matches {
 	if text == "" {
 		return m
 	}
-	hit := make([]bool, len(t.Profile.Functions))
-	for f := range t.Profile.Functions {
-		hit[f] = f != 0 && strings.Contains(strings.ToLower(t.Profile.FunctionName(profile.FunctionID(f))), text)
+	names := t.lowerNames()
+	hit := make([]bool, len(names))
+	for f := range hit {
+		hit[f] = f != 0 && strings.Contains(names[f], text)
 	}
 	seen := make([]bool, len(t.Profile.Functions))
-	above := 0
-	t.each(root, func(n NodeID) bool {
-		if c.TotalSamples[n] == 0 {
-			return false
+	// Parents come before their children.
+	const inside, below = 1, 2 // of the root of the search; of a function that matches
+	state := make([]uint8, t.Len())
+	state[root] = inside
+	for i := int(root); i < t.Len(); i++ {
+		n := NodeID(i)
+		if n != root {
+			state[n] = state[t.Parent[n]]
+		}
+		if state[n] == 0 || c.TotalSamples[n] == 0 {
+			continue
 		}
 		f := t.Function[n]
-		if n != 0 && hit[f] {
-			if above == 0 {
-				m.Value += c.Total[n]
-				m.Samples += c.TotalSamples[n]
-			}
-			m.Nodes++
-			if !seen[f] {
-				seen[f] = true
-				m.Functions = append(m.Functions, f)
-			}
-			above++
+		if n == 0 || !hit[f] {
+			continue
 		}
-		return true
-	}, func(n NodeID) {
-		if n != 0 && hit[t.Function[n]] {
-			above--
+		if state[n]&below == 0 {
+			m.Value += c.Total[n]
+			m.Samples += c.TotalSamples[n]
 		}
-	})
+		state[n] |= below
+		m.Nodes++
+		if !seen[f] {
+			seen[f] = true
+			m.Functions = append(m.Functions, f)
+		}
+	}
 	return m
 }

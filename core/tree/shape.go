@@ -141,14 +141,20 @@ func Grouped(p *profile.Profile, by string) *profile.Profile {
 	}
 	out.Stacks = profile.Stacks{Parent: []profile.StackID{0}, Frame: []profile.FrameID{0}}
 	roots := make(map[profile.FrameID]profile.StackID)
-	type place struct {
-		root  profile.FrameID
-		stack profile.StackID
-	}
-	known := map[place]profile.StackID{}
+	// Few groups have a table each, which is quicker than a map, and many a map,
+	// which is smaller.
+	const mostCells = 1 << 26
+	known := map[profile.FrameID][]profile.StackID{}
+	sparse := map[uint64]profile.StackID{}
+	dense := max(1, len(p.Threads))*p.Stacks.Len() <= mostCells
 	var way []profile.StackID
 	under := func(root profile.FrameID, s profile.StackID) profile.StackID {
 		way = way[:0]
+		table := known[root]
+		if table == nil && dense {
+			table = make([]profile.StackID, p.Stacks.Len())
+			known[root] = table
+		}
 		at := s
 		var top profile.StackID
 		for {
@@ -162,7 +168,13 @@ func Grouped(p *profile.Profile, by string) *profile.Profile {
 				top = id
 				break
 			}
-			if id, ok := known[place{root, at}]; ok {
+			id := profile.StackID(0)
+			if dense {
+				id = table[at]
+			} else {
+				id = sparse[uint64(root)<<32|uint64(at)]
+			}
+			if id != 0 {
 				top = id
 				break
 			}
@@ -172,7 +184,11 @@ func Grouped(p *profile.Profile, by string) *profile.Profile {
 		for i := len(way) - 1; i >= 0; i-- {
 			id := profile.StackID(out.Stacks.Len())
 			out.Stacks.Parent, out.Stacks.Frame = append(out.Stacks.Parent, top), append(out.Stacks.Frame, p.Stacks.Frame[way[i]])
-			known[place{root, way[i]}] = id
+			if dense {
+				table[way[i]] = id
+			} else {
+				sparse[uint64(root)<<32|uint64(way[i])] = id
+			}
 			top = id
 		}
 		return top

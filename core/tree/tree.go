@@ -8,6 +8,8 @@
 package tree
 
 import (
+	"sync"
+
 	"entelon/core/profile"
 	"entelon/core/scope"
 )
@@ -34,6 +36,12 @@ type Tree struct {
 	// position there of each sample of Profile; nil where that is its own.
 	base     *profile.Profile
 	sampleOf []int32
+	// Samples are added up by the stack that they end in before the tree is
+	// touched: these are few beside the nodes, and stay in the processor's cache.
+	leaves []profile.StackID // the stacks that samples have, in their order
+	lower  sync.Once
+	names  []string // of functions, for searching
+	leafOf []uint32 // by sample: the position of its stack in leaves
 }
 
 type nodeKey struct {
@@ -60,12 +68,13 @@ func Runtime(p *profile.Profile) func(profile.FunctionID) bool {
 func build(p *profile.Profile, fold folding) *Tree {
 	same := canonical(p)
 	t := &Tree{
-		Profile: p,
-		Parent:  []NodeID{0}, Function: []profile.FunctionID{0}, Depth: []int32{0}, Inlined: []bool{false},
+		Profile:  p,
+		Parent:   make([]NodeID, 1, p.Stacks.Len()),
+		Function: make([]profile.FunctionID, 1, p.Stacks.Len()), Depth: make([]int32, 1, p.Stacks.Len()), Inlined: make([]bool, 1, p.Stacks.Len()),
 		NodeOf: make([]NodeID, p.Stacks.Len()),
 	}
-	known := make(map[nodeKey]NodeID, p.Stacks.Len())
-	begun := []bool{false} // by node: something is above that not every program begins with
+	known := newKeyTable(p.Stacks.Len() / 2)
+	begun := make([]bool, 1, p.Stacks.Len()) // by node: something is above that not every program begins with
 	for s := 1; s < p.Stacks.Len(); s++ {
 		frame := p.Frames[p.Stacks.Frame[s]]
 		k := nodeKey{t.NodeOf[p.Stacks.Parent[s]], same[frame.Function]}
@@ -80,10 +89,11 @@ func build(p *profile.Profile, fold folding) *Tree {
 				continue
 			}
 		}
-		n, ok := known[k]
+		key := uint64(k.parent)<<32 | uint64(k.function)
+		n, ok := known.get(key)
 		if !ok {
 			n = NodeID(len(t.Parent))
-			known[k] = n
+			known.put(key, n)
 			t.Parent = append(t.Parent, k.parent)
 			t.Function = append(t.Function, k.function)
 			t.Depth = append(t.Depth, t.Depth[k.parent]+1)
@@ -95,6 +105,7 @@ func build(p *profile.Profile, fold folding) *Tree {
 	}
 	t.link()
 	t.markOutermost()
+	t.markLeaves()
 	return t
 }
 
@@ -201,16 +212,60 @@ func (t *Tree) Path(n NodeID) []NodeID {
 	return out
 }
 
-// In returns a predicate over the positions of the samples of t.Profile.
-func (t *Tree) In(sc scope.Scope) func(i int) bool {
+func (t *Tree) markLeaves() {
+	at := make([]uint32, t.Profile.Stacks.Len())
+	t.leafOf = make([]uint32, len(t.Profile.Samples.Stack))
+	for i, s := range t.Profile.Samples.Stack {
+		if at[s] == 0 {
+			t.leaves = append(t.leaves, s)
+			at[s] = uint32(len(t.leaves))
+		}
+		t.leafOf[i] = at[s] - 1
+	}
+}
+
+// byLeaf adds up one measure over the samples in scope, by t.leaves.
+func (t *Tree) byLeaf(measure int, sc scope.Scope) (value, samples []int64) {
+	value, samples = make([]int64, len(t.leaves)), make([]int64, len(t.leaves))
+	values := t.Profile.Samples.Values[measure]
+	in := t.in(sc)
+	if in == nil {
+		for i, v := range values {
+			if v != 0 { // else it was taken for another measure
+				l := t.leafOf[i]
+				value[l] += v
+				samples[l]++
+			}
+		}
+		return value, samples
+	}
+	for i, v := range values {
+		if in[i] && v != 0 {
+			l := t.leafOf[i]
+			value[l] += v
+			samples[l]++
+		}
+	}
+	return value, samples
+}
+
+// in tells of each sample of t.Profile whether it is in a scope; nil is all.
+func (t *Tree) in(sc scope.Scope) []bool {
+	if sc.All() {
+		return nil
+	}
 	if t.base == nil {
-		return sc.Contains(t.Profile)
+		return sc.Select(t.Profile)
 	}
-	in := sc.Contains(t.base)
+	all := sc.Select(t.base)
 	if t.sampleOf == nil {
-		return in
+		return all
 	}
-	return func(i int) bool { return in(int(t.sampleOf[i])) }
+	out := make([]bool, len(t.sampleOf))
+	for i, at := range t.sampleOf {
+		out[i] = all[at]
+	}
+	return out
 }
 
 // Cost is what the samples in a scope add up to, by node.
@@ -223,32 +278,25 @@ type Cost struct {
 // Cost adds up one measure over the samples in scope.
 func (t *Tree) Cost(measure int, sc scope.Scope) *Cost {
 	n := t.Len()
-	c := &Cost{make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), measure}
-	p := t.Profile
-	values := p.Samples.Values[measure]
-	if sc.All() {
-		for i, s := range p.Samples.Stack {
-			if v := values[i]; v != 0 { // else it was taken for another measure
-				node := t.NodeOf[s]
-				c.Self[node] += v
-				c.SelfSamples[node]++
+	c := &Cost{Measure: measure}
+	value, samples := t.byLeaf(measure, sc)
+	spread := func(of []int64) (self, total []int64) {
+		self, total = make([]int64, n), make([]int64, n)
+		for l, s := range t.leaves {
+			self[t.NodeOf[s]] += of[l]
+		}
+		copy(total, self)
+		for i := n - 1; i > 0; i-- {
+			if v := total[i]; v != 0 {
+				total[t.Parent[i]] += v
 			}
 		}
-	} else {
-		in := t.In(sc)
-		for i, s := range p.Samples.Stack {
-			if v := values[i]; v != 0 && in(i) {
-				node := t.NodeOf[s]
-				c.Self[node] += v
-				c.SelfSamples[node]++
-			}
-		}
+		return self, total
 	}
-	copy(c.Total, c.Self)
-	copy(c.TotalSamples, c.SelfSamples)
-	for i := n - 1; i > 0; i-- {
-		c.Total[t.Parent[i]] += c.Total[i]
-		c.TotalSamples[t.Parent[i]] += c.TotalSamples[i]
-	}
+	// Values and numbers of samples are two things that two processors can do.
+	var both sync.WaitGroup
+	both.Go(func() { c.SelfSamples, c.TotalSamples = spread(samples) })
+	c.Self, c.Total = spread(value)
+	both.Wait()
 	return c
 }

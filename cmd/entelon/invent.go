@@ -1,0 +1,61 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"entelon/core/made"
+)
+
+func inventCommand() *cobra.Command {
+	n := made.Invention{Samples: 1_000_000, Stacks: 200_000, Seed: 1}
+	var out string
+	c := &cobra.Command{
+		Use:   "invent --out FILE",
+		Short: "Make a take of any size that nobody measured",
+		Long: `Makes a take of any size, the same for the same seed, to try how Entelon copes
+with it. It says of itself that it is invented.`,
+		Example: `  entelon invent --out large.take
+  entelon invent --samples 10000000 --stacks 1000000 --seed 3 --out larger.take`,
+		Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			switch {
+			case out == "":
+				return errors.New("give the file to write with --out")
+			case n.Samples < 1 || n.Samples > 200_000_000:
+				return fmt.Errorf("--samples %d: give a number from 1 to 200000000", n.Samples)
+			case n.Stacks < 1 || n.Stacks > 20_000_000:
+				return fmt.Errorf("--stacks %d: give a number from 1 to 20000000", n.Stacks)
+			}
+			t := n.Take()
+			sink := &fileSink{path: out}
+			if err := sink.prepare(); err != nil {
+				return err
+			}
+			if err := sink.Begin(t.Settings, t.Machine); err != nil {
+				return err
+			}
+			err := sink.Append(t.Profile)
+			if err == nil {
+				err = sink.Facts(t.Facts)
+			}
+			if err := sink.close(err); err != nil {
+				return err
+			}
+			st, err := os.Stat(out)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(os.Stderr, "entelon: invented %s samples on %s stacks in %s (%.1f bytes a sample)\n", thin(int64(n.Samples)), thin(int64(n.Stacks)), out, float64(st.Size())/float64(n.Samples))
+			return nil
+		},
+	}
+	c.Flags().IntVar(&n.Samples, "samples", n.Samples, "how many samples")
+	c.Flags().IntVar(&n.Stacks, "stacks", n.Stacks, "how many distinct stacks")
+	c.Flags().Uint64Var(&n.Seed, "seed", n.Seed, "the take is the same for the same `NUMBER`")
+	c.Flags().StringVarP(&out, "out", "o", "", "the `FILE.take` to write")
+	return c
+}
