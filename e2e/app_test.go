@@ -228,3 +228,13 @@ func (p *page) picture(file string) {
 		p.t.Fatal(err)
 	}
 }
+
+// written keeps a text in a file that the browser may open.
+func written(t *testing.T, name, text string) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), name)
+	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	return path
+}

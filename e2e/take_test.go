@@ -196,7 +196,7 @@ func TestRibbonRestrictsTheTime(t *testing.T) {
 	p.says("itself takes")
 	const whole = `document.querySelector('[data-test=whole]').innerText`
 	before := value[string](p, whole)
-	p.until("the ribbon", `document.querySelector('[data-test=ribbon] canvas').width > 100`)
+	p.until("the ribbon", `document.querySelector('[data-test=ribbon]')?.dataset.ready === 'true'`)
 	value[bool](p, `(() => {
 		const el = document.querySelector('[data-test=ribbon]')
 		el.setPointerCapture = () => {}
@@ -205,9 +205,9 @@ func TestRibbonRestrictsTheTime(t *testing.T) {
 		at('pointerdown', 0.25); at('pointermove', 0.5); at('pointerup', 0.5)
 		return true
 	})()`)
-	p.until("less than before", fmt.Sprintf(`new URLSearchParams(location.search).get('from') && %s !== %q`, whole, before))
-	p.until("a release", `document.querySelector('[aria-label="Release the time"]')`)
-	p.click(`[aria-label="Release the time"]`)
+	p.until("less than before", fmt.Sprintf(`new URLSearchParams(location.search).get('scope')?.startsWith('time from') && %s !== %q`, whole, before))
+	p.until("a release", `document.querySelector('[aria-label^="Take off: time from"]')`)
+	p.click(`[aria-label^="Take off: time from"]`)
 	p.until("all of it again", fmt.Sprintf(`%s === %q`, whole, before))
 }
 
@@ -236,7 +236,7 @@ func TestErrorsAreShown(t *testing.T) {
 	p.says("There is no such page")
 }
 
-// TestRuntimeFolds: one key counts the interpreter's own functions as those of
+// TestRuntimeFolds: one choice counts the interpreter's own functions as those of
 // the Python code that they run, the sentence says so, and one takes it back.
 func TestRuntimeFolds(t *testing.T) {
 	p := newPage(t)
@@ -245,7 +245,8 @@ func TestRuntimeFolds(t *testing.T) {
 	whole := value[string](p, `document.querySelector('[data-test=whole]').innerText`)
 	p.until("the flame", `Number(document.querySelector('[data-test=flame]')?.dataset.frames) > 0`)
 	frames := value[int](p, `Number(document.querySelector('[data-test=flame]').dataset.frames)`)
-	p.key("o")
+	p.do("opening the shapes", chromedp.Click(`//button[normalize-space()="Shape"]`, chromedp.NodeVisible))
+	p.do("folding the runtime", chromedp.Click(`//button[contains(., "The runtime folded into its callers")]`, chromedp.NodeVisible))
 	p.says("the runtime folded")
 	p.until("fewer frames", fmt.Sprintf(`Number(document.querySelector('[data-test=flame]').dataset.frames) < %d`, frames))
 	if got := value[string](p, `document.querySelector('[data-test=whole]').innerText`); got != whole {
@@ -258,6 +259,6 @@ func TestRuntimeFolds(t *testing.T) {
 	p.do("click a Python frame", chromedp.MouseClickXY(x, y))
 	p.until("it is in focus", `document.querySelector('[data-test=told]').innerText.includes('interpreted')`)
 	p.says("interpreter’s frames")
-	p.click(`[aria-label="Show the runtime"]`)
+	p.click(`[aria-label="Unfold"]`)
 	p.until("all frames", fmt.Sprintf(`Number(document.querySelector('[data-test=flame]').dataset.frames) === %d`, frames))
 }

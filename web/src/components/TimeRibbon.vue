@@ -63,7 +63,7 @@ function at(e: PointerEvent): number {
   return Math.round(Math.min(1, Math.max(0, (e.clientX - r.left) / r.width)) * end.value)
 }
 function press(e: PointerEvent) {
-  if (e.button) return
+  if (e.button || !times.data.value) return
   box.value!.setPointerCapture(e.pointerId)
   const v = at(e)
   const near = (end.value * 6) / width.value
@@ -86,7 +86,7 @@ function release() {
       <span>Samples over time</span>
       <span class="flex items-center gap-1"><i class="size-2 bg-bar" />program <i class="ml-1 size-2 bg-bar-pale" />kernel</span>
     </div>
-    <div ref="box" class="relative min-w-0 flex-1 cursor-crosshair touch-none" title="Drag to restrict the time, double click to release it" data-test="ribbon" @pointerdown="press" @pointermove="drag && (drag.to = at($event))" @pointerup="release" @dblclick="emit('range', {})">
+    <div ref="box" class="relative min-w-0 flex-1 cursor-crosshair touch-none" title="Drag to restrict the time, double click to release it" data-test="ribbon" :data-ready="!!times.data.value" @pointerdown="press" @pointermove="drag && (drag.to = at($event))" @pointerup="release" @dblclick="emit('range', {})">
       <canvas ref="canvas" class="absolute inset-0 size-full" role="img" aria-label="Number of samples over the time of the take" />
       <template v-if="restricted">
         <div class="absolute inset-y-0 left-0 bg-paper/75" :style="{ width: left + '%' }" />

@@ -25,9 +25,13 @@ const wrong = computed(() => (settled.value === typed.value && typed.value.trim(
 function look() {
   caret.value = field.value?.selectionStart ?? typed.value.length
 }
-function take(i: number) {
-  const p = list.value[i]
-  if (!p) return
+/** Takes a proposal; one who types faster than the server answers gets the one for what is written now. */
+async function take(i: number) {
+  look()
+  const { text, at: place } = asked.value
+  const fresh = settledAsked.value.text === text && settledAsked.value.at === place && !proposals.isPlaceholderData.value && proposals.data.value
+  const p = (fresh ? list.value : (await api.complete(props.takeKey, text, place)).proposals)[i]
+  if (!p || typed.value !== text) return
   const all = [...typed.value]
   const space = p.text === '(' ? '' : ' '
   const behind = all.slice(p.to).join('').replace(/^ /, '')
@@ -47,8 +51,8 @@ function key(e: KeyboardEvent) {
   const n = list.value.length
   if (e.key === 'ArrowDown' && n) at.value = (at.value + 1) % n
   else if (e.key === 'ArrowUp' && n) at.value = (at.value - 1 + n) % n
-  else if (e.key === 'Tab' && n && !e.shiftKey) take(Math.max(0, at.value))
-  else if (e.key === 'Enter' && at.value >= 0) take(at.value)
+  else if (e.key === 'Tab' && !e.shiftKey && typed.value) void take(Math.max(0, at.value))
+  else if (e.key === 'Enter' && at.value >= 0) void take(at.value)
   else if (e.key === 'Enter') void apply()
   else if (e.key === 'Escape') emit('close')
   else return
