@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"entelon/core/profile"
+	"entelon/core/scope"
 	"entelon/core/tree"
 )
 
@@ -61,13 +62,20 @@ func looksLike(t *tree.Tree, c *tree.Cost) []Part {
 			of[f] = int8(natureAt(t.Profile.FunctionName(profile.FunctionID(f))))
 		}
 	}
+	idle := scope.Idle(t.Profile)
+	var idling int64
 	sum := make([]int64, len(natures))
 	most := make([]map[profile.FunctionID]int64, len(natures))
+	idles := make([]bool, t.Len())
 	within := make([]bool, t.Len()) // below a function that has been counted
 	for n := 1; n < t.Len(); n++ {
 		node := tree.NodeID(n)
 		if within[t.Parent[node]] {
 			within[n] = true
+			continue
+		}
+		if idles[n] = idle(t.Function[n]) || idles[t.Parent[node]] && t.Profile.Functions[t.Function[n]].Kind != profile.KindOwn; idles[n] {
+			idling += c.Self[n]
 			continue
 		}
 		if k := of[t.Function[n]]; k >= 0 && c.Total[n] > 0 {
@@ -85,8 +93,12 @@ func looksLike(t *tree.Tree, c *tree.Cost) []Part {
 			order = append(order, k)
 		}
 	}
+	var rest []Part
+	if float64(idling) >= notable*float64(total) {
+		rest = append(rest, Part{Text: fmt.Sprintf(" %s is idling, which i leaves out.", percent(float64(idling)/float64(total)))})
+	}
 	if len(order) == 0 {
-		return nil
+		return rest
 	}
 	sort.SliceStable(order, func(i, j int) bool { return sum[order[i]] > sum[order[j]] })
 	out := []Part{{Text: " By its names "}}
@@ -105,7 +117,7 @@ func looksLike(t *tree.Tree, c *tree.Cost) []Part {
 		}
 		out = append(out, Part{Text: fmt.Sprintf("%s looks like %s (", percent(float64(sum[k])/float64(total)), natures[k].text)}, Part{profile.Short(t.Profile.FunctionName(best)), best}, Part{Text: ")"})
 	}
-	return append(out, Part{Text: "."})
+	return append(append(out, Part{Text: "."}), rest...)
 }
 
 // ownership says whose code the cost is in: what the program's own functions

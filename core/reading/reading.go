@@ -70,7 +70,11 @@ func Take(t *tree.Tree, c *tree.Cost, rows []tree.FunctionCost) []Part {
 	} else {
 		out = append(out, Part{Text: "No single path holds half of it."})
 	}
-	return out
+	if words.Unit != "ns" {
+		return out // whose code a byte or a call is in says little
+	}
+	out = append(out, ownership(t, c)...)
+	return append(out, looksLike(t, c)...)
 }
 
 // under returns the function of the program that a mark stands below with the

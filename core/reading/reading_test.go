@@ -137,3 +137,47 @@ func TestReadingOfWaits(t *testing.T) {
 		t.Errorf("%q does not begin with %q", text.String(), want)
 	}
 }
+
+// The reading says whose code it is and what looks like housekeeping, with the
+// function to blame.
+func TestWhoseAndWhat(t *testing.T) {
+	b := profile.NewBuilder()
+	b.Measure("cpu", "ns", profile.Sum)
+	frame := func(name string, kind profile.ModuleKind) profile.FrameID {
+		m := b.Module(profile.Module{Path: b.Intern("/srv/" + kind.String()), Kind: kind})
+		return b.Frame(profile.Frame{Function: b.Function(profile.Function{Name: b.Intern(name), Module: m, Kind: kind})})
+	}
+	th := b.Thread(b.Process(1), 1)
+	add := func(v int64, fs ...profile.FrameID) {
+		s := profile.StackID(0)
+		for _, f := range fs {
+			s = b.Push(s, f)
+		}
+		b.Sample(0, th, s, v)
+	}
+	main, own := frame("main.main", profile.KindOwn), frame("slur.Route", profile.KindOwn)
+	add(40, main, own)
+	add(20, main, own, frame("malloc", profile.KindLibrary), frame("memset", profile.KindLibrary)) // memory, not copying
+	add(15, main, frame("strconv.AppendFloat", profile.KindLibrary))
+	add(14, frame("runtime.findRunnable", profile.KindRuntime), frame("futex", profile.KindKernel))
+	add(8, frame("runtime.findRunnable", profile.KindRuntime), own) // called from a loop that waits: no idling
+	add(3, main, frame("sync.(*Mutex).Lock", profile.KindLibrary))
+	tr := tree.New(b.Profile())
+	c := tr.Cost(0, scope.Scope{})
+	text := ""
+	for _, p := range reading.Take(tr, c, tr.Functions(c)) {
+		text += p.Text
+	}
+	for _, want := range []string{
+		"48 % is in the program's own code, 38 % in libraries, 14 % in the kernel.",
+		"20 % looks like allocating and freeing memory (malloc) and 15 % looks like formatting and parsing text (strconv.AppendFloat).",
+		"14 % is idling",
+	} {
+		if !strings.Contains(text, want) {
+			t.Errorf("%q is not in: %s", want, text)
+		}
+	}
+	if strings.Contains(text, "copying") || strings.Contains(text, "locking") {
+		t.Errorf("too much is said: %s", text)
+	}
+}

@@ -12,7 +12,8 @@ import (
 //   - waits that a take has measured, by their reason: sleeping, waiting for
 //     events, input or another process;
 //   - threads of a pool without work: in a wait for a condition, in the search of
-//     Go's scheduler for something to run, in the idle loop of the kernel.
+//     Go's scheduler for something to run, in the idle loop of the kernel; unless
+//     the program's own code is called from there.
 //
 // A lock, the disk, memory or a taken processor is never idle.
 var idleMarks = []string{"[sleeps]", "[waits for events]", "[waits for input]", "[waits for another process]"}
@@ -25,10 +26,13 @@ var idleFunctions = []pattern{
 	literal("runtime.findRunnable"), literal("runtime.stopm"), literal("runtime.sysmon"), literal("runtime.bgsweep"), literal("runtime.bgscavenge"), literal("runtime.templateThread"),
 	// the C library and what stands on it
 	literal("pthread_cond_wait*"), literal("__pthread_cond_wait*"), literal("pthread_cond_timedwait*"), literal("__pthread_cond_timedwait*"), literal("pthread_cond_clockwait*"), literal("___pthread_cond_*"),
-	literal("std::condition_variable::wait*"), literal("uv_cond_wait"), literal("uv_cond_timedwait"), literal("uv__io_poll"),
+	literal("std::condition_variable::wait*"), literal("uv_cond_wait"), literal("uv_cond_timedwait"),
 	// Java
 	literal("jdk.internal.misc.Unsafe.park"), literal("java.lang.Object.wait*"), literal("sun.nio.ch.EPoll.wait"),
 }
+
+// Idle reports functions below which a stack is idle: it waits for something to do.
+func Idle(p *profile.Profile) func(profile.FunctionID) bool { return isIdle(p) }
 
 func isIdle(p *profile.Profile) func(profile.FunctionID) bool {
 	return once(func(f profile.FunctionID) bool {
@@ -46,4 +50,17 @@ func isIdle(p *profile.Profile) func(profile.FunctionID) bool {
 	})
 }
 
-func (idle) on(s *subject) condition { return s.inOrder(isIdle(s.p)) }
+// on holds for stacks with such a function and no own code that it has called:
+// a loop that waits for events calls what handles them.
+func (idle) on(s *subject) condition {
+	is := isIdle(s.p)
+	p := s.p
+	states := []bool{false}
+	return condition{kind: kindStack, p: p, stack: func(id profile.StackID) bool {
+		for n := profile.StackID(len(states)); n <= id; n++ {
+			f := p.FunctionOf(n)
+			states = append(states, is(f) || states[p.Stacks.Parent[n]] && p.Functions[f].Kind != profile.KindOwn)
+		}
+		return states[id]
+	}}
+}
