@@ -74,36 +74,32 @@ useKeys({ f: () => field.value?.select() })
       </template>
       <span v-else class="code block truncate" :title="focus">{{ focus }}: none here</span>
     </div>
-    <div ref="scroller" class="min-h-0 flex-1 overflow-y-auto" role="listbox" aria-label="Functions by cost">
+    <div ref="scroller" class="min-h-0 flex-1 overflow-y-auto" role="list" aria-label="Functions by cost">
       <div class="relative" :style="{ height: virtual.getTotalSize() + 'px' }">
+        <div v-for="v in virtual.getVirtualItems()" :key="hot.functions[rows[v.index].at].id" role="listitem" class="group absolute inset-x-0" :style="{ top: v.start + 'px', height: height + 'px' }">
         <button
-          v-for="v in virtual.getVirtualItems()"
-          :key="hot.functions[rows[v.index].at].id"
-          role="option"
-          :aria-selected="hot.functions[rows[v.index].at].name === focus"
+          :aria-pressed="hot.functions[rows[v.index].at].name === focus"
           data-test="hot-row"
-          class="group absolute inset-x-0 block border-b border-l-[3px] border-transparent border-b-rule px-2.5 pt-[5px] text-left hover:bg-wash"
+          class="block h-full w-full border-b border-l-[3px] border-transparent border-b-rule px-2.5 pt-[5px] text-left hover:bg-wash"
           :class="[hot.functions[rows[v.index].at].name === focus && '!border-l-focus bg-focus-wash', rows[v.index].pinned && 'bg-wash']"
-          :style="{ top: v.start + 'px', height: height + 'px' }"
           :title="`${hot.functions[rows[v.index].at].name}\nself ${figure(hot.self[rows[v.index].at])}, total ${figure(hot.sum_total[rows[v.index].at])}, ${count(hot.total_samples[rows[v.index].at])} samples`"
           @click="emit('focus', hot.functions[rows[v.index].at].name)"
         >
           <span class="flex items-center gap-1.5">
             <span class="size-2.5 shrink-0 border" :style="swatch(rows[v.index].at)" aria-hidden="true" />
             <span class="code min-w-0 flex-1 truncate">{{ hot.functions[rows[v.index].at].short }}</span>
-            <span
-              role="button"
-              tabindex="-1"
-              class="text-ink-3 hover:text-ink"
-              :class="rows[v.index].pinned ? '' : 'invisible group-hover:visible'"
-              :aria-label="rows[v.index].pinned ? 'Let the pin go' : 'Pin'"
-              @click.stop="$emit('pin', hot.functions[rows[v.index].at].name)"
-              ><Pin class="size-3.5" :fill="rows[v.index].pinned ? 'currentColor' : 'none'"
-            /></span>
+            <span class="w-3.5 shrink-0" />
             <span class="min-w-[46px] shrink-0 text-right">{{ of((by === 'total' ? hot.sum_total : hot.self)[rows[v.index].at], { scope: hot.total }) }}</span>
           </span>
           <SizeBars class="mt-1" :self="hot.self[rows[v.index].at] / (hot.total || 1)" :total="hot.sum_total[rows[v.index].at] / (hot.total || 1)" />
         </button>
+        <button
+          class="absolute top-[7px] right-[58px] text-ink-3 hover:text-ink focus-visible:opacity-100"
+          :class="rows[v.index].pinned ? '' : 'opacity-0 group-hover:opacity-100'"
+          :aria-label="`${rows[v.index].pinned ? 'Let the pin go' : 'Pin'}: ${hot.functions[rows[v.index].at].short}`"
+          @click="$emit('pin', hot.functions[rows[v.index].at].name)"
+        ><Pin class="size-3.5" :fill="rows[v.index].pinned ? 'currentColor' : 'none'" /></button>
+        </div>
       </div>
       <p v-if="!rows.length" class="p-4 text-ink-2">No function in scope has this in its name. <button v-if="filter" class="word" @click="filter = ''">Show all</button></p>
     </div>
