@@ -15,6 +15,7 @@ require (
 	github.com/klauspost/compress v1.20.3
 	github.com/schollz/progressbar/v3 v3.19.1
 	github.com/spf13/cobra v1.10.2
+	github.com/yuin/goldmark v1.8.7
 	golang.org/x/arch v0.32.0
 	golang.org/x/crypto v0.58.0
 	golang.org/x/sys v0.49.0

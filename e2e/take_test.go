@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -215,7 +216,7 @@ func TestNoteAndFacts(t *testing.T) {
 	p := newPage(t)
 	p.visit("/takes/" + takeOf(t, "3.5.0"))
 	p.says("itself takes")
-	p.key("n")
+	p.do("opening the facts", chromedp.Click(`//button[normalize-space()="Facts"]`, chromedp.NodeVisible))
 	p.until("the facts", `document.querySelector('[role=dialog]')?.innerText.includes('Whole stacks')`)
 	p.do("writing", chromedp.SendKeys(`textarea`, " <i>checked</i>"))
 	p.do("keeping", chromedp.Click(`//button[normalize-space()="Keep the note"]`, chromedp.NodeVisible))
@@ -261,4 +262,30 @@ func TestRuntimeFolds(t *testing.T) {
 	p.says("interpreter’s frames")
 	p.click(`[aria-label="Unfold"]`)
 	p.until("all frames", fmt.Sprintf(`Number(document.querySelector('[data-test=flame]').dataset.frames) === %d`, frames))
+}
+
+// TestNotes: a note on a function stands on its card in every take of the
+// program and in the report, as Markdown, and nothing in it runs.
+func TestNotes(t *testing.T) {
+	p := newPage(t)
+	old := takeOf(t, "3.4.0")
+	p.visit("/takes/" + takeOf(t, "3.5.0") + "?focus=" + url.QueryEscape("entelon/demo/engraved/slur.Route"))
+	p.says("itself takes")
+	p.key("n")
+	p.until("the notes", `document.querySelector('[role=dialog]')?.innerText.includes('Nobody has written anything')`)
+	p.do("writing", chromedp.SendKeys(`textarea`, "asks **too often** <img src=x onerror=\"window.ran=1\"> [x](javascript:window.ran=1)"))
+	p.do("keeping", chromedp.Click(`//button[normalize-space()="Keep the note"]`, chromedp.NodeVisible))
+	p.until("the note", `document.querySelector('[data-test=note] strong')?.innerText === 'too often'`)
+	if value[bool](p, `!!document.querySelector('[data-test=note] img') || [...document.querySelectorAll('[data-test=note] a')].some(a => a.href.startsWith('javascript')) || window.ran === 1`) {
+		t.Error("HTML or a script came through")
+	}
+	p.visit("/takes/" + old + "?focus=" + url.QueryEscape("entelon/demo/engraved/slur.Route"))
+	p.until("it on the card of another build", `document.querySelector('[data-test=card] .note strong')?.innerText === 'too often'`)
+	if report := value[string](p, `fetch('/api/v1' + location.pathname + '/report.html').then(r => r.text())`); !strings.Contains(report, "<strong>too often</strong>") || strings.Contains(report, "onerror=") {
+		t.Error("the report lacks the note, or has more of it than it should")
+	}
+	p.key("n")
+	p.until("the notes", `document.querySelector('[data-test=note]')`)
+	p.click(`[aria-label="Remove the note"]`)
+	p.says("Nobody has written anything")
 }

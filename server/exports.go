@@ -96,7 +96,12 @@ func (s *Server) exportReport(c *gin.Context) {
 	t := *o.take
 	t.Settings = row.Settings
 	t.Settings.Program, t.Settings.Build, t.Settings.Note = row.Program.Name, row.Build.Name, row.Note
+	notes, err := s.reportNotes(c, row)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
 	s.export(c, row, "text/html; charset=utf-8", ".html", func(b *bytes.Buffer) error {
-		return report.Write(b, report.View{Take: &t, Tree: o.tree, Cost: k.cost, Rows: k.rows, Scope: k.scope.String(), Shape: shapeOf(c), Focus: c.Query("focus"), Now: time.Now()})
+		return report.Write(b, report.View{Take: &t, Tree: o.tree, Cost: k.cost, Rows: k.rows, Scope: k.scope.String(), Shape: shapeOf(c), Focus: c.Query("focus"), Notes: notes, Now: time.Now()})
 	})
 }

@@ -97,3 +97,37 @@ type GraphOut struct {
 	HiddenLinks     int         `json:"hidden_links"`
 	HiddenSelf      int64       `json:"hidden_self"`
 }
+
+// RemarkIn is a note on a take or on a function of its program.
+type RemarkIn struct {
+	Function string `json:"function"` // full name, "" for the take itself
+	Text     string `json:"text"`     // Markdown
+}
+
+// RemarkOut is a note.
+type RemarkOut struct {
+	ID        int64  `json:"id"`
+	Function  string `json:"function"`
+	Short     string `json:"short"`
+	Text      string `json:"text"`
+	HTML      string `json:"html"` // made from the text, safe to show
+	Who       string `json:"who"`
+	CreatedAt string `json:"created_at"`
+	UpdatedAt string `json:"updated_at"`
+}
+
+// RemarksOut are the notes on a take and on the functions of its program.
+type RemarksOut struct {
+	Notes []RemarkOut `json:"notes"`
+}
+
+// PinIn pins a function, or lets it go.
+type PinIn struct {
+	Function string `json:"function"` // full name
+	On       bool   `json:"on"`
+}
+
+// PinsOut are the functions that stand on top of a program's lists.
+type PinsOut struct {
+	Functions []string `json:"functions"`
+}

@@ -109,6 +109,12 @@ func (s *Server) table() []route {
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}", summary: "A take without its samples", answer: TakeDetail{}, handle: s.take},
 		{needs: people.Work, method: http.MethodPatch, path: "/takes/{key}", summary: "Replace a take's note", body: NoteIn{}, answer: TakeOut{}, handle: s.setNote},
 		{needs: people.Work, method: http.MethodDelete, path: "/takes/{key}", summary: "Remove a take", status: http.StatusNoContent, handle: s.removeTake},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/notes", summary: "Notes on a take and on the functions of its program", answer: RemarksOut{}, handle: s.notes},
+		{needs: people.Work, method: http.MethodPost, path: "/takes/{key}/notes", summary: "Write a note on a take or a function", body: RemarkIn{}, answer: RemarkOut{}, status: http.StatusCreated, handle: s.addNote},
+		{needs: people.Work, method: http.MethodPatch, path: "/notes/{id}", summary: "Replace a note", body: RemarkIn{}, answer: RemarkOut{}, handle: s.changeNote},
+		{needs: people.Work, method: http.MethodDelete, path: "/notes/{id}", summary: "Remove a note", status: http.StatusNoContent, handle: s.removeNote},
+		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/pins", summary: "Functions that stand on top of a program's lists", answer: PinsOut{}, handle: s.pins},
+		{needs: people.Work, method: http.MethodPost, path: "/programs/{name}/pins", summary: "Pin a function, or let it go", body: PinIn{}, answer: PinsOut{}, handle: s.setPin},
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/file", summary: "The take's file", file: "application/octet-stream", handle: s.file},
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/hot", summary: "Hot functions and the reading", answer: HotOut{}, handle: s.hot, query: with()},
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/flame", summary: "The flame graph, laid out", answer: FlameOut{}, handle: s.flame, query: with(

@@ -179,6 +179,32 @@ CREATE TABLE collectors (
 `).Error
 		},
 	},
+	{
+		ID: "0004 notes and pins",
+		Migrate: func(tx *gorm.DB) error {
+			return tx.Exec(`
+CREATE TABLE notes (
+	id         bigserial PRIMARY KEY,
+	program_id bigint NOT NULL REFERENCES programs ON DELETE CASCADE,
+	take_id    bigint REFERENCES takes ON DELETE CASCADE,
+	function   text NOT NULL,
+	text       text NOT NULL,
+	who        text NOT NULL,
+	created_at timestamptz NOT NULL,
+	updated_at timestamptz NOT NULL
+);
+CREATE INDEX ON notes (program_id, function);
+CREATE INDEX ON notes (take_id);
+CREATE TABLE pins (
+	program_id bigint NOT NULL REFERENCES programs ON DELETE CASCADE,
+	function   text NOT NULL,
+	who        text NOT NULL,
+	created_at timestamptz NOT NULL,
+	PRIMARY KEY (program_id, function)
+);
+`).Error
+		},
+	},
 }
 
 // migrationLock keeps two servers from bringing one database up to date at once.

@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { ArrowLeftRight, Pin } from 'lucide-vue-next'
 import { computed, ref } from 'vue'
-import { api, ApiError, type Edge, type Range, type TakeDetail } from '../api/client'
+import { api, ApiError, type Edge, type Range, type Remark, type TakeDetail } from '../api/client'
 import { useMeasure } from '../composables/useMeasure'
 import { dark } from '../composables/useTheme'
 import { count, kindText, percent } from '../format'
@@ -12,7 +12,7 @@ import ExactCount from './ExactCount.vue'
 import FullName from './FullName.vue'
 import OriginNote from './OriginNote.vue'
 
-const props = defineProps<{ takeKey: string; range: Range; focus: string; pinned: boolean; detail: TakeDetail }>()
+const props = defineProps<{ takeKey: string; range: Range; focus: string; pinned: boolean; detail: TakeDetail; notes?: Remark[] }>()
 const emit = defineEmits<{ focus: [name: string]; pin: [name: string] }>()
 
 const card = useQuery({
@@ -77,6 +77,8 @@ const swatch = computed(() => {
         <RouterLink v-if="comparison" :to="comparison" class="action !py-0.5" data-test="follow"><ArrowLeftRight class="size-3.5" aria-hidden="true" />Compare with {{ other!.build }}</RouterLink>
         <button class="action !px-2 !py-0.5" :aria-pressed="pinned" @click="emit('pin', focus)"><Pin class="size-3.5" :fill="pinned ? 'currentColor' : 'none'" aria-hidden="true" />{{ pinned ? 'Pinned' : 'Pin' }}</button>
       </div>
+
+      <div v-for="n in notes ?? []" :key="n.id" class="note mt-2 border-l-[3px] border-rule-strong pl-2" :title="`${n.who}`" v-html="n.html" />
 
       <table class="mt-3 w-full">
         <tbody>

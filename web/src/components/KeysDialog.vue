@@ -48,7 +48,7 @@ const groups: { name: string; keys: [string, string][] }[] = [
     name: 'Everywhere',
     keys: [
       ['v', 'fold the reading'],
-      ['n', 'facts of the take, and its note'],
+      ['n', 'notes on the take and the function in focus'],
       ['r', 'take again with the same settings'],
       ['x', 'exchange the sides of a comparison'],
       ['c', 'copy the link to this view'],

@@ -10,8 +10,8 @@ import { amount, bytes, count, seconds, when } from '../format'
 import { phrase } from '../scope/phrases'
 import ChoiceMenu from './ChoiceMenu.vue'
 
-const props = defineProps<{ detail: TakeDetail; hot?: Hot; range: Range; parts: ScopePart[]; focus: string; mode: string }>()
-const emit = defineEmits<{ facts: []; measure: [name: string]; again: []; shape: [change: Partial<Record<'fold' | 'group' | 'merge' | 'through', string | undefined>>]; edit: [part?: ScopePart]; remove: [part: ScopePart]; add: [condition: string] }>()
+const props = defineProps<{ detail: TakeDetail; hot?: Hot; range: Range; parts: ScopePart[]; focus: string; mode: string; notes: number }>()
+const emit = defineEmits<{ facts: []; notes: []; measure: [name: string]; again: []; shape: [change: Partial<Record<'fold' | 'group' | 'merge' | 'through', string | undefined>>]; edit: [part?: ScopePart]; remove: [part: ScopePart]; add: [condition: string] }>()
 const router = useRouter()
 
 // The words of the sentence are controls: another build, another take of it.
@@ -102,6 +102,7 @@ const shapes = computed(() => {
       </Menu>
     </h1>
     <button v-if="may('collect')" class="action !py-0.5" title="Take again with the same settings (r)" @click="emit('again')"><RotateCcw class="size-3.5" aria-hidden="true" />Again</button>
+    <button class="action !py-0.5" title="Notes on the take and on the function in focus (n)" @click="emit('notes')">Notes<template v-if="notes"> {{ notes }}</template></button>
     <button class="action !py-0.5" @click="emit('facts')">Facts</button>
     <p v-if="hot" class="border-l border-rule-strong pl-3 text-right leading-tight whitespace-nowrap" data-test="whole">
       <b class="font-medium">100 % = {{ whole }}</b> · {{ count(hot.samples) }} {{ measure.counted ? (measure.unit === 'count' ? 'events' : 'events measured') : 'samples' }}

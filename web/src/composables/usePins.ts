@@ -1,15 +1,30 @@
-import { useLocalStorage } from '@vueuse/core'
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, type Ref } from 'vue'
+import { api, ApiError } from '../api/client'
+import { useMe } from './useMe'
+import { tell } from './useNotices'
 
-const pins = useLocalStorage<Record<string, string[]>>('entelon-pins', {})
-
-/** The functions that stay on top of a program's lists, in this browser. */
+/** The functions that stay on top of a program's lists, for everybody who looks at it. */
 export function usePins(program: Ref<string>) {
-  const mine = computed(() => pins.value[program.value] ?? [])
-  function toggle(name: string) {
-    if (!name) return
-    const list = mine.value.includes(name) ? mine.value.filter((n) => n !== name) : [...mine.value, name]
-    pins.value = { ...pins.value, [program.value]: list }
+  const queries = useQueryClient()
+  const { may } = useMe()
+  const key = computed(() => ['pins', program.value])
+  const query = useQuery({ queryKey: key, queryFn: () => api.pins(program.value), enabled: computed(() => program.value !== ''), staleTime: 30_000 })
+  const pins = computed(() => query.data.value?.functions ?? [])
+  async function toggle(name: string) {
+    if (!name || !program.value) return
+    if (!may('work')) return tell('You may look, but not pin; ask somebody who manages people.', { bad: true, seconds: 6 })
+    const on = !pins.value.includes(name)
+    const before = pins.value
+    const mine = key.value
+    // What was asked for is shown at once, and taken back where the server does not agree.
+    queries.setQueryData(mine, { functions: on ? [...before, name] : before.filter((n) => n !== name) })
+    try {
+      queries.setQueryData(mine, await api.setPin(program.value, name, on))
+    } catch (e) {
+      queries.setQueryData(mine, { functions: before })
+      tell(e instanceof ApiError ? `${e.message}; ${e.remedy}` : (e as Error).message, { bad: true })
+    }
   }
-  return { pins: mine, toggle }
+  return { pins, toggle }
 }

@@ -9,6 +9,7 @@ import ErrorNote from '../components/ErrorNote.vue'
 import FactsDialog from '../components/FactsDialog.vue'
 import FunctionCard from '../components/FunctionCard.vue'
 import HotIndex from '../components/HotIndex.vue'
+import NotesDialog from '../components/NotesDialog.vue'
 import ScopeLine from '../components/ScopeLine.vue'
 import TakeReading from '../components/TakeReading.vue'
 import TimeRibbon from '../components/TimeRibbon.vue'
@@ -68,6 +69,8 @@ const folded = useLocalStorage('entelon-reading-folded', false)
 const indexOpen = useLocalStorage('entelon-index-open', true)
 const cardOpen = useLocalStorage('entelon-card-open', true)
 const factsOpen = ref(false)
+const notesOpen = ref(false)
+const notes = useQuery({ queryKey: ['notes', key], queryFn: () => api.notes(key.value) })
 const editing = ref<{ select?: string }>()
 const edit = (part?: ScopePart) => (editing.value = { select: part?.text })
 function apply(expression: string) {
@@ -84,7 +87,7 @@ const nextMode = () => (mode.value = modes[(modes.findIndex((m) => m.value === m
 useKeys({
   r: () => void repeat(key.value, focus.value),
   v: () => (folded.value = !folded.value),
-  n: () => (factsOpen.value = true),
+  n: () => (notesOpen.value = true),
   o: () => shape({ fold: fold.value === 'foreign' ? undefined : 'foreign' }),
   i: () => void toggle('not idle'),
   t: () => (through.value ? shape({ through: undefined }) : focus.value && shape({ through: focus.value })),
@@ -100,7 +103,7 @@ useKeys({
   <ErrorNote v-if="detail.isError.value" :error="detail.error.value" :retry="() => detail.refetch()" />
   <WaitNote v-else-if="!detail.data.value" what="Opening the take" />
   <div v-else class="flex h-full flex-col">
-    <ScopeLine :detail="detail.data.value" :hot="hot.data.value" :range="range" :parts="parts" :focus="focus" :mode="mode" @shape="shape" @edit="edit" @remove="replace($event)" @add="add" @measure="chosen = $event" @again="repeat(key, focus)" @facts="factsOpen = true" />
+    <ScopeLine :detail="detail.data.value" :hot="hot.data.value" :range="range" :parts="parts" :focus="focus" :mode="mode" @shape="shape" @edit="edit" @remove="replace($event)" @add="add" @measure="chosen = $event" @again="repeat(key, focus)" :notes="(notes.data.value?.notes ?? []).filter((n) => !n.function || n.function === focus).length" @notes="notesOpen = true" @facts="factsOpen = true" />
     <ScopeEditor v-if="editing" :key="editing.select" :take-key="key" :text="scope" :select="editing.select" @apply="apply" @close="editing = undefined" />
     <ErrorNote v-if="hot.isError.value" :error="hot.error.value" :retry="() => hot.refetch()" />
     <p v-for="a in read?.absent ?? []" v-show="!editing" :key="a" class="border-b border-rule px-4 py-1 text-ink-2">{{ a }}</p>
@@ -117,10 +120,11 @@ useKeys({
       <FlameLens v-else-if="lens !== 'hot'" :key="key" :take-key="key" :range="range" class="pl-2" @pin="togglePin" @shape="shape" />
       <div class="relative shrink-0 border-l border-rule" :class="cardOpen ? 'w-[280px]' : 'w-[26px]'">
         <button class="absolute top-[9px] -left-[13px] z-10 border border-rule bg-paper p-[2px] text-ink-3 hover:text-ink" :aria-label="cardOpen ? 'Close the card' : 'Open the card'" @click="cardOpen = !cardOpen"><PanelRight class="size-3.5" /></button>
-        <FunctionCard v-if="cardOpen" :take-key="key" :range="range" :focus="focus" :pinned="pins.includes(focus)" :detail="detail.data.value" @focus="setFocus" @pin="togglePin" />
+        <FunctionCard v-if="cardOpen" :take-key="key" :range="range" :focus="focus" :pinned="pins.includes(focus)" :notes="(notes.data.value?.notes ?? []).filter((n) => n.function === focus)" :detail="detail.data.value" @focus="setFocus" @pin="togglePin" />
       </div>
     </div>
     <TimeRibbon :take-key="key" :range="{ from: time?.from_ns, to: time?.to_ns }" :measure="chosen" @range="restrict($event.from, $event.to)" />
+    <NotesDialog :open="notesOpen" :take-key="key" :focus="focus" :notes="notes.data.value?.notes ?? []" @close="notesOpen = false" />
     <FactsDialog :open="factsOpen" :detail="detail.data.value" @close="factsOpen = false" />
   </div>
 </template>

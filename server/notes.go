@@ -1,0 +1,174 @@
+package server
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"html/template"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/yuin/goldmark"
+	"github.com/yuin/goldmark/extension"
+
+	"entelon/codec/report"
+	"entelon/core/profile"
+	"entelon/store"
+)
+
+// longestNote bounds a note, in bytes.
+const longestNote = 64 << 10
+
+// markdown leaves HTML out that stands in a note, and links that are no links
+// of the web, so that what it makes is safe to show.
+var markdown = goldmark.New(goldmark.WithExtensions(extension.Table, extension.Strikethrough, extension.Linkify, extension.TaskList))
+
+func rendered(text string) (string, error) {
+	var b bytes.Buffer
+	if err := markdown.Convert([]byte(text), &b); err != nil {
+		return "", fmt.Errorf("reading a note: %w", err)
+	}
+	return b.String(), nil
+}
+
+func remarkOut(n *store.Remark) (RemarkOut, error) {
+	html, err := rendered(n.Text)
+	return RemarkOut{ID: n.ID, Function: n.Function, Short: profile.Short(n.Function), Text: n.Text, HTML: html, Who: n.Who, CreatedAt: n.CreatedAt.UTC().Format(time.RFC3339), UpdatedAt: n.UpdatedAt.UTC().Format(time.RFC3339)}, err
+}
+
+func (s *Server) notes(c *gin.Context) {
+	row, err := s.store.Take(c.Request.Context(), c.Param("key"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	list, err := s.store.Notes(c.Request.Context(), row)
+	out := RemarksOut{Notes: []RemarkOut{}}
+	for i := range list {
+		if err != nil {
+			break
+		}
+		var n RemarkOut
+		n, err = remarkOut(&list[i])
+		out.Notes = append(out.Notes, n)
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// remarkIn reads a note.
+func remarkIn(c *gin.Context) (in RemarkIn, err error) {
+	err = c.ShouldBindJSON(&in)
+	if err == nil && strings.TrimSpace(in.Text) == "" {
+		err = errors.New("it is empty")
+	}
+	if err == nil && (len(in.Text) > longestNote || len(in.Function) > 16<<10) {
+		err = fmt.Errorf("it is longer than %d kB", longestNote>>10)
+	}
+	if err != nil {
+		err = badRequest{fmt.Errorf("the note: %w", err)}
+	}
+	return in, err
+}
+
+func (s *Server) addNote(c *gin.Context) {
+	in, err := remarkIn(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	row, err := s.store.Take(c.Request.Context(), c.Param("key"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	n, err := s.store.AddNote(c.Request.Context(), row, in.Function, in.Text, who(c).person.Name)
+	s.answerNote(c, http.StatusCreated, n, err)
+}
+
+func (s *Server) answerNote(c *gin.Context, status int, n *store.Remark, err error) {
+	var out RemarkOut
+	if err == nil {
+		out, err = remarkOut(n)
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(status, out)
+}
+
+func (s *Server) changeNote(c *gin.Context) {
+	in, err := remarkIn(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	id, err := idOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	n, err := s.store.ChangeNote(c.Request.Context(), id, in.Text)
+	s.answerNote(c, http.StatusOK, n, err)
+}
+
+func (s *Server) removeNote(c *gin.Context) {
+	id, err := idOf(c)
+	if err == nil {
+		err = s.store.RemoveNote(c.Request.Context(), id)
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// reportNotes are the notes of a take for its report.
+func (s *Server) reportNotes(c *gin.Context, row *store.Take) ([]report.Note, error) {
+	list, err := s.store.Notes(c.Request.Context(), row)
+	if err != nil {
+		return nil, err
+	}
+	var out []report.Note
+	for _, n := range list {
+		html, err := rendered(n.Text)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, report.Note{On: profile.Short(n.Function), HTML: template.HTML(html)})
+	}
+	return out, nil
+}
+
+func (s *Server) pins(c *gin.Context) {
+	list, err := s.store.Pins(c.Request.Context(), c.Param("name"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := PinsOut{Functions: []string{}}
+	for _, p := range list {
+		out.Functions = append(out.Functions, p.Function)
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) setPin(c *gin.Context) {
+	var in PinIn
+	if err := c.ShouldBindJSON(&in); err != nil || in.Function == "" || len(in.Function) > 16<<10 {
+		s.fail(c, badRequest{fmt.Errorf("the pin: %w", errors.Join(err, errors.New("name a function")))})
+		return
+	}
+	if err := s.store.SetPin(c.Request.Context(), c.Param("name"), in.Function, who(c).person.Name, in.On); err != nil {
+		s.fail(c, err)
+		return
+	}
+	s.pins(c)
+}

@@ -1,0 +1,97 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"gorm.io/gorm/clause"
+)
+
+// Remark is what somebody wrote on a take, or on a function of a program, which
+// then stands with it in all takes.
+type Remark struct {
+	ID        int64 `gorm:"primaryKey"`
+	ProgramID int64
+	TakeID    *int64 // nil: of the function in all takes
+	Function  string // full name, "" for the take itself
+	Text      string // Markdown
+	Who       string
+	CreatedAt time.Time
+	UpdatedAt time.Time
+}
+
+// TableName is that of the notes.
+func (Remark) TableName() string { return "notes" }
+
+// Notes returns the notes on a take and on the functions of its program, the
+// oldest first.
+func (s *Store) Notes(ctx context.Context, t *Take) (out []Remark, err error) {
+	return out, s.wrap("reading notes from", s.db.WithContext(ctx).
+		Where("take_id = ? OR take_id IS NULL AND program_id = ?", t.ID, t.ProgramID).Order("id").Find(&out).Error)
+}
+
+// AddNote keeps a note on a take, or where a function is named on that.
+func (s *Store) AddNote(ctx context.Context, t *Take, function, text, who string) (*Remark, error) {
+	now := time.Now().UTC()
+	n := &Remark{ProgramID: t.ProgramID, Function: plain(function), Text: plain(text), Who: who, CreatedAt: now, UpdatedAt: now}
+	if function == "" {
+		n.TakeID = &t.ID
+	}
+	return n, s.wrap("keeping a note in", s.db.WithContext(ctx).Create(n).Error)
+}
+
+// ChangeNote replaces the text of a note.
+func (s *Store) ChangeNote(ctx context.Context, id int64, text string) (*Remark, error) {
+	var n Remark
+	db := s.db.WithContext(ctx)
+	if err := db.First(&n, id).Error; err != nil {
+		return nil, s.wrap("looking for a note in", err)
+	}
+	n.Text, n.UpdatedAt = plain(text), time.Now().UTC()
+	return &n, s.wrap("keeping a note in", db.Model(&n).Select("text", "updated_at").Updates(&n).Error)
+}
+
+// RemoveNote removes a note.
+func (s *Store) RemoveNote(ctx context.Context, id int64) error {
+	r := s.db.WithContext(ctx).Delete(&Remark{}, id)
+	if r.Error == nil && r.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return s.wrap("removing a note from", r.Error)
+}
+
+// Pin is a function that stands on top of a program's lists.
+type Pin struct {
+	ProgramID int64  `gorm:"primaryKey"`
+	Function  string `gorm:"primaryKey"`
+	Who       string
+	CreatedAt time.Time
+}
+
+// program returns a program's number by its name.
+func (s *Store) program(ctx context.Context, name string) (int64, error) {
+	var p Program
+	err := s.db.WithContext(ctx).Where("name = ?", name).First(&p).Error
+	return p.ID, s.wrap("looking for a program in", err)
+}
+
+// Pins returns the functions that are pinned for a program, the oldest pin
+// first; none for a program that there is not yet.
+func (s *Store) Pins(ctx context.Context, program string) (out []Pin, err error) {
+	return out, s.wrap("reading pins from", s.db.WithContext(ctx).
+		Joins("JOIN programs ON programs.id = pins.program_id").Where("programs.name = ?", program).Order("pins.created_at, pins.function").Find(&out).Error)
+}
+
+// SetPin pins a function for a program, or lets it go.
+func (s *Store) SetPin(ctx context.Context, program, function, who string, on bool) error {
+	id, err := s.program(ctx, program)
+	if err != nil {
+		return err
+	}
+	db := s.db.WithContext(ctx)
+	if !on {
+		return s.wrap("letting a pin go in", db.Where("program_id = ? AND function = ?", id, plain(function)).Delete(&Pin{}).Error)
+	}
+	p := &Pin{id, plain(function), who, time.Now().UTC()}
+	return s.wrap("pinning in", db.Clauses(clause.OnConflict{DoNothing: true}).Create(p).Error)
+}
