@@ -55,7 +55,7 @@ compilers:
 	test -z "$$missing" || { $(ROOT) apt-get update -q && $(ROOT) env DEBIAN_FRONTEND=noninteractive apt-get install -qy --no-install-recommends $$missing libc6-dev; }
 
 demo: postgresql build bin/engraved-3.5.0
-	@exec bin/entelon serve --load demo/takes --service bin/engraved-3.5.0 --service=--drive --service=--workers --service=1 --link
+	@exec bin/entelon serve --load demo/takes --source demo --service bin/engraved-3.5.0 --service=--drive --service=--workers --service=1 --link
 
 # One package after the other: many of the tests measure.
 test: postgresql chromium compilers build bin/engraved-3.4.0 bin/engraved-3.5.0

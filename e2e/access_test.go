@@ -73,6 +73,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 		{"/takes/" + new + "?lens=hot&focus=" + focus + "&scope=" + url.QueryEscape("not idle"), `document.querySelectorAll('[data-test=hot-full]').length > 5`},
 		{"/takes/" + new + "?lens=paths&focus=" + focus, `document.querySelectorAll('[data-test=path]').length > 5`},
 		{"/takes/" + new + "?lens=neighbours&focus=" + focus, `document.querySelector('[data-test=neighbours]')`},
+		{"/takes/" + new + "?lens=lines&focus=" + focus, `document.querySelectorAll('[data-test=line]').length > 5`},
 		{"/takes/" + new + "?lens=neighbours&around=graph", `document.querySelector('[data-test=graph]')`},
 		{"/takes/" + new + "?lens=neighbours&around=areas", `document.querySelector('[data-test=areas]')`},
 		{fmt.Sprintf("/compare?baseline=%s&candidate=%s&focus=%s", old, new, focus), `document.body.innerText.includes('The largest growth')`},

@@ -68,7 +68,7 @@ func run(m *testing.M) (int, error) {
 
 // serve starts bin/entelon as a user would and waits for its one line.
 func serve(data string) (stop func() error, err error) {
-	cmd := exec.Command("../bin/entelon", "serve", "--listen", "127.0.0.1:0", "--data", data, "--load", "../demo/takes")
+	cmd := exec.Command("../bin/entelon", "serve", "--listen", "127.0.0.1:0", "--data", data, "--load", "../demo/takes", "--source", "../demo")
 	cmd.Stderr = os.Stderr
 	out, err := cmd.StdoutPipe()
 	if err != nil {

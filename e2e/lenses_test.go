@@ -55,6 +55,9 @@ func TestEveryLens(t *testing.T) {
 			p.until("what is left out", `document.querySelector('[data-test=graph-left-out]')?.innerText.includes('left out')`)
 			p.do("areas", chromedp.Click(`//button[normalize-space()="nested areas"]`, chromedp.NodeVisible))
 			p.until("areas", `document.querySelectorAll('[data-test=areas] [role=button]').length > 3`)
+			p.key("5")
+			p.until("the line where it begins", `document.querySelector('[data-test=line].bg-focus-wash')`)
+			p.until("lines with their cost and the source", `[...document.querySelectorAll('[data-test=line]')].some(e => /[0-9.]+\s%/.test(e.innerText) && e.querySelector('.code').innerText.trim() !== '')`)
 			p.key("1")
 			p.until("the flame again", `Number(document.querySelector('[data-test=flame]')?.dataset.frames) > 10`)
 			if got := p.query("focus"); got != full {

@@ -131,3 +131,32 @@ type PinIn struct {
 type PinsOut struct {
 	Functions []string `json:"functions"`
 }
+
+// SourceLine is a line of a file with its cost.
+type SourceLine struct {
+	Line    uint32    `json:"line"` // 0: unknown
+	Self    int64     `json:"self"`
+	Total   int64     `json:"total"`
+	Samples int64     `json:"samples"`
+	Calls   []EdgeOut `json:"calls"` // what it calls, the costliest first
+}
+
+// FunctionLine is where a function begins.
+type FunctionLine struct {
+	Line  uint32 `json:"line"`
+	Name  string `json:"name"`
+	Short string `json:"short"`
+}
+
+// LinesOut is the file of a function, line by line.
+type LinesOut struct {
+	Function   FunctionRef    `json:"function"`
+	File       string         `json:"file"`    // as the take has it
+	Found      string         `json:"found"`   // where its source is, "" if it was not found
+	Missing    string         `json:"missing"` // why not
+	Begin      uint32         `json:"begin"`   // line where the function begins
+	ScopeTotal int64          `json:"scope_total"`
+	Lines      []SourceLine   `json:"lines"`
+	Source     []string       `json:"source"`
+	Functions  []FunctionLine `json:"functions"` // of the take, in this file
+}

@@ -147,6 +147,10 @@ func (s *Server) table() []route {
 			param{"levels", "integer", "how far, 1 to 5", false},
 			param{"most", "integer", "functions that stand alone on each level", false},
 		)},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/lines", summary: "A function's file, line by line", answer: LinesOut{}, handle: s.lines, query: with(
+			param{"name", "string", "the function's full name", true},
+			param{"module", "string", "its library's name, if the name is not enough", false},
+		)},
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/graph", summary: "The call graph without its thin parts", answer: GraphOut{}, handle: s.graph, query: with(
 			param{"most", "integer", "functions", false},
 			param{"least_permille", "integer", "share of the total from which on functions and calls are told", false},

@@ -28,6 +28,7 @@ type Options struct {
 	CacheBytes int64 // of takes kept in memory
 	Hosts      []string
 	TLS        bool            // browsers reach it by https only
+	Sources    []string        // folders with the source of programs
 	MaxDisk    int64           // bytes of all takes together; 0: no limit
 	Closing    <-chan struct{} // closed when nobody shall wait for an answer any more; may be nil
 	Log        *slog.Logger

@@ -40,7 +40,7 @@ const drawing = computed(() => {
   const root = hierarchy<Leaf>({ name: '', children: [...by].map(([name, children]) => ({ name, children })) })
     .sum((l) => l.value ?? 0)
     .sort((a, b) => (b.value ?? 0) - (a.value ?? 0))
-  const laid = treemap<Leaf>().size([width.value, height.value]).paddingTop((n) => (n.depth === 1 ? 16 : 0)).paddingInner(1).paddingOuter(2).round(true).tile(treemapSquarify)(root)
+  const laid = treemap<Leaf>().size([width.value, height.value]).paddingInner(1).paddingOuter(2).paddingTop((n) => (n.depth === 1 ? 16 : 2)).round(true).tile(treemapSquarify)(root)
   return { areas: laid.children ?? [], leaves: laid.leaves().filter((l) => l.data.ref), hidden, hiddenValue, total: d.total }
 })
 </script>

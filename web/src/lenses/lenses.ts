@@ -4,4 +4,5 @@ export const lenses = [
   { name: 'hot', text: 'Hot functions' },
   { name: 'paths', text: 'Paths' },
   { name: 'neighbours', text: 'Neighbours' },
+  { name: 'lines', text: 'Lines' },
 ] as const

@@ -26,6 +26,7 @@ import FlameLens from '../flame/FlameLens.vue'
 import HotLens from '../lenses/HotLens.vue'
 import LensBar from '../lenses/LensBar.vue'
 import { lenses } from '../lenses/lenses'
+import LinesLens from '../lenses/LinesLens.vue'
 import NeighboursLens from '../lenses/NeighboursLens.vue'
 import ShareMenu from '../lenses/ShareMenu.vue'
 import PathsLens from '../lenses/PathsLens.vue'
@@ -117,6 +118,7 @@ useKeys({
       <HotLens v-if="lens === 'hot' && hot.data.value" :take-key="key" :range="range" :hot="hot.data.value" :focus="focus" :pins="pins" @focus="setFocus" @pin="togglePin" />
       <PathsLens v-else-if="lens === 'paths'" :key="key" :take-key="key" :range="range" :focus="focus" class="pl-2" @focus="setFocus" @pin="togglePin" />
       <NeighboursLens v-else-if="lens === 'neighbours'" :key="key" :take-key="key" :range="range" :focus="focus" class="pl-2" @focus="setFocus" @pin="togglePin" />
+      <LinesLens v-else-if="lens === 'lines'" :key="key" :take-key="key" :range="range" :focus="focus" class="pl-2" @focus="setFocus" @pin="togglePin" />
       <FlameLens v-else-if="lens !== 'hot'" :key="key" :take-key="key" :range="range" class="pl-2" @pin="togglePin" @shape="shape" />
       <div class="relative shrink-0 border-l border-rule" :class="cardOpen ? 'w-[280px]' : 'w-[26px]'">
         <button class="absolute top-[9px] -left-[13px] z-10 border border-rule bg-paper p-[2px] text-ink-3 hover:text-ink" :aria-label="cardOpen ? 'Close the card' : 'Open the card'" @click="cardOpen = !cardOpen"><PanelRight class="size-3.5" /></button>

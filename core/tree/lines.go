@@ -1,0 +1,83 @@
+package tree
+
+import (
+	"sort"
+
+	"entelon/core/profile"
+	"entelon/core/scope"
+)
+
+// Line is one line of a source file with its cost.
+type Line struct {
+	Line        uint32
+	Self, Total int64  // a sample counts once for a line, however often the line is on its stack
+	Samples     int64  // of the total
+	Calls       []Edge // what the line calls, the costliest first
+}
+
+// Lines sums over the samples in scope what each line of a file costs: itself,
+// and with what it calls. It takes one pass over the samples and one over the
+// stacks that they have. Line 0 is where the line is unknown.
+func (t *Tree) Lines(measure int, sc scope.Scope, file string) []Line {
+	p := t.Profile
+	value, samples := t.byLeaf(measure, sc)
+	in := make([]bool, len(p.Functions)) // functions that are in the file
+	for f := range p.Functions {
+		in[f] = f != 0 && p.Strings[p.Functions[f].File] == file
+	}
+	passes := make([]bool, p.Stacks.Len()) // stacks with such a function
+	for s := 1; s < len(passes); s++ {
+		passes[s] = passes[p.Stacks.Parent[s]] || in[p.FunctionOf(profile.StackID(s))]
+	}
+	same := canonical(p)
+	sum := map[uint32]*Line{}
+	calls := map[uint32]map[profile.FunctionID]Edge{}
+	at := func(line uint32) *Line {
+		l := sum[line]
+		if l == nil {
+			l = &Line{Line: line}
+			sum[line] = l
+			calls[line] = map[profile.FunctionID]Edge{}
+		}
+		return l
+	}
+	type call struct {
+		line uint32
+		to   profile.FunctionID
+	}
+	seen, called := map[uint32]bool{}, map[call]bool{}
+	for k, leaf := range t.leaves {
+		if samples[k] == 0 || !passes[leaf] {
+			continue
+		}
+		clear(seen)
+		clear(called)
+		below := profile.FunctionID(0)
+		for s := leaf; s != 0 && passes[s]; s = p.Stacks.Parent[s] {
+			frame := p.Frames[p.Stacks.Frame[s]]
+			if in[frame.Function] {
+				l := at(frame.Line)
+				if s == leaf {
+					l.Self += value[k]
+				} else if c := (call{frame.Line, below}); !called[c] {
+					called[c] = true
+					e := calls[frame.Line][below]
+					calls[frame.Line][below] = Edge{below, e.Value + value[k], e.Samples + samples[k]}
+				}
+				if !seen[frame.Line] {
+					seen[frame.Line] = true
+					l.Total += value[k]
+					l.Samples += samples[k]
+				}
+			}
+			below = same[frame.Function]
+		}
+	}
+	out := make([]Line, 0, len(sum))
+	for line, l := range sum {
+		l.Calls = sortedEdges(calls[line])
+		out = append(out, *l)
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Line < out[j].Line })
+	return out
+}

@@ -1,0 +1,102 @@
+<script setup lang="ts">
+import { keepPreviousData, useQuery } from '@tanstack/vue-query'
+import { useVirtualizer } from '@tanstack/vue-virtual'
+import { useLocalStorage } from '@vueuse/core'
+import { computed, ref, watch } from 'vue'
+import { api, type Range, type SourceLine } from '../api/client'
+import ErrorNote from '../components/ErrorNote.vue'
+import WaitNote from '../components/WaitNote.vue'
+import { useKeys } from '../composables/useKeys'
+import { useMeasure } from '../composables/useMeasure'
+import { usePercent } from '../composables/usePercent'
+import { count } from '../format'
+
+/** The source of the function in focus, each line with what it costs and what it calls. */
+const props = defineProps<{ takeKey: string; range: Range; focus: string }>()
+const emit = defineEmits<{ focus: [name: string]; pin: [name: string] }>()
+const { figure } = useMeasure()
+const { of } = usePercent()
+const query = useQuery({
+  queryKey: ['lines', () => props.takeKey, () => props.range, () => props.focus],
+  queryFn: () => api.lines(props.takeKey, { ...props.range, name: props.focus }),
+  enabled: computed(() => props.focus !== ''),
+  placeholderData: keepPreviousData,
+})
+const d = computed(() => query.data.value)
+const cost = computed(() => new Map((d.value?.lines ?? []).map((l) => [l.line, l])))
+const begins = computed(() => new Map((d.value?.functions ?? []).map((f) => [f.line, f])))
+// Without its source the lines that cost something stand alone.
+const rows = computed<{ line: number; text?: string; at?: SourceLine }[]>(() => {
+  if (!d.value) return []
+  if (!d.value.source.length) return d.value.lines.map((l) => ({ line: l.line, at: l }))
+  return d.value.source.map((text, i) => ({ line: i + 1, text, at: cost.value.get(i + 1) }))
+})
+// What would round to nothing is left to the tip of the row.
+const worth = (v?: number) => (v && v >= 0.0005 * (d.value?.scope_total ?? 0) ? of(v, { scope: d.value!.scope_total, parent: d.value!.scope_total }) : '')
+const most = computed(() => Math.max(1, ...(d.value?.lines ?? []).map((l) => l.total)))
+const scroller = ref<HTMLElement>()
+const height = 20
+const virtual = useVirtualizer(computed(() => ({ count: rows.value.length, getScrollElement: () => scroller.value ?? null, estimateSize: () => height, overscan: 30 })))
+const reach = (line: number, align: 'start' | 'center' = 'center') => {
+  const i = rows.value.findIndex((r) => r.line >= line)
+  if (i >= 0) virtual.value.scrollToIndex(i, { align })
+}
+watch([() => d.value?.function.name, () => scroller.value], () => d.value && requestAnimationFrame(() => reach(Math.max(1, (d.value?.begin ?? 1) - 3), 'start')), { flush: 'post' })
+const costly = computed(() => [...(d.value?.lines ?? [])].filter((l) => l.line).sort((a, b) => b.total - a.total))
+const at = ref(-1)
+function step(by: number) {
+  const list = [...costly.value].slice(0, 40).sort((a, b) => a.line - b.line)
+  if (!list.length) return
+  at.value = (at.value + by + list.length) % list.length
+  reach(list[at.value].line)
+}
+useKeys({ ArrowDown: () => step(1), ArrowUp: () => step(-1), p: () => props.focus && emit('pin', props.focus), Escape: () => emit('focus', '') })
+
+const pattern = useLocalStorage('entelon-editor', '')
+const setting = ref(false)
+const editor = (line: number) => (pattern.value && d.value?.found ? pattern.value.replaceAll('{file}', encodeURI(d.value.found)).replaceAll('{line}', String(line)) : '')
+</script>
+
+<template>
+  <section class="flex min-h-0 min-w-0 flex-1 flex-col" aria-label="Lines">
+    <div class="flex h-[36px] shrink-0 items-center gap-3 border-b border-rule px-4">
+      <span v-if="d && focus" class="code min-w-0 truncate" :title="d.found || d.file">{{ d.file || 'file unknown' }}</span>
+      <span v-if="d && focus" class="label whitespace-nowrap">{{ count(d.lines.length) }} lines cost something</span>
+      <div class="flex-1" />
+      <button class="action !py-0.5" :aria-expanded="setting" @click="setting = !setting">Editor</button>
+    </div>
+    <label v-if="setting" class="flex items-center gap-2 border-b border-rule bg-sheet px-4 py-1.5"><span class="label whitespace-nowrap">Open a line at this address</span><input v-model="pattern" class="field code min-w-0 flex-1" placeholder="editor://open?file={file}&line={line}" aria-label="Address of the editor" spellcheck="false" /></label>
+    <p v-if="!focus" class="p-6 text-ink-2">Choose a function: here stands its source, with what each line costs.</p>
+    <ErrorNote v-else-if="query.isError.value" :error="query.error.value" :retry="() => query.refetch()" />
+    <WaitNote v-else-if="!d" what="Reading the lines" />
+    <template v-else>
+      <p v-if="d.missing" class="border-b border-rule px-4 py-1.5 text-ink-2" data-test="no-source">{{ d.file ? `The source of ${d.file} is not shown: ${d.missing}.` : `No source is shown: ${d.missing}.` }} <template v-if="d.file">Start the server with <span class="code">--source FOLDER</span>.</template></p>
+      <div class="label grid shrink-0 grid-cols-[52px_60px_62px_minmax(0,1fr)] gap-x-2 border-b border-rule-strong px-4 py-0.5"><span class="text-right">Line</span><span class="text-right">Self</span><span class="text-right">Total</span><span>{{ d.source.length ? 'Source' : 'Calls' }}</span></div>
+      <div ref="scroller" class="min-h-0 flex-1 overflow-auto bg-sheet">
+        <div class="relative" :style="{ height: virtual.getTotalSize() + 'px' }">
+          <div
+            v-for="v in virtual.getVirtualItems()"
+            :key="v.index"
+            data-test="line"
+            :data-line="rows[v.index].line"
+            class="absolute inset-x-0 grid grid-cols-[52px_60px_62px_minmax(0,1fr)] gap-x-2 border-l-[3px] border-transparent pr-4 pl-[13px] leading-[20px]"
+            :class="begins.get(rows[v.index].line)?.name === focus && '!border-l-focus bg-focus-wash'"
+            :style="{ top: v.start + 'px', height: height + 'px' }"
+            :title="rows[v.index].at ? `line ${rows[v.index].line}: self ${figure(rows[v.index].at!.self)}, total ${figure(rows[v.index].at!.total)}, ${count(rows[v.index].at!.samples)} samples` : undefined"
+          >
+            <span class="absolute inset-y-0 left-0 bg-bar-pale/40" :style="{ width: rows[v.index].at ? (30 * rows[v.index].at!.total) / most + '%' : '0' }" aria-hidden="true" />
+            <a v-if="editor(rows[v.index].line)" class="label relative text-right leading-[20px] hover:underline" :href="editor(rows[v.index].line)">{{ rows[v.index].line || '?' }}</a>
+            <span v-else class="label relative text-right leading-[20px]">{{ rows[v.index].line || '?' }}</span>
+            <span class="relative text-right">{{ worth(rows[v.index].at?.self) }}</span>
+            <span class="relative text-right font-medium">{{ worth(rows[v.index].at?.total) }}</span>
+            <span class="relative flex min-w-0 gap-3">
+              <span class="code min-w-0 truncate whitespace-pre" :class="!d.source.length && 'hidden'">{{ rows[v.index].text?.replace(/\t/g, '    ') }}</span>
+              <span v-if="rows[v.index].at?.calls.length" class="label ml-auto flex min-w-0 shrink-0 gap-1.5 leading-[20px]"><button v-for="c in rows[v.index].at!.calls.slice(0, 2)" :key="c.function!.id" class="word max-w-[150px] truncate !leading-[15px]" :title="`calls ${c.function!.name}: ${figure(c.value)}`" @click="emit('focus', c.function!.name)">{{ c.function!.short }}</button></span>
+            </span>
+          </div>
+        </div>
+        <p v-if="!rows.length" class="p-6 text-ink-2">No line is known: the program was built without line information, or the scope holds no sample of it.</p>
+      </div>
+    </template>
+  </section>
+</template>
