@@ -57,7 +57,10 @@ func TestEveryLens(t *testing.T) {
 			p.until("areas", `document.querySelectorAll('[data-test=areas] [role=button]').length > 3`)
 			p.key("5")
 			p.until("the line where it begins", `document.querySelector('[data-test=line].bg-focus-wash')`)
-			p.until("lines with their cost and the source", `[...document.querySelectorAll('[data-test=line]')].some(e => /[0-9.]+\s%/.test(e.innerText) && e.querySelector('.code').innerText.trim() !== '')`)
+			p.until("lines with their cost and the source", `[...document.querySelectorAll('[data-test=line]')].some(e => /[0-9.]+\s%/.test(e.innerText) && e.querySelector('.code').innerText.trim() !== '') || document.querySelector('[data-test=no-line]')`)
+			if x.build != "2.2.0" && value[bool](p, `!!document.querySelector('[data-test=no-line]') && ![...document.querySelectorAll('[data-test=line]')].some(e => /[0-9.]+\s%/.test(e.innerText))`) {
+				t.Error("no line is known") // of code that V8 makes, none is
+			}
 			p.key("1")
 			p.until("the flame again", `Number(document.querySelector('[data-test=flame]')?.dataset.frames) > 10`)
 			if got := p.query("focus"); got != full {

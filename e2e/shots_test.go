@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"fmt"
+	"net/url"
 	"path/filepath"
 	"testing"
 
@@ -18,6 +19,11 @@ func TestShots(t *testing.T) {
 		{"programs", "/programs", "Compare with 3.4.0"},
 		{"takes", "/takes", "lines under sung-out syllables"},
 		{"take", "/takes/" + new + "?focus=" + focus, "Callers"},
+		{"hot", "/takes/" + new + "?lens=hot&scope=not+idle&focus=" + focus, "Self share"},
+		{"paths", "/takes/" + new + "?lens=paths&focus=" + focus, "spreads out here"},
+		{"neighbours", "/takes/" + new + "?lens=neighbours&focus=" + url.QueryEscape("entelon/demo/engraved/page.Draw"), "goes on to"},
+		{"lines", "/takes/" + new + "?lens=lines&focus=" + url.QueryEscape("entelon/demo/engraved/slur.clearance"), "lines cost something"},
+		{"scope", "/takes/" + new + "?fold=foreign&scope=" + url.QueryEscape("time from 2 s to 6 s and function is main.Engrave and not idle") + "&focus=" + focus, "passing through"},
 		{"inkraster", "/takes/" + inked + "?focus=ink%3A%3Amixed", "Inlined into"},
 		{"partbook", "/takes/" + takeOf(t, "1.5.0") + "?fold=runtime&focus=strain", "Callers"},
 		{"pageturn", "/takes/" + takeOf(t, "2.2.0") + "?focus=staff", "Callers"},
@@ -44,6 +50,13 @@ func TestShots(t *testing.T) {
 				if v.name == "new" { // of all that runs here, only the demo's own is worth a picture
 					p.do("finding the service", chromedp.SendKeys("input[aria-label='Find a process']", "engraved-3.5.0 --drive"))
 					p.until("it alone", `document.querySelectorAll('[data-test=process]').length === 1`)
+				}
+				if v.name == "scope" {
+					p.until("the flame", `Number(document.querySelector('[data-test=flame]')?.dataset.frames) > 10`)
+					p.key("=")
+					p.until("the editor", `document.activeElement?.getAttribute('aria-label') === 'Scope expression'`)
+					p.do("going on", chromedp.SendKeys(`[aria-label="Scope expression"]`, " and thread"))
+					p.until("what may come", `document.querySelectorAll('#scope-proposals li').length > 0`)
 				}
 				if v.name == "machines" {
 					value[string](p, `(e => e.textContent = e.textContent.replace(/^[^,]*/, 'a processor'))(document.querySelector('section p'))`)

@@ -71,6 +71,7 @@ const editor = (line: number) => (pattern.value && d.value?.found ? pattern.valu
     <WaitNote v-else-if="!d" what="Reading the lines" />
     <template v-else>
       <p v-if="d.missing" class="border-b border-rule px-4 py-1.5 text-ink-2" data-test="no-source">{{ d.file ? `The source of ${d.file} is not shown: ${d.missing}.` : `No source is shown: ${d.missing}.` }} <template v-if="d.file">Start the server with <span class="code">--source FOLDER</span>.</template></p>
+      <p v-if="cost.get(0)" class="border-b border-rule px-4 py-1.5 text-ink-2" data-test="no-line">Of {{ worth(cost.get(0)!.total) || 'a little' }} in this file it is not known at which line: the code was made at run time, or built without lines.</p>
       <div class="label grid shrink-0 grid-cols-[52px_60px_62px_minmax(0,1fr)] gap-x-2 border-b border-rule-strong px-4 py-0.5"><span class="text-right">Line</span><span class="text-right">Self</span><span class="text-right">Total</span><span>{{ d.source.length ? 'Source' : 'Calls' }}</span></div>
       <div ref="scroller" class="min-h-0 flex-1 overflow-auto bg-sheet">
         <div class="relative" :style="{ height: virtual.getTotalSize() + 'px' }">
