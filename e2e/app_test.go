@@ -238,3 +238,13 @@ func written(t *testing.T, name, text string) string {
 	}
 	return path
 }
+
+// theme chooses light or dark and forgets what else the browser keeps. Other
+// tabs hear of what is cleared all at once and would write their own again.
+func (p *page) theme(name string) {
+	p.t.Helper()
+	p.until("the application", `document.querySelector('nav')`)
+	value[any](p, fmt.Sprintf(`Object.keys(localStorage).filter(k => k !== 'entelon-theme').forEach(k => localStorage.removeItem(k)), localStorage.setItem('entelon-theme', %q)`, name))
+	p.visit("/programs")
+	p.until("the theme", fmt.Sprintf(`document.querySelector('nav') && document.documentElement.classList.contains('dark') === %v`, name == "dark"))
+}

@@ -37,7 +37,7 @@ func TestEveryLens(t *testing.T) {
 			p.key(kb.Enter)
 			p.until("its callers in place", `document.querySelector('[data-test=caller]')`)
 			if x.caller != "" && !value[bool](p, fmt.Sprintf(`[...document.querySelectorAll('[data-test=caller]')].some(e => e.innerText.includes(%q))`, x.caller)) {
-				t.Errorf("%s is not among the callers: %s", x.caller, value[string](p, `[...document.querySelectorAll('[data-test=caller]')].map(e => e.innerText).join('; ')`))
+				t.Errorf("%s is not among the callers: %s", x.caller, value[string](p, `Array.from(document.querySelectorAll('[data-test=caller]'), e => e.innerText).join('; ')`))
 			}
 
 			p.key("3")

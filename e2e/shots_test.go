@@ -41,7 +41,7 @@ func TestShots(t *testing.T) {
 				}
 				p := newPage(t)
 				p.visit("/programs")
-				value[string](p, fmt.Sprintf("localStorage.clear(), localStorage.setItem('entelon-theme', '%s'), 'set'", theme))
+				p.theme(theme)
 				p.visit(v.path)
 				p.says(v.shows)
 				if v.name == "new" {

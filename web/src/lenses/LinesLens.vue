@@ -86,8 +86,8 @@ const editor = (line: number) => (pattern.value && d.value?.found ? pattern.valu
             :title="rows[v.index].at ? `line ${rows[v.index].line}: self ${figure(rows[v.index].at!.self)}, total ${figure(rows[v.index].at!.total)}, ${count(rows[v.index].at!.samples)} samples` : undefined"
           >
             <span class="absolute inset-y-0 left-0 bg-bar-pale/40" :style="{ width: rows[v.index].at ? (30 * rows[v.index].at!.total) / most + '%' : '0' }" aria-hidden="true" />
-            <a v-if="editor(rows[v.index].line)" class="label relative text-right leading-[20px] hover:underline" :href="editor(rows[v.index].line)">{{ rows[v.index].line || '?' }}</a>
-            <span v-else class="label relative text-right leading-[20px]">{{ rows[v.index].line || '?' }}</span>
+            <a v-if="editor(rows[v.index].line)" class="relative text-right text-[11px] leading-[20px] text-ink-2 hover:underline" :href="editor(rows[v.index].line)">{{ rows[v.index].line || '?' }}</a>
+            <span v-else class="relative text-right text-[11px] leading-[20px] text-ink-2">{{ rows[v.index].line || '?' }}</span>
             <span class="relative text-right">{{ worth(rows[v.index].at?.self) }}</span>
             <span class="relative text-right font-medium">{{ worth(rows[v.index].at?.total) }}</span>
             <span class="relative flex min-w-0 gap-3">

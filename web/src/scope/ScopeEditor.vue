@@ -22,6 +22,9 @@ const at = ref(-1)
 watch(list, () => (at.value = -1))
 const wrong = computed(() => (settled.value === typed.value && typed.value.trim() && read.data.value?.error ? read.data.value : undefined))
 
+// An expression that is not at its end yet is no mistake.
+const goesOn = computed(() => wrong.value && wrong.value.at >= [...typed.value].length)
+
 function look() {
   caret.value = field.value?.selectionStart ?? typed.value.length
 }
@@ -75,7 +78,7 @@ onMounted(() => {
         ref="field"
         v-model="typed"
         class="code min-w-0 flex-1 border-b bg-transparent py-0.5 !text-[13.5px] outline-none"
-        :class="wrong ? 'border-alarm' : 'border-rule-strong focus:border-ink'"
+        :class="wrong && !goesOn ? 'border-alarm' : 'border-rule-strong focus:border-ink'"
         role="combobox"
         aria-label="Scope expression"
         aria-autocomplete="list"
@@ -95,8 +98,8 @@ onMounted(() => {
       <button class="action !py-0.5" @click="emit('close')">Close</button>
     </div>
     <p v-if="wrong" role="alert" class="mt-1">
-      <span class="code mr-2 text-[13.5px] whitespace-pre"><span class="text-ink-3">{{ [...typed].slice(Math.max(0, wrong.at - 12), wrong.at).join('') }}</span><span class="border-b-2 border-alarm text-alarm">{{ [...typed].slice(wrong.at, wrong.at + 8).join('') || '␣' }}</span></span>
-      <span class="text-alarm">{{ wrong.error }}.</span>
+      <span class="code mr-2 text-[13.5px] whitespace-pre"><span class="text-ink-3">{{ [...typed].slice(Math.max(0, wrong.at - 12), wrong.at).join('') }}</span><span class="border-b-2" :class="goesOn ? 'border-ink-2' : 'border-alarm text-alarm'">{{ [...typed].slice(wrong.at, wrong.at + 8).join('') || '␣' }}</span></span>
+      <span :class="goesOn ? 'text-ink-2' : 'text-alarm'">{{ wrong.error }}.</span>
       <button v-if="wrong.correction" class="word ml-2" data-test="correction" @click="typed = wrong.correction; field?.focus()">Write <span class="code">{{ wrong.correction }}</span></button>
     </p>
     <template v-else><p v-for="a in read.data.value?.absent ?? []" :key="a" class="mt-1 text-ink-2">{{ a }}</p></template>
