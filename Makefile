@@ -8,7 +8,7 @@ CHROMIUM := $(wildcard /usr/bin/chromium)
 WEB := $(shell find web -path web/node_modules -prune -o -path web/dist -prune -o -type f ! -name openapi.json ! -name schema.ts -print)
 GO := $(shell find . -name '*.go' -not -path './web/node_modules/*')
 
-.PHONY: build demo test lint bench shots remake postgresql chromium compilers truth clean
+.PHONY: size build demo test lint bench shots remake postgresql chromium compilers truth clean
 
 build: bin/entelon
 
@@ -74,6 +74,9 @@ truth: compilers
 
 shots: build postgresql chromium
 	go test -count=1 -run 'TestShots|TestAttachAndTakeAgain' ./e2e -shots $(CURDIR)/docs/screenshots
+
+size: build postgresql chromium
+	go test -count=1 -run TestALargeTake ./e2e -size $(CURDIR)/docs/size.md
 
 remake: build
 	go run ./demo/remake

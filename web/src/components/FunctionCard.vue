@@ -12,7 +12,7 @@ import ExactCount from './ExactCount.vue'
 import FullName from './FullName.vue'
 import OriginNote from './OriginNote.vue'
 
-const props = defineProps<{ takeKey: string; range: Range; focus: string; pinned: boolean; detail: TakeDetail; notes?: Remark[] }>()
+const props = defineProps<{ takeKey: string; range: Range; focus: string; pinned: boolean; detail: TakeDetail; notes?: Remark[]; alsoPinned?: { n: number; self: number } }>()
 const emit = defineEmits<{ focus: [name: string]; pin: [name: string] }>()
 
 const card = useQuery({
@@ -25,7 +25,8 @@ const d = computed(() => card.data.value)
 const ofScope = (v: number) => v / (d.value?.scope_total || 1)
 
 const faster = ref(50)
-const saved = computed(() => (d.value ? (ofScope(d.value.self) * faster.value) / 100 : 0))
+const together = ref(false)
+const saved = computed(() => (d.value ? (ofScope(d.value.self + (together.value ? (props.alsoPinned?.self ?? 0) : 0)) * faster.value) / 100 : 0))
 
 const sides = computed(() => [
   { name: 'Callers', none: 'None: the stack begins here.', edges: d.value?.callers ?? [] },
@@ -123,7 +124,8 @@ const swatch = computed(() => {
       <section v-if="measure.name === 'cpu'" class="mt-3.5" aria-label="What if it were faster">
         <h3 class="label mb-1 border-b border-rule pb-0.5">What if</h3>
         <input v-model.number="faster" type="range" min="0" max="100" step="5" class="accent-ink w-full" aria-label="How much less time its own code would take, in percent" />
-        <p>{{ faster }} % less in its own code: the program takes <b class="font-medium">{{ percent(saved) }}</b> less.</p>
+        <label v-if="alsoPinned?.n" class="flex items-center gap-1.5"><input v-model="together" type="checkbox" class="accent-ink" />and in the {{ alsoPinned.n === 1 ? 'other pinned one' : `${alsoPinned.n} other pinned ones` }}</label>
+        <p>{{ faster }} % less in {{ together && alsoPinned?.n ? 'their' : 'its' }} own code: the program takes <b class="font-medium">{{ percent(saved) }}</b> less.</p>
         <p class="label">An estimate, from CPU time alone.</p>
       </section>
 

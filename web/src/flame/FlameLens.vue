@@ -248,7 +248,7 @@ const orders = [
         <button v-if="words" aria-label="End the search" class="text-ink-3 hover:text-ink" @click="words = ''"><X class="size-3.5" /></button>
       </label>
       <template v-if="words && found.data.value">
-        <span class="whitespace-nowrap" role="status">
+        <span class="whitespace-nowrap" role="status" data-test="found" :data-searched="found.isFetching.value ? '' : wanted">
           <template v-if="found.data.value.nodes">{{ count(found.data.value.nodes) }} frames cover {{ percent(found.data.value.value / (flame.data.value?.total || 1)) }}</template>
           <template v-else>no frame has it</template>
         </span>
@@ -282,6 +282,8 @@ const orders = [
         :aria-label="`Flame graph. ${told ? told.name + ', ' + told.share : 'Arrows walk its frames, Enter dives.'}`"
         data-test="flame"
         :data-frames="flame.data.value?.node.length"
+        :data-root="flame.data.value?.root"
+        :data-total="flame.data.value?.total"
         class="absolute inset-0 size-full outline-none"
         @mousemove="hovered = under($event)"
         @mouseleave="hovered = -1"

@@ -83,6 +83,12 @@ watchEffect(() => {
   const t = detail.data.value?.take
   document.title = t ? `${t.program} ${t.build} – Entelon` : 'Entelon'
 })
+// What the pinned functions beside the focus cost themselves, for the what-if of several together.
+const alsoPinned = computed(() => {
+  const h = hot.data.value
+  const at = h ? h.functions.flatMap((f, i) => (f.name !== focus.value && pins.value.includes(f.name) ? [i] : [])) : []
+  return { n: at.length, self: at.reduce((n, i) => n + h!.self[i], 0) }
+})
 const repeat = useAgain()
 const nextMode = () => (mode.value = modes[(modes.findIndex((m) => m.value === mode.value) + 1) % modes.length].value)
 useKeys({
@@ -122,7 +128,7 @@ useKeys({
       <FlameLens v-else-if="lens !== 'hot'" :key="key" :take-key="key" :range="range" class="pl-2" @pin="togglePin" @shape="shape" />
       <div class="relative shrink-0 border-l border-rule" :class="cardOpen ? 'w-[280px]' : 'w-[26px]'">
         <button class="absolute top-[9px] -left-[13px] z-10 border border-rule bg-paper p-[2px] text-ink-3 hover:text-ink" :aria-label="cardOpen ? 'Close the card' : 'Open the card'" @click="cardOpen = !cardOpen"><PanelRight class="size-3.5" /></button>
-        <FunctionCard v-if="cardOpen" :take-key="key" :range="range" :focus="focus" :pinned="pins.includes(focus)" :notes="(notes.data.value?.notes ?? []).filter((n) => n.function === focus)" :detail="detail.data.value" @focus="setFocus" @pin="togglePin" />
+        <FunctionCard v-if="cardOpen" :take-key="key" :range="range" :focus="focus" :pinned="pins.includes(focus)" :also-pinned="alsoPinned" :notes="(notes.data.value?.notes ?? []).filter((n) => n.function === focus)" :detail="detail.data.value" @focus="setFocus" @pin="togglePin" />
       </div>
     </div>
     <TimeRibbon :take-key="key" :range="{ from: time?.from_ns, to: time?.to_ns }" :measure="chosen" @range="restrict($event.from, $event.to)" />

@@ -1,0 +1,110 @@
+package report_test
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/xml"
+	"errors"
+	"io"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"entelon/codec/picture"
+	"entelon/codec/report"
+	"entelon/core/profile"
+	"entelon/core/scope"
+	"entelon/core/tree"
+)
+
+// hostile is a take whose names try to be more than text.
+func hostile() *profile.Take {
+	b := profile.NewBuilder()
+	b.Measure("cpu", "ns", profile.Sum)
+	m := b.Module(profile.Module{Path: b.Intern(`/srv/<b>&"x"`), Kind: profile.KindOwn})
+	frame := func(name string) profile.FrameID {
+		return b.Frame(profile.Frame{Function: b.Function(profile.Function{Name: b.Intern(name), Module: m, File: b.Intern("a,b.c"), Line: 7, Kind: profile.KindOwn}), Line: 8})
+	}
+	th := b.Thread(b.Process(1), 1)
+	for i, name := range []string{`</script><script>window.ran=1</script>`, `<img src=x onerror=alert(1)>`, "=cmd|' /C calc'!A0", "a\x00b\x1b[31m\"quoted\"\n", "operator<<", "ink::Page::fill<int, 3>(Span const&)"} {
+		b.Sample(int64(i), th, b.Push(b.Push(0, frame("main.main")), frame(name)), int64(1e6*(i+1)))
+	}
+	return &profile.Take{
+		Settings: profile.Settings{Program: `<i>p</i>`, Build: `"1"`, Command: []string{"./x", "<script>"}, Note: "<u>n</u>", RateHz: 99},
+		Facts:    profile.Facts{Samples: 6, Warnings: []profile.Warning{{Code: "x", Text: "<s>w</s>", Remedy: "r"}}, EndedBy: "exit"},
+		Profile:  b.Profile(), Whole: true,
+	}
+}
+
+func TestNamesStayText(t *testing.T) {
+	take := hostile()
+	tr := tree.New(take.Profile)
+	c := tr.Cost(0, scope.Scope{})
+	var page bytes.Buffer
+	if err := report.Write(&page, report.View{Take: take, Tree: tr, Cost: c, Rows: tr.Functions(c), Scope: `function is "<b>"`, Now: time.Unix(0, 0)}); err != nil {
+		t.Fatal(err)
+	}
+	html := page.String()
+	for _, bad := range []string{"<script>window", "<img", "<i>p", "<u>n", "<s>w", "<b>", "ZgotmplZ", "http:", "https:", "src="} {
+		if strings.Contains(strings.ReplaceAll(html, "&lt;", "‹"), bad) && !(bad == "src=" && !strings.Contains(html, "<img")) {
+			t.Errorf("the report has %q", bad)
+		}
+	}
+	if n := strings.Count(html, "<script>"); n != 1 {
+		t.Errorf("the report has %d scripts", n)
+	}
+	if !strings.Contains(html, "default-src 'none'") {
+		t.Error("the report does not forbid itself the network")
+	}
+
+	var svg bytes.Buffer
+	l := tr.Layout(c, tree.LayoutOptions{MinWidth: 1})
+	if err := picture.Write(&svg, tr, c, l, "ns", picture.Options{Width: 900, Title: `<t>&"`, Hundred: "21 ms", Focus: "operator<<"}); err != nil {
+		t.Fatal(err)
+	}
+	titles := 0
+	for d := xml.NewDecoder(&svg); ; {
+		tok, err := d.Token()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			t.Fatalf("the picture is not well formed: %v", err)
+		}
+		if s, ok := tok.(xml.StartElement); ok {
+			switch s.Name.Local {
+			case "title":
+				titles++
+			case "script", "img", "image":
+				t.Errorf("the picture has a %s", s.Name.Local)
+			}
+		}
+	}
+	if titles != len(l.Node) {
+		t.Errorf("%d frames have a title, of %d", titles, len(l.Node))
+	}
+
+	var table bytes.Buffer
+	if err := report.Table(&table, take.Profile, c, tr.Functions(c)); err != nil {
+		t.Fatal(err)
+	}
+	rows, err := csv.NewReader(&table).ReadAll()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var sum int64
+	for _, r := range rows[1:] {
+		v, err := strconv.ParseInt(r[1], 10, 64)
+		if err != nil {
+			t.Fatal(err)
+		}
+		sum += v
+		if strings.ContainsAny(r[0][:1], "=+-@") {
+			t.Errorf("%q would be a formula", r[0])
+		}
+	}
+	if sum != c.Total[0] {
+		t.Errorf("the table's self costs sum to %d of %d", sum, c.Total[0])
+	}
+}

@@ -1,0 +1,143 @@
+package e2e
+
+import (
+	"bytes"
+	"flag"
+	"fmt"
+	"math"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"sort"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+var sizeFile = flag.String("size", "", "file to write the measurements of a large take into; without it a small one is looked at and nothing is written")
+
+// timed does something in the page and waits, frame by frame, until it can be
+// seen. It returns the milliseconds between.
+func (p *page) timed(what, act, seen string) float64 {
+	p.t.Helper()
+	ms := value[float64](p, fmt.Sprintf(`(async () => {
+		const begin = performance.now()
+		%s
+		while (!(%s)) {
+			if (performance.now() - begin > 20000) return -1
+			await new Promise(r => requestAnimationFrame(r))
+		}
+		await new Promise(r => requestAnimationFrame(r))
+		return performance.now() - begin
+	})()`, act, seen))
+	if ms < 0 {
+		p.t.Fatalf("waited in vain for %s; the page says:\n%s", what, value[string](p, "document.body.innerText.slice(0, 600)"))
+	}
+	return ms
+}
+
+func keydown(key string) string {
+	return fmt.Sprintf(`window.dispatchEvent(new KeyboardEvent('keydown', { key: %q, bubbles: true }))`, key)
+}
+
+// TestALargeTake measures what a reader of a large take waits for.
+func TestALargeTake(t *testing.T) {
+	samples, stacks := 40_000, 8_000
+	if *sizeFile != "" {
+		samples, stacks = 1_000_000, 200_000
+	}
+	file := filepath.Join(t.TempDir(), "large.take")
+	if out, err := exec.Command("../bin/entelon", "invent", "--samples", fmt.Sprint(samples), "--stacks", fmt.Sprint(stacks), "--seed", "9", "--out", file).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	b, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := newPage(t)
+	p.visit("/takes")
+	p.until("a place to add files", `document.querySelector('input[type=file]')`)
+	p.do("adding it", chromedp.SetUploadFiles(`input[type=file]`, []string{file}))
+	p.until("it", `fetch('/api/v1/takes?program=invented').then(r => r.json()).then(r => r.count === 1)`)
+	key := value[string](p, `fetch('/api/v1/takes?program=invented').then(r => r.json()).then(r => r.takes[0].key)`)
+	t.Cleanup(func() { newPage(t).remove(key) })
+
+	p.visit("/takes/" + key)
+	figures := map[string][]float64{}
+	p.until("the flame", `Number(document.querySelector('[data-test=flame]')?.dataset.frames) > 10 && (window.firstFlame ??= performance.now())`)
+	figures["first flame, cold, from the address on"] = []float64{value[float64](p, `window.firstFlame`)}
+	const root = `document.querySelector('[data-test=flame]').dataset.root`
+	const total = `document.querySelector('[data-test=flame]').dataset.total`
+	for range 6 {
+		value[any](p, strings.Repeat(keydown("ArrowDown")+";", 3))
+		before := value[string](p, root)
+		figures["diving"] = append(figures["diving"], p.timed("a dive", keydown("Enter"), fmt.Sprintf("%s !== %q", root, before)))
+	}
+	for range 3 {
+		before := value[string](p, root)
+		figures["climbing"] = append(figures["climbing"], p.timed("climbing", keydown("Backspace"), fmt.Sprintf("%s !== %q", root, before)))
+	}
+	figures["back to the whole"] = []float64{p.timed("the whole", keydown("Escape"), root+` === '0'`)}
+	for _, word := range []string{"r", "ro", "rou", "rout", "route", "routeh", "s", "st", "str", "stre", "stret"} {
+		figures["a key of a search"] = append(figures["a key of a search"], p.timed("the matches of "+word,
+			fmt.Sprintf(`(e => { e.value = %q; e.dispatchEvent(new Event('input')) })(document.querySelector('[aria-label="Search frames"]'))`, word),
+			fmt.Sprintf(`document.querySelector('[data-test=found]')?.dataset.searched === %q`, word)))
+	}
+	value[any](p, `(e => { e.value = ''; e.dispatchEvent(new Event('input')) })(document.querySelector('[aria-label="Search frames"]'))`)
+	scoped := func(from, to float64) string {
+		return fmt.Sprintf(`(el => { el.setPointerCapture = () => {}; const r = el.getBoundingClientRect(); const at = (type, share) => el.dispatchEvent(new PointerEvent(type, { clientX: r.left + share * r.width, clientY: r.top + 20, bubbles: true, pointerId: 1 })); at('pointerdown', %v); at('pointermove', %v); at('pointerup', %v) })(document.querySelector('[data-test=ribbon]'))`, from, to, to)
+	}
+	p.until("the ribbon", `document.querySelector('[data-test=ribbon]')?.dataset.ready === 'true'`)
+	for i := range 6 {
+		before := value[string](p, total)
+		figures["restricting the time"] = append(figures["restricting the time"], p.timed("less", scoped(0.1+0.05*float64(i), 0.5+0.06*float64(i)), fmt.Sprintf("%s !== %q", total, before)))
+	}
+	for _, lens := range []struct{ key, seen string }{
+		{"2", `document.querySelectorAll('[data-test=hot-full]').length > 5`}, {"3", `document.querySelectorAll('[data-test=path]').length > 0`},
+		{"1", `document.querySelector('[data-test=flame]')?.dataset.frames > 10`}, {"3", `document.querySelectorAll('[data-test=path]').length > 0`},
+		{"2", `document.querySelectorAll('[data-test=hot-full]').length > 5`}, {"1", `document.querySelector('[data-test=flame]')?.dataset.frames > 10`},
+	} {
+		figures["changing the lens"] = append(figures["changing the lens"], p.timed("lens "+lens.key, keydown(lens.key), lens.seen))
+	}
+	// The pointer moves over the flame for two seconds, a step each frame.
+	frames := value[[]float64](p, `(async () => {
+		const c = document.querySelector('[data-test=flame]'), r = c.getBoundingClientRect(), out = []
+		let last = await new Promise(requestAnimationFrame)
+		const begin = last
+		for (let i = 0; last - begin < 2000; i++) {
+			c.dispatchEvent(new MouseEvent('mousemove', { clientX: r.left + (i * 7) % r.width, clientY: r.top + 10 + (i * 3) % 300, bubbles: true }))
+			const now = await new Promise(requestAnimationFrame)
+			out.push(now - last)
+			last = now
+		}
+		return out
+	})()`)
+	figures["between two paintings, the pointer moving"] = frames
+	memory := value[float64](p, `performance.memory?.usedJSHeapSize ?? 0`) / (1 << 20)
+	if memory > 300 {
+		t.Errorf("the page's memory is %.0f MB", memory)
+	}
+	if *sizeFile == "" {
+		return
+	}
+	var out bytes.Buffer
+	fmt.Fprintf(&out, "# A large take in the browser\n\nMeasured in headless Chromium at 1280x800 by `make size` on %s, on a take of %d samples on %d distinct stacks (%.1f MB) that `entelon invent` made, with the server, PostgreSQL and the browser on one machine of two processors. Times are from the action to the painting that shows its result.\n\n| what | times | median, ms | 95th percentile, ms | longest, ms |\n|---|---|---|---|---|\n",
+		time.Now().UTC().Format("2006-01-02"), samples, stacks, float64(len(b))/(1<<20))
+	names := make([]string, 0, len(figures))
+	for name := range figures {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	for _, name := range names {
+		v := slices.Clone(figures[name])
+		slices.Sort(v)
+		fmt.Fprintf(&out, "| %s | %d | %.0f | %.0f | %.0f |\n", name, len(v), v[len(v)/2], v[int(math.Ceil(0.95*float64(len(v))))-1], v[len(v)-1])
+	}
+	fmt.Fprintf(&out, "\nThe page's memory (its JavaScript heap) was %.0f MB.\n", memory)
+	if err := os.WriteFile(*sizeFile, out.Bytes(), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}

@@ -1,0 +1,53 @@
+package server
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// Sources are found by the end of their path, and nothing outside of the folders
+// is read, whatever a take says.
+func TestFindSource(t *testing.T) {
+	outside, dir := t.TempDir(), t.TempDir()
+	put := func(path, text string) {
+		t.Helper()
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	put(filepath.Join(outside, "secret.c"), "secret")
+	put(filepath.Join(dir, "slur", "route.go"), "package slur")
+	put(filepath.Join(dir, "route.go"), "package other")
+	put(filepath.Join(dir, "code.bin"), "a\x00b")
+	if err := os.Symlink(filepath.Join(outside, "secret.c"), filepath.Join(dir, "linked.c")); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Symlink(outside, filepath.Join(dir, "folder")); err != nil {
+		t.Fatal(err)
+	}
+	for path, want := range map[string]string{
+		"/srv/build/slur/route.go": "package slur", "slur/route.go": "package slur", "beam/route.go": "package other",
+		"/srv/../../route.go": "package other",
+	} {
+		text, found, err := findSource([]string{filepath.Join(dir, "gone"), dir}, path)
+		if err != nil || text != want || !strings.HasPrefix(found, dir) {
+			t.Errorf("%s: %q at %s, %v", path, text, found, err)
+		}
+	}
+	for _, path := range []string{
+		"", "missing.go", filepath.Join(outside, "secret.c"), "../" + filepath.Base(outside) + "/secret.c", "linked.c", "folder/secret.c", "/", "slur", "code.bin", "..",
+	} {
+		if text, found, err := findSource([]string{dir}, path); err == nil || text != "" {
+			t.Errorf("%q was read at %s: %q", path, found, text)
+		}
+	}
+	if _, _, err := findSource(nil, "x.go"); !errors.Is(err, errNoSource) {
+		t.Errorf("without folders: %v", err)
+	}
+}
