@@ -27,7 +27,7 @@ type shaped struct {
 }
 
 // keptShapes is how many shapes of one take are kept.
-const keptShapes = 3
+const keptShapes = 2
 
 func newOpened(t *profile.Take) *opened {
 	tr := tree.New(t.Profile)
@@ -79,7 +79,7 @@ type scopedCost struct {
 }
 
 // keptCosts is how many scopes of one take are kept.
-const keptCosts = 4
+const keptCosts = 3
 
 // cost returns the costs of a measure in a scope of time.
 func (o *view) cost(measure int, sc scope.Scope) scopedCost {

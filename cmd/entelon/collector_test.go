@@ -172,6 +172,34 @@ func (d *desk) takes() int64 {
 
 var busy = profile.Settings{Command: []string{"sh", "-c", "while :; do :; done"}, RateHz: 499, ForNS: int64(4 * time.Second)}
 
+// delivered waits for the end of a job and returns its take, which must be the
+// only one.
+func (d *desk) delivered(id string) lasted {
+	d.t.Helper()
+	j := d.until(id, "its end", ended)
+	if j.State != "done" || j.Take == "" {
+		d.t.Fatalf("%+v", j)
+	}
+	var take server.TakeDetail
+	if status, body := d.ask("GET", "/takes/"+j.Take, nil, &take); status != 200 {
+		d.t.Fatalf("%d: %s", status, body)
+	}
+	if n := d.takes(); n != 1 {
+		d.t.Errorf("%d takes were delivered", n)
+	}
+	return lasted{take}
+}
+
+// lasted is a take that was to go on for as long as it was asked for.
+type lasted struct{ server.TakeDetail }
+
+func (x lasted) whole(t *testing.T) {
+	t.Helper()
+	if s := float64(x.Take.DurationNS) / 1e9; s < 3.8 || x.Facts.EndedBy != "time" {
+		t.Errorf("the take lasted %.2f s and was ended by %s", s, x.Facts.EndedBy)
+	}
+}
+
 func ended(j server.JobOut) bool { return j.State == "done" || j.State == "failed" }
 
 // TestServerIsKilledInTheMiddleOfATake: the take goes on, and is delivered once
@@ -188,20 +216,7 @@ func TestServerIsKilledInTheMiddleOfATake(t *testing.T) {
 	_ = d.server.Wait()
 	time.Sleep(time.Second)
 	d.start()
-	j := d.until(id, "its end", ended)
-	if j.State != "done" || j.Take == "" {
-		t.Fatalf("%+v", j)
-	}
-	var take server.TakeDetail
-	if status, body := d.ask("GET", "/takes/"+j.Take, nil, &take); status != 200 {
-		t.Fatalf("%d: %s", status, body)
-	}
-	if s := float64(take.Take.DurationNS) / 1e9; s < 3.8 || take.Facts.EndedBy != "time" {
-		t.Errorf("the take lasted %.2f s and was ended by %s", s, take.Facts.EndedBy)
-	}
-	if n := d.takes(); n != 1 {
-		t.Errorf("%d takes were delivered", n)
-	}
+	d.delivered(id).whole(t)
 	if left, err := filepath.Glob(filepath.Join(d.dir, "spool", "*")); err != nil || len(left) != 0 {
 		t.Errorf("left in the spool: %v, %v", left, err)
 	}
@@ -220,19 +235,9 @@ func TestCollectorIsKilledInTheMiddleOfATake(t *testing.T) {
 	}
 	_ = c.Wait()
 	d.collect()
-	j := d.until(id, "its end", ended)
-	if j.State != "done" || j.Take == "" {
-		t.Fatalf("%+v", j)
-	}
-	var take server.TakeDetail
-	if status, body := d.ask("GET", "/takes/"+j.Take, nil, &take); status != 200 {
-		t.Fatalf("%d: %s", status, body)
-	}
+	take := d.delivered(id)
 	if take.Take.Samples < 200 || len(take.Warnings) == 0 || take.Warnings[len(take.Warnings)-1].Code != "unfinished" {
 		t.Errorf("%d samples, %+v", take.Take.Samples, take.Warnings)
-	}
-	if n := d.takes(); n != 1 {
-		t.Errorf("%d takes were delivered", n)
 	}
 }
 

@@ -39,20 +39,7 @@ func TestDatabaseIsKilledInTheMiddleOfATake(t *testing.T) {
 	if status, body := d.ask("GET", "/takes", nil, nil); status != http.StatusServiceUnavailable && status != 200 {
 		t.Errorf("without its database the server answers %d: %s", status, body)
 	}
-	j := d.until(id, "its end", ended)
-	if j.State != "done" || j.Take == "" {
-		t.Fatalf("%+v", j)
-	}
-	var take server.TakeDetail
-	if status, body := d.ask("GET", "/takes/"+j.Take, nil, &take); status != 200 {
-		t.Fatalf("%d: %s", status, body)
-	}
-	if s := float64(take.Take.DurationNS) / 1e9; s < 3.8 || take.Facts.EndedBy != "time" {
-		t.Errorf("the take lasted %.2f s and was ended by %s", s, take.Facts.EndedBy)
-	}
-	if n := d.takes(); n != 1 {
-		t.Errorf("%d takes were delivered", n)
-	}
+	d.delivered(id).whole(t)
 }
 
 // TestFullDiskUnderTheCollector: what fitted is delivered, and says that it is
