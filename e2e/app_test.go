@@ -174,12 +174,12 @@ func value[T any](p *page, expression string) T {
 	return v
 }
 
-// until waits for an expression in the page to be true.
+// until waits for an expression in the page to be true; a promise is waited for.
 func (p *page) until(what, expression string) {
 	p.t.Helper()
 	deadline := time.Now().Add(15 * time.Second)
 	for {
-		if value[bool](p, "!!("+expression+")") {
+		if value[bool](p, "(async () => !!(await ("+expression+")))()") {
 			return
 		}
 		if time.Now().After(deadline) {

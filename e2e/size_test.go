@@ -24,8 +24,8 @@ var sizeFile = flag.String("size", "", "file to write the measurements of a larg
 func (p *page) timed(what, act, seen string) float64 {
 	p.t.Helper()
 	ms := value[float64](p, fmt.Sprintf(`(async () => {
-		const begin = performance.now()
-		%s
+		const begin = performance.now();
+		%s;
 		while (!(%s)) {
 			if (performance.now() - begin > 20000) return -1
 			await new Promise(r => requestAnimationFrame(r))
@@ -40,7 +40,7 @@ func (p *page) timed(what, act, seen string) float64 {
 }
 
 func keydown(key string) string {
-	return fmt.Sprintf(`window.dispatchEvent(new KeyboardEvent('keydown', { key: %q, bubbles: true }))`, key)
+	return fmt.Sprintf(`document.body.dispatchEvent(new KeyboardEvent('keydown', { key: %q, bubbles: true }))`, key)
 }
 
 // TestALargeTake measures what a reader of a large take waits for.
@@ -63,7 +63,11 @@ func TestALargeTake(t *testing.T) {
 	p.do("adding it", chromedp.SetUploadFiles(`input[type=file]`, []string{file}))
 	p.until("it", `fetch('/api/v1/takes?program=invented').then(r => r.json()).then(r => r.count === 1)`)
 	key := value[string](p, `fetch('/api/v1/takes?program=invented').then(r => r.json()).then(r => r.takes[0].key)`)
-	t.Cleanup(func() { newPage(t).remove(key) })
+	t.Cleanup(func() {
+		q := newPage(t)
+		q.visit("/takes")
+		q.remove(key)
+	})
 
 	p.visit("/takes/" + key)
 	figures := map[string][]float64{}

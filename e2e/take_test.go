@@ -287,5 +287,11 @@ func TestNotes(t *testing.T) {
 	p.key("n")
 	p.until("the notes", `document.querySelector('[data-test=note]')`)
 	p.click(`[aria-label="Remove the note"]`)
-	p.says("Nobody has written anything")
+	p.until("it gone", `document.querySelector('[data-test=card] h2') && !document.querySelector('[data-test=card] .note')`)
+	p.do("undoing", chromedp.Click(`//button[normalize-space()="Undo"]`, chromedp.NodeVisible))
+	p.until("it back", `document.querySelector('[data-test=card] .note strong')?.innerText === 'too often'`)
+	p.key("n")
+	p.until("the notes", `document.querySelector('[data-test=note]')`)
+	p.click(`[aria-label="Remove the note"]`)
+	p.until("it gone for good", `!document.querySelector('[data-test=card] .note')`)
 }

@@ -25,6 +25,7 @@ async function keepNote() {
   }
   try {
     await put(note.value)
+    emit('close') // what can be undone is behind the dialog
     tell('The note was kept.', { undo: () => void put(before) })
   } catch (e) {
     tell((e as Error).message, { bad: true })

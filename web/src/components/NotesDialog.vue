@@ -49,6 +49,7 @@ function change(n: Remark) {
   text.value = n.text
 }
 function remove(n: Remark) {
+  emit('close') // what can be undone is behind the dialog
   void act(() => api.removeNote(n.id), 'The note was removed.').then(() =>
     tell('The note was removed.', { seconds: 8, undo: () => void act(() => api.addNote(props.takeKey, n.function, n.text), 'The note is back.') }),
   )
