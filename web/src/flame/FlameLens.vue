@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { keepPreviousData, useQuery } from '@tanstack/vue-query'
+import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { refDebounced, useElementSize } from '@vueuse/core'
 import { ArrowDownUp, ChevronDown, ChevronUp, Search, X } from 'lucide-vue-next'
 import { computed, nextTick, ref, shallowRef, watch } from 'vue'
@@ -31,6 +31,7 @@ const turned = text('turn')
 const words = text('search')
 const { focus, set: setFocus } = useFocus()
 
+const queries = useQueryClient()
 const canvas = ref<HTMLCanvasElement>()
 const box = ref<HTMLElement>()
 const { width, height } = useElementSize(box)
@@ -62,7 +63,7 @@ watch(flame.data, (f) => {
 }, { immediate: true })
 
 // Search: the server counts, over all frames and not only those drawn.
-const wanted = refDebounced(words, 120)
+const wanted = refDebounced(words, 30)
 const found = useQuery({
   queryKey: ['search', () => props.takeKey, () => props.range, root, wanted],
   queryFn: () => api.search(props.takeKey, { ...props.range, text: wanted.value, root: root.value || undefined }),
@@ -139,6 +140,9 @@ function dive(i: number) {
   const target = f.hidden[i] ? g.parent[i] : i
   if (target <= 0) return
   keepNode = f.node[target]
+  // The server lays the part out while the picture moves to it.
+  const q = { ...question.value, root: f.node[target] }
+  void queries.prefetchQuery({ queryKey: ['flame', props.takeKey, q], queryFn: () => api.flame(props.takeKey, q) })
   move({ left: f.x[target] / g.span, right: (f.x[target] + f.width[target]) / g.span }, () => (root.value = f.node[target]))
 }
 
