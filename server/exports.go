@@ -2,6 +2,7 @@ package server
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"net/http"
 	"strings"
@@ -45,7 +46,7 @@ func (s *Server) exportPicture(c *gin.Context) {
 	if err2 != nil {
 		err2 = badRequest{err2}
 	}
-	if err := firstOf(err1, err2); err != nil {
+	if err := cmp.Or(err1, err2); err != nil {
 		s.fail(c, err)
 		return
 	}

@@ -86,6 +86,9 @@ func (s *Server) addJob(c *gin.Context) {
 		if in.Collector == "" {
 			in.Collector = row.Machine.Host
 		}
+		if in.Collector != row.Machine.Host {
+			set.Event = "" // another machine may count cycles, or not
+		}
 	}
 	set.Series, set.Turn, set.Turns = "", 0, 0
 	if in.Repeat > 1 {

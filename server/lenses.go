@@ -1,6 +1,7 @@
 package server
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -79,7 +80,7 @@ func (s *Server) paths(c *gin.Context) {
 func (s *Server) neighbours(c *gin.Context) {
 	levels, err1 := number(c, "levels", 2, 1, mostLevels)
 	most, err2 := number(c, "most", 8, 1, mostNeighbour)
-	if err := firstOf(err1, err2); err != nil {
+	if err := cmp.Or(err1, err2); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -139,13 +140,4 @@ func (s *Server) graph(c *gin.Context) {
 func (s *Server) nothing(c *gin.Context, name string) {
 	c.AbortWithStatusJSON(http.StatusNotFound, ErrorBody{
 		Error: fmt.Sprintf("%s has no samples in this scope", name), Remedy: "widen the scope, or choose another function"})
-}
-
-func firstOf(errs ...error) error {
-	for _, err := range errs {
-		if err != nil {
-			return err
-		}
-	}
-	return nil
 }

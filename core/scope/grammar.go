@@ -126,33 +126,24 @@ func parse(text string) (expression, error) {
 type converter struct{ text string }
 
 func (c converter) any(n *anyNode) (expression, error) {
-	var out any_
-	for _, a := range n.All {
-		x, err := c.all(a)
-		if err != nil {
-			return nil, err
-		}
-		if more, ok := x.(any_); ok {
-			out = append(out, more...)
-			continue
-		}
-		out = append(out, x)
-	}
-	if len(out) == 1 {
-		return out[0], nil
-	}
-	return out, nil
+	return joinedOf[any_](n.All, c.all, func(xs any_) expression { return xs })
 }
 
 func (c converter) all(n *allNode) (expression, error) {
-	var out all
-	for _, o := range n.One {
-		x, err := c.one(o)
+	return joinedOf[all](n.One, c.one, func(xs all) expression { return xs })
+}
+
+// joinedOf makes one expression of several: the only one as it is, and those of
+// its own kind within it as if their brackets were not there.
+func joinedOf[L ~[]expression, N any](nodes []N, convert func(N) (expression, error), whole func(L) expression) (expression, error) {
+	var out L
+	for _, n := range nodes {
+		x, err := convert(n)
 		if err != nil {
 			return nil, err
 		}
-		if more, ok := x.(all); ok {
-			out = append(out, more...)
+		if same, ok := any(x).(L); ok {
+			out = append(out, same...)
 			continue
 		}
 		out = append(out, x)
@@ -160,7 +151,7 @@ func (c converter) all(n *allNode) (expression, error) {
 	if len(out) == 1 {
 		return out[0], nil
 	}
-	return out, nil
+	return whole(out), nil
 }
 
 func (c converter) one(n *oneNode) (expression, error) {
