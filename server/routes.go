@@ -116,7 +116,10 @@ func (s *Server) table() []route {
 		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/pins", summary: "Functions that stand on top of a program's lists", answer: PinsOut{}, handle: s.pins},
 		{needs: people.Work, method: http.MethodPost, path: "/programs/{name}/pins", summary: "Pin a function, or let it go", body: PinIn{}, answer: PinsOut{}, handle: s.setPin},
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/file", summary: "The take's file", file: "application/octet-stream", handle: s.file},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/hot", summary: "Hot functions and the reading", answer: HotOut{}, handle: s.hot, query: with()},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/hot", summary: "Hot functions and the reading", answer: HotOut{}, handle: s.hot, query: with(
+			param{"bare", "boolean", "functions by their number alone, which /functions explains", false},
+		)},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/functions", summary: "All functions of a take by their number", answer: FunctionsOut{}, handle: s.functions, query: shaping},
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/flame", summary: "The flame graph, laid out", answer: FlameOut{}, handle: s.flame, query: with(
 			param{"root", "integer", "node to dive into", false},
 			param{"order", "string", "of siblings: cost, name or first", false},

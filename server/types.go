@@ -139,14 +139,29 @@ type TakeDetail struct {
 type HotOut struct {
 	Total        int64         `json:"total"`
 	Samples      int64         `json:"samples"`
-	Functions    []FunctionRef `json:"functions"`
+	ID           []uint32      `json:"id"`        // of the functions, in this take and shape only
+	Functions    []FunctionRef `json:"functions"` // empty if asked for bare
 	Self         []int64       `json:"self"`
 	SumTotal     []int64       `json:"sum_total"`
 	SelfSamples  []int64       `json:"self_samples"`
 	TotalSamples []int64       `json:"total_samples"`
-	File         []string      `json:"file"` // where it is defined, "" if unknown
+	File         []string      `json:"file"` // where it is defined, "" if unknown; empty if asked for bare
 	Line         []uint32      `json:"line"`
 	Reading      []ReadingPart `json:"reading"`
+}
+
+// FunctionsOut is every function of a take in columns, by its number: what
+// does not change with the scope. Text that is often the same stands once.
+type FunctionsOut struct {
+	Texts  []string `json:"texts"`
+	Name   []string `json:"name"`
+	Short  []string `json:"short"`  // "": as the name
+	Module []uint32 `json:"module"` // this and what follows, but the line: index into Texts
+	Area   []uint32 `json:"area"`
+	Kind   []uint32 `json:"kind"`
+	Runs   []uint32 `json:"runs"`
+	File   []uint32 `json:"file"`
+	Line   []uint32 `json:"line"`
 }
 
 // PathStep is an ancestor of the node that was dived into.

@@ -92,14 +92,19 @@ func (s *Server) hot(c *gin.Context) {
 	p := o.tree.Profile
 	out := HotOut{
 		Total: k.cost.Total[0], Samples: k.cost.TotalSamples[0],
-		Functions: []FunctionRef{}, Self: []int64{}, SumTotal: []int64{}, SelfSamples: []int64{}, TotalSamples: []int64{}, File: []string{}, Line: []uint32{}, Reading: []ReadingPart{},
+		ID: []uint32{}, Functions: []FunctionRef{}, Self: []int64{}, SumTotal: []int64{}, SelfSamples: []int64{}, TotalSamples: []int64{}, File: []string{}, Line: []uint32{}, Reading: []ReadingPart{},
 	}
+	bare := c.Query("bare") == "true"
 	for _, r := range k.rows {
-		out.Functions = append(out.Functions, refOf(p, r.Function))
+		out.ID = append(out.ID, uint32(r.Function))
 		out.Self = append(out.Self, r.Self)
 		out.SumTotal = append(out.SumTotal, r.Total)
 		out.SelfSamples = append(out.SelfSamples, r.SelfSamples)
 		out.TotalSamples = append(out.TotalSamples, r.TotalSamples)
+		if bare {
+			continue
+		}
+		out.Functions = append(out.Functions, refOf(p, r.Function))
 		out.File = append(out.File, p.Strings[p.Functions[r.Function].File])
 		out.Line = append(out.Line, p.Functions[r.Function].Line)
 	}
@@ -110,6 +115,44 @@ func (s *Server) hot(c *gin.Context) {
 			x.Function = &ref
 		}
 		out.Reading = append(out.Reading, x)
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// functions tells what does not change with the scope, so that it is asked for
+// once and not with each scope.
+func (s *Server) functions(c *gin.Context) {
+	shape := shapeOf(c)
+	if err := shape.Check(); err != nil {
+		s.fail(c, badRequest{err})
+		return
+	}
+	o, _, err := s.open(c, c.Param("key"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	p := o.in(shape).tree.Profile
+	out := FunctionsOut{Texts: []string{}}
+	index := map[string]uint32{}
+	text := func(t string) uint32 {
+		i, ok := index[t]
+		if !ok {
+			i = uint32(len(out.Texts))
+			index[t] = i
+			out.Texts = append(out.Texts, t)
+		}
+		return i
+	}
+	for id, f := range p.Functions {
+		ref := refOf(p, profile.FunctionID(id))
+		if ref.Short == ref.Name {
+			ref.Short = ""
+		}
+		out.Name, out.Short = append(out.Name, ref.Name), append(out.Short, ref.Short)
+		out.Module, out.Area = append(out.Module, text(ref.Module)), append(out.Area, text(ref.Area))
+		out.Kind, out.Runs = append(out.Kind, text(ref.Kind)), append(out.Runs, text(ref.Runs))
+		out.File, out.Line = append(out.File, text(p.Strings[f.File])), append(out.Line, f.Line)
 	}
 	c.JSON(http.StatusOK, out)
 }

@@ -62,7 +62,7 @@ func hotCommand() *cobra.Command {
 				return fmt.Errorf("--limit %d: give a number of rows, or 0 for all", limit)
 			}
 			if err := (tree.Shape{Fold: fold}).Check(); err != nil {
-				return fmt.Errorf("--fold: %w", err)
+				return fmt.Errorf("--fold %s: %w", fold, err)
 			}
 			t, err := readTake(args[0])
 			if err != nil {

@@ -29,12 +29,12 @@ func (s Shape) Check() error {
 	switch s.Fold {
 	case "", FoldRuntime, FoldForeign:
 	default:
-		return fmt.Errorf("there is nothing to fold named %q; choose runtime or foreign", s.Fold)
+		return fmt.Errorf("%q cannot be folded; choose runtime or foreign", s.Fold)
 	}
 	switch s.Group {
 	case "", GroupThread, GroupProcess, GroupModule:
 	default:
-		return fmt.Errorf("there is nothing to group by named %q; choose thread, process or module", s.Group)
+		return fmt.Errorf("there is no grouping by %q; choose thread, process or module", s.Group)
 	}
 	return nil
 }

@@ -1,3 +1,4 @@
+import { type HotFunction, keptFunctions } from './functions'
 import type { components } from './schema'
 
 type Schemas = components['schemas']
@@ -10,7 +11,8 @@ export type Program = Schemas['ProgramOut']
 export type Take = Schemas['TakeOut']
 export type TakeDetail = Schemas['TakeDetail']
 export type Measure = Schemas['MeasureOut']
-export type Hot = Schemas['HotOut']
+/** The hot-function table: columns of equal length, the largest self cost first. */
+export type Hot = Omit<Schemas['HotOut'], 'functions' | 'file' | 'line'> & { functions: HotFunction[] }
 export type Flame = Schemas['FlameOut']
 export type Found = Schemas['SearchOut']
 export type FunctionRef = Schemas['FunctionRef']
@@ -105,10 +107,21 @@ export const api = {
   setNote: (key: string, note: string) => ask<Take>('PATCH', `/takes/${key}`, undefined, { note }),
   removeTake: (key: string) => ask<void>('DELETE', `/takes/${key}`),
   fileAddress: (key: string) => `/api/v1/takes/${key}/file`,
-  hot: (key: string, range: Range) => ask<Hot>('GET', `/takes/${key}/hot`, range),
+  hot: async (key: string, range: Range, signal?: AbortSignal): Promise<Hot> => {
+    const [hot, ref] = await Promise.all([
+      ask<Schemas['HotOut']>('GET', `/takes/${key}/hot`, { ...range, bare: true }, undefined, signal),
+      keptFunctions(`${key} ${range.group ?? ''}`, () => ask<Schemas['FunctionsOut']>('GET', `/takes/${key}/functions`, { group: range.group })),
+    ])
+    return { ...hot, functions: hot.id.map(ref) }
+  },
+  /** The same of a take that still grows, whose functions get other numbers. */
+  hotNow: async (key: string): Promise<Hot> => {
+    const hot = await ask<Schemas['HotOut']>('GET', `/takes/${key}/hot`)
+    return { ...hot, functions: hot.functions.map((f, i) => ({ ...f, file: hot.file[i], line: hot.line[i] })) }
+  },
   flame: (key: string, q: Range & { root?: number; order?: string; pixels?: number }, signal?: AbortSignal) =>
     ask<Flame>('GET', `/takes/${key}/flame`, q, undefined, signal),
-  search: (key: string, q: Range & { text: string; root?: number }) => ask<Found>('GET', `/takes/${key}/search`, q),
+  search: (key: string, q: Range & { text: string; root?: number }, signal?: AbortSignal) => ask<Found>('GET', `/takes/${key}/search`, q, undefined, signal),
   card: (key: string, q: Range & { name: string }) => ask<FunctionCard>('GET', `/takes/${key}/function`, q),
   times: (key: string, bins: number, measure?: string) => ask<Times>('GET', `/takes/${key}/times`, { bins, measure }),
   lines: (key: string, q: Range & { name: string }) => ask<Schemas['LinesOut']>('GET', `/takes/${key}/lines`, q),

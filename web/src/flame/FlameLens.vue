@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/vue-query'
-import { refDebounced, useElementSize } from '@vueuse/core'
+import { useElementSize } from '@vueuse/core'
 import { ArrowDownUp, ChevronDown, ChevronUp, Search, X } from 'lucide-vue-next'
 import { computed, nextTick, ref, shallowRef, watch } from 'vue'
 import { api, type Range } from '../api/client'
@@ -63,11 +63,11 @@ watch(flame.data, (f) => {
 }, { immediate: true })
 
 // Search: the server counts, over all frames and not only those drawn.
-const wanted = refDebounced(words, 30)
 const found = useQuery({
-  queryKey: ['search', () => props.takeKey, () => props.range, root, wanted],
-  queryFn: () => api.search(props.takeKey, { ...props.range, text: wanted.value, root: root.value || undefined }),
-  enabled: computed(() => wanted.value !== ''),
+  queryKey: ['search', () => props.takeKey, () => props.range, root, words],
+  queryFn: ({ signal }) => api.search(props.takeKey, { ...props.range, text: words.value, root: root.value || undefined }, signal),
+  enabled: computed(() => words.value !== ''),
+  placeholderData: keepPreviousData,
 })
 const matches = computed(() => (words.value && found.data.value ? new Set(found.data.value.functions) : null))
 
@@ -252,7 +252,7 @@ const orders = [
         <button v-if="words" aria-label="End the search" class="text-ink-3 hover:text-ink" @click="words = ''"><X class="size-3.5" /></button>
       </label>
       <template v-if="words && found.data.value">
-        <span class="whitespace-nowrap" role="status" data-test="found" :data-searched="found.isFetching.value ? '' : wanted">
+        <span class="whitespace-nowrap" role="status" data-test="found" :data-searched="found.isFetching.value ? '' : words">
           <template v-if="found.data.value.nodes">{{ count(found.data.value.nodes) }} frames cover {{ percent(found.data.value.value / (flame.data.value?.total || 1)) }}</template>
           <template v-else>no frame has it</template>
         </span>

@@ -25,6 +25,7 @@ const sort = text('by', 'self')
 const filter = text('filter')
 const group = text('rows')
 
+const place = (f: Hot['functions'][number]) => (f.file ? `${f.file.split('/').at(-1)}:${f.line}` : '')
 const columns = [
   { key: 'self', text: 'Self', width: '84px', right: true, cell: (i: number) => figure(props.hot.self[i]) },
   { key: 'selfshare', text: 'Self share', width: '92px', right: true, cell: (i: number) => of(props.hot.self[i]) },
@@ -33,7 +34,7 @@ const columns = [
   { key: 'samples', text: 'Samples', width: '118px', right: true, cell: (i: number) => samples(i) },
   { key: 'module', text: 'Module', width: 'minmax(90px,0.7fr)', cell: (i: number) => props.hot.functions[i].module.split('/').at(-1) ?? '' },
   { key: 'kind', text: 'Whose code', width: '110px', cell: (i: number) => kindText(props.hot.functions[i].kind) },
-  { key: 'file', text: 'File', width: 'minmax(100px,1fr)', cell: (i: number) => (props.hot.file[i] ? `${props.hot.file[i].split('/').at(-1)}:${props.hot.line[i]}` : '') },
+  { key: 'file', text: 'File', width: 'minmax(100px,1fr)', cell: (i: number) => place(props.hot.functions[i]) },
 ]
 const shown = useLocalStorage<string[]>('entelon-hot-columns', ['self', 'selfshare', 'total', 'totalshare', 'samples', 'module', 'file'])
 const visible = computed(() => columns.filter((c) => shown.value.includes(c.key)))
@@ -87,7 +88,7 @@ const card = useQuery({
   enabled: computed(() => opened.value !== ''),
 })
 const closed = ref(new Set<string>())
-const groupOf = (i: number): string => (group.value === 'module' ? props.hot.functions[i].module || 'unknown' : group.value === 'kind' ? kindText(props.hot.functions[i].kind) : props.hot.file[i] || 'file unknown')
+const groupOf = (i: number): string => (group.value === 'module' ? props.hot.functions[i].module || 'unknown' : group.value === 'kind' ? kindText(props.hot.functions[i].kind) : props.hot.functions[i].file || 'file unknown')
 const rows = computed<Row[]>(() => {
   const needle = filter.value.toLowerCase()
   const fits = (i: number) => !needle || props.hot.functions[i].name.toLowerCase().includes(needle)

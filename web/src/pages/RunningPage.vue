@@ -27,7 +27,7 @@ const j = computed(() => job.data.value)
 
 // What has come is looked at again whenever more has.
 const shown = ref(0)
-const hot = useQuery({ queryKey: ['hot', key, {}], queryFn: () => api.hot(key.value, {}), enabled: computed(() => shown.value > 0), staleTime: 0, retry: false })
+const hot = useQuery({ queryKey: ['hot', key, {}], queryFn: () => api.hotNow(key.value), enabled: computed(() => shown.value > 0), staleTime: 0, retry: false })
 watch(
   () => [j.value?.size, j.value?.state] as const,
   ([size, state]) => {

@@ -57,7 +57,7 @@ provideMeasure(measure)
 watchEffect(() => {
   if (chosen.value && measure.value && measure.value.name !== chosen.value) change({ measure: undefined })
 })
-const hot = useQuery({ queryKey: ['hot', key, range], queryFn: () => api.hot(key.value, range.value), placeholderData: keepPreviousData, retry: (n, e) => n < 2 && !(e instanceof ApiError && e.status === 400) })
+const hot = useQuery({ queryKey: ['hot', key, range], queryFn: ({ signal }) => api.hot(key.value, range.value, signal), placeholderData: keepPreviousData, retry: (n, e) => n < 2 && !(e instanceof ApiError && e.status === 400) })
 providePercent(
   mode,
   computed(() => hot.data.value?.total ?? 0),
