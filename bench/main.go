@@ -220,7 +220,7 @@ func opening(b *bytes.Buffer, _ string, _ int, _ string) error {
 		c := tr.Cost(0, scope.Scope{})
 		tr.Functions(c)
 		added := time.Now()
-		boxes = len(tr.Layout(c, tree.LayoutOptions{MinWidth: c.Total[0] / 640}).Node)
+		boxes = len(tr.Layout(c, tree.LayoutOptions{MinWidth: c.Total(0) / 640}).Node)
 		end := time.Now()
 		ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 		reads, trees = append(reads, ms(read.Sub(begin))), append(trees, ms(built.Sub(read)))

@@ -104,7 +104,7 @@ func TestALargeTake(t *testing.T) {
 		{"1", `document.querySelector('[data-test=flame]')?.dataset.frames > 10`}, {"3", `document.querySelectorAll('[data-test=path]').length > 0`},
 		{"2", `document.querySelectorAll('[data-test=hot-full]').length > 5`}, {"1", `document.querySelector('[data-test=flame]')?.dataset.frames > 10`},
 	} {
-		figures["changing the lens"] = append(figures["changing the lens"], p.timed("lens "+lens.key, keydown(lens.key), lens.seen))
+		figures["changing the lens "+lens.key] = append(figures["changing the lens "+lens.key], p.timed("lens "+lens.key, keydown(lens.key), lens.seen))
 	}
 	// The pointer moves over the flame for two seconds, a step each frame.
 	frames := value[[]float64](p, `(async () => {

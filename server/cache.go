@@ -7,6 +7,7 @@ import (
 	"sync"
 
 	"entelon/core/profile"
+	"entelon/core/reading"
 	"entelon/core/scope"
 	"entelon/core/tree"
 )
@@ -32,7 +33,7 @@ const keptShapes = 2
 func newOpened(t *profile.Take) *opened {
 	tr := tree.New(t.Profile)
 	return &opened{
-		view: &view{take: t, tree: tr}, bytes: size(t.Profile, tr),
+		view: newView(t, tr), bytes: size(t.Profile, tr),
 		names: sync.OnceValue(func() *scope.Names {
 			return scope.NewNames(t.Profile, scope.About{Program: t.Settings.Program, Build: t.Settings.Build})
 		}),
@@ -41,11 +42,16 @@ func newOpened(t *profile.Take) *opened {
 
 // view is one way of looking at a take's stacks.
 type view struct {
-	take *profile.Take
-	tree *tree.Tree
+	take   *profile.Take
+	tree   *tree.Tree
+	reader func() *reading.Reader // made when it is first asked for
 
 	mu    sync.Mutex
 	costs []scopedCost // the latest scopes that were asked for, newest first
+}
+
+func newView(take *profile.Take, t *tree.Tree) *view {
+	return &view{take: take, tree: t, reader: sync.OnceValue(func() *reading.Reader { return reading.New(t) })}
 }
 
 // in returns the take in a shape. Its tree is built when it is first asked for,
@@ -61,7 +67,7 @@ func (o *opened) in(s tree.Shape) *view {
 		x = o.shapes[i]
 		o.shapes = slices.Delete(o.shapes, i, i+1)
 	} else {
-		x = shaped{s, sync.OnceValue(func() *view { return &view{take: o.take, tree: tree.Shaped(o.take.Profile, s)} })}
+		x = shaped{s, sync.OnceValue(func() *view { return newView(o.take, tree.Shaped(o.take.Profile, s)) })}
 	}
 	o.shapes = slices.Insert(o.shapes, 0, x)
 	if len(o.shapes) > keptShapes {
@@ -79,7 +85,7 @@ type scopedCost struct {
 }
 
 // keptCosts is how many scopes of one take are kept.
-const keptCosts = 3
+const keptCosts = 8
 
 // cost returns the costs of a measure in a scope of time.
 func (o *view) cost(measure int, sc scope.Scope) scopedCost {
@@ -168,9 +174,9 @@ func (c *cache) get(ctx context.Context, digest string, load func() (*opened, er
 // size estimates the memory that an opened take holds.
 func size(p *profile.Profile, t *tree.Tree) int64 {
 	n := int64(p.Samples.Len()) * int64(16+8*len(p.Measures))
-	n += int64(p.Stacks.Len())*12 + int64(len(p.Frames))*24 + int64(len(p.Functions))*28
+	n += int64(p.Stacks.Len())*(16+16*keptCosts) + int64(len(p.Frames))*24 + int64(len(p.Functions))*28
 	for _, s := range p.Strings {
 		n += int64(len(s)) + 16
 	}
-	return n + int64(t.Len())*(18+4*32)
+	return n + int64(t.Len())*34
 }

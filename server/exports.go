@@ -64,8 +64,8 @@ func (s *Server) exportPicture(c *gin.Context) {
 	if !k.scope.All() {
 		title += ", only where " + k.scope.String()
 	}
-	l := o.tree.Layout(k.cost, tree.LayoutOptions{Root: root, MinWidth: max(1, k.cost.Total[root]/pixels), Order: order})
-	hundred := fmt.Sprintf("%s · %d samples", profile.Amount(k.cost.Total[root], words.Unit), k.cost.TotalSamples[root])
+	l := o.tree.Layout(k.cost, tree.LayoutOptions{Root: root, MinWidth: max(1, k.cost.Total(root)/pixels), Order: order})
+	hundred := fmt.Sprintf("%s · %d samples", profile.Amount(k.cost.Total(root), words.Unit), k.cost.TotalSamples(root))
 	s.export(c, row, "image/svg+xml", ".svg", func(b *bytes.Buffer) error {
 		return picture.Write(b, o.tree, k.cost, l, words.Unit, picture.Options{Width: int(pixels), Title: title, Hundred: hundred, Up: c.Query("up") == "true", Focus: c.Query("focus")})
 	})

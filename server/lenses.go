@@ -34,7 +34,7 @@ func (s *Server) paths(c *gin.Context) {
 		return
 	}
 	p := o.tree.Profile
-	out := PathsOut{Total: k.cost.Total[0], Samples: k.cost.TotalSamples[0], Rows: []PathRow{}}
+	out := PathsOut{Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0), Rows: []PathRow{}}
 	var steps []tree.Step
 	if c.Query("start") == "leaves" {
 		var path []profile.FunctionID
@@ -95,7 +95,7 @@ func (s *Server) neighbours(c *gin.Context) {
 		return
 	}
 	h := o.tree.Around(k.cost, r.Function, int(levels), int(most))
-	out := NeighboursOut{ScopeTotal: k.cost.Total[0], Total: h.Total, Self: h.Self, Nodes: []NeighbourOut{}, Links: []LinkOut{}}
+	out := NeighboursOut{ScopeTotal: k.cost.Total(0), Total: h.Total, Self: h.Self, Nodes: []NeighbourOut{}, Links: []LinkOut{}}
 	for _, n := range h.Nodes {
 		x := NeighbourOut{Level: n.Level, Value: n.Value, Samples: n.Samples, Others: n.Others}
 		if n.Function != 0 {
@@ -127,7 +127,7 @@ func (s *Server) graph(c *gin.Context) {
 		return
 	}
 	g := o.tree.Calls(k.cost, k.rows, int(most), float64(permille)/1000)
-	out := GraphOut{Total: k.cost.Total[0], HiddenFunctions: g.HiddenFunctions, HiddenLinks: g.HiddenLinks, HiddenSelf: g.HiddenSelf, Nodes: []GraphNode{}, Links: []LinkOut{}}
+	out := GraphOut{Total: k.cost.Total(0), HiddenFunctions: g.HiddenFunctions, HiddenLinks: g.HiddenLinks, HiddenSelf: g.HiddenSelf, Nodes: []GraphNode{}, Links: []LinkOut{}}
 	for _, f := range g.Functions {
 		out.Nodes = append(out.Nodes, GraphNode{refOf(o.tree.Profile, f.Function), f.Self, f.Total})
 	}

@@ -84,7 +84,7 @@ func (s *Server) lines(c *gin.Context) {
 		return
 	}
 	f := p.Functions[r.Function]
-	out := LinesOut{Function: refOf(p, r.Function), File: p.Strings[f.File], Begin: f.Line, ScopeTotal: k.cost.Total[0], Lines: []SourceLine{}, Source: []string{}}
+	out := LinesOut{Function: refOf(p, r.Function), File: p.Strings[f.File], Begin: f.Line, ScopeTotal: k.cost.Total(0), Lines: []SourceLine{}, Source: []string{}}
 	text, where, err := findSource(s.o.Sources, out.File)
 	if err != nil {
 		out.Missing = err.Error()

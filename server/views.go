@@ -10,7 +10,6 @@ import (
 
 	"entelon/core/compare"
 	"entelon/core/profile"
-	"entelon/core/reading"
 	"entelon/core/scope"
 	"entelon/core/tree"
 	"entelon/store"
@@ -91,7 +90,7 @@ func (s *Server) hot(c *gin.Context) {
 	}
 	p := o.tree.Profile
 	out := HotOut{
-		Total: k.cost.Total[0], Samples: k.cost.TotalSamples[0],
+		Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0),
 		ID: []uint32{}, Functions: []FunctionRef{}, Self: []int64{}, SumTotal: []int64{}, SelfSamples: []int64{}, TotalSamples: []int64{}, File: []string{}, Line: []uint32{}, Reading: []ReadingPart{},
 	}
 	bare := c.Query("bare") == "true"
@@ -108,7 +107,7 @@ func (s *Server) hot(c *gin.Context) {
 		out.File = append(out.File, p.Strings[p.Functions[r.Function].File])
 		out.Line = append(out.Line, p.Functions[r.Function].Line)
 	}
-	for _, part := range reading.Take(o.tree, k.cost, k.rows) {
+	for _, part := range o.reader().Take(k.cost, k.rows) {
 		x := ReadingPart{Text: part.Text}
 		if part.Function != 0 {
 			ref := refOf(p, part.Function)
@@ -189,14 +188,14 @@ func (s *Server) flame(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	l := o.tree.Layout(k.cost, tree.LayoutOptions{Root: n, MinWidth: max(1, thinnest*k.cost.Total[n]/pixels), Order: order})
+	l := o.tree.Layout(k.cost, tree.LayoutOptions{Root: n, MinWidth: max(1, thinnest*k.cost.Total(n)/pixels), Order: order})
 	c.JSON(http.StatusOK, flameOut(o, k, n, l))
 }
 
 func flameOut(o *view, k scopedCost, root tree.NodeID, l *tree.Layout) FlameOut {
 	p := o.tree.Profile
 	out := FlameOut{
-		Total: k.cost.Total[0], Samples: k.cost.TotalSamples[0], Root: uint32(root), Path: []PathStep{}, Functions: []FunctionRef{},
+		Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0), Root: uint32(root), Path: []PathStep{}, Functions: []FunctionRef{},
 		Depth: l.Depth, X: l.X, Width: l.W, Self: l.Self, Hidden: l.Hidden,
 		Node: make([]uint32, len(l.Node)), Function: make([]uint32, len(l.Node)), Count: make([]int64, len(l.Node)),
 	}
@@ -212,7 +211,7 @@ func flameOut(o *view, k scopedCost, root tree.NodeID, l *tree.Layout) FlameOut 
 	}
 	if root != 0 {
 		for _, n := range append([]tree.NodeID{0}, o.tree.Path(o.tree.Parent[root])...) {
-			out.Path = append(out.Path, PathStep{uint32(n), local(o.tree.Function[n]), k.cost.Total[n]})
+			out.Path = append(out.Path, PathStep{uint32(n), local(o.tree.Function[n]), k.cost.Total(n)})
 		}
 	}
 	inlined := make([]int32, len(l.Node))
@@ -220,7 +219,7 @@ func flameOut(o *view, k scopedCost, root tree.NodeID, l *tree.Layout) FlameOut 
 		out.Node[i] = uint32(n)
 		out.Function[i] = local(o.tree.Function[n])
 		if l.Hidden[i] == 0 {
-			out.Count[i] = k.cost.TotalSamples[n]
+			out.Count[i] = k.cost.TotalSamples(n)
 		}
 		if o.tree.Inlined[n] && l.Hidden[i] == 0 {
 			inlined[i] = 1
@@ -283,10 +282,10 @@ func (s *Server) function(c *gin.Context) {
 	}
 	p := o.tree.Profile
 	f := p.Functions[r.Function]
-	n := k.cost.TotalSamples[0]
+	n := k.cost.TotalSamples(0)
 	out := FunctionOut{
 		Function: refOf(p, r.Function), Linkage: p.Strings[f.Linkage], File: p.Strings[f.File], Line: f.Line,
-		Self: r.Self, Total: r.Total, SelfSamples: r.SelfSamples, TotalSamples: r.TotalSamples, ScopeTotal: k.cost.Total[0],
+		Self: r.Self, Total: r.Total, SelfSamples: r.SelfSamples, TotalSamples: r.TotalSamples, ScopeTotal: k.cost.Total(0),
 		Callers: edges(p, o.tree.Callers(k.cost, r.Function)), Callees: edges(p, o.tree.Callees(k.cost, r.Function)), Builds: []BuildFigure{},
 	}
 	out.Origin = originOut(p, o.tree.Origin(k.measure, k.scope, r.Function))
@@ -431,5 +430,5 @@ func (s *Server) compare(c *gin.Context) {
 
 func side(o *opened, row *store.Take, measure int, sc scope.Scope) compare.Side {
 	k := o.cost(measure, sc.Of(aboutOf(row)))
-	return compare.Side{Profile: o.take.Profile, Functions: k.rows, Total: k.cost.Total[0], Samples: k.cost.TotalSamples[0], DurationNS: row.DurationNS}
+	return compare.Side{Profile: o.take.Profile, Functions: k.rows, Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0), DurationNS: row.DurationNS}
 }

@@ -163,8 +163,8 @@ func TestAllocations(t *testing.T) {
 	}
 	tr := tree.New(x.Profile)
 	for m := range x.Profile.Measures {
-		if c := tr.Cost(m, scope.Scope{}); c.Total[0] != x.Profile.Total(m) {
-			t.Errorf("%s: the tree has %d of %d", x.Profile.Words(m).Name, c.Total[0], x.Profile.Total(m))
+		if c := tr.Cost(m, scope.Scope{}); c.Total(0) != x.Profile.Total(m) {
+			t.Errorf("%s: the tree has %d of %d", x.Profile.Words(m).Name, c.Total(0), x.Profile.Total(m))
 		}
 	}
 }

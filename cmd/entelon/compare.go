@@ -106,7 +106,7 @@ func compareCommand() *cobra.Command {
 func side(t *profile.Take, measure int, sc scope.Scope) compare.Side {
 	tr := tree.New(t.Profile)
 	c := tr.Cost(measure, sc)
-	return compare.Side{Profile: t.Profile, Functions: tr.Functions(c), Total: c.Total[0], Samples: c.TotalSamples[0], DurationNS: t.Facts.DurationNS}
+	return compare.Side{Profile: t.Profile, Functions: tr.Functions(c), Total: c.Total(0), Samples: c.TotalSamples(0), DurationNS: t.Facts.DurationNS}
 }
 
 func compareResult(args []string, a, b *profile.Take, measure int, sa, sb compare.Side, scale compare.Scale, rows []compare.Row) compareJSON {

@@ -69,8 +69,8 @@ functions (CSV), or as stacks (one a line). The ending of OUT says which, or --a
 					if !sc.All() {
 						title += ", only where " + sc.String()
 					}
-					l := tr.Layout(cost, tree.LayoutOptions{MinWidth: max(1, cost.Total[0]/int64(width))})
-					return picture.Write(w, tr, cost, l, words.Unit, picture.Options{Width: width, Title: title, Hundred: fmt.Sprintf("%s · %d samples", profile.Amount(cost.Total[0], words.Unit), cost.TotalSamples[0]), Focus: focus})
+					l := tr.Layout(cost, tree.LayoutOptions{MinWidth: max(1, cost.Total(0)/int64(width))})
+					return picture.Write(w, tr, cost, l, words.Unit, picture.Options{Width: width, Title: title, Hundred: fmt.Sprintf("%s · %d samples", profile.Amount(cost.Total(0), words.Unit), cost.TotalSamples(0)), Focus: focus})
 				case "table":
 					return report.Table(w, tr.Profile, cost, tr.Functions(cost))
 				case "stacks":

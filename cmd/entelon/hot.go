@@ -94,8 +94,8 @@ func hotCommand() *cobra.Command {
 }
 
 func hotOut(t *profile.Take, sc scope.Scope, rows []hotRow, c *tree.Cost) hotJSON {
-	m, total := t.Profile.Words(c.Measure), c.Total[0]
-	out := hotJSON{sc.String(), m.Name, m.Unit, total, c.TotalSamples[0], m.Counted, []functionOut{}}
+	m, total := t.Profile.Words(c.Measure), c.Total(0)
+	out := hotJSON{sc.String(), m.Name, m.Unit, total, c.TotalSamples(0), m.Counted, []functionOut{}}
 	for _, r := range rows {
 		out.Functions = append(out.Functions, functionOut{r.name, profile.Short(r.name), r.linkage, r.module, r.kind, r.runs, r.file, r.line, r.Self, r.Total,
 			share(r.Self, total), share(r.Total, total)})
@@ -111,8 +111,8 @@ func share(v, total int64) float64 {
 }
 
 func printHot(w io.Writer, t *profile.Take, sc scope.Scope, rows []hotRow, c *tree.Cost, full bool) error {
-	m, total := t.Profile.Words(c.Measure), c.Total[0]
-	fmt.Fprintf(w, "%s %s   100 %% = %s of %s · %s samples\n", t.Settings.Program, t.Settings.Build, profile.Amount(total, m.Unit), m.Label, thin(c.TotalSamples[0]))
+	m, total := t.Profile.Words(c.Measure), c.Total(0)
+	fmt.Fprintf(w, "%s %s   100 %% = %s of %s · %s samples\n", t.Settings.Program, t.Settings.Build, profile.Amount(total, m.Unit), m.Label, thin(c.TotalSamples(0)))
 	if !sc.All() {
 		fmt.Fprintf(w, "scope: %s · the rest of %s is left out\n", sc, profile.Amount(t.Profile.Total(c.Measure)-total, m.Unit))
 	}

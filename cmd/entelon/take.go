@@ -417,13 +417,13 @@ func summary(w io.Writer, t *profile.Take, path string) {
 		}
 		rows, c := hotRows(t, m, scope.Scope{}, "self", limit, "")
 		if several || w.Name != "cpu" {
-			fmt.Fprintf(b, " %s: %s\n", w.Label, profile.Amount(c.Total[0], w.Unit))
+			fmt.Fprintf(b, " %s: %s\n", w.Label, profile.Amount(c.Total(0), w.Unit))
 		}
 		for _, r := range rows {
 			if r.Self == 0 {
 				break
 			}
-			fmt.Fprintf(b, "  %5.1f %%  %10s  %s\n", 100*float64(r.Self)/float64(c.Total[0]), profile.Amount(r.Self, w.Unit), shown(r.name, false))
+			fmt.Fprintf(b, "  %5.1f %%  %10s  %s\n", 100*float64(r.Self)/float64(c.Total(0)), profile.Amount(r.Self, w.Unit), shown(r.name, false))
 		}
 	}
 	for _, x := range f.Warnings {

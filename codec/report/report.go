@@ -57,7 +57,7 @@ type fact struct{ Name, Value string }
 
 // Write writes the page.
 func Write(w io.Writer, v View) error {
-	p, total := v.Tree.Profile, v.Cost.Total[0]
+	p, total := v.Tree.Profile, v.Cost.Total(0)
 	words := p.Words(v.Cost.Measure)
 	share := func(n int64) string { return fmt.Sprintf("%.1f %%", 100*float64(n)/float64(max(1, total))) }
 	var rows []row
@@ -75,7 +75,7 @@ func Write(w io.Writer, v View) error {
 		rows = append(rows, row{profile.Short(name), name, profile.Amount(r.Self, words.Unit), profile.Amount(r.Total, words.Unit), share(r.Self), share(r.Total), p.ModulePath(r.Function), file, template.CSS(ink.Fill), template.CSS(ink.Edge)})
 	}
 	read := ""
-	for _, part := range reading.Take(v.Tree, v.Cost, v.Rows) {
+	for _, part := range reading.New(v.Tree).Take(v.Cost, v.Rows) {
 		read += part.Text
 	}
 	flame, err := flameOf(v)
@@ -95,7 +95,7 @@ func Write(w io.Writer, v View) error {
 	sentence := fmt.Sprintf("%s of %s build %s", words.Label, s.Program, s.Build)
 	err = pageTemplate.Execute(w, map[string]any{
 		"Title": s.Program + " " + s.Build, "Sentence": sentence, "Scope": v.Scope, "Shape": shapeText(v.Shape),
-		"Hundred": profile.Amount(total, words.Unit), "Samples": v.Cost.TotalSamples[0], "Reading": read, "Warnings": f.Warnings,
+		"Hundred": profile.Amount(total, words.Unit), "Samples": v.Cost.TotalSamples(0), "Reading": read, "Warnings": f.Warnings,
 		"Rows": rows, "Left": max(0, len(v.Rows)-mostRows), "Facts": facts, "Notes": v.Notes, "Note": s.Note, "Flame": template.JS(flame), "Made": v.Now.UTC().Format("2006-01-02 15:04 MST"),
 	})
 	if err != nil {
@@ -128,7 +128,7 @@ func shapeText(s tree.Shape) string {
 // many thin frames.
 func flameOf(v View) ([]byte, error) {
 	p, t := v.Tree.Profile, v.Tree
-	l := t.Layout(v.Cost, tree.LayoutOptions{MinWidth: max(1, v.Cost.Total[0]/thinnest)})
+	l := t.Layout(v.Cost, tree.LayoutOptions{MinWidth: max(1, v.Cost.Total(0)/thinnest)})
 	out := struct {
 		Unit     string     `json:"unit"`
 		Focus    string     `json:"focus"`

@@ -104,7 +104,7 @@ func TestNamesStayText(t *testing.T) {
 			t.Errorf("%q would be a formula", r[0])
 		}
 	}
-	if sum != c.Total[0] {
-		t.Errorf("the table's self costs sum to %d of %d", sum, c.Total[0])
+	if sum != c.Total(0) {
+		t.Errorf("the table's self costs sum to %d of %d", sum, c.Total(0))
 	}
 }

@@ -17,7 +17,7 @@ import (
 func Table(w io.Writer, p *profile.Profile, c *tree.Cost, rows []tree.FunctionCost) error {
 	unit := p.Words(c.Measure).Unit
 	out := csv.NewWriter(w)
-	total := float64(max(1, c.Total[0]))
+	total := float64(max(1, c.Total(0)))
 	put := func(cells ...string) {
 		for i, s := range cells {
 			if s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) {

@@ -33,13 +33,13 @@ func WriteTree(w io.Writer, t *tree.Tree, cost *tree.Cost, values bool) error {
 	}
 	lines := make([]string, 0, t.Len())
 	text := make([]string, t.Len())
-	for n := 1; n < t.Len(); n++ {
+	for n := tree.NodeID(1); int(n) < t.Len(); n++ {
 		text[n] = clean.Replace(p.FunctionName(t.Function[n]))
 		if parent := t.Parent[n]; parent != 0 {
 			text[n] = text[parent] + ";" + text[n]
 		}
-		if counts[n] > 0 {
-			lines = append(lines, fmt.Sprintf("%s %d\n", text[n], counts[n]))
+		if v := counts(n); v > 0 {
+			lines = append(lines, fmt.Sprintf("%s %d\n", text[n], v))
 		}
 	}
 	sort.Strings(lines)

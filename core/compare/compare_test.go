@@ -15,7 +15,7 @@ import (
 func side(p *profile.Profile, duration int64) compare.Side {
 	tr := tree.New(p)
 	c := tr.Cost(0, scope.Scope{})
-	return compare.Side{Profile: p, Functions: tr.Functions(c), Total: c.Total[0], Samples: c.TotalSamples[0], DurationNS: duration}
+	return compare.Side{Profile: p, Functions: tr.Functions(c), Total: c.Total(0), Samples: c.TotalSamples(0), DurationNS: duration}
 }
 
 func TestAgainstItself(t *testing.T) {

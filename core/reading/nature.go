@@ -52,9 +52,15 @@ func natureAt(name string) int {
 // notable is the share from which on a nature is said.
 const notable = 0.05
 
-// looksLike says which parts of the cost look like housekeeping rather than work.
-func looksLike(t *tree.Tree, c *tree.Cost) []Part {
-	total := c.Total[0]
+// part is a node whose cost is of one nature, and that is not below another such.
+type part struct {
+	node   tree.NodeID
+	nature int8
+}
+
+// classify finds what looks like housekeeping, whatever it costs: the topmost
+// nodes of each nature, and all nodes that idle.
+func classify(t *tree.Tree) (parts []part, idling []tree.NodeID) {
 	of := make([]int8, len(t.Profile.Functions))
 	for f := range of {
 		of[f] = -1
@@ -63,29 +69,38 @@ func looksLike(t *tree.Tree, c *tree.Cost) []Part {
 		}
 	}
 	idle := scope.Idle(t.Profile)
+	idles := make([]bool, t.Len())
+	for n := tree.NodeID(1); int(n) < t.Len(); n++ {
+		f := t.Function[n]
+		if idles[n] = idle(f) || idles[t.Parent[n]] && t.Profile.Functions[f].Kind != profile.KindOwn; idles[n] {
+			idling = append(idling, n)
+		} else if k := of[f]; k >= 0 {
+			parts = append(parts, part{n, k})
+			n = t.End(n) - 1
+		}
+	}
+	return parts, idling
+}
+
+// looksLike says which parts of the cost look like housekeeping rather than work.
+func (r *Reader) looksLike(c *tree.Cost) []Part {
+	t, total := r.tree, c.Total(0)
 	var idling int64
+	for _, n := range r.idling {
+		idling += c.Self(n)
+	}
 	sum := make([]int64, len(natures))
 	most := make([]map[profile.FunctionID]int64, len(natures))
-	idles := make([]bool, t.Len())
-	within := make([]bool, t.Len()) // below a function that has been counted
-	for n := 1; n < t.Len(); n++ {
-		node := tree.NodeID(n)
-		if within[t.Parent[node]] {
-			within[n] = true
+	for _, x := range r.parts {
+		v := c.Total(x.node)
+		if v == 0 {
 			continue
 		}
-		if idles[n] = idle(t.Function[n]) || idles[t.Parent[node]] && t.Profile.Functions[t.Function[n]].Kind != profile.KindOwn; idles[n] {
-			idling += c.Self[n]
-			continue
+		sum[x.nature] += v
+		if most[x.nature] == nil {
+			most[x.nature] = map[profile.FunctionID]int64{}
 		}
-		if k := of[t.Function[n]]; k >= 0 && c.Total[n] > 0 {
-			within[n] = true
-			sum[k] += c.Total[n]
-			if most[k] == nil {
-				most[k] = map[profile.FunctionID]int64{}
-			}
-			most[k][t.Function[n]] += c.Total[n]
-		}
+		most[x.nature][t.Function[x.node]] += v
 	}
 	order := make([]int, 0, len(natures))
 	for k, v := range sum {
@@ -122,11 +137,10 @@ func looksLike(t *tree.Tree, c *tree.Cost) []Part {
 
 // ownership says whose code the cost is in: what the program's own functions
 // cost themselves, and what they spend in what they call.
-func ownership(t *tree.Tree, c *tree.Cost) []Part {
-	p, total := t.Profile, c.Total[0]
+func ownership(p *profile.Profile, total int64, rows []tree.FunctionCost) []Part {
 	var self [16]int64
-	for n := 1; n < t.Len(); n++ {
-		self[p.Functions[t.Function[n]].Kind&15] += c.Self[n]
+	for _, r := range rows {
+		self[p.Functions[r.Function].Kind&15] += r.Self
 	}
 	own := float64(self[profile.KindOwn]) / float64(total)
 	if own > 0.995 || own == 0 {

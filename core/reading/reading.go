@@ -19,9 +19,25 @@ type Part struct {
 // the cost to be still in one place.
 const spreads = 0.5
 
-// Take says where the cost of a take is, in one or two sentences.
-func Take(t *tree.Tree, c *tree.Cost, rows []tree.FunctionCost) []Part {
-	total := c.Total[0]
+// Reader reads one tree in many scopes: what depends on names alone is found
+// out once.
+type Reader struct {
+	tree   *tree.Tree
+	parts  []part
+	idling []tree.NodeID
+}
+
+// New makes a reader of a tree; it takes one pass over its nodes.
+func New(t *tree.Tree) *Reader {
+	parts, idling := classify(t)
+	return &Reader{t, parts, idling}
+}
+
+// Take says where the cost of a take is, in a few sentences. Rows are the
+// tree's functions with that cost, the largest self cost first.
+func (r *Reader) Take(c *tree.Cost, rows []tree.FunctionCost) []Part {
+	t := r.tree
+	total := c.Total(0)
 	if total == 0 || len(rows) == 0 {
 		if t.Profile.Words(c.Measure).Name == "cpu" {
 			return []Part{{Text: "There is no cost in this scope: the program used next to no processor time."}}
@@ -51,21 +67,21 @@ func Take(t *tree.Tree, c *tree.Cost, rows []tree.FunctionCost) []Part {
 		at := t.Function[n]
 		busy := 0
 		for _, m := range t.Children(n) {
-			if c.Total[m]*100 >= c.Total[n] {
+			if c.Total(m)*100 >= c.Total(n) {
 				busy++
 			}
 		}
 		switch {
 		case busy <= 1:
-			out = append(out, Part{Text: "One path leads straight to "}, name(at), Part{Text: fmt.Sprintf(", with %s.", share(c.Total[n]))})
+			out = append(out, Part{Text: "One path leads straight to "}, name(at), Part{Text: fmt.Sprintf(", with %s.", share(c.Total(n)))})
 		default:
 			// Each step holds half of the one before, which may be little of all.
 			way := "The cost stays on one path down to "
-			if float64(c.Total[n]) < spreads*float64(total) {
+			if float64(c.Total(n)) < spreads*float64(total) {
 				way = "The heaviest path leads to "
 			}
 			out = append(out, Part{Text: way}, name(at),
-				Part{Text: fmt.Sprintf(" (%s) and spreads out there over %s.", share(c.Total[n]), count(busy, "callee"))})
+				Part{Text: fmt.Sprintf(" (%s) and spreads out there over %s.", share(c.Total(n)), count(busy, "callee"))})
 		}
 	} else {
 		out = append(out, Part{Text: "No single path holds half of it."})
@@ -73,19 +89,19 @@ func Take(t *tree.Tree, c *tree.Cost, rows []tree.FunctionCost) []Part {
 	if words.Unit != "ns" {
 		return out // whose code a byte or a call is in says little
 	}
-	out = append(out, ownership(t, c)...)
-	return append(out, looksLike(t, c)...)
+	out = append(out, ownership(t.Profile, total, rows)...)
+	return append(out, r.looksLike(c)...)
 }
 
 // under returns the function of the program that a mark stands below with the
 // most cost, nearest to the mark, and that cost.
 func under(t *tree.Tree, c *tree.Cost, mark profile.FunctionID) (best profile.FunctionID, value int64) {
 	sum := map[profile.FunctionID]int64{}
-	for n := 1; n < t.Len(); n++ {
-		if t.Function[n] != mark || c.Self[n] == 0 {
+	for _, n := range t.NodesOf(mark) {
+		if c.Self(n) == 0 {
 			continue
 		}
-		at := t.Parent[tree.NodeID(n)]
+		at := t.Parent[n]
 		for at != 0 {
 			if k := t.Profile.Functions[t.Function[at]].Kind; k != profile.KindKernel && k != profile.KindMark {
 				break
@@ -93,7 +109,7 @@ func under(t *tree.Tree, c *tree.Cost, mark profile.FunctionID) (best profile.Fu
 			at = t.Parent[at]
 		}
 		if at != 0 {
-			sum[t.Function[at]] += c.Self[n]
+			sum[t.Function[at]] += c.Self(n)
 		}
 	}
 	for f, v := range sum {

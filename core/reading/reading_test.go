@@ -15,7 +15,7 @@ func read(p *profile.Profile) string {
 	t := tree.New(p)
 	c := t.Cost(0, scope.Scope{})
 	var b strings.Builder
-	for _, part := range reading.Take(t, c, t.Functions(c)) {
+	for _, part := range reading.New(t).Take(c, t.Functions(c)) {
 		b.WriteString(part.Text)
 	}
 	return b.String()
@@ -67,7 +67,7 @@ func TestReadingOfNothing(t *testing.T) {
 	p := made.Profile(1, made.Small)
 	tr := tree.New(p)
 	c := tr.Cost(0, scope.Between(1<<60, 0))
-	if parts := reading.Take(tr, c, tr.Functions(c)); len(parts) != 1 || !strings.Contains(parts[0].Text, "no cost") {
+	if parts := reading.New(tr).Take(c, tr.Functions(c)); len(parts) != 1 || !strings.Contains(parts[0].Text, "no cost") {
 		t.Errorf("of an empty scope it says %v", parts)
 	}
 }
@@ -130,7 +130,7 @@ func TestReadingOfWaits(t *testing.T) {
 	tr := tree.New(b.Profile())
 	c := tr.Cost(0, scope.Scope{})
 	var text strings.Builder
-	for _, p := range reading.Take(tr, c, tr.Functions(c)) {
+	for _, p := range reading.New(tr).Take(c, tr.Functions(c)) {
 		text.WriteString(p.Text)
 	}
 	if want := "80 % of the waiting time: [waits for a lock], 75 % of that in fetch."; !strings.HasPrefix(text.String(), want) {
@@ -165,7 +165,7 @@ func TestWhoseAndWhat(t *testing.T) {
 	tr := tree.New(b.Profile())
 	c := tr.Cost(0, scope.Scope{})
 	text := ""
-	for _, p := range reading.Take(tr, c, tr.Functions(c)) {
+	for _, p := range reading.New(tr).Take(c, tr.Functions(c)) {
 		text += p.Text
 	}
 	for _, want := range []string{

@@ -18,13 +18,20 @@ type FunctionCost struct {
 // recursive function once a stack.
 func (t *Tree) Functions(c *Cost) []FunctionCost {
 	rows := make([]FunctionCost, len(t.Profile.Functions))
-	for n := 1; n < t.Len(); n++ {
+	for n := NodeID(1); int(n) < t.Len(); n++ {
+		samples := c.TotalSamples(n)
+		if samples == 0 {
+			n = t.end[n] - 1
+			continue
+		}
 		r := &rows[t.Function[n]]
-		r.Self += c.Self[n]
-		r.SelfSamples += c.SelfSamples[n]
+		if t.leafAt[n] != t.leafAt[n+1] {
+			r.Self += c.Self(n)
+			r.SelfSamples += c.SelfSamples(n)
+		}
 		if t.Outermost[n] {
-			r.Total += c.Total[n]
-			r.TotalSamples += c.TotalSamples[n]
+			r.Total += c.Total(n)
+			r.TotalSamples += samples
 		}
 	}
 	out := rows[:0]
@@ -67,6 +74,27 @@ func SortByTotal(rows []FunctionCost) {
 	})
 }
 
+// NodesOf returns the nodes of a function, parents before their children. The
+// slice must not be changed.
+func (t *Tree) NodesOf(f profile.FunctionID) []NodeID {
+	t.byFunc.Do(func() {
+		t.nodeAt = make([]uint32, len(t.Profile.Functions)+1)
+		for _, f := range t.Function[1:] {
+			t.nodeAt[f+1]++
+		}
+		for i := range t.Profile.Functions {
+			t.nodeAt[i+1] += t.nodeAt[i]
+		}
+		next := append([]uint32(nil), t.nodeAt...)
+		t.nodes = make([]NodeID, t.Len()-1)
+		for n, f := range t.Function[1:] {
+			t.nodes[next[f]] = NodeID(n + 1)
+			next[f]++
+		}
+	})
+	return t.nodes[t.nodeAt[f]:t.nodeAt[f+1]]
+}
+
 // Edge is a call relation of one function to another, with its cost.
 type Edge struct {
 	Function profile.FunctionID // 0: the outer end of the stack
@@ -78,9 +106,9 @@ type Edge struct {
 // brings about; together they are f's total.
 func (t *Tree) Callers(c *Cost, f profile.FunctionID) []Edge {
 	sum := map[profile.FunctionID]Edge{}
-	for n := 1; n < t.Len(); n++ {
-		if t.Function[n] == f && t.Outermost[n] {
-			t.addEdge(sum, t.Function[t.Parent[n]], c, NodeID(n))
+	for _, n := range t.NodesOf(f) {
+		if t.Outermost[n] {
+			t.addEdge(sum, t.Function[t.Parent[n]], c, n)
 		}
 	}
 	return sortedEdges(sum)
@@ -91,13 +119,13 @@ func (t *Tree) Callers(c *Cost, f profile.FunctionID) []Edge {
 // calls itself is its own callee.
 func (t *Tree) Callees(c *Cost, f profile.FunctionID) []Edge {
 	sum := map[profile.FunctionID]Edge{}
-	for n := 1; n < t.Len(); n++ {
-		if t.Function[n] != f || !t.Outermost[n] {
+	for _, n := range t.NodesOf(f) {
+		if !t.Outermost[n] {
 			continue
 		}
 		open := map[profile.FunctionID]int{}
-		t.each(NodeID(n), func(m NodeID) bool {
-			if m != NodeID(n) && t.Function[t.Parent[m]] == f {
+		t.each(n, func(m NodeID) bool {
+			if m != n && t.Function[t.Parent[m]] == f {
 				if open[t.Function[m]] == 0 {
 					t.addEdge(sum, t.Function[m], c, m)
 				}
@@ -105,7 +133,7 @@ func (t *Tree) Callees(c *Cost, f profile.FunctionID) []Edge {
 			}
 			return true
 		}, func(m NodeID) {
-			if m != NodeID(n) && t.Function[t.Parent[m]] == f {
+			if m != n && t.Function[t.Parent[m]] == f {
 				open[t.Function[m]]--
 			}
 		})
@@ -114,13 +142,13 @@ func (t *Tree) Callees(c *Cost, f profile.FunctionID) []Edge {
 }
 
 func (t *Tree) addEdge(sum map[profile.FunctionID]Edge, f profile.FunctionID, c *Cost, n NodeID) {
-	if c.TotalSamples[n] == 0 {
+	if c.TotalSamples(n) == 0 {
 		return
 	}
 	e := sum[f]
 	e.Function = f
-	e.Value += c.Total[n]
-	e.Samples += c.TotalSamples[n]
+	e.Value += c.Total(n)
+	e.Samples += c.TotalSamples(n)
 	sum[f] = e
 }
 
@@ -146,11 +174,11 @@ func (t *Tree) SpreadPoint(c *Cost, share float64) NodeID {
 	for {
 		best := NodeID(0)
 		for _, m := range t.Children(n) {
-			if best == 0 || c.Total[m] > c.Total[best] {
+			if best == 0 || c.Total(m) > c.Total(best) {
 				best = m
 			}
 		}
-		if best == 0 || c.Total[best] == 0 || float64(c.Total[best]) < share*float64(c.Total[n]) {
+		if best == 0 || c.Total(best) == 0 || float64(c.Total(best)) < share*float64(c.Total(n)) {
 			return n
 		}
 		n = best

@@ -51,7 +51,7 @@ type LayoutOptions struct {
 // left edge of their parent; what is left at the right is the parent's self cost.
 func (t *Tree) Layout(c *Cost, o LayoutOptions) *Layout {
 	l := &Layout{}
-	l.add(o.Root, 0, 0, c.Total[o.Root], c.Self[o.Root], 0)
+	l.add(o.Root, 0, 0, c.Total(o.Root), c.Self(o.Root), 0)
 	var order []NodeID
 	for i := 0; i < len(l.Node); i++ {
 		if l.Hidden[i] > 0 {
@@ -61,7 +61,7 @@ func (t *Tree) Layout(c *Cost, o LayoutOptions) *Layout {
 		order = order[:0]
 		hidden, thin := int32(0), int64(0)
 		for _, m := range t.Children(n) {
-			switch w := c.Total[m]; {
+			switch w := c.Total(m); {
 			case w == 0:
 			case w < o.MinWidth:
 				hidden++
@@ -72,8 +72,8 @@ func (t *Tree) Layout(c *Cost, o LayoutOptions) *Layout {
 		}
 		t.sort(order, c, o.Order)
 		for _, m := range order {
-			l.add(m, l.Depth[i]+1, x, c.Total[m], c.Self[m], 0)
-			x += c.Total[m]
+			l.add(m, l.Depth[i]+1, x, c.Total(m), c.Self(m), 0)
+			x += c.Total(m)
 		}
 		if hidden > 0 {
 			l.add(n, l.Depth[i]+1, x, thin, 0, hidden)
@@ -104,8 +104,8 @@ func (t *Tree) sort(nodes []NodeID, c *Cost, o Order) {
 		})
 	default:
 		sort.Slice(nodes, func(i, j int) bool {
-			if c.Total[nodes[i]] != c.Total[nodes[j]] {
-				return c.Total[nodes[i]] > c.Total[nodes[j]]
+			if c.Total(nodes[i]) != c.Total(nodes[j]) {
+				return c.Total(nodes[i]) > c.Total(nodes[j])
 			}
 			return nodes[i] < nodes[j]
 		})

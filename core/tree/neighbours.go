@@ -37,14 +37,13 @@ func (t *Tree) Around(c *Cost, f profile.FunctionID, levels, most int) Neighbour
 	a := around{t: t, c: c, value: map[place]*Neighbour{}, links: map[[2]place]int64{}}
 	var h Neighbourhood
 	middle := place{0, f}
-	for n := 1; n < t.Len(); n++ {
-		node := NodeID(n)
-		if t.Function[n] != f || !t.Outermost[n] || c.TotalSamples[n] == 0 {
+	for _, node := range t.NodesOf(f) {
+		if !t.Outermost[node] || c.TotalSamples(node) == 0 {
 			continue
 		}
-		v, k := c.Total[n], c.TotalSamples[n]
+		v, k := c.Total(node), c.TotalSamples(node)
 		h.Total += v
-		h.Self += c.Self[n]
+		h.Self += c.Self(node)
 		a.add(middle, v, k)
 		below, at := middle, t.Parent[node]
 		for level := 1; level <= levels && at != 0; level++ {
@@ -86,12 +85,12 @@ func (a *around) down(n NodeID, at place, levels int) {
 		return
 	}
 	for _, m := range a.t.Children(n) {
-		if a.c.TotalSamples[m] == 0 {
+		if a.c.TotalSamples(m) == 0 {
 			continue
 		}
 		to := place{at.level + 1, a.t.Function[m]}
-		a.add(to, a.c.Total[m], a.c.TotalSamples[m])
-		a.links[[2]place{at, to}] += a.c.Total[m]
+		a.add(to, a.c.Total(m), a.c.TotalSamples(m))
+		a.links[[2]place{at, to}] += a.c.Total(m)
 		a.down(m, to, levels)
 	}
 }
@@ -176,7 +175,7 @@ type Graph struct {
 func (t *Tree) Calls(c *Cost, rows []FunctionCost, most int, share float64) Graph {
 	sorted := append([]FunctionCost(nil), rows...)
 	SortByTotal(sorted)
-	least := int64(share * float64(c.Total[0]))
+	least := int64(share * float64(c.Total(0)))
 	var g Graph
 	at := make([]int32, len(t.Profile.Functions)) // 0: left out, else one more than the position
 	for _, r := range sorted {
@@ -189,17 +188,17 @@ func (t *Tree) Calls(c *Cost, rows []FunctionCost, most int, share float64) Grap
 		}
 	}
 	sum := map[[2]int32]int64{}
-	for n := 1; n < t.Len(); n++ {
+	for n := NodeID(1); int(n) < t.Len(); n++ {
 		p := t.Parent[n]
-		if p == 0 || !t.Outermost[n] || c.TotalSamples[n] == 0 {
+		if p == 0 || !t.Outermost[n] || c.TotalSamples(n) == 0 {
 			continue
 		}
 		from, to := at[t.Function[p]], at[t.Function[n]]
 		if from == 0 || to == 0 {
-			g.HiddenCalls += c.Total[n]
+			g.HiddenCalls += c.Total(n)
 			continue
 		}
-		sum[[2]int32{from, to}] += c.Total[n]
+		sum[[2]int32{from, to}] += c.Total(n)
 	}
 	for l, v := range sum {
 		if v < least {

@@ -59,8 +59,8 @@ func TestNeighboursConserve(t *testing.T) {
 		for _, f := range g.Functions {
 			self += f.Self
 		}
-		if self != c.Total[0] || len(g.Functions) > 6 || len(g.Functions)+g.HiddenFunctions != len(tr.Functions(c)) {
-			t.Errorf("the graph has %d of %d, %d functions and %d hidden", self, c.Total[0], len(g.Functions), g.HiddenFunctions)
+		if self != c.Total(0) || len(g.Functions) > 6 || len(g.Functions)+g.HiddenFunctions != len(tr.Functions(c)) {
+			t.Errorf("the graph has %d of %d, %d functions and %d hidden", self, c.Total(0), len(g.Functions), g.HiddenFunctions)
 		}
 	}
 }
@@ -73,7 +73,7 @@ func TestPaths(t *testing.T) {
 	c := tr.Cost(0, scope.Scope{})
 	var walk func(n tree.NodeID)
 	walk = func(n tree.NodeID) {
-		sum := c.Self[n]
+		sum := c.Self(n)
 		for _, s := range tr.Below(c, n) {
 			sum += s.Total
 			if s.More {
@@ -82,8 +82,8 @@ func TestPaths(t *testing.T) {
 				t.Fatal("there are steps behind the last one")
 			}
 		}
-		if sum != c.Total[n] {
-			t.Fatalf("node %d has %d, its steps %d", n, c.Total[n], sum)
+		if sum != c.Total(n) {
+			t.Fatalf("node %d has %d, its steps %d", n, c.Total(n), sum)
 		}
 	}
 	walk(0)
@@ -105,7 +105,7 @@ func TestPaths(t *testing.T) {
 		}
 		up([]profile.FunctionID{s.Function}, s.Total, 0)
 	}
-	if sum != c.Total[0] {
-		t.Errorf("the leaves have %d, the total is %d", sum, c.Total[0])
+	if sum != c.Total(0) {
+		t.Errorf("the leaves have %d, the total is %d", sum, c.Total(0))
 	}
 }

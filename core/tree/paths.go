@@ -19,8 +19,8 @@ type Step struct {
 func (t *Tree) Below(c *Cost, n NodeID) []Step {
 	var out []Step
 	for _, m := range t.Children(n) {
-		if c.TotalSamples[m] > 0 {
-			out = append(out, Step{t.Function[m], m, c.Self[m], c.Total[m], c.TotalSamples[m], c.TotalSamples[m] > c.SelfSamples[m]})
+		if c.TotalSamples(m) > 0 {
+			out = append(out, Step{t.Function[m], m, c.Self(m), c.Total(m), c.TotalSamples(m), c.TotalSamples(m) > c.SelfSamples(m)})
 		}
 	}
 	sortSteps(out)
@@ -45,11 +45,14 @@ func (t *Tree) Leaves(c *Cost, path []profile.FunctionID) []Step {
 		s.Samples += samples
 		s.More = s.More || t.Parent[at] != 0
 	}
-	for n := 1; n < t.Len(); n++ {
-		if c.SelfSamples[n] == 0 {
+	last := NodeID(0) // several stacks may have one node; they stand together
+	for _, leaf := range t.leaves {
+		n := t.NodeOf[leaf]
+		if n == last || c.SelfSamples(n) == 0 {
 			continue
 		}
-		at := NodeID(n)
+		last = n
+		at := n
 		fits := true
 		for _, f := range path {
 			if at == 0 || t.Function[at] != f {
@@ -59,7 +62,7 @@ func (t *Tree) Leaves(c *Cost, path []profile.FunctionID) []Step {
 			at = t.Parent[at]
 		}
 		if fits && at != 0 {
-			add(at, c.Self[n], c.SelfSamples[n])
+			add(at, c.Self(n), c.SelfSamples(n))
 		}
 	}
 	out := make([]Step, 0, len(sum))

@@ -39,27 +39,22 @@ func (t *Tree) Search(c *Cost, root NodeID, text string) Matches {
 		hit[f] = f != 0 && strings.Contains(names[f], text)
 	}
 	seen := make([]bool, len(t.Profile.Functions))
-	// Parents come before their children.
-	const inside, below = 1, 2 // of the root of the search; of a function that matches
-	state := make([]uint8, t.Len())
-	state[root] = inside
-	for i := int(root); i < t.Len(); i++ {
-		n := NodeID(i)
-		if n != root {
-			state[n] = state[t.Parent[n]]
-		}
-		if state[n] == 0 || c.TotalSamples[n] == 0 {
+	covered := root // nodes before this are below one that matches
+	for n, end := max(root, 1), t.end[root]; n < end; n++ {
+		samples := c.TotalSamples(n)
+		if samples == 0 {
+			n = t.end[n] - 1
 			continue
 		}
 		f := t.Function[n]
-		if n == 0 || !hit[f] {
+		if !hit[f] {
 			continue
 		}
-		if state[n]&below == 0 {
-			m.Value += c.Total[n]
-			m.Samples += c.TotalSamples[n]
+		if n >= covered {
+			covered = t.end[n]
+			m.Value += c.Total(n)
+			m.Samples += samples
 		}
-		state[n] |= below
 		m.Nodes++
 		if !seen[f] {
 			seen[f] = true

@@ -26,14 +26,14 @@ func TestShapesConserve(t *testing.T) {
 			for _, sc := range []scope.Scope{{}, scope.Between(2e8, 9e8)} {
 				c := tr.Cost(0, sc)
 				var self, want int64
-				for n := range tr.Len() {
-					self += c.Self[n]
-					below := c.Self[n]
-					for _, m := range tr.Children(tree.NodeID(n)) {
-						below += c.Total[m]
+				for n := tree.NodeID(0); int(n) < tr.Len(); n++ {
+					self += c.Self(n)
+					below := c.Self(n)
+					for _, m := range tr.Children(n) {
+						below += c.Total(m)
 					}
-					if below != c.Total[n] {
-						t.Fatalf("%+v: node %d has %d, with what is below it %d", s, n, c.Total[n], below)
+					if below != c.Total(n) {
+						t.Fatalf("%+v: node %d has %d, with what is below it %d", s, n, c.Total(n), below)
 					}
 				}
 				in := sc.Contains(p)
@@ -42,8 +42,8 @@ func TestShapesConserve(t *testing.T) {
 						want += p.Samples.Values[0][i]
 					}
 				}
-				if self != want || c.Total[0] != want {
-					t.Errorf("%+v: self costs sum to %d, the total is %d, want %d", s, self, c.Total[0], want)
+				if self != want || c.Total(0) != want {
+					t.Errorf("%+v: self costs sum to %d, the total is %d, want %d", s, self, c.Total(0), want)
 				}
 			}
 		}
@@ -97,7 +97,7 @@ func TestShapes(t *testing.T) {
 			}
 			return -1
 		}
-		return c.Total[n]
+		return c.Total(n)
 	}
 	for _, x := range []struct {
 		shape tree.Shape

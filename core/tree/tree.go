@@ -18,8 +18,10 @@ import (
 // number of a node is the same whenever the tree of one profile is built.
 type NodeID uint32
 
-// Tree is the shape: one node for each distinct path of functions. Parents
-// come before their children.
+// Tree is the shape: one node for each distinct path of functions. Nodes are
+// numbered as one meets them on the way through the tree, parents before their
+// children and siblings in the order in which they were first seen, so that
+// what is below a node are the nodes from it up to its End.
 type Tree struct {
 	Profile  *profile.Profile
 	Parent   []NodeID
@@ -30,18 +32,24 @@ type Tree struct {
 	// costs of a function are summed over these, so recursion counts once.
 	Outermost []bool
 	NodeOf    []NodeID // by stack
+	end       []NodeID // by node: the first behind what is below it
 	children  []NodeID // all nodes but the root, grouped by parent
 	begin     []uint32 // where a node's children begin in children
 	// Scopes are asked about the samples as they were collected: base, and the
 	// position there of each sample of Profile; nil where that is its own.
 	base     *profile.Profile
 	sampleOf []int32
-	// Samples are added up by the stack that they end in before the tree is
-	// touched: these are few beside the nodes, and stay in the processor's cache.
-	leaves []profile.StackID // the stacks that samples have, in their order
+	// Samples are added up by the stack that they end in, its leaf. These are in
+	// the order of their nodes, so that what ends below a node stands together:
+	// a sum over it is the difference of two running sums.
+	leaves []profile.StackID // the stacks that samples have
+	leafOf []uint32          // by sample: the position of its stack in leaves
+	leafAt []uint32          // by node: how many leaves are before those of the node; one more at the end
 	lower  sync.Once
 	names  []string // of functions, for searching
-	leafOf []uint32 // by sample: the position of its stack in leaves
+	byFunc sync.Once
+	nodes  []NodeID // grouped by function
+	nodeAt []uint32 // where a function's begin in nodes
 }
 
 type nodeKey struct {
@@ -103,11 +111,48 @@ func build(p *profile.Profile, fold folding) *Tree {
 		t.Inlined[n] = t.Inlined[n] && frame.Inlined
 		t.NodeOf[s] = n
 	}
+	t.number()
 	t.link()
 	t.markOutermost()
 	t.markLeaves()
 	return t
 }
+
+// number gives the nodes, which are in the order in which their stacks were
+// found, the numbers in the order of the tree.
+func (t *Tree) number() {
+	n := t.Len()
+	size := make([]NodeID, n) // of the node with all below it
+	for i := n - 1; i >= 0; i-- {
+		size[i]++
+		if i > 0 {
+			size[t.Parent[i]] += size[i]
+		}
+	}
+	// Siblings come in the order in which they were found, each behind what is
+	// below the one before.
+	to, next := make([]NodeID, n), make([]NodeID, n)
+	next[0] = 1
+	for i := 1; i < n; i++ {
+		p := t.Parent[i]
+		to[i] = next[p]
+		next[p] += size[i]
+		next[i] = to[i] + 1
+	}
+	parent, function, depth, inlined := make([]NodeID, n), make([]profile.FunctionID, n), make([]int32, n), make([]bool, n)
+	t.end = make([]NodeID, n)
+	for i := range n {
+		at := to[i]
+		parent[at], function[at], depth[at], inlined[at], t.end[at] = to[t.Parent[i]], t.Function[i], t.Depth[i], t.Inlined[i], at+size[i]
+	}
+	t.Parent, t.Function, t.Depth, t.Inlined = parent, function, depth, inlined
+	for s, i := range t.NodeOf {
+		t.NodeOf[s] = to[i]
+	}
+}
+
+// End returns the node behind n and all that is below it.
+func (t *Tree) End(n NodeID) NodeID { return t.end[n] }
 
 // above returns the nearest node of a function on the way from a node to the
 // root, that node included; 0 where there is none.
@@ -163,16 +208,18 @@ func (t *Tree) link() {
 // first seen. The slice must not be changed.
 func (t *Tree) Children(n NodeID) []NodeID { return t.children[t.begin[n]:t.begin[n+1]] }
 
-// markOutermost walks the tree once, with a count of the functions on the way.
+// markOutermost finds for each node whether its function is above it, too: it
+// is while the way through the tree has not come to the End of that one.
 func (t *Tree) markOutermost() {
 	t.Outermost = make([]bool, t.Len())
-	onPath := make([]uint32, len(t.Profile.Functions))
-	t.each(0, func(n NodeID) bool {
+	until := make([]NodeID, len(t.Profile.Functions)) // by function
+	for n := 1; n < t.Len(); n++ {
 		f := t.Function[n]
-		t.Outermost[n] = onPath[f] == 0 && n != 0
-		onPath[f]++
-		return true
-	}, func(n NodeID) { onPath[t.Function[n]]-- })
+		if NodeID(n) >= until[f] {
+			t.Outermost[n] = true
+			until[f] = t.end[n]
+		}
+	}
 }
 
 // each visits the nodes below and including from, parents first. Where enter
@@ -213,20 +260,40 @@ func (t *Tree) Path(n NodeID) []NodeID {
 }
 
 func (t *Tree) markLeaves() {
-	at := make([]uint32, t.Profile.Stacks.Len())
+	has := make([]bool, t.Profile.Stacks.Len())
+	for _, s := range t.Profile.Samples.Stack {
+		has[s] = true
+	}
+	t.leafAt = make([]uint32, t.Len()+1)
+	for s, is := range has {
+		if is {
+			t.leafAt[t.NodeOf[s]+1]++
+		}
+	}
+	for i := range t.Len() {
+		t.leafAt[i+1] += t.leafAt[i]
+	}
+	next := append([]uint32(nil), t.leafAt...)
+	t.leaves = make([]profile.StackID, t.leafAt[t.Len()])
+	at := make([]uint32, len(has))
+	for s, is := range has {
+		if is {
+			n := t.NodeOf[s]
+			at[s] = next[n]
+			t.leaves[next[n]] = profile.StackID(s)
+			next[n]++
+		}
+	}
 	t.leafOf = make([]uint32, len(t.Profile.Samples.Stack))
 	for i, s := range t.Profile.Samples.Stack {
-		if at[s] == 0 {
-			t.leaves = append(t.leaves, s)
-			at[s] = uint32(len(t.leaves))
-		}
-		t.leafOf[i] = at[s] - 1
+		t.leafOf[i] = at[s]
 	}
 }
 
 // byLeaf adds up one measure over the samples in scope, by t.leaves.
 func (t *Tree) byLeaf(measure int, sc scope.Scope) (value, samples []int64) {
-	value, samples = make([]int64, len(t.leaves)), make([]int64, len(t.leaves))
+	n := len(t.leaves)
+	value, samples = make([]int64, n, n+1), make([]int64, n, n+1) // one more for the running sums
 	values := t.Profile.Samples.Values[measure]
 	in := t.in(sc)
 	if in == nil {
@@ -270,33 +337,42 @@ func (t *Tree) in(sc scope.Scope) []bool {
 
 // Cost is what the samples in a scope add up to, by node.
 type Cost struct {
-	Self, Total               []int64 // in the measure's unit
-	SelfSamples, TotalSamples []int64 // how many samples of this measure that rests on
-	Measure                   int
+	Measure int
+	tree    *Tree
+	value   []int64 // running sums over the tree's leaves, in the measure's unit
+	samples []int64 // the same of how many samples of this measure that rests on
 }
 
 // Cost adds up one measure over the samples in scope.
 func (t *Tree) Cost(measure int, sc scope.Scope) *Cost {
-	n := t.Len()
-	c := &Cost{Measure: measure}
 	value, samples := t.byLeaf(measure, sc)
-	spread := func(of []int64) (self, total []int64) {
-		self, total = make([]int64, n), make([]int64, n)
-		for l, s := range t.leaves {
-			self[t.NodeOf[s]] += of[l]
-		}
-		copy(total, self)
-		for i := n - 1; i > 0; i-- {
-			if v := total[i]; v != 0 {
-				total[t.Parent[i]] += v
-			}
-		}
-		return self, total
+	return &Cost{measure, t, running(value), running(samples)}
+}
+
+// running replaces values by the sums of all before each, and adds the sum of all.
+func running(values []int64) []int64 {
+	sum := int64(0)
+	for i, v := range values {
+		values[i] = sum
+		sum += v
 	}
-	// Values and numbers of samples are two things that two processors can do.
-	var both sync.WaitGroup
-	both.Go(func() { c.SelfSamples, c.TotalSamples = spread(samples) })
-	c.Self, c.Total = spread(value)
-	both.Wait()
-	return c
+	return append(values, sum)
+}
+
+// Total is the cost of a node and all below it, in the measure's unit.
+func (c *Cost) Total(n NodeID) int64 {
+	return c.value[c.tree.leafAt[c.tree.end[n]]] - c.value[c.tree.leafAt[n]]
+}
+
+// Self is the cost of a node alone, in the measure's unit.
+func (c *Cost) Self(n NodeID) int64 { return c.value[c.tree.leafAt[n+1]] - c.value[c.tree.leafAt[n]] }
+
+// TotalSamples is how many samples Total rests on.
+func (c *Cost) TotalSamples(n NodeID) int64 {
+	return c.samples[c.tree.leafAt[c.tree.end[n]]] - c.samples[c.tree.leafAt[n]]
+}
+
+// SelfSamples is how many samples Self rests on.
+func (c *Cost) SelfSamples(n NodeID) int64 {
+	return c.samples[c.tree.leafAt[n+1]] - c.samples[c.tree.leafAt[n]]
 }

@@ -33,12 +33,22 @@ func every(t *testing.T, check func(t *testing.T, p *profile.Profile, tr *tree.T
 
 func TestSelfCostsSumToTheTotal(t *testing.T) {
 	every(t, func(t *testing.T, _ *profile.Profile, tr *tree.Tree, c *tree.Cost, want int64) {
-		if c.Total[0] != want {
-			t.Fatalf("the root's total is %d, the samples in scope sum to %d", c.Total[0], want)
+		if c.Total(0) != want {
+			t.Fatalf("the root's total is %d, the samples in scope sum to %d", c.Total(0), want)
 		}
 		var nodes, functions int64
-		for _, v := range c.Self {
-			nodes += v
+		for n := tree.NodeID(0); int(n) < tr.Len(); n++ {
+			nodes += c.Self(n)
+			below := c.Self(n)
+			for _, m := range tr.Children(n) {
+				below += c.Total(m)
+				if m <= n || tr.End(m) > tr.End(n) {
+					t.Fatalf("node %d, up to %d, is below %d, up to %d", m, tr.End(m), n, tr.End(n))
+				}
+			}
+			if below != c.Total(n) {
+				t.Fatalf("node %d has %d, its parts %d", n, c.Total(n), below)
+			}
 		}
 		for _, r := range tr.Functions(c) {
 			functions += r.Self
@@ -101,7 +111,7 @@ func TestCallersSumToTheTotal(t *testing.T) {
 // under a box and its own self cost are exactly as wide as the box.
 func TestLayoutConserves(t *testing.T) {
 	every(t, func(t *testing.T, _ *profile.Profile, tr *tree.Tree, c *tree.Cost, _ int64) {
-		for _, o := range []tree.LayoutOptions{{MinWidth: 1}, {MinWidth: c.Total[0] / 50, Order: tree.ByName}, {Root: tree.NodeID(tr.Len() / 3), MinWidth: c.Total[0] / 400, Order: tree.ByFirst}} {
+		for _, o := range []tree.LayoutOptions{{MinWidth: 1}, {MinWidth: c.Total(0) / 50, Order: tree.ByName}, {Root: tree.NodeID(tr.Len() / 3), MinWidth: c.Total(0) / 400, Order: tree.ByFirst}} {
 			l := tr.Layout(c, o)
 			under := make([]int64, len(l.Node))
 			hidden := 0
@@ -138,8 +148,8 @@ func TestSearchCoversEachSampleOnce(t *testing.T) {
 	p := made.Profile(5, made.Small)
 	tr := tree.New(p)
 	c := tr.Cost(0, scope.Scope{})
-	if m := tr.Search(c, 0, "FN"); m.Value != c.Total[0] {
-		t.Errorf("a search for all covers %d of %d", m.Value, c.Total[0])
+	if m := tr.Search(c, 0, "FN"); m.Value != c.Total(0) {
+		t.Errorf("a search for all covers %d of %d", m.Value, c.Total(0))
 	}
 	var want int64
 	for i, s := range p.Samples.Stack {
@@ -233,7 +243,7 @@ func BenchmarkLayout(b *testing.B) {
 	tr := tree.New(made.Profile(1, wide))
 	c := tr.Cost(0, scope.Scope{})
 	for b.Loop() {
-		tr.Layout(c, tree.LayoutOptions{MinWidth: c.Total[0] / 1000})
+		tr.Layout(c, tree.LayoutOptions{MinWidth: c.Total(0) / 1000})
 	}
 }
 
@@ -265,7 +275,7 @@ func TestFoldedRuntime(t *testing.T) {
 		sum += r.Self
 	}
 	want := map[string][2]int64{"run": {10, 50}, "main": {10, 40}, "pull": {20, 20}, "copy": {10, 10}}
-	if !maps.Equal(got, want) || sum != p.Total(0) || c.Total[0] != sum {
+	if !maps.Equal(got, want) || sum != p.Total(0) || c.Total(0) != sum {
 		t.Errorf("%v, want %v; self costs sum to %d of %d", got, want, sum, p.Total(0))
 	}
 	if whole := tree.New(p); whole.Len() <= tr.Len() {

@@ -23,24 +23,30 @@ const filter = text('filter')
 
 type Row = { at: number; pinned: boolean }
 
+// Lists can have tens of thousands of functions, so what is reactive is read
+// once and not for each of them.
 const sorted = computed(() => {
   const order = props.hot.functions.map((_, i) => i)
-  const key = by.value === 'total' ? props.hot.sum_total : props.hot.self
-  return order.sort((a, b) => key[b] - key[a] || a - b)
+  const key = props.hot.sum_total
+  return by.value === 'total' ? order.sort((a, b) => key[b] - key[a] || a - b) : order
 })
 const rows = computed<Row[]>(() => {
   const needle = filter.value.toLowerCase()
-  const fits = (i: number) => !needle || props.hot.functions[i].name.toLowerCase().includes(needle)
-  const pinned = sorted.value.filter((i) => props.pins.includes(props.hot.functions[i].name))
-  return [
-    ...pinned.map((at) => ({ at, pinned: true })),
-    ...sorted.value.filter((i) => fits(i) && !props.pins.includes(props.hot.functions[i].name)).map((at) => ({ at, pinned: false })),
-  ]
+  const pins = new Set(props.pins)
+  const functions = props.hot.functions
+  const pinned: Row[] = []
+  const rest: Row[] = []
+  for (const at of sorted.value) {
+    const name = functions[at].name
+    if (pins.size && pins.has(name)) pinned.push({ at, pinned: true })
+    else if (!needle || name.toLowerCase().includes(needle)) rest.push({ at, pinned: false })
+  }
+  return [...pinned, ...rest]
 })
 
 const scroller = ref<HTMLElement>()
 const height = 40
-const virtual = useVirtualizer(computed(() => ({ count: rows.value.length, getScrollElement: () => scroller.value ?? null, estimateSize: () => height, overscan: 10 })))
+const virtual = useVirtualizer(computed(() => ({ count: rows.value.length, getScrollElement: () => scroller.value ?? null, estimateSize: () => height, overscan: 3 })))
 const swatch = (i: number) => {
   const f = props.hot.functions[i]
   const ink = inkOf(f.kind, f.area, dark.value)

@@ -53,31 +53,31 @@ function samples(i: number): string {
   return `${count(n)} ±${percent(halfWidth(n, props.hot.samples))}`
 }
 
-const value = (i: number): number | string => {
-  const h = props.hot
-  switch (sort.value) {
+// Lists can have tens of thousands of functions, so what is reactive is read
+// once and not for each of them.
+const keyOf = (h: Hot, by: string): number[] | string[] => {
+  switch (by) {
     case 'total':
     case 'totalshare':
-      return h.sum_total[i]
+      return h.sum_total
     case 'samples':
-      return h.self_samples[i]
+      return h.self_samples
     case 'name':
-      return h.functions[i].short
+      return h.functions.map((f) => f.short)
     case 'module':
     case 'kind':
     case 'file':
-      return columns.find((c) => c.key === sort.value)!.cell(i)
+      return h.functions.map((_, i) => columns.find((c) => c.key === by)!.cell(i))
   }
-  return h.self[i]
+  return h.self
 }
 const order = computed(() => {
-  const list = props.hot.functions.map((_, i) => i)
-  const down = typeof value(0) !== 'string'
-  return list.sort((a, b) => {
-    const [x, y] = [value(a), value(b)]
-    if (x === y) return props.hot.self[b] - props.hot.self[a] || a - b
-    return (x < y ? -1 : 1) * (down ? -1 : 1)
-  })
+  const self = props.hot.self
+  const list = self.map((_, i) => i)
+  const keys = keyOf(props.hot, sort.value)
+  if (keys === self) return list // they come in this order
+  const up = typeof keys[0] === 'string' ? 1 : -1
+  return list.sort((a, b) => (keys[a] === keys[b] ? self[b] - self[a] || a - b : keys[a] < keys[b] ? -up : up))
 })
 
 type Row = { key: string; at?: number; pinned?: boolean; edge?: Edge; of?: number; head?: string; self?: number; total?: number; n?: number; text?: string }
@@ -91,38 +91,45 @@ const closed = ref(new Set<string>())
 const groupOf = (i: number): string => (group.value === 'module' ? props.hot.functions[i].module || 'unknown' : group.value === 'kind' ? kindText(props.hot.functions[i].kind) : props.hot.functions[i].file || 'file unknown')
 const rows = computed<Row[]>(() => {
   const needle = filter.value.toLowerCase()
-  const fits = (i: number) => !needle || props.hot.functions[i].name.toLowerCase().includes(needle)
-  const name = (i: number) => props.hot.functions[i].name
+  const { functions, self } = props.hot
+  const pins = new Set(props.pins)
+  const fits = (i: number) => !needle || functions[i].name.toLowerCase().includes(needle)
+  const isPinned = (i: number) => pins.size > 0 && pins.has(functions[i].name)
+  const open = opened.value
   const out: Row[] = []
   const put = (i: number, pinned: boolean) => {
     out.push({ key: `${pinned ? 'p' : 'f'}${i}`, at: i, pinned })
-    if (name(i) !== opened.value) return
+    if (!open || functions[i].name !== open) return
     const d = card.data.value
     if (!d || d.function.name !== opened.value) out.push({ key: 'wait', text: 'Asking for its callers …' })
     else if (!d.callers.length) out.push({ key: 'none', text: 'Nobody calls it: the stack begins here.' })
     else d.callers.slice(0, 40).forEach((e, k) => out.push({ key: `c${k}`, edge: e, of: d.total }))
   }
+  order.value.filter(isPinned).forEach((i) => put(i, true))
   const list = order.value.filter(fits)
-  const pinned = order.value.filter((i) => props.pins.includes(name(i)))
-  pinned.forEach((i) => put(i, true))
-  const rest = list.filter((i) => !props.pins.includes(name(i)))
   if (!group.value) {
-    rest.forEach((i) => put(i, false))
+    for (const i of list) if (!isPinned(i)) put(i, false)
     return out
   }
   const by = new Map<string, number[]>()
-  for (const i of list) by.set(groupOf(i), [...(by.get(groupOf(i)) ?? []), i])
-  const sum = (is: number[]) => is.reduce((n, i) => n + props.hot.self[i], 0)
-  for (const [head, is] of [...by].sort((a, b) => sum(b[1]) - sum(a[1]))) {
-    out.push({ key: `g${head}`, head, self: sum(is), n: is.length })
-    if (!closed.value.has(head)) is.filter((i) => !props.pins.includes(name(i))).forEach((i) => put(i, false))
+  const sum = new Map<string, number>()
+  for (const i of list) {
+    const head = groupOf(i)
+    const is = by.get(head)
+    if (is) is.push(i)
+    else by.set(head, [i])
+    sum.set(head, (sum.get(head) ?? 0) + self[i])
+  }
+  for (const [head, is] of [...by].sort((a, b) => sum.get(b[0])! - sum.get(a[0])!)) {
+    out.push({ key: `g${head}`, head, self: sum.get(head)!, n: is.length })
+    if (!closed.value.has(head)) for (const i of is) if (!isPinned(i)) put(i, false)
   }
   return out
 })
 
 const scroller = ref<HTMLElement>()
 const height = 30
-const virtual = useVirtualizer(computed(() => ({ count: rows.value.length, getScrollElement: () => scroller.value ?? null, estimateSize: () => height, overscan: 14 })))
+const virtual = useVirtualizer(computed(() => ({ count: rows.value.length, getScrollElement: () => scroller.value ?? null, estimateSize: () => height, overscan: 4 })))
 const swatch = (f: Hot['functions'][number]) => {
   const ink = inkOf(f.kind, f.area, dark.value)
   return { background: ink.fill, borderColor: ink.edge }
