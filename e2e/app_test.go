@@ -177,7 +177,13 @@ func value[T any](p *page, expression string) T {
 // until waits for an expression in the page to be true; a promise is waited for.
 func (p *page) until(what, expression string) {
 	p.t.Helper()
-	deadline := time.Now().Add(15 * time.Second)
+	p.within(15*time.Second, what, expression)
+}
+
+// within waits longer, or less.
+func (p *page) within(limit time.Duration, what, expression string) {
+	p.t.Helper()
+	deadline := time.Now().Add(limit)
 	for {
 		if value[bool](p, "(async () => !!(await ("+expression+")))()") {
 			return

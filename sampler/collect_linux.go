@@ -559,9 +559,17 @@ func (s *session) result(err, sinkErr error) (*Result, error) {
 	if err != nil {
 		s.facts.Warn("fault", "The collector met a fault: "+err.Error()+".", "Take it again; if it happens again, report it.")
 	}
+	var sources []profile.Source
+	if s.o.Settings.WithSource {
+		sources = s.sources()
+		for i := 0; i < len(sources) && sinkErr == nil; i++ {
+			sinkErr = s.sink.Source(sources[i])
+		}
+		res.SinkErr = sinkErr
+	}
 	if sinkErr == nil {
 		res.SinkErr = s.sink.Facts(s.facts)
 	}
-	res.Take = &profile.Take{Settings: s.o.Settings, Machine: s.machine, Facts: s.facts, Profile: s.builder.Profile(), Whole: res.SinkErr == nil}
+	res.Take = &profile.Take{Settings: s.o.Settings, Machine: s.machine, Facts: s.facts, Profile: s.builder.Profile(), Sources: sources, Whole: res.SinkErr == nil}
 	return res, nil
 }

@@ -32,6 +32,7 @@ type noSink struct{}
 func (noSink) Begin(profile.Settings, profile.Machine) error { return nil }
 func (noSink) Append(*profile.Profile) error                 { return nil }
 func (noSink) Facts(profile.Facts) error                     { return nil }
+func (noSink) Source(profile.Source) error                   { return nil }
 
 func count(ctx context.Context, o CountOptions) (*Counts, error) {
 	if len(o.Functions) == 0 {

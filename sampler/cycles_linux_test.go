@@ -19,6 +19,7 @@ type discard struct{}
 func (discard) Begin(profile.Settings, profile.Machine) error { return nil }
 func (discard) Append(*profile.Profile) error                 { return nil }
 func (discard) Facts(profile.Facts) error                     { return nil }
+func (discard) Source(profile.Source) error                   { return nil }
 
 // spinning starts two threads' worth of work and returns its number.
 func spinning(t *testing.T) int {

@@ -66,6 +66,7 @@ type SampleCost struct {
 type Sink interface {
 	Begin(profile.Settings, profile.Machine) error
 	Append(*profile.Profile) error
+	Source(profile.Source) error // where Settings.WithSource asks for it, before the last Facts
 	Facts(profile.Facts) error
 }
 

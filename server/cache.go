@@ -33,7 +33,7 @@ const keptShapes = 2
 func newOpened(t *profile.Take) *opened {
 	tr := tree.New(t.Profile)
 	return &opened{
-		view: newView(t, tr), bytes: size(t.Profile, tr),
+		view: newView(t, tr), bytes: size(t, tr),
 		names: sync.OnceValue(func() *scope.Names {
 			return scope.NewNames(t.Profile, scope.About{Program: t.Settings.Program, Build: t.Settings.Build})
 		}),
@@ -81,7 +81,7 @@ type scopedCost struct {
 	measure int
 	scope   scope.Scope
 	cost    *tree.Cost
-	rows    []tree.FunctionCost
+	rows    func() []tree.FunctionCost // added up when they are first asked for
 }
 
 // keptCosts is how many scopes of one take are kept.
@@ -99,7 +99,7 @@ func (o *view) cost(measure int, sc scope.Scope) scopedCost {
 		}
 	}
 	c := o.tree.Cost(measure, sc)
-	k := scopedCost{measure, sc, c, o.tree.Functions(c)}
+	k := scopedCost{measure, sc, c, sync.OnceValue(func() []tree.FunctionCost { return o.tree.Functions(c) })}
 	o.costs = append([]scopedCost{k}, o.costs...)
 	if len(o.costs) > keptCosts {
 		o.costs = o.costs[:keptCosts]
@@ -172,11 +172,15 @@ func (c *cache) get(ctx context.Context, digest string, load func() (*opened, er
 }
 
 // size estimates the memory that an opened take holds.
-func size(p *profile.Profile, t *tree.Tree) int64 {
+func size(t *profile.Take, tr *tree.Tree) int64 {
+	p := t.Profile
 	n := int64(p.Samples.Len()) * int64(16+8*len(p.Measures))
 	n += int64(p.Stacks.Len())*(16+16*keptCosts) + int64(len(p.Frames))*24 + int64(len(p.Functions))*28
+	for _, s := range t.Sources {
+		n += int64(len(s.Text))
+	}
 	for _, s := range p.Strings {
 		n += int64(len(s)) + 16
 	}
-	return n + int64(t.Len())*34
+	return n + int64(tr.Len())*34
 }

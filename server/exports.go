@@ -76,7 +76,7 @@ func (s *Server) exportTable(c *gin.Context) {
 	if !ok {
 		return
 	}
-	s.export(c, row, "text/csv; charset=utf-8", ".csv", func(b *bytes.Buffer) error { return report.Table(b, o.tree.Profile, k.cost, k.rows) })
+	s.export(c, row, "text/csv; charset=utf-8", ".csv", func(b *bytes.Buffer) error { return report.Table(b, o.tree.Profile, k.cost, k.rows()) })
 }
 
 func (s *Server) exportStacks(c *gin.Context) {
@@ -103,6 +103,6 @@ func (s *Server) exportReport(c *gin.Context) {
 		return
 	}
 	s.export(c, row, "text/html; charset=utf-8", ".html", func(b *bytes.Buffer) error {
-		return report.Write(b, report.View{Take: &t, Tree: o.tree, Cost: k.cost, Rows: k.rows, Scope: k.scope.String(), Shape: shapeOf(c), Focus: c.Query("focus"), Notes: notes, Now: time.Now()})
+		return report.Write(b, report.View{Take: &t, Tree: o.tree, Cost: k.cost, Rows: k.rows(), Scope: k.scope.String(), Shape: shapeOf(c), Focus: c.Query("focus"), Notes: notes, Now: time.Now()})
 	})
 }

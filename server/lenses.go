@@ -77,6 +77,66 @@ func (s *Server) paths(c *gin.Context) {
 }
 
 // neighbours tells where a function's cost comes in and where it goes on.
+func (s *Server) threads(c *gin.Context) {
+	o, _, k, ok := s.scoped(c)
+	if !ok {
+		return
+	}
+	p := o.tree.Profile
+	out := ThreadsOut{Total: k.cost.Total(0), Threads: []ThreadCost{}}
+	for _, r := range o.tree.Threads(k.measure, k.scope) {
+		t := p.Threads[r.Thread]
+		out.Threads = append(out.Threads, ThreadCost{t.TID, p.Strings[t.Name], p.Strings[p.Processes[t.Process].Name], r.Value, r.Samples})
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// mostBuilds is how many builds a function is followed through in a scope: each
+// has to be opened for it.
+const mostBuilds = 12
+
+// builds follows a function through the newest takes of a program's builds, in
+// the scope in which it is looked at.
+func (s *Server) builds(c *gin.Context) {
+	sc, err := scopeOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	row, err := s.store.Take(c.Request.Context(), c.Param("key"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	list, err := s.store.NewestOfBuilds(c.Request.Context(), row, mostBuilds)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := BuildsOut{Builds: []BuildFigure{}}
+	for i := range list {
+		t := &list[i]
+		o, err := s.load(c, t)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		m, err := o.take.Profile.MeasureNamed(c.Query("measure"))
+		if err != nil {
+			continue // that build was not measured by it
+		}
+		k := o.cost(m, sc.Of(aboutOf(t)))
+		x := BuildFigure{Build: t.Build.Name, Takes: 1}
+		if total := float64(k.cost.Total(0)); total > 0 {
+			if r, ok := find(o.view, k, c.Query("name"), c.Query("module")); ok {
+				x.SelfShare, x.TotalShare = float64(r.Self)/total, float64(r.Total)/total
+			}
+		}
+		out.Builds = append(out.Builds, x)
+	}
+	c.JSON(http.StatusOK, out)
+}
+
 func (s *Server) neighbours(c *gin.Context) {
 	levels, err1 := number(c, "levels", 2, 1, mostLevels)
 	most, err2 := number(c, "most", 8, 1, mostNeighbour)
@@ -126,7 +186,7 @@ func (s *Server) graph(c *gin.Context) {
 	if !ok {
 		return
 	}
-	g := o.tree.Calls(k.cost, k.rows, int(most), float64(permille)/1000)
+	g := o.tree.Calls(k.cost, k.rows(), int(most), float64(permille)/1000)
 	out := GraphOut{Total: k.cost.Total(0), HiddenFunctions: g.HiddenFunctions, HiddenLinks: g.HiddenLinks, HiddenSelf: g.HiddenSelf, Nodes: []GraphNode{}, Links: []LinkOut{}}
 	for _, f := range g.Functions {
 		out.Nodes = append(out.Nodes, GraphNode{refOf(o.tree.Profile, f.Function), f.Self, f.Total})

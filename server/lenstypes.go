@@ -132,6 +132,45 @@ type PinsOut struct {
 	Functions []string `json:"functions"`
 }
 
+// ThreadCost is what a thread's samples in scope add up to.
+type ThreadCost struct {
+	TID     uint32 `json:"tid"`
+	Name    string `json:"name"`
+	Process string `json:"process"`
+	Value   int64  `json:"value"`
+	Samples int64  `json:"samples"`
+}
+
+// ThreadsOut is the cost by thread, the costliest first.
+type ThreadsOut struct {
+	Total   int64        `json:"total"`
+	Threads []ThreadCost `json:"threads"`
+}
+
+// BuildsOut is a function's share in the newest take of each build, in scope.
+type BuildsOut struct {
+	Builds []BuildFigure `json:"builds"`
+}
+
+// SourceRule says where source is: paths that begin with Begins begin with
+// Becomes there, which is in a folder that the server was given.
+type SourceRule struct {
+	Begins  string `json:"begins"`
+	Becomes string `json:"becomes"`
+}
+
+// SourceRules are a program's rules, and the folders that the server reads
+// source from.
+type SourceRules struct {
+	Rules   []SourceRule `json:"rules"`
+	Folders []string     `json:"folders"`
+}
+
+// SourceRulesIn replaces a program's rules.
+type SourceRulesIn struct {
+	Rules []SourceRule `json:"rules"`
+}
+
 // SourceLine is a line of a file with its cost.
 type SourceLine struct {
 	Line    uint32    `json:"line"` // 0: unknown
@@ -151,10 +190,11 @@ type FunctionLine struct {
 // LinesOut is the file of a function, line by line.
 type LinesOut struct {
 	Function   FunctionRef    `json:"function"`
-	File       string         `json:"file"`    // as the take has it
-	Found      string         `json:"found"`   // where its source is, "" if it was not found
-	Missing    string         `json:"missing"` // why not
-	Begin      uint32         `json:"begin"`   // line where the function begins
+	File       string         `json:"file"`      // as the take has it
+	Found      string         `json:"found"`     // where its source is, "" if it was not found
+	Delivered  bool           `json:"delivered"` // the source came with the take
+	Missing    string         `json:"missing"`   // why not
+	Begin      uint32         `json:"begin"`     // line where the function begins
 	ScopeTotal int64          `json:"scope_total"`
 	Lines      []SourceLine   `json:"lines"`
 	Source     []string       `json:"source"`

@@ -115,6 +115,8 @@ func (s *Server) table() []route {
 		{needs: people.Work, method: http.MethodDelete, path: "/notes/{id}", summary: "Remove a note", status: http.StatusNoContent, handle: s.removeNote},
 		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/pins", summary: "Functions that stand on top of a program's lists", answer: PinsOut{}, handle: s.pins},
 		{needs: people.Work, method: http.MethodPost, path: "/programs/{name}/pins", summary: "Pin a function, or let it go", body: PinIn{}, answer: PinsOut{}, handle: s.setPin},
+		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/sources", summary: "Where a program's source is", answer: SourceRules{}, handle: s.sourceRules},
+		{needs: people.Work, method: http.MethodPut, path: "/programs/{name}/sources", summary: "Replace the rules for where a program's source is", body: SourceRulesIn{}, answer: SourceRules{}, handle: s.setSourceRules},
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/file", summary: "The take's file", file: "application/octet-stream", handle: s.file},
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/hot", summary: "Hot functions and the reading", answer: HotOut{}, handle: s.hot, query: with(
 			param{"bare", "boolean", "functions by their number alone, which /functions explains", false},
@@ -133,6 +135,11 @@ func (s *Server) table() []route {
 			param{"name", "string", "its full name", true},
 			param{"module", "string", "its library's name, if the name is not enough", false},
 		)},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/builds", summary: "One function in the newest take of each build, in a scope", answer: BuildsOut{}, handle: s.builds, query: append(append([]param{}, timeRange...), measuring,
+			param{"name", "string", "its full name", true},
+			param{"module", "string", "its library's name, if the name is not enough", false},
+		)},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/threads", summary: "The cost by thread", answer: ThreadsOut{}, handle: s.threads, query: with()},
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/scope", summary: "A scope expression as it is understood, or what is wrong with it", answer: ScopeOut{}, handle: s.scope, query: []param{scoping}},
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/complete", summary: "How a scope expression may go on", answer: CompleteOut{}, handle: s.complete, query: []param{
 			{"text", "string", "what stands there already", false},

@@ -8,12 +8,14 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
 
 	"entelon/core/profile"
+	"entelon/store"
 )
 
 // largestSource bounds a source file, in bytes.
@@ -22,12 +24,35 @@ const largestSource = 4 << 20
 // errNoSource says that a file is in none of the folders.
 var errNoSource = errors.New("its source is in none of the folders that the server was given")
 
-// findSource finds a file of a take in the folders with sources: by as much of
-// the end of its path as fits. Nothing outside of a folder is read, whatever the
-// path says.
-func findSource(folders []string, path string) (text, found string, err error) {
+// findSource finds a file of a take in the folders with sources: where a rule
+// says, else by as much of the end of its path as fits. Nothing outside of a
+// folder is read, whatever path and rules say.
+func findSource(folders []string, rules []store.SourceRule, path string) (text, found string, err error) {
 	if path == "" {
 		return "", "", errors.New("in which file it is defined is not known")
+	}
+	for _, r := range rules {
+		rest, ok := strings.CutPrefix(path, r.Begins)
+		if !ok {
+			continue
+		}
+		for _, dir := range folders {
+			name, ok := below(dir, r.Becomes+rest)
+			if !ok {
+				continue
+			}
+			root, err := os.OpenRoot(dir)
+			if err != nil {
+				continue // a folder that has gone
+			}
+			text, err := readSource(root, name)
+			if closeErr := root.Close(); err == nil && closeErr == nil {
+				return text, filepath.Join(dir, name), nil
+			}
+			if errors.Is(err, errLarge) {
+				return "", "", err
+			}
+		}
 	}
 	parts := strings.Split(strings.Trim(filepath.ToSlash(filepath.Clean("/"+path)), "/"), "/")
 	for i := range parts {
@@ -46,6 +71,62 @@ func findSource(folders []string, path string) (text, found string, err error) {
 		}
 	}
 	return "", "", errNoSource
+}
+
+// below returns a path as one from a folder; relative ones are from there.
+func below(dir, path string) (string, bool) {
+	if !filepath.IsAbs(path) {
+		return filepath.Clean(path), filepath.IsLocal(path)
+	}
+	rel, err := filepath.Rel(dir, path)
+	return rel, err == nil && filepath.IsLocal(rel)
+}
+
+func (s *Server) sourceRules(c *gin.Context) {
+	list, err := s.store.SourceRules(c.Request.Context(), c.Param("name"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := SourceRules{Rules: []SourceRule{}, Folders: append([]string{}, s.o.Sources...)}
+	for _, r := range list {
+		out.Rules = append(out.Rules, SourceRule{r.Begins, r.Becomes})
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// mostRules bounds a program's rules for source.
+const mostRules = 50
+
+func (s *Server) setSourceRules(c *gin.Context) {
+	var in SourceRulesIn
+	if err := c.ShouldBindJSON(&in); err != nil || len(in.Rules) > mostRules {
+		s.fail(c, badRequest{fmt.Errorf("the rules for source: %w", errors.Join(err, fmt.Errorf("give up to %d", mostRules)))})
+		return
+	}
+	var rules []store.SourceRule
+	seen := map[string]bool{}
+	for _, r := range in.Rules {
+		within := slices.ContainsFunc(s.o.Sources, func(dir string) bool { _, ok := below(dir, r.Becomes); return ok })
+		switch {
+		case r.Begins == "" || r.Becomes == "" || len(r.Begins)+len(r.Becomes) > 8<<10:
+			s.fail(c, badRequest{errors.New("a rule for source needs two paths")})
+			return
+		case seen[r.Begins]:
+			s.fail(c, badRequest{fmt.Errorf("there are two rules for %s", r.Begins)})
+			return
+		case !within:
+			s.fail(c, badRequest{fmt.Errorf("%s is in none of the folders that the server reads source from", r.Becomes)})
+			return
+		}
+		seen[r.Begins] = true
+		rules = append(rules, store.SourceRule{Begins: r.Begins, Becomes: r.Becomes})
+	}
+	if err := s.store.SetSourceRules(c.Request.Context(), c.Param("name"), rules); err != nil {
+		s.fail(c, err)
+		return
+	}
+	s.sourceRules(c)
 }
 
 var errLarge = fmt.Errorf("its source is larger than %d MB, or no text", largestSource>>20)
@@ -73,7 +154,7 @@ func readSource(root *os.Root, name string) (string, error) {
 // lines tells what each line of a function's file costs, with the source where
 // it is found.
 func (s *Server) lines(c *gin.Context) {
-	o, _, k, ok := s.scoped(c)
+	o, row, k, ok := s.scoped(c)
 	if !ok {
 		return
 	}
@@ -85,7 +166,17 @@ func (s *Server) lines(c *gin.Context) {
 	}
 	f := p.Functions[r.Function]
 	out := LinesOut{Function: refOf(p, r.Function), File: p.Strings[f.File], Begin: f.Line, ScopeTotal: k.cost.Total(0), Lines: []SourceLine{}, Source: []string{}}
-	text, where, err := findSource(s.o.Sources, out.File)
+	text, where, err := "", "", error(nil)
+	if i := slices.IndexFunc(o.take.Sources, func(x profile.Source) bool { return x.Path == out.File && out.File != "" }); i >= 0 {
+		text, out.Delivered = o.take.Sources[i].Text, true
+	} else {
+		rules, ruleErr := s.store.SourceRules(c.Request.Context(), row.Program.Name)
+		if ruleErr != nil {
+			s.fail(c, ruleErr)
+			return
+		}
+		text, where, err = findSource(s.o.Sources, rules, out.File)
+	}
 	if err != nil {
 		out.Missing = err.Error()
 	} else {

@@ -94,7 +94,7 @@ func (s *Server) hot(c *gin.Context) {
 		ID: []uint32{}, Functions: []FunctionRef{}, Self: []int64{}, SumTotal: []int64{}, SelfSamples: []int64{}, TotalSamples: []int64{}, File: []string{}, Line: []uint32{}, Reading: []ReadingPart{},
 	}
 	bare := c.Query("bare") == "true"
-	for _, r := range k.rows {
+	for _, r := range k.rows() {
 		out.ID = append(out.ID, uint32(r.Function))
 		out.Self = append(out.Self, r.Self)
 		out.SumTotal = append(out.SumTotal, r.Total)
@@ -107,7 +107,7 @@ func (s *Server) hot(c *gin.Context) {
 		out.File = append(out.File, p.Strings[p.Functions[r.Function].File])
 		out.Line = append(out.Line, p.Functions[r.Function].Line)
 	}
-	for _, part := range o.reader().Take(k.cost, k.rows) {
+	for _, part := range o.reader().Take(k.cost, k.rows()) {
 		x := ReadingPart{Text: part.Text}
 		if part.Function != 0 {
 			ref := refOf(p, part.Function)
@@ -179,7 +179,7 @@ func (s *Server) flame(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	o, _, k, ok := s.scoped(c)
+	o, row, k, ok := s.scoped(c)
 	if !ok {
 		return
 	}
@@ -188,8 +188,32 @@ func (s *Server) flame(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	l := o.tree.Layout(k.cost, tree.LayoutOptions{Root: n, MinWidth: max(1, thinnest*k.cost.Total(n)/pixels), Order: order})
+	keep, err := s.pinned(c, o, row)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	l := o.tree.Layout(k.cost, tree.LayoutOptions{Root: n, MinWidth: max(1, thinnest*k.cost.Total(n)/pixels), Order: order, Keep: keep})
 	c.JSON(http.StatusOK, flameOut(o, k, n, l))
+}
+
+// pinned returns a program's pinned functions, which no drawing leaves out.
+func (s *Server) pinned(c *gin.Context, o *view, row *store.Take) ([]profile.FunctionID, error) {
+	pins, err := s.store.Pins(c.Request.Context(), row.Program.Name)
+	if err != nil || len(pins) == 0 {
+		return nil, err
+	}
+	names := map[string]bool{}
+	for _, p := range pins {
+		names[p.Function] = true
+	}
+	var out []profile.FunctionID
+	for id := range o.tree.Profile.Functions {
+		if id != 0 && names[o.tree.Profile.FunctionName(profile.FunctionID(id))] {
+			out = append(out, profile.FunctionID(id))
+		}
+	}
+	return out, nil
 }
 
 func flameOut(o *view, k scopedCost, root tree.NodeID, l *tree.Layout) FlameOut {
@@ -253,7 +277,7 @@ func find(o *view, k scopedCost, name, module string) (tree.FunctionCost, bool) 
 	p := o.tree.Profile
 	var best tree.FunctionCost
 	found := false
-	for _, r := range k.rows {
+	for _, r := range k.rows() {
 		if p.FunctionName(r.Function) == name && (module == "" || p.Home(r.Function) == module) && (!found || r.Total > best.Total) {
 			best, found = r, true
 		}
@@ -430,5 +454,5 @@ func (s *Server) compare(c *gin.Context) {
 
 func side(o *opened, row *store.Take, measure int, sc scope.Scope) compare.Side {
 	k := o.cost(measure, sc.Of(aboutOf(row)))
-	return compare.Side{Profile: o.take.Profile, Functions: k.rows, Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0), DurationNS: row.DurationNS}
+	return compare.Side{Profile: o.take.Profile, Functions: k.rows(), Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0), DurationNS: row.DurationNS}
 }

@@ -205,6 +205,19 @@ CREATE TABLE pins (
 `).Error
 		},
 	},
+	{
+		ID: "0005 source rules",
+		Migrate: func(tx *gorm.DB) error {
+			return tx.Exec(`
+CREATE TABLE source_rules (
+	program_id bigint NOT NULL REFERENCES programs ON DELETE CASCADE,
+	begins     text NOT NULL,
+	becomes    text NOT NULL,
+	PRIMARY KEY (program_id, begins)
+);
+`).Error
+		},
+	},
 }
 
 // migrationLock keeps two servers from bringing one database up to date at once.

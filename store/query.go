@@ -230,6 +230,30 @@ type BuildFigure struct {
 	TotalShare float64
 }
 
+// NewestOfBuilds returns the newest take of each of a program's builds, in the
+// order in which the builds were first measured; of the take's own build that
+// take. Of more builds than most the first are left out.
+func (s *Store) NewestOfBuilds(ctx context.Context, of *Take, most int) ([]Take, error) {
+	var ids []int64
+	err := s.db.WithContext(ctx).Raw(`
+SELECT id FROM (
+	SELECT DISTINCT ON (t.build_id) t.id, min(t.started_at) OVER (PARTITION BY t.build_id) AS began
+	FROM takes t WHERE t.program_id = @program ORDER BY t.build_id, (t.id = @id) DESC, t.started_at DESC, t.id DESC
+) newest ORDER BY began DESC, id DESC LIMIT @most`, map[string]any{"program": of.ProgramID, "id": of.ID, "most": most}).Scan(&ids).Error
+	if err != nil {
+		return nil, s.wrap("reading builds from", err)
+	}
+	out := make([]Take, 0, len(ids))
+	for i := len(ids) - 1; i >= 0; i-- {
+		t, err := s.takeByID(ctx, ids[i])
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, *t)
+	}
+	return out, nil
+}
+
 // Figures returns a function's shares in all builds of a program, in the order
 // in which the builds were first measured. A take without the function counts
 // with a share of 0.

@@ -83,6 +83,8 @@ func (s *fileSink) Begin(settings profile.Settings, machine profile.Machine) (er
 
 func (s *fileSink) Append(p *profile.Profile) error { return s.w.Append(p) }
 
+func (s *fileSink) Source(f profile.Source) error { return s.w.Source(f) }
+
 func (s *fileSink) Facts(f profile.Facts) error { return s.w.Facts(f) }
 
 // discard undoes Begin where nothing was collected: the older take is back.

@@ -103,6 +103,7 @@ What is added up, with --measure, which may be given several times:
 	c.Flags().StringArrayVar(&f.settings.Env, "env", nil, "set `K=V` in the command's environment; may be repeated")
 	c.Flags().StringVar(&f.settings.Program, "program", "", "the program's `NAME` (default: of its file)")
 	c.Flags().StringVar(&f.settings.Build, "build", "", "the build's `NAME` (default: found in the binary)")
+	c.Flags().BoolVar(&f.settings.WithSource, "with-source", false, "keep the source files of the program's own functions with the take, for the lens Lines")
 	c.Flags().StringVar(&f.settings.Note, "note", "", "a `TEXT` to keep with the take")
 	c.Flags().IntSliceVar(&f.settings.PIDs, "pid", nil, "sample the running process `PID`; may be repeated")
 	c.Flags().BoolVar(&f.settings.Machine, "machine", false, "sample everything that runs on this machine")

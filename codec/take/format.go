@@ -13,13 +13,15 @@ import (
 
 // The formats. Version2 keeps for each frame how the walk got to it, in what
 // was a flag alone; Version3 has one way more; Version4 tells of a measure that
-// every event is in it. The newest is the one that is written.
+// every event is in it; Version5 may bring source files. The newest is the one
+// that is written.
 const (
 	Version1 = 1
 	Version2 = 2
 	Version3 = 3
 	Version4 = 4
-	current  = Version4
+	Version5 = 5
+	current  = Version5
 )
 
 // magic begins every file. Its last byte is one that no text file has.
@@ -32,13 +34,14 @@ const (
 
 type blockKind uint32
 
-// The kinds of block in Version1.
+// The kinds of block in Version1, and in Version5 the last.
 const (
 	blockHead    blockKind = 1 // JSON: settings and machine; always the first
 	blockTables  blockKind = 2 // what the tables gained
 	blockSamples blockKind = 3 // samples in columns
 	blockFacts   blockKind = 4 // JSON: what is known so far; the last one counts
 	blockEnd     blockKind = 5 // how many blocks and samples there are; always the last
+	blockSource  blockKind = 6 // JSON: a source file
 )
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)

@@ -76,7 +76,11 @@ type reader struct {
 	dec      *zstd.Decoder
 	take     *profile.Take
 	headSeen bool
+	source   int // bytes of source files
 }
+
+// mostSource bounds the source files that a take brings, in bytes.
+const mostSource = 64 << 20
 
 func (d *reader) fault(reason Reason, what string, cause error) error {
 	return &Error{Reason: reason, Name: d.name, Offset: d.offset, Block: int(d.sequence), What: what, Cause: cause}
@@ -206,6 +210,15 @@ func (d *reader) apply(kind blockKind) error {
 		if err := json.Unmarshal(d.raw, &d.take.Facts); err != nil {
 			return fmt.Errorf("its facts: %w", err)
 		}
+	case blockSource:
+		var s profile.Source
+		if err := json.Unmarshal(d.raw, &s); err != nil {
+			return fmt.Errorf("a source file: %w", err)
+		}
+		if d.source += len(s.Text); d.source > mostSource {
+			return fmt.Errorf("it brings more than %d MB of source", mostSource>>20)
+		}
+		d.take.Sources = append(d.take.Sources, s)
 	case blockEnd:
 		c := &cursor{b: d.raw}
 		if blocks, samples := c.uint(), c.uint(); c.end() != nil || blocks != uint64(d.sequence) || samples != uint64(d.take.Profile.Samples.Len()) {

@@ -115,6 +115,9 @@ func (t *Writer) Facts(f profile.Facts) error {
 	return t.json(blockFacts, f)
 }
 
+// Source adds a source file.
+func (t *Writer) Source(s profile.Source) error { return t.json(blockSource, s) }
+
 // Close writes the closing block. It does not close the underlying writer.
 func (t *Writer) Close() error {
 	b := binary.AppendUvarint(t.buf[:0], uint64(t.sequence))

@@ -12,7 +12,14 @@ type Take struct {
 	Machine  Machine
 	Facts    Facts
 	Profile  *Profile
-	Whole    bool // false where the file ends without its closing block
+	Sources  []Source // delivered with it, where that was asked for; by path
+	Whole    bool     // false where the file ends without its closing block
+}
+
+// Source is a file of the program's source, as it was when the take was made.
+type Source struct {
+	Path string `json:"path"` // as the program's lines name it
+	Text string `json:"text"`
 }
 
 // Settings are what the user chose, enough to collect once more.
@@ -49,6 +56,8 @@ type Settings struct {
 	Budget float64 `json:"budget,omitempty"`
 	// BareFirst: the command was run once without sampling before.
 	BareFirst bool `json:"bare_first,omitempty"`
+	// WithSource: the take brings the source files of the program's own functions.
+	WithSource bool `json:"with_source,omitempty"`
 	// Work is how many units of work the program does, 0 if that was not said;
 	// WorkFrom is the expression that finds it in the program's output.
 	Work     float64 `json:"work,omitempty"`

@@ -3,6 +3,8 @@ package tree
 import (
 	"fmt"
 	"sort"
+
+	"entelon/core/profile"
 )
 
 // Order says how siblings stand beside each other.
@@ -45,12 +47,16 @@ type LayoutOptions struct {
 	Root     NodeID // the node dived into; 0 for the whole tree
 	MinWidth int64  // boxes narrower than this go into bands
 	Order    Order
+	// Keep are functions whose boxes are drawn however narrow they are, with
+	// those that lead to them.
+	Keep []profile.FunctionID
 }
 
 // Layout lays a part of the tree out. Children stand side by side from the
 // left edge of their parent; what is left at the right is the parent's self cost.
 func (t *Tree) Layout(c *Cost, o LayoutOptions) *Layout {
 	l := &Layout{}
+	kept := t.leadingTo(c, o.Keep)
 	l.add(o.Root, 0, 0, c.Total(o.Root), c.Self(o.Root), 0)
 	var order []NodeID
 	for i := 0; i < len(l.Node); i++ {
@@ -63,7 +69,7 @@ func (t *Tree) Layout(c *Cost, o LayoutOptions) *Layout {
 		for _, m := range t.Children(n) {
 			switch w := c.Total(m); {
 			case w == 0:
-			case w < o.MinWidth:
+			case w < o.MinWidth && !kept[m]:
 				hidden++
 				thin += w
 			default:
@@ -80,6 +86,32 @@ func (t *Tree) Layout(c *Cost, o LayoutOptions) *Layout {
 		}
 	}
 	return l
+}
+
+// mostKept bounds how many nodes of one function are kept in a drawing.
+const mostKept = 400
+
+// leadingTo returns the costliest nodes of functions, with all above them.
+func (t *Tree) leadingTo(c *Cost, functions []profile.FunctionID) map[NodeID]bool {
+	kept := map[NodeID]bool{}
+	for _, f := range functions {
+		var nodes []NodeID
+		for _, n := range t.NodesOf(f) {
+			if c.Total(n) > 0 {
+				nodes = append(nodes, n)
+			}
+		}
+		if len(nodes) > mostKept {
+			t.sort(nodes, c, ByCost)
+			nodes = nodes[:mostKept]
+		}
+		for _, n := range nodes {
+			for ; n != 0 && !kept[n]; n = t.Parent[n] {
+				kept[n] = true
+			}
+		}
+	}
+	return kept
 }
 
 func (l *Layout) add(n NodeID, depth int32, x, w, self int64, hidden int32) {

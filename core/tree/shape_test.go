@@ -42,6 +42,13 @@ func TestShapesConserve(t *testing.T) {
 						want += p.Samples.Values[0][i]
 					}
 				}
+				var threads int64
+				for _, x := range tr.Threads(0, sc) {
+					threads += x.Value
+				}
+				if threads != want {
+					t.Errorf("%+v: the threads sum to %d, want %d", s, threads, want)
+				}
 				if self != want || c.Total(0) != want {
 					t.Errorf("%+v: self costs sum to %d, the total is %d, want %d", s, self, c.Total(0), want)
 				}

@@ -20,6 +20,15 @@ const card = useQuery({
   queryFn: () => api.card(props.takeKey, { ...props.range, name: props.focus }),
   enabled: computed(() => props.focus !== ''),
 })
+// Shares in other builds are kept for whole takes; in a scope, or of another
+// measure, they are added up when they are wanted.
+const special = computed(() => !!props.range.scope || (!!props.range.measure && props.range.measure !== props.detail.measures[0]?.name))
+const elsewhere = useQuery({
+  queryKey: ['builds', () => props.takeKey, () => props.range.scope, () => props.range.measure, () => props.focus],
+  queryFn: () => api.builds(props.takeKey, { scope: props.range.scope, measure: props.range.measure, name: props.focus }),
+  enabled: computed(() => props.focus !== '' && special.value && !!card.data.value),
+})
+const builds = computed(() => (special.value ? (elsewhere.data.value?.builds ?? []) : (card.data.value?.builds ?? [])))
 const { measure, figure } = useMeasure()
 const d = computed(() => card.data.value)
 const ofScope = (v: number) => v / (d.value?.scope_total || 1)
@@ -129,9 +138,9 @@ const swatch = computed(() => {
         <p class="label">An estimate, from CPU time alone.</p>
       </section>
 
-      <section v-if="d.builds.length > 1" class="mt-3.5" aria-label="In other builds">
-        <h3 class="label mb-1 border-b border-rule pb-0.5">Total share by build, median of takes</h3>
-        <BuildLine :builds="d.builds" :now="detail.take.build" />
+      <section v-if="builds.length > 1" class="mt-3.5" aria-label="In other builds">
+        <h3 class="label mb-1 border-b border-rule pb-0.5">{{ special ? 'Total share by build, newest takes, in this scope' : 'Total share by build, median of takes' }}</h3>
+        <BuildLine :builds="builds" :now="detail.take.build" />
       </section>
 
     </template>

@@ -16,9 +16,10 @@ export type Terms = {
   bare: boolean
   work: number
   workFrom: string
+  source: boolean
 }
 
-export const plainTerms: Terms = { measures: ['cpu'], more: '', pace: 'rate', rate: 997, budget: 1, seconds: 0, keep: '', repeat: 1, bare: false, work: 0, workFrom: '' }
+export const plainTerms: Terms = { measures: ['cpu'], more: '', pace: 'rate', rate: 997, budget: 1, seconds: 0, keep: '', repeat: 1, bare: false, work: 0, workFrom: '', source: false }
 
 // What Vue watches cannot be cloned by the browser's own means.
 const copy = <T>(t: T): T => JSON.parse(JSON.stringify(t)) as T
@@ -49,6 +50,7 @@ export function useTakeTerms() {
       measures: measures.value,
       keep: t.keep || undefined,
       work: t.work || undefined,
+      with_source: t.source || undefined,
       ...(launched ? { bare_first: t.bare || undefined, work_from: t.workFrom || undefined } : {}),
     }
   }

@@ -19,7 +19,7 @@ import { paint } from './paint'
 import ShapeMenu from './ShapeMenu.vue'
 import { useDive } from './useDive'
 
-const props = defineProps<{ takeKey: string; range: Range; bare?: boolean }>()
+const props = defineProps<{ takeKey: string; range: Range; pins?: string[]; bare?: boolean }>()
 const { measure, figure } = useMeasure()
 const { of } = usePercent()
 const emit = defineEmits<{ pin: [name: string]; shape: [change: Record<string, string | undefined>] }>()
@@ -40,7 +40,7 @@ const up = computed(() => turned.value === 'up')
 
 const question = computed(() => ({ ...props.range, root: root.value || undefined, order: order.value, pixels: Math.round(pixels.value * (devicePixelRatio || 1)) }))
 const flame = useQuery({
-  queryKey: ['flame', () => props.takeKey, question],
+  queryKey: ['flame', () => props.takeKey, question, () => (props.pins ?? []).join('\n')],
   queryFn: ({ signal }) => api.flame(props.takeKey, question.value, signal),
   enabled: computed(() => width.value > 0),
   placeholderData: keepPreviousData,
@@ -78,6 +78,7 @@ const label = (i: number): string => {
   return f.functions[f.function[i]].short
 }
 
+const pinned = computed(() => new Set(props.pins ?? []))
 let queued = false
 function repaint() {
   if (queued) return
@@ -95,11 +96,11 @@ function repaint() {
     const ctx = el.getContext('2d')!
     ctx.setTransform(ratio, 0, 0, ratio, 0, 0)
     paint(ctx, g, view.value, { width: width.value, height: height.value }, scroll.value, {
-      dark: dark.value, up: up.value, focus: focus.value, walked: walked.value, hovered: hovered.value, matches: matches.value, label,
+      dark: dark.value, up: up.value, focus: focus.value, walked: walked.value, hovered: hovered.value, pins: pinned.value, matches: matches.value, label,
     })
   })
 }
-watch([width, height, dark, up, focus, walked, hovered, matches, scroll], repaint)
+watch([width, height, dark, up, focus, walked, hovered, matches, pinned, scroll], repaint)
 document.fonts.ready.then(repaint)
 
 const furthest = computed(() => Math.max(0, (geometry.value?.rows ?? 0) * rowHeight - height.value))
@@ -142,7 +143,7 @@ function dive(i: number) {
   keepNode = f.node[target]
   // The server lays the part out while the picture moves to it.
   const q = { ...question.value, root: f.node[target] }
-  void queries.prefetchQuery({ queryKey: ['flame', props.takeKey, q], queryFn: () => api.flame(props.takeKey, q) })
+  void queries.prefetchQuery({ queryKey: ['flame', props.takeKey, q, (props.pins ?? []).join('\n')], queryFn: () => api.flame(props.takeKey, q) })
   move({ left: f.x[target] / g.span, right: (f.x[target] + f.width[target]) / g.span }, () => (root.value = f.node[target]))
 }
 
@@ -230,6 +231,7 @@ const told = computed(() => {
     full: f.hidden[i] ? '' : fn.name,
     kind: f.hidden[i] || f.node[i] === 0 ? '' : kindText(fn.kind) + (fn.runs === 'native' ? '' : ', ' + fn.runs),
     inlined: f.inlined[i] === 1,
+    pinned: !f.hidden[i] && pinned.value.has(fn.name),
     share: of(f.width[i], { scope: f.total, parent: geometry.value && geometry.value.parent[i] >= 0 ? f.width[geometry.value.parent[i]] : undefined, digits: 2 }),
     total: figure(f.width[i]),
     self: figure(f.self[i]),
@@ -278,7 +280,7 @@ const orders = [
     </div>
     <ErrorNote v-if="flame.isError.value" :error="flame.error.value" :retry="() => flame.refetch()" />
     <div ref="box" class="relative min-h-0 flex-1 overflow-hidden bg-sheet">
-      <WaitNote v-if="flame.isPending.value" what="Laying out the flame" />
+      <WaitNote v-if="flame.isPending.value || flame.isPlaceholderData.value" class="absolute z-10" what="Laying out the flame" />
       <canvas
         ref="canvas"
         tabindex="0"
@@ -300,7 +302,7 @@ const orders = [
     <div class="flex h-[38px] shrink-0 items-center gap-4 border-t border-rule px-3" data-test="told">
       <template v-if="told">
         <span class="code min-w-0 flex-1 truncate" :title="told.full" :data-name="told.full">{{ told.name }}</span>
-        <span class="label min-w-0 shrink truncate"><template v-if="told.inlined">inlined, </template>{{ told.kind }}</span>
+        <span class="label min-w-0 shrink truncate"><template v-if="told.pinned">pinned, </template><template v-if="told.inlined">inlined, </template>{{ told.kind }}</span>
         <span class="whitespace-nowrap"><b class="font-medium">{{ told.share }}</b> · {{ told.total }}<template v-if="!told.hidden"> · self {{ told.self }}</template> · {{ told.samples }} {{ measure.counted ? 'events' : 'samples' }}</span>
       </template>
       <span v-else class="label truncate">Click a frame to follow its function, double click to dive, point at one to read it. ? shows the keys.</span>

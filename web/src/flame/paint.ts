@@ -7,6 +7,7 @@ export type Look = {
   focus: string // full name of the function in focus
   walked: number // position that the keyboard is on, -1 if none
   hovered: number
+  pins: Set<string> // full names: these have a dark upper edge, and are never too thin to see
   matches: Set<number> | null // identifiers of functions that a search found
   label: (i: number) => string
 }
@@ -86,8 +87,13 @@ export function paint(ctx: CanvasRenderingContext2D, g: Geometry, view: View, si
       if (x1 < 0 || x0 > size.width) continue
       x0 = Math.max(x0, -1)
       x1 = Math.min(x1, size.width + 1)
-      const w = Math.max(x1 - x0 - 1, 0.6)
+      const pinned = !f.hidden[i] && look.pins.size > 0 && look.pins.has(f.functions[f.function[i]].name)
+      const w = Math.max(x1 - x0 - 1, pinned ? 2.5 : 0.6)
       drawFrame(ctx, g, i, x0, y, w, look, c)
+      if (pinned) {
+        ctx.fillStyle = c.ink
+        ctx.fillRect(x0, y, w, 2.5)
+      }
       if (!f.hidden[i] && look.focus && f.functions[f.function[i]].name === look.focus) focused.push([x0, y, w])
     }
   }

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
+import { keepPreviousData, useQueries, useQuery } from '@tanstack/vue-query'
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { useLocalStorage } from '@vueuse/core'
 import { ArrowDown, ChevronDown, ChevronRight, Pin } from 'lucide-vue-next'
@@ -27,30 +27,31 @@ const group = text('rows')
 
 const place = (f: Hot['functions'][number]) => (f.file ? `${f.file.split('/').at(-1)}:${f.line}` : '')
 const columns = [
-  { key: 'self', text: 'Self', width: '84px', right: true, cell: (i: number) => figure(props.hot.self[i]) },
-  { key: 'selfshare', text: 'Self share', width: '92px', right: true, cell: (i: number) => of(props.hot.self[i]) },
-  { key: 'total', text: 'Total', width: '84px', right: true, cell: (i: number) => figure(props.hot.sum_total[i]) },
-  { key: 'totalshare', text: 'Total share', width: '92px', right: true, cell: (i: number) => of(props.hot.sum_total[i]) },
-  { key: 'samples', text: 'Samples', width: '118px', right: true, cell: (i: number) => samples(i) },
-  { key: 'module', text: 'Module', width: 'minmax(90px,0.7fr)', cell: (i: number) => props.hot.functions[i].module.split('/').at(-1) ?? '' },
-  { key: 'kind', text: 'Whose code', width: '110px', cell: (i: number) => kindText(props.hot.functions[i].kind) },
-  { key: 'file', text: 'File', width: 'minmax(100px,1fr)', cell: (i: number) => place(props.hot.functions[i]) },
+  { key: 'self', text: 'Self', width: '76px', right: true, cell: (h: Hot, i: number) => figure(h.self[i]) },
+  { key: 'selfshare', text: 'Self share', width: '76px', right: true, cell: (h: Hot, i: number) => of(h.self[i]) },
+  { key: 'total', text: 'Total', width: '76px', right: true, cell: (h: Hot, i: number) => figure(h.sum_total[i]) },
+  { key: 'totalshare', text: 'Total share', width: '80px', right: true, cell: (h: Hot, i: number) => of(h.sum_total[i]) },
+  { key: 'samples', text: 'Samples', width: '108px', right: true, cell: (h: Hot, i: number) => samples(h, i) },
+  { key: 'module', text: 'Module', width: 'minmax(86px,0.7fr)', cell: (h: Hot, i: number) => h.functions[i].module.split('/').at(-1) ?? '' },
+  { key: 'kind', text: 'Whose code', width: '110px', cell: (h: Hot, i: number) => kindText(h.functions[i].kind) },
+  { key: 'file', text: 'File', width: 'minmax(84px,1fr)', cell: (h: Hot, i: number) => place(h.functions[i]) },
 ]
 const shown = useLocalStorage<string[]>('entelon-hot-columns', ['self', 'selfshare', 'total', 'totalshare', 'samples', 'module', 'file'])
 const visible = computed(() => columns.filter((c) => shown.value.includes(c.key)))
-const grid = computed(() => ({ gridTemplateColumns: `minmax(220px,1.4fr) ${visible.value.map((c) => c.width).join(' ')}` }))
+const grid = computed(() => ({ gridTemplateColumns: `minmax(190px,1.4fr) ${visible.value.map((c) => c.width).join(' ')}` }))
 const choosing = ref(false)
 const groups = [
   { value: '', text: 'not grouped' },
   { value: 'module', text: 'by module' },
   { value: 'kind', text: 'by whose code' },
   { value: 'file', text: 'by file' },
+  { value: 'thread', text: 'by thread' },
 ]
 
-function samples(i: number): string {
-  const n = props.hot.self_samples[i]
+function samples(h: Hot, i: number): string {
+  const n = h.self_samples[i]
   if (measure.value.counted) return count(n)
-  return `${count(n)} ±${percent(halfWidth(n, props.hot.samples))}`
+  return `${count(n)} ±${percent(halfWidth(n, h.samples))}`
 }
 
 // Lists can have tens of thousands of functions, so what is reactive is read
@@ -67,27 +68,48 @@ const keyOf = (h: Hot, by: string): number[] | string[] => {
     case 'module':
     case 'kind':
     case 'file':
-      return h.functions.map((_, i) => columns.find((c) => c.key === by)!.cell(i))
+      return h.functions.map((_, i) => columns.find((c) => c.key === by)!.cell(h, i))
   }
   return h.self
 }
-const order = computed(() => {
-  const self = props.hot.self
+function orderOf(h: Hot): number[] {
+  const self = h.self
   const list = self.map((_, i) => i)
-  const keys = keyOf(props.hot, sort.value)
+  const keys = keyOf(h, sort.value)
   if (keys === self) return list // they come in this order
   const up = typeof keys[0] === 'string' ? 1 : -1
   return list.sort((a, b) => (keys[a] === keys[b] ? self[b] - self[a] || a - b : keys[a] < keys[b] ? -up : up))
+}
+const order = computed(() => orderOf(props.hot))
+
+const closed = ref(new Set<string>()) // of threads, the first but the others: those that are opened
+
+// By thread: what each has, and the functions of those that are opened.
+const threads = useQuery({
+  queryKey: ['threads', () => props.takeKey, () => props.range],
+  queryFn: () => api.threads(props.takeKey, props.range),
+  enabled: computed(() => group.value === 'thread'),
+  placeholderData: keepPreviousData,
+})
+const headOf = (t: { name: string; tid: number }) => `${t.name}, ${t.tid}`
+const openThreads = computed(() => (group.value === 'thread' ? (threads.data.value?.threads ?? []).filter((t, i) => closed.value.has(headOf(t)) !== (i === 0)) : []))
+const byThread = useQueries({
+  queries: computed(() =>
+    openThreads.value.map((t) => {
+      const scope = [props.range.scope && `(${props.range.scope})`, `thread is ${t.tid}`].filter(Boolean).join(' and ')
+      return { queryKey: ['hot', props.takeKey, { ...props.range, scope }], queryFn: () => api.hot(props.takeKey, { ...props.range, scope }), shallow: true }
+    }),
+  ),
+  combine: (results) => results.map((r) => r.data),
 })
 
-type Row = { key: string; at?: number; pinned?: boolean; edge?: Edge; of?: number; head?: string; self?: number; total?: number; n?: number; text?: string }
+type Row = { key: string; at?: number; h?: Hot; pinned?: boolean; edge?: Edge; of?: number; head?: string; open?: boolean; first?: boolean; self?: number; total?: number; n?: number; text?: string }
 const opened = ref('')
 const card = useQuery({
   queryKey: ['card', () => props.takeKey, () => props.range, opened],
   queryFn: () => api.card(props.takeKey, { ...props.range, name: opened.value }),
   enabled: computed(() => opened.value !== ''),
 })
-const closed = ref(new Set<string>())
 const groupOf = (i: number): string => (group.value === 'module' ? props.hot.functions[i].module || 'unknown' : group.value === 'kind' ? kindText(props.hot.functions[i].kind) : props.hot.functions[i].file || 'file unknown')
 const rows = computed<Row[]>(() => {
   const needle = filter.value.toLowerCase()
@@ -107,6 +129,18 @@ const rows = computed<Row[]>(() => {
   }
   order.value.filter(isPinned).forEach((i) => put(i, true))
   const list = order.value.filter(fits)
+  if (group.value === 'thread') {
+    for (const [n, t] of (threads.data.value?.threads ?? []).entries()) {
+      const head = headOf(t)
+      const k = openThreads.value.indexOf(t)
+      const h = k >= 0 ? byThread.value[k] : undefined
+      out.push({ key: `g${head}`, head, self: t.value, n: h?.functions.length, open: k >= 0, first: n === 0 })
+      if (k < 0) continue
+      if (!h) out.push({ key: `w${head}`, text: 'Adding up its functions …' })
+      else for (const i of orderOf(h)) if (!needle || h.functions[i].name.toLowerCase().includes(needle)) out.push({ key: `t${t.tid} ${i}`, at: i, h })
+    }
+    return out
+  }
   if (!group.value) {
     for (const i of list) if (!isPinned(i)) put(i, false)
     return out
@@ -121,7 +155,7 @@ const rows = computed<Row[]>(() => {
     sum.set(head, (sum.get(head) ?? 0) + self[i])
   }
   for (const [head, is] of [...by].sort((a, b) => sum.get(b[0])! - sum.get(a[0])!)) {
-    out.push({ key: `g${head}`, head, self: sum.get(head)!, n: is.length })
+    out.push({ key: `g${head}`, head, self: sum.get(head)!, n: is.length, open: !closed.value.has(head) })
     if (!closed.value.has(head)) for (const i of is) if (!isPinned(i)) put(i, false)
   }
   return out
@@ -130,6 +164,7 @@ const rows = computed<Row[]>(() => {
 const scroller = ref<HTMLElement>()
 const height = 30
 const virtual = useVirtualizer(computed(() => ({ count: rows.value.length, getScrollElement: () => scroller.value ?? null, estimateSize: () => height, overscan: 4 })))
+const at = (k: number) => (rows.value[k].h ?? props.hot).functions[rows.value[k].at!]
 const swatch = (f: Hot['functions'][number]) => {
   const ink = inkOf(f.kind, f.area, dark.value)
   return { background: ink.fill, borderColor: ink.edge }
@@ -139,17 +174,17 @@ function choose(name: string) {
   mine = name
   emit('focus', name)
 }
-watch(() => props.focus, (name) => {
-  if (!name || name === mine) return
-  const i = rows.value.findIndex((r) => r.at !== undefined && props.hot.functions[r.at].name === name)
-  if (i >= 0) virtual.value.scrollToIndex(i, { align: 'center' })
-})
+watch([() => props.focus, scroller], ([name]) => {
+  if (!name || name === mine || !scroller.value) return
+  const i = rows.value.findIndex((r) => r.at !== undefined && (r.h ?? props.hot).functions[r.at].name === name)
+  if (i >= 0) requestAnimationFrame(() => virtual.value.scrollToIndex(i, { align: 'center' }))
+}, { flush: 'post' })
 function walk(by: number) {
   const functions = rows.value.map((r, k) => [r, k] as const).filter(([r]) => r.at !== undefined)
-  const now = functions.findIndex(([r]) => props.hot.functions[r.at!].name === props.focus)
+  const now = functions.findIndex(([r]) => (r.h ?? props.hot).functions[r.at!].name === props.focus)
   const next = functions[Math.min(functions.length - 1, Math.max(0, now + by))]
   if (!next) return
-  choose(props.hot.functions[next[0].at!].name)
+  choose((next[0].h ?? props.hot).functions[next[0].at!].name)
   virtual.value.scrollToIndex(next[1])
 }
 const field = ref<HTMLInputElement>()
@@ -192,17 +227,17 @@ function toggleGroup(head: string) {
       <div ref="scroller" class="min-h-0 flex-1 overflow-y-auto">
         <div class="relative" :style="{ height: virtual.getTotalSize() + 'px' }">
           <template v-for="v in virtual.getVirtualItems()" :key="rows[v.index].key">
-            <div v-if="rows[v.index].at !== undefined" role="row" data-test="hot-full" class="group absolute inset-x-0 grid cursor-pointer items-center gap-x-3 border-b border-l-[3px] border-transparent border-b-rule pr-4 pl-[13px]" :class="[hot.functions[rows[v.index].at!].name === focus ? '!border-l-focus bg-focus-wash' : rows[v.index].pinned ? 'bg-wash' : 'hover:bg-wash']" :style="{ ...grid, top: v.start + 'px', height: height + 'px' }" :title="hot.functions[rows[v.index].at!].name" @click="choose(hot.functions[rows[v.index].at!].name)">
+            <div v-if="rows[v.index].at !== undefined" role="row" data-test="hot-full" class="group absolute inset-x-0 grid cursor-pointer items-center gap-x-3 border-b border-l-[3px] border-transparent border-b-rule pr-4 pl-[13px]" :class="[at(v.index).name === focus ? '!border-l-focus bg-focus-wash' : rows[v.index].pinned ? 'bg-wash' : 'hover:bg-wash']" :style="{ ...grid, top: v.start + 'px', height: height + 'px' }" :title="at(v.index).name" @click="choose(at(v.index).name)">
               <span role="cell" class="flex min-w-0 items-center gap-1.5">
-                <button class="text-ink-3 hover:text-ink" :aria-label="opened === hot.functions[rows[v.index].at!].name ? 'Close its callers' : 'Show its callers'" :aria-expanded="opened === hot.functions[rows[v.index].at!].name" @click.stop="opened = opened === hot.functions[rows[v.index].at!].name ? '' : hot.functions[rows[v.index].at!].name"><component :is="opened === hot.functions[rows[v.index].at!].name ? ChevronDown : ChevronRight" class="size-3.5" /></button>
-                <span class="size-2.5 shrink-0 border" :style="swatch(hot.functions[rows[v.index].at!])" aria-hidden="true" />
-                <span class="code min-w-0 flex-1 truncate">{{ hot.functions[rows[v.index].at!].short }}</span>
-                <button class="text-ink-3 hover:text-ink" :class="rows[v.index].pinned ? '' : 'opacity-0 group-hover:opacity-100 focus-visible:opacity-100'" :aria-label="rows[v.index].pinned ? 'Let the pin go' : 'Pin'" @click.stop="emit('pin', hot.functions[rows[v.index].at!].name)"><Pin class="size-3.5" :fill="rows[v.index].pinned ? 'currentColor' : 'none'" /></button>
+                <button class="text-ink-3 hover:text-ink" :aria-label="opened === at(v.index).name ? 'Close its callers' : 'Show its callers'" :aria-expanded="opened === at(v.index).name" @click.stop="opened = opened === at(v.index).name ? '' : at(v.index).name"><component :is="opened === at(v.index).name ? ChevronDown : ChevronRight" class="size-3.5" /></button>
+                <span class="size-2.5 shrink-0 border" :style="swatch(at(v.index))" aria-hidden="true" />
+                <span class="code min-w-0 flex-1 truncate">{{ at(v.index).short }}</span>
+                <button class="text-ink-3 hover:text-ink" :class="rows[v.index].pinned ? '' : 'opacity-0 group-hover:opacity-100 focus-visible:opacity-100'" :aria-label="rows[v.index].pinned ? 'Let the pin go' : 'Pin'" @click.stop="emit('pin', at(v.index).name)"><Pin class="size-3.5" :fill="rows[v.index].pinned ? 'currentColor' : 'none'" /></button>
               </span>
-              <span v-for="c in visible" :key="c.key" role="cell" class="truncate" :class="c.right ? 'text-right' : 'text-ink-2'">{{ c.cell(rows[v.index].at!) }}</span>
+              <span v-for="c in visible" :key="c.key" role="cell" class="truncate" :class="c.right ? 'text-right' : 'text-ink-2'">{{ c.cell(rows[v.index].h ?? hot, rows[v.index].at!) }}</span>
             </div>
-            <button v-else-if="rows[v.index].head !== undefined" class="absolute inset-x-0 flex items-center gap-2 border-b border-rule-strong bg-paper px-4 text-left" :style="{ top: v.start + 'px', height: height + 'px' }" :aria-expanded="!closed.has(rows[v.index].head!)" @click="toggleGroup(rows[v.index].head!)">
-              <component :is="closed.has(rows[v.index].head!) ? ChevronRight : ChevronDown" class="size-3.5 text-ink-3" aria-hidden="true" /><b class="min-w-0 truncate font-medium">{{ rows[v.index].head }}</b><span class="label">{{ count(rows[v.index].n!) }} functions</span><span class="ml-auto">{{ figure(rows[v.index].self!) }} · {{ of(rows[v.index].self!) }} self</span>
+            <button v-else-if="rows[v.index].head !== undefined" class="absolute inset-x-0 flex items-center gap-2 border-b border-rule-strong bg-paper px-4 text-left" :style="{ top: v.start + 'px', height: height + 'px' }" :aria-expanded="rows[v.index].open" @click="toggleGroup(rows[v.index].head!)">
+              <component :is="rows[v.index].open ? ChevronDown : ChevronRight" class="size-3.5 text-ink-3" aria-hidden="true" /><b class="min-w-0 truncate font-medium">{{ rows[v.index].head }}</b><span v-if="rows[v.index].n !== undefined" class="label">{{ count(rows[v.index].n!) }} functions</span><span class="ml-auto">{{ figure(rows[v.index].self!) }} · {{ of(rows[v.index].self!) }} self</span>
             </button>
             <button v-else-if="rows[v.index].edge" class="absolute inset-x-0 flex items-center gap-3 border-b border-rule/50 bg-sheet pr-4 pl-12 text-left hover:bg-wash" data-test="caller" :style="{ top: v.start + 'px', height: height + 'px' }" :disabled="!rows[v.index].edge!.function" @click="rows[v.index].edge!.function && choose(rows[v.index].edge!.function!.name)">
               <span class="label w-16 shrink-0">called by</span><span class="code min-w-0 truncate" :title="rows[v.index].edge!.function?.name">{{ rows[v.index].edge!.function?.short ?? 'the start of the stack' }}</span>

@@ -10,9 +10,10 @@ import { useKeys } from '../composables/useKeys'
 import { useMeasure } from '../composables/useMeasure'
 import { usePercent } from '../composables/usePercent'
 import { count } from '../format'
+import SourceRules from './SourceRules.vue'
 
 /** The source of the function in focus, each line with what it costs and what it calls. */
-const props = defineProps<{ takeKey: string; range: Range; focus: string }>()
+const props = defineProps<{ takeKey: string; program: string; range: Range; focus: string }>()
 const emit = defineEmits<{ focus: [name: string]; pin: [name: string] }>()
 const { figure } = useMeasure()
 const { of } = usePercent()
@@ -54,6 +55,7 @@ useKeys({ ArrowDown: () => step(1), ArrowUp: () => step(-1), p: () => props.focu
 
 const pattern = useLocalStorage('entelon-editor', '')
 const setting = ref(false)
+const ruling = ref(false)
 const editor = (line: number) => (pattern.value && d.value?.found ? pattern.value.replaceAll('{file}', encodeURI(d.value.found)).replaceAll('{line}', String(line)) : '')
 </script>
 
@@ -63,14 +65,17 @@ const editor = (line: number) => (pattern.value && d.value?.found ? pattern.valu
       <span v-if="d && focus" class="code min-w-0 truncate" :title="d.found || d.file">{{ d.file || 'file unknown' }}</span>
       <span v-if="d && focus" class="label whitespace-nowrap">{{ count(d.lines.length) }} lines cost something</span>
       <div class="flex-1" />
+      <span v-if="d?.delivered && focus" class="label whitespace-nowrap">as it came with the take</span>
+      <button class="action !py-0.5" :aria-expanded="ruling" @click="ruling = !ruling">Source</button>
       <button class="action !py-0.5" :aria-expanded="setting" @click="setting = !setting">Editor</button>
     </div>
     <label v-if="setting" class="flex items-center gap-2 border-b border-rule bg-sheet px-4 py-1.5"><span class="label whitespace-nowrap">Open a line at this address</span><input v-model="pattern" class="field code min-w-0 flex-1" placeholder="editor://open?file={file}&line={line}" aria-label="Address of the editor" spellcheck="false" /></label>
+    <SourceRules v-if="ruling" :key="program + d?.file" :program="program" :path="d?.file ?? ''" />
     <p v-if="!focus" class="p-6 text-ink-2">Choose a function: here stands its source, with what each line costs.</p>
     <ErrorNote v-else-if="query.isError.value" :error="query.error.value" :retry="() => query.refetch()" />
     <WaitNote v-else-if="!d" what="Reading the lines" />
     <template v-else>
-      <p v-if="d.missing" class="border-b border-rule px-4 py-1.5 text-ink-2" data-test="no-source">{{ d.file ? `The source of ${d.file} is not shown: ${d.missing}.` : `No source is shown: ${d.missing}.` }} <template v-if="d.file">Start the server with <span class="code">--source FOLDER</span>.</template></p>
+      <p v-if="d.missing" class="border-b border-rule px-4 py-1.5 text-ink-2" data-test="no-source">{{ d.file ? `The source of ${d.file} is not shown: ${d.missing}.` : `No source is shown: ${d.missing}.` }} <template v-if="d.file">Say where it is under Source, or take with <span class="code">--with-source</span>.</template></p>
       <p v-if="cost.get(0)" class="border-b border-rule px-4 py-1.5 text-ink-2" data-test="no-line">Of {{ worth(cost.get(0)!.total) || 'a little' }} in this file it is not known at which line: the code was made at run time, or built without lines.</p>
       <div class="label grid shrink-0 grid-cols-[52px_60px_62px_minmax(0,1fr)] gap-x-2 border-b border-rule-strong px-4 py-0.5"><span class="text-right">Line</span><span class="text-right">Self</span><span class="text-right">Total</span><span>{{ d.source.length ? 'Source' : 'Calls' }}</span></div>
       <div ref="scroller" class="min-h-0 flex-1 overflow-auto bg-sheet">

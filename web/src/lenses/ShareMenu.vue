@@ -67,10 +67,36 @@ async function copyPixels() {
     tell('The browser does not allow copying pictures here; save it instead.', { bad: true })
   }
 }
+/** Prints the picture alone, from a frame that nobody sees. */
+async function printPicture() {
+  try {
+    const response = await fetch(picture(1400))
+    if (!response.ok) throw new Error('the picture could not be drawn')
+    const address = URL.createObjectURL(new Blob([await response.text()], { type: 'image/svg+xml' }))
+    const frame = document.createElement('iframe')
+    frame.style.cssText = 'position:fixed;width:0;height:0;border:0'
+    frame.title = 'Picture to print'
+    document.body.append(frame)
+    const image = frame.contentDocument!.createElement('img')
+    image.style.width = '100%'
+    image.onload = () => {
+      frame.contentWindow!.onafterprint = () => {
+        frame.remove()
+        URL.revokeObjectURL(address)
+      }
+      frame.contentWindow!.print()
+    }
+    frame.contentDocument!.body.append(image)
+    image.src = address
+  } catch (e) {
+    tell((e as Error).message, { bad: true })
+  }
+}
 const acts = [
   { text: 'Copy the link to this view', note: 'c', act: copyLink },
   { text: 'Copy the flame as a picture', note: 'PNG', act: copyPixels },
   { text: 'Save the flame as a picture', note: 'PNG', act: savePixels },
+  { text: 'Print the flame', note: '', act: printPicture },
 ]
 </script>
 

@@ -36,6 +36,9 @@ const measures = [
     <input v-model="terms.keep" class="field code w-full" placeholder="all of them" spellcheck="false" aria-label="Which samples to keep" />
     <p class="label mt-0.5">such as: thread is worker-* and not code is kernel</p>
   </section>
+  <section class="mt-4" aria-label="Source">
+    <label class="flex items-baseline gap-2"><input v-model="terms.source" type="checkbox" class="accent-ink translate-y-[1px]" /><span>Keep the program's source with the take<span class="label block">for the lens Lines, also where the source is not</span></span></label>
+  </section>
   <section class="mt-4" aria-label="Units of work">
     <h2 class="label mb-1">Units of work, for the cost of one</h2>
     <label class="flex items-center gap-2"><input v-model.number="terms.work" type="number" min="0" step="any" class="field w-[84px]" aria-label="Units of work" /><span class="label">{{ terms.work ? '' : 'not told' }}</span></label>

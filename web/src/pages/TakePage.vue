@@ -2,7 +2,7 @@
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { useLocalStorage } from '@vueuse/core'
 import { PanelLeft, PanelRight } from 'lucide-vue-next'
-import { computed, ref, watchEffect } from 'vue'
+import { computed, ref, watch, watchEffect } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, ApiError, type Range, type ScopePart } from '../api/client'
 import ErrorNote from '../components/ErrorNote.vue'
@@ -64,6 +64,12 @@ providePercent(
   computed(() => measure.value?.total ?? 0),
 )
 const { focus, set: setFocus, step } = useFocus()
+// Who writes a link by hand writes the short name.
+watch([focus, () => hot.data.value], ([name, h]) => {
+  if (!name || !h || h.functions.some((f) => f.name === name)) return
+  const same = h.functions.find((f) => f.short === name)
+  if (same) setFocus(same.name)
+})
 const { pins, toggle: togglePin } = usePins(computed(() => detail.data.value?.take.program ?? ''))
 
 const folded = useLocalStorage('entelon-reading-folded', false)
@@ -124,8 +130,8 @@ useKeys({
       <HotLens v-if="lens === 'hot' && hot.data.value" :take-key="key" :range="range" :hot="hot.data.value" :focus="focus" :pins="pins" @focus="setFocus" @pin="togglePin" />
       <PathsLens v-else-if="lens === 'paths'" :key="key" :take-key="key" :range="range" :focus="focus" class="pl-2" @focus="setFocus" @pin="togglePin" />
       <NeighboursLens v-else-if="lens === 'neighbours'" :key="key" :take-key="key" :range="range" :focus="focus" class="pl-2" @focus="setFocus" @pin="togglePin" />
-      <LinesLens v-else-if="lens === 'lines'" :key="key" :take-key="key" :range="range" :focus="focus" class="pl-2" @focus="setFocus" @pin="togglePin" />
-      <FlameLens v-else-if="lens !== 'hot'" :key="key" :take-key="key" :range="range" class="pl-2" @pin="togglePin" @shape="shape" />
+      <LinesLens v-else-if="lens === 'lines'" :key="key" :take-key="key" :program="detail.data.value.take.program" :range="range" :focus="focus" class="pl-2" @focus="setFocus" @pin="togglePin" />
+      <FlameLens v-else-if="lens !== 'hot'" :key="key" :take-key="key" :range="range" :pins="pins" class="pl-2" @pin="togglePin" @shape="shape" />
       <div class="relative shrink-0 border-l border-rule" :class="cardOpen ? 'w-[280px]' : 'w-[26px]'">
         <button class="absolute top-[9px] -left-[13px] z-10 border border-rule bg-paper p-[2px] text-ink-3 hover:text-ink" :aria-label="cardOpen ? 'Close the card' : 'Open the card'" @click="cardOpen = !cardOpen"><PanelRight class="size-3.5" /></button>
         <FunctionCard v-if="cardOpen" :take-key="key" :range="range" :focus="focus" :pinned="pins.includes(focus)" :also-pinned="alsoPinned" :notes="(notes.data.value?.notes ?? []).filter((n) => n.function === focus)" :detail="detail.data.value" @focus="setFocus" @pin="togglePin" />

@@ -1,0 +1,44 @@
+package tree
+
+import (
+	"sort"
+
+	"entelon/core/profile"
+	"entelon/core/scope"
+)
+
+// ThreadCost is what a thread's samples in a scope add up to.
+type ThreadCost struct {
+	Thread  profile.ThreadID
+	Value   int64 // in the measure's unit
+	Samples int64
+}
+
+// Threads adds up one measure by thread, the costliest first; threads without
+// samples in scope are left out. The values sum to the total of the scope.
+func (t *Tree) Threads(measure int, sc scope.Scope) []ThreadCost {
+	p := t.Profile
+	rows := make([]ThreadCost, len(p.Threads))
+	in := t.in(sc)
+	for i, v := range p.Samples.Values[measure] {
+		if v != 0 && (in == nil || in[i]) {
+			r := &rows[p.Samples.Thread[i]]
+			r.Value += v
+			r.Samples++
+		}
+	}
+	out := rows[:0]
+	for i, r := range rows {
+		if r.Samples > 0 {
+			r.Thread = profile.ThreadID(i)
+			out = append(out, r)
+		}
+	}
+	sort.Slice(out, func(i, j int) bool {
+		if out[i].Value != out[j].Value {
+			return out[i].Value > out[j].Value
+		}
+		return out[i].Thread < out[j].Thread
+	})
+	return out
+}

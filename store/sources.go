@@ -1,0 +1,38 @@
+package store
+
+import (
+	"context"
+
+	"gorm.io/gorm"
+)
+
+// SourceRule says where a program's source is: paths that begin with Begins
+// begin with Becomes there.
+type SourceRule struct {
+	ProgramID int64  `gorm:"primaryKey"`
+	Begins    string `gorm:"primaryKey"`
+	Becomes   string
+}
+
+// SourceRules returns a program's rules, those that say most of a path first.
+func (s *Store) SourceRules(ctx context.Context, program string) (out []SourceRule, err error) {
+	return out, s.wrap("reading rules for source from", s.db.WithContext(ctx).
+		Joins("JOIN programs ON programs.id = source_rules.program_id").Where("programs.name = ?", program).Order("length(source_rules.begins) DESC, source_rules.begins").Find(&out).Error)
+}
+
+// SetSourceRules replaces a program's rules.
+func (s *Store) SetSourceRules(ctx context.Context, program string, rules []SourceRule) error {
+	id, err := s.program(ctx, program)
+	if err != nil {
+		return err
+	}
+	return s.wrap("keeping rules for source in", s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Where("program_id = ?", id).Delete(&SourceRule{}).Error; err != nil || len(rules) == 0 {
+			return err
+		}
+		for i := range rules {
+			rules[i].ProgramID, rules[i].Begins, rules[i].Becomes = id, plain(rules[i].Begins), plain(rules[i].Becomes)
+		}
+		return tx.Create(&rules).Error
+	}))
+}
