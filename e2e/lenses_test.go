@@ -40,6 +40,13 @@ func TestEveryLens(t *testing.T) {
 				t.Errorf("%s is not among the callers: %s", x.caller, value[string](p, `Array.from(document.querySelectorAll('[data-test=caller]'), e => e.innerText).join('; ')`))
 			}
 
+			total := value[float64](p, `fetch('/api/v1' + location.pathname + '/threads').then(r => r.json()).then(x => x.threads.length)`)
+			p.do("the grouping", chromedp.Click(`button[aria-label="Grouping: not grouped"]`, chromedp.NodeVisible))
+			p.do("by thread", chromedp.Click(`//*[@role="option" and normalize-space()="by thread"]`, chromedp.NodeVisible))
+			p.until("a thread with its functions", `document.querySelectorAll('[data-test=thread]').length > 0 && document.querySelectorAll('[data-test=hot-full]').length > 0`)
+			p.do("the first thread closed", chromedp.Click(`[data-test=thread]`, chromedp.NodeVisible))
+			p.until("all threads", fmt.Sprintf(`document.querySelectorAll('[data-test=thread]').length >= Math.min(%v, 12) && document.querySelectorAll('[data-test=hot-full]').length === 0`, total))
+
 			p.key("3")
 			p.until("paths", `document.querySelectorAll('[data-test=path]').length > 3`)
 			p.until("where the cost spreads out", `document.querySelector('[data-test=spread]')`)

@@ -28,10 +28,12 @@ import (
 )
 
 var (
-	st     *store.Store
-	ts     *httptest.Server
-	owner  string         // a token of the owner
-	router routers.Router // finds what the description says of a request
+	st    *store.Store
+	ts    *httptest.Server
+	owner string // a token of the owner
+	// sourceFolder is where the server reads source from.
+	sourceFolder string
+	router       routers.Router // finds what the description says of a request
 )
 
 func TestMain(m *testing.M) {
@@ -54,7 +56,11 @@ func withServer(m *testing.M) (int, error) {
 		return 1, err
 	}
 	defer st.Close()
-	h, err := server.New(st, server.Options{MaxUpload: 8 << 20})
+	if sourceFolder, err = os.MkdirTemp("", "source"); err != nil {
+		return 1, err
+	}
+	defer func() { _ = os.RemoveAll(sourceFolder) }() // what is left of it hurts nobody
+	h, err := server.New(st, server.Options{MaxUpload: 8 << 20, Sources: []string{sourceFolder}})
 	if err != nil {
 		return 1, err
 	}
@@ -88,7 +94,7 @@ func ask(t *testing.T, method, path string, body io.Reader, status int) []byte {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if method == http.MethodPatch {
+	if method == http.MethodPatch || method == http.MethodPut {
 		req.Header.Set("Content-Type", "application/json")
 	} else if body != nil {
 		req.Header.Set("Content-Type", "application/octet-stream")

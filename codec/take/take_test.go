@@ -29,6 +29,15 @@ func read(b []byte) (*profile.Take, error) {
 }
 
 func TestRoundTrip(t *testing.T) {
+	withSource := made.Take(3, made.Small)
+	withSource.Sources = []profile.Source{{Path: "/srv/beam.go", Text: "package beam\n"}, {Path: "a.c", Text: ""}}
+	var b bytes.Buffer
+	if err := take.Write(&b, withSource); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := take.Read(&b, "x", take.Options{}); err != nil || !reflect.DeepEqual(got.Sources, withSource.Sources) {
+		t.Errorf("source files came back as %+v, %v", got, err)
+	}
 	for seed := range uint64(10) {
 		want := made.Take(seed, made.Small)
 		got, err := read(written(t, want))

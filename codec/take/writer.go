@@ -266,6 +266,11 @@ func Write(w io.Writer, t *profile.Take) error {
 	if err := tw.Append(t.Profile); err != nil {
 		return err
 	}
+	for _, s := range t.Sources {
+		if err := tw.Source(s); err != nil {
+			return err
+		}
+	}
 	if err := tw.Facts(t.Facts); err != nil {
 		return err
 	}

@@ -81,7 +81,7 @@ func build(p *profile.Profile, fold folding) *Tree {
 		Function: make([]profile.FunctionID, 1, p.Stacks.Len()), Depth: make([]int32, 1, p.Stacks.Len()), Inlined: make([]bool, 1, p.Stacks.Len()),
 		NodeOf: make([]NodeID, p.Stacks.Len()),
 	}
-	known := newKeyTable(p.Stacks.Len() / 2)
+	known := newKeyTable(p.Stacks.Len())
 	begun := make([]bool, 1, p.Stacks.Len()) // by node: something is above that not every program begins with
 	for s := 1; s < p.Stacks.Len(); s++ {
 		frame := p.Frames[p.Stacks.Frame[s]]
@@ -98,10 +98,8 @@ func build(p *profile.Profile, fold folding) *Tree {
 			}
 		}
 		key := uint64(k.parent)<<32 | uint64(k.function)
-		n, ok := known.get(key)
-		if !ok {
-			n = NodeID(len(t.Parent))
-			known.put(key, n)
+		n, fresh := known.find(key, NodeID(len(t.Parent)))
+		if fresh {
 			t.Parent = append(t.Parent, k.parent)
 			t.Function = append(t.Function, k.function)
 			t.Depth = append(t.Depth, t.Depth[k.parent]+1)

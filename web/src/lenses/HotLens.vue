@@ -236,7 +236,7 @@ function toggleGroup(head: string) {
               </span>
               <span v-for="c in visible" :key="c.key" role="cell" class="truncate" :class="c.right ? 'text-right' : 'text-ink-2'">{{ c.cell(rows[v.index].h ?? hot, rows[v.index].at!) }}</span>
             </div>
-            <button v-else-if="rows[v.index].head !== undefined" class="absolute inset-x-0 flex items-center gap-2 border-b border-rule-strong bg-paper px-4 text-left" :style="{ top: v.start + 'px', height: height + 'px' }" :aria-expanded="rows[v.index].open" @click="toggleGroup(rows[v.index].head!)">
+            <button v-else-if="rows[v.index].head !== undefined" :data-test="group === 'thread' ? 'thread' : 'group'" class="absolute inset-x-0 flex items-center gap-2 border-b border-rule-strong bg-paper px-4 text-left" :style="{ top: v.start + 'px', height: height + 'px' }" :aria-expanded="rows[v.index].open" @click="toggleGroup(rows[v.index].head!)">
               <component :is="rows[v.index].open ? ChevronDown : ChevronRight" class="size-3.5 text-ink-3" aria-hidden="true" /><b class="min-w-0 truncate font-medium">{{ rows[v.index].head }}</b><span v-if="rows[v.index].n !== undefined" class="label">{{ count(rows[v.index].n!) }} functions</span><span class="ml-auto">{{ figure(rows[v.index].self!) }} · {{ of(rows[v.index].self!) }} self</span>
             </button>
             <button v-else-if="rows[v.index].edge" class="absolute inset-x-0 flex items-center gap-3 border-b border-rule/50 bg-sheet pr-4 pl-12 text-left hover:bg-wash" data-test="caller" :style="{ top: v.start + 'px', height: height + 'px' }" :disabled="!rows[v.index].edge!.function" @click="rows[v.index].edge!.function && choose(rows[v.index].edge!.function!.name)">

@@ -1,0 +1,160 @@
+package server_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"entelon/codec/take"
+	"entelon/core/made"
+	"entelon/core/profile"
+	"entelon/server"
+)
+
+// Functions are told once, by number; hot functions refer to them, whatever the
+// scope and the shape.
+func TestFunctionsByNumber(t *testing.T) {
+	key := keep(t, 5)
+	for _, more := range []string{"", "?fold=foreign", "?group=thread", "?through=fn3"} {
+		f := decode[server.FunctionsOut](t, ask(t, "GET", "/takes/"+key+"/functions"+more, nil, 200))
+		and := "?"
+		if more != "" {
+			and = more + "&"
+		}
+		whole := decode[server.HotOut](t, ask(t, "GET", "/takes/"+key+"/hot"+and+"scope=time+to+1.5+s", nil, 200))
+		bare := decode[server.HotOut](t, ask(t, "GET", "/takes/"+key+"/hot"+and+"scope=time+to+1.5+s&bare=true", nil, 200))
+		if len(bare.Functions) != 0 || len(bare.ID) != len(whole.Functions) || len(bare.ID) == 0 {
+			t.Fatalf("%s: %d functions and %d numbers, want 0 and %d", more, len(bare.Functions), len(bare.ID), len(whole.Functions))
+		}
+		for i, id := range bare.ID {
+			want := whole.Functions[i]
+			short := f.Short[id]
+			if short == "" {
+				short = f.Name[id]
+			}
+			if f.Name[id] != want.Name || short != want.Short || f.Texts[f.Module[id]] != want.Module || f.Texts[f.Area[id]] != want.Area || f.Texts[f.Kind[id]] != want.Kind || f.Texts[f.Runs[id]] != want.Runs || f.Texts[f.File[id]] != whole.File[i] || f.Line[id] != whole.Line[i] {
+				t.Fatalf("%s: function %d is %s in %s, want %+v", more, id, f.Name[id], f.Texts[f.Module[id]], want)
+			}
+		}
+	}
+}
+
+// What threads have in a scope is what the scope has.
+func TestThreadsSumToTheScope(t *testing.T) {
+	key := keep(t, 6)
+	for _, sc := range []string{"", "time from 0.5 s", "function is fn3", "time to 0.9 s and not function is fn2"} {
+		q := "?scope=" + url.QueryEscape(sc)
+		x := decode[server.ThreadsOut](t, ask(t, "GET", "/takes/"+key+"/threads"+q, nil, 200))
+		var sum int64
+		for _, r := range x.Threads {
+			sum += r.Value
+		}
+		if hot := decode[server.HotOut](t, ask(t, "GET", "/takes/"+key+"/hot"+q, nil, 200)); sum != hot.Total || x.Total != hot.Total || len(x.Threads) == 0 {
+			t.Errorf("%q: the threads have %d of %d", sc, sum, hot.Total)
+		}
+	}
+}
+
+// A function's share in other builds is that of the same scope.
+func TestBuildsInScope(t *testing.T) {
+	var keys []string
+	for i, build := range []string{"1.0", "1.1"} {
+		x := made.Take(uint64(70+i), made.Small)
+		x.Settings.Build = build
+		x.Machine.StartedAt = x.Machine.StartedAt.AddDate(0, 0, i)
+		var b bytes.Buffer
+		if err := take.Write(&b, x); err != nil {
+			t.Fatal(err)
+		}
+		key := decode[server.AddedOut](t, ask(t, "POST", "/takes?name=x.take", &b, 201)).Take.Key
+		t.Cleanup(func() { ask(t, "DELETE", "/takes/"+key, nil, 204) })
+		keys = append(keys, key)
+	}
+	q := "?scope=" + url.QueryEscape("time from 0.3 s to 1.2 s")
+	name := decode[server.HotOut](t, ask(t, "GET", "/takes/"+keys[0]+"/hot"+q, nil, 200)).Functions[0].Name
+	out := decode[server.BuildsOut](t, ask(t, "GET", "/takes/"+keys[1]+"/builds"+q+"&name="+url.QueryEscape(name), nil, 200))
+	if len(out.Builds) != 2 || out.Builds[0].Build != "1.0" || out.Builds[1].Build != "1.1" {
+		t.Fatalf("%+v", out)
+	}
+	for i, key := range keys {
+		hot := decode[server.HotOut](t, ask(t, "GET", "/takes/"+key+"/hot"+q, nil, 200))
+		want := 0.0
+		for k, f := range hot.Functions {
+			if f.Name == name {
+				want = float64(hot.Self[k]) / float64(hot.Total)
+			}
+		}
+		if out.Builds[i].SelfShare != want || (i == 0 && want == 0) {
+			t.Errorf("build %s has %f, want %f", out.Builds[i].Build, out.Builds[i].SelfShare, want)
+		}
+	}
+}
+
+// Source comes with the take, else from where the program's rules say; rules
+// cannot lead out of the server's folders.
+func TestSourceByRuleAndWithTheTake(t *testing.T) {
+	x := made.Take(8, made.Small)
+	f := 1
+	for x.Profile.FunctionName(profile.FunctionID(f)) == "" {
+		f++
+	}
+	p := x.Profile
+	p.Strings = append(p.Strings, "/build/17/beam/group.go")
+	for i := range p.Functions {
+		p.Functions[i].File = profile.StringID(len(p.Strings) - 1)
+	}
+	add := func() string {
+		var b bytes.Buffer
+		if err := take.Write(&b, x); err != nil {
+			t.Fatal(err)
+		}
+		key := decode[server.AddedOut](t, ask(t, "POST", "/takes?name=x.take", &b, 201)).Take.Key
+		t.Cleanup(func() { ask(t, "DELETE", "/takes/"+key, nil, 204) })
+		return key
+	}
+	key := add()
+	program := x.Settings.Program
+	name := decode[server.HotOut](t, ask(t, "GET", "/takes/"+key+"/hot", nil, 200)).Functions[0].Name
+	lines := func(key string) server.LinesOut {
+		return decode[server.LinesOut](t, ask(t, "GET", "/takes/"+key+"/lines?name="+url.QueryEscape(name), nil, 200))
+	}
+	if l := lines(key); l.Missing == "" || len(l.Source) != 0 {
+		t.Errorf("source from nowhere: %+v", l.Source)
+	}
+	place := filepath.Join(sourceFolder, "engraved-17", "lib", "beam", "group.go")
+	if err := os.MkdirAll(filepath.Dir(place), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(place, []byte("package beam\n// by rule\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	put := func(status int, rules ...server.SourceRule) {
+		t.Helper()
+		b, err := json.Marshal(server.SourceRulesIn{Rules: rules})
+		if err != nil {
+			t.Fatal(err)
+		}
+		ask(t, "PUT", "/programs/"+program+"/sources", bytes.NewReader(b), status)
+	}
+	put(400, server.SourceRule{Begins: "/build/", Becomes: "/etc/"})
+	put(400, server.SourceRule{Begins: "/build/", Becomes: "../"})
+	put(400, server.SourceRule{Begins: "/build/", Becomes: ""})
+	put(400, server.SourceRule{Begins: "/build/", Becomes: "a/"}, server.SourceRule{Begins: "/build/", Becomes: "b/"})
+	put(200, server.SourceRule{Begins: "/build/17/", Becomes: filepath.Join(sourceFolder, "engraved-17", "lib") + "/"}, server.SourceRule{Begins: "/build/", Becomes: "nowhere/"})
+	if l := lines(key); l.Missing != "" || l.Found != place || len(l.Source) < 2 || l.Source[1] != "// by rule" || l.Delivered {
+		t.Errorf("by a rule: found %q, missing %q, %q", l.Found, l.Missing, l.Source)
+	}
+	x.Sources = []profile.Source{{Path: "/build/17/beam/group.go", Text: "package beam\n// with the take\n"}}
+	x.Settings.Note = "another"
+	if l := lines(add()); !l.Delivered || len(l.Source) < 2 || l.Source[1] != "// with the take" {
+		t.Errorf("with the take: %+v", strings.Join(l.Source, "|"))
+	}
+	put(200)
+	if r := decode[server.SourceRules](t, ask(t, "GET", "/programs/"+program+"/sources", nil, 200)); len(r.Rules) != 0 || len(r.Folders) != 1 {
+		t.Errorf("%+v", r)
+	}
+}
