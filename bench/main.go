@@ -48,6 +48,7 @@ func run(pairs int, rounds, out, only string) error {
 
 Written by `+"`make bench`"+` on %s. Machine: %d processors, %s, Linux %s, %s.
 The machine is a shared virtual one, so ratios of paired runs are quoted as median [lowest, highest].
+What a reader of a large take waits for in the browser is measured by `+"`make size`"+`: [size.md](size.md).
 
 `, time.Now().Format("2006-01-02"), runtime.NumCPU(), runtime.GOARCH, kernel(), runtime.Version())
 	if err := sampler.Allowed(); err != nil {

@@ -17,7 +17,7 @@ import (
 // What a take brings of a program's source at most, in bytes.
 const (
 	mostSourceFile = 4 << 20
-	mostSourceText    = 48 << 20
+	mostSourceText = 48 << 20
 )
 
 // sources reads the files of the program's own functions that were sampled. It
