@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import dagre from '@dagrejs/dagre'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { api, type Range } from '../api/client'
 import ErrorNote from '../components/ErrorNote.vue'
 import WaitNote from '../components/WaitNote.vue'
@@ -39,6 +39,12 @@ const drawing = computed(() => {
   const size = g.graph() as { width: number; height: number }
   return { nodes, edges, width: size.width, height: size.height, total: d.total }
 })
+// The focus is in view when the drawing is new; later it moves only by hand.
+const box = ref<HTMLElement>()
+watch([drawing, box], ([d]) => {
+  const at = d?.nodes.find((n) => n.function.name === props.focus)
+  if (at && box.value) box.value.scrollTo(at.x - box.value.clientWidth / 2, at.y - box.value.clientHeight / 2)
+}, { flush: 'post' })
 const line = (ps: { x: number; y: number }[]) => ps.map((p, i) => `${i ? 'L' : 'M'}${p.x.toFixed(1)},${p.y.toFixed(1)}`).join(' ')
 const thick = (v: number) => Math.max(0.8, 11 * Math.sqrt(v / (drawing.value?.total || 1)))
 const touches = (e: { from: number; to: number }) => [e.from, e.to].some((i) => query.data.value?.nodes[i].function.name === props.focus)
@@ -48,10 +54,10 @@ const touches = (e: { from: number; to: number }) => [e.from, e.to].some((i) => 
   <ErrorNote v-if="query.isError.value" :error="query.error.value" :retry="() => query.refetch()" />
   <template v-else>
     <p v-if="query.data.value" class="label flex shrink-0 items-center gap-3 border-b border-rule px-4 py-1" data-test="graph-left-out">
-      <span>{{ count(query.data.value.nodes.length) }} functions with at least 1 % of the total; left out: {{ count(query.data.value.hidden_functions) }} functions with {{ of(query.data.value.hidden_self, { scope: query.data.value.total }) }} of their own, and {{ count(query.data.value.hidden_links) }} calls between them or with less</span>
+      <span>{{ count(query.data.value.nodes.length) }} functions with at least 1 % of the total; left out: {{ count(query.data.value.hidden_functions) }} functions with {{ of(query.data.value.hidden_self, { scope: query.data.value.total }) }} of their own, and {{ count(query.data.value.hidden_links) }} {{ query.data.value.hidden_links === 1 ? 'call' : 'calls' }} between them or with less</span>
       <button v-if="most === 40 && query.data.value.nodes.length === 40" class="word" @click="most = 120">show more</button>
     </p>
-    <div class="relative min-h-0 flex-1 overflow-auto bg-sheet">
+    <div ref="box" class="relative min-h-0 flex-1 overflow-auto bg-sheet">
       <WaitNote v-if="query.isPending.value" what="Drawing the graph" />
       <svg v-if="drawing" :width="drawing.width" :height="drawing.height" class="mx-auto block" role="group" aria-label="Call graph" data-test="graph">
         <path v-for="(e, i) in drawing.edges" :key="i" :d="line(e.points)" fill="none" :stroke="touches(e) ? 'var(--color-ink-2)' : 'var(--color-bar-pale)'" :stroke-width="thick(e.value)" stroke-linejoin="round"><title>{{ drawing.nodes[e.from].function.short }} calls {{ drawing.nodes[e.to].function.short }}: {{ figure(e.value) }}</title></path>
