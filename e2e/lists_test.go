@@ -29,7 +29,7 @@ func TestSortAndChooseTwo(t *testing.T) {
 	}
 	p.do("comparing", chromedp.Click(`//button[normalize-space()="Compare two"]`, chromedp.NodeVisible))
 	p.until("the comparison", `location.pathname === '/compare'`)
-	p.says("The largest growth")
+	p.says("too few takes to tell whether")
 	p.visit("/takes?search=nothing+has+this")
 	p.says("No take has these words")
 }

@@ -92,7 +92,7 @@ func TestAttachAndTakeAgain(t *testing.T) {
 	newer := strings.TrimPrefix(value[string](p, "location.pathname"), "/takes/")
 	defer p.remove(newer)
 	p.visit(fmt.Sprintf("/compare?baseline=%s&candidate=%s", older, newer))
-	p.says("functions changed by more than chance")
+	p.says("What explains the difference")
 	p.until("the sign is gone", `!document.querySelector('[data-test=sampling]')`)
 }
 

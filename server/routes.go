@@ -52,6 +52,14 @@ var shaping = []param{
 
 var measuring = param{"measure", "string", "which of the take's measures counts; absent: the first", false}
 
+var comparing = []param{
+	{"baseline", "string", "keys of takes, with commas", true},
+	{"candidate", "string", "keys of takes, with commas", true},
+	{"scale", "string", "none (a run), work, second, cpu-second or total (shares); absent: what suits the takes", false},
+	measuring,
+	scoping,
+}
+
 func with(more ...param) []param {
 	return append(append(append([]param{}, timeRange...), shaping...), append([]param{measuring}, more...)...)
 }
@@ -183,12 +191,9 @@ func (s *Server) table() []route {
 			{"bins", "integer", "how many pieces the time is cut into", false},
 			measuring,
 		}},
-		{needs: people.Look, method: http.MethodGet, path: "/compare", summary: "Two takes, function by function", answer: CompareOut{}, handle: s.compare, query: []param{
-			{"baseline", "string", "key of a take", true},
-			{"candidate", "string", "key of a take", true},
-			{"scale", "string", "total, second or none; absent: what suits the two", false},
-			measuring,
-			scoping,
-		}},
+		{needs: people.Look, method: http.MethodGet, path: "/compare", summary: "Two takes, or two groups of takes: what differs, how sure that is, and what explains it", answer: CompareOut{}, handle: s.compare, query: comparing},
+		{needs: people.Look, method: http.MethodGet, path: "/compare/mirror", summary: "The flame graphs of both sides, in one order and on one scale", answer: MirrorOut{}, handle: s.mirror, query: append(append([]param{}, comparing...),
+			param{"pixels", "integer", "width of the drawing; thinner frames are left out", false},
+		)},
 	}
 }

@@ -266,49 +266,6 @@ type TimesOut struct {
 	Highest int64   `json:"highest"` // of user and kernel together
 }
 
-// FigureOut is a function's scaled cost on one side of a comparison.
-type FigureOut struct {
-	Self         float64 `json:"self"`
-	Total        float64 `json:"total"`
-	SelfSamples  int64   `json:"self_samples"`
-	TotalSamples int64   `json:"total_samples"`
-}
-
-// CompareRow is one function on both sides.
-type CompareRow struct {
-	Name       string    `json:"name"`
-	Short      string    `json:"short"`
-	Module     string    `json:"module"`
-	Kind       string    `json:"kind"`
-	Baseline   FigureOut `json:"baseline"`
-	Candidate  FigureOut `json:"candidate"`
-	DeltaSelf  float64   `json:"delta_self"`
-	DeltaTotal float64   `json:"delta_total"`
-	ErrorSelf  float64   `json:"error_self"` // standard error
-	ErrorTotal float64   `json:"error_total"`
-	State      string    `json:"state"`
-	Certain    bool      `json:"certain"` // more than sampling alone explains
-}
-
-// CompareSide is one side of a comparison.
-type CompareSide struct {
-	Take    TakeOut `json:"take"`
-	Total   int64   `json:"total"`
-	Samples int64   `json:"samples"`
-}
-
-// CompareOut is a comparison of two takes.
-type CompareOut struct {
-	Warnings  []profile.Warning `json:"warnings"`
-	Measures  []MeasureOut      `json:"measures"` // that both sides have
-	Baseline  CompareSide       `json:"baseline"`
-	Candidate CompareSide       `json:"candidate"`
-	Scale     string            `json:"scale"`
-	Unit      string            `json:"unit"`
-	Measure   MeasureOut        `json:"measure"` // Total is the candidate's
-	Rows      []CompareRow      `json:"rows"`
-}
-
 // AboutOut tells what this server is.
 type AboutOut struct {
 	Version   string `json:"version"`

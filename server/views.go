@@ -1,14 +1,12 @@
 package server
 
 import (
-	"errors"
 	"fmt"
 	"math"
 	"net/http"
 
 	"github.com/gin-gonic/gin"
 
-	"entelon/core/compare"
 	"entelon/core/profile"
 	"entelon/core/scope"
 	"entelon/core/tree"
@@ -381,78 +379,4 @@ func (s *Server) times(c *gin.Context) {
 		out.Highest = max(out.Highest, user[i]+kernel[i])
 	}
 	c.JSON(http.StatusOK, out)
-}
-
-func (s *Server) compare(c *gin.Context) {
-	scale, err := compare.ParseScale(c.Query("scale"))
-	if err != nil {
-		s.fail(c, badRequest{err})
-		return
-	}
-	chosen := c.Query("scale") != ""
-	a, rowA, err := s.open(c, c.Query("baseline"))
-	if err != nil {
-		s.fail(c, fmt.Errorf("baseline: %w", err))
-		return
-	}
-	b, rowB, err := s.open(c, c.Query("candidate"))
-	if err != nil {
-		s.fail(c, fmt.Errorf("candidate: %w", err))
-		return
-	}
-	if !chosen {
-		scale = compare.Fitting(a.take, b.take)
-	}
-	ma, errA := measureOf(c, a.take.Profile)
-	mb, errB := measureOf(c, b.take.Profile)
-	if err := errors.Join(errA, errB); err != nil {
-		s.fail(c, err)
-		return
-	}
-	if wa, wb := a.take.Profile.Words(ma), b.take.Profile.Words(mb); wa.Name != wb.Name || wa.Unit != wb.Unit {
-		s.fail(c, badRequest{fmt.Errorf("the baseline's measure is %s and the candidate's %s", wa.Label, wb.Label)})
-		return
-	}
-	sc, err := scopeOf(c)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	sa, sb := side(a, rowA, ma, sc), side(b, rowB, mb, sc)
-	rows, err := compare.Functions(sa, sb, scale)
-	if err != nil {
-		s.fail(c, badRequest{err})
-		return
-	}
-	words := a.take.Profile.Words(ma)
-	out := CompareOut{
-		Baseline: CompareSide{takeOut(rowA), sa.Total, sa.Samples}, Candidate: CompareSide{takeOut(rowB), sb.Total, sb.Samples},
-		Scale: string(scale), Unit: scale.Unit(words.Unit), Measure: MeasureOut{words.Name, words.Label, words.Unit, words.Counted, sb.Total}, Rows: []CompareRow{},
-	}
-	out.Warnings, out.Measures = []profile.Warning{}, []MeasureOut{}
-	if x, ok := compare.TooShort(rows, sa, sb, scale); ok && !words.Counted {
-		longest := float64(max(rowA.DurationNS, rowB.DurationNS)) / 1e9
-		out.Warnings = append(out.Warnings, profile.Warning{
-			Code: "few-samples", Text: fmt.Sprintf("There are too few samples to tell whether %s changed: so large a difference can be chance.", profile.Short(x.Name)),
-			Remedy: fmt.Sprintf("Take both for %.0f times as long (%.0f s), or that many times and compare the groups.", math.Ceil(x.Times), math.Ceil(x.Times*longest)),
-		})
-	}
-	for i := range b.take.Profile.Measures {
-		w := b.take.Profile.Words(i)
-		if m, err := a.take.Profile.MeasureNamed(w.Name); err == nil && a.take.Profile.Words(m).Unit == w.Unit {
-			out.Measures = append(out.Measures, MeasureOut{w.Name, w.Label, w.Unit, w.Counted, b.take.Profile.Total(i)})
-		}
-	}
-	for _, r := range rows {
-		out.Rows = append(out.Rows, CompareRow{
-			r.Name, profile.Short(r.Name), r.Module, r.Kind.String(), FigureOut(r.Baseline), FigureOut(r.Candidate),
-			r.DeltaSelf, r.DeltaTotal, r.ErrorSelf, r.ErrorTotal, string(r.State), r.Certain,
-		})
-	}
-	c.JSON(http.StatusOK, out)
-}
-
-func side(o *opened, row *store.Take, measure int, sc scope.Scope) compare.Side {
-	k := o.cost(measure, sc.Of(aboutOf(row)))
-	return compare.Side{Profile: o.take.Profile, Functions: k.rows(), Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0), DurationNS: row.DurationNS}
 }

@@ -2,160 +2,268 @@ package main
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"io"
-	"math"
-	"text/tabwriter"
+	"os"
+	"slices"
+	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
+	"entelon/codec/verdict"
 	"entelon/core/compare"
 	"entelon/core/profile"
+	"entelon/core/reading"
 	"entelon/core/scope"
 	"entelon/core/tree"
 )
 
-type compareJSON struct {
-	Baseline  sideOut      `json:"baseline"`
-	Candidate sideOut      `json:"candidate"`
-	Measure   string       `json:"measure"`
-	Unit      string       `json:"unit"` // of every figure below
-	Scale     string       `json:"scale"`
-	Functions []compareOut `json:"functions"`
-}
+// The exit codes of compare.
+const (
+	exitSame      = 0
+	exitSlower    = 1
+	exitUntold    = 2
+	exitNoCompare = 3 // an error
+)
 
-type sideOut struct {
-	File       string `json:"file"`
-	Program    string `json:"program"`
-	Build      string `json:"build"`
-	BuildID    string `json:"build_id"`
-	Total      int64  `json:"total"`
-	Samples    int64  `json:"samples"`
-	DurationNS int64  `json:"duration_ns"`
-}
-
-type figureOut struct {
-	Self  float64 `json:"self"`
-	Total float64 `json:"total"`
-}
-
-type compareOut struct {
-	Name       string    `json:"name"`
-	Module     string    `json:"module"`
-	Baseline   figureOut `json:"baseline"`
-	Candidate  figureOut `json:"candidate"`
-	DeltaSelf  float64   `json:"delta_self"`
-	DeltaTotal float64   `json:"delta_total"`
-	State      string    `json:"state"`
+// comparison is what the compare command was asked for.
+type comparison struct {
+	baseline, candidate []string
+	chosen              choice
+	scale               string
+	limits              []string
+	rules               string
+	format              string
+	report              string
+	server, token       string
+	full                bool
+	limit               int
 }
 
 func compareCommand() *cobra.Command {
-	var asJSON, full bool
-	var scaleName string
-	var chosen choice
-	var limit int
+	x := &comparison{}
+	var asJSON bool
 	c := &cobra.Command{
-		Use:   "compare BASELINE CANDIDATE",
-		Short: "Show function by function what changed from one take to another",
+		Use:   "compare [BASELINE CANDIDATE]",
+		Short: "Tell whether a build got slower, by how much, why, and how sure that is",
+		Long: `Compares two takes, or two groups of takes. Give each side as often as there
+are takes of it: how much single takes differ is known only from several.
+
+It exits with 0 if there is no regression, 1 if there is one, 2 if the takes do
+not tell, and 3 after an error. A regression is a rise that is told from chance
+and is larger than its limit: 5 % of the whole, if nothing else is said.`,
 		Example: `  entelon compare engraved-3.4.0.take engraved-3.5.0.take
-  entelon compare --scale second before.take after.take
-  entelon compare --scope 'function is slur.Route and not idle' before.take after.take
-  entelon compare --json before.take after.take`,
-		Args: cobra.ExactArgs(2),
+  entelon compare --baseline old-1.take --baseline old-2.take --candidate new-1.take --candidate new-2.take
+  entelon compare --baseline 'old-*.take' --candidate 'new-*.take' --threshold 3% --threshold 'slur.*=5%'
+  entelon compare --server http://127.0.0.1:7420 --baseline engraved@3.4.0 --candidate engraved@3.5.0
+  entelon compare --rules entelon.yaml --format markdown --baseline 'old-*.take' --candidate 'new-*.take'`,
+		Args: func(_ *cobra.Command, args []string) error {
+			switch {
+			case len(args) == 2 && len(x.baseline)+len(x.candidate) == 0, len(args) == 0 && len(x.baseline) > 0 && len(x.candidate) > 0:
+				return nil
+			case len(args) == 0 && len(x.baseline)+len(x.candidate) == 0:
+				return noCompare{errors.New("give a baseline and a candidate")}
+			case len(args) == 0:
+				return noCompare{errors.New("give both --baseline and --candidate")}
+			}
+			return noCompare{fmt.Errorf("give two takes, or each side by --baseline and --candidate; there are %d takes without a flag", len(args))}
+		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			scale, err := compare.ParseScale(scaleName)
-			if err != nil {
-				return fmt.Errorf("--scale: %w", err)
-			}
-			a, err := readTake(args[0])
-			if err != nil {
-				return err
-			}
-			b, err := readTake(args[1])
-			if err != nil {
-				return err
-			}
-			ma, sca, errA := chosen.of(a)
-			mb, scb, errB := chosen.of(b)
-			if errA != nil || errB != nil {
-				return cmp.Or(errA, errB)
-			}
-			if wa, wb := a.Profile.Words(ma), b.Profile.Words(mb); wa.Name != wb.Name || wa.Unit != wb.Unit {
-				return fmt.Errorf("the baseline's measure is %s and the candidate's %s; choose one that both have with --measure", wa.Label, wb.Label)
-			}
-			sa, sb := side(a, ma, sca), side(b, mb, scb)
-			rows, err := compare.Functions(sa, sb, scale)
-			if err != nil {
-				return err
+			if len(args) == 2 {
+				x.baseline, x.candidate = args[:1], args[1:]
 			}
 			if asJSON {
-				return printJSON(cmd.OutOrStdout(), compareResult(args, a, b, ma, sa, sb, scale, rows))
+				x.format = "json"
 			}
-			return printCompare(cmd.OutOrStdout(), a, b, ma, sa, sb, scale, rows, limit, full)
+			outcome, err := x.run(cmd)
+			if err != nil {
+				return noCompare{err}
+			}
+			switch outcome {
+			case compare.Fail:
+				return exitCode(exitSlower)
+			case compare.Unknown:
+				return exitCode(exitUntold)
+			}
+			return nil
 		},
 	}
-	c.Flags().BoolVar(&asJSON, "json", false, "print JSON, all functions")
-	c.Flags().BoolVar(&full, "full", false, "print names in full, with packages, parameters and template arguments")
-	chosen.add(c)
-	c.Flags().StringVar(&scaleName, "scale", "total", "divide both sides by their total, by each second, or by none")
-	c.Flags().IntVar(&limit, "limit", 30, "how many rows; 0 means all")
-	_ = c.RegisterFlagCompletionFunc("scale", cobra.FixedCompletions([]string{"total", "second", "none"}, cobra.ShellCompDirectiveNoFileComp))
+	c.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return noCompare{err} })
+	f := c.Flags()
+	f.StringArrayVarP(&x.baseline, "baseline", "b", nil, "a `TAKE` of the baseline: a file, a pattern, or PROGRAM@BUILD on the server; may be repeated")
+	f.StringArrayVarP(&x.candidate, "candidate", "c", nil, "a `TAKE` of the candidate, likewise")
+	x.chosen.add(c)
+	f.StringVar(&x.scale, "scale", "", "compare for each `UNIT`: none (a run), work, second, cpu-second, or total (shares); default: what suits the takes")
+	f.StringArrayVarP(&x.limits, "threshold", "t", nil, "the `RISE` that is allowed: 3% of the whole, or 'slur.*=5%' of functions; may be repeated")
+	f.StringVar(&x.rules, "rules", "", "thresholds and accepted changes in this `FILE` (default: entelon.yaml, if it is there)")
+	f.StringVar(&x.format, "format", "text", "text, json, markdown or junit")
+	f.StringVar(&x.report, "report", "", "write a report that opens in any browser to this `FILE`, too")
+	f.BoolVar(&asJSON, "json", false, "the same as --format json")
+	f.StringVar(&x.server, "server", "", "the `URL` of the server that PROGRAM@BUILD is looked for on")
+	f.StringVar(&x.token, "token", os.Getenv("ENTELON_TOKEN"), "a `TOKEN` for the server (default: $ENTELON_TOKEN)")
+	f.BoolVar(&x.full, "full", false, "print names in full, with packages, parameters and template arguments")
+	f.IntVar(&x.limit, "limit", 20, "how many functions of the table; 0 means all")
+	complete := func(flag string, words ...string) {
+		_ = c.RegisterFlagCompletionFunc(flag, cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp))
+	}
+	complete("scale", "none", "work", "second", "cpu-second", "total")
+	complete("format", "text", "json", "markdown", "junit")
+	for _, flag := range []string{"baseline", "candidate"} {
+		_ = c.MarkFlagFilename(flag, "take")
+	}
 	return takeFile(c)
 }
 
-func side(t *profile.Take, measure int, sc scope.Scope) compare.Side {
-	tr := tree.New(t.Profile)
-	c := tr.Cost(measure, sc)
-	return compare.Side{Profile: t.Profile, Functions: tr.Functions(c), Total: c.Total(0), Samples: c.TotalSamples(0), DurationNS: t.Facts.DurationNS}
+// noCompare is an error that ends compare with a code of its own, since 1 means
+// a regression there.
+type noCompare struct{ error }
+
+func (e noCompare) Unwrap() error { return e.error }
+
+// measured is one side's takes, and what of them is compared.
+type measured struct {
+	takes []*profile.Take
+	files []string
+	runs  []compare.Run
 }
 
-func compareResult(args []string, a, b *profile.Take, measure int, sa, sb compare.Side, scale compare.Scale, rows []compare.Row) compareJSON {
-	one := func(file string, t *profile.Take, s compare.Side) sideOut {
-		return sideOut{file, t.Settings.Program, t.Settings.Build, t.Facts.BuildID, s.Total, s.Samples, s.DurationNS}
+func (x *comparison) run(cmd *cobra.Command) (compare.Outcome, error) {
+	if !slices.Contains([]string{"text", "json", "markdown", "junit"}, x.format) {
+		return "", fmt.Errorf("--format %s: choose text, json, markdown or junit", x.format)
 	}
-	m := a.Profile.Measures[measure]
-	out := compareJSON{
-		Baseline: one(args[0], a, sa), Candidate: one(args[1], b, sb), Measure: a.Profile.Strings[m.Name],
-		Unit: scale.Unit(a.Profile.Strings[m.Unit]), Scale: string(scale), Functions: []compareOut{},
-	}
-	for _, r := range rows {
-		out.Functions = append(out.Functions, compareOut{r.Name, r.Module, figureOut{r.Baseline.Self, r.Baseline.Total},
-			figureOut{r.Candidate.Self, r.Candidate.Total}, r.DeltaSelf, r.DeltaTotal, string(r.State)})
-	}
-	return out
-}
-
-func printCompare(w io.Writer, a, b *profile.Take, measure int, sa, sb compare.Side, scale compare.Scale, rows []compare.Row, limit int, full bool) error {
-	fmt.Fprintf(w, "%s %s → %s %s", a.Settings.Program, a.Settings.Build, b.Settings.Program, b.Settings.Build)
-	words := a.Profile.Words(measure)
-	factor, unit := 1.0, ""
-	switch words.Unit {
-	case "ns":
-		factor, unit = 1e-6, "ms of "
-	case "bytes":
-		factor, unit = 1.0/1024, "KiB of "
-	}
-	switch scale {
-	case compare.ByTotal:
-		factor = 100
-		fmt.Fprintln(w, "   figures in % of each side's "+words.Label)
-	case compare.BySecond:
-		fmt.Fprintln(w, "   figures in "+unit+words.Label+" for each second")
-	default:
-		fmt.Fprintln(w, "   figures in "+unit+words.Label)
-	}
-	if short, ok := compare.TooShort(rows, sa, sb, scale); ok && !words.Counted {
-		fmt.Fprintf(w, "  ! There are too few samples to tell whether %s changed. Take both for %.0f times as long.\n", shown(short.Name, false), math.Ceil(short.Times))
-	}
-	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', tabwriter.AlignRight)
-	fmt.Fprintln(tw, "self\t→\tdifference\ttotal\t→\tdifference\t  state\t  function")
-	for i, r := range rows {
-		if limit > 0 && i == limit {
-			break
+	var given compare.Scale
+	if x.scale != "" {
+		var err error
+		if given, err = compare.ParseScale(x.scale); err != nil {
+			return "", fmt.Errorf("--scale: %w", err)
 		}
-		fmt.Fprintf(tw, "%.2f\t%.2f\t%+.2f\t%.2f\t%.2f\t%+.2f\t  %s\t  %s\n",
-			factor*r.Baseline.Self, factor*r.Candidate.Self, factor*r.DeltaSelf,
-			factor*r.Baseline.Total, factor*r.Candidate.Total, factor*r.DeltaTotal, r.State, shown(r.Name, full))
 	}
-	return tw.Flush()
+	policy, err := x.policy()
+	if err != nil {
+		return "", err
+	}
+	// The file says what the flags leave open.
+	if given == "" {
+		given = policy.scale
+	}
+	x.chosen.measure = cmp.Or(x.chosen.measure, policy.measure)
+	x.chosen.scope = cmp.Or(x.chosen.scope, policy.scope)
+	a, err := x.read(cmd.Context(), "--baseline", x.baseline)
+	if err != nil {
+		return "", err
+	}
+	b, err := x.read(cmd.Context(), "--candidate", x.candidate)
+	if err != nil {
+		return "", err
+	}
+	words, sc, err := x.open(a, b)
+	if err != nil {
+		return "", err
+	}
+	if given == "" {
+		given = compare.Fitting(slices.Concat(a.takes, b.takes)...)
+	}
+	r, err := compare.Compare(a.runs, b.runs, compare.Options{Scale: given, Exact: words.Counted, Hand: policy.hand})
+	if err != nil {
+		return "", err
+	}
+	v := verdict.View{
+		Result: r, Suspects: r.Suspects(), Sides: reading.Sides{Baseline: a.name(b), Candidate: b.name(a), Measure: words.Label},
+		Takes: [2]int{len(a.takes), len(b.takes)}, Unit: words.Unit, Scope: sc.String(),
+	}
+	v.Outcome, v.Findings = compare.Judge(r, policy.rules(b.takes[0]))
+	if x.report != "" {
+		if err := x.writeReport(v); err != nil {
+			return "", err
+		}
+	}
+	out := cmd.OutOrStdout()
+	switch x.format {
+	case "json":
+		err = printJSON(out, compareResult(a, b, words, v))
+	case "markdown":
+		err = verdict.Markdown(out, v)
+	case "junit":
+		err = verdict.JUnit(out, v)
+	default:
+		err = x.print(out, v)
+	}
+	return v.Outcome, err
+}
+
+// open adds up what is compared in all takes of both sides.
+func (x *comparison) open(a, b *measured) (profile.Words, scope.Scope, error) {
+	var first profile.Words
+	var sc scope.Scope
+	for _, side := range []*measured{a, b} {
+		for i, t := range side.takes {
+			m, s, err := x.chosen.of(t)
+			if err != nil {
+				return first, sc, err
+			}
+			w := t.Profile.Words(m)
+			if first.Name == "" {
+				first, sc = w, s
+			} else if w.Name != first.Name || w.Unit != first.Unit {
+				return first, sc, fmt.Errorf("%s measured %s and %s %s; choose one that both have with --measure", a.files[0], first.Label, side.files[i], w.Label)
+			}
+			tr := tree.New(t.Profile)
+			c := tr.Cost(m, s)
+			side.runs = append(side.runs, compare.Run{
+				Name: side.files[i], Tree: tr, Cost: c, Functions: tr.Functions(c), DurationNS: t.Facts.DurationNS, CPUNS: t.Facts.CPUNS, Work: t.Facts.Work,
+			})
+		}
+	}
+	return first, sc, nil
+}
+
+// name is what a side is called: its build, with the program where that differs.
+func (m *measured) name(other *measured) string {
+	t, o := m.takes[0].Settings, other.takes[0].Settings
+	switch {
+	case t.Program != o.Program:
+		return t.Program + " " + t.Build
+	case t.Build == o.Build || t.Build == "":
+		return m.files[0]
+	}
+	return t.Build
+}
+
+// writeReport writes the report beside what is printed.
+func (x *comparison) writeReport(v verdict.View) error {
+	f, err := os.Create(x.report)
+	if err != nil {
+		return fmt.Errorf("--report: %w", err)
+	}
+	return errors.Join(verdict.HTML(f, v, time.Now()), f.Close())
+}
+
+func (x *comparison) print(w io.Writer, v verdict.View) error {
+	var b strings.Builder
+	takes := func(n int) string {
+		if n == 1 {
+			return "one take"
+		}
+		return fmt.Sprintf("%d takes", n)
+	}
+	fmt.Fprintf(&b, "%s → %s   %s %s; %s and %s\n", v.Sides.Baseline, v.Sides.Candidate, v.Sides.Measure, v.Result.Scale.Words(), takes(v.Takes[0]), takes(v.Takes[1]))
+	for _, p := range reading.Comparison(v.Result, v.Suspects, v.Sides) {
+		b.WriteString(plainText(p.Text, ""))
+	}
+	b.WriteString("\n\n")
+	for _, r := range v.Result.Remarks {
+		fmt.Fprintf(&b, "  ! %s %s\n", r.Text, r.Remedy)
+	}
+	x.suspects(&b, v)
+	x.table(&b, v)
+	fmt.Fprintf(&b, "\n%s\n", v.Outcome)
+	for i := range v.Findings {
+		if f := &v.Findings[i]; f.Outcome != compare.Pass || f.Note != "" || i == 0 {
+			fmt.Fprintf(&b, "  %s: %s Allowed: %+.1f %%.\n", f.Outcome, plainText(f.Text(v.Result, v.Sides.Measure), ""), 100*f.Limit)
+		}
+	}
+	_, err := io.WriteString(w, b.String())
+	return err
 }

@@ -23,6 +23,9 @@ func main() {
 		os.Exit(int(code))
 	case err != nil:
 		fmt.Fprintln(os.Stderr, "entelon: "+oneLine(err))
+		if errors.As(err, new(noCompare)) {
+			os.Exit(exitNoCompare)
+		}
 		os.Exit(1)
 	}
 }

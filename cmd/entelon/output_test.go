@@ -135,36 +135,55 @@ func TestSize(t *testing.T) {
 
 // TestScales: each scale divides both sides as it says.
 func TestScales(t *testing.T) {
-	find := func(c compareJSON) compareOut {
+	find := func(c compareJSON) functionRow {
 		for _, f := range c.Functions {
 			if strings.HasSuffix(f.Name, "spacing.extent") {
 				return f
 			}
 		}
 		t.Fatal("spacing.extent is in no comparison")
-		return compareOut{}
+		return functionRow{}
 	}
-	raw := parse[compareJSON](t, "compare", "--json", "--scale", "none", older, newer)
+	raw := compared(t, "--scale", "none", older, newer)
 	want := find(raw)
-	byTotal := find(parse[compareJSON](t, "compare", "--json", "--scale", "total", older, newer))
-	bySecond := find(parse[compareJSON](t, "compare", "--json", "--scale", "second", older, newer))
+	byTotal := find(compared(t, "--scale", "total", older, newer))
+	bySecond := find(compared(t, "--scale", "second", older, newer))
+	byCPU := find(compared(t, "--scale", "cpu-second", older, newer))
 	near := func(a, b float64) bool { return math.Abs(a-b) <= 1e-9*math.Abs(b) }
-	if !near(byTotal.Candidate.Total, want.Candidate.Total/float64(raw.Candidate.Total)) {
-		t.Errorf("as a share it is %v", byTotal.Candidate.Total)
+	a, b := raw.Baseline.Takes[0], raw.Candidate.Takes[0]
+	if !near(byTotal.Total.Candidate, want.Total.Candidate/float64(b.Total)) {
+		t.Errorf("as a share it is %v", byTotal.Total.Candidate)
 	}
-	if !near(bySecond.Baseline.Self, want.Baseline.Self/(float64(raw.Baseline.DurationNS)/1e9)) {
-		t.Errorf("for each second it is %v", bySecond.Baseline.Self)
+	if !near(bySecond.Self.Baseline, want.Self.Baseline/(float64(a.DurationNS)/1e9)) {
+		t.Errorf("for each second it is %v", bySecond.Self.Baseline)
+	}
+	if !near(byCPU.Self.Baseline, want.Self.Baseline/(float64(a.CPUNS)/1e9)) {
+		t.Errorf("for each second of processor time it is %v", byCPU.Self.Baseline)
 	}
 	if raw.Unit != "ns" || raw.Scale != "none" {
 		t.Errorf("unscaled figures are in %s by %s", raw.Unit, raw.Scale)
 	}
 	self := entelon(t, "compare", newer, newer)
-	if self.code != 0 || strings.Contains(self.stdout, "changed") || strings.Contains(self.stdout, "new  ") {
-		t.Errorf("a take differs from itself:\n%s", self.stdout)
+	if self.code != 2 || strings.Contains(self.stdout, " slower  ") || strings.Contains(self.stdout, "new  ") {
+		t.Errorf("a take differs from itself, exit %d:\n%s", self.code, self.stdout)
 	}
-	if text := entelon(t, "compare", "--limit", "2", older, newer).stdout; strings.Count(text, "\n") != 4 || !strings.Contains(text, "engraved 3.4.0 → engraved 3.5.0") {
+	if text := entelon(t, "compare", "--limit", "2", older, newer).stdout; !strings.Contains(text, "3.4.0 → 3.5.0") || !strings.Contains(text, "more; --limit 0 shows all") {
 		t.Errorf("it prints\n%s", text)
 	}
+}
+
+// compared is a comparison as JSON; its exit code is part of what it says.
+func compared(t *testing.T, args ...string) compareJSON {
+	t.Helper()
+	r := entelon(t, append([]string{"compare", "--json"}, args...)...)
+	var out compareJSON
+	if err := json.Unmarshal([]byte(r.stdout), &out); err != nil {
+		t.Fatalf("%v: %s%s", err, r.stdout, r.stderr)
+	}
+	if want := map[string]int{"no regression": 0, "regression": 1, "could not tell": 2}[out.Outcome]; r.code != want {
+		t.Errorf("it says %q and exits with %d", out.Outcome, r.code)
+	}
+	return out
 }
 
 func TestHelpAndCompletion(t *testing.T) {

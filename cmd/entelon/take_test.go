@@ -295,23 +295,3 @@ func TestACommandThatEndsAtOnce(t *testing.T) {
 		t.Errorf("its take cannot be read: %s", r.stderr)
 	}
 }
-
-func TestCompareOfTwoTakes(t *testing.T) {
-	c := parse[compareJSON](t, "compare", "--json", "../../demo/takes/engraved-3.4.0-1.take", "../../demo/takes/engraved-3.5.0-1.take")
-	if c.Scale != "total" || c.Unit != "share" || c.Baseline.Build != "3.4.0" {
-		t.Fatalf("scale %s, unit %s, baseline %s", c.Scale, c.Unit, c.Baseline.Build)
-	}
-	states := map[string]string{}
-	for _, f := range c.Functions {
-		states[f.Name] = f.State
-		if d := f.Candidate.Self - f.Baseline.Self; math.Abs(d-f.DeltaSelf) > 1e-12 {
-			t.Errorf("%s: the difference of %v and %v is said to be %v", f.Name, f.Candidate.Self, f.Baseline.Self, f.DeltaSelf)
-		}
-	}
-	if c.Functions[0].Name != "entelon/demo/engraved/slur.(*Skyline).Height" || c.Functions[0].State != "changed" {
-		t.Errorf("the first suspect is %s, %s", c.Functions[0].Name, c.Functions[0].State)
-	}
-	if states["entelon/demo/engraved/glyph.flatten"] != "new" {
-		t.Errorf("glyph.flatten is %q", states["entelon/demo/engraved/glyph.flatten"])
-	}
-}

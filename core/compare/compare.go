@@ -1,44 +1,24 @@
-// Package compare sets two profiles side by side, function by function.
+// Package compare sets two groups of takes side by side: what each cost, how
+// much that differs, how sure that is, and what explains it. A side is one take
+// or several of the same.
 package compare
 
 import (
+	"errors"
 	"fmt"
 	"math"
-	"slices"
 	"sort"
 
 	"entelon/core/profile"
 	"entelon/core/tree"
 )
 
-// Scale says by what both sides are divided before they are compared.
-type Scale string
-
-// The scales. Their units: a share of the total (0 to 1), units of the measure
-// a second of the take, and units of the measure.
-const (
-	ByTotal  Scale = "total"
-	BySecond Scale = "second"
-	Unscaled Scale = "none"
-)
-
-// ParseScale reads a scale by name; "" is ByTotal.
-func ParseScale(s string) (Scale, error) {
-	switch x := Scale(s); x {
-	case "":
-		return ByTotal, nil
-	case ByTotal, BySecond, Unscaled:
-		return x, nil
-	}
-	return "", fmt.Errorf("there is no scale %q; choose total, second or none", s)
-}
-
 // State is what became of a function.
 type State string
 
 // The states. A function is Changed where it is on both sides and the difference
-// is Certain; it is New or Gone where one side has no sample of it, which for a
-// rare function may be chance.
+// is told from chance; it is New or Gone where one side has no sample of it,
+// which for a rare function may be chance.
 const (
 	Same    State = "same"
 	Changed State = "changed"
@@ -46,71 +26,210 @@ const (
 	Gone    State = "gone"
 )
 
-// changedAt is how many standard errors a difference must exceed. Among a
-// thousand functions that did not change, about one in all exceeds 3.29.
-const changedAt = 3.29
-
-// Side is one of the two: a profile's functions with what they add up to.
-type Side struct {
-	Profile    *profile.Profile
+// Run is one take of a side, with the cost that is compared.
+type Run struct {
+	Name       string // of the take, for remarks
+	Tree       *tree.Tree
+	Cost       *tree.Cost
 	Functions  []tree.FunctionCost
-	Total      int64 // of the measure
-	Samples    int64
 	DurationNS int64
+	CPUNS      int64
+	Work       float64 // units of the program's work, 0 if not told
 }
 
-// Figure is a function's cost on one side, scaled.
-type Figure struct {
-	Self         float64
-	Total        float64
-	SelfSamples  int64
-	TotalSamples int64
+// Total is the run's cost, in the measure's unit.
+func (r *Run) Total() int64 { return r.Cost.Total(0) }
+
+// Samples is how many samples that rests on.
+func (r *Run) Samples() int64 { return r.Cost.TotalSamples(0) }
+
+// Options choose how sides are compared.
+type Options struct {
+	Scale Scale
+	Exact bool // the measure counts every event, so that there is no sampling noise
+	// Worth is the change of the whole, as a share, that is worth knowing: where
+	// it could have been missed, the verdict is that there are too few takes.
+	// 0 is DefaultWorth.
+	Worth float64
+	// Rate is the share of wrong ones among the functions that are said to have
+	// changed; 0 is DefaultRate.
+	Rate float64
+	// Hand are matches that somebody made or undid.
+	Hand Hand
 }
+
+// The defaults of Options.
+const (
+	DefaultWorth = 0.05
+	DefaultRate  = 0.05
+)
+
+// worthOfFunction is the change of a function's cost that is worth knowing, as
+// a share of the whole.
+const worthOfFunction = 0.01
 
 // Row is one function on both sides.
 type Row struct {
-	Name       string
-	Module     string // path on the side that has it, the candidate's first
-	File       string
-	Line       uint32
-	Kind       profile.ModuleKind
-	Baseline   Figure
-	Candidate  Figure
-	DeltaSelf  float64
-	DeltaTotal float64
-	ErrorSelf  float64 // standard error of DeltaSelf
-	ErrorTotal float64
-	State      State
-	Certain    bool // sampling alone hardly explains a difference of this size
+	Name         string // on the side that has it, the candidate's first
+	Module       string // path, likewise
+	Area         string // package or module; decides the hue
+	File         string
+	Line         uint32
+	Kind         profile.ModuleKind
+	Self         Estimate
+	Total        Estimate
+	SelfSamples  [2]int64 // of all takes of the baseline and the candidate
+	TotalSamples [2]int64
+	State        State
+	Number       int32  // in the comparison
+	Certain      bool   // one of its differences is told from chance
+	Match        *Match // set where the sides have other names for it
 }
 
-// Functions compares function by function. Functions are the same if their names and
-// their homes are. The largest change of self cost comes first.
-func Functions(baseline, candidate Side, scale Scale) ([]Row, error) {
-	a, err := divisor(baseline, scale)
-	if err != nil {
-		return nil, fmt.Errorf("baseline: %w", err)
+// Result is a comparison.
+type Result struct {
+	Scale   Scale
+	Single  bool // one take a side: how much takes differ is not known
+	Whole   Estimate
+	Rows    []Row // the largest difference of self cost first
+	Matches []Match
+	Remarks []Remark
+
+	a, b    []Run
+	by      [2][]float64 // what each run is divided by
+	align   *alignment
+	rowOf   []int32 // by the function's number
+	worth   float64
+	spreads spreads
+}
+
+// Compare compares two sides, function by function.
+func Compare(baseline, candidate []Run, o Options) (*Result, error) {
+	if len(baseline) == 0 || len(candidate) == 0 {
+		return nil, errors.New("a side has no take")
 	}
-	b, err := divisor(candidate, scale)
-	if err != nil {
-		return nil, fmt.Errorf("candidate: %w", err)
+	if o.Worth == 0 {
+		o.Worth = DefaultWorth
 	}
-	rows := map[key]*Row{}
-	collect(rows, baseline, a, func(r *Row) *Figure { return &r.Baseline })
-	collect(rows, candidate, b, func(r *Row) *Figure { return &r.Candidate })
-	out := make([]Row, 0, len(rows))
-	for _, r := range rows {
-		r.DeltaSelf = r.Candidate.Self - r.Baseline.Self
-		r.DeltaTotal = r.Candidate.Total - r.Baseline.Total
-		r.ErrorSelf = deltaError(r.Baseline.SelfSamples, r.Candidate.SelfSamples, baseline, candidate, a, b, scale)
-		r.ErrorTotal = deltaError(r.Baseline.TotalSamples, r.Candidate.TotalSamples, baseline, candidate, a, b, scale)
-		r.Certain = exceeds(r.DeltaSelf, r.ErrorSelf) || exceeds(r.DeltaTotal, r.ErrorTotal)
-		r.State = state(r)
-		out = append(out, *r)
+	if o.Rate == 0 {
+		o.Rate = DefaultRate
 	}
-	sort.Slice(out, func(i, j int) bool {
-		x, y := &out[i], &out[j]
-		if dx, dy := math.Abs(x.DeltaSelf), math.Abs(y.DeltaSelf); dx != dy {
+	if o.Scale == "" {
+		o.Scale = ByTotal
+	}
+	r := &Result{Scale: o.Scale, Single: len(baseline)+len(candidate) == 2, a: baseline, b: candidate, worth: o.Worth}
+	for side, runs := range [][]Run{baseline, candidate} {
+		for i := range runs {
+			by, err := runs[i].divisor(o.Scale)
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", sideName(side, runs, i), err)
+			}
+			r.by[side] = append(r.by[side], by)
+		}
+	}
+	r.whole(o)
+	r.align = newAlignment(r, o.Hand)
+	r.Matches = r.align.matches
+	r.functions(o)
+	r.Remarks = remarks(r)
+	return r, nil
+}
+
+func sideName(side int, runs []Run, i int) string {
+	name := "baseline"
+	if side == 1 {
+		name = "candidate"
+	}
+	if len(runs) > 1 {
+		name += fmt.Sprintf(", take %d", i+1)
+	}
+	return name
+}
+
+func (r *Result) whole(o Options) {
+	var c [2]cost
+	for side, runs := range [][]Run{r.a, r.b} {
+		for i := range runs {
+			c[side].value = append(c[side].value, float64(runs[i].Total())/r.by[side][i])
+			c[side].samples += float64(runs[i].Samples())
+		}
+	}
+	s := wholeSpread(&c[0], &c[1], o.Exact, o.Scale)
+	r.Whole = estimate(&c[0], &c[1], s, o.Exact)
+	switch {
+	case o.Scale == ByTotal:
+	case r.Single: // nothing is known of how much takes differ
+		r.Whole.Verdict, r.Whole.Need = TooFew, r.Whole.need(o.Worth)
+	default:
+		r.Whole.judge(r.Whole.P <= 1-confidence, o.Worth)
+	}
+}
+
+// functions makes the rows.
+func (r *Result) functions(o Options) {
+	n := len(r.align.names)
+	type sums struct{ self, total [2]cost }
+	list := make([]sums, n)
+	r.Rows = make([]Row, n)
+	for side, runs := range [][]Run{r.a, r.b} {
+		for k := range list {
+			list[k].self[side].value, list[k].total[side].value = make([]float64, len(runs)), make([]float64, len(runs))
+		}
+		for i := range runs {
+			p, by := runs[i].Tree.Profile, r.by[side][i]
+			ids := r.align.ids[side][i]
+			for _, f := range runs[i].Functions {
+				k := ids[f.Function]
+				x, row := &list[k], &r.Rows[k]
+				x.self[side].value[i] += float64(f.Self) / by
+				x.total[side].value[i] += float64(f.Total) / by
+				x.self[side].samples += float64(f.SelfSamples)
+				x.total[side].samples += float64(f.TotalSamples)
+				row.SelfSamples[side] += f.SelfSamples
+				row.TotalSamples[side] += f.TotalSamples
+				fn := p.Functions[f.Function]
+				row.Name, row.Module, row.Kind, row.Area = p.FunctionName(f.Function), p.ModulePath(f.Function), fn.Kind, p.Area(f.Function)
+				if file := p.Strings[fn.File]; file != "" {
+					row.File, row.Line = file, fn.Line
+				}
+			}
+		}
+	}
+	var as, bs []*cost
+	for k := range list {
+		as, bs = append(as, &list[k].self[0], &list[k].total[0]), append(bs, &list[k].self[1], &list[k].total[1])
+	}
+	r.spreads = newSpreads(as, bs, o.Exact, o.Scale)
+	p := make([]float64, 0, 2*n)
+	for k := range list {
+		x, row := &list[k], &r.Rows[k]
+		row.Self = estimate(&x.self[0], &x.self[1], r.spreads.of(&x.self[0], &x.self[1]), o.Exact)
+		row.Total = estimate(&x.total[0], &x.total[1], r.spreads.of(&x.total[0], &x.total[1]), o.Exact)
+		row.Match = r.align.matchOf[int32(k)]
+		row.Number = int32(k)
+		p = append(p, row.Self.P, row.Total.P)
+	}
+	is := told(p, o.Rate)
+	whole := math.Max(r.Whole.Baseline, r.Whole.Candidate)
+	for k := range r.Rows {
+		row := &r.Rows[k]
+		for i, e := range []*Estimate{&row.Self, &row.Total} {
+			base := e.Baseline
+			if base == 0 {
+				base = e.Candidate
+			}
+			worth := math.Inf(1)
+			if base > 0 {
+				worth = worthOfFunction * whole / base
+			}
+			e.judge(is[2*k+i], worth)
+		}
+		row.Certain = is[2*k] || is[2*k+1]
+		row.State = state(row)
+	}
+	sort.Slice(r.Rows, func(i, j int) bool {
+		x, y := &r.Rows[i], &r.Rows[j]
+		if dx, dy := math.Abs(x.Self.Difference), math.Abs(y.Self.Difference); dx != dy {
 			return dx > dy
 		}
 		if x.Name != y.Name {
@@ -118,102 +237,20 @@ func Functions(baseline, candidate Side, scale Scale) ([]Row, error) {
 		}
 		return x.Module < y.Module
 	})
-	return out, nil
-}
-
-type key struct{ name, module string }
-
-// divisor is what a side's values are divided by.
-func divisor(s Side, scale Scale) (float64, error) {
-	switch {
-	case scale == ByTotal && s.Total <= 0:
-		return 0, fmt.Errorf("there is nothing to take a share of: its total is %d", s.Total)
-	case scale == ByTotal:
-		return float64(s.Total), nil
-	case scale == BySecond && s.DurationNS <= 0:
-		return 0, fmt.Errorf("its duration is unknown")
-	case scale == BySecond:
-		return float64(s.DurationNS) / 1e9, nil
+	r.rowOf = make([]int32, n)
+	for i := range r.Rows {
+		r.rowOf[r.Rows[i].Number] = int32(i)
 	}
-	return 1, nil
-}
-
-func collect(rows map[key]*Row, s Side, by float64, side func(*Row) *Figure) {
-	p := s.Profile
-	for _, f := range s.Functions {
-		fn := p.Functions[f.Function]
-		name, module := p.Strings[fn.Name], p.ModulePath(f.Function)
-		k := key{name, p.Home(f.Function)}
-		r := rows[k]
-		if r == nil {
-			r = &Row{}
-			rows[k] = r
-		}
-		r.Name, r.Module, r.Kind = name, module, fn.Kind
-		if file := p.Strings[fn.File]; file != "" {
-			r.File, r.Line = file, fn.Line
-		}
-		x := side(r)
-		x.Self += float64(f.Self) / by
-		x.Total += float64(f.Total) / by
-		x.SelfSamples += f.SelfSamples
-		x.TotalSamples += f.TotalSamples
-	}
-}
-
-// deltaError is the standard error of a difference. A count k of samples has
-// the variance k(1−k/n) if it is a share of n, and k if it is not; a sample
-// stands for total/samples of the measure.
-func deltaError(ka, kb int64, a, b Side, byA, byB float64, scale Scale) float64 {
-	one := func(k int64, s Side, by float64) float64 {
-		if s.Samples == 0 {
-			return 0
-		}
-		each := float64(s.Total) / float64(s.Samples) / by
-		variance := float64(k)
-		if scale == ByTotal {
-			variance *= 1 - float64(k)/float64(s.Samples)
-		}
-		return each * each * variance
-	}
-	return math.Sqrt(one(ka, a, byA) + one(kb, b, byB))
-}
-
-func exceeds(delta, standardError float64) bool {
-	return delta != 0 && math.Abs(delta) > changedAt*standardError
 }
 
 func state(r *Row) State {
 	switch {
-	case r.Baseline.TotalSamples == 0:
+	case r.TotalSamples[0] == 0:
 		return New
-	case r.Candidate.TotalSamples == 0:
+	case r.TotalSamples[1] == 0:
 		return Gone
 	case r.Certain:
 		return Changed
 	}
 	return Same
-}
-
-// Unit is the unit of a figure that was scaled, given the measure's.
-func (s Scale) Unit(measure string) string {
-	switch s {
-	case ByTotal:
-		return "share"
-	case BySecond:
-		return measure + "/s"
-	}
-	return measure
-}
-
-// Fitting is the scale that suits two takes when the user chose none: as they
-// are where both ran the same work to its end, else as shares.
-func Fitting(a, b *profile.Take) Scale {
-	if a.Facts.EndedBy != "exit" || b.Facts.EndedBy != "exit" || len(a.Settings.Command) == 0 || len(b.Settings.Command) == 0 {
-		return ByTotal
-	}
-	if !slices.Equal(a.Settings.Command[1:], b.Settings.Command[1:]) || a.Settings.Program != b.Settings.Program {
-		return ByTotal
-	}
-	return Unscaled
 }

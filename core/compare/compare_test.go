@@ -1,8 +1,10 @@
 package compare_test
 
 import (
+	"fmt"
 	"math"
 	"math/rand/v2"
+	"strings"
 	"testing"
 
 	"entelon/core/compare"
@@ -12,98 +14,264 @@ import (
 	"entelon/core/tree"
 )
 
-func side(p *profile.Profile, duration int64) compare.Side {
+func runOf(p *profile.Profile) compare.Run {
 	tr := tree.New(p)
 	c := tr.Cost(0, scope.Scope{})
-	return compare.Side{Profile: p, Functions: tr.Functions(c), Total: c.Total(0), Samples: c.TotalSamples(0), DurationNS: duration}
+	return compare.Run{Tree: tr, Cost: c, Functions: tr.Functions(c), DurationNS: 1e9, CPUNS: p.Total(0), Work: 1}
 }
 
-func TestAgainstItself(t *testing.T) {
-	p := made.Profile(1, made.Small)
-	for _, scale := range []compare.Scale{compare.ByTotal, compare.BySecond, compare.Unscaled} {
-		rows, err := compare.Functions(side(p, 1e9), side(p, 1e9), scale)
-		if err != nil {
-			t.Fatal(err)
-		}
-		sum := 0.0
-		for _, r := range rows {
-			if r.State != compare.Same || r.DeltaSelf != 0 || r.DeltaTotal != 0 {
-				t.Errorf("%s: %s is %s by %v", scale, r.Name, r.State, r.DeltaSelf)
-			}
-			sum += r.Baseline.Self
-		}
-		want := map[compare.Scale]float64{compare.ByTotal: 1, compare.BySecond: float64(p.Total(0)), compare.Unscaled: float64(p.Total(0))}[scale]
-		if math.Abs(sum-want) > 1e-9*want {
-			t.Errorf("%s: self costs sum to %v, want %v", scale, sum, want)
-		}
-	}
+// shop is a program of some functions with the samples that each has in a take
+// on average, and how much that differs between takes.
+type shop struct {
+	mean   map[string]float64
+	common float64 // standard deviation, as a share, of what meets all functions of a take alike
+	own    float64 // of what meets each function by itself
+	burst  int     // samples that come together, beyond what chance alone would bring
+	far    float64 // how often a take is 30 % off
 }
 
-// flat makes a profile of n samples, each in a function drawn by weight.
-func flat(r *rand.Rand, n int, weights map[string]float64) *profile.Profile {
+// take makes one take of a shop.
+func (s shop) take(r *rand.Rand, order []string) *profile.Profile {
 	b := profile.NewBuilder()
 	b.Measure("cpu", "ns", profile.Sum)
 	th := b.Thread(b.Process(1), 1)
-	var names []string
-	var sums []float64
-	total := 0.0
-	for _, name := range []string{"space", "beam", "route", "skyline", "draw", "read"} {
-		if w := weights[name]; w > 0 {
-			total += w
-			names, sums = append(names, name), append(sums, total)
-		}
+	all := math.Exp(s.common * r.NormFloat64())
+	if r.Float64() < s.far {
+		all *= 1.3
 	}
-	for i := range n {
-		x := r.Float64() * total
-		k := 0
-		for sums[k] < x {
-			k++
+	burst := max(1, s.burst)
+	at := int64(0)
+	for _, name := range order {
+		n := poisson(r, s.mean[name]*all*math.Exp(s.own*r.NormFloat64())/float64(burst)) * burst
+		f := b.Frame(profile.Frame{Function: b.Function(profile.Function{Name: b.Intern(name), Kind: profile.KindOwn})})
+		stack := b.Push(0, f)
+		for range n {
+			at += 1e6
+			b.Sample(at, th, stack, 1_000_000)
 		}
-		f := b.Frame(profile.Frame{Function: b.Function(profile.Function{Name: b.Intern(names[k])})})
-		b.Sample(int64(i)*1e6, th, b.Push(0, f), 1_000_000)
 	}
 	return b.Profile()
 }
 
-func TestFindsAKnownDifference(t *testing.T) {
-	r := rand.New(rand.NewPCG(3, 3))
-	before := map[string]float64{"space": 30, "beam": 30, "route": 30, "read": 10}
-	after := map[string]float64{"space": 30, "beam": 30, "route": 60, "skyline": 10}
-	rows, err := compare.Functions(side(flat(r, 10000, before), 10e9), side(flat(r, 13000, after), 13e9), compare.Unscaled)
+func poisson(r *rand.Rand, mean float64) int {
+	if mean > 50 {
+		return max(0, int(math.Round(mean+math.Sqrt(mean)*r.NormFloat64())))
+	}
+	n, p := 0, math.Exp(-mean)
+	for x := r.Float64(); x > p; x *= r.Float64() {
+		n++
+	}
+	return n
+}
+
+func (s shop) takes(r *rand.Rand, n int) []compare.Run {
+	var order []string
+	for name := range s.mean {
+		order = append(order, name)
+	}
+	out := make([]compare.Run, n)
+	for i := range out {
+		out[i] = runOf(s.take(r, order))
+	}
+	return out
+}
+
+// with is the shop with one function's cost times a factor.
+func (s shop) with(name string, factor float64) shop {
+	mean := map[string]float64{}
+	for k, v := range s.mean {
+		mean[k] = v
+	}
+	mean[name] *= factor
+	s.mean = mean
+	return s
+}
+
+// street has functions from large to rare.
+func street(n int) shop {
+	mean := map[string]float64{}
+	for i := range n {
+		mean[fmt.Sprintf("fn%02d", i)] = 400 / float64(i+1)
+	}
+	return shop{mean: mean}
+}
+
+func row(t *testing.T, r *compare.Result, name string) compare.Row {
+	t.Helper()
+	for _, x := range r.Rows {
+		if x.Name == name {
+			return x
+		}
+	}
+	t.Fatalf("there is no %s", name)
+	return compare.Row{}
+}
+
+func compared(t *testing.T, a, b []compare.Run, o compare.Options) *compare.Result {
+	t.Helper()
+	r, err := compare.Compare(a, b, o)
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := map[string]compare.State{"route": compare.Changed, "skyline": compare.New, "read": compare.Gone, "space": compare.Same, "beam": compare.Same}
-	for _, row := range rows {
-		if row.State != want[row.Name] || row.Certain != (row.State != compare.Same) {
-			t.Errorf("%s is %s, certain %v, want %s", row.Name, row.State, row.Certain, want[row.Name])
+	return r
+}
+
+func TestAgainstItself(t *testing.T) {
+	p := made.Profile(1, made.Small)
+	for _, s := range compare.Scales {
+		r := compared(t, []compare.Run{runOf(p)}, []compare.Run{runOf(p)}, compare.Options{Scale: s.Scale})
+		sum := 0.0
+		for _, x := range r.Rows {
+			if x.State != compare.Same || x.Self.Difference != 0 || x.Total.Difference != 0 || x.Match != nil {
+				t.Errorf("%s: %s is %s by %v, %+v", s.Scale, x.Name, x.State, x.Self.Difference, x.Match)
+			}
+			sum += x.Self.Baseline
 		}
-	}
-	if rows[0].Name != "route" || math.Abs(rows[0].DeltaSelf-3e9) > 4*rows[0].ErrorSelf {
-		t.Errorf("first is %s with %v ± %v, want route with 3e9", rows[0].Name, rows[0].DeltaSelf, rows[0].ErrorSelf)
+		if math.Abs(sum-r.Whole.Baseline) > 1e-9*sum || r.Whole.Ratio != 1 || !r.Single {
+			t.Errorf("%s: self costs sum to %v, the whole is %+v", s.Scale, sum, r.Whole)
+		}
 	}
 }
 
-// TestNoChangeRaisesNoAlarm compares the same program a thousand times.
-func TestNoChangeRaisesNoAlarm(t *testing.T) {
-	r := rand.New(rand.NewPCG(9, 9))
-	weights := map[string]float64{"space": 40, "beam": 30, "route": 20, "draw": 8, "read": 2}
-	alarms, rowsSeen := 0, 0
-	for range 1000 {
-		rows, err := compare.Functions(side(flat(r, 1000, weights), 1e9), side(flat(r, 1000, weights), 1e9), compare.ByTotal)
-		if err != nil {
-			t.Fatal(err)
-		}
-		for _, row := range rows {
-			rowsSeen++
-			if row.State == compare.Changed {
-				alarms++
+// TestUnchangedPrograms compares the same program a thousand times, with noise as
+// takes have it: false alarms are no more than is stated, and intervals cover.
+func TestUnchangedPrograms(t *testing.T) {
+	const times = 1000
+	for _, x := range []struct {
+		name    string
+		shop    shop
+		a, b    int
+		covered bool // the interval is from the spread of the takes
+	}{
+		{"five takes a side", shop{mean: street(40).mean, common: 0.03, own: 0.02}, 5, 5, true},
+		{"three takes a side, in bursts", shop{mean: street(40).mean, common: 0.05, own: 0.03, burst: 4}, 3, 3, true},
+		{"three and one", shop{mean: street(40).mean, common: 0.03, own: 0.02}, 3, 1, true},
+		{"far off at times", shop{mean: street(40).mean, common: 0.03, own: 0.02, far: 0.1}, 5, 5, true},
+		{"one take a side", shop{mean: street(40).mean, common: 0.03, own: 0.02}, 1, 1, false},
+	} {
+		t.Run(x.name, func(t *testing.T) {
+			t.Parallel()
+			r := rand.New(rand.NewPCG(11, 17))
+			whole, any, cover, coverFn, fns := 0, 0, 0, 0, 0
+			for range times {
+				c := compared(t, x.shop.takes(r, x.a), x.shop.takes(r, x.b), compare.Options{Scale: compare.Unscaled})
+				if c.Whole.Verdict == compare.Slower || c.Whole.Verdict == compare.Faster {
+					whole++
+				}
+				if c.Whole.RatioLow <= 1 && c.Whole.RatioHigh >= 1 {
+					cover++
+				}
+				alarm := false
+				for _, row := range c.Rows {
+					alarm = alarm || row.Certain
+					if row.SelfSamples[0]+row.SelfSamples[1] >= 40 {
+						fns++
+						if row.Self.Low <= 0 && row.Self.High >= 0 {
+							coverFn++
+						}
+					}
+				}
+				if alarm {
+					any++
+				}
+			}
+			// Where nothing changed, every comparison with an alarm is wrong as a
+			// whole, so the rate of false discoveries is that of such comparisons.
+			limit := 0.05*times + 3*math.Sqrt(0.05*0.95*times)
+			if float64(whole) > limit || float64(any) > limit {
+				t.Errorf("of %d unchanged programs %d are called changed, and %d have a function that is", times, whole, any)
+			}
+			if got := float64(cover) / times; x.covered && got < 0.95-3*math.Sqrt(0.05*0.95/times) {
+				t.Errorf("the 95 %% interval of the whole covers %.1f %%", 100*got)
+			}
+			if got := float64(coverFn) / float64(fns); x.covered && got < 0.93 {
+				t.Errorf("the 95 %% intervals of functions cover %.1f %%", 100*got)
+			}
+		})
+	}
+}
+
+// TestKnownSlowdowns: a slowdown is found as often as the smallest change that
+// would be seen says, and its size is within the interval as often as stated.
+func TestKnownSlowdowns(t *testing.T) {
+	const times = 300
+	for _, slower := range []float64{1.02, 1.05, 1.10} {
+		t.Run(fmt.Sprint(slower), func(t *testing.T) {
+			t.Parallel()
+			r := rand.New(rand.NewPCG(5, uint64(slower*100)))
+			s := shop{mean: map[string]float64{"space": 4000, "beam": 2000, "route": 2000, "draw": 2000}, common: 0.02}
+			after := s
+			after.mean = map[string]float64{}
+			for k, v := range s.mean {
+				after.mean[k] = v * slower
+			}
+			seen, cover, said := 0, 0, 0.0
+			for range times {
+				c := compared(t, s.takes(r, 4), after.takes(r, 4), compare.Options{Scale: compare.Unscaled})
+				if c.Whole.Verdict == compare.Slower {
+					seen++
+				}
+				if c.Whole.RatioLow <= slower && slower <= c.Whole.RatioHigh {
+					cover++
+				}
+				said += c.Whole.Seen / times
+			}
+			// A change as large as the one that is said to be seen is seen 4 times in 5;
+			// the power of others follows from the distance, about normally.
+			z := 2.45 * (slower - 1) / said * (1.96 + 0.84) / 2.45
+			want := 0.5 * math.Erfc(-(z-1.96)/math.Sqrt2)
+			if got := float64(seen) / times; math.Abs(got-want) > 0.12 {
+				t.Errorf("a slowdown of %.0f %% is found in %.0f %%, where a change of %.1f %% is said to be seen: expected about %.0f %%", 100*(slower-1), 100*got, 100*said, 100*want)
+			}
+			if got := float64(cover) / times; got < 0.95-3*math.Sqrt(0.05*0.95/times) {
+				t.Errorf("the interval covers %.1f %%", 100*got)
+			}
+		})
+	}
+}
+
+// TestFindsTheFunction: one that got slower is found, and few others with it.
+func TestFindsTheFunction(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 3))
+	s := shop{mean: street(40).mean, common: 0.02, own: 0.02}
+	found, wrong := 0, 0
+	for range 100 {
+		c := compared(t, s.takes(r, 4), s.with("fn02", 1.6).takes(r, 4), compare.Options{Scale: compare.Unscaled})
+		for _, x := range c.Rows {
+			switch {
+			case !x.Certain:
+			case x.Name == "fn02":
+				found++
+				if x.State != compare.Changed || x.Self.Verdict != compare.Slower || x.Self.RatioLow > 1.75 || x.Self.RatioHigh < 1.45 {
+					t.Errorf("%+v", x)
+				}
+			default:
+				wrong++
 			}
 		}
+		if c.Rows[0].Name != "fn02" && row(t, c, "fn02").Certain {
+			t.Errorf("%s stands before it", c.Rows[0].Name)
+		}
 	}
-	// One in a thousand is meant; of 5000 rows, 15 would come by chance less than once in 5000.
-	if alarms > 15 {
-		t.Errorf("%d of %d unchanged functions raised an alarm", alarms, rowsSeen)
+	if found < 95 || wrong > 25 {
+		t.Errorf("found %d of 100, and %d that did not change", found, wrong)
+	}
+}
+
+// With as many takes as are said to be needed, a change worth knowing is seen.
+func TestTooFewTakes(t *testing.T) {
+	r := rand.New(rand.NewPCG(8, 8))
+	s := shop{mean: map[string]float64{"space": 30000, "beam": 30000}, common: 0.04}
+	c := compared(t, s.takes(r, 3), s.takes(r, 3), compare.Options{Scale: compare.Unscaled})
+	for c.Whole.Verdict == compare.Slower || c.Whole.Verdict == compare.Faster {
+		c = compared(t, s.takes(r, 3), s.takes(r, 3), compare.Options{Scale: compare.Unscaled})
+	}
+	if c.Whole.Verdict != compare.TooFew || c.Whole.Need <= 3 || c.Whole.Need > 60 {
+		t.Fatalf("%+v", c.Whole)
+	}
+	more := compared(t, s.takes(r, 24), s.takes(r, 24), compare.Options{Scale: compare.Unscaled})
+	if more.Whole.Verdict == compare.TooFew || more.Whole.Seen > compare.DefaultWorth {
+		t.Errorf("24 takes a side are too few: %+v", more.Whole)
 	}
 }
 
@@ -111,36 +279,51 @@ func TestNoChangeRaisesNoAlarm(t *testing.T) {
 // is new, but chance may have made it so.
 func TestRareFunctionsAreNotCertain(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 5))
-	rows, err := compare.Functions(side(flat(r, 5000, map[string]float64{"space": 1}), 1e9),
-		side(flat(r, 5000, map[string]float64{"space": 1, "read": 0.001}), 1e9), compare.ByTotal)
-	if err != nil {
-		t.Fatal(err)
+	s := shop{mean: map[string]float64{"space": 5000}}
+	after := shop{mean: map[string]float64{"space": 5000, "read": 3}}
+	x := row(t, compared(t, s.takes(r, 1), after.takes(r, 1), compare.Options{}), "read")
+	if x.State != compare.New || x.Certain || x.SelfSamples[1] == 0 {
+		t.Errorf("with %d samples it is %s, certain %v", x.SelfSamples[1], x.State, x.Certain)
 	}
-	for _, row := range rows {
-		if row.Name == "read" && (row.State != compare.New || row.Certain || row.Candidate.SelfSamples == 0) {
-			t.Errorf("with %d samples it is %s, certain %v", row.Candidate.SelfSamples, row.State, row.Certain)
-		}
+	after.mean["read"] = 500
+	if x := row(t, compared(t, s.takes(r, 1), after.takes(r, 1), compare.Options{}), "read"); !x.Certain || x.Self.Ratio != 0 || x.Self.Verdict != compare.Slower {
+		t.Errorf("a new function with a tenth of all is %+v", x)
 	}
-	if len(rows) != 2 {
-		t.Fatalf("%d rows, want 2", len(rows))
+}
+
+func TestRemarks(t *testing.T) {
+	r := rand.New(rand.NewPCG(2, 2))
+	s := shop{mean: map[string]float64{"space": 20000}, common: 0.005}
+	steady := s.takes(r, 7)
+	off := append(s.takes(r, 6), shop{mean: map[string]float64{"space": 30000}}.takes(r, 1)...)
+	c := compared(t, steady, off, compare.Options{Scale: compare.Unscaled})
+	if len(c.Remarks) != 1 || c.Remarks[0].Code != "far-off" || c.Remarks[0].Side != 1 || c.Remarks[0].Run != 6 {
+		t.Errorf("%+v", c.Remarks)
+	}
+	var drifting []compare.Run
+	for i := range 8 {
+		drifting = append(drifting, shop{mean: map[string]float64{"space": 20000 * (1 + 0.02*float64(i))}}.takes(r, 1)...)
+	}
+	c = compared(t, drifting, steady, compare.Options{Scale: compare.Unscaled})
+	if len(c.Remarks) != 1 || c.Remarks[0].Code != "drift" || c.Remarks[0].Side != 0 || !strings.Contains(c.Remarks[0].Text, "up") {
+		t.Errorf("%+v", c.Remarks)
 	}
 }
 
 func TestNothingToDivideBy(t *testing.T) {
-	full, empty := side(made.Profile(1, made.Small), 0), compare.Side{Profile: profile.NewBuilder().Profile()}
-	if _, err := compare.Functions(full, empty, compare.ByTotal); err == nil {
-		t.Error("shares of an empty take were computed")
+	full, empty := runOf(made.Profile(1, made.Small)), runOf(shop{}.take(rand.New(rand.NewPCG(1, 1)), nil))
+	full.DurationNS, full.Work, empty.CPUNS = 0, 0, 0
+	for _, s := range []compare.Scale{compare.ByTotal, compare.BySecond, compare.ByCPU, compare.ByWork} {
+		if _, err := compare.Compare([]compare.Run{full, full}, []compare.Run{empty}, compare.Options{Scale: s}); err == nil {
+			t.Errorf("%s: something was divided by nothing", s)
+		}
 	}
-	if _, err := compare.Functions(full, empty, compare.BySecond); err == nil {
-		t.Error("seconds of a take without duration were computed")
+	if _, err := compare.Compare(nil, []compare.Run{full}, compare.Options{}); err == nil {
+		t.Error("a side without a take was compared")
 	}
-	rows, err := compare.Functions(full, empty, compare.Unscaled)
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, r := range rows {
-		if r.State != compare.Gone {
-			t.Errorf("%s is %s, want gone", r.Name, r.State)
+	for _, x := range compared(t, []compare.Run{full}, []compare.Run{empty}, compare.Options{Scale: compare.Unscaled}).Rows {
+		if x.State != compare.Gone {
+			t.Errorf("%s is %s, want gone", x.Name, x.State)
 		}
 	}
 }
@@ -160,44 +343,8 @@ func TestFitting(t *testing.T) {
 	if s := compare.Fitting(a, b); s != compare.ByTotal {
 		t.Errorf("a take that was broken off is compared by %q", s)
 	}
-}
-
-// More samples of a difference that was too small to tell do tell it: with as
-// many times as is said, about half of such takes show it.
-func TestTooShort(t *testing.T) {
-	before, after := map[string]float64{"space": 50, "beam": 30, "route": 20}, map[string]float64{"space": 47, "beam": 30, "route": 23}
-	r := rand.New(rand.NewPCG(7, 7))
-	compared := func(n int) ([]compare.Row, compare.Side, compare.Side) {
-		a, b := side(flat(r, n, before), 1e9), side(flat(r, n, after), 1e9)
-		rows, err := compare.Functions(a, b, compare.ByTotal)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return rows, a, b
-	}
-	said, told := 0, 0
-	for range 200 {
-		rows, a, b := compared(600)
-		x, ok := compare.TooShort(rows, a, b, compare.ByTotal)
-		if !ok {
-			continue
-		}
-		said++
-		if x.Certain || x.Times <= 1 {
-			t.Fatalf("%s is short by %v", x.Name, x.Times)
-		}
-		more, _, _ := compared(int(600 * x.Times))
-		for _, r := range more {
-			if r.Name == x.Name && r.Certain {
-				told++
-			}
-		}
-	}
-	if said < 150 || told < said/4 {
-		t.Errorf("of 200 takes with a small difference %d are said to be short, and %d of those are told with more", said, told)
-	}
-	rows, a, b := compared(1_000_000)
-	if x, ok := compare.TooShort(rows, a, b, compare.ByTotal); ok {
-		t.Errorf("a million samples are too few for %s", x.Name)
+	a.Facts.Work, b.Facts.Work = 200, 300
+	if s := compare.Fitting(a, b); s != compare.ByWork {
+		t.Errorf("takes that tell their work are compared by %q", s)
 	}
 }

@@ -93,3 +93,7 @@ func fitsAny(ps []pattern, names ...string) bool {
 	}
 	return false
 }
+
+// Fits reports whether a name is what a pattern with * and ? says, as names are
+// after "is" in an expression.
+func Fits(pattern, name string) bool { return literal(pattern).fits(name) }

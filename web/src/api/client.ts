@@ -30,6 +30,10 @@ export type Me = Schemas['MeOut']
 export type Person = Schemas['PersonOut']
 export type Comparison = Schemas['CompareOut']
 export type CompareRow = Schemas['CompareRow']
+export type Suspect = Schemas['SuspectOut']
+export type Estimate = Schemas['EstimateOut']
+export type Mirror = Schemas['MirrorOut']
+export type ComparisonQuery = { baseline: string; candidate: string; scale?: string; measure?: string; scope?: string }
 
 /** What the server said when it did not do what it was asked. */
 export class ApiError extends Error {
@@ -140,7 +144,8 @@ export const api = {
   paths: (key: string, q: Range & { start?: string; node?: number; path?: string; heaviest?: boolean }) => ask<Schemas['PathsOut']>('GET', `/takes/${key}/paths`, q),
   neighbours: (key: string, q: Range & { name: string; levels?: number; most?: number }) => ask<Neighbours>('GET', `/takes/${key}/neighbours`, q),
   graph: (key: string, q: Range & { most?: number; least_permille?: number }) => ask<Graph>('GET', `/takes/${key}/graph`, q),
-  compare: (q: { baseline: string; candidate: string; scale?: string; measure?: string; scope?: string }) => ask<Comparison>('GET', '/compare', q),
+  compare: (q: ComparisonQuery, signal?: AbortSignal) => ask<Comparison>('GET', '/compare', q, undefined, signal),
+  mirror: (q: ComparisonQuery & { pixels?: number }, signal?: AbortSignal) => ask<Mirror>('GET', '/compare/mirror', q, undefined, signal),
   me: () => ask<Me>('GET', '/me'),
   changeMe: (change: Schemas['ChangeMeIn']) => ask<Me>('PATCH', '/me', undefined, change),
   enter: (link: string) => ask<Me>('POST', '/enter', undefined, { link }),

@@ -53,10 +53,11 @@ const other = computed(() => {
 const comparison = computed(() => {
   if (!other.value) return undefined
   const older = other.value.started_at < props.detail.take.started_at
-  return {
-    name: 'compare',
-    query: { baseline: older ? other.value.key : props.takeKey, candidate: older ? props.takeKey : other.value.key, focus: props.focus },
-  }
+  // All takes of both builds: how sure a difference is follows from several.
+  const { take, siblings } = props.detail
+  const of = (build: string) => siblings.filter((t) => t.build === build && t.key !== take.key).slice(0, 30).map((t) => t.key)
+  const [theirs, ours] = [of(other.value.build).join(','), [take.key, ...of(take.build)].join(',')]
+  return { name: 'compare', query: { baseline: older ? theirs : ours, candidate: older ? ours : theirs, focus: props.focus } }
 })
 const swatch = computed(() => {
   if (!d.value) return {}

@@ -1,0 +1,205 @@
+package compare
+
+import (
+	"math"
+
+	"gonum.org/v1/gonum/stat/distuv"
+)
+
+// Verdict says in a word what a comparison shows.
+type Verdict string
+
+// The verdicts. TooFew: a change that is worth knowing could have been missed.
+const (
+	Slower   Verdict = "slower" // costlier, for measures that are not time
+	Faster   Verdict = "faster"
+	NoChange Verdict = "no change shown"
+	TooFew   Verdict = "too few takes to tell"
+	None     Verdict = "" // nothing to judge: the total of shares
+)
+
+const (
+	// confidence is that of all intervals.
+	confidence = 0.95
+	// power is how often a change as large as the smallest that is said to be
+	// seen would be seen.
+	power = 0.8
+	// AssumedSpread is the standard deviation between takes, as a share, that a
+	// verdict on a function reckons with where each side has one take, from which
+	// it cannot be known; AssumedOfShares is the same where shares are compared, so
+	// that a faster or slower machine meets both sides alike. They are what takes of
+	// the demo's programs differ by on a shared machine. The whole is not judged
+	// then: single takes of one build differed by up to a half.
+	AssumedSpread   = 0.15
+	AssumedOfShares = 0.05
+	// mostTakes bounds the number of takes that is advised.
+	mostTakes = 999
+)
+
+// Estimate is what two groups of takes say about one cost. Where no spread can
+// be known, as with one take a side, intervals are from sampling noise alone.
+type Estimate struct {
+	Baseline, Candidate float64 // means over the takes, scaled
+	Difference          float64 // of the candidate to the baseline
+	Low, High           float64 // of the difference, 95 %
+	Ratio               float64 // candidate to baseline; 0 where the baseline is 0
+	RatioLow, RatioHigh float64 // 95 %
+	Error               float64 // standard error of the difference
+	P                   float64 // of so large a difference, either way, by chance
+	Seen                float64 // smallest change, as a share of the baseline, that would have been seen 4 times in 5
+	Need                int     // takes a side that would show a change worth knowing; 0 where these do
+	Verdict             Verdict
+
+	sd float64 // relative, of a single take, with what is assumed
+}
+
+// cost is one quantity on one side: a value and a number of samples a take.
+type cost struct {
+	value   []float64 // scaled
+	samples float64   // of all takes together
+}
+
+func (c *cost) mean() float64 {
+	sum := 0.0
+	for _, v := range c.value {
+		sum += v
+	}
+	return sum / float64(len(c.value))
+}
+
+// spread is what is known of how much single takes differ: a relative variance
+// beyond sampling noise, with its degrees of freedom.
+type spread struct {
+	extra   float64 // relative variance between takes, sampling noise left out
+	assumed float64 // relative variance that only the verdict reckons with
+	level
+}
+
+// level is Student's distribution of some degrees of freedom, with the places in
+// it that are often asked for.
+type level struct {
+	df    float64 // +Inf where the variance is known
+	t     float64 // half the width of an interval, in standard errors
+	power float64 // further away by this, a change is seen as often as stated
+}
+
+func newLevel(df float64) level {
+	return level{df, quantile(1-(1-confidence)/2, df), quantile(power, df)}
+}
+
+// estimate compares two costs. With m the mean of a side, n its takes and k its
+// samples a take, the relative variance of m is (extra + 1/k)/n; a difference is
+// the sum of both, the logarithm of a ratio likewise (the delta method). The test
+// reckons as if both sides were one, which holds for few samples, too (a score
+// test); its statistic has Student's distribution.
+//
+// Source: Casella and Berger, Statistical Inference, 2nd edition, 5.5.4 (delta
+// method) and 10.3 (score tests); Welch's degrees of freedom are not needed since
+// the relative variance is pooled.
+func estimate(a, b *cost, s spread, exact bool) Estimate {
+	na, nb := float64(len(a.value)), float64(len(b.value))
+	e := Estimate{Baseline: a.mean(), Candidate: b.mean()}
+	e.Difference = e.Candidate - e.Baseline
+	// worth is what a sample stands for, on average: it turns means into counts.
+	worth := 0.0
+	if k := a.samples + b.samples; k > 0 {
+		worth = (e.Baseline*na + e.Candidate*nb) / k
+	}
+	variance := func(m, n, extra float64) float64 {
+		v := extra * m * m
+		if !exact {
+			v += worth * m
+		}
+		return v / n
+	}
+	floor := 0.0 // half a sample, for a side that has none
+	if !exact {
+		floor = worth / 2
+	}
+	e.Error = math.Sqrt(variance(math.Max(e.Baseline, floor/na), na, s.extra) + variance(math.Max(e.Candidate, floor/nb), nb, s.extra))
+	t := s.t
+	e.Low, e.High = e.Difference-t*e.Error, e.Difference+t*e.Error
+	if e.Baseline > 0 {
+		e.Ratio = e.Candidate / e.Baseline
+		if e.Candidate > 0 {
+			log := math.Sqrt(variance(e.Baseline, na, s.extra)/(e.Baseline*e.Baseline) + variance(e.Candidate, nb, s.extra)/(e.Candidate*e.Candidate))
+			e.RatioLow, e.RatioHigh = e.Ratio*math.Exp(-t*log), e.Ratio*math.Exp(t*log)
+		} else {
+			e.RatioHigh = math.Max(0, e.High+e.Baseline) / e.Baseline
+		}
+	}
+	both := (e.Baseline*na + e.Candidate*nb) / (na + nb)
+	null := math.Sqrt(variance(both, na, s.extra+s.assumed) + variance(both, nb, s.extra+s.assumed))
+	e.P = 1
+	switch {
+	case e.Difference == 0:
+	case null == 0:
+		e.P = 0 // two exact and steady counts that differ
+	default:
+		e.P = 2 * below(-math.Abs(e.Difference)/null, s.df)
+	}
+	if both > 0 {
+		at := math.Max(e.Baseline, both)
+		if e.Baseline > 0 {
+			at = e.Baseline
+		}
+		e.Seen = (t + s.power) * null / at
+		single := s.extra + s.assumed
+		if !exact {
+			single += worth / both
+		}
+		e.sd = math.Sqrt(single)
+	}
+	return e
+}
+
+// need is how many takes a side would show a change of a share of the cost, with
+// 95 % certainty, 4 times in 5; 0 where there is nothing to go by.
+func (e *Estimate) need(change float64) int {
+	if e.sd == 0 || change <= 0 {
+		return 0
+	}
+	known := newLevel(math.Inf(1)) // it takes no fewer than with a known spread
+	n := max(2, int(2*math.Pow((known.t+known.power)*e.sd/change, 2)))
+	for ; n < mostTakes; n++ {
+		if l := newLevel(float64(2*n - 2)); (l.t+l.power)*e.sd*math.Sqrt(2/float64(n)) <= change {
+			return n
+		}
+	}
+	return mostTakes
+}
+
+// judge sets the verdict, given whether the difference is told from chance and
+// which change, as a share of the baseline, is worth knowing.
+func (e *Estimate) judge(told bool, worth float64) {
+	switch {
+	case told && e.Difference > 0:
+		e.Verdict = Slower
+	case told:
+		e.Verdict = Faster
+	case e.Seen > worth:
+		e.Verdict = TooFew
+		e.Need = e.need(worth)
+	default:
+		e.Verdict = NoChange
+	}
+}
+
+// many is from where on Student's distribution is the normal one.
+const many = 1e4
+
+// quantile is that of Student's distribution.
+func quantile(p, df float64) float64 {
+	if df > many {
+		return distuv.UnitNormal.Quantile(p)
+	}
+	return distuv.StudentsT{Mu: 0, Sigma: 1, Nu: df}.Quantile(p)
+}
+
+// below is the probability of a value below x.
+func below(x, df float64) float64 {
+	if df > many {
+		return distuv.UnitNormal.CDF(x)
+	}
+	return distuv.StudentsT{Mu: 0, Sigma: 1, Nu: df}.CDF(x)
+}

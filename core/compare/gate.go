@@ -1,0 +1,171 @@
+package compare
+
+import (
+	"fmt"
+	"math"
+
+	"entelon/core/profile"
+	"entelon/core/scope"
+)
+
+// Outcome is what a gate says.
+type Outcome string
+
+// The outcomes.
+const (
+	Pass    Outcome = "no regression"
+	Fail    Outcome = "regression"
+	Unknown Outcome = "could not tell"
+)
+
+// Limit is by how much something may become costlier.
+type Limit struct {
+	Pattern string  // names of functions, with * and ?; "" is the whole
+	Rise    float64 // as a share of the baseline
+}
+
+// Accepted is a change that somebody has accepted: it does not count.
+type Accepted struct {
+	Pattern string  // as of a Limit
+	Rise    float64 // up to this; 0 is any
+	Note    string
+}
+
+// Rules are what a gate goes by. The first limit that fits a function counts.
+type Rules struct {
+	Limits   []Limit
+	Accepted []Accepted
+}
+
+// Finding is one thing that a gate looked at.
+type Finding struct {
+	Name     string // full name of the function, "" for the whole
+	Estimate Estimate
+	Limit    float64
+	Outcome  Outcome
+	Note     string // why it was accepted
+}
+
+// Text says what was found, in a sentence. Figures are shares of the baseline.
+func (f *Finding) Text(r *Result, measure string) string {
+	what := "The program"
+	if f.Name != "" {
+		what = profile.Short(f.Name)
+	}
+	e := &f.Estimate
+	var out string
+	switch {
+	case e.Baseline == 0 && e.Candidate > 0:
+		out = fmt.Sprintf("%s is new.", what)
+	case e.Baseline == 0:
+		return fmt.Sprintf("%s costs nothing.", what)
+	case r.Scale == ByTotal && f.Name == "":
+		return "Shares of the total cannot tell whether the whole got slower; compare by run, by work or by second."
+	case e.Verdict == Slower || e.Verdict == Faster:
+		out = fmt.Sprintf("%s takes %s %s %s%s.", what, Change(e.Ratio), measure, r.Scale.Words(), e.Between())
+	case e.Verdict == TooFew:
+		out = fmt.Sprintf("%s: too few takes to tell; it changed by %+.1f %%%s, and a change below %.1f %% would hardly have been seen.", what, 100*(e.Ratio-1), e.Between(), 100*e.Seen)
+		if e.Need > 0 && e.Need < mostTakes {
+			out += fmt.Sprintf(" %d takes a side would do.", e.Need)
+		}
+	default:
+		out = fmt.Sprintf("%s: no change shown; one of %.1f %% would have been seen.", what, 100*e.Seen)
+	}
+	if f.Note != "" {
+		out += " Accepted: " + f.Note + "."
+	}
+	return out
+}
+
+// Change is a ratio in words: "31 % more".
+func Change(ratio float64) string {
+	word := "more"
+	if ratio < 1 {
+		word = "less"
+	}
+	p := 100 * math.Abs(ratio-1)
+	if p < 10 {
+		return fmt.Sprintf("%.1f %% %s", p, word)
+	}
+	return fmt.Sprintf("%.0f %% %s", p, word)
+}
+
+// Between is the interval of a ratio in words, as changes in percent.
+func (e *Estimate) Between() string {
+	if e.RatioHigh == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" (%+.1f to %+.1f %%)", 100*(e.RatioLow-1), 100*(e.RatioHigh-1))
+}
+
+// Judge holds a comparison against rules. A regression is a rise that is told
+// from chance and larger than its limit; where a larger one could have been
+// missed, the gate could not tell. The worst finding stands first and decides.
+func Judge(r *Result, rules Rules) (Outcome, []Finding) {
+	var out []Finding
+	for _, l := range rules.Limits {
+		if l.Pattern == "" {
+			out = append(out, judge(r, "", r.Whole, l.Rise, r.Scale == ByTotal, rules))
+			break
+		}
+	}
+	for i := range r.Rows {
+		row := &r.Rows[i]
+		for _, l := range rules.Limits {
+			if l.Pattern != "" && fits(l.Pattern, row.Name) {
+				out = append(out, judge(r, row.Name, row.Total, l.Rise, false, rules))
+				break
+			}
+		}
+	}
+	worst := Pass
+	var sorted []Finding
+	for _, o := range []Outcome{Fail, Unknown, Pass} {
+		for _, f := range out {
+			if f.Outcome == o {
+				if len(sorted) == 0 {
+					worst = o
+				}
+				sorted = append(sorted, f)
+			}
+		}
+	}
+	return worst, sorted
+}
+
+func judge(r *Result, name string, e Estimate, limit float64, shares bool, rules Rules) Finding {
+	f := Finding{Name: name, Estimate: e, Limit: limit, Outcome: Unknown}
+	rise := math.Inf(1)
+	if e.Baseline > 0 {
+		rise = e.Ratio - 1
+	}
+	switch {
+	case shares:
+	case e.Verdict == Faster, e.Verdict == Slower && rise < limit, e.Baseline == 0 && e.Candidate == 0:
+		f.Outcome = Pass
+	case e.Verdict == Slower:
+		f.Outcome = Fail
+	case r.Single:
+	case e.Seen <= limit || e.RatioHigh > 0 && e.RatioHigh-1 <= limit:
+		f.Outcome = Pass
+	case name != "" && e.Verdict == NoChange:
+		f.Outcome = Pass // too small a part of the whole for its limit to matter
+	}
+	if f.Outcome == Fail {
+		for _, a := range rules.Accepted {
+			if (a.Pattern == "" && name == "" || a.Pattern != "" && name != "" && fits(a.Pattern, name)) && (a.Rise == 0 || rise <= a.Rise) {
+				f.Outcome, f.Note = Pass, a.Note
+				if f.Note == "" {
+					f.Note = "without a note"
+				}
+				break
+			}
+		}
+	}
+	return f
+}
+
+// fits reports whether a pattern is a function's full or short name.
+func fits(pattern, name string) bool {
+	return scope.Fits(pattern, name) || scope.Fits(pattern, profile.Short(name))
+}

@@ -1,0 +1,116 @@
+package compare
+
+import (
+	"fmt"
+	"slices"
+
+	"entelon/core/profile"
+)
+
+// Scale says by what the cost of a take is divided before it is compared.
+type Scale string
+
+// The scales. Their units: a share of the take's total (0 to 1), units of the
+// measure a second of the take, the same a second of processor time, the same a
+// unit of the program's work, and units of the measure a take.
+const (
+	ByTotal  Scale = "total"
+	BySecond Scale = "second"
+	ByCPU    Scale = "cpu-second"
+	ByWork   Scale = "work"
+	Unscaled Scale = "none"
+)
+
+// Scales are all of them, with what they divide by in words.
+var Scales = []struct {
+	Scale Scale
+	Text  string
+}{
+	{Unscaled, "for each run"}, {ByWork, "for each unit of work"}, {BySecond, "for each second"}, {ByCPU, "for each second of processor time"}, {ByTotal, "as shares of the total"},
+}
+
+// ParseScale reads a scale by name; "" is ByTotal.
+func ParseScale(s string) (Scale, error) {
+	if s == "" {
+		return ByTotal, nil
+	}
+	for _, x := range Scales {
+		if string(x.Scale) == s {
+			return x.Scale, nil
+		}
+	}
+	return "", fmt.Errorf("there is no scale %q; choose total, second, cpu-second, work or none", s)
+}
+
+// Unit is the unit of a figure that was scaled, given the measure's.
+func (s Scale) Unit(measure string) string {
+	switch s {
+	case ByTotal:
+		return "share"
+	case BySecond:
+		return measure + "/s"
+	case ByCPU:
+		return measure + "/cpu-s"
+	case ByWork:
+		return measure + "/work"
+	}
+	return measure
+}
+
+// Words is what a figure is for, in words: "a run".
+func (s Scale) Words() string {
+	switch s {
+	case ByTotal:
+		return "as a share of the total"
+	case BySecond:
+		return "for each second"
+	case ByCPU:
+		return "for each second of processor time"
+	case ByWork:
+		return "for each unit of work"
+	}
+	return "for each run"
+}
+
+// Fitting is the scale that suits takes when the user chose none: by work where
+// all tell how much they did, as they are where all ran the same work to its
+// end, else as shares.
+func Fitting(takes ...*profile.Take) Scale {
+	work, same := true, true
+	for _, t := range takes {
+		work = work && t.Facts.Work > 0
+		f := takes[0]
+		same = same && t.Facts.EndedBy == "exit" && len(t.Settings.Command) > 0 && len(f.Settings.Command) > 0 &&
+			slices.Equal(t.Settings.Command[1:], f.Settings.Command[1:]) && t.Settings.Program == f.Settings.Program
+	}
+	switch {
+	case work:
+		return ByWork
+	case same:
+		return Unscaled
+	}
+	return ByTotal
+}
+
+// divisor is what a run's values are divided by.
+func (r *Run) divisor(scale Scale) (float64, error) {
+	switch {
+	case scale == ByTotal && r.Total() <= 0:
+		return 0, fmt.Errorf("there is nothing to take a share of: its total is %d", r.Total())
+	case scale == ByTotal:
+		return float64(r.Total()), nil
+	case scale == BySecond && r.DurationNS <= 0:
+		return 0, fmt.Errorf("its duration is unknown")
+	case scale == BySecond:
+		return float64(r.DurationNS) / 1e9, nil
+	case scale == ByCPU && r.CPUNS <= 0:
+		return 0, fmt.Errorf("its processor time is unknown")
+	case scale == ByCPU:
+		return float64(r.CPUNS) / 1e9, nil
+	case scale == ByWork && r.Work <= 0:
+		return 0, fmt.Errorf("how much work it did is unknown; take it with --work or --work-from")
+	case scale == ByWork:
+		return r.Work, nil
+	}
+	return 1, nil
+}

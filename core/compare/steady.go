@@ -1,0 +1,103 @@
+package compare
+
+import (
+	"fmt"
+	"math"
+	"slices"
+)
+
+// Remark is something about the takes that a reader of their comparison must
+// know, in a sentence, with what to do about it.
+type Remark struct {
+	Code   string
+	Side   int // 0: baseline, 1: candidate
+	Run    int // position of the take that it is about, -1 for the side
+	Text   string
+	Remedy string
+}
+
+const (
+	// A take is far off if it is so many robust standard deviations from the
+	// median of its side, and so much of it, too: of takes that agree within a
+	// thousandth none is.
+	farOff     = 5
+	farOffAtAs = 0.05
+	// leastForOutlier is how many takes must agree for another to be far off.
+	leastForOutlier = 4
+	// leastForDrift and driftAt bound drifts that are said: so many takes, so
+	// close to one after the other in their order.
+	leastForDrift = 6
+	driftAt       = 0.8
+)
+
+// remarks finds takes that are far off and sides that drift. The robust
+// deviation is 1.4826 times the median of the distances to the median, which is
+// the standard deviation of normal values; the drift is Kendall's rank
+// correlation with the order in which the takes were made.
+func remarks(r *Result) []Remark {
+	var out []Remark
+	for side, runs := range [][]Run{r.a, r.b} {
+		x := make([]float64, len(runs))
+		for i := range runs {
+			x[i] = float64(runs[i].Total()) / r.by[side][i]
+			if r.Scale == ByTotal {
+				x[i] = float64(runs[i].Total())
+			}
+		}
+		name := [2]string{"baseline", "candidate"}[side]
+		if len(x) >= leastForOutlier {
+			m := median(x)
+			d := make([]float64, len(x))
+			for i, v := range x {
+				d[i] = math.Abs(v - m)
+			}
+			deviation := 1.4826 * median(d)
+			for i, v := range x {
+				if math.Abs(v-m) > farOff*deviation && math.Abs(v-m) > farOffAtAs*m {
+					what := runs[i].Name
+					if what == "" {
+						what = fmt.Sprintf("take %d", i+1)
+					}
+					out = append(out, Remark{"far-off", side, i, fmt.Sprintf("Of the %s, %s is far off the others: %+.0f %%.", name, what, 100*(v/m-1)),
+						"See in its facts whether the machine was busy or hot, and leave it out or take it again."})
+				}
+			}
+		}
+		if len(x) >= leastForDrift {
+			if tau := kendall(x); math.Abs(tau) >= driftAt {
+				word := "up"
+				if tau < 0 {
+					word = "down"
+				}
+				out = append(out, Remark{"drift", side, -1, fmt.Sprintf("The takes of the %s drift %s, one after the other.", name, word),
+					"Take both sides in turns, with take --against, so that a drift meets both alike."})
+			}
+		}
+	}
+	return out
+}
+
+func median(x []float64) float64 {
+	s := slices.Sorted(slices.Values(x))
+	n := len(s)
+	if n%2 == 1 {
+		return s[n/2]
+	}
+	return (s[n/2-1] + s[n/2]) / 2
+}
+
+// kendall is the share of pairs that are in order less that of those that are not.
+func kendall(x []float64) float64 {
+	sum := 0
+	for i := range x {
+		for j := range i {
+			switch {
+			case x[i] > x[j]:
+				sum++
+			case x[i] < x[j]:
+				sum--
+			}
+		}
+	}
+	return float64(sum) / float64(len(x)*(len(x)-1)/2)
+}

@@ -1,0 +1,376 @@
+package compare
+
+import (
+	"math"
+	"sort"
+
+	"entelon/core/profile"
+)
+
+// Why says in which way a suspect explains a difference.
+type Why string
+
+// The ways.
+const (
+	OwnCode    Why = "own code"          // the function's own code takes more, or less, wherever it runs
+	Oftener    Why = "called more often" // all that it does takes more alike: it is called more often, or has more to do
+	Seldom     Why = "called less often"
+	Callees    Why = "callees" // several things that it calls, none of which stands out
+	Newly      Why = "new"
+	Away       Why = "gone"
+	Moved      Why = "moved" // it costs as much as before, elsewhere
+	Inlined    Why = "inlined now"
+	Outline    Why = "inlined no longer"
+	Rewritten  Why = "done another way" // it calls something new, or something no longer, for what it did before
+	Throughout Why = "throughout"       // everything in the program takes more alike
+)
+
+// Suspect is a place that explains part of a difference: a path, and what the
+// function at its end costs there.
+type Suspect struct {
+	Path     []int32 // functions from the outermost to the suspect
+	Why      Why
+	Estimate         // of what it costs there, without what others explain
+	Share    float64 // of the whole difference; less than 0 where it goes the other way
+	Via      int32   // the function that is new or gone, where it is Rewritten, else -1
+	Places   int     // on how many paths; Path is the one with the largest difference
+	Enters   float64 // candidate to baseline of all that is below the path, 0 where the baseline has none
+}
+
+// Function is the one at the end of the path, -1 for the whole program.
+func (s *Suspect) Function() int32 {
+	if len(s.Path) == 0 {
+		return -1
+	}
+	return s.Path[len(s.Path)-1]
+}
+
+const (
+	// thin is the share of the whole from which on a path is looked at.
+	thin = 0.0005
+	// leastShare is the share of the difference that a suspect explains at least.
+	leastShare = 0.04
+	// part is the share of a function's cost from which on one of its parts says
+	// something about the others.
+	part = 0.08
+	// alikeWithin is by how much the growth of parts may differ to be one growth,
+	// as a factor, and growth from where on it is one.
+	alikeWithin = 1.35
+	growth      = 1.15
+	// mostSuspects bounds the list.
+	mostSuspects = 12
+)
+
+// finder walks the merged tree to the places where cost came in.
+type finder struct {
+	r     *Result
+	whole float64 // the difference that is to be explained, its size
+	found []found
+	path  []int32
+}
+
+// found is one path to a suspect.
+type found struct {
+	n    *Both
+	less []*Both // its parts that others explain
+	path []int32
+	why  Why
+	via  int32
+}
+
+// Suspects attributes the difference of the sides to the fewest places that
+// explain it. From the root it follows each path on which a good part of the
+// difference goes, to where it is in one place no more: a function whose own code
+// differs, one whose parts all differ by the same factor, so that it runs more
+// often, or one that differs in many small things. Paths into libraries end at
+// the program's own function that calls them.
+func (r *Result) Suspects() []Suspect {
+	root := r.Both(thin)
+	f := &finder{r: r, whole: math.Abs(r.Whole.Difference)}
+	if moved := r.shifted(root); r.Scale == ByTotal || f.whole < moved/4 {
+		f.whole = moved // shares, or growth and shrinking that make up for each other
+	}
+	if f.whole == 0 {
+		return nil
+	}
+	f.walk(root)
+	out := f.suspects()
+	sort.SliceStable(out, func(i, j int) bool {
+		if a, b := out[i].told(), out[j].told(); a != b {
+			return a
+		}
+		return math.Abs(out[i].Difference) > math.Abs(out[j].Difference)
+	})
+	if len(out) > mostSuspects {
+		out = out[:mostSuspects]
+	}
+	return out
+}
+
+func (s *Suspect) told() bool { return s.Verdict == Slower || s.Verdict == Faster }
+
+// suspects puts the paths to one function that differs in one way together.
+func (f *finder) suspects() []Suspect {
+	type key struct {
+		function int32
+		why      Why
+		via      int32
+	}
+	groups := map[key][]found{}
+	var order []key
+	for _, x := range f.found {
+		k := key{x.n.Function, x.why, x.via}
+		if groups[k] == nil {
+			order = append(order, k)
+		}
+		groups[k] = append(groups[k], x)
+	}
+	var out []Suspect
+	for _, k := range order {
+		var total [2]cost
+		var all [2]float64
+		best := groups[k][0]
+		for i, x := range groups[k] {
+			c := f.r.figures(x.n, x.less)
+			for side := range c {
+				if i == 0 {
+					total[side] = c[side]
+				} else {
+					total[side].samples += c[side].samples
+					for j, v := range c[side].value {
+						total[side].value[j] += v
+					}
+				}
+				all[side] += x.n.Total[side]
+			}
+			if math.Abs(difference(x.n)) > math.Abs(difference(best.n)) {
+				best = x
+			}
+		}
+		s := Suspect{Path: best.path, Why: k.why, Via: k.via, Places: len(groups[k]), Estimate: estimate(&total[0], &total[1], f.r.spreads.of(&total[0], &total[1]), f.r.spreads.exact)}
+		s.judge(s.P <= 1-confidence, math.Inf(1))
+		whole := f.whole
+		if f.r.Whole.Difference < 0 && f.r.Scale != ByTotal {
+			whole = -whole
+		}
+		s.Share = s.Difference / whole
+		if all[0] > 0 {
+			s.Enters = all[1] / all[0]
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+// shifted is how much cost came to functions that have more of it than before.
+func (r *Result) shifted(*Both) float64 {
+	sum := 0.0
+	for _, row := range r.Rows {
+		sum += math.Max(0, row.Self.Difference)
+	}
+	return sum
+}
+
+func difference(n *Both) float64 { return n.Total[1] - n.Total[0] }
+
+// walk looks for what explains a node's difference.
+func (f *finder) walk(n *Both) {
+	if n.Function >= 0 {
+		f.path = append(f.path, n.Function)
+		defer func() { f.path = f.path[:len(f.path)-1] }()
+		if row := f.r.row(n.Function); row.State == New && row.Certain || row.State == Gone && row.Certain {
+			f.add(n, nil)
+			return
+		}
+	}
+	if f.one(n) {
+		f.add(n, nil)
+		return
+	}
+	var explained []*Both
+	rest, self := difference(n), difference(n)
+	for _, p := range n.Parts {
+		self -= difference(p)
+		if math.Abs(difference(p)) < leastShare*f.whole && !f.below(p) || !f.followed(n, p) {
+			continue
+		}
+		explained = append(explained, p)
+		rest -= difference(p)
+	}
+	if p := f.replaced(n, self); p != nil && n.Function >= 0 {
+		f.found = append(f.found, found{n, nil, append([]int32(nil), f.path...), Rewritten, p.Function})
+		return
+	}
+	for _, p := range explained {
+		f.walk(p)
+	}
+	if math.Abs(rest) >= leastShare*f.whole {
+		f.add(n, explained)
+	}
+}
+
+// below reports whether a part that differs little has parts of which some grew
+// and others shrank.
+func (f *finder) below(n *Both) bool {
+	for _, p := range n.Parts {
+		if math.Abs(difference(p)) >= leastShare*f.whole {
+			return true
+		}
+	}
+	return false
+}
+
+// followed reports whether the walk goes on into a part: from own code only into
+// own code, and through others' on the way to it.
+func (f *finder) followed(n, p *Both) bool {
+	if f.own(p) || !f.own(n) && !f.ownAbove() {
+		return true
+	}
+	for _, q := range p.Parts {
+		if f.followed(p, q) && (f.own(q) || f.leads(q)) {
+			return true
+		}
+	}
+	return false
+}
+
+func (f *finder) leads(n *Both) bool {
+	for _, p := range n.Parts {
+		if math.Abs(difference(p)) >= leastShare*f.whole && (f.own(p) || f.leads(p)) {
+			return true
+		}
+	}
+	return false
+}
+
+func (f *finder) own(n *Both) bool {
+	k := f.r.Kind(n.Function)
+	return n.Function >= 0 && (k == profile.KindOwn || k == profile.KindInterpreter || k == profile.KindJIT)
+}
+
+func (f *finder) ownAbove() bool {
+	for _, fn := range f.path {
+		if k := f.r.Kind(fn); k == profile.KindOwn || k == profile.KindInterpreter || k == profile.KindJIT {
+			return true
+		}
+	}
+	return false
+}
+
+// one reports whether all that a function does grew, or shrank, by one factor.
+func (f *finder) one(n *Both) bool {
+	if n.Total[0] == 0 || n.Total[1] == 0 || math.Abs(difference(n)) < leastShare*f.whole {
+		return false
+	}
+	ratio := n.Total[1] / n.Total[0]
+	if ratio < growth && ratio > 1/growth {
+		return false
+	}
+	// The parts of weight, the function's own code among them.
+	parts, rest := 0, n.Total
+	ok := func(a, b float64) bool {
+		if math.Max(a/n.Total[0], b/n.Total[1]) < part {
+			return true
+		}
+		parts++
+		return a > 0 && b/a/ratio < alikeWithin && b/a/ratio > 1/alikeWithin
+	}
+	for _, p := range n.Parts {
+		rest[0] -= p.Total[0]
+		rest[1] -= p.Total[1]
+		if !ok(p.Total[0], p.Total[1]) {
+			return false
+		}
+		// A part that is nearly all of it is looked at itself: the place is there.
+		if math.Min(p.Total[0]/n.Total[0], p.Total[1]/n.Total[1]) > 1-part {
+			return false
+		}
+	}
+	return ok(rest[0], rest[1]) && parts >= 2 && f.deeply(n, ratio)
+}
+
+// deeply reports whether everything of weight below a node grew by the factor,
+// too: a function that is new, or that grew by another, is a place of its own.
+func (f *finder) deeply(n *Both, ratio float64) bool {
+	var even func(p *Both) bool
+	even = func(p *Both) bool {
+		for _, q := range p.Parts {
+			if math.Max(q.Total[0]/n.Total[0], q.Total[1]/n.Total[1]) < part {
+				continue
+			}
+			if q.Total[0] == 0 || q.Total[1]/q.Total[0]/ratio > alikeWithin || q.Total[1]/q.Total[0]/ratio < 1/alikeWithin || !even(q) {
+				return false
+			}
+		}
+		return true
+	}
+	return even(n)
+}
+
+// add writes a path to a suspect down.
+func (f *finder) add(n *Both, less []*Both) {
+	f.found = append(f.found, found{n, less, append([]int32(nil), f.path...), f.why(n, less), -1})
+}
+
+// replaced returns the part that came, or went, for what a function did before in
+// another way: its own code, or calls that are now below that part, differ the
+// other way. self is the difference of its own code and of what is thin.
+func (f *finder) replaced(n *Both, self float64) *Both {
+	for _, p := range n.Parts {
+		row := f.r.row(p.Function)
+		if row.State != New && row.State != Gone || !row.Certain {
+			continue
+		}
+		below := map[int32]bool{}
+		functions(p, below)
+		other := self
+		for _, q := range n.Parts {
+			if q != p && below[q.Function] {
+				other += difference(q)
+			}
+		}
+		if other*difference(p) < 0 && math.Abs(other) >= leastShare*f.whole {
+			return p
+		}
+	}
+	return nil
+}
+
+func functions(n *Both, into map[int32]bool) {
+	for _, p := range n.Parts {
+		into[p.Function] = true
+		functions(p, into)
+	}
+}
+
+func (f *finder) why(n *Both, less []*Both) Why {
+	d := difference(n)
+	for _, p := range less {
+		d -= difference(p)
+	}
+	row := f.r.row(n.Function)
+	self := n.Self[1] - n.Self[0]
+	switch {
+	case row == nil && len(less) == 0:
+		return Throughout
+	case row == nil:
+		return Callees
+	case row.State == New:
+		return Newly
+	case row.State == Gone:
+		return Away
+	case len(less) == 0 && n.Inlined[1] && !n.Inlined[0] && n.Samples[0] > 0:
+		return Inlined
+	case len(less) == 0 && n.Inlined[0] && !n.Inlined[1] && n.Samples[1] > 0:
+		return Outline
+	case len(less) == 0 && math.Abs(row.Total.Difference) < 0.2*math.Abs(d):
+		return Moved
+	case len(less) == 0 && f.one(n) && d > 0:
+		return Oftener
+	case len(less) == 0 && f.one(n):
+		return Seldom
+	case self/d > 0.6:
+		return OwnCode
+	}
+	return Callees
+}

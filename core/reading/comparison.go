@@ -1,0 +1,133 @@
+package reading
+
+import (
+	"fmt"
+	"math"
+
+	"entelon/core/compare"
+	"entelon/core/profile"
+)
+
+// Said is a piece of a sentence about a comparison; Name is the full name of a
+// function where it names one.
+type Said struct {
+	Text string
+	Name string
+}
+
+// Sides are what a comparison's sides are called.
+type Sides struct {
+	Baseline, Candidate string // builds, or takes
+	Measure             string // in words: "CPU time"
+}
+
+// mostTold bounds how many suspects the reading names.
+const mostTold = 3
+
+// Comparison says what a comparison shows: whether the whole changed and how
+// sure that is, and what explains it.
+func Comparison(r *compare.Result, suspects []compare.Suspect, s Sides) []Said {
+	var out []Said
+	say := func(format string, args ...any) { out = append(out, Said{Text: fmt.Sprintf(format, args...)}) }
+	w := r.Whole
+	interval := func() string {
+		if r.Single {
+			return ", give or take what single takes differ by"
+		}
+		return fmt.Sprintf(", %+.1f to %+.1f %%", 100*(w.RatioLow-1), 100*(w.RatioHigh-1))
+	}
+	switch {
+	case r.Scale == compare.ByTotal:
+		say("These are shares of each side's %s, which cannot tell whether the whole got slower.", s.Measure)
+	case w.Baseline == 0 || w.Candidate == 0:
+		say("One side has no %s in this scope.", s.Measure)
+	case w.Verdict == compare.Slower || w.Verdict == compare.Faster:
+		say("%s takes %s %s %s than %s%s.", s.Candidate, compare.Change(w.Ratio), s.Measure, r.Scale.Words(), s.Baseline, interval())
+	case w.Verdict == compare.TooFew:
+		say("There are too few takes to tell whether %s is slower than %s: it takes %s %s %s%s.", s.Candidate, s.Baseline, compare.Change(w.Ratio), s.Measure, r.Scale.Words(), interval())
+		switch {
+		case r.Single:
+			say(" Take each side several times, in turns.")
+		case w.Need > 0:
+			say(" With %d takes a side a change of %.0f %% would be seen.", w.Need, 100*compare.DefaultWorth)
+		}
+	default:
+		say("No change is shown between %s and %s; one of %.1f %% would have been seen.", s.Baseline, s.Candidate, 100*w.Seen)
+	}
+	told := 0
+	for _, x := range suspects {
+		if told == mostTold || x.Verdict != compare.Slower && x.Verdict != compare.Faster {
+			continue
+		}
+		told++
+		say(" ")
+		share := fmt.Sprintf("%.0f %% of it is", 100*x.Share)
+		if r.Scale == compare.ByTotal || x.Share < 0 || math.Abs(x.Share) > 2 {
+			share = "More is spent"
+			if x.Difference < 0 {
+				share = "Less is spent"
+			}
+		}
+		out = append(out, because(r, x, share)...)
+	}
+	if told == 0 && len(suspects) > 0 {
+		say(" No single place is told from chance.")
+	}
+	return out
+}
+
+// because says what a suspect is, after which share of the difference it has.
+func because(r *compare.Result, x compare.Suspect, share string) []Said {
+	name := func(f int32) Said {
+		full := r.Name(f)
+		return Said{profile.Short(full), full}
+	}
+	at := name(x.Function())
+	caller := Said{Text: "the start of the stack"}
+	if c := r.Caller(x); c >= 0 {
+		caller = name(c)
+	}
+	text := func(s string) Said { return Said{Text: s} }
+	times := ""
+	if x.Enters > 0 {
+		times = fmt.Sprintf(", %s times as much", figure(x.Enters))
+	}
+	switch x.Why {
+	case compare.Throughout:
+		return []Said{text("Everything in the program takes " + compare.Change(x.Enters) + " alike: more work, or a slower machine.")}
+	case compare.Newly:
+		return []Said{text(share + " in "), at, text(", which is new, called by "), caller, text(".")}
+	case compare.Away:
+		return []Said{text(share + " in "), at, text(", which is gone; "), caller, text(" called it.")}
+	case compare.Moved:
+		return []Said{text(share + " in "), at, text(", which now runs under "), caller, text(" instead of elsewhere.")}
+	case compare.Oftener:
+		return []Said{text(share + " under "), at, text(times + " in all of its parts: "), caller, text(" calls it more often, or gives it more to do.")}
+	case compare.Seldom:
+		return []Said{text(share + " under "), at, text(times + " in all of its parts: "), caller, text(" calls it less often, or gives it less to do.")}
+	case compare.Inlined:
+		return []Said{text(share + " in "), at, text(", which is inlined now into "), caller, text(".")}
+	case compare.Outline:
+		return []Said{text(share + " in "), at, text(", which is inlined into "), caller, text(" no longer.")}
+	case compare.Rewritten:
+		via := ": it now calls "
+		end := ", which is new."
+		if row := r.Row(x.Via); row != nil && row.State == compare.Gone {
+			via, end = ": it calls ", " no longer."
+		}
+		return []Said{text(share + " under "), at, text(times + via), name(x.Via), text(end)}
+	case compare.OwnCode:
+		return []Said{text(share + " in "), at, text("'s own code" + times + ", called by "), caller, text(".")}
+	}
+	if x.Function() < 0 {
+		return []Said{text(share + " in many small places.")}
+	}
+	return []Said{text(share + " in what "), at, text(" calls" + times + ", called by "), caller, text(".")}
+}
+
+func figure(x float64) string {
+	if x < 10 {
+		return fmt.Sprintf("%.1f", x)
+	}
+	return fmt.Sprintf("%.0f", x)
+}

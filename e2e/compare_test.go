@@ -1,0 +1,77 @@
+package e2e
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+)
+
+// takesOf returns the keys of all takes of a demo build, as a comparison names them.
+func takesOf(t *testing.T, build string) string {
+	t.Helper()
+	p := newPage(t)
+	p.visit("/takes")
+	keys := value[string](p, `fetch('/api/v1/takes?limit=1000').then(r => r.json()).then(r => r.takes.filter(t => t.build === '`+build+`' && t.note !== 'e2e' && t.host === 'bench-1').map(t => t.key).join(','))`)
+	if keys == "" {
+		t.Fatalf("there is no take of %s", build)
+	}
+	return keys
+}
+
+// TestTheStoryOfABuild: the page says that a build is slower and how sure that
+// is, names its two regressions, shows where they come in, and follows the scope
+// and the sides.
+func TestTheStoryOfABuild(t *testing.T) {
+	old, new := takesOf(t, "3.4.0"), takesOf(t, "3.5.0")
+	p := newPage(t)
+	p.visit("/compare?baseline=" + old + "&candidate=" + new)
+	p.until("the verdict", `/slower/.test(document.querySelector('[data-test=verdict]')?.innerText) && /%.*to/.test(document.querySelector('[data-test=verdict]').innerText)`)
+	p.until("two suspects", `document.querySelectorAll('[data-test=suspect]').length >= 2`)
+	suspects := value[string](p, `Array.from(document.querySelectorAll('[data-test=suspect]'), e => e.innerText).join('\n')`)
+	for _, want := range []string{"slur.lift", "glyph.flatten"} {
+		if !strings.Contains(suspects, want) {
+			t.Errorf("%s is no suspect:\n%s", want, suspects)
+		}
+	}
+	p.until("both flames", `Number(document.querySelector('[data-test=mirror]')?.dataset.frames) > 30`)
+
+	// The keyboard chooses a suspect, dives to it, and comes back.
+	p.key("s")
+	p.until("the focus on the first suspect", `document.querySelector('[data-test=both-card] h2')?.innerText.includes('slur.lift') || document.querySelector('[data-test=both-card] h2')?.innerText.includes('glyph.flatten')`)
+	p.key(kb.ArrowDown)
+	p.key(kb.Enter)
+	p.until("a dive", `document.querySelector('[data-test=mirror]').dataset.root !== '0'`)
+	p.key(kb.Escape)
+	p.until("the whole", `document.querySelector('[data-test=mirror]').dataset.root === '0'`)
+
+	// A scope is obeyed by both sides.
+	p.key("=")
+	p.do("a scope", chromedp.SendKeys(`[role=combobox], textarea, input[aria-label*="expression" i]`, "function is glyph.Outline"))
+	p.key(kb.Enter)
+	p.until("the scope in the address", `new URLSearchParams(location.search).get('scope')?.includes('glyph.Outline')`)
+	p.until("one suspect less", `!Array.from(document.querySelectorAll('[data-test=suspect]'), e => e.innerText).join().includes('slur.lift') && document.querySelectorAll('[data-test=suspect]').length > 0`)
+	p.do("without it", chromedp.Click(`button[aria-label="Take the scope off"]`, chromedp.NodeVisible))
+	p.until("the suspects again", `Array.from(document.querySelectorAll('[data-test=suspect]'), e => e.innerText).join().includes('slur.lift')`)
+
+	// The table: only what is told from chance; by ratio.
+	p.key("2")
+	p.until("the table", `document.querySelectorAll('[data-test=difference]').length > 5`)
+	all := value[float64](p, `Number(document.querySelector('[aria-label="Functions on both sides"]').innerText.match(/([0-9\u2009]+) functions/)[1].replace(/\u2009/g, ''))`)
+	p.do("only what is told", chromedp.Click(`//label[contains(., "told from chance only")]/input`, chromedp.NodeVisible))
+	p.until("fewer", `new URLSearchParams(location.search).get('only') === 'told'`)
+	told := value[float64](p, `Number(document.querySelector('[aria-label="Functions on both sides"]').innerText.match(/([0-9\u2009]+) functions/)[1].replace(/\u2009/g, ''))`)
+	if told < 5 || told > all/2 {
+		t.Errorf("%v of %v functions are told from chance", told, all)
+	}
+
+	p.key("x")
+	p.until("the other verdict", `document.querySelector('[data-test=verdict]')?.innerText.includes('faster')`)
+
+	// Two takes of one build are not called different.
+	one := strings.Split(old, ",")
+	p.visit("/compare?baseline=" + one[0] + "&candidate=" + one[1])
+	p.says("Take each side several times, in turns")
+	p.until("no verdict from two takes", `document.querySelector('[data-test=verdict]').innerText.includes('too few takes')`)
+}

@@ -1,0 +1,199 @@
+package server
+
+import (
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"entelon/core/compare"
+	"entelon/core/profile"
+	"entelon/core/reading"
+	"entelon/store"
+)
+
+// mostCompared bounds the takes of a side.
+const mostCompared = 40
+
+// compareSide is a side of a comparison while it is asked about.
+type compareSide struct {
+	rows  []*store.Take
+	views []*opened
+	costs []scopedCost
+	runs  []compare.Run
+}
+
+// openSide opens the takes of a side, named by their keys with commas.
+func (s *Server) openSide(c *gin.Context, what string) (*compareSide, error) {
+	keys := strings.Split(c.Query(what), ",")
+	if len(keys) > mostCompared {
+		return nil, badRequest{fmt.Errorf("%s: there are %d takes; give %d at most", what, len(keys), mostCompared)}
+	}
+	out := &compareSide{}
+	for _, key := range keys {
+		o, row, err := s.open(c, key)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", what, err)
+		}
+		out.rows, out.views = append(out.rows, row), append(out.views, o)
+	}
+	return out, nil
+}
+
+// compared is a comparison with all that was asked for it.
+type compared struct {
+	a, b   *compareSide
+	words  profile.Words
+	result *compare.Result
+}
+
+// comparison reads a request's sides, scope, measure and scale and compares.
+func (s *Server) comparison(c *gin.Context) (*compared, error) {
+	scale, err := compare.ParseScale(c.Query("scale"))
+	if err != nil {
+		return nil, badRequest{err}
+	}
+	sc, err := scopeOf(c)
+	if err != nil {
+		return nil, err
+	}
+	out := &compared{}
+	if out.a, err = s.openSide(c, "baseline"); err != nil {
+		return nil, err
+	}
+	if out.b, err = s.openSide(c, "candidate"); err != nil {
+		return nil, err
+	}
+	var takes []*profile.Take
+	for _, side := range []*compareSide{out.a, out.b} {
+		for i, o := range side.views {
+			m, err := measureOf(c, o.take.Profile)
+			if err != nil {
+				return nil, err
+			}
+			w := o.take.Profile.Words(m)
+			if out.words.Name == "" {
+				out.words = w
+			} else if w.Name != out.words.Name || w.Unit != out.words.Unit {
+				return nil, badRequest{fmt.Errorf("%s and %s are two measures", out.words.Label, w.Label)}
+			}
+			row := side.rows[i]
+			k := o.cost(m, sc.Of(aboutOf(row)))
+			side.costs = append(side.costs, k)
+			side.runs = append(side.runs, compare.Run{
+				Name: "the take of " + row.StartedAt.UTC().Format("15:04:05"), Tree: o.tree, Cost: k.cost, Functions: k.rows(), DurationNS: row.DurationNS, CPUNS: o.take.Facts.CPUNS, Work: o.take.Facts.Work,
+			})
+			takes = append(takes, o.take)
+		}
+	}
+	if c.Query("scale") == "" {
+		scale = compare.Fitting(takes...)
+	}
+	if out.result, err = compare.Compare(out.a.runs, out.b.runs, compare.Options{Scale: scale, Exact: out.words.Counted}); err != nil {
+		return nil, badRequest{err}
+	}
+	return out, nil
+}
+
+// called is what a side is called beside the other.
+func (x *compareSide) called(other *compareSide) string {
+	t, o := x.rows[0], other.rows[0]
+	switch {
+	case t.Program.Name != o.Program.Name:
+		return t.Program.Name + " " + t.Build.Name
+	case t.Build.Name == o.Build.Name && len(x.rows) == 1:
+		return "the take of " + t.StartedAt.UTC().Format("15:04:05")
+	}
+	return t.Build.Name
+}
+
+func (x *compareSide) out(other *compareSide) CompareSide {
+	side := CompareSide{Name: x.called(other), Takes: []CompareTake{}}
+	for i, row := range x.rows {
+		r := &x.runs[i]
+		side.Takes = append(side.Takes, CompareTake{takeOut(row), r.Total(), r.Samples()})
+		side.Total += float64(r.Total()) / float64(len(x.rows))
+	}
+	return side
+}
+
+func estimateOut(e compare.Estimate) EstimateOut {
+	return EstimateOut{e.Baseline, e.Candidate, e.Difference, e.Low, e.High, e.Ratio, e.RatioLow, e.RatioHigh, e.Seen, e.Need, string(e.Verdict)}
+}
+
+func (s *Server) compare(c *gin.Context) {
+	x, err := s.comparison(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	r := x.result
+	first := x.b.views[0].take.Profile
+	out := CompareOut{
+		Warnings: []profile.Warning{}, Measures: []MeasureOut{}, Scales: []ScaleOut{}, Reading: []SaidOut{}, Suspects: []SuspectOut{}, Rows: []CompareRow{},
+		Measure: MeasureOut{x.words.Name, x.words.Label, x.words.Unit, x.words.Counted, x.b.runs[0].Total()},
+		Scale:   string(r.Scale), Unit: r.Scale.Unit(x.words.Unit), Single: r.Single, Baseline: x.a.out(x.b), Candidate: x.b.out(x.a), Whole: estimateOut(r.Whole),
+	}
+	for _, m := range r.Remarks {
+		out.Warnings = append(out.Warnings, profile.Warning{Code: m.Code, Text: m.Text, Remedy: m.Remedy})
+	}
+	for i := range first.Measures {
+		w := first.Words(i)
+		if x.all(func(o *opened) bool {
+			m, err := o.take.Profile.MeasureNamed(w.Name)
+			return err == nil && o.take.Profile.Words(m).Unit == w.Unit
+		}) {
+			out.Measures = append(out.Measures, MeasureOut{w.Name, w.Label, w.Unit, w.Counted, first.Total(i)})
+		}
+	}
+	for _, sc := range compare.Scales {
+		if sc.Scale != compare.ByWork || x.all(func(o *opened) bool { return o.take.Facts.Work > 0 }) {
+			out.Scales = append(out.Scales, ScaleOut{string(sc.Scale), sc.Text})
+		}
+	}
+	suspects := r.Suspects()
+	for _, p := range reading.Comparison(r, suspects, reading.Sides{Baseline: out.Baseline.Name, Candidate: out.Candidate.Name, Measure: x.words.Label}) {
+		out.Reading = append(out.Reading, SaidOut(p))
+	}
+	for _, q := range suspects {
+		out.Suspects = append(out.Suspects, SuspectOut{append([]int32{}, q.Path...), string(q.Why), q.Share, q.Via, q.Places, q.Enters, estimateOut(q.Estimate)})
+	}
+	for i := range r.Rows {
+		row := &r.Rows[i]
+		o := CompareRow{
+			row.Number, row.Name, profile.Short(row.Name), row.Module, row.Area, row.Kind.String(), estimateOut(row.Self), estimateOut(row.Total), row.SelfSamples[:], row.TotalSamples[:], string(row.State), row.Certain, "", "",
+		}
+		if row.Match != nil {
+			o.Was, o.Because = row.Match.Baseline, row.Match.Reason
+		}
+		out.Rows = append(out.Rows, o)
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (x *compared) all(is func(*opened) bool) bool {
+	for _, side := range []*compareSide{x.a, x.b} {
+		for _, o := range side.views {
+			if !is(o) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+func (s *Server) mirror(c *gin.Context) {
+	pixels, err := number(c, "pixels", defaultPixels, 16, 1<<16)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	x, err := s.comparison(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	m := x.result.Mirror(float64(thinnest) / float64(pixels))
+	c.JSON(http.StatusOK, MirrorOut{m.Width, m.Depth, m.Function, m.X, m.Slot, m.Total[0], m.Total[1], m.Parent})
+}

@@ -1,0 +1,60 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import type { Comparison, Suspect } from '../api/client'
+import { percent, signed } from '../format'
+import { useFigures } from './useFigures'
+
+/** What explains the difference, the most of it first. */
+const props = defineProps<{ d: Comparison; focus: string; chosen: number }>()
+const emit = defineEmits<{ choose: [at: number] }>()
+const { difference, factor } = useFigures()
+const byNumber = computed(() => new Map(props.d.rows.map((r) => [r.number, r])))
+const row = (n: number) => byNumber.value.get(n)
+const own = ['own', 'interpreter', 'jit']
+function caller(s: Suspect): string {
+  const above = s.path.slice(0, -1).reverse()
+  const at = above.find((n) => own.includes(row(n)?.kind ?? '')) ?? above[0]
+  return at === undefined ? '' : (row(at)?.short ?? '')
+}
+const told = (s: Suspect) => s.estimate.verdict === 'slower' || s.estimate.verdict === 'faster'
+const words: Record<string, (s: Suspect) => string> = {
+  'own code': (s) => `its own code${s.enters ? ', ' + factor(s.enters) : ''}`,
+  'called more often': (s) => `all its parts, ${factor(s.enters)}: it runs more often, or has more to do`,
+  'called less often': (s) => `all its parts, ${factor(s.enters)}: it runs less often, or has less to do`,
+  callees: (s) => `what it calls${s.enters ? ', ' + factor(s.enters) : ''}`,
+  new: () => 'new',
+  gone: () => 'gone',
+  moved: () => 'moved here from another caller',
+  'inlined now': () => 'inlined into its caller now',
+  'inlined no longer': () => 'inlined into its caller no longer',
+  'done another way': (s) => `${factor(s.enters)}, done another way: ${row(s.via)?.state === 'gone' ? 'no longer by' : 'by'} ${row(s.via)?.short ?? ''}`,
+  throughout: (s) => `everything alike, ${factor(s.enters)}`,
+}
+</script>
+
+<template>
+  <section class="flex h-full min-h-0 flex-col" aria-label="Suspects">
+    <h2 class="label flex h-[30px] shrink-0 items-center border-b border-rule px-3">What explains the difference</h2>
+    <div class="min-h-0 flex-1 overflow-y-auto">
+      <button
+        v-for="(s, i) in d.suspects"
+        :key="i"
+        data-test="suspect"
+        class="block w-full border-b border-l-[3px] border-transparent border-b-rule px-2.5 pt-1.5 pb-2 text-left hover:bg-wash"
+        :class="[i === chosen && 'bg-wash', s.path.length && row(s.path.at(-1)!)?.name === focus && '!border-l-focus bg-focus-wash']"
+        :aria-pressed="i === chosen"
+        @click="emit('choose', i)"
+      >
+        <span class="flex items-baseline gap-2">
+          <b class="min-w-[48px] shrink-0 text-right text-[15px] font-medium" :class="!told(s) ? 'text-ink-3' : s.estimate.difference > 0 ? 'text-plum' : 'text-teal'">{{ signed(percent(s.share, 0), s.share) }}</b>
+          <span class="code min-w-0 flex-1 truncate" :title="s.path.length ? row(s.path.at(-1)!)?.name : ''">{{ s.path.length ? row(s.path.at(-1)!)?.short : 'the whole program' }}</span>
+        </span>
+        <span class="mt-1 block h-[3px] bg-rule"><span class="block h-full" :class="!told(s) ? 'bg-rule-strong' : s.estimate.difference > 0 ? 'bg-plum' : 'bg-teal'" :style="{ width: Math.min(100, Math.abs(s.share) * 100) + '%' }" /></span>
+        <span class="mt-1 block text-[12px] leading-[16px] text-ink-2">{{ (words[s.why] ?? (() => s.why))(s) }}<template v-if="caller(s)">, under {{ caller(s) }}</template></span>
+        <span class="block text-[12px] leading-[16px]">{{ difference(s.estimate.difference) }} <span class="label">{{ difference(s.estimate.low) }} to {{ difference(s.estimate.high) }}<template v-if="!told(s)">, may be chance</template></span></span>
+      </button>
+      <p v-if="!d.suspects.length" class="p-4 text-ink-2">Nothing differs enough to be one.</p>
+    </div>
+    <p class="label shrink-0 border-t border-rule px-3 py-1">Shares of the difference, 95 % intervals</p>
+  </section>
+</template>
