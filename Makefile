@@ -71,6 +71,7 @@ bench: build compilers
 
 truth: compilers
 	go test -count=1 -timeout 60m -v -run TestFull ./truth -write docs/truth.md
+	go test -count=1 -timeout 60m -v -run TestCalibration ./truth -comparing $(CURDIR)/docs/comparing.md
 
 shots: build postgresql chromium
 	go test -count=1 -run 'TestShots|TestAttachAndTakeAgain' ./e2e -shots $(CURDIR)/docs/screenshots

@@ -15,7 +15,7 @@ const rowsShown = `document.querySelectorAll('[role=table] [role=row]').length -
 func TestSortAndChooseTwo(t *testing.T) {
 	p := newPage(t)
 	p.visit("/takes")
-	p.until("all takes", rowsShown+` === 24`)
+	p.until("all takes", rowsShown+` === 30`)
 	const first = `document.querySelectorAll('[role=table] [role=row]')[1].innerText`
 	p.do("sorting by samples", chromedp.Click(`//button[normalize-space()="Samples"]`, chromedp.NodeVisible))
 	p.until("the most first", first+`.includes('3.5.0')`)

@@ -21,6 +21,9 @@ func TestDemoStories(t *testing.T) {
 		suspects          []string // parts of names that must be among the first
 	}{
 		{"engraved", "3.4.0", "3.5.0", []string{"slur.lift", "glyph.flatten"}},
+		{"engraved", "3.5.1", "3.5.0", []string{"Skyline).Height"}},
+		{"engraved", "3.6.0", "3.5.1", []string{"glyph.flatten"}},
+		{"engraved", "3.4.0", "3.6.0", []string{"braid"}},
 		{"inkraster", "1.2.0", "1.3.0", []string{"spread", "sorted"}},
 		{"partbook", "1.4.0", "1.5.0", []string{"note"}},
 		{"pageturn", "2.1.0", "2.2.0", []string{"staff", "draw.ts:39"}},

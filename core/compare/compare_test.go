@@ -2,8 +2,9 @@ package compare_test
 
 import (
 	"fmt"
+	"maps"
 	"math"
-	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -20,80 +21,27 @@ func runOf(p *profile.Profile) compare.Run {
 	return compare.Run{Tree: tr, Cost: c, Functions: tr.Functions(c), DurationNS: 1e9, CPUNS: p.Total(0), Work: 1}
 }
 
-// shop is a program of some functions with the samples that each has in a take
-// on average, and how much that differs between takes.
-type shop struct {
-	mean   map[string]float64
-	common float64 // standard deviation, as a share, of what meets all functions of a take alike
-	own    float64 // of what meets each function by itself
-	burst  int     // samples that come together, beyond what chance alone would bring
-	far    float64 // how often a take is 30 % off
-}
-
-// take makes one take of a shop.
-func (s shop) take(r *rand.Rand, order []string) *profile.Profile {
-	b := profile.NewBuilder()
-	b.Measure("cpu", "ns", profile.Sum)
-	th := b.Thread(b.Process(1), 1)
-	all := math.Exp(s.common * r.NormFloat64())
-	if r.Float64() < s.far {
-		all *= 1.3
-	}
-	burst := max(1, s.burst)
-	at := int64(0)
-	for _, name := range order {
-		n := poisson(r, s.mean[name]*all*math.Exp(s.own*r.NormFloat64())/float64(burst)) * burst
-		f := b.Frame(profile.Frame{Function: b.Function(profile.Function{Name: b.Intern(name), Kind: profile.KindOwn})})
-		stack := b.Push(0, f)
-		for range n {
-			at += 1e6
-			b.Sample(at, th, stack, 1_000_000)
-		}
-	}
-	return b.Profile()
-}
-
-func poisson(r *rand.Rand, mean float64) int {
-	if mean > 50 {
-		return max(0, int(math.Round(mean+math.Sqrt(mean)*r.NormFloat64())))
-	}
-	n, p := 0, math.Exp(-mean)
-	for x := r.Float64(); x > p; x *= r.Float64() {
-		n++
-	}
-	return n
-}
-
-func (s shop) takes(r *rand.Rand, n int) []compare.Run {
-	var order []string
-	for name := range s.mean {
-		order = append(order, name)
-	}
+// runs makes takes of a shop, one after the other.
+func runs(x *made.Season, s made.Shop, n int) []compare.Run {
 	out := make([]compare.Run, n)
 	for i := range out {
-		out[i] = runOf(s.take(r, order))
+		out[i] = runOf(x.Take(s))
 	}
 	return out
 }
 
-// with is the shop with one function's cost times a factor.
-func (s shop) with(name string, factor float64) shop {
-	mean := map[string]float64{}
-	for k, v := range s.mean {
-		mean[k] = v
+func shop(mean map[string]float64) made.Shop {
+	var s made.Shop
+	for _, name := range slices.Sorted(maps.Keys(mean)) {
+		s.Functions = append(s.Functions, made.ShopFunction{Name: name, Mean: mean[name]})
 	}
-	mean[name] *= factor
-	s.mean = mean
 	return s
 }
 
-// street has functions from large to rare.
-func street(n int) shop {
-	mean := map[string]float64{}
-	for i := range n {
-		mean[fmt.Sprintf("fn%02d", i)] = 400 / float64(i+1)
-	}
-	return shop{mean: mean}
+// noisy is a shop with some spread between takes.
+func noisy(s made.Shop, common, own float64) made.Shop {
+	s.Common, s.Own = common, own
+	return s
 }
 
 func row(t *testing.T, r *compare.Result, name string) compare.Row {
@@ -137,24 +85,26 @@ func TestAgainstItself(t *testing.T) {
 // takes have it: false alarms are no more than is stated, and intervals cover.
 func TestUnchangedPrograms(t *testing.T) {
 	const times = 1000
+	bursts, far := noisy(made.Street(40, 400), 0.05, 0.03), noisy(made.Street(40, 400), 0.03, 0.02)
+	bursts.Burst, far.Far = 4, 0.1
 	for _, x := range []struct {
 		name    string
-		shop    shop
+		shop    made.Shop
 		a, b    int
 		covered bool // the interval is from the spread of the takes
 	}{
-		{"five takes a side", shop{mean: street(40).mean, common: 0.03, own: 0.02}, 5, 5, true},
-		{"three takes a side, in bursts", shop{mean: street(40).mean, common: 0.05, own: 0.03, burst: 4}, 3, 3, true},
-		{"three and one", shop{mean: street(40).mean, common: 0.03, own: 0.02}, 3, 1, true},
-		{"far off at times", shop{mean: street(40).mean, common: 0.03, own: 0.02, far: 0.1}, 5, 5, true},
-		{"one take a side", shop{mean: street(40).mean, common: 0.03, own: 0.02}, 1, 1, false},
+		{"five takes a side", noisy(made.Street(40, 400), 0.03, 0.02), 5, 5, true},
+		{"three takes a side, in bursts", bursts, 3, 3, true},
+		{"three and one", noisy(made.Street(40, 400), 0.03, 0.02), 3, 1, true},
+		{"far off at times", far, 5, 5, true},
+		{"one take a side", noisy(made.Street(40, 400), 0.03, 0.02), 1, 1, false},
 	} {
 		t.Run(x.name, func(t *testing.T) {
 			t.Parallel()
-			r := rand.New(rand.NewPCG(11, 17))
+			r := made.NewSeason(11)
 			whole, any, cover, coverFn, fns := 0, 0, 0, 0, 0
 			for range times {
-				c := compared(t, x.shop.takes(r, x.a), x.shop.takes(r, x.b), compare.Options{Scale: compare.Unscaled})
+				c := compared(t, runs(r, x.shop, x.a), runs(r, x.shop, x.b), compare.Options{Scale: compare.Unscaled})
 				if c.Whole.Verdict == compare.Slower || c.Whole.Verdict == compare.Faster {
 					whole++
 				}
@@ -198,16 +148,12 @@ func TestKnownSlowdowns(t *testing.T) {
 	for _, slower := range []float64{1.02, 1.05, 1.10} {
 		t.Run(fmt.Sprint(slower), func(t *testing.T) {
 			t.Parallel()
-			r := rand.New(rand.NewPCG(5, uint64(slower*100)))
-			s := shop{mean: map[string]float64{"space": 4000, "beam": 2000, "route": 2000, "draw": 2000}, common: 0.02}
-			after := s
-			after.mean = map[string]float64{}
-			for k, v := range s.mean {
-				after.mean[k] = v * slower
-			}
+			r := made.NewSeason(uint64(slower * 100))
+			s := noisy(shop(map[string]float64{"space": 4000, "beam": 2000, "route": 2000, "draw": 2000}), 0.02, 0)
+			after := s.With("", slower)
 			seen, cover, said := 0, 0, 0.0
 			for range times {
-				c := compared(t, s.takes(r, 4), after.takes(r, 4), compare.Options{Scale: compare.Unscaled})
+				c := compared(t, runs(r, s, 4), runs(r, after, 4), compare.Options{Scale: compare.Unscaled})
 				if c.Whole.Verdict == compare.Slower {
 					seen++
 				}
@@ -232,11 +178,11 @@ func TestKnownSlowdowns(t *testing.T) {
 
 // TestFindsTheFunction: one that got slower is found, and few others with it.
 func TestFindsTheFunction(t *testing.T) {
-	r := rand.New(rand.NewPCG(3, 3))
-	s := shop{mean: street(40).mean, common: 0.02, own: 0.02}
+	r := made.NewSeason(3)
+	s := noisy(made.Street(40, 400), 0.02, 0.02)
 	found, wrong := 0, 0
 	for range 100 {
-		c := compared(t, s.takes(r, 4), s.with("fn02", 1.6).takes(r, 4), compare.Options{Scale: compare.Unscaled})
+		c := compared(t, runs(r, s, 4), runs(r, s.With("fn02", 1.6), 4), compare.Options{Scale: compare.Unscaled})
 		for _, x := range c.Rows {
 			switch {
 			case !x.Certain:
@@ -260,16 +206,16 @@ func TestFindsTheFunction(t *testing.T) {
 
 // With as many takes as are said to be needed, a change worth knowing is seen.
 func TestTooFewTakes(t *testing.T) {
-	r := rand.New(rand.NewPCG(8, 8))
-	s := shop{mean: map[string]float64{"space": 30000, "beam": 30000}, common: 0.04}
-	c := compared(t, s.takes(r, 3), s.takes(r, 3), compare.Options{Scale: compare.Unscaled})
+	r := made.NewSeason(8)
+	s := noisy(shop(map[string]float64{"space": 30000, "beam": 30000}), 0.04, 0)
+	c := compared(t, runs(r, s, 3), runs(r, s, 3), compare.Options{Scale: compare.Unscaled})
 	for c.Whole.Verdict == compare.Slower || c.Whole.Verdict == compare.Faster {
-		c = compared(t, s.takes(r, 3), s.takes(r, 3), compare.Options{Scale: compare.Unscaled})
+		c = compared(t, runs(r, s, 3), runs(r, s, 3), compare.Options{Scale: compare.Unscaled})
 	}
 	if c.Whole.Verdict != compare.TooFew || c.Whole.Need <= 3 || c.Whole.Need > 60 {
 		t.Fatalf("%+v", c.Whole)
 	}
-	more := compared(t, s.takes(r, 24), s.takes(r, 24), compare.Options{Scale: compare.Unscaled})
+	more := compared(t, runs(r, s, 24), runs(r, s, 24), compare.Options{Scale: compare.Unscaled})
 	if more.Whole.Verdict == compare.TooFew || more.Whole.Seen > compare.DefaultWorth {
 		t.Errorf("24 takes a side are too few: %+v", more.Whole)
 	}
@@ -278,31 +224,31 @@ func TestTooFewTakes(t *testing.T) {
 // TestRareFunctionsAreNotCertain: one that was met a few times on one side only
 // is new, but chance may have made it so.
 func TestRareFunctionsAreNotCertain(t *testing.T) {
-	r := rand.New(rand.NewPCG(5, 5))
-	s := shop{mean: map[string]float64{"space": 5000}}
-	after := shop{mean: map[string]float64{"space": 5000, "read": 3}}
-	x := row(t, compared(t, s.takes(r, 1), after.takes(r, 1), compare.Options{}), "read")
+	r := made.NewSeason(5)
+	s := shop(map[string]float64{"space": 5000})
+	after := shop(map[string]float64{"space": 5000, "read": 3})
+	x := row(t, compared(t, runs(r, s, 1), runs(r, after, 1), compare.Options{}), "read")
 	if x.State != compare.New || x.Certain || x.SelfSamples[1] == 0 {
 		t.Errorf("with %d samples it is %s, certain %v", x.SelfSamples[1], x.State, x.Certain)
 	}
-	after.mean["read"] = 500
-	if x := row(t, compared(t, s.takes(r, 1), after.takes(r, 1), compare.Options{}), "read"); !x.Certain || x.Self.Ratio != 0 || x.Self.Verdict != compare.Slower {
+	after = shop(map[string]float64{"space": 5000, "read": 500})
+	if x := row(t, compared(t, runs(r, s, 1), runs(r, after, 1), compare.Options{}), "read"); !x.Certain || x.Self.Ratio != 0 || x.Self.Verdict != compare.Slower {
 		t.Errorf("a new function with a tenth of all is %+v", x)
 	}
 }
 
 func TestRemarks(t *testing.T) {
-	r := rand.New(rand.NewPCG(2, 2))
-	s := shop{mean: map[string]float64{"space": 20000}, common: 0.005}
-	steady := s.takes(r, 7)
-	off := append(s.takes(r, 6), shop{mean: map[string]float64{"space": 30000}}.takes(r, 1)...)
+	r := made.NewSeason(2)
+	s := noisy(shop(map[string]float64{"space": 20000}), 0.005, 0)
+	steady := runs(r, s, 7)
+	off := append(runs(r, s, 6), runs(r, shop(map[string]float64{"space": 30000}), 1)...)
 	c := compared(t, steady, off, compare.Options{Scale: compare.Unscaled})
 	if len(c.Remarks) != 1 || c.Remarks[0].Code != "far-off" || c.Remarks[0].Side != 1 || c.Remarks[0].Run != 6 {
 		t.Errorf("%+v", c.Remarks)
 	}
 	var drifting []compare.Run
 	for i := range 8 {
-		drifting = append(drifting, shop{mean: map[string]float64{"space": 20000 * (1 + 0.02*float64(i))}}.takes(r, 1)...)
+		drifting = append(drifting, runs(r, shop(map[string]float64{"space": 20000 * (1 + 0.02*float64(i))}), 1)...)
 	}
 	c = compared(t, drifting, steady, compare.Options{Scale: compare.Unscaled})
 	if len(c.Remarks) != 1 || c.Remarks[0].Code != "drift" || c.Remarks[0].Side != 0 || !strings.Contains(c.Remarks[0].Text, "up") {
@@ -311,7 +257,7 @@ func TestRemarks(t *testing.T) {
 }
 
 func TestNothingToDivideBy(t *testing.T) {
-	full, empty := runOf(made.Profile(1, made.Small)), runOf(shop{}.take(rand.New(rand.NewPCG(1, 1)), nil))
+	full, empty := runOf(made.Profile(1, made.Small)), runOf(made.NewSeason(1).Take(made.Shop{}))
 	full.DurationNS, full.Work, empty.CPUNS = 0, 0, 0
 	for _, s := range []compare.Scale{compare.ByTotal, compare.BySecond, compare.ByCPU, compare.ByWork} {
 		if _, err := compare.Compare([]compare.Run{full, full}, []compare.Run{empty}, compare.Options{Scale: s}); err == nil {

@@ -89,7 +89,10 @@ func because(r *compare.Result, x compare.Suspect, share string) []Said {
 	}
 	text := func(s string) Said { return Said{Text: s} }
 	times := ""
-	if x.Enters > 0 {
+	switch {
+	case x.Enters > 0 && x.Enters < 1:
+		times = ", " + compare.Change(x.Enters)
+	case x.Enters > 0:
 		times = fmt.Sprintf(", %s times as much", figure(x.Enters))
 	}
 	switch x.Why {

@@ -79,12 +79,12 @@ func TestBadScores(t *testing.T) {
 	}
 }
 
-// TestTwoBuildsOfOneSource: each is what it says, and they draw the same but
-// for the feature that 3.5.0 brought. What its regressions cost is in its takes.
-func TestTwoBuildsOfOneSource(t *testing.T) {
+// TestBuildsOfOneSource: each is what it says, and they draw the same but for the
+// features that 3.5.0 and 3.6.0 brought. What regressions cost is in the takes.
+func TestBuildsOfOneSource(t *testing.T) {
 	dir := t.TempDir()
 	bytes := map[string]int{}
-	for build, tags := range map[string]string{"3.4.0": "", "3.5.0": "v350"} {
+	for build, tags := range map[string]string{"3.4.0": "", "3.5.0": "v350", "3.5.1": "v350,v351", "3.6.0": "v350,v351,v360"} {
 		bin := filepath.Join(dir, build)
 		if out, err := exec.Command("go", "build", "-tags", tags, "-o", bin, ".").CombinedOutput(); err != nil {
 			t.Fatalf("%v: %s", err, out)
@@ -103,5 +103,11 @@ func TestTwoBuildsOfOneSource(t *testing.T) {
 	}
 	if more := float64(bytes["3.5.0"])/float64(bytes["3.4.0"]) - 1; more < 0.005 || more > 0.1 {
 		t.Errorf("3.5.0 draws %d bytes, 3.4.0 %d", bytes["3.5.0"], bytes["3.4.0"])
+	}
+	if bytes["3.5.1"] != bytes["3.5.0"] {
+		t.Errorf("3.5.1 draws %d bytes, 3.5.0 %d", bytes["3.5.1"], bytes["3.5.0"])
+	}
+	if more := float64(bytes["3.6.0"])/float64(bytes["3.5.1"]) - 1; more < 0.05 || more > 0.5 {
+		t.Errorf("3.6.0 draws %d bytes, 3.5.1 %d", bytes["3.6.0"], bytes["3.5.1"])
 	}
 }

@@ -2,8 +2,10 @@
 // reads a score, spaces its measures, groups beams, routes slurs around the
 // note heads, places lyrics and draws pages. It is there to be measured.
 //
-// One source makes two builds: 3.4.0, and with the build tag v350 build 3.5.0,
-// which brought a feature and two regressions.
+// One source makes four builds. 3.4.0 is sound. 3.5.0 (the build tag v350) brought
+// a feature and two regressions: slurs ask the skyline at every lift, and glyphs
+// are never found again. 3.5.1 (v350 and v351) mends the first, 3.6.0 (v350, v351
+// and v360) the second, and draws a border that is wanted.
 //
 // With --scores it also drives itself over HTTP with that many scores and
 // ends; without, it serves until it is told to end.

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"entelon/codec/take"
@@ -33,7 +34,7 @@ type build struct {
 }
 
 var programs = []program{
-	{"engraved", []string{"--scores", "300"}, []build{{"3.4.0", "", ""}, {"3.5.0", "v350", "lines under sung-out syllables"}}, engraved, nil},
+	{"engraved", []string{"--scores", "300"}, []build{{"3.4.0", "", ""}, {"3.5.0", "v350", "lines under sung-out syllables"}, {"3.5.1", "v350,v351", "slurs ask the skyline once"}, {"3.6.0", "v350,v351,v360", "glyphs are found again; a braided border"}}, engraved, nil},
 	{"inkraster", []string{"150"}, []build{{"1.2.0", "120", ""}, {"1.3.0", "130", "ink spreads into the paper"}}, inkraster, nil},
 	{"partbook", []string{"45"}, []build{{"1.4.0", "140", ""}, {"1.5.0", "150", "cues before rests end"}}, partbook, []string{"/usr/bin/python3", "partbook.py"}},
 	{"pageturn", []string{"3500"}, []build{{"2.1.0", "210", ""}, {"2.2.0", "220", "repeats are shaded"}}, pageturn, []string{"node", "dist/server.js"}},
@@ -55,22 +56,26 @@ func inkraster(b build, out string) error {
 func main() {
 	times := flag.Int("times", 3, "takes of each build")
 	only := flag.String("only", "", "only the program of this name")
+	builds := flag.String("builds", "", "only these builds, with commas")
 	out := flag.String("out", "demo/takes", "folder for the takes")
 	flag.Parse()
 	for _, p := range programs {
 		if *only != "" && *only != p.name {
 			continue
 		}
-		if err := p.remake(*times, *out); err != nil {
+		if err := p.remake(*times, *out, *builds); err != nil {
 			fmt.Fprintln(os.Stderr, "remake:", err)
 			os.Exit(1)
 		}
 	}
 }
 
-func (p program) remake(times int, out string) error {
+func (p program) remake(times int, out, only string) error {
 	for i := range times {
 		for _, b := range p.builds { // in turns, so that a slow hour meets all builds alike
+			if only != "" && !slices.Contains(strings.Split(only, ","), b.name) {
+				continue
+			}
 			exe := filepath.Join("bin", p.name+"-"+b.name)
 			if err := p.make(b, exe); err != nil {
 				return err

@@ -1,4 +1,4 @@
-//go:build !v350
+//go:build !v350 || v360
 
 package glyph
 

@@ -15,6 +15,7 @@ import (
 // Draw writes one line.
 func Draw(out *strings.Builder, l spacing.Line, beams []beam.Beam, slurs []slur.Slur, words []lyric.Word) {
 	pen := pen{out: out}
+	pen.braid(l)
 	for i := range 5 {
 		pen.stroke(0, float64(i), l.Width, float64(i))
 	}

@@ -1,0 +1,6 @@
+//go:build v360
+
+package page
+
+// Version is the name of this build.
+const Version = "3.6.0"
