@@ -79,6 +79,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 		{"/takes/" + new + "?lens=neighbours&around=areas", `document.querySelector('[data-test=areas]')`},
 		{fmt.Sprintf("/compare?baseline=%s&candidate=%s&focus=%s", old, new, focus), `Number(document.querySelector('[data-test=mirror]')?.dataset.frames) > 10`},
 		{fmt.Sprintf("/compare?lens=functions&baseline=%s&candidate=%s&focus=%s", old, new, focus), `document.querySelectorAll('[data-test=difference]').length > 5`},
+		{"/programs/engraved", `document.querySelectorAll('[data-test=ledger-row]').length > 5`},
 		{"/compare", `document.body.innerText.includes('Choose the baseline')`},
 		{"/new", `document.querySelectorAll('[data-test=process]').length > 2`},
 		{"/machines", `document.body.innerText.includes('its collector is there')`},

@@ -75,3 +75,37 @@ func TestTheStoryOfABuild(t *testing.T) {
 	p.says("Take each side several times, in turns")
 	p.until("no verdict from two takes", `document.querySelector('[data-test=verdict]').innerText.includes('too few takes')`)
 }
+
+// TestLedger: a program's home shows its builds with their verdicts, marks where
+// it got slower and where that was mended, and leads to takes and comparisons with
+// the focus.
+func TestLedger(t *testing.T) {
+	p := newPage(t)
+	p.visit("/programs")
+	p.do("the program", chromedp.Click(`//h2/a[normalize-space()="engraved"]`, chromedp.NodeVisible))
+	p.until("four builds", `document.querySelectorAll('[data-test=build]').length === 4`)
+	builds := value[string](p, `Array.from(document.querySelectorAll('[data-test=build]'), e => e.innerText.replace(/\s+/g, ' ')).join('|')`)
+	for i, want := range []string{"3.4.0 3 takes", "+ regression 3.5.0 3 takes", "− mended 3.5.1 3 takes", "3.6.0 3 takes"} {
+		if got := strings.Split(builds, "|")[i]; !strings.Contains(got, want) {
+			t.Errorf("build %d is %q, want %q", i, got, want)
+		}
+	}
+	p.do("filtering", chromedp.SendKeys(`input[aria-label="Find a function"]`, "slur.lift"))
+	p.until("its row", `document.querySelectorAll('[data-test=ledger-row]').length === 1`)
+	p.do("the focus", chromedp.Click(`[data-test=ledger-row] [role=rowheader] button`, chromedp.NodeVisible))
+	p.until("the focus in the address", `new URLSearchParams(location.search).get('focus')?.endsWith('slur.lift')`)
+	value[bool](p, `document.activeElement.blur(), true`)
+	p.key("p")
+	p.until("the pin on top", `document.querySelector('[data-test=ledger-row] [role=rowheader]').className.includes('bg-focus-wash') && /Let the pin go/.test(document.querySelector('[data-test=ledger-row]').innerHTML)`)
+	p.key("p")
+	p.until("no pin", `!/Let the pin go/.test(document.querySelector('[data-test=ledger-row]').innerHTML)`)
+	p.do("why it got slower", chromedp.Click(`(//*[@data-test="build"])[2]//button[normalize-space()="why?"]`, chromedp.NodeVisible))
+	p.until("the comparison with the focus", `location.pathname === '/compare' && document.querySelector('[data-test=both-card] h2')?.innerText.includes('slur.lift')`)
+	p.until("its verdict", `document.querySelector('[data-test=verdict]')?.innerText.includes('slower')`)
+	p.visit("/programs/engraved")
+	p.until("cells", `document.querySelectorAll('[data-test=ledger-row] [role=cell]').length > 20`)
+	p.do("a cell", chromedp.Click(`[data-test=ledger-row] [role=cell]:nth-of-type(2)`, chromedp.NodeVisible))
+	p.until("a take with the focus", `location.pathname.startsWith('/takes/') && new URLSearchParams(location.search).get('focus')`)
+	p.visit("/programs/nothing")
+	p.until("what is wrong", `document.querySelector('[role=alert]')`)
+}

@@ -31,6 +31,7 @@ func TestShots(t *testing.T) {
 		{"machines", "/machines", "its collector is there"},
 		{"you", "/you", "Make a token"},
 		{"people", "/people", "What was done"},
+		{"ledger", "/programs/engraved", "regression"},
 		{"compare", fmt.Sprintf("/compare?baseline=%s&candidate=%s&focus=%s", takesOf(t, "3.4.0"), takesOf(t, "3.5.0"), url.QueryEscape("entelon/demo/engraved/slur.lift")), "What explains the difference"},
 	}
 	for _, theme := range []string{"light", "dark"} {

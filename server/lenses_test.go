@@ -158,3 +158,59 @@ func TestSourceByRuleAndWithTheTake(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 }
+
+// The ledger has each build's mean and each function's, pinned functions first;
+// a build that got slower is marked, and so is the one that mends it.
+func TestLedger(t *testing.T) {
+	var keys []string
+	day := 0
+	for _, x := range []struct {
+		build string
+		times int // by how much the work is repeated
+	}{{"1.0", 1}, {"1.1", 2}, {"1.2", 1}} {
+		for range 3 {
+			tk := made.Take(91, made.Small)
+			tk.Settings.Program, tk.Settings.Build = "lettering", x.build
+			tk.Machine.StartedAt = tk.Machine.StartedAt.AddDate(0, 0, day)
+			day++
+			for i := range tk.Profile.Samples.Values[0] {
+				tk.Profile.Samples.Values[0][i] *= int64(x.times)
+			}
+			var b bytes.Buffer
+			if err := take.Write(&b, tk); err != nil {
+				t.Fatal(err)
+			}
+			key := decode[server.AddedOut](t, ask(t, "POST", "/takes?name=x.take", &b, 201)).Take.Key
+			t.Cleanup(func() { ask(t, "DELETE", "/takes/"+key, nil, 204) })
+			keys = append(keys, key)
+		}
+	}
+	hot := decode[server.HotOut](t, ask(t, "GET", "/takes/"+keys[0]+"/hot", nil, 200))
+	l := decode[server.LedgerOut](t, ask(t, "GET", "/programs/lettering/ledger?scale=none", nil, 200))
+	if len(l.Builds) != 3 || l.Builds[0].Name != "1.0" || len(l.Builds[1].Takes) != 3 || l.Builds[0].Mean != float64(hot.Total) || l.Builds[1].Mean != 2*float64(hot.Total) {
+		t.Fatalf("%+v", l.Builds)
+	}
+	if l.Builds[0].Verdict != "" || l.Builds[1].Verdict != "slower" || l.Builds[1].Mark != "regression" || l.Builds[2].Verdict != "faster" || l.Builds[2].Mark != "mended" {
+		t.Errorf("%+v", l.Builds)
+	}
+	found := false
+	for _, r := range l.Rows {
+		if r.Name == hot.Functions[0].Name {
+			found = true
+			if r.Self[0] != float64(hot.Self[0]) || r.Self[1] != 2*float64(hot.Self[0]) || r.Total[2] != float64(hot.SumTotal[0]) {
+				t.Errorf("%+v, want %d", r, hot.Self[0])
+			}
+		}
+	}
+	if !found {
+		t.Error("the hottest function has no row")
+	}
+	shares := decode[server.LedgerOut](t, ask(t, "GET", "/programs/lettering/ledger?scale=total", nil, 200))
+	for _, r := range shares.Rows {
+		if r.Name == hot.Functions[0].Name && (r.Self[0] != r.Self[1] || r.Self[0] <= 0 || r.Self[0] > 1) {
+			t.Errorf("as a share it is %v", r.Self)
+		}
+	}
+	ask(t, "GET", "/programs/lettering/ledger?scale=feet", nil, 400)
+	ask(t, "GET", "/programs/nothing/ledger", nil, 404)
+}

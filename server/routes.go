@@ -103,6 +103,9 @@ func (s *Server) table() []route {
 		}},
 		{needs: needCollector, method: http.MethodPost, path: "/collector/jobs/{id}/end", summary: "For collectors: a job has ended", body: JobEndIn{}, answer: JobOut{}, handle: s.endJob},
 		{needs: people.Look, method: http.MethodGet, path: "/programs", summary: "All programs with their builds", answer: ProgramsOut{}, handle: s.programs},
+		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/ledger", summary: "A program's builds side by side, function by function", answer: LedgerOut{}, handle: s.ledger, query: []param{
+			{"scale", "string", "none (a run), work, second, cpu-second or total (shares); absent: what suits the takes", false},
+		}},
 		{needs: people.Look, method: http.MethodGet, path: "/takes", summary: "Takes, searched and sorted", answer: TakesOut{}, handle: s.takes, query: []param{
 			{"search", "string", "words that all occur in program, build, note, command or host", false},
 			{"program", "string", "exact name of a program", false},

@@ -51,7 +51,7 @@ func (s *Server) programs(c *gin.Context) {
 	for _, p := range rows {
 		x := ProgramOut{Name: p.Name, Builds: []BuildOut{}}
 		for _, b := range p.Builds {
-			x.Builds = append(x.Builds, BuildOut{b.Name, b.Identity, b.Revision, b.Takes, b.LastAt, b.LastKey, b.CPUNS})
+			x.Builds = append(x.Builds, BuildOut{b.Name, b.Identity, b.Revision, b.Takes, b.LastAt, b.LastKey, b.Keys, b.CPUNS})
 		}
 		n := NewestOut{Name: []string{}, Short: []string{}, SelfShare: []float64{}, TotalShare: []float64{}}
 		for _, h := range p.Hot {

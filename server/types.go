@@ -17,6 +17,7 @@ type BuildOut struct {
 	Takes     int64  `json:"takes"`
 	LastAt    string `json:"last_at"`
 	LastTake  string `json:"last_take"`
+	Keys      string `json:"keys"` // of its newest takes, 40 at most, with commas
 	MedianCPU int64  `json:"median_cpu_ns"`
 }
 

@@ -32,6 +32,7 @@ type BuildSummary struct {
 	Takes   int64
 	LastAt  string // time of its newest take, RFC 3339
 	LastKey string // key of its newest take
+	Keys    string // of its newest takes, 40 at most, with commas
 	CPUNS   int64  `gorm:"column:cpu_ns"` // median over its takes
 }
 
@@ -50,6 +51,7 @@ func (s *Store) Programs(ctx context.Context) ([]ProgramSummary, error) {
 	err := db.Raw(`SELECT b.*, count(t.id) AS takes,
 	to_char(max(t.started_at) AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS"Z"') AS last_at,
 	(array_agg(t.key ORDER BY t.started_at DESC))[1] AS last_key,
+	array_to_string((array_agg(t.key ORDER BY t.started_at DESC))[1:40], ',') AS keys,
 	(percentile_cont(0.5) WITHIN GROUP (ORDER BY t.cpu_ns))::bigint AS cpu_ns
 FROM builds b JOIN takes t ON t.build_id = b.id
 GROUP BY b.id ORDER BY min(t.started_at), b.id`).Scan(&builds).Error

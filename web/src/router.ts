@@ -1,5 +1,6 @@
 import { createRouter, createWebHistory } from 'vue-router'
 import ComparePage from './pages/ComparePage.vue'
+import LedgerPage from './pages/LedgerPage.vue'
 import ProgramsPage from './pages/ProgramsPage.vue'
 import TakePage from './pages/TakePage.vue'
 import TakesPage from './pages/TakesPage.vue'
@@ -17,6 +18,7 @@ export const router = createRouter({
   routes: [
     { path: '/', redirect: '/programs' },
     { path: '/programs', name: 'programs', component: ProgramsPage },
+    { path: '/programs/:name', name: 'ledger', component: LedgerPage },
     { path: '/takes', name: 'takes', component: TakesPage },
     { path: '/takes/:key', name: 'take', component: TakePage },
     { path: '/compare', name: 'compare', component: ComparePage },

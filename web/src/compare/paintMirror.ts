@@ -10,9 +10,9 @@ const themes: Record<'light' | 'dark', Colours> = {
 }
 
 /** Plum for costlier, teal for cheaper, paper for unchanged: the more, the stronger. */
-export function tint(a: number, b: number, dark: boolean): string {
+export function tint(a: number, b: number, dark: boolean, strength = 1): string {
   if (a === 0 && b === 0) return dark ? 'oklch(0.3 0.004 260)' : 'oklch(0.95 0.004 95)'
-  const s = Math.min(1, Math.abs(Math.log((b || a / 8) / (a || b / 8))) / Math.log(4))
+  const s = strength * Math.min(1, Math.abs(Math.log((b || a / 8) / (a || b / 8))) / Math.log(4))
   const hue = b > a ? 335 : 195
   const c = s * (b > a ? 0.12 : 0.075)
   return dark ? `oklch(${0.31 + 0.16 * s} ${c} ${hue})` : `oklch(${0.955 - 0.2 * s} ${c} ${hue})`

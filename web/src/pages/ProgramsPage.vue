@@ -36,7 +36,7 @@ function change(p: Program, i: number): number | undefined {
     <div v-else class="min-h-0 flex-1 overflow-y-auto pb-8">
       <section v-for="p in list" :key="p.name" class="mb-8 border-t border-ink pt-3" :aria-label="p.name">
         <div class="mb-3 flex items-baseline gap-4">
-          <h2 class="text-[19px] font-medium">{{ p.name }}</h2>
+          <h2 class="text-[19px] font-medium"><RouterLink :to="{ name: 'ledger', params: { name: p.name } }" class="word">{{ p.name }}</RouterLink></h2>
           <RouterLink :to="{ name: 'takes', query: { program: p.name } }" class="word text-ink-2">
             {{ count(p.builds.reduce((n, b) => n + b.takes, 0)) }} takes of {{ p.builds.length }} {{ p.builds.length === 1 ? 'build' : 'builds' }}
           </RouterLink>
@@ -65,7 +65,7 @@ function change(p: Program, i: number): number | undefined {
               </td>
               <td class="pl-6 whitespace-nowrap text-ink-2">{{ when(b.last_at) }}</td>
               <td class="text-right">
-                <RouterLink v-if="i > 0" :to="{ name: 'compare', query: { baseline: p.builds[i - 1].last_take, candidate: b.last_take } }" class="action">Compare with {{ p.builds[i - 1].name }}</RouterLink>
+                <RouterLink v-if="i > 0" :to="{ name: 'compare', query: { baseline: p.builds[i - 1].keys, candidate: b.keys } }" class="action">Compare with {{ p.builds[i - 1].name }}</RouterLink>
               </td>
             </tr>
           </tbody>

@@ -1,0 +1,89 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"strings"
+)
+
+// LedgerTake is a take of a ledger with its whole cost, in the unit of its first
+// measure.
+type LedgerTake struct {
+	Take
+	Total int64
+}
+
+// mostLedgerTakes bounds the takes of a ledger; of more the oldest are left out.
+const mostLedgerTakes = 600
+
+// LedgerTakes returns a program's takes, the oldest first.
+func (s *Store) LedgerTakes(ctx context.Context, program string) ([]LedgerTake, error) {
+	id, err := s.program(ctx, program)
+	if err != nil {
+		return nil, err
+	}
+	db := s.db.WithContext(ctx)
+	var takes []Take
+	if err := db.Preload("Build").Preload("Program").Where("program_id = ?", id).Order("started_at DESC, id DESC").Limit(mostLedgerTakes).Find(&takes).Error; err != nil {
+		return nil, s.wrap("reading a ledger from", err)
+	}
+	var sums []struct{ TakeID, Total int64 }
+	err = db.Raw("SELECT f.take_id, sum(f.self)::bigint AS total FROM function_figures f JOIN takes t ON t.id = f.take_id WHERE t.program_id = ? GROUP BY f.take_id", id).Scan(&sums).Error
+	if err != nil {
+		return nil, s.wrap("reading a ledger from", err)
+	}
+	total := map[int64]int64{}
+	for _, x := range sums {
+		total[x.TakeID] = x.Total
+	}
+	out := make([]LedgerTake, 0, len(takes))
+	for i := len(takes) - 1; i >= 0; i-- {
+		out = append(out, LedgerTake{takes[i], total[takes[i].ID]})
+	}
+	return out, nil
+}
+
+// LedgerFigure is what a function costs in a build, on average over its takes.
+type LedgerFigure struct {
+	FunctionID   int64
+	Name, Module string
+	BuildID      int64
+	Self, Total  float64 // divided as was asked for
+}
+
+// worthARow are the shares of a take's self and total cost from which on a
+// function is in a ledger.
+const (
+	selfWorthARow  = 0.002
+	totalWorthARow = 0.01
+)
+
+// LedgerFigures returns the functions that matter in any of the takes, and those
+// that are named, by build. Each take's figures are divided by a number of its own.
+func (s *Store) LedgerFigures(ctx context.Context, takes []LedgerTake, by []float64, named []string) (out []LedgerFigure, err error) {
+	if len(takes) == 0 {
+		return nil, nil
+	}
+	count := map[int64]int{}
+	for _, t := range takes {
+		count[t.BuildID]++
+	}
+	var values []string // numbers only
+	for i, t := range takes {
+		values = append(values, fmt.Sprintf("(%d::bigint, %d::bigint, %d::float8, %g::float8, %d::float8)", t.ID, t.BuildID, t.Total, by[i], count[t.BuildID]))
+	}
+	names := make([]string, 0, len(named)+1)
+	for _, n := range append(named, "") {
+		names = append(names, plain(n))
+	}
+	return out, s.wrap("reading a ledger from", s.db.WithContext(ctx).Raw(`
+WITH t (id, build_id, total, divisor, takes) AS (VALUES `+strings.Join(values, ", ")+`),
+chosen AS (
+	SELECT f.function_id FROM function_figures f JOIN t ON t.id = f.take_id GROUP BY f.function_id
+	HAVING max(f.self / nullif(t.total, 0)) >= ? OR max(f.total / nullif(t.total, 0)) >= ?
+	UNION SELECT n.id FROM functions n WHERE n.program_id = ? AND n.name IN ?
+)
+SELECT n.id AS function_id, n.name, n.module, t.build_id, sum(f.self / t.divisor / t.takes) AS self, sum(f.total / t.divisor / t.takes) AS total
+FROM t JOIN function_figures f ON f.take_id = t.id JOIN chosen c ON c.function_id = f.function_id JOIN functions n ON n.id = f.function_id
+GROUP BY n.id, n.name, n.module, t.build_id`, selfWorthARow, totalWorthARow, takes[0].ProgramID, names).Scan(&out).Error)
+}
