@@ -68,3 +68,35 @@ func TestTheWorkedExample(t *testing.T) {
 		t.Errorf("the same build: exit %d\n%s", code, out)
 	}
 }
+
+// TestInTurns: a baseline and a command are taken one after the other, and the
+// words that are said at the end compare them.
+func TestInTurns(t *testing.T) {
+	mustSample(t)
+	dir := t.TempDir()
+	r := entelon(t, "take", "--repeat", "2", "--against", program("shares"), "--against-build", "old", "--build", "new", "--out", filepath.Join(dir, "x.take"), "--", program("shares"), "0.4")
+	if r.code != 0 {
+		t.Fatal(r.stderr)
+	}
+	var order []string
+	for _, f := range []string{"x-baseline-1", "x-candidate-1", "x-baseline-2", "x-candidate-2"} {
+		facts := parse[factsJSON](t, "facts", "--json", filepath.Join(dir, f+".take"))
+		order = append(order, facts.Build)
+	}
+	if got := strings.Join(order, " "); got != "old new old new" {
+		t.Errorf("the builds are %s", got)
+	}
+	_, command, said := strings.Cut(r.stderr, "compare them with: entelon compare ")
+	if !said {
+		t.Fatalf("how to compare them is not said: %s", r.stderr)
+	}
+	var args []string
+	for _, w := range strings.Fields(strings.SplitN(command, "\n", 2)[0]) {
+		args = append(args, strings.Trim(w, "'"))
+	}
+	if c := compared(t, args...); len(c.Baseline.Takes) != 2 || len(c.Candidate.Takes) != 2 || c.Baseline.Build != "old" {
+		t.Errorf("%+v", c.Baseline)
+	}
+	fails(t, entelon(t, "take", "--against", "a 'b c'", "--", "true"), "--against", "script")
+	fails(t, entelon(t, "take", "--against", "true", "--pid", "1"), "--against")
+}

@@ -45,14 +45,15 @@ func (s *seconds) Set(v string) error {
 }
 
 type takeFlags struct {
-	settings profile.Settings
-	out      string
-	during   seconds
-	stack    size
-	cutShare float64 // percent
-	budget   shareFlag
-	repeat   int
-	symbols  symbolFlags
+	settings              profile.Settings
+	out                   string
+	during                seconds
+	stack                 size
+	cutShare              float64 // percent
+	budget                shareFlag
+	against, againstBuild string
+	repeat                int
+	symbols               symbolFlags
 }
 
 func takeCommand() *cobra.Command {
@@ -85,6 +86,7 @@ What is added up, with --measure, which may be given several times:
   entelon take --machine --for 10s
   entelon take --machine --for 10s --keep 'process is engraved, inkraster and not idle'
   entelon take --budget 0.5% --bare-first -- ./engraved --scores 200
+  entelon take --against ./engraved-3.4.0 --out x.take -- ./engraved-3.5.0 --scores 200
   entelon take --repeat 5 --work-from '^([0-9]+) scores' -- ./engraved --scores 200
   entelon take --stack 32k --debug-dir /srv/debug -- ./inkraster score.pages`,
 		RunE: func(cmd *cobra.Command, args []string) error { return runTake(cmd.Context(), f, args) },
@@ -94,6 +96,8 @@ What is added up, with --measure, which may be given several times:
 	c.Flags().Var(&f.budget, "budget", "choose the rate so that sampling slows the program by no more than this share, such as 0.5%")
 	c.Flags().BoolVar(&f.settings.BareFirst, "bare-first", false, "run the command once without sampling before; the take says what the sampling cost")
 	c.Flags().IntVar(&f.repeat, "repeat", 1, "make this `NUMBER` of takes in a row, kept as a group")
+	c.Flags().StringVar(&f.against, "against", "", "take this `COMMAND` in turns with the other, as its baseline; one word alone gets the other's arguments (five takes each, or as --repeat says)")
+	c.Flags().StringVar(&f.againstBuild, "against-build", "", "the `NAME` of the baseline's build (default: found in the binary)")
 	c.Flags().Float64Var(&f.settings.Work, "work", 0, "the program does this `NUMBER` of units of work; the take says the cost of one")
 	c.Flags().StringVar(&f.settings.WorkFrom, "work-from", "", "take the units of work from the program's output, by an `EXPRESSION` with the number in brackets; it then writes to a pipe")
 	c.Flags().Var(&f.during, "for", "stop collecting after this time, such as 10s or 2m")
@@ -149,8 +153,12 @@ func (f *takeFlags) check(args []string) error {
 		return fmt.Errorf("--work %v: give a number above 0", f.settings.Work)
 	case f.settings.Work > 0 && f.settings.WorkFrom != "":
 		return errors.New("give either --work or --work-from, not both")
-	case len(args) == 0 && (f.settings.BareFirst || f.repeat > 1 || f.settings.WorkFrom != ""):
-		return errors.New("--bare-first, --repeat and --work-from are for a launched command")
+	case len(args) == 0 && (f.settings.BareFirst || f.repeat > 1 || f.settings.WorkFrom != "" || f.against != ""):
+		return errors.New("--bare-first, --repeat, --against and --work-from are for a launched command")
+	case f.against == "" && f.againstBuild != "":
+		return errors.New("--against-build is for --against")
+	case strings.ContainsAny(f.against, `"'`) || f.against != "" && len(strings.Fields(f.against)) == 0:
+		return fmt.Errorf("--against %q: give words without quotes; put what needs some into a script", f.against)
 	case chosen == 0:
 		return errors.New("nothing to sample; give a command after --, or --pid PID, --machine or --group NAME")
 	case chosen > 1:
@@ -188,6 +196,9 @@ func runTake(ctx context.Context, f takeFlags, args []string) error {
 		if err := chooseRate(ctx, &f.settings, say); err != nil {
 			return fmt.Errorf("--budget: %w", err)
 		}
+	}
+	if f.against != "" {
+		return f.inTurns(ctx, say)
 	}
 	if f.repeat == 1 {
 		return f.one(ctx, say)

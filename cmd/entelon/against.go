@@ -1,0 +1,51 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"strings"
+)
+
+// turnsAgainst is how many takes of each side are made in turns, if nothing else
+// was said: enough to see a change of some percent on a quiet machine.
+const turnsAgainst = 5
+
+// inTurns takes a baseline and the command one after the other, several times, so
+// that a drift of the machine meets both alike.
+func (f takeFlags) inTurns(ctx context.Context, say func(string)) error {
+	if f.repeat == 1 {
+		f.repeat = turnsAgainst
+	}
+	baseline, candidate := f, f
+	words := strings.Fields(f.against)
+	if len(words) == 1 {
+		words = append(words, f.settings.Command[1:]...)
+	}
+	baseline.settings.Command, baseline.settings.Build = words, f.againstBuild
+	series := seriesName()
+	named := func(side string, turn int) string {
+		if f.out == "" {
+			return ""
+		}
+		ext := filepath.Ext(f.out)
+		return numbered(strings.TrimSuffix(f.out, ext)+"-"+side+ext, turn)
+	}
+	for turn := 1; turn <= f.repeat; turn++ {
+		for i, side := range []*takeFlags{&baseline, &candidate} {
+			name := [2]string{"baseline", "candidate"}[i]
+			side.settings.Series, side.settings.Turn, side.settings.Turns = series, 2*turn-1+i, 2*f.repeat
+			side.out = named(name, turn)
+			say(fmt.Sprintf("%s, take %d of %d", name, turn, f.repeat))
+			if err := side.one(ctx, say); err != nil {
+				return err
+			}
+		}
+	}
+	if f.out != "" {
+		ext := filepath.Ext(f.out)
+		stem := strings.TrimSuffix(f.out, ext)
+		say(fmt.Sprintf("compare them with: entelon compare --baseline '%s-baseline-*%s' --candidate '%s-candidate-*%s'", stem, ext, stem, ext))
+	}
+	return nil
+}
