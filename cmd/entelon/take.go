@@ -53,6 +53,7 @@ type takeFlags struct {
 	budget                shareFlag
 	against, againstBuild string
 	repeat                int
+	quiet                 bool // say nothing, and let the command say nothing
 	symbols               symbolFlags
 }
 
@@ -250,8 +251,12 @@ func (f takeFlags) one(ctx context.Context, say func(string)) error {
 	defer sig.stop()
 
 	show, hide := progress(f.settings)
+	var stdout, stderr io.Writer = os.Stdout, os.Stderr
+	if f.quiet {
+		show, hide, stdout, stderr = nil, func() {}, io.Discard, io.Discard
+	}
 	o := sampler.Options{
-		Settings: f.settings, Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Progress: show, Finder: finder, Bare: bare,
+		Settings: f.settings, Stdin: os.Stdin, Stdout: stdout, Stderr: stderr, Progress: show, Finder: finder, Bare: bare,
 		Notice: say, Work: func() float64 { return f.settings.Work },
 	}
 	if f.settings.WorkFrom != "" {
@@ -272,7 +277,9 @@ func (f takeFlags) one(ctx context.Context, say func(string)) error {
 		res.Wait()
 		return exitCode(1)
 	}
-	summary(plainWriter{os.Stderr}, res.Take, sink.path)
+	if !f.quiet {
+		summary(plainWriter{os.Stderr}, res.Take, sink.path)
+	}
 	if f.symbols.note != "" {
 		say(f.symbols.note)
 	}

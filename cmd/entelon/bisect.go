@@ -1,0 +1,197 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"entelon/core/bisect"
+	"entelon/core/compare"
+)
+
+// bisection is what the bisect command was asked for, and how far it is.
+type bisection struct {
+	good, bad  string
+	build, run string
+	function   string
+	threshold  shareFlag
+	most       int
+	again      bool
+
+	repo   *repository
+	state  *bisectState
+	search bisect.Search
+	say    func(format string, args ...any)
+}
+
+// The numbers of turns of a step: from so many on a verdict is asked for.
+const (
+	leastTurns = 3
+	mostTurns  = 12
+)
+
+func bisectCommand() *cobra.Command {
+	b := &bisection{threshold: compare.DefaultWorth, most: mostTurns}
+	c := &cobra.Command{
+		Use:   "bisect --good REV --bad REV --build COMMAND --run COMMAND",
+		Short: "Find the revision that made a program slower",
+		Long: `Finds the first slower revision between a good and a bad one, in a git
+repository. Each step builds a revision in a work tree of its own and takes it
+and the good one in turns, as often as it needs to tell. Revisions that do not
+build, or that cannot be told, are left out.
+
+It can be stopped at any time; the same command goes on where it was.`,
+		Example: `  entelon bisect --good v3.4.0 --bad main --build 'go build -o engraved .' --run './engraved --scores 100'
+  entelon bisect --good v3.4.0 --bad main --build make --run './inkraster 50' --function ink::Page::fill --threshold 10%`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			b.say = func(format string, args ...any) {
+				fmt.Fprintf(plainWriter{os.Stderr}, "entelon: "+format+"\n", args...)
+			}
+			return b.find(cmd)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&b.good, "good", "", "a `REVISION` that is fast")
+	f.StringVar(&b.bad, "bad", "HEAD", "a later `REVISION` that is slow")
+	f.StringVar(&b.build, "build", "", "the `COMMAND` that builds, for the shell, run at the top of the work tree")
+	f.StringVar(&b.run, "run", "", "the `COMMAND` that is measured, as words without quotes, run there, too")
+	f.StringVar(&b.function, "function", "", "look at what this function costs in total, not at the whole; full or short `NAME`, with * and ?")
+	f.Var(&b.threshold, "threshold", "slower by at least this")
+	f.IntVar(&b.most, "turns", mostTurns, "at most this `NUMBER` of takes of each side in a step")
+	f.BoolVar(&b.again, "again", false, "forget what is known and begin anew")
+	for _, name := range []string{"good", "build", "run"} {
+		_ = c.MarkFlagRequired(name)
+	}
+	return c
+}
+
+// find asks about revisions until the first slower one is known.
+func (b *bisection) find(cmd *cobra.Command) error {
+	ctx := cmd.Context()
+	if b.most < leastTurns || b.most > 100 {
+		return fmt.Errorf("--turns %d: give a number from %d to 100", b.most, leastTurns)
+	}
+	if len(strings.Fields(b.run)) == 0 || strings.ContainsAny(b.run, `"'`) {
+		return fmt.Errorf("--run %q: give words without quotes; put what needs some into a script", b.run)
+	}
+	var err error
+	if b.repo, err = openRepository(ctx, b.good, b.bad); err != nil {
+		return err
+	}
+	if b.state, err = b.repo.open(b.key(), b.again); err != nil {
+		return err
+	}
+	b.search = bisect.Search{Len: len(b.repo.revisions), Known: map[int]bisect.Answer{}}
+	for i, rev := range b.repo.revisions {
+		if a, ok := b.state.Answers[rev.hash]; ok {
+			b.search.Known[i] = a
+		}
+	}
+	if n := len(b.search.Known); n > 0 {
+		b.say("going on: %d of %d revisions are known", n, b.search.Len)
+	}
+	// The bad one is slower, or there is nothing to look for.
+	last := b.search.Len - 1
+	if b.search.Known[last] == "" {
+		answer, err := b.ask(ctx, last)
+		if err != nil {
+			return err
+		}
+		if answer != bisect.Bad {
+			return errors.Join(b.repo.clean(ctx), fmt.Errorf("%s is not shown to be slower than %s by %s; there is nothing to look for", b.bad, b.good, b.threshold.String()))
+		}
+	}
+	for {
+		at, ok := b.search.Next()
+		if !ok {
+			break
+		}
+		b.say("about %d steps left", b.search.Left())
+		if _, err := b.ask(ctx, at); err != nil {
+			return err
+		}
+	}
+	if err := b.tell(cmd); err != nil {
+		return err
+	}
+	return b.repo.clean(ctx)
+}
+
+// key tells one bisection from another.
+func (b *bisection) key() string {
+	return strings.Join([]string{b.repo.good.hash, b.repo.revisions[len(b.repo.revisions)-1].hash, b.build, b.run, b.function, b.threshold.String()}, "\x00")
+}
+
+// ask builds a revision, takes it and the good one in turns, and keeps the answer.
+func (b *bisection) ask(ctx context.Context, at int) (bisect.Answer, error) {
+	rev := b.repo.revisions[at]
+	b.say("%s %s", rev.short(), rev.subject)
+	answer, err := b.measure(ctx, rev)
+	if err != nil {
+		return "", err
+	}
+	b.search.Known[at], b.state.Answers[rev.hash] = answer, answer
+	return answer, b.state.write()
+}
+
+func (b *bisection) measure(ctx context.Context, rev revision) (bisect.Answer, error) {
+	if err := b.repo.build(ctx, goodTree, b.repo.good, b.build); err != nil {
+		return "", fmt.Errorf("the good revision cannot be built, so there is nothing to compare with: %w", err)
+	}
+	if err := b.repo.build(ctx, probeTree, rev, b.build); err != nil {
+		if ctx.Err() != nil {
+			return "", ctx.Err()
+		}
+		b.say("  does not build, left out: %v", err)
+		return bisect.Untold, nil
+	}
+	if err := b.state.forget(rev); err != nil {
+		return "", err
+	}
+	for turn := 1; turn <= b.most; turn++ {
+		for _, tree := range []string{goodTree, probeTree} {
+			if err := b.take(ctx, tree, rev, turn); err != nil {
+				return "", err
+			}
+		}
+		if turn < leastTurns {
+			continue
+		}
+		answer, text, err := b.verdict(rev)
+		if err != nil {
+			return "", err
+		}
+		if answer != bisect.Untold || turn == b.most {
+			b.say("  %s after %d turns: %s", map[bisect.Answer]string{bisect.Good: "not slower", bisect.Bad: "slower", bisect.Untold: "cannot be told, left out"}[answer], turn, text)
+			return answer, nil
+		}
+	}
+	return bisect.Untold, nil
+}
+
+// tell names the revision and shows what it changed.
+func (b *bisection) tell(cmd *cobra.Command) error {
+	at, orElse := b.search.First()
+	rev := b.repo.revisions[at]
+	out := cmd.OutOrStdout()
+	fmt.Fprintf(out, "first slower revision: %s %s\n", rev.hash, rev.subject)
+	if len(orElse) > 0 {
+		fmt.Fprintln(out, "or one of these before it, which could not be told:")
+		for _, i := range orElse {
+			fmt.Fprintf(out, "  %s %s\n", b.repo.revisions[i].hash, b.repo.revisions[i].subject)
+		}
+	}
+	fmt.Fprintln(out)
+	x := &comparison{format: "text", limit: 12, scale: string(compare.Unscaled), limits: []string{b.threshold.String()},
+		baseline: []string{b.state.pattern(rev, goodTree)}, candidate: []string{b.state.pattern(rev, probeTree)}, rules: os.DevNull}
+	if b.function != "" {
+		x.limits = append(x.limits, b.function+"="+b.threshold.String())
+	}
+	_, err := x.run(cmd)
+	return err
+}

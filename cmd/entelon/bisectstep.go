@@ -1,0 +1,249 @@
+package main
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"entelon/core/bisect"
+	"entelon/core/compare"
+	"entelon/core/profile"
+	"entelon/core/tree"
+	"entelon/symbol"
+)
+
+// The work trees of a bisection, and its takes of them.
+const (
+	goodTree  = "good"
+	probeTree = "probe"
+)
+
+// revision is one of a repository's history.
+type revision struct{ hash, subject string }
+
+func (r revision) short() string { return r.hash[:min(12, len(r.hash))] }
+
+// repository is a git repository, used by git's own commands.
+type repository struct {
+	top       string // of the work tree in which the command was started
+	common    string // git's own folder
+	good      revision
+	revisions []revision // behind the good one up to the bad one, in order
+	folder    string     // of this bisection
+	built     map[string]string
+}
+
+func git(ctx context.Context, dir string, args ...string) (string, error) {
+	cmd := exec.CommandContext(ctx, "git", args...)
+	cmd.Dir = dir
+	out, err := cmd.Output()
+	var exit *exec.ExitError
+	if errors.As(err, &exit) && len(exit.Stderr) > 0 {
+		return "", fmt.Errorf("git %s: %s", args[0], strings.TrimPrefix(strings.SplitN(strings.TrimSpace(string(exit.Stderr)), "\n", 2)[0], "fatal: "))
+	} else if err != nil {
+		return "", fmt.Errorf("git %s: %w", args[0], err)
+	}
+	return strings.TrimSpace(string(out)), nil
+}
+
+// openRepository reads the history between two revisions: along first parents,
+// so that a merge is one step.
+func openRepository(ctx context.Context, good, bad string) (*repository, error) {
+	r := &repository{built: map[string]string{}}
+	var err error
+	if r.top, err = git(ctx, "", "rev-parse", "--show-toplevel"); err != nil {
+		return nil, err
+	}
+	if r.common, err = git(ctx, r.top, "rev-parse", "--path-format=absolute", "--git-common-dir"); err != nil {
+		return nil, err
+	}
+	var named [2]revision
+	for i, rev := range []string{good, bad} {
+		line, err := git(ctx, r.top, "log", "-1", "--format=%H %s", "--end-of-options", rev, "--")
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", rev, err)
+		}
+		named[i].hash, named[i].subject, _ = strings.Cut(line, " ")
+	}
+	r.good = named[0]
+	if _, err := git(ctx, r.top, "merge-base", "--is-ancestor", named[0].hash, named[1].hash); err != nil {
+		return nil, fmt.Errorf("%s is not before %s", good, bad)
+	}
+	lines, err := git(ctx, r.top, "log", "--first-parent", "--reverse", "--format=%H %s", named[0].hash+".."+named[1].hash)
+	if err != nil {
+		return nil, err
+	}
+	for _, line := range strings.Split(lines, "\n") {
+		if hash, subject, ok := strings.Cut(line, " "); ok {
+			r.revisions = append(r.revisions, revision{hash, subject})
+		}
+	}
+	if len(r.revisions) == 0 {
+		return nil, fmt.Errorf("there is no revision between %s and %s", good, bad)
+	}
+	return r, nil
+}
+
+// bisectState is what is known so far, in a file beside the takes.
+type bisectState struct {
+	Answers map[string]bisect.Answer `json:"answers"` // by revision
+	folder  string
+}
+
+// open finds or makes the folder of a bisection.
+func (r *repository) open(key string, again bool) (*bisectState, error) {
+	sum := sha256.Sum256([]byte(key))
+	r.folder = filepath.Join(r.common, "entelon-bisect", hex.EncodeToString(sum[:6]))
+	if again {
+		if err := os.RemoveAll(filepath.Join(r.folder, "takes")); err != nil {
+			return nil, fmt.Errorf("forgetting what is known: %w", err)
+		}
+	}
+	s := &bisectState{Answers: map[string]bisect.Answer{}, folder: filepath.Join(r.folder, "takes")}
+	if err := os.MkdirAll(s.folder, 0o755); err != nil {
+		return nil, fmt.Errorf("keeping what is known: %w", err)
+	}
+	b, err := os.ReadFile(s.file())
+	if errors.Is(err, os.ErrNotExist) {
+		return s, nil
+	} else if err != nil {
+		return nil, fmt.Errorf("reading what is known: %w", err)
+	}
+	if err := json.Unmarshal(b, s); err != nil {
+		return nil, fmt.Errorf("reading what is known: %s: %w; --again begins anew", s.file(), err)
+	}
+	return s, nil
+}
+
+func (s *bisectState) file() string { return filepath.Join(s.folder, "known.json") }
+
+// write keeps what is known, whole or not at all.
+func (s *bisectState) write() error {
+	b, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(s.file()+"~", b, 0o644); err != nil {
+		return fmt.Errorf("keeping what is known: %w", err)
+	}
+	return os.Rename(s.file()+"~", s.file())
+}
+
+func (s *bisectState) path(rev revision, tree string, turn int) string {
+	return filepath.Join(s.folder, fmt.Sprintf("%s-%s-%02d.take", rev.short(), tree, turn))
+}
+
+func (s *bisectState) pattern(rev revision, tree string) string {
+	return filepath.Join(s.folder, fmt.Sprintf("%s-%s-*.take", rev.short(), tree))
+}
+
+// forget removes the takes of a step that was broken off.
+func (s *bisectState) forget(rev revision) error {
+	old, err := filepath.Glob(filepath.Join(s.folder, rev.short()+"-*.take"))
+	for _, f := range old {
+		err = errors.Join(err, os.Remove(f))
+	}
+	return err
+}
+
+// build puts a revision into a work tree and builds it there; what is there
+// already stays.
+func (r *repository) build(ctx context.Context, tree string, rev revision, command string) error {
+	if r.built[tree] == rev.hash {
+		return nil
+	}
+	delete(r.built, tree)
+	dir := filepath.Join(r.folder, tree)
+	if _, err := os.Stat(filepath.Join(dir, ".git")); err != nil {
+		if _, err := git(ctx, r.top, "worktree", "prune"); err != nil {
+			return err
+		}
+		if _, err := git(ctx, r.top, "worktree", "add", "--force", "--detach", "--quiet", dir, rev.hash); err != nil {
+			return err
+		}
+	} else if _, err := git(ctx, dir, "checkout", "--quiet", "--force", "--detach", rev.hash); err != nil {
+		return err
+	}
+	cmd := exec.CommandContext(ctx, "sh", "-c", command)
+	cmd.Dir = dir
+	if out, err := cmd.CombinedOutput(); err != nil {
+		lines := strings.Split(strings.TrimSpace(string(out)), "\n")
+		return fmt.Errorf("%w: %s", err, lines[len(lines)-1])
+	}
+	r.built[tree] = rev.hash
+	return nil
+}
+
+// clean removes the work trees; what is known stays.
+func (r *repository) clean(ctx context.Context) error {
+	var errs []error
+	for _, tree := range []string{goodTree, probeTree} {
+		dir := filepath.Join(r.folder, tree)
+		if _, err := os.Stat(dir); err != nil {
+			continue
+		}
+		_, err := git(ctx, r.top, "worktree", "remove", "--force", dir)
+		errs = append(errs, err)
+	}
+	return errors.Join(errs...)
+}
+
+// take makes one take of what a work tree has built.
+func (b *bisection) take(ctx context.Context, tree string, rev revision, turn int) error {
+	f := takeFlags{cutShare: 1, quiet: true, repeat: 1, out: b.state.path(rev, tree, turn)}
+	f.symbols.limit = symbol.DefaultCacheLimit
+	of := rev
+	if tree == goodTree {
+		of = b.repo.good
+	}
+	f.settings = profile.Settings{RateHz: defaultRate, Dir: filepath.Join(b.repo.folder, tree), Build: of.short()}
+	f.settings.Program = filepath.Base(strings.Fields(b.run)[0])
+	if err := f.check(strings.Fields(b.run)); err != nil {
+		return err
+	}
+	if err := f.one(ctx, func(string) {}); err != nil {
+		return fmt.Errorf("%s, %s: %w", of.short(), b.run, err)
+	}
+	return nil
+}
+
+// verdict compares the takes of a step.
+func (b *bisection) verdict(rev revision) (bisect.Answer, string, error) {
+	var sides [2][]compare.Run
+	for i, side := range []string{goodTree, probeTree} {
+		files, err := filepath.Glob(b.state.pattern(rev, side))
+		if err != nil {
+			return "", "", err
+		}
+		for _, f := range files {
+			t, err := readTake(f)
+			if err != nil {
+				return "", "", err
+			}
+			m, sc, err := choice{}.of(t)
+			if err != nil {
+				return "", "", err
+			}
+			tr := tree.New(t.Profile)
+			c := tr.Cost(m, sc)
+			sides[i] = append(sides[i], compare.Run{Name: f, Tree: tr, Cost: c, Functions: tr.Functions(c)})
+		}
+	}
+	r, err := compare.Compare(sides[0], sides[1], compare.Options{Scale: compare.Unscaled})
+	if err != nil {
+		return "", "", err
+	}
+	outcome, findings := compare.Judge(r, compare.Rules{Limits: []compare.Limit{{Pattern: b.function, Rise: float64(b.threshold)}}})
+	answer := map[compare.Outcome]bisect.Answer{compare.Pass: bisect.Good, compare.Fail: bisect.Bad, compare.Unknown: bisect.Untold}[outcome]
+	if len(findings) == 0 {
+		return bisect.Good, b.function + " costs nothing on either side.", nil
+	}
+	return answer, findings[0].Text(r, "CPU time"), nil
+}

@@ -1,0 +1,56 @@
+package bisect
+
+import (
+	"math/rand/v2"
+	"testing"
+)
+
+// TestFindsTheFirst: whatever the row and whatever cannot be told, the first bad
+// one is found, or is among those that may be it; and few are asked about.
+func TestFindsTheFirst(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 1))
+	for range 3000 {
+		n := 1 + r.IntN(200)
+		first := r.IntN(n)
+		untold := map[int]bool{}
+		for range r.IntN(4) {
+			untold[r.IntN(n)] = true
+		}
+		delete(untold, n-1) // known to be bad
+		s := Search{Len: n, Known: map[int]Answer{}}
+		asked, told := 0, 0
+		for {
+			left := s.Left()
+			at, ok := s.Next()
+			if !ok {
+				break
+			}
+			if left == 0 {
+				t.Fatalf("%d of %d is asked about, with nothing left", at, n)
+			}
+			asked++
+			switch {
+			case untold[at]:
+				s.Known[at] = Untold
+			case at >= first:
+				s.Known[at], told = Bad, told+1
+			default:
+				s.Known[at], told = Good, told+1
+			}
+		}
+		bad, orElse := s.First()
+		found := bad == first
+		for _, i := range orElse {
+			found = found || i == first
+			if !untold[i] {
+				t.Fatalf("%d of %d could be told and was not asked about", i, n)
+			}
+		}
+		if !found || bad < first {
+			t.Fatalf("of %d the first bad is %d, found %d or %v", n, first, bad, orElse)
+		}
+		if told > 9 || asked > 9+len(untold) { // log2 of 200, and one
+			t.Fatalf("%d of %d were asked about", asked, n)
+		}
+	}
+}
