@@ -13,6 +13,13 @@ import (
 	"entelon/store"
 )
 
+// mostRows is how many functions a comparison tells at most of those that are
+// less than leastShown of the whole, and did not change by more than chance.
+const (
+	mostRows   = 1500
+	leastShown = 0.0005
+)
+
 // mostCompared bounds the takes of a side.
 const mostCompared = 40
 
@@ -159,8 +166,19 @@ func (s *Server) compare(c *gin.Context) {
 	for _, q := range suspects {
 		out.Suspects = append(out.Suspects, SuspectOut{append([]int32{}, q.Path...), string(q.Why), q.Share, q.Via, q.Places, q.Enters, estimateOut(q.Estimate)})
 	}
+	named := map[int32]bool{} // on the way to a suspect
+	for _, q := range suspects {
+		for _, f := range append(q.Path, q.Via) {
+			named[f] = true
+		}
+	}
+	whole := max(r.Whole.Baseline, r.Whole.Candidate)
 	for i := range r.Rows {
 		row := &r.Rows[i]
+		if i >= mostRows && !row.Certain && !named[row.Number] && max(row.Total.Baseline, row.Total.Candidate) < leastShown*whole {
+			out.Hidden++
+			continue
+		}
 		o := CompareRow{
 			row.Number, row.Name, profile.Short(row.Name), row.Module, row.Area, row.Kind.String(), estimateOut(row.Self), estimateOut(row.Total), row.SelfSamples[:], row.TotalSamples[:], string(row.State), row.Certain, "", "",
 		}

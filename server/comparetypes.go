@@ -87,7 +87,8 @@ type CompareOut struct {
 	Whole     EstimateOut       `json:"whole"`
 	Reading   []SaidOut         `json:"reading"`
 	Suspects  []SuspectOut      `json:"suspects"`
-	Rows      []CompareRow      `json:"rows"`
+	Rows      []CompareRow      `json:"rows"`   // the largest difference of self cost first
+	Hidden    int               `json:"hidden"` // functions that are left out: small, and not told from chance
 }
 
 // MirrorOut is the flame graphs of both sides in columns of equal length, in one

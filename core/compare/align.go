@@ -30,6 +30,7 @@ type entry struct {
 	line  uint32
 	cost  float64 // total, of the whole, in all takes
 	where []place
+	last  string // its last name, where it was asked for
 }
 
 // place is a function in one take.
@@ -204,15 +205,17 @@ func otherHome(a, b *entry) string {
 // unique matches what has the same form and is alone with it on both sides.
 func (m *matching) unique(form func(*entry) string, reason func(a, b *entry) string) {
 	var by [2]map[string][]*entry
+	forms := map[*entry]string{}
 	for side := range by {
 		by[side] = map[string][]*entry{}
 		for _, e := range ordered(m.left[side]) {
 			f := form(e)
+			forms[e] = f
 			by[side][f] = append(by[side][f], e)
 		}
 	}
 	for _, a := range ordered(m.left[0]) {
-		f := form(a)
+		f := forms[a]
 		if f == "" || len(by[0][f]) != 1 || len(by[1][f]) != 1 {
 			continue
 		}

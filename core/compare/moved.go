@@ -5,7 +5,6 @@ import (
 	"math"
 	"path"
 
-	"entelon/core/profile"
 	"entelon/core/tree"
 )
 
@@ -72,6 +71,9 @@ func (m *matching) candidates() (as, bs []*entry) {
 		for n < len(list) && n < mostWeighty && list[n].cost >= weighty {
 			n++
 		}
+		for _, e := range list[:n] {
+			e.last = lastName(e.name)
+		}
 		return list[:n]
 	}
 	return pick(ordered(m.left[0])), pick(ordered(m.left[1]))
@@ -124,8 +126,7 @@ func (m *matching) best(score func(a, b *entry) (float64, string)) {
 func (m *matching) moved() {
 	known := map[*entry]neighbours{}
 	m.best(func(a, b *entry) (float64, string) {
-		name := lastName(a.name)
-		if name == "" || name != lastName(b.name) {
+		if a.last == "" || a.last != b.last {
 			return 0, ""
 		}
 		x, y := m.cached(known, 0, a), m.cached(known, 1, b)
@@ -133,7 +134,7 @@ func (m *matching) moved() {
 		if math.Max(callers, callees) < sameNeighbours {
 			return 0, ""
 		}
-		return 0.5 + 0.3*callers + 0.2*callees, fmt.Sprintf("moved: both are %s, %s", profile.Short(name), likeness(callers, callees))
+		return 0.5 + 0.3*callers + 0.2*callees, fmt.Sprintf("moved: both are %s, %s", a.last, likeness(callers, callees))
 	})
 }
 
@@ -147,7 +148,7 @@ func (m *matching) renamed() {
 		}
 		x, y := m.cached(known, 0, a), m.cached(known, 1, b)
 		callers, callees := overlap(x.callers, y.callers), overlap(x.callees, y.callees)
-		names := alike(lastName(a.name), lastName(b.name))
+		names := alike(a.last, b.last)
 		near := math.Abs(float64(a.line)-float64(b.line)) <= nearLines
 		calls := len(x.callees) > 0 && len(y.callees) > 0 && callees >= sameNeighbours
 		if callers < sameNeighbours || !near && names < 0.5 || !calls && names < 0.4 {
