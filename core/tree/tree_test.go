@@ -300,3 +300,40 @@ func thread101(t *testing.T) scope.Scope {
 	}
 	return s
 }
+
+// Kept functions are drawn however narrow they are, with what leads to them, and
+// the widths still add up.
+func TestKeptFunctionsAreDrawn(t *testing.T) {
+	for seed := range uint64(20) {
+		p := made.Profile(seed, made.Small)
+		tr := tree.New(p)
+		c := tr.Cost(0, scope.Scope{})
+		rows := tr.Functions(c)
+		rarest := rows[len(rows)-1].Function
+		l := tr.Layout(c, tree.LayoutOptions{MinWidth: c.Total(0) / 4, Keep: []profile.FunctionID{rarest}})
+		drawn := map[tree.NodeID]bool{}
+		under := map[tree.NodeID]int64{}
+		for i, n := range l.Node {
+			if l.Hidden[i] > 0 {
+				under[n] += l.W[i]
+				continue
+			}
+			drawn[n] = true
+			if n != 0 {
+				under[tr.Parent[n]] += l.W[i]
+			}
+		}
+		for _, n := range tr.NodesOf(rarest) {
+			for at := n; at != 0 && c.Total(n) > 0; at = tr.Parent[at] {
+				if !drawn[at] {
+					t.Fatalf("node %d on the way to node %d of a kept function is not drawn", at, n)
+				}
+			}
+		}
+		for i, n := range l.Node {
+			if l.Hidden[i] == 0 && under[n]+l.Self[i] != l.W[i] {
+				t.Fatalf("box of node %d is %d wide; under it are %d, its own is %d", n, l.W[i], under[n], l.Self[i])
+			}
+		}
+	}
+}
