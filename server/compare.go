@@ -27,7 +27,6 @@ const mostCompared = 40
 type compareSide struct {
 	rows  []*store.Take
 	views []*opened
-	costs []scopedCost
 	runs  []compare.Run
 }
 
@@ -87,7 +86,6 @@ func (s *Server) comparison(c *gin.Context) (*compared, error) {
 			}
 			row := side.rows[i]
 			k := o.cost(m, sc.Of(aboutOf(row)))
-			side.costs = append(side.costs, k)
 			side.runs = append(side.runs, compare.Run{
 				Name: "the take of " + row.StartedAt.UTC().Format("15:04:05"), Tree: o.tree, Cost: k.cost, Functions: k.rows(), DurationNS: row.DurationNS, CPUNS: o.take.Facts.CPUNS, Work: o.take.Facts.Work,
 			})

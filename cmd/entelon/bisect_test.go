@@ -1,12 +1,16 @@
 package main
 
 import (
+	"bufio"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 )
 
 // history makes a repository of the demo's engraver as it might have grown: the
@@ -84,7 +88,37 @@ func TestBisect(t *testing.T) {
 		cmd.Dir = dir
 		return finish(t, cmd)
 	}
+	// Stopped in the middle, it goes on where it was.
+	first := exec.Command(program("entelon"), "bisect", "--good", "main~9", "--build", "go build -tags \"$(cat tags)\" -o engraved ./demo/engraved", "--run", "./engraved --scores 25")
+	first.Dir = dir
+	said, err := first.StderrPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := first.Start(); err != nil {
+		t.Fatal(err)
+	}
+	lines := bufio.NewScanner(said)
+	for lines.Scan() && !strings.Contains(lines.Text(), " after ") {
+	}
+	time.Sleep(time.Second) // into the next step
+	if err := first.Process.Signal(syscall.SIGTERM); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := io.Copy(io.Discard, said); err != nil {
+		t.Fatal(err)
+	}
+	if err := first.Wait(); err == nil {
+		t.Error("a bisection that was stopped ended well")
+	}
+
 	r := run()
+	if !strings.Contains(r.stderr, "going on: ") {
+		t.Errorf("what was known was forgotten: %s", r.stderr)
+	}
+	if strings.Contains(r.stderr, "cannot be told") {
+		t.Errorf("so large a difference is not told: %s", r.stderr)
+	}
 	if r.code != 0 || !strings.Contains(r.stdout, "first slower revision: "+slow+" lines under sung-out syllables") {
 		t.Fatalf("exit %d\n%s%s", r.code, r.stdout, r.stderr)
 	}

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -94,7 +95,10 @@ func openRepository(ctx context.Context, good, bad string) (*repository, error) 
 // bisectState is what is known so far, in a file beside the takes.
 type bisectState struct {
 	Answers map[string]bisect.Answer `json:"answers"` // by revision
-	folder  string
+	// Rise is by how much the bad revision is slower at least, as a share; 0 until
+	// that is known.
+	Rise   float64 `json:"rise"`
+	folder string
 }
 
 // open finds or makes the folder of a bisection.
@@ -204,6 +208,8 @@ func (b *bisection) take(ctx context.Context, tree string, rev revision, turn in
 		of = b.repo.good
 	}
 	f.settings = profile.Settings{RateHz: defaultRate, Dir: filepath.Join(b.repo.folder, tree), Build: of.short()}
+	// There is always another one, so that a take that was broken off is an error.
+	f.settings.Turn, f.settings.Turns = turn, b.most+1
 	f.settings.Program = filepath.Base(strings.Fields(b.run)[0])
 	if err := f.check(strings.Fields(b.run)); err != nil {
 		return err
@@ -240,10 +246,15 @@ func (b *bisection) verdict(rev revision) (bisect.Answer, string, error) {
 	if err != nil {
 		return "", "", err
 	}
-	outcome, findings := compare.Judge(r, compare.Rules{Limits: []compare.Limit{{Pattern: b.function, Rise: float64(b.threshold)}}})
+	// Where much is looked for, half of it tells the sides apart, in fewer turns.
+	limit := math.Max(float64(b.threshold), b.state.Rise/2)
+	outcome, findings := compare.Judge(r, compare.Rules{Limits: []compare.Limit{{Pattern: b.function, Rise: limit}}})
 	answer := map[compare.Outcome]bisect.Answer{compare.Pass: bisect.Good, compare.Fail: bisect.Bad, compare.Unknown: bisect.Untold}[outcome]
-	if len(findings) == 0 {
-		return bisect.Good, b.function + " costs nothing on either side.", nil
+	if findings[0].Nothing != "" {
+		return "", "", fmt.Errorf("--function %s: no function is like that in %s, nor in the good revision", b.function, rev.short())
+	}
+	if b.state.Rise == 0 && answer == bisect.Bad { // the bad revision is asked about first
+		b.state.Rise = findings[0].Estimate.RatioLow - 1
 	}
 	return answer, findings[0].Text(r, "CPU time"), nil
 }

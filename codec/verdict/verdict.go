@@ -144,8 +144,8 @@ func JUnit(w io.Writer, v View) error {
 		f := &v.Findings[i]
 		text := f.Text(v.Result, v.Sides.Measure)
 		c := item{Class: "entelon", Name: "the whole"}
-		if f.Name != "" {
-			c.Name = f.Name
+		if f.Name+f.Nothing != "" {
+			c.Name = f.Name + f.Nothing
 		}
 		switch f.Outcome {
 		case compare.Fail:

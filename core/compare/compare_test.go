@@ -121,6 +121,9 @@ func TestUnchangedPrograms(t *testing.T) {
 						}
 					}
 				}
+				for _, s := range c.Suspects() {
+					alarm = alarm || s.Verdict == compare.Slower || s.Verdict == compare.Faster
+				}
 				if alarm {
 					any++
 				}
@@ -164,7 +167,7 @@ func TestKnownSlowdowns(t *testing.T) {
 			}
 			// A change as large as the one that is said to be seen is seen 4 times in 5;
 			// the power of others follows from the distance, about normally.
-			z := 2.45 * (slower - 1) / said * (1.96 + 0.84) / 2.45
+			z := (slower - 1) / said * (1.96 + 0.84)
 			want := 0.5 * math.Erfc(-(z-1.96)/math.Sqrt2)
 			if got := float64(seen) / times; math.Abs(got-want) > 0.12 {
 				t.Errorf("a slowdown of %.0f %% is found in %.0f %%, where a change of %.1f %% is said to be seen: expected about %.0f %%", 100*(slower-1), 100*got, 100*said, 100*want)

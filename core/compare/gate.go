@@ -44,10 +44,14 @@ type Finding struct {
 	Limit    float64
 	Outcome  Outcome
 	Note     string // why it was accepted
+	Nothing  string // the pattern of a limit that fits no function, else ""
 }
 
 // Text says what was found, in a sentence. Figures are shares of the baseline.
 func (f *Finding) Text(r *Result, measure string) string {
+	if f.Nothing != "" {
+		return fmt.Sprintf("No function is like %s, so that its limit guards nothing.", f.Nothing)
+	}
 	what := "The program"
 	if f.Name != "" {
 		what = profile.Short(f.Name)
@@ -100,7 +104,7 @@ func (e *Estimate) Between() string {
 
 // Judge holds a comparison against rules. A regression is a rise that is told
 // from chance and larger than its limit; where a larger one could have been
-// missed, the gate could not tell. The worst finding stands first and decides.
+// missed, or where a limit fits no function, the gate could not tell. The worst finding stands first and decides.
 func Judge(r *Result, rules Rules) (Outcome, []Finding) {
 	var out []Finding
 	for _, l := range rules.Limits {
@@ -109,13 +113,24 @@ func Judge(r *Result, rules Rules) (Outcome, []Finding) {
 			break
 		}
 	}
+	guards := make([]bool, len(rules.Limits))
 	for i := range r.Rows {
 		row := &r.Rows[i]
-		for _, l := range rules.Limits {
-			if l.Pattern != "" && fits(l.Pattern, row.Name) {
-				out = append(out, judge(r, row.Name, row.Total, l.Rise, false, rules))
-				break
+		judged := false
+		for k, l := range rules.Limits {
+			if l.Pattern == "" || !fits(l.Pattern, row.Name) {
+				continue
 			}
+			guards[k] = true
+			if !judged {
+				judged = true
+				out = append(out, judge(r, row.Name, row.Total, l.Rise, false, rules))
+			}
+		}
+	}
+	for k, l := range rules.Limits {
+		if l.Pattern != "" && !guards[k] {
+			out = append(out, Finding{Limit: l.Rise, Outcome: Unknown, Nothing: l.Pattern})
 		}
 	}
 	worst := Pass

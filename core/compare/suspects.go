@@ -87,7 +87,7 @@ type found struct {
 func (r *Result) Suspects() []Suspect {
 	root := r.Both(thin)
 	f := &finder{r: r, whole: math.Abs(r.Whole.Difference)}
-	if moved := r.shifted(root); r.Scale == ByTotal || f.whole < moved/4 {
+	if moved := r.shifted(); r.Scale == ByTotal || f.whole < moved/4 {
 		f.whole = moved // shares, or growth and shrinking that make up for each other
 	}
 	if f.whole == 0 {
@@ -148,7 +148,7 @@ func (f *finder) suspects() []Suspect {
 			}
 		}
 		s := Suspect{Path: best.path, Why: k.why, Via: k.via, Places: len(groups[k]), Estimate: estimate(&total[0], &total[1], f.r.spreads.of(&total[0], &total[1]), f.r.spreads.exact)}
-		s.judge(s.P <= 1-confidence, math.Inf(1))
+		s.judge(f.tells(k.function, k.why, s.P), math.Inf(1))
 		whole := f.whole
 		if f.r.Whole.Difference < 0 && f.r.Scale != ByTotal {
 			whole = -whole
@@ -162,8 +162,24 @@ func (f *finder) suspects() []Suspect {
 	return out
 }
 
+// tells reports whether a suspect's difference is told from chance. Suspects are
+// chosen for their difference, so that their own test alone would tell too often:
+// the function must be among those that are told with the rate of false ones held.
+// One whose work moved costs what it did before, and its test is held to the
+// number of all functions instead.
+func (f *finder) tells(function int32, why Why, p float64) bool {
+	row := f.r.row(function)
+	switch {
+	case row == nil:
+		return f.r.Whole.Verdict == Slower || f.r.Whole.Verdict == Faster
+	case why == Moved:
+		return p*float64(len(f.r.Rows)) <= 1-confidence
+	}
+	return row.Certain && p <= 1-confidence
+}
+
 // shifted is how much cost came to functions that have more of it than before.
-func (r *Result) shifted(*Both) float64 {
+func (r *Result) shifted() float64 {
 	sum := 0.0
 	for _, row := range r.Rows {
 		sum += math.Max(0, row.Self.Difference)

@@ -207,6 +207,7 @@ func TestJudge(t *testing.T) {
 		{"another function", thrice(a), thrice(slower), compare.Rules{Limits: []compare.Limit{{Rise: 0.5}, {Pattern: "space", Rise: 0.1}}}, compare.Pass},
 		{"accepted", thrice(a), thrice(slower), compare.Rules{Limits: []compare.Limit{{Pattern: "route", Rise: 0.1}}, Accepted: []compare.Accepted{{Pattern: "route", Note: "wanted"}}}, compare.Pass},
 		{"more than was accepted", thrice(a), thrice(slower), compare.Rules{Limits: []compare.Limit{{Pattern: "route", Rise: 0.1}}, Accepted: []compare.Accepted{{Pattern: "route", Rise: 0.3, Note: "wanted"}}}, compare.Fail},
+		{"a limit that guards nothing", thrice(a), thrice(same), compare.Rules{Limits: []compare.Limit{{Rise: 0.05}, {Pattern: "ruote", Rise: 0.1}}}, compare.Unknown},
 		{"nothing is limited", thrice(a), thrice(slower), compare.Rules{}, compare.Pass},
 	} {
 		r := compared(t, x.a, x.b, compare.Options{Scale: compare.Unscaled})

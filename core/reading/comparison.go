@@ -62,7 +62,7 @@ func Comparison(r *compare.Result, suspects []compare.Suspect, s Sides) []Said {
 		told++
 		say(" ")
 		share := fmt.Sprintf("%.0f %% of it is", 100*x.Share)
-		if r.Scale == compare.ByTotal || x.Share < 0 || math.Abs(x.Share) > 2 {
+		if shown := w.Verdict == compare.Slower || w.Verdict == compare.Faster; !shown || x.Share < 0 || math.Abs(x.Share) > 2 {
 			share = "More is spent"
 			if x.Difference < 0 {
 				share = "Less is spent"
