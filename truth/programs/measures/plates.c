@@ -12,10 +12,12 @@
 #include <unistd.h>
 
 #define KEEP __attribute__((noinline, noclone))
+// Each thread frees what it allocated itself: another may have written sink since.
 void *volatile sink;
+#define CAST(...) do { void *cast = __VA_ARGS__; sink = cast; free(cast); } while (0)
 
-KEEP void copper(int n) { for (int i = 0; i < n; i++) { sink = malloc(100 + i % 7); free(sink); } }
-KEEP void zinc(int n) { for (int i = 0; i < n; i++) { sink = calloc(3, 40 + i % 5); free(sink); } }
+KEEP void copper(int n) { for (int i = 0; i < n; i++) CAST(malloc(100 + i % 7)); }
+KEEP void zinc(int n) { for (int i = 0; i < n; i++) CAST(calloc(3, 40 + i % 5)); }
 KEEP void steel(int n) {
 	void *p = 0;
 	for (int i = 1; i <= n; i++) sink = p = realloc(p, 16 * (i % 50 + 1));
@@ -23,11 +25,11 @@ KEEP void steel(int n) {
 }
 KEEP void brass(int n) {
 	for (int i = 0; i < n; i++) {
-		sink = aligned_alloc(64, 128); free(sink);
+		CAST(aligned_alloc(64, 128));
 		void *p;
 		if (!posix_memalign(&p, 32, 77)) free(p);
-		sink = memalign(16, 48); free(sink);
-		sink = reallocarray(0, 5, 9); free(sink);
+		CAST(memalign(16, 48));
+		CAST(reallocarray(0, 5, 9));
 	}
 }
 KEEP void *work(void *a) { copper(700); zinc(300); return a; }
