@@ -32,26 +32,36 @@ const keptShapes = 2
 
 func newOpened(t *profile.Take) *opened {
 	tr := tree.New(t.Profile)
-	return &opened{
-		view: newView(t, tr), bytes: size(t, tr),
-		names: sync.OnceValue(func() *scope.Names {
-			return scope.NewNames(t.Profile, scope.About{Program: t.Settings.Program, Build: t.Settings.Build})
-		}),
-	}
+	o := &opened{view: newView(t, tr), bytes: size(t, tr)}
+	o.names = sync.OnceValue(func() *scope.Names {
+		return scope.NewNames(t.Profile, scope.About{Program: t.Settings.Program, Build: t.Settings.Build}, tr.Weights())
+	})
+	o.prepare = sync.OnceFunc(func() {
+		go func() {
+			tr.Prepare()
+			o.names()
+		}()
+	})
+	return o
 }
 
 // view is one way of looking at a take's stacks.
 type view struct {
-	take   *profile.Take
-	tree   *tree.Tree
-	reader func() *reading.Reader // made when it is first asked for
+	take    *profile.Take
+	tree    *tree.Tree
+	reader  func() *reading.Reader // made when it is first asked for
+	prepare func()                 // makes what comes next to the first picture
 
 	mu    sync.Mutex
 	costs []scopedCost // the latest scopes that were asked for, newest first
 }
 
 func newView(take *profile.Take, t *tree.Tree) *view {
-	return &view{take: take, tree: t, reader: sync.OnceValue(func() *reading.Reader { return reading.New(t) })}
+	return &view{
+		take: take, tree: t,
+		reader:  sync.OnceValue(func() *reading.Reader { return reading.New(t) }),
+		prepare: func() {},
+	}
 }
 
 // in returns the take in a shape. Its tree is built when it is first asked for,
@@ -67,7 +77,7 @@ func (o *opened) in(s tree.Shape) *view {
 		x = o.shapes[i]
 		o.shapes = slices.Delete(o.shapes, i, i+1)
 	} else {
-		x = shaped{s, sync.OnceValue(func() *view { return newView(o.take, tree.Shaped(o.take.Profile, s)) })}
+		x = shaped{s, sync.OnceValue(func() *view { return newView(o.take, o.tree.In(s)) })}
 	}
 	o.shapes = slices.Insert(o.shapes, 0, x)
 	if len(o.shapes) > keptShapes {
@@ -174,7 +184,7 @@ func (c *cache) get(ctx context.Context, digest string, load func() (*opened, er
 // size estimates the memory that an opened take holds.
 func size(t *profile.Take, tr *tree.Tree) int64 {
 	p := t.Profile
-	n := int64(p.Samples.Len()) * int64(16+8*len(p.Measures))
+	n := int64(p.Samples.Len()) * int64(20+16*len(p.Measures))
 	n += int64(p.Stacks.Len())*(16+16*keptCosts) + int64(len(p.Frames))*24 + int64(len(p.Functions))*28
 	for _, s := range t.Sources {
 		n += int64(len(s.Text))
@@ -182,5 +192,5 @@ func size(t *profile.Take, tr *tree.Tree) int64 {
 	for _, s := range p.Strings {
 		n += int64(len(s)) + 16
 	}
-	return n + int64(tr.Len())*34
+	return n + int64(tr.Len())*40 + int64(p.Stacks.Len())*13
 }

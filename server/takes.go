@@ -132,42 +132,40 @@ func (s *Server) take(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	o, err := s.load(c, row)
-	if err != nil {
-		s.fail(c, err)
-		return
+	if row.Outline == nil {
+		o, err := s.load(c, row)
+		if err == nil {
+			err = s.store.KeepOutline(c.Request.Context(), row, o.take.Profile.Outline())
+		}
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
 	}
 	siblings, _, err := s.store.Takes(c.Request.Context(), store.TakeQuery{Program: row.Program.Name, Descending: true, Limit: 100})
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	p := o.take.Profile
-	first, last := p.Span()
 	d := TakeDetail{
 		Take: takeOut(row), Settings: row.Settings, Machine: row.Machine, Facts: row.Facts,
-		FirstNS: first, LastNS: last, Siblings: takesOut(siblings), Warnings: append([]profile.Warning{}, o.take.Facts.Warnings...),
+		FirstNS: row.Outline.FirstNS, LastNS: row.Outline.LastNS, Siblings: takesOut(siblings),
+		Measures: []MeasureOut{}, Threads: []ThreadOut{},
 	}
 	if d.Facts.Warnings == nil {
 		d.Facts.Warnings = []profile.Warning{}
 	}
+	d.Warnings = d.Facts.Warnings
 	for _, x := range siblings {
 		if x.BuildID == row.BuildID {
 			d.BuildTake++
 		}
 	}
-	for i := range p.Measures {
-		w := p.Words(i)
-		d.Measures = append(d.Measures, MeasureOut{w.Name, w.Label, w.Unit, w.Counted, p.Total(i)})
+	for _, x := range row.Outline.Measures {
+		d.Measures = append(d.Measures, MeasureOut(x))
 	}
-	counts := make([]int64, len(p.Threads))
-	for _, id := range p.Samples.Thread {
-		counts[id]++
-	}
-	d.Threads = []ThreadOut{}
-	for i, x := range p.Threads {
-		proc := p.Processes[x.Process]
-		d.Threads = append(d.Threads, ThreadOut{uint32(i), proc.PID, x.TID, p.Strings[x.Name], p.Strings[proc.Name], counts[i]})
+	for i, x := range row.Outline.Threads {
+		d.Threads = append(d.Threads, ThreadOut{uint32(i), x.PID, x.TID, x.Name, x.Process, x.Samples})
 	}
 	c.JSON(http.StatusOK, d)
 }

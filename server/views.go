@@ -193,6 +193,7 @@ func (s *Server) flame(c *gin.Context) {
 	}
 	l := o.tree.Layout(k.cost, tree.LayoutOptions{Root: n, MinWidth: max(1, thinnest*k.cost.Total(n)/pixels), Order: order, Keep: keep})
 	c.JSON(http.StatusOK, flameOut(o, k, n, l))
+	o.prepare()
 }
 
 // pinned returns a program's pinned functions, which no drawing leaves out.
@@ -310,7 +311,7 @@ func (s *Server) function(c *gin.Context) {
 		Self: r.Self, Total: r.Total, SelfSamples: r.SelfSamples, TotalSamples: r.TotalSamples, ScopeTotal: k.cost.Total(0),
 		Callers: edges(p, o.tree.Callers(k.cost, r.Function)), Callees: edges(p, o.tree.Callees(k.cost, r.Function)), Builds: []BuildFigure{},
 	}
-	out.Origin = originOut(p, o.tree.Origin(k.measure, k.scope, r.Function))
+	out.Origin = originOut(p, o.tree.Origin(k.cost, r.Function))
 	if out.Counted = p.Measures[k.measure].Counted; !out.Counted {
 		out.SelfLow, out.SelfHigh = tree.Interval(r.SelfSamples, n, tree.Z95)
 		out.TotalLow, out.TotalHigh = tree.Interval(r.TotalSamples, n, tree.Z95)

@@ -103,11 +103,22 @@ func rowOf(t *profile.Take, digest string, size int64) (*Take, error) {
 		DurationNS: f.DurationNS, CPUNS: f.CPUNS, Samples: int64(t.Profile.Samples.Len()), Lost: f.Lost,
 		RateHz: t.Settings.RateHz, CompleteShare: f.CompleteShare(), Warnings: len(f.Warnings), Note: plain(t.Settings.Note),
 	}
-	err := errors.Join(scrub(t.Settings, &row.Settings), scrub(t.Machine, &row.Machine), scrub(f, &row.Facts))
+	row.Outline = &profile.Outline{}
+	err := errors.Join(scrub(t.Settings, &row.Settings), scrub(t.Machine, &row.Machine), scrub(f, &row.Facts), scrub(t.Profile.Outline(), row.Outline))
 	if err != nil {
 		return nil, fmt.Errorf("keeping the take: %w", err)
 	}
 	return row, nil
+}
+
+// KeepOutline keeps the outline of a take that has none yet.
+func (s *Store) KeepOutline(ctx context.Context, t *Take, o profile.Outline) error {
+	t.Outline = &profile.Outline{}
+	if err := scrub(o, t.Outline); err != nil {
+		return fmt.Errorf("keeping the outline of take %s: %w", t.Key, err)
+	}
+	err := s.db.WithContext(ctx).Model(&Take{ID: t.ID}).Select("Outline").Updates(&Take{Outline: t.Outline}).Error
+	return s.wrap("keeping an outline in", err)
 }
 
 // scrub copies a record without the zero characters, which PostgreSQL keeps

@@ -218,6 +218,12 @@ CREATE TABLE source_rules (
 `).Error
 		},
 	},
+	{
+		ID: "0006 outlines",
+		Migrate: func(tx *gorm.DB) error {
+			return tx.Exec(`ALTER TABLE takes ADD COLUMN outline jsonb`).Error
+		},
+	},
 }
 
 // migrationLock keeps two servers from bringing one database up to date at once.

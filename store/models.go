@@ -48,6 +48,8 @@ type Take struct {
 	Settings      profile.Settings `gorm:"serializer:json"`
 	Machine       profile.Machine  `gorm:"serializer:json"`
 	Facts         profile.Facts    `gorm:"serializer:json"`
+	// Outline is nil in takes that were kept before it was.
+	Outline *profile.Outline `gorm:"serializer:json"`
 
 	Program Program `gorm:"foreignKey:ProgramID"`
 	Build   Build   `gorm:"foreignKey:BuildID"`

@@ -9,6 +9,7 @@ import (
 	"entelon/codec/take"
 	"entelon/core/profile"
 	"entelon/core/scope"
+	"entelon/core/tree"
 )
 
 // choice is what of a take a command looks at.
@@ -33,7 +34,7 @@ func (x choice) of(t *profile.Take) (int, scope.Scope, error) {
 	}
 	about := aboutTake(t)
 	if !sc.All() {
-		for _, text := range scope.NewNames(t.Profile, about).Absent(sc) {
+		for _, text := range scope.NewNames(t.Profile, about, scope.Weights{}).Absent(sc) {
 			fmt.Fprintln(os.Stderr, "entelon: --scope: "+plainText(text, ""))
 		}
 	}
@@ -59,7 +60,7 @@ func completeScope(_ *cobra.Command, args []string, text string) ([]string, cobr
 	names := &scope.Names{}
 	if len(args) > 0 {
 		if t, err := take.ReadFile(args[0], take.Options{Salvage: true}); err == nil {
-			names = scope.NewNames(t.Profile, aboutTake(t))
+			names = scope.NewNames(t.Profile, aboutTake(t), tree.New(t.Profile).Weights())
 		}
 	}
 	var out []string

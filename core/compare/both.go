@@ -68,7 +68,7 @@ func (r *Result) expand(n *Both, least float64, depth int) {
 		for i := range runs {
 			run, ids := &runs[i], r.align.ids[side][i]
 			for _, id := range n.nodes[side][i] {
-				for _, m := range run.Tree.Children(id) {
+				for m := range run.Tree.Children(id) {
 					if run.Cost.TotalSamples(m) == 0 {
 						continue
 					}

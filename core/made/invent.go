@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"time"
 
 	"entelon/core/profile"
@@ -40,14 +41,21 @@ func (n Invention) Take() *profile.Take {
 		b.NameThread(threads[i], fmt.Sprintf("worker-%d", i+1))
 	}
 	const tick = 1_003_009
+	within := make([]int, len(threads)) // when in a tick each thread is sampled, in the order of time
 	for i := range n.Samples {
+		if i%len(threads) == 0 {
+			for k := range within {
+				within[k] = r.IntN(tick)
+			}
+			slices.Sort(within)
+		}
 		// The rank of a stack falls off as costs do: most of it in few stacks.
 		// Every stack is met once first, as far as the samples go.
 		at := i
 		if i >= len(stacks) {
 			at = int(float64(len(stacks)) * math.Pow(r.Float64(), 2.6))
 		}
-		b.Sample(int64(i/len(threads))*tick+int64(r.IntN(tick/2)), threads[i%len(threads)], stacks[min(at, len(stacks)-1)], tick)
+		b.Sample(int64(i/len(threads))*tick+int64(within[i%len(threads)]), threads[i%len(threads)], stacks[min(at, len(stacks)-1)], tick)
 	}
 	p := b.Profile()
 	duration := int64(n.Samples/len(threads)+1) * tick

@@ -9,15 +9,21 @@ func (p *Profile) OverTime(measure int, duration int64, bins int) (user, kernel 
 	if duration <= 0 {
 		duration = 1
 	}
+	inKernel := make([]bool, p.Stacks.Len())
+	for s := 1; s < len(inKernel); s++ {
+		inKernel[s] = p.Functions[p.FunctionOf(StackID(s))].Kind == KindKernel
+	}
+	values, stacks := p.Samples.Values[measure], p.Samples.Stack
+	scale := float64(bins) / float64(duration)
 	for i, t := range p.Samples.Time {
-		if p.Samples.Values[measure][i] == 0 {
+		if values[i] == 0 {
 			continue
 		}
-		at := min(int(float64(t)/float64(duration)*float64(bins)), bins-1)
-		if s := p.Samples.Stack[i]; s != 0 && p.Functions[p.FunctionOf(s)].Kind == KindKernel {
-			kernel[max(0, at)]++
+		at := max(0, min(int(float64(t)*scale), bins-1))
+		if inKernel[stacks[i]] {
+			kernel[at]++
 		} else {
-			user[max(0, at)]++
+			user[at]++
 		}
 	}
 	return user, kernel

@@ -66,7 +66,7 @@ func (r *Reader) Take(c *tree.Cost, rows []tree.FunctionCost) []Part {
 	if n := t.SpreadPoint(c, spreads); n != 0 {
 		at := t.Function[n]
 		busy := 0
-		for _, m := range t.Children(n) {
+		for m := range t.Children(n) {
 			if c.Total(m)*100 >= c.Total(n) {
 				busy++
 			}

@@ -2,6 +2,7 @@ package scope
 
 import (
 	"path"
+	"slices"
 	"strconv"
 
 	"entelon/core/profile"
@@ -10,8 +11,9 @@ import (
 // subject is what an expression is asked about. The profile may grow while it
 // is asked.
 type subject struct {
-	p     *profile.Profile
-	about About
+	p      *profile.Profile
+	about  About
+	follow Follow // may be nil
 }
 
 // condition is an expression over the samples of one profile. What depends on
@@ -273,28 +275,48 @@ func (x pathExpr) on(s *subject) condition {
 // the root, with others between them. How many of them a stack has is found out
 // from its parent, for all stacks that there are at once.
 func (s *subject) inOrder(steps ...func(profile.FunctionID) bool) condition {
-	have := []uint8{0} // by stack: how many of the steps, in their order
-	is := make([][]bool, len(steps))
-	p := s.p
 	accept := uint8(len(steps))
+	return s.fromParent(len(steps)+1, func(k uint8, f profile.FunctionID) uint8 {
+		if k < accept && steps[k](f) {
+			k++
+		}
+		return k
+	}, func(k uint8) bool { return k == accept })
+}
+
+// fromParent holds for stacks whose state is accepted: it is 0 for the empty
+// stack, and follows from that of the parent and from the last function.
+func (s *subject) fromParent(states int, next func(uint8, profile.FunctionID) uint8, accept func(uint8) bool) condition {
+	if s.follow != nil {
+		table := make([][]uint8, states)
+		for k := range table {
+			table[k] = make([]uint8, len(s.p.Functions))
+			for f := range table[k] {
+				table[k][f] = next(uint8(k), profile.FunctionID(f))
+			}
+		}
+		if state := s.follow(table); state != nil {
+			return condition{kind: kindStack, p: s.p, stack: func(id profile.StackID) bool { return accept(state(id)) }}
+		}
+	}
+	// States are found out for all stacks that there are at once; later ones may come.
+	known := []uint8{0}
+	table := make([][]uint8, states) // by frame
+	p := s.p
 	return condition{kind: kindStack, p: p, stack: func(id profile.StackID) bool {
-		if int(id) < len(have) {
-			return have[id] == accept
-		}
-		for k := range is {
-			for f := len(is[k]); f < len(p.Functions); f++ {
-				is[k] = append(is[k], steps[k](profile.FunctionID(f)))
+		if int(id) >= len(known) {
+			for k := range table {
+				for f := len(table[k]); f < len(p.Frames); f++ {
+					table[k] = append(table[k], next(uint8(k), p.Frames[f].Function))
+				}
+			}
+			parents, frames := p.Stacks.Parent, p.Stacks.Frame
+			known = slices.Grow(known, len(parents)-len(known))
+			for n := len(known); n < len(parents); n++ {
+				known = append(known, table[known[parents[n]]][frames[n]])
 			}
 		}
-		parents, frames := p.Stacks.Parent, p.Stacks.Frame
-		for n := len(have); n < len(parents); n++ {
-			k := have[parents[n]]
-			if k < accept && is[k][p.Frames[frames[n]].Function] {
-				k++
-			}
-			have = append(have, k)
-		}
-		return have[id] == accept
+		return accept(known[id])
 	}}
 }
 
@@ -311,7 +333,7 @@ func (s Scope) Select(p *profile.Profile) []bool {
 		}
 		return out
 	}
-	s.root.on(&subject{p, s.about}).mark(out)
+	s.root.on(&subject{p: p, about: s.about}).mark(out)
 	return out
 }
 

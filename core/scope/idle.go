@@ -54,13 +54,10 @@ func isIdle(p *profile.Profile) func(profile.FunctionID) bool {
 // a loop that waits for events calls what handles them.
 func (idle) on(s *subject) condition {
 	is := isIdle(s.p)
-	p := s.p
-	states := []bool{false}
-	return condition{kind: kindStack, p: p, stack: func(id profile.StackID) bool {
-		for n := profile.StackID(len(states)); n <= id; n++ {
-			f := p.FunctionOf(n)
-			states = append(states, is(f) || states[p.Stacks.Parent[n]] && p.Functions[f].Kind != profile.KindOwn)
+	return s.fromParent(2, func(idles uint8, f profile.FunctionID) uint8 {
+		if is(f) || idles == 1 && s.p.Functions[f].Kind != profile.KindOwn {
+			return 1
 		}
-		return states[id]
-	}}
+		return 0
+	}, func(idles uint8) bool { return idles == 1 })
 }

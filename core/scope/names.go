@@ -22,35 +22,32 @@ type named struct {
 	samples int64
 }
 
-// NewNames lists the names of a profile. It takes one pass over the samples and
-// one over the stacks.
-func NewNames(p *profile.Profile, about About) *Names {
-	byStack := make([]int64, p.Stacks.Len())
-	byThread := make([]int64, len(p.Threads))
-	for i, s := range p.Samples.Stack {
-		byStack[s]++
-		byThread[p.Samples.Thread[i]]++
-	}
-	self := make([]int64, len(p.Functions))
-	for s := 1; s < len(byStack); s++ {
-		self[p.FunctionOf(profile.StackID(s))] += byStack[s]
-	}
-	passing := make([]int64, len(p.Functions))
-	for s := len(byStack) - 1; s > 0; s-- {
-		passing[p.FunctionOf(profile.StackID(s))] += byStack[s] // recursion counts more than once, which does no harm here
-		byStack[p.Stacks.Parent[s]] += byStack[s]
+// Weights are how many samples what a name stands for has: names with many are
+// proposed first. Columns that are nil weigh nothing.
+type Weights struct {
+	Self, Total []int64 // by function
+	Thread      []int64 // by thread
+}
+
+// NewNames lists the names of a profile.
+func NewNames(p *profile.Profile, about About, w Weights) *Names {
+	at := func(column []int64, i int) int64 {
+		if i < len(column) {
+			return column[i]
+		}
+		return 0
 	}
 	n := &Names{of: map[string][]named{}}
 	gather := func(field string, each func(add func(name string, samples int64, also ...string))) {
-		at := map[string]int{}
+		known := map[string]int{}
 		each(func(name string, samples int64, also ...string) {
 			if name == "" {
 				return
 			}
-			i, ok := at[name]
+			i, ok := known[name]
 			if !ok {
 				i = len(n.of[field])
-				at[name] = i
+				known[name] = i
 				n.of[field] = append(n.of[field], named{name: name})
 			}
 			x := &n.of[field][i]
@@ -65,36 +62,36 @@ func NewNames(p *profile.Profile, about About) *Names {
 	}
 	gather("thread", func(add func(string, int64, ...string)) {
 		for i, t := range p.Threads {
-			add(p.Strings[t.Name], byThread[i], number(t.TID))
+			add(p.Strings[t.Name], at(w.Thread, i), number(t.TID))
 		}
 	})
 	gather("process", func(add func(string, int64, ...string)) {
 		for i, t := range p.Threads {
 			pr := p.Processes[t.Process]
-			add(p.Strings[pr.Name], byThread[i], number(pr.PID))
+			add(p.Strings[pr.Name], at(w.Thread, i), number(pr.PID))
 		}
 	})
 	functions := func(weights []int64) func(add func(string, int64, ...string)) {
 		return func(add func(string, int64, ...string)) {
 			for i := 1; i < len(p.Functions); i++ {
 				name := p.FunctionName(profile.FunctionID(i))
-				add(profile.Short(name), weights[i], name, p.Strings[p.Functions[i].Linkage])
+				add(profile.Short(name), at(weights, i), name, p.Strings[p.Functions[i].Linkage])
 			}
 		}
 	}
-	gather("function", functions(passing))
-	gather("path", functions(passing))
-	gather("top", functions(self))
+	gather("function", functions(w.Total))
+	gather("path", functions(w.Total))
+	gather("top", functions(w.Self))
 	gather("module", func(add func(string, int64, ...string)) {
 		for i := 1; i < len(p.Functions); i++ {
 			f := profile.FunctionID(i)
 			whole := p.ModulePath(f)
-			add(path.Base(whole), self[i], whole, p.Home(f), p.Area(f))
+			add(path.Base(whole), at(w.Self, i), whole, p.Home(f), p.Area(f))
 		}
 	})
 	gather("code", func(add func(string, int64, ...string)) {
 		for i := 1; i < len(p.Functions); i++ {
-			add(p.Functions[i].Kind.String(), self[i])
+			add(p.Functions[i].Kind.String(), at(w.Self, i))
 		}
 	})
 	gather("program", func(add func(string, int64, ...string)) { add(about.Program, int64(p.Samples.Len())) })

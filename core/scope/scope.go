@@ -134,7 +134,7 @@ func (s Scope) Contains(p *profile.Profile) func(i int) bool {
 	if s.root == nil {
 		return func(int) bool { return true }
 	}
-	return s.root.on(&subject{p, s.about}).holds
+	return s.root.on(&subject{p: p, about: s.about}).holds
 }
 
 // SyntaxError is what is wrong with the text of an expression.

@@ -185,7 +185,7 @@ func TestErrorsPointAtTheCharacter(t *testing.T) {
 
 func TestComplete(t *testing.T) {
 	p := made.Profile(4, made.Small)
-	n := scope.NewNames(p, scope.About{Program: "engraved", Build: "3.5.0"})
+	n := scope.NewNames(p, scope.About{Program: "engraved", Build: "3.5.0"}, scope.Weights{})
 	for _, c := range []struct {
 		text, want string // | is the cursor; want is the text with the first proposal, or what must be among them
 	}{
@@ -335,7 +335,7 @@ func FuzzParse(f *testing.F) {
 		f.Add(s)
 	}
 	p := made.Profile(6, made.Small)
-	n := scope.NewNames(p, scope.About{})
+	n := scope.NewNames(p, scope.About{}, scope.Weights{})
 	f.Fuzz(func(t *testing.T, text string) {
 		n.Complete(text, len([]rune(text))/2)
 		s, err := scope.Parse(text)

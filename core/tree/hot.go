@@ -2,6 +2,7 @@ package tree
 
 import (
 	"sort"
+	"sync"
 
 	"entelon/core/profile"
 )
@@ -18,22 +19,19 @@ type FunctionCost struct {
 // recursive function once a stack.
 func (t *Tree) Functions(c *Cost) []FunctionCost {
 	rows := make([]FunctionCost, len(t.Profile.Functions))
-	for n := NodeID(1); int(n) < t.Len(); n++ {
-		samples := c.TotalSamples(n)
-		if samples == 0 {
-			n = t.end[n] - 1
-			continue
+	var joining sync.Mutex
+	parallel(t.Len()-1, func(low, high int) {
+		part := t.functions(c, NodeID(low+1), NodeID(high+1))
+		joining.Lock()
+		defer joining.Unlock()
+		for f, x := range part {
+			r := &rows[f]
+			r.Self += x.Self
+			r.SelfSamples += x.SelfSamples
+			r.Total += x.Total
+			r.TotalSamples += x.TotalSamples
 		}
-		r := &rows[t.Function[n]]
-		if t.leafAt[n] != t.leafAt[n+1] {
-			r.Self += c.Self(n)
-			r.SelfSamples += c.SelfSamples(n)
-		}
-		if t.Outermost[n] {
-			r.Total += c.Total(n)
-			r.TotalSamples += samples
-		}
-	}
+	})
 	out := rows[:0]
 	for f, r := range rows {
 		if r.TotalSamples > 0 {
@@ -43,6 +41,31 @@ func (t *Tree) Functions(c *Cost) []FunctionCost {
 	}
 	SortBySelf(out)
 	return out
+}
+
+// functions adds up by function what some of the nodes cost.
+func (t *Tree) functions(c *Cost, from, to NodeID) []FunctionCost {
+	rows := make([]FunctionCost, len(t.Profile.Functions))
+	for n := from; n < to; n++ {
+		first := t.leafAt[n]
+		before := c.sum[first]
+		total := c.sum[t.stop[n]].less(before)
+		if total.samples == 0 {
+			n = t.end[n] - 1
+			continue
+		}
+		r := &rows[t.Function[n]]
+		if next := t.leafAt[n+1]; first != next {
+			self := c.sum[next].less(before)
+			r.Self += self.value
+			r.SelfSamples += self.samples
+		}
+		if t.Outermost[n] {
+			r.Total += total.value
+			r.TotalSamples += total.samples
+		}
+	}
+	return rows
 }
 
 // SortBySelf puts the largest self cost first; ties go to the larger total,
@@ -173,7 +196,7 @@ func (t *Tree) SpreadPoint(c *Cost, share float64) NodeID {
 	n := NodeID(0)
 	for {
 		best := NodeID(0)
-		for _, m := range t.Children(n) {
+		for m := range t.Children(n) {
 			if best == 0 || c.Total(m) > c.Total(best) {
 				best = m
 			}

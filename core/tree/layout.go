@@ -66,7 +66,7 @@ func (t *Tree) Layout(c *Cost, o LayoutOptions) *Layout {
 		n, x := l.Node[i], l.X[i]
 		order = order[:0]
 		hidden, thin := int32(0), int64(0)
-		for _, m := range t.Children(n) {
+		for m := range t.Children(n) {
 			switch w := c.Total(m); {
 			case w == 0:
 			case w < o.MinWidth && !kept[m]:

@@ -20,7 +20,7 @@ type Line struct {
 // stacks that they have. Line 0 is where the line is unknown.
 func (t *Tree) Lines(measure int, sc scope.Scope, file string) []Line {
 	p := t.Profile
-	value, samples := t.byLeaf(measure, sc)
+	sums := t.byLeaf(measure, sc)
 	in := make([]bool, len(p.Functions)) // functions that are in the file
 	for f := range p.Functions {
 		in[f] = f != 0 && p.Strings[p.Functions[f].File] == file
@@ -46,8 +46,9 @@ func (t *Tree) Lines(measure int, sc scope.Scope, file string) []Line {
 		to   profile.FunctionID
 	}
 	seen, called := map[uint32]bool{}, map[call]bool{}
-	for k, leaf := range t.leaves {
-		if samples[k] == 0 || !passes[leaf] {
+	for k := range t.leaves {
+		leaf, x := t.leaf(k), sums[k]
+		if x.samples == 0 || !passes[leaf] {
 			continue
 		}
 		clear(seen)
@@ -58,16 +59,16 @@ func (t *Tree) Lines(measure int, sc scope.Scope, file string) []Line {
 			if in[frame.Function] {
 				l := at(frame.Line)
 				if s == leaf {
-					l.Self += value[k]
+					l.Self += x.value
 				} else if c := (call{frame.Line, below}); !called[c] {
 					called[c] = true
 					e := calls[frame.Line][below]
-					calls[frame.Line][below] = Edge{below, e.Value + value[k], e.Samples + samples[k]}
+					calls[frame.Line][below] = Edge{below, e.Value + x.value, e.Samples + x.samples}
 				}
 				if !seen[frame.Line] {
 					seen[frame.Line] = true
-					l.Total += value[k]
-					l.Samples += samples[k]
+					l.Total += x.value
+					l.Samples += x.samples
 				}
 			}
 			below = same[frame.Function]

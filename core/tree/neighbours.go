@@ -84,7 +84,7 @@ func (a *around) down(n NodeID, at place, levels int) {
 	if at.level == levels {
 		return
 	}
-	for _, m := range a.t.Children(n) {
+	for m := range a.t.Children(n) {
 		if a.c.TotalSamples(m) == 0 {
 			continue
 		}

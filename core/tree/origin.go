@@ -2,10 +2,8 @@ package tree
 
 import (
 	"sort"
-	"strings"
 
 	"entelon/core/profile"
-	"entelon/core/scope"
 )
 
 // Origin says how the frames of a function came to be. All values are in the
@@ -33,56 +31,48 @@ type LineValue struct {
 	Value int64
 }
 
-// Origin sums over the samples in scope. It takes one pass over the samples
-// and two over the stacks.
-func (t *Tree) Origin(measure int, sc scope.Scope, f profile.FunctionID) Origin {
-	p := t.Profile
-	n := p.Stacks.Len()
-	total, samples := make([]int64, n), make([]int64, n)
-	values, counts := t.byLeaf(measure, sc)
-	for l, s := range t.leaves {
-		total[s], samples[s] = values[l], counts[l]
-	}
-	for s := n - 1; s > 0; s-- {
-		total[p.Stacks.Parent[s]] += total[s]
-		samples[p.Stacks.Parent[s]] += samples[s]
-	}
+// Origin sums over the samples of a cost.
+func (t *Tree) Origin(c *Cost, f profile.FunctionID) Origin {
+	p, st, sum := t.Profile, t.byLine(), c.byLine()
 	var o Origin
 	into := map[profile.FunctionID]Edge{}
 	found, callers := map[profile.Found]int64{}, map[profile.Found]int64{}
 	lines := map[uint32]int64{}
-	seen := make([]bool, n) // the function is in the stack
-	cut := make([]bool, n)  // the stack is cut off
-	for s := 1; s < n; s++ {
-		parent := p.Stacks.Parent[s]
-		here := t.Function[t.NodeOf[s]]
-		cut[s] = cut[parent] || p.Functions[here].Kind == profile.KindMark && strings.HasPrefix(p.FunctionName(here), "[cut off")
-		seen[s] = seen[parent] || here == f
-		if here != f || seen[parent] || samples[s] == 0 {
-			continue
+	add := func(s profile.StackID, cut bool) {
+		x := sum[st.stop[s]].less(sum[st.at[s]])
+		if x.samples == 0 {
+			return
 		}
-		v := total[s]
+		v := x.value
 		frame := p.Frames[p.Stacks.Frame[s]]
 		o.Total += v
 		found[frame.Found] += v
 		lines[frame.Line] += v
-		if cut[s] {
+		if cut {
 			o.CutOff += v
 		}
-		around := profile.StackID(s)
+		around := s
 		for around != 0 && p.Frames[p.Stacks.Frame[around]].Inlined {
 			around = p.Stacks.Parent[around]
 		}
 		if frame.Inlined {
 			k := t.Function[t.NodeOf[around]]
 			e := into[k]
-			into[k] = Edge{k, e.Value + v, e.Samples + samples[s]}
+			into[k] = Edge{k, e.Value + v, e.Samples + x.samples}
 			o.Inlined += v
 		}
 		if caller := p.Stacks.Parent[around]; around != 0 && caller != 0 {
 			if c := p.Frames[p.Stacks.Frame[caller]]; p.Functions[c.Function].Kind != profile.KindMark {
 				callers[c.Found] += v
 			}
+		}
+	}
+	for _, n := range t.NodesOf(f) {
+		if !t.Outermost[n] || c.TotalSamples(n) == 0 {
+			continue
+		}
+		for s := t.first[n]; s != 0; s = t.with[s] {
+			add(s, st.cut[n])
 		}
 	}
 	o.Into = sortedEdges(into)

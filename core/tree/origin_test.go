@@ -17,8 +17,9 @@ func TestOriginAddsUp(t *testing.T) {
 		p := made.Profile(seed, made.Small)
 		tr := tree.New(p)
 		for _, sc := range []scope.Scope{{}, scope.Between(200e6, 900e6)} {
-			for _, r := range tr.Functions(tr.Cost(0, sc)) {
-				o := tr.Origin(0, sc, r.Function)
+			cost := tr.Cost(0, sc)
+			for _, r := range tr.Functions(cost) {
+				o := tr.Origin(cost, r.Function)
 				var found, lines, into int64
 				for _, x := range o.Found {
 					found += x.Value
@@ -64,7 +65,7 @@ func TestOriginTellsInlinedAndCutOff(t *testing.T) {
 			mix = profile.FunctionID(i)
 		}
 	}
-	o := tr.Origin(0, scope.Scope{}, mix)
+	o := tr.Origin(tr.Cost(0, scope.Scope{}), mix)
 	if o.Total != 8 || o.Inlined != 7 || o.CutOff != 1 || len(o.Into) != 1 || name(o.Into[0].Function) != "fill" || o.Into[0].Value != 7 {
 		t.Errorf("%+v", o)
 	}

@@ -18,7 +18,7 @@ type Step struct {
 // Below returns the steps that follow a node from the roots, the costliest first.
 func (t *Tree) Below(c *Cost, n NodeID) []Step {
 	var out []Step
-	for _, m := range t.Children(n) {
+	for m := range t.Children(n) {
 		if c.TotalSamples(m) > 0 {
 			out = append(out, Step{t.Function[m], m, c.Self(m), c.Total(m), c.TotalSamples(m), c.TotalSamples(m) > c.SelfSamples(m)})
 		}
@@ -46,8 +46,8 @@ func (t *Tree) Leaves(c *Cost, path []profile.FunctionID) []Step {
 		s.More = s.More || t.Parent[at] != 0
 	}
 	last := NodeID(0) // several stacks may have one node; they stand together
-	for _, leaf := range t.leaves {
-		n := t.NodeOf[leaf]
+	for l := range t.leaves {
+		n := t.NodeOf[t.leaf(l)]
 		if n == last || c.SelfSamples(n) == 0 {
 			continue
 		}

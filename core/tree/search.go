@@ -41,19 +41,18 @@ func (t *Tree) Search(c *Cost, root NodeID, text string) Matches {
 	seen := make([]bool, len(t.Profile.Functions))
 	covered := root // nodes before this are below one that matches
 	for n, end := max(root, 1), t.end[root]; n < end; n++ {
-		samples := c.TotalSamples(n)
-		if samples == 0 {
-			n = t.end[n] - 1
-			continue
-		}
 		f := t.Function[n]
 		if !hit[f] {
 			continue
 		}
+		total := c.total(n)
+		if total.samples == 0 {
+			continue
+		}
 		if n >= covered {
 			covered = t.end[n]
-			m.Value += c.Total(n)
-			m.Samples += samples
+			m.Value += total.value
+			m.Samples += total.samples
 		}
 		m.Nodes++
 		if !seen[f] {

@@ -42,7 +42,12 @@ func (s Shape) Check() error {
 // Shaped builds the tree of p in a shape. The tree's profile is p where its
 // stacks are as they were, and otherwise one with other stacks that shares the
 // rest with p.
-func Shaped(p *profile.Profile, s Shape) *Tree {
+func Shaped(p *profile.Profile, s Shape) *Tree { return shaped(p, s, nil) }
+
+// In builds the tree of the same profile in another shape.
+func (t *Tree) In(s Shape) *Tree { return shaped(t.Profile, s, t.samples) }
+
+func shaped(p *profile.Profile, s Shape, samples *byStack) *Tree {
 	base := p
 	var sampleOf []int32
 	if s.Through != "" {
@@ -61,7 +66,10 @@ func Shaped(p *profile.Profile, s Shape) *Tree {
 			return k != profile.KindOwn && k != profile.KindMark
 		}
 	}
-	t := build(p, f)
+	if p == base {
+		return build(p, f, samples)
+	}
+	t := build(p, f, nil)
 	t.base, t.sampleOf = base, sampleOf
 	return t
 }
@@ -72,6 +80,9 @@ type folding struct {
 	below func(profile.FunctionID) bool // count as the first of them that was called; may be nil
 	merge bool
 }
+
+// none reports whether every frame has its place.
+func (f folding) none() bool { return f.into == nil && f.below == nil && !f.merge }
 
 // Through is a profile of the stacks with a function, each from its outermost
 // frame on, and of their samples alone, with the position of each in p.

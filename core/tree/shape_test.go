@@ -29,7 +29,7 @@ func TestShapesConserve(t *testing.T) {
 				for n := tree.NodeID(0); int(n) < tr.Len(); n++ {
 					self += c.Self(n)
 					below := c.Self(n)
-					for _, m := range tr.Children(n) {
+					for m := range tr.Children(n) {
 						below += c.Total(m)
 					}
 					if below != c.Total(n) {
@@ -96,7 +96,7 @@ func TestShapes(t *testing.T) {
 		n := tree.NodeID(0)
 	step:
 		for _, name := range path {
-			for _, m := range tr.Children(n) {
+			for m := range tr.Children(n) {
 				if tr.Profile.FunctionName(tr.Function[m]) == name {
 					n = m
 					continue step

@@ -19,14 +19,13 @@ type ThreadCost struct {
 func (t *Tree) Threads(measure int, sc scope.Scope) []ThreadCost {
 	p := t.Profile
 	rows := make([]ThreadCost, len(p.Threads))
-	in := t.in(sc)
-	for i, v := range p.Samples.Values[measure] {
-		if v != 0 && (in == nil || in[i]) {
+	t.sieve(sc).Each(p, func(i int) {
+		if v := p.Samples.Values[measure][i]; v != 0 {
 			r := &rows[p.Samples.Thread[i]]
 			r.Value += v
 			r.Samples++
 		}
-	}
+	})
 	out := rows[:0]
 	for i, r := range rows {
 		if r.Samples > 0 {

@@ -1,6 +1,7 @@
 package tree_test
 
 import (
+	"fmt"
 	"maps"
 	"math"
 	"strings"
@@ -17,7 +18,10 @@ func every(t *testing.T, check func(t *testing.T, p *profile.Profile, tr *tree.T
 	for seed := range uint64(25) {
 		p := made.Profile(seed, made.Small)
 		tr := tree.New(p)
-		for _, sc := range []scope.Scope{{}, scope.Between(200e6, 900e6), thread101(t), scope.Between(1e12, 0)} {
+		for _, sc := range []scope.Scope{
+			{}, scope.Between(200e6, 900e6), thread101(t), scope.Between(1e12, 0),
+			read(t, "not idle and time to 0.8 s"), read(t, fmt.Sprintf("function is %q or not path is %q > *", p.FunctionName(3), p.FunctionName(5))),
+		} {
 			for m := range p.Measures {
 				in, want := sc.Contains(p), int64(0)
 				for i, v := range p.Samples.Values[m] {
@@ -40,7 +44,7 @@ func TestSelfCostsSumToTheTotal(t *testing.T) {
 		for n := tree.NodeID(0); int(n) < tr.Len(); n++ {
 			nodes += c.Self(n)
 			below := c.Self(n)
-			for _, m := range tr.Children(n) {
+			for m := range tr.Children(n) {
 				below += c.Total(m)
 				if m <= n || tr.End(m) > tr.End(n) {
 					t.Fatalf("node %d, up to %d, is below %d, up to %d", m, tr.End(m), n, tr.End(n))
@@ -284,7 +288,7 @@ func TestFoldedRuntime(t *testing.T) {
 	var o int64
 	for f := range p.Functions {
 		if p.FunctionName(profile.FunctionID(f)) == "pull" {
-			o = tr.Origin(0, scope.Scope{}, profile.FunctionID(f)).Total
+			o = tr.Origin(tr.Cost(0, scope.Scope{}), profile.FunctionID(f)).Total
 		}
 	}
 	if o != 20 {
@@ -292,9 +296,11 @@ func TestFoldedRuntime(t *testing.T) {
 	}
 }
 
-func thread101(t *testing.T) scope.Scope {
+func thread101(t *testing.T) scope.Scope { return read(t, "thread is 101") }
+
+func read(t *testing.T, text string) scope.Scope {
 	t.Helper()
-	s, err := scope.Parse("thread is 101")
+	s, err := scope.Parse(text)
 	if err != nil {
 		t.Fatal(err)
 	}

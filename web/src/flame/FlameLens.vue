@@ -22,7 +22,7 @@ import { useDive } from './useDive'
 const props = defineProps<{ takeKey: string; range: Range; pins?: string[]; bare?: boolean }>()
 const { measure, figure } = useMeasure()
 const { of } = usePercent()
-const emit = defineEmits<{ pin: [name: string]; shape: [change: Record<string, string | undefined>] }>()
+const emit = defineEmits<{ pin: [name: string]; shape: [change: Record<string, string | undefined>]; drawn: [] }>()
 
 const { text, number } = useAddress()
 const root = number('root')
@@ -60,6 +60,7 @@ watch(flame.data, (f) => {
   keepNode = -1
   scroll.value = 0
   jump(whole)
+  if (!flame.isPlaceholderData.value) emit('drawn')
 }, { immediate: true })
 
 // Search: the server counts, over all frames and not only those drawn.

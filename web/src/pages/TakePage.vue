@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
-import { useLocalStorage } from '@vueuse/core'
+import { useLocalStorage, useTimeoutFn } from '@vueuse/core'
 import { PanelLeft, PanelRight } from 'lucide-vue-next'
-import { computed, ref, watch, watchEffect } from 'vue'
+import { computed, ref, shallowRef, watch, watchEffect } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, ApiError, type Range, type ScopePart } from '../api/client'
 import ErrorNote from '../components/ErrorNote.vue'
@@ -57,7 +57,16 @@ provideMeasure(measure)
 watchEffect(() => {
   if (chosen.value && measure.value && measure.value.name !== chosen.value) change({ measure: undefined })
 })
-const hot = useQuery({ queryKey: ['hot', key, range], queryFn: ({ signal }) => api.hot(key.value, range.value, signal), placeholderData: keepPreviousData, retry: (n, e) => n < 2 && !(e instanceof ApiError && e.status === 400) })
+// The picture is asked for first: what stands around it follows when it is there,
+// so that both do not wait for the same processors.
+const around = shallowRef<Range>()
+const { start: wait, stop } = useTimeoutFn(() => (around.value = range.value), 500, { immediate: false })
+function drawn() {
+  stop()
+  around.value = range.value
+}
+watch([key, range, lens], () => (lens.value === 'flame' ? wait() : drawn()), { immediate: true })
+const hot = useQuery({ queryKey: ['hot', key, around], queryFn: ({ signal }) => api.hot(key.value, around.value ?? {}, signal), enabled: computed(() => !!around.value), placeholderData: keepPreviousData, retry: (n, e) => n < 2 && !(e instanceof ApiError && e.status === 400) })
 providePercent(
   mode,
   computed(() => hot.data.value?.total ?? 0),
@@ -131,10 +140,10 @@ useKeys({
       <PathsLens v-else-if="lens === 'paths'" :key="key" :take-key="key" :range="range" :focus="focus" class="pl-2" @focus="setFocus" @pin="togglePin" />
       <NeighboursLens v-else-if="lens === 'neighbours'" :key="key" :take-key="key" :range="range" :focus="focus" class="pl-2" @focus="setFocus" @pin="togglePin" />
       <LinesLens v-else-if="lens === 'lines'" :key="key" :take-key="key" :program="detail.data.value.take.program" :range="range" :focus="focus" class="pl-2" @focus="setFocus" @pin="togglePin" />
-      <FlameLens v-else-if="lens !== 'hot'" :key="key" :take-key="key" :range="range" :pins="pins" class="pl-2" @pin="togglePin" @shape="shape" />
+      <FlameLens v-else-if="lens !== 'hot'" :key="key" :take-key="key" :range="range" :pins="pins" class="pl-2" @pin="togglePin" @shape="shape" @drawn="drawn" />
       <div class="relative shrink-0 border-l border-rule" :class="cardOpen ? 'w-[280px]' : 'w-[26px]'">
         <button class="absolute top-[9px] -left-[13px] z-10 border border-rule bg-paper p-[2px] text-ink-3 hover:text-ink" :aria-label="cardOpen ? 'Close the card' : 'Open the card'" @click="cardOpen = !cardOpen"><PanelRight class="size-3.5" /></button>
-        <FunctionCard v-if="cardOpen" :take-key="key" :range="range" :focus="focus" :pinned="pins.includes(focus)" :also-pinned="alsoPinned" :notes="(notes.data.value?.notes ?? []).filter((n) => n.function === focus)" :detail="detail.data.value" @focus="setFocus" @pin="togglePin" />
+        <FunctionCard v-if="cardOpen" :take-key="key" :range="around ?? range" :focus="focus" :pinned="pins.includes(focus)" :also-pinned="alsoPinned" :notes="(notes.data.value?.notes ?? []).filter((n) => n.function === focus)" :detail="detail.data.value" @focus="setFocus" @pin="togglePin" />
       </div>
     </div>
     <TimeRibbon :take-key="key" :range="{ from: time?.from_ns, to: time?.to_ns }" :measure="chosen" @range="restrict($event.from, $event.to)" />

@@ -1,0 +1,72 @@
+package tree
+
+import (
+	"strings"
+
+	"entelon/core/profile"
+)
+
+// stackTree is the tree of stacks, where the same function at another line is
+// another one: what the nodes do not know is asked here.
+type stackTree struct {
+	order []uint32 // positions in the tree's samples.stacks, in the order of the tree of stacks
+	at    []uint32 // by stack: how many of order are before what is below it
+	stop  []uint32 // and how many up to its end
+	cut   []bool   // by node: the outer end of its stacks is unknown
+}
+
+// Prepare makes what only some questions need, before they are asked.
+func (t *Tree) Prepare() {
+	t.byLine()
+	t.NodesOf(0)
+	t.lowerNames()
+}
+
+func (t *Tree) stackTree() *stackTree {
+	p := t.Profile
+	n, parent, own := p.Stacks.Len(), p.Stacks.Parent, t.samples.stacks
+	st := &stackTree{order: make([]uint32, len(own)), at: make([]uint32, n), stop: make([]uint32, n), cut: make([]bool, t.Len())}
+	for _, s := range own {
+		st.at[s] = 1
+	}
+	for s := n - 1; s > 0; s-- {
+		st.at[parent[s]] += st.at[s] // how many there are
+	}
+	// From here on, stop is where the next that is met below a stack goes.
+	next := own
+	for s := range profile.StackID(n) {
+		if s == 0 {
+			st.at[s] = 0
+		} else {
+			above := &st.stop[parent[s]]
+			st.at[s], *above = *above, *above+st.at[s]
+		}
+		st.stop[s] = st.at[s]
+		if len(next) > 0 && next[0] == s {
+			st.order[st.stop[s]] = uint32(len(own) - len(next))
+			st.stop[s]++
+			next = next[1:]
+		}
+	}
+	isCut := make([]bool, len(p.Functions))
+	for f := range isCut {
+		isCut[f] = p.Functions[f].Kind == profile.KindMark && strings.HasPrefix(p.FunctionName(profile.FunctionID(f)), "[cut off")
+	}
+	for n := 1; n < t.Len(); n++ {
+		st.cut[n] = st.cut[t.Parent[n]] || isCut[t.Function[n]]
+	}
+	return st
+}
+
+// byLine are the sums of a cost, running in the order of the tree of stacks.
+func (c *Cost) byLine() []tally {
+	c.once.Do(func() {
+		t := c.tree
+		sums := make([]tally, len(t.leaves))
+		for l, k := range t.leaves {
+			sums[k] = c.sum[l+1].less(c.sum[l])
+		}
+		c.lines = running(sums, t.byLine().order)
+	})
+	return c.lines
+}
