@@ -90,7 +90,12 @@ func measureLarge(t *testing.T, samples, stacks int) string {
 	figures["first flame, cold, from the address on"] = []float64{value[float64](p, `window.firstFlame`)}
 	const root = `document.querySelector('[data-test=flame]').dataset.root`
 	const total = `document.querySelector('[data-test=flame]').dataset.total`
-	for range 6 {
+	p.until("the list of functions, by which one chooses where to dive", `document.querySelectorAll('[data-test=hot-row]').length > 10`)
+	for i := range 12 {
+		if i == 6 {
+			value[any](p, keydown("Escape"))
+			p.until("the whole", root+` === '0'`)
+		}
 		value[any](p, strings.Repeat(keydown("ArrowDown")+";", 3))
 		before := value[string](p, root)
 		figures["diving"] = append(figures["diving"], p.timed("a dive", keydown("Enter"), fmt.Sprintf("%s !== %q", root, before)))
@@ -110,9 +115,9 @@ func measureLarge(t *testing.T, samples, stacks int) string {
 		return fmt.Sprintf(`(el => { el.setPointerCapture = () => {}; const r = el.getBoundingClientRect(); const at = (type, share) => el.dispatchEvent(new PointerEvent(type, { clientX: r.left + share * r.width, clientY: r.top + 20, bubbles: true, pointerId: 1 })); at('pointerdown', %v); at('pointermove', %v); at('pointerup', %v) })(document.querySelector('[data-test=ribbon]'))`, from, to, to)
 	}
 	p.until("the ribbon", `document.querySelector('[data-test=ribbon]')?.dataset.ready === 'true'`)
-	for i := range 6 {
+	for i := range 12 {
 		before := value[string](p, total)
-		figures["restricting the time"] = append(figures["restricting the time"], p.timed("less", scoped(0.1+0.05*float64(i), 0.5+0.06*float64(i)), fmt.Sprintf("%s !== %q", total, before)))
+		figures["restricting the time"] = append(figures["restricting the time"], p.timed("less", scoped(0.1+0.03*float64(i), 0.5+0.035*float64(i)), fmt.Sprintf("%s !== %q", total, before)))
 	}
 	for _, lens := range []struct{ key, seen string }{
 		{"2", `document.querySelectorAll('[data-test=hot-full]').length > 5`}, {"3", `document.querySelectorAll('[data-test=path]').length > 0`},

@@ -58,7 +58,12 @@ func (s *Server) scoped(c *gin.Context) (*view, *store.Take, scopedCost, bool) {
 		return nil, nil, scopedCost{}, false
 	}
 	v := o.in(shape)
-	return v, row, v.cost(m, sc.Of(aboutOf(row))), true
+	k := v.cost(m, sc.Of(aboutOf(row)))
+	if c.Request.Context().Err() != nil { // nobody waits any more
+		c.Abort()
+		return nil, nil, scopedCost{}, false
+	}
+	return v, row, k, true
 }
 
 // shapeOf reads how stacks become a tree.

@@ -1,6 +1,7 @@
 package tree
 
 import (
+	"slices"
 	"sort"
 	"sync"
 
@@ -142,24 +143,32 @@ func (t *Tree) Callers(c *Cost, f profile.FunctionID) []Edge {
 // calls itself is its own callee.
 func (t *Tree) Callees(c *Cost, f profile.FunctionID) []Edge {
 	sum := map[profile.FunctionID]Edge{}
-	for _, n := range t.NodesOf(f) {
-		if !t.Outermost[n] {
-			continue
+	var calls []NodeID // out of one outermost node of f and those of f below it
+	until := map[profile.FunctionID]NodeID{}
+	for nodes := t.NodesOf(f); len(nodes) > 0; {
+		end := t.end[nodes[0]]
+		calls = calls[:0]
+		recursive := len(nodes) > 1 && nodes[1] < end
+		for len(nodes) > 0 && nodes[0] < end {
+			for m := range t.Children(nodes[0]) {
+				calls = append(calls, m)
+			}
+			nodes = nodes[1:]
 		}
-		open := map[profile.FunctionID]int{}
-		t.each(n, func(m NodeID) bool {
-			if m != n && t.Function[t.Parent[m]] == f {
-				if open[t.Function[m]] == 0 {
-					t.addEdge(sum, t.Function[m], c, m)
+		if recursive {
+			slices.Sort(calls)
+			clear(until)
+		}
+		for _, m := range calls {
+			g := t.Function[m]
+			if recursive {
+				if m < until[g] {
+					continue // below a call of the same
 				}
-				open[t.Function[m]]++
+				until[g] = t.end[m]
 			}
-			return true
-		}, func(m NodeID) {
-			if m != n && t.Function[t.Parent[m]] == f {
-				open[t.Function[m]]--
-			}
-		})
+			t.addEdge(sum, g, c, m)
+		}
 	}
 	return sortedEdges(sum)
 }

@@ -157,30 +157,6 @@ func (t *Tree) markOutermost() {
 	}
 }
 
-// each visits the nodes below and including from, parents first. Where enter
-// returns false the children are left out. leave may be nil.
-func (t *Tree) each(from NodeID, enter func(NodeID) bool, leave func(NodeID)) {
-	var way []NodeID
-	climb := func(to NodeID) {
-		for len(way) > 0 && t.end[way[len(way)-1]] <= to {
-			if leave != nil {
-				leave(way[len(way)-1])
-			}
-			way = way[:len(way)-1]
-		}
-	}
-	for n := from; n < t.end[from]; {
-		climb(n)
-		if enter(n) {
-			way = append(way, n)
-			n++
-		} else {
-			n = t.end[n]
-		}
-	}
-	climb(t.end[from])
-}
-
 // Path returns the nodes from the outermost function to n, the root left out.
 func (t *Tree) Path(n NodeID) []NodeID {
 	out := make([]NodeID, t.Depth[n])

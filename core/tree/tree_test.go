@@ -111,6 +111,43 @@ func TestCallersSumToTheTotal(t *testing.T) {
 	})
 }
 
+// TestCalleesAreThoseOfTheSamples compares with the slow and obvious way: a
+// callee takes the samples on whose stack it stands right behind its caller.
+func TestCalleesAreThoseOfTheSamples(t *testing.T) {
+	for seed := range uint64(25) {
+		p := made.Profile(seed, made.Small)
+		type call struct{ from, to profile.FunctionID }
+		want := map[call]int64{}
+		for i, s := range p.Samples.Stack {
+			var way []profile.FunctionID // from the innermost
+			p.Walk(s, func(f profile.FrameID) { way = append(way, p.Frames[f].Function) })
+			seen := map[call]bool{}
+			for k := range len(way) - 1 {
+				seen[call{way[k+1], way[k]}] = true
+			}
+			for c := range seen {
+				want[c] += p.Samples.Values[0][i]
+			}
+		}
+		tr := tree.New(p)
+		c := tr.Cost(0, scope.Scope{})
+		for _, r := range tr.Functions(c) {
+			for _, e := range tr.Callees(c, r.Function) {
+				k := call{r.Function, e.Function}
+				if e.Value != want[k] {
+					t.Fatalf("seed %d: %v takes %d, want %d", seed, k, e.Value, want[k])
+				}
+				delete(want, k)
+			}
+		}
+		for k, v := range want {
+			if v != 0 {
+				t.Fatalf("seed %d: %v is missing, with %d", seed, k, v)
+			}
+		}
+	}
+}
+
 // TestLayoutConserves: in every part, at every width, the boxes and bands
 // under a box and its own self cost are exactly as wide as the box.
 func TestLayoutConserves(t *testing.T) {

@@ -127,7 +127,7 @@ export const api = {
   flame: (key: string, q: Range & { root?: number; order?: string; pixels?: number }, signal?: AbortSignal) =>
     ask<Flame>('GET', `/takes/${key}/flame`, q, undefined, signal),
   search: (key: string, q: Range & { text: string; root?: number }, signal?: AbortSignal) => ask<Found>('GET', `/takes/${key}/search`, q, undefined, signal),
-  card: (key: string, q: Range & { name: string }) => ask<FunctionCard>('GET', `/takes/${key}/function`, q),
+  card: (key: string, q: Range & { name: string }, signal?: AbortSignal) => ask<FunctionCard>('GET', `/takes/${key}/function`, q, undefined, signal),
   times: (key: string, bins: number, measure?: string) => ask<Times>('GET', `/takes/${key}/times`, { bins, measure }),
   lines: (key: string, q: Range & { name: string }) => ask<Schemas['LinesOut']>('GET', `/takes/${key}/lines`, q),
   notes: (key: string) => ask<Schemas['RemarksOut']>('GET', `/takes/${key}/notes`),
@@ -138,7 +138,7 @@ export const api = {
   sources: (program: string) => ask<Schemas['SourceRules']>('GET', `/programs/${encodeURIComponent(program)}/sources`),
   setSources: (program: string, rules: Schemas['SourceRule'][]) => ask<Schemas['SourceRules']>('PUT', `/programs/${encodeURIComponent(program)}/sources`, undefined, { rules }),
   threads: (key: string, q: Range) => ask<Schemas['ThreadsOut']>('GET', `/takes/${key}/threads`, q),
-  builds: (key: string, q: { scope?: string; measure?: string; name: string }) => ask<Schemas['BuildsOut']>('GET', `/takes/${key}/builds`, q),
+  builds: (key: string, q: { scope?: string; measure?: string; name: string }, signal?: AbortSignal) => ask<Schemas['BuildsOut']>('GET', `/takes/${key}/builds`, q, undefined, signal),
   setPin: (program: string, fn: string, on: boolean) => ask<Schemas['PinsOut']>('POST', `/programs/${encodeURIComponent(program)}/pins`, undefined, { function: fn, on }),
   scope: (key: string, scope: string) => ask<ScopeRead>('GET', `/takes/${key}/scope`, { scope }),
   complete: (key: string, text: string, at: number) => ask<Schemas['CompleteOut']>('GET', `/takes/${key}/complete`, { text, at }),

@@ -17,7 +17,7 @@ const emit = defineEmits<{ focus: [name: string]; pin: [name: string] }>()
 
 const card = useQuery({
   queryKey: ['card', () => props.takeKey, () => props.range, () => props.focus],
-  queryFn: () => api.card(props.takeKey, { ...props.range, name: props.focus }),
+  queryFn: ({ signal }) => api.card(props.takeKey, { ...props.range, name: props.focus }, signal),
   enabled: computed(() => props.focus !== ''),
 })
 // Shares in other builds are kept for whole takes; in a scope, or of another
@@ -25,7 +25,7 @@ const card = useQuery({
 const special = computed(() => !!props.range.scope || (!!props.range.measure && props.range.measure !== props.detail.measures[0]?.name))
 const elsewhere = useQuery({
   queryKey: ['builds', () => props.takeKey, () => props.range.scope, () => props.range.measure, () => props.focus],
-  queryFn: () => api.builds(props.takeKey, { scope: props.range.scope, measure: props.range.measure, name: props.focus }),
+  queryFn: ({ signal }) => api.builds(props.takeKey, { scope: props.range.scope, measure: props.range.measure, name: props.focus }, signal),
   enabled: computed(() => props.focus !== '' && special.value && !!card.data.value),
 })
 const builds = computed(() => (special.value ? (elsewhere.data.value?.builds ?? []) : (card.data.value?.builds ?? [])))

@@ -2,7 +2,7 @@ import { usePreferredReducedMotion } from '@vueuse/core'
 import { ref } from 'vue'
 import { type View, whole } from './geometry'
 
-const length = 48 // ms; nobody waits for a movement
+const length = 32 // ms; nobody waits for a movement
 
 /** The part of the flame that is in view, moving smoothly from one to the next. */
 export function useDive(repaint: () => void) {

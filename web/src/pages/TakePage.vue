@@ -57,15 +57,20 @@ provideMeasure(measure)
 watchEffect(() => {
   if (chosen.value && measure.value && measure.value.name !== chosen.value) change({ measure: undefined })
 })
-// The picture is asked for first: what stands around it follows when it is there,
-// so that both do not wait for the same processors.
+// The picture is asked for first. What stands around it follows when it is there
+// and nothing else is asked for at once, so that neither waits for the other.
 const around = shallowRef<Range>()
-const { start: wait, stop } = useTimeoutFn(() => (around.value = range.value), 500, { immediate: false })
+const rest = ref(500) // ms; a picture that takes longer does not hold up the rest
+const { start: follow } = useTimeoutFn(() => (around.value = range.value), rest, { immediate: false })
 function drawn() {
-  stop()
-  around.value = range.value
+  rest.value = 40
+  follow()
 }
-watch([key, range, lens], () => (lens.value === 'flame' ? wait() : drawn()), { immediate: true })
+watch([key, range, lens], () => {
+  rest.value = 500
+  if (lens.value === 'flame') follow()
+  else around.value = range.value
+}, { immediate: true })
 const hot = useQuery({ queryKey: ['hot', key, around], queryFn: ({ signal }) => api.hot(key.value, around.value ?? {}, signal), enabled: computed(() => !!around.value), placeholderData: keepPreviousData, retry: (n, e) => n < 2 && !(e instanceof ApiError && e.status === 400) })
 providePercent(
   mode,
