@@ -4,20 +4,25 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
+	"sync"
 
 	"github.com/gin-gonic/gin"
+	"golang.org/x/sync/errgroup"
 
 	"entelon/core/compare"
 	"entelon/core/profile"
 	"entelon/core/reading"
+	"entelon/core/scope"
 	"entelon/store"
 )
 
 // mostRows is how many functions a comparison tells at most of those that are
 // less than leastShown of the whole, and did not change by more than chance.
+// mostTold is how many it tells at most that did.
 const (
 	mostRows   = 1500
-	leastShown = 0.0005
+	mostTold   = 4000
+	leastShown = 0.005
 )
 
 // mostCompared bounds the takes of a side.
@@ -37,24 +42,31 @@ func (s *Server) openSide(c *gin.Context, what string) (*compareSide, error) {
 		return nil, badRequest{fmt.Errorf("%s: there are %d takes; give %d at most", what, len(keys), mostCompared)}
 	}
 	out := &compareSide{}
-	for _, key := range keys {
-		o, row, err := s.open(c, key)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", what, err)
-		}
-		out.rows, out.views = append(out.rows, row), append(out.views, o)
+	out.rows, out.views = make([]*store.Take, len(keys)), make([]*opened, len(keys))
+	var all errgroup.Group
+	all.SetLimit(2) // a large take needs much memory while it is read
+	for i, key := range keys {
+		all.Go(func() (err error) {
+			if out.views[i], out.rows[i], err = s.open(c, key); err != nil {
+				return fmt.Errorf("%s: %w", what, err)
+			}
+			return nil
+		})
 	}
-	return out, nil
+	return out, all.Wait()
 }
 
 // compared is a comparison with all that was asked for it.
 type compared struct {
-	a, b   *compareSide
-	words  profile.Words
-	result *compare.Result
+	a, b     *compareSide
+	words    profile.Words
+	scope    string
+	result   *compare.Result
+	suspects func() []compare.Suspect
 }
 
-// comparison reads a request's sides, scope, measure and scale and compares.
+// comparison reads a request's sides, scope, measure and scale and compares, or
+// finds what was compared a moment ago.
 func (s *Server) comparison(c *gin.Context) (*compared, error) {
 	scale, err := compare.ParseScale(c.Query("scale"))
 	if err != nil {
@@ -64,11 +76,23 @@ func (s *Server) comparison(c *gin.Context) (*compared, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &compared{}
-	if out.a, err = s.openSide(c, "baseline"); err != nil {
+	hand, version, err := s.hand(c, c.Query("candidate"))
+	if err != nil {
 		return nil, err
 	}
-	if out.b, err = s.openSide(c, "candidate"); err != nil {
+	key := strings.Join([]string{c.Query("baseline"), c.Query("candidate"), c.Query("scale"), c.Query("measure"), sc.String(), version}, "\x00")
+	if strings.Contains(c.Query("baseline")+c.Query("candidate"), jobPrefix) {
+		return s.compareNow(c, scale, sc, hand) // it grows
+	}
+	return s.compared.get(c.Request.Context(), key, func() (*compared, error) { return s.compareNow(c, scale, sc, hand) })
+}
+
+func (s *Server) compareNow(c *gin.Context, scale compare.Scale, sc scope.Scope, hand compare.Hand) (*compared, error) {
+	out := &compared{scope: sc.String()}
+	var both errgroup.Group
+	both.Go(func() (err error) { out.a, err = s.openSide(c, "baseline"); return err })
+	both.Go(func() (err error) { out.b, err = s.openSide(c, "candidate"); return err })
+	if err := both.Wait(); err != nil {
 		return nil, err
 	}
 	var takes []*profile.Take
@@ -95,10 +119,17 @@ func (s *Server) comparison(c *gin.Context) (*compared, error) {
 	if c.Query("scale") == "" {
 		scale = compare.Fitting(takes...)
 	}
-	if out.result, err = compare.Compare(out.a.runs, out.b.runs, compare.Options{Scale: scale, Exact: out.words.Counted}); err != nil {
+	var err error
+	if out.result, err = compare.Compare(out.a.runs, out.b.runs, compare.Options{Scale: scale, Exact: out.words.Counted, Hand: hand}); err != nil {
 		return nil, badRequest{err}
 	}
+	out.suspects = sync.OnceValue(out.result.Suspects)
 	return out, nil
+}
+
+// sides are what both are called.
+func (x *compared) sides() reading.Sides {
+	return reading.Sides{Baseline: x.a.called(x.b), Candidate: x.b.called(x.a), Measure: x.words.Label}
 }
 
 // called is what a side is called beside the other.
@@ -157,8 +188,8 @@ func (s *Server) compare(c *gin.Context) {
 			out.Scales = append(out.Scales, ScaleOut{string(sc.Scale), sc.Text})
 		}
 	}
-	suspects := r.Suspects()
-	for _, p := range reading.Comparison(r, suspects, reading.Sides{Baseline: out.Baseline.Name, Candidate: out.Candidate.Name, Measure: x.words.Label}) {
+	suspects := x.suspects()
+	for _, p := range reading.Comparison(r, suspects, x.sides()) {
 		out.Reading = append(out.Reading, SaidOut(p))
 	}
 	for _, q := range suspects {
@@ -173,15 +204,15 @@ func (s *Server) compare(c *gin.Context) {
 	whole := max(r.Whole.Baseline, r.Whole.Candidate)
 	for i := range r.Rows {
 		row := &r.Rows[i]
-		if i >= mostRows && !row.Certain && !named[row.Number] && max(row.Total.Baseline, row.Total.Candidate) < leastShown*whole {
+		if i >= mostRows && (!row.Certain || i >= mostTold) && !named[row.Number] && max(row.Total.Baseline, row.Total.Candidate) < leastShown*whole {
 			out.Hidden++
 			continue
 		}
 		o := CompareRow{
-			row.Number, row.Name, profile.Short(row.Name), row.Module, row.Area, row.Kind.String(), estimateOut(row.Self), estimateOut(row.Total), row.SelfSamples[:], row.TotalSamples[:], string(row.State), row.Certain, "", "",
+			row.Number, row.Name, profile.Short(row.Name), row.Module, row.Area, row.Kind.String(), estimateOut(row.Self), estimateOut(row.Total), row.SelfSamples[:], row.TotalSamples[:], string(row.State), row.Certain, "", "", false,
 		}
 		if row.Match != nil {
-			o.Was, o.Because = row.Match.Baseline, row.Match.Reason
+			o.Was, o.Because, o.ByHand = row.Match.Baseline, row.Match.Reason, row.Match.ByHand
 		}
 		out.Rows = append(out.Rows, o)
 	}

@@ -34,6 +34,7 @@ type CompareRow struct {
 	Certain      bool        `json:"certain"` // a difference is told from chance
 	Was          string      `json:"was"`     // full name in the baseline, if another
 	Because      string      `json:"because"` // why the two are taken for one
+	ByHand       bool        `json:"by_hand"` // somebody said so
 }
 
 // SuspectOut is a place that explains part of the difference.
@@ -104,4 +105,49 @@ type MirrorOut struct {
 	Baseline  []float64 `json:"baseline"`
 	Candidate []float64 `json:"candidate"`
 	Parent    []int32   `json:"parent"` // position, -1 for the root
+}
+
+// MatchIn says of two names that they are one function ("together"), that they are
+// not ("apart"), or that the comparison decides ("").
+type MatchIn struct {
+	Baseline  string `json:"baseline"` // full names
+	Candidate string `json:"candidate"`
+	How       string `json:"how"`
+}
+
+// MatchOut is what somebody said of two names.
+type MatchOut struct {
+	Baseline  string `json:"baseline"`
+	Candidate string `json:"candidate"`
+	How       string `json:"how"`
+	Who       string `json:"who"`
+}
+
+// MatchesOut are all that was said of a program's names.
+type MatchesOut struct {
+	Matches []MatchOut `json:"matches"`
+}
+
+// SourceSide is where the lines of a side are from.
+type SourceSide struct {
+	Name      string  `json:"name"` // of the function, "" where the side does not have it
+	File      string  `json:"file"` // as the takes have it
+	Found     string  `json:"found"`
+	Delivered bool    `json:"delivered"` // the source came with a take
+	Missing   string  `json:"missing"`   // why there is no source
+	Begin     uint32  `json:"begin"`
+	Self      float64 `json:"self"` // at lines that are unknown
+	Total     float64 `json:"total"`
+}
+
+// CompareLines are the lines of a function's file on both sides, in columns of
+// equal length. A line of 0 is one that the side does not have.
+type CompareLines struct {
+	Sides   []SourceSide `json:"sides"`   // baseline, candidate
+	ByText  bool         `json:"by_text"` // lines stand beside each other by what they say
+	Line    [][]uint32   `json:"line"`    // by side
+	Text    [][]string   `json:"text"`
+	Self    [][]float64  `json:"self"` // means of the takes, in the comparison's unit
+	Total   [][]float64  `json:"total"`
+	Largest float64      `json:"largest"` // total of a line on a side
 }

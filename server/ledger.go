@@ -6,6 +6,8 @@ import (
 	"net/http"
 	"slices"
 	"sort"
+	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -39,16 +41,30 @@ type LedgerRow struct {
 	Total  []float64 `json:"total"`
 }
 
+// LedgerNote is a note that asks for something.
+type LedgerNote struct {
+	ID       int64  `json:"id"`
+	Function string `json:"function"` // "" of a note on a take
+	Short    string `json:"short"`
+	Key      string `json:"key"` // of the take, "" of a note on a function
+	Build    string `json:"build"`
+	Text     string `json:"text"` // its first line
+	Who      string `json:"who"`
+	At       string `json:"at"`
+}
+
 // LedgerOut is a program's home: its builds side by side, function by function.
 type LedgerOut struct {
 	Program string        `json:"program"`
 	Scale   string        `json:"scale"`
-	Words   string        `json:"words"` // of the scale
+	Scales  []ScaleOut    `json:"scales"` // that all takes allow
+	Words   string        `json:"words"`  // of the scale
 	Unit    string        `json:"unit"`
 	Label   string        `json:"label"`  // of the measure
 	Builds  []LedgerBuild `json:"builds"` // in the order in which they were first measured
 	Rows    []LedgerRow   `json:"rows"`   // pinned ones first, then what changed most
 	Hidden  int           `json:"hidden"` // functions that are left out
+	Notes   []LedgerNote  `json:"notes"`  // that are not settled, the newest first
 }
 
 // mostLedgerRows bounds the functions of a ledger.
@@ -67,30 +83,21 @@ func (s *Server) ledger(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	var known []*profile.Take
-	for i := range takes {
-		known = append(known, &profile.Take{Settings: takes[i].Settings, Facts: takes[i].Facts})
+	notes, err := s.store.OpenNotes(ctx, program)
+	if err != nil {
+		s.fail(c, err)
+		return
 	}
-	scale := compare.ByTotal
-	if len(known) > 0 {
-		scale = compare.Fitting(known...)
+	scales := allowedScales(takes)
+	scale, takes, by, err := ledgerScale(takes, c.Query("scale"))
+	if err != nil {
+		s.fail(c, badRequest{err})
+		return
 	}
-	if text := c.Query("scale"); text != "" {
-		if scale, err = compare.ParseScale(text); err != nil {
-			s.fail(c, badRequest{err})
-			return
-		}
-	}
-	out := LedgerOut{Program: program, Scale: string(scale), Words: scale.Words(), Label: "CPU time", Unit: scale.Unit("ns"), Builds: []LedgerBuild{}, Rows: []LedgerRow{}}
-	takes = slices.DeleteFunc(takes, func(t store.LedgerTake) bool { return t.Total <= 0 })
-	var by []float64
-	for i := range takes {
-		d, err := divisorOf(&takes[i], scale)
-		if err != nil {
-			s.fail(c, badRequest{err})
-			return
-		}
-		by = append(by, d)
+	out := LedgerOut{Program: program, Scale: string(scale), Scales: scales, Words: scale.Words(), Label: "CPU time", Unit: scale.Unit("ns"), Builds: []LedgerBuild{}, Rows: []LedgerRow{}, Notes: []LedgerNote{}}
+	for _, n := range notes {
+		first, _, _ := strings.Cut(strings.TrimSpace(n.Text), "\n")
+		out.Notes = append(out.Notes, LedgerNote{n.ID, n.Function, profile.Short(n.Function), n.Key, n.Build, first, n.Who, n.UpdatedAt.UTC().Format(time.RFC3339)})
 	}
 	index := out.columns(takes, by, scale)
 	var names []string
@@ -104,6 +111,55 @@ func (s *Server) ledger(c *gin.Context) {
 	}
 	out.rows(figures, index, names)
 	c.JSON(http.StatusOK, out)
+}
+
+// ledgerScale is what a program's takes are divided by: as is asked for, or as
+// suits them. Takes without any cost are left out.
+func ledgerScale(takes []store.LedgerTake, text string) (scale compare.Scale, out []store.LedgerTake, by []float64, err error) {
+	scale = compare.ByTotal
+	if known := settingsOf(takes); len(known) > 0 {
+		scale = compare.Fitting(known...)
+	}
+	if text != "" {
+		if scale, err = compare.ParseScale(text); err != nil {
+			return "", nil, nil, err
+		}
+	}
+	out = slices.DeleteFunc(takes, func(t store.LedgerTake) bool { return t.Total <= 0 })
+	for i := range out {
+		d, err := divisorOf(&out[i], scale)
+		if err != nil {
+			return "", nil, nil, err
+		}
+		by = append(by, d)
+	}
+	return scale, out, by, nil
+}
+
+func settingsOf(takes []store.LedgerTake) []*profile.Take {
+	var out []*profile.Take
+	for i := range takes {
+		out = append(out, &profile.Take{Settings: takes[i].Settings, Facts: takes[i].Facts})
+	}
+	return out
+}
+
+// allowedScales are those by which all takes can be counted.
+func allowedScales(takes []store.LedgerTake) []ScaleOut {
+	out := []ScaleOut{}
+	for _, x := range compare.Scales {
+		all := true
+		for i := range takes {
+			if takes[i].Total > 0 {
+				_, err := divisorOf(&takes[i], x.Scale)
+				all = all && err == nil
+			}
+		}
+		if all {
+			out = append(out, ScaleOut{string(x.Scale), x.Text})
+		}
+	}
+	return out
 }
 
 // divisorOf is what a take's figures are divided by.

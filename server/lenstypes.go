@@ -112,8 +112,14 @@ type RemarkOut struct {
 	Text      string `json:"text"`
 	HTML      string `json:"html"` // made from the text, safe to show
 	Who       string `json:"who"`
+	Settled   bool   `json:"settled"` // it asks for nothing any more
 	CreatedAt string `json:"created_at"`
 	UpdatedAt string `json:"updated_at"`
+}
+
+// SettledIn says whether a note is settled.
+type SettledIn struct {
+	Settled bool `json:"settled"`
 }
 
 // RemarksOut are the notes on a take and on the functions of its program.

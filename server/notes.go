@@ -2,6 +2,7 @@ package server
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"html/template"
@@ -35,7 +36,7 @@ func rendered(text string) (string, error) {
 
 func remarkOut(n *store.Remark) (RemarkOut, error) {
 	html, err := rendered(n.Text)
-	return RemarkOut{ID: n.ID, Function: n.Function, Short: profile.Short(n.Function), Text: n.Text, HTML: html, Who: n.Who, CreatedAt: n.CreatedAt.UTC().Format(time.RFC3339), UpdatedAt: n.UpdatedAt.UTC().Format(time.RFC3339)}, err
+	return RemarkOut{ID: n.ID, Function: n.Function, Short: profile.Short(n.Function), Text: n.Text, HTML: html, Who: n.Who, Settled: n.SettledAt != nil, CreatedAt: n.CreatedAt.UTC().Format(time.RFC3339), UpdatedAt: n.UpdatedAt.UTC().Format(time.RFC3339)}, err
 }
 
 func (s *Server) notes(c *gin.Context) {
@@ -115,6 +116,21 @@ func (s *Server) changeNote(c *gin.Context) {
 		return
 	}
 	n, err := s.store.ChangeNote(c.Request.Context(), id, in.Text)
+	s.answerNote(c, http.StatusOK, n, err)
+}
+
+func (s *Server) settleNote(c *gin.Context) {
+	var in SettledIn
+	err := c.ShouldBindJSON(&in)
+	if err != nil {
+		err = badRequest{fmt.Errorf("whether the note is settled: %w", err)}
+	}
+	id, idErr := idOf(c)
+	if err = cmp.Or(err, idErr); err != nil {
+		s.fail(c, err)
+		return
+	}
+	n, err := s.store.SettleNote(c.Request.Context(), id, in.Settled)
 	s.answerNote(c, http.StatusOK, n, err)
 }
 

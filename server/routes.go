@@ -106,6 +106,12 @@ func (s *Server) table() []route {
 		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/ledger", summary: "A program's builds side by side, function by function", answer: LedgerOut{}, handle: s.ledger, query: []param{
 			{"scale", "string", "none (a run), work, second, cpu-second or total (shares); absent: what suits the takes", false},
 		}},
+		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/function", summary: "One function over all builds of a program", answer: OverOut{}, handle: s.over, query: []param{
+			{"name", "string", "full name of the function", true},
+			{"scale", "string", "none (a run), work, second, cpu-second or total (shares); absent: what suits the takes", false},
+		}},
+		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/matches", summary: "What was said by hand of functions that changed their name", answer: MatchesOut{}, handle: s.matches},
+		{needs: people.Work, method: http.MethodPost, path: "/programs/{name}/matches", summary: "Say that two names are one function, or not", body: MatchIn{}, answer: MatchesOut{}, handle: s.setMatch},
 		{needs: people.Look, method: http.MethodGet, path: "/takes", summary: "Takes, searched and sorted", answer: TakesOut{}, handle: s.takes, query: []param{
 			{"search", "string", "words that all occur in program, build, note, command or host", false},
 			{"program", "string", "exact name of a program", false},
@@ -123,6 +129,7 @@ func (s *Server) table() []route {
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/notes", summary: "Notes on a take and on the functions of its program", answer: RemarksOut{}, handle: s.notes},
 		{needs: people.Work, method: http.MethodPost, path: "/takes/{key}/notes", summary: "Write a note on a take or a function", body: RemarkIn{}, answer: RemarkOut{}, status: http.StatusCreated, handle: s.addNote},
 		{needs: people.Work, method: http.MethodPatch, path: "/notes/{id}", summary: "Replace a note", body: RemarkIn{}, answer: RemarkOut{}, handle: s.changeNote},
+		{needs: people.Work, method: http.MethodPut, path: "/notes/{id}/settled", summary: "Say that a note asks for nothing any more, or does again", body: SettledIn{}, answer: RemarkOut{}, handle: s.settleNote},
 		{needs: people.Work, method: http.MethodDelete, path: "/notes/{id}", summary: "Remove a note", status: http.StatusNoContent, handle: s.removeNote},
 		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/pins", summary: "Functions that stand on top of a program's lists", answer: PinsOut{}, handle: s.pins},
 		{needs: people.Work, method: http.MethodPost, path: "/programs/{name}/pins", summary: "Pin a function, or let it go", body: PinIn{}, answer: PinsOut{}, handle: s.setPin},
@@ -198,5 +205,10 @@ func (s *Server) table() []route {
 		{needs: people.Look, method: http.MethodGet, path: "/compare/mirror", summary: "The flame graphs of both sides, in one order and on one scale", answer: MirrorOut{}, handle: s.mirror, query: append(append([]param{}, comparing...),
 			param{"pixels", "integer", "width of the drawing; thinner frames are left out", false},
 		)},
+		{needs: people.Look, method: http.MethodGet, path: "/compare/lines", summary: "The lines of a function's file on both sides", answer: CompareLines{}, handle: s.compareLines, query: append(append([]param{}, comparing...),
+			param{"name", "string", "full name of the function, as either side has it", true},
+		)},
+		{needs: people.Look, method: http.MethodGet, path: "/compare/report.html", summary: "The comparison as one page that holds all it needs", file: "text/html", handle: s.compareReport(), query: comparing},
+		{needs: people.Look, method: http.MethodGet, path: "/compare/summary.md", summary: "The comparison as a comment for a merge request", file: "text/markdown", handle: s.compareMarkdown(), query: comparing},
 	}
 }

@@ -36,12 +36,14 @@ type Options struct {
 
 // Server is an http.Handler.
 type Server struct {
-	store  *store.Store
-	o      Options
-	cache  *cache
-	engine *gin.Engine
-	routes []route
-	used   room
+	store *store.Store
+	o     Options
+	cache *cache
+	// compared are comparisons of takes that do not grow any more.
+	compared comparisons
+	engine   *gin.Engine
+	routes   []route
+	used     room
 	// silence keeps the log from being filled by one thing that lasts.
 	silence silence
 	// hashing bounds how many passwords are checked at a time.

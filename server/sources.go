@@ -151,6 +151,34 @@ func readSource(root *os.Root, name string) (string, error) {
 	return string(b), nil
 }
 
+// sourceText is the text of a file, or why there is none.
+type sourceText struct {
+	lines     []string
+	found     string // where it is
+	delivered bool   // it came with the take
+	missing   string // why there is none, else ""
+}
+
+// source finds a file of a take: as it came with it, or in the folders.
+func (s *Server) source(c *gin.Context, t *profile.Take, row *store.Take, path string) (sourceText, error) {
+	var out sourceText
+	text := ""
+	if i := slices.IndexFunc(t.Sources, func(x profile.Source) bool { return x.Path == path && path != "" }); i >= 0 {
+		text, out.delivered = t.Sources[i].Text, true
+	} else {
+		rules, err := s.store.SourceRules(c.Request.Context(), row.Program.Name)
+		if err != nil {
+			return out, err
+		}
+		if text, out.found, err = findSource(s.o.Sources, rules, path); err != nil {
+			out.missing = err.Error()
+			return out, nil
+		}
+	}
+	out.lines = strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n")
+	return out, nil
+}
+
 // lines tells what each line of a function's file costs, with the source where
 // it is found.
 func (s *Server) lines(c *gin.Context) {
@@ -166,25 +194,15 @@ func (s *Server) lines(c *gin.Context) {
 	}
 	f := p.Functions[r.Function]
 	out := LinesOut{Function: refOf(p, r.Function), File: p.Strings[f.File], Begin: f.Line, ScopeTotal: k.cost.Total(0), Lines: []SourceLine{}, Source: []string{}}
-	text, where, err := "", "", error(nil)
-	if i := slices.IndexFunc(o.take.Sources, func(x profile.Source) bool { return x.Path == out.File && out.File != "" }); i >= 0 {
-		text, out.Delivered = o.take.Sources[i].Text, true
-	} else {
-		rules, ruleErr := s.store.SourceRules(c.Request.Context(), row.Program.Name)
-		if ruleErr != nil {
-			s.fail(c, ruleErr)
-			return
-		}
-		text, where, err = findSource(s.o.Sources, rules, out.File)
-	}
+	src, err := s.source(c, o.take, row, out.File)
 	if err != nil {
-		out.Missing = err.Error()
-	} else {
-		out.Found = where
-		out.Source = strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n")
+		s.fail(c, err)
+		return
 	}
+	out.Found, out.Delivered, out.Missing = src.found, src.delivered, src.missing
+	out.Source = append(out.Source, src.lines...)
 	if out.File != "" {
-		for _, l := range o.tree.Lines(k.measure, k.scope, out.File) {
+		for _, l := range o.tree.Lines(k.cost, out.File) {
 			x := SourceLine{Line: l.Line, Self: l.Self, Total: l.Total, Samples: l.Samples, Calls: []EdgeOut{}}
 			for i, e := range l.Calls {
 				if i == 5 {

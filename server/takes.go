@@ -198,6 +198,7 @@ func (s *Server) removeTake(c *gin.Context) {
 		return
 	}
 	s.used.look()
+	s.compared.forgetAll()
 	c.Status(http.StatusNoContent)
 }
 

@@ -87,3 +87,28 @@ SELECT n.id AS function_id, n.name, n.module, t.build_id, sum(f.self / t.divisor
 FROM t JOIN function_figures f ON f.take_id = t.id JOIN chosen c ON c.function_id = f.function_id JOIN functions n ON n.id = f.function_id
 GROUP BY n.id, n.name, n.module, t.build_id`, selfWorthARow, totalWorthARow, takes[0].ProgramID, names).Scan(&out).Error)
 }
+
+// FunctionFigures returns what the functions of a name cost together in each of
+// some takes of a program, by the take's number; takes without them are left out.
+func (s *Store) FunctionFigures(ctx context.Context, takes []LedgerTake, name string) (map[int64]FunctionFigure, error) {
+	if len(takes) == 0 {
+		return nil, nil
+	}
+	ids := make([]int64, len(takes))
+	for i := range takes {
+		ids[i] = takes[i].ID
+	}
+	var list []FunctionFigure
+	err := s.db.WithContext(ctx).Table("function_figures AS f").
+		Select("f.take_id, sum(f.self)::bigint AS self, sum(f.total)::bigint AS total, sum(f.self_samples)::bigint AS self_samples, sum(f.total_samples)::bigint AS total_samples").
+		Joins("JOIN functions n ON n.id = f.function_id").
+		Where("f.take_id IN ? AND n.program_id = ? AND n.name = ?", ids, takes[0].ProgramID, plain(name)).Group("f.take_id").Scan(&list).Error
+	if err != nil {
+		return nil, s.wrap("reading a ledger from", err)
+	}
+	out := make(map[int64]FunctionFigure, len(list))
+	for _, f := range list {
+		out[f.TakeID] = f
+	}
+	return out, nil
+}

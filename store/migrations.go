@@ -224,6 +224,23 @@ CREATE TABLE source_rules (
 			return tx.Exec(`ALTER TABLE takes ADD COLUMN outline jsonb`).Error
 		},
 	},
+	{
+		ID: "0007 matches by hand and notes that are settled",
+		Migrate: func(tx *gorm.DB) error {
+			return tx.Exec(`
+ALTER TABLE notes ADD COLUMN settled_at timestamptz;
+CREATE TABLE matches (
+	program_id bigint NOT NULL REFERENCES programs ON DELETE CASCADE,
+	baseline   text NOT NULL,
+	candidate  text NOT NULL,
+	together   boolean NOT NULL,
+	who        text NOT NULL,
+	created_at timestamptz NOT NULL,
+	PRIMARY KEY (program_id, baseline, candidate)
+);
+`).Error
+		},
+	},
 }
 
 // migrationLock keeps two servers from bringing one database up to date at once.

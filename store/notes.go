@@ -18,6 +18,7 @@ type Remark struct {
 	Who       string
 	CreatedAt time.Time
 	UpdatedAt time.Time
+	SettledAt *time.Time // nil: there is something to do about it still
 }
 
 // TableName is that of the notes.
@@ -49,6 +50,42 @@ func (s *Store) ChangeNote(ctx context.Context, id int64, text string) (*Remark,
 	}
 	n.Text, n.UpdatedAt = plain(text), time.Now().UTC()
 	return &n, s.wrap("keeping a note in", db.Model(&n).Select("text", "updated_at").Updates(&n).Error)
+}
+
+// SettleNote says that a note asks for nothing any more, or that it does again.
+func (s *Store) SettleNote(ctx context.Context, id int64, settled bool) (*Remark, error) {
+	var n Remark
+	db := s.db.WithContext(ctx)
+	if err := db.First(&n, id).Error; err != nil {
+		return nil, s.wrap("looking for a note in", err)
+	}
+	n.SettledAt = nil
+	if settled {
+		now := time.Now().UTC()
+		n.SettledAt = &now
+	}
+	return &n, s.wrap("keeping a note in", db.Model(&n).Select("settled_at").UpdateColumns(&n).Error)
+}
+
+// OpenNote is a note that asks for something, with the take that it is on.
+type OpenNote struct {
+	Remark
+	Key, Build string // of the take; "" for a note on a function
+}
+
+// mostOpenNotes bounds how many a ledger shows.
+const mostOpenNotes = 50
+
+// OpenNotes returns the notes of a program that are not settled, the newest first.
+func (s *Store) OpenNotes(ctx context.Context, program string) (out []OpenNote, err error) {
+	id, err := s.program(ctx, program)
+	if err != nil {
+		return nil, err
+	}
+	return out, s.wrap("reading notes from", s.db.WithContext(ctx).Table("notes").
+		Select("notes.*, coalesce(takes.key, '') AS key, coalesce(builds.name, '') AS build").
+		Joins("LEFT JOIN takes ON takes.id = notes.take_id LEFT JOIN builds ON builds.id = takes.build_id").
+		Where("notes.program_id = ? AND notes.settled_at IS NULL", id).Order("notes.id DESC").Limit(mostOpenNotes).Scan(&out).Error)
 }
 
 // RemoveNote removes a note.

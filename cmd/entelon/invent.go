@@ -19,7 +19,8 @@ func inventCommand() *cobra.Command {
 		Long: `Makes a take of any size, the same for the same seed, to try how Entelon copes
 with it. It says of itself that it is invented.`,
 		Example: `  entelon invent --out large.take
-  entelon invent --samples 10000000 --stacks 1000000 --seed 3 --out larger.take`,
+  entelon invent --samples 10000000 --stacks 1000000 --seed 3 --out larger.take
+  entelon invent --build 2 --out large-2.take # to compare with large.take`,
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			switch {
@@ -56,6 +57,7 @@ with it. It says of itself that it is invented.`,
 	c.Flags().IntVar(&n.Samples, "samples", n.Samples, "how many samples")
 	c.Flags().IntVar(&n.Stacks, "stacks", n.Stacks, "how many distinct stacks")
 	c.Flags().Uint64Var(&n.Seed, "seed", n.Seed, "the take is the same for the same `NUMBER`")
+	c.Flags().StringVar(&n.Build, "build", "", "another `BUILD` of the same program: the same stacks, other samples")
 	c.Flags().StringVarP(&out, "out", "o", "", "the `FILE.take` to write")
 	return c
 }

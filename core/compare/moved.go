@@ -146,12 +146,15 @@ func (m *matching) renamed() {
 		if a.home != b.home || a.file == "" || path.Base(a.file) != path.Base(b.file) {
 			return 0, ""
 		}
-		x, y := m.cached(known, 0, a), m.cached(known, 1, b)
-		callers, callees := overlap(x.callers, y.callers), overlap(x.callees, y.callees)
 		names := alike(a.last, b.last)
 		near := math.Abs(float64(a.line)-float64(b.line)) <= nearLines
+		if !near && names < 0.5 {
+			return 0, "" // before the neighbours are looked for, which takes longest
+		}
+		x, y := m.cached(known, 0, a), m.cached(known, 1, b)
+		callers, callees := overlap(x.callers, y.callers), overlap(x.callees, y.callees)
 		calls := len(x.callees) > 0 && len(y.callees) > 0 && callees >= sameNeighbours
-		if callers < sameNeighbours || !near && names < 0.5 || !calls && names < 0.4 {
+		if callers < sameNeighbours || !calls && names < 0.4 {
 			return 0, ""
 		}
 		return 0.4*callers + 0.3*callees + 0.3*math.Max(names, 0.5), fmt.Sprintf("renamed: in the same file %s, %s", path.Base(a.file), likeness(callers, callees))

@@ -2,6 +2,7 @@ package made
 
 import (
 	"fmt"
+	"hash/fnv"
 	"math"
 	"math/rand/v2"
 	"slices"
@@ -14,6 +15,9 @@ import (
 type Invention struct {
 	Samples, Stacks int
 	Seed            uint64
+	// Build is another build of the same program, with the same stacks and other
+	// samples; "" is the first.
+	Build string
 }
 
 // Words of the engraving shop, of which names are made.
@@ -35,6 +39,14 @@ func (n Invention) Take() *profile.Take {
 	stacks := inventStacks(b, r, n.Stacks, frames)
 	pid := b.Process(4711)
 	b.NameProcess(pid, "invented")
+	build := n.Build
+	if build == "" {
+		build = fmt.Sprintf("seed-%d", n.Seed)
+	} else {
+		h := fnv.New64a()
+		h.Write([]byte(build)) // it never fails
+		r = rand.New(rand.NewPCG(n.Seed, h.Sum64()))
+	}
 	threads := make([]profile.ThreadID, 8)
 	for i := range threads {
 		threads[i] = b.Thread(pid, uint32(4711+i))
@@ -60,7 +72,7 @@ func (n Invention) Take() *profile.Take {
 	p := b.Profile()
 	duration := int64(n.Samples/len(threads)+1) * tick
 	t := &profile.Take{
-		Settings: profile.Settings{Program: "invented", Build: fmt.Sprintf("seed-%d", n.Seed), Command: []string{"entelon", "invent", "--samples", fmt.Sprint(n.Samples), "--stacks", fmt.Sprint(n.Stacks), "--seed", fmt.Sprint(n.Seed)}, RateHz: 997, Event: "invented", Unwind: "invented", Note: "invented; nothing was measured"},
+		Settings: profile.Settings{Program: "invented", Build: build, Command: []string{"entelon", "invent", "--samples", fmt.Sprint(n.Samples), "--stacks", fmt.Sprint(n.Stacks), "--seed", fmt.Sprint(n.Seed)}, RateHz: 997, Event: "invented", Unwind: "invented", Note: "invented; nothing was measured"},
 		Facts:    profile.Facts{DurationNS: duration, CPUNS: p.Total(0), Samples: int64(n.Samples), UserStacks: int64(n.Samples), Complete: int64(n.Samples), EndedBy: "exit", Warnings: []profile.Warning{}},
 		Machine:  profile.Machine{Host: "nowhere", OS: "none", Processor: "none", Processors: len(threads), StartedAt: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)},
 		Profile:  p, Whole: true,

@@ -4,7 +4,6 @@ import (
 	"sort"
 
 	"entelon/core/profile"
-	"entelon/core/scope"
 )
 
 // Line is one line of a source file with its cost.
@@ -15,19 +14,13 @@ type Line struct {
 	Calls       []Edge // what the line calls, the costliest first
 }
 
-// Lines sums over the samples in scope what each line of a file costs: itself,
-// and with what it calls. It takes one pass over the samples and one over the
-// stacks that they have. Line 0 is where the line is unknown.
-func (t *Tree) Lines(measure int, sc scope.Scope, file string) []Line {
+// Lines sums over the samples of a cost what each line of a file costs: itself,
+// and with what it calls. Line 0 is where the line is unknown.
+func (t *Tree) Lines(c *Cost, file string) []Line {
 	p := t.Profile
-	sums := t.byLeaf(measure, sc)
 	in := make([]bool, len(p.Functions)) // functions that are in the file
 	for f := range p.Functions {
 		in[f] = f != 0 && p.Strings[p.Functions[f].File] == file
-	}
-	passes := make([]bool, p.Stacks.Len()) // stacks with such a function
-	for s := 1; s < len(passes); s++ {
-		passes[s] = passes[p.Stacks.Parent[s]] || in[p.FunctionOf(profile.StackID(s))]
 	}
 	same := canonical(p)
 	sum := map[uint32]*Line{}
@@ -46,15 +39,11 @@ func (t *Tree) Lines(measure int, sc scope.Scope, file string) []Line {
 		to   profile.FunctionID
 	}
 	seen, called := map[uint32]bool{}, map[call]bool{}
-	for k := range t.leaves {
-		leaf, x := t.leaf(k), sums[k]
-		if x.samples == 0 || !passes[leaf] {
-			continue
-		}
+	count := func(leaf profile.StackID, x tally) {
 		clear(seen)
 		clear(called)
 		below := profile.FunctionID(0)
-		for s := leaf; s != 0 && passes[s]; s = p.Stacks.Parent[s] {
+		for s := leaf; s != 0; s = p.Stacks.Parent[s] {
 			frame := p.Frames[p.Stacks.Frame[s]]
 			if in[frame.Function] {
 				l := at(frame.Line)
@@ -73,6 +62,18 @@ func (t *Tree) Lines(measure int, sc scope.Scope, file string) []Line {
 			}
 			below = same[frame.Function]
 		}
+	}
+	// What stands below the outermost node of the file stands together.
+	for n := NodeID(1); int(n) < t.Len(); n++ {
+		if !in[t.Function[n]] {
+			continue
+		}
+		for l := t.leafAt[n]; l < t.stop[n]; l++ {
+			if x := c.sum[l+1].less(c.sum[l]); x.samples != 0 {
+				count(t.leaf(int(l)), x)
+			}
+		}
+		n = t.end[n] - 1
 	}
 	out := make([]Line, 0, len(sum))
 	for line, l := range sum {

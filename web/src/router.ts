@@ -1,6 +1,7 @@
 import { createRouter, createWebHistory } from 'vue-router'
 import ComparePage from './pages/ComparePage.vue'
 import LedgerPage from './pages/LedgerPage.vue'
+import OverPage from './pages/OverPage.vue'
 import ProgramsPage from './pages/ProgramsPage.vue'
 import TakePage from './pages/TakePage.vue'
 import TakesPage from './pages/TakesPage.vue'
@@ -19,6 +20,7 @@ export const router = createRouter({
     { path: '/', redirect: '/programs' },
     { path: '/programs', name: 'programs', component: ProgramsPage },
     { path: '/programs/:name', name: 'ledger', component: LedgerPage },
+    { path: '/programs/:name/function', name: 'over', component: OverPage },
     { path: '/takes', name: 'takes', component: TakesPage },
     { path: '/takes/:key', name: 'take', component: TakePage },
     { path: '/compare', name: 'compare', component: ComparePage },

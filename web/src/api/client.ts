@@ -34,6 +34,8 @@ export type Ledger = Schemas['LedgerOut']
 export type Suspect = Schemas['SuspectOut']
 export type Estimate = Schemas['EstimateOut']
 export type Mirror = Schemas['MirrorOut']
+export type BesideLines = Schemas['CompareLines']
+export type Over = Schemas['OverOut']
 export type ComparisonQuery = { baseline: string; candidate: string; scale?: string; measure?: string; scope?: string }
 
 /** What the server said when it did not do what it was asked. */
@@ -98,6 +100,7 @@ async function ask<T>(method: string, path: string, query?: Query, body?: unknow
 }
 
 /** Where a file of what is shown is. */
+export const compareExportAddress = (file: string, query: Query) => address(`/compare/${file}`, query)
 export const exportAddress = (key: string, file: string, query: Query) => address(`/takes/${key}/${file}`, query)
 
 /** The part of a take that counts, what is folded away in it, and which measure of it. */
@@ -147,6 +150,12 @@ export const api = {
   graph: (key: string, q: Range & { most?: number; least_permille?: number }) => ask<Graph>('GET', `/takes/${key}/graph`, q),
   ledger: (program: string, q: { scale?: string }) => ask<Ledger>('GET', `/programs/${encodeURIComponent(program)}/ledger`, q),
   compare: (q: ComparisonQuery, signal?: AbortSignal) => ask<Comparison>('GET', '/compare', q, undefined, signal),
+  compareLines: (q: ComparisonQuery & { name: string }, signal?: AbortSignal) => ask<BesideLines>('GET', '/compare/lines', q, undefined, signal),
+  matches: (program: string) => ask<Schemas['MatchesOut']>('GET', `/programs/${encodeURIComponent(program)}/matches`),
+  setMatch: (program: string, baseline: string, candidate: string, how: '' | 'together' | 'apart') =>
+    ask<Schemas['MatchesOut']>('POST', `/programs/${encodeURIComponent(program)}/matches`, undefined, { baseline, candidate, how }),
+  over: (program: string, q: { name: string; scale?: string }) => ask<Over>('GET', `/programs/${encodeURIComponent(program)}/function`, q),
+  settleNote: (id: number, settled: boolean) => ask<Remark>('PUT', `/notes/${id}/settled`, undefined, { settled }),
   mirror: (q: ComparisonQuery & { pixels?: number }, signal?: AbortSignal) => ask<Mirror>('GET', '/compare/mirror', q, undefined, signal),
   me: () => ask<Me>('GET', '/me'),
   changeMe: (change: Schemas['ChangeMeIn']) => ask<Me>('PATCH', '/me', undefined, change),

@@ -6,6 +6,7 @@ import FullName from '../components/FullName.vue'
 import { dark } from '../composables/useTheme'
 import { count, kindText, percent } from '../format'
 import { inkOf } from '../palette'
+import HandMatch from './HandMatch.vue'
 import { useFigures, verdictText } from './useFigures'
 
 /** The function in focus, on both sides. */
@@ -28,17 +29,18 @@ const colour = (v: string) => (v === 'slower' ? 'text-plum' : v === 'faster' ? '
 <template>
   <aside class="h-full overflow-y-auto px-4 py-3" aria-label="Card of the function in focus" data-test="both-card">
     <p v-if="!focus" class="text-ink-2">Choose a function, or a suspect: here stands what it costs on both sides.</p>
-    <p v-else-if="!row" class="text-ink-2"><span class="code">{{ focus }}</span> has no cost on either side, in this scope.</p>
+    <p v-else-if="!row" class="text-ink-2"><span class="code">{{ focus }}</span> {{ d.hidden ? 'has no cost on either side in this scope, or is one of the small ones that are left out.' : 'has no cost on either side, in this scope.' }}</p>
     <template v-else>
       <div class="border-l-[3px] border-focus pl-2.5">
         <h2 class="code text-[14px] font-semibold break-words">{{ row.short }}</h2>
         <FullName v-if="row.short !== row.name" :name="row.name" linkage="" />
       </div>
       <p class="mt-1.5 flex items-start gap-1.5 text-ink-2"><span class="mt-1 size-2.5 shrink-0 border" :style="{ background: ink!.fill, borderColor: ink!.edge }" aria-hidden="true" />{{ kindText(row.kind) }}<template v-if="row.area">, {{ row.area }}</template></p>
-      <p v-if="row.was" class="mt-1.5 text-ink-2">In {{ d.baseline.name }} it was <span class="code break-words">{{ row.was }}</span>: {{ row.because }}.</p>
+      <HandMatch :key="row.number" :d="d" :row="row" />
       <div class="mt-2 flex flex-wrap gap-2">
         <RouterLink :to="{ name: 'take', params: { key: d.baseline.takes[0].take.key }, query: { focus: row.was || row.name } }" class="action !py-0.5">In {{ d.baseline.name }}</RouterLink>
         <RouterLink :to="{ name: 'take', params: { key: d.candidate.takes[0].take.key }, query: { focus: row.name } }" class="action !py-0.5">In {{ d.candidate.name }}</RouterLink>
+        <RouterLink :to="{ name: 'over', params: { name: d.candidate.takes[0].take.program }, query: { focus: row.name } }" class="action !py-0.5">In all builds</RouterLink>
         <button class="action !py-0.5" :aria-pressed="pinned" @click="emit('pin', row.name)"><Pin class="size-3.5" :fill="pinned ? 'currentColor' : 'none'" />{{ pinned ? 'Pinned' : 'Pin' }}</button>
       </div>
       <section v-for="k in kinds" :key="k.name" class="mt-3.5" :aria-label="k.name">

@@ -38,7 +38,7 @@ async function act(what: () => Promise<unknown>, said: string) {
   } catch (e) {
     tell((e as Error).message, { bad: true })
   }
-  await queries.invalidateQueries({ queryKey: ['notes', props.takeKey] })
+  await Promise.all([queries.invalidateQueries({ queryKey: ['notes', props.takeKey] }), queries.invalidateQueries({ queryKey: ['ledger'] })])
 }
 const keep = () =>
   changing.value
@@ -64,11 +64,11 @@ function remove(n: Remark) {
         <DialogTitle class="mb-3 text-[17px] font-medium">Notes</DialogTitle>
         <div class="min-h-0 flex-1 overflow-y-auto">
           <article v-for="n in shown" :key="n.id" class="mb-3 border-l-[3px] border-rule-strong pl-3" data-test="note">
-            <p class="label flex items-center gap-2"><span class="min-w-0 flex-1 truncate">{{ n.function ? `on ${n.short}, in all takes` : 'on this take' }} · {{ n.who }}, {{ when(n.updated_at) }}</span>
-              <template v-if="may('work')"><button class="text-ink-3 hover:text-ink" aria-label="Change the note" @click="change(n)"><Pencil class="size-3.5" /></button><button class="text-ink-3 hover:text-ink" aria-label="Remove the note" @click="remove(n)"><Trash2 class="size-3.5" /></button></template>
+            <p class="label flex items-center gap-2"><span class="min-w-0 flex-1 truncate">{{ n.function ? `on ${n.short}, in all takes` : 'on this take' }}{{ n.settled ? ', settled' : '' }} · {{ n.who }}, {{ when(n.updated_at) }}</span>
+              <template v-if="may('work')"><button class="word" data-test="settle" @click="act(() => api.settleNote(n.id, !n.settled), n.settled ? 'The note is open again.' : 'The note is settled.')">{{ n.settled ? 'Open again' : 'Settled' }}</button><button class="text-ink-3 hover:text-ink" aria-label="Change the note" @click="change(n)"><Pencil class="size-3.5" /></button><button class="text-ink-3 hover:text-ink" aria-label="Remove the note" @click="remove(n)"><Trash2 class="size-3.5" /></button></template>
             </p>
             <!-- The server made this of Markdown and lets no other HTML through. -->
-            <div class="note" v-html="n.html" />
+            <div class="note" :class="n.settled && 'text-ink-3'" v-html="n.html" />
           </article>
           <p v-if="!shown.length" class="text-ink-2">Nobody has written anything here yet.</p>
           <p v-if="others" class="label">{{ others }} more on other functions of this program</p>

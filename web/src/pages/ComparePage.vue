@@ -4,7 +4,9 @@ import { ArrowLeftRight, X } from 'lucide-vue-next'
 import { computed, ref, watch } from 'vue'
 import { api, type Take } from '../api/client'
 import BothCard from '../compare/BothCard.vue'
+import CompareShare from '../compare/CompareShare.vue'
 import DifferenceTable from '../compare/DifferenceTable.vue'
+import LinesBeside from '../compare/LinesBeside.vue'
 import MirrorFlame from '../compare/MirrorFlame.vue'
 import SuspectList from '../compare/SuspectList.vue'
 import { provideComparison, useFigures, verdictText } from '../compare/useFigures'
@@ -80,12 +82,14 @@ const editing = ref(false)
 const lenses = [
   { name: 'mirror', text: 'Mirror flame' },
   { name: 'functions', text: 'Functions' },
+  { name: 'lines', text: 'Lines' },
 ]
 useKeys({
   x: exchange,
   r: () => void again(candidate.value.split(',')[0], focus.value),
   '1': () => (lens.value = 'mirror'),
   '2': () => (lens.value = 'functions'),
+  '3': () => (lens.value = 'lines'),
   '=': () => ready.value && (editing.value = true),
   s: () => d.value?.suspects.length && choose((chosen.value + 1) % d.value.suspects.length),
   ',': () => step(-1),
@@ -138,8 +142,10 @@ useKeys({
         <div class="flex min-h-0 min-w-0 flex-1 flex-col">
           <div class="flex h-[30px] shrink-0 items-end gap-5 border-b border-rule px-3" role="tablist" aria-label="Ways to look">
             <button v-for="l in lenses" :key="l.name" role="tab" :aria-selected="lens === l.name" class="border-b-2 px-0.5 pb-1" :class="lens === l.name ? 'border-ink font-medium' : 'border-transparent text-ink-2 hover:text-ink'" @click="lens = l.name">{{ l.text }}</button>
+            <CompareShare :question="question" class="ml-auto self-center" />
           </div>
           <DifferenceTable v-if="lens === 'functions'" :d="d" :focus="focus" :pins="pins" @focus="setFocus" @pin="togglePin" />
+          <LinesBeside v-else-if="lens === 'lines'" :question="question" :d="d" :focus="focus" @focus="setFocus" @pin="togglePin" />
           <MirrorFlame v-else :question="question" :d="d" :focus="focus" :path="path" @focus="setFocus" @pin="togglePin" />
         </div>
         <BothCard :d="d" :focus="focus" :pinned="pins.includes(focus)" class="w-[272px] shrink-0 border-l border-rule" @pin="togglePin" />

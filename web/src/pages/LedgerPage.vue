@@ -1,7 +1,7 @@
 <script setup lang="ts">
-import { keepPreviousData, useQuery } from '@tanstack/vue-query'
+import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { useVirtualizer } from '@tanstack/vue-virtual'
-import { Pin } from 'lucide-vue-next'
+import { ChartSpline, Check, Pin } from 'lucide-vue-next'
 import { computed, ref, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, type Ledger } from '../api/client'
@@ -12,6 +12,8 @@ import WaitNote from '../components/WaitNote.vue'
 import { useAddress } from '../composables/useAddress'
 import { useFocus } from '../composables/useFocus'
 import { useKeys } from '../composables/useKeys'
+import { useMe } from '../composables/useMe'
+import { tell } from '../composables/useNotices'
 import { usePins } from '../composables/usePins'
 import { dark } from '../composables/useTheme'
 import { amount, count, duration, percent, seconds, signed, when } from '../format'
@@ -31,12 +33,7 @@ const takes = useQuery({ queryKey: ['takes', 'of', program], queryFn: () => api.
 const d = computed(() => query.data.value)
 watchEffect(() => (document.title = `${program.value} – Entelon`))
 
-const scales = [
-  { value: 'none', text: 'for each run' },
-  { value: 'work', text: 'for each unit of work' },
-  { value: 'second', text: 'for each second' },
-  { value: 'total', text: 'as shares of the total' },
-]
+const scales = computed(() => (d.value?.scales ?? []).map((s) => ({ value: s.name, text: s.text })))
 const shownScale = computed({ get: () => scale.value || d.value?.scale || '', set: (v) => (scale.value = v) })
 const shares = computed(() => d.value?.scale === 'total')
 const figure = (v: number) => (v === 0 ? '–' : shares.value ? percent(v, 1) : amount(v, 'ns'))
@@ -75,6 +72,18 @@ function choose(k: number) {
   }
 }
 const open = (r: Row, k: number) => router.push({ name: 'take', params: { key: d.value!.builds[k].takes.at(-1)! }, query: { focus: r.name } })
+
+const queries = useQueryClient()
+const { may } = useMe()
+async function settle(id: number, settled: boolean) {
+  try {
+    await api.settleNote(id, settled)
+    tell(settled ? 'The note is settled.' : 'The note is open again.', { seconds: 8, undo: () => void settle(id, !settled) })
+  } catch (e) {
+    tell((e as Error).message, { bad: true })
+  }
+  await Promise.all(['ledger', 'notes'].map((k) => queries.invalidateQueries({ queryKey: [k] })))
+}
 
 const scroller = ref<HTMLElement>()
 const height = 28
@@ -154,6 +163,7 @@ useKeys({
             <div v-for="v in virtual.getVirtualItems()" :key="rows[v.index].name" role="row" data-test="ledger-row" class="group absolute inset-x-0 grid border-b border-rule" :style="{ ...grid, top: v.start + 'px', height: height + 'px' }">
               <div role="rowheader" class="sticky left-0 z-10 flex items-center gap-1.5 border-r border-l-[3px] border-transparent border-r-rule pr-2 pl-[13px]" :class="rows[v.index].name === focus ? '!border-l-focus bg-focus-wash' : rows[v.index].pinned ? 'bg-wash' : 'bg-paper group-hover:bg-wash'">
                 <button class="code min-w-0 flex-1 truncate text-left" :title="rows[v.index].name" :aria-pressed="rows[v.index].name === focus" @click="setFocus(rows[v.index].name)">{{ rows[v.index].short }}</button>
+                <RouterLink :to="{ name: 'over', params: { name: program }, query: { focus: rows[v.index].name, by: by === 'self' ? 'self' : undefined } }" class="text-ink-3 opacity-0 group-hover:opacity-100 hover:text-ink focus-visible:opacity-100" :class="rows[v.index].name === focus && '!opacity-100'" :aria-label="`${rows[v.index].short} over all builds`" title="Over all builds, take by take"><ChartSpline class="size-3.5" /></RouterLink>
                 <button class="text-ink-3 hover:text-ink" :class="rows[v.index].pinned ? '' : 'opacity-0 group-hover:opacity-100 focus-visible:opacity-100'" :aria-label="`${rows[v.index].pinned ? 'Let the pin go' : 'Pin'}: ${rows[v.index].short}`" @click="togglePin(rows[v.index].name)"><Pin class="size-3.5" :fill="rows[v.index].pinned ? 'currentColor' : 'none'" /></button>
               </div>
               <button v-for="(x, k) in of(rows[v.index])" :key="k" role="cell" class="border-r border-rule px-3 text-right hover:underline" :class="!x && !cell(rows[v.index], k) && 'text-ink-3'" :style="{ background: cell(rows[v.index], k) }" :aria-label="`${rows[v.index].short} in ${d.builds[k].name}: ${figure(x)}`" @click="open(rows[v.index], k)"><span v-if="cell(rows[v.index], k)" class="float-left text-ink-2" aria-hidden="true">{{ x > of(rows[v.index])[k - 1] ? '+' : '−' }}</span>{{ figure(x) }}</button>
@@ -162,6 +172,15 @@ useKeys({
           <p v-if="!rows.length" class="p-6 text-ink-2">No function has this in its name. <button class="word" @click="filter = ''">Show all</button></p>
           <p v-if="d.hidden" class="label px-4 py-2">and {{ count(d.hidden) }} functions that changed less</p>
         </div>
+        <section v-if="d.notes.length" class="max-h-[116px] shrink-0 overflow-y-auto border-t border-rule-strong" aria-label="Open notes">
+          <div v-for="n in d.notes" :key="n.id" class="flex items-baseline gap-3 border-b border-rule px-4 py-[3px] hover:bg-wash" data-test="open-note">
+            <span class="label w-[150px] shrink-0 truncate">{{ n.who }}, {{ when(n.at) }}</span>
+            <RouterLink v-if="n.key" :to="{ name: 'take', params: { key: n.key } }" class="word shrink-0">a take of {{ n.build }}</RouterLink>
+            <button v-else class="word code shrink-0" @click="setFocus(n.function)">{{ n.short }}</button>
+            <span class="min-w-0 flex-1 truncate">{{ n.text }}</span>
+            <button v-if="may('work')" class="action !px-1.5 !py-0" @click="settle(n.id, true)"><Check class="size-3.5" aria-hidden="true" />Settled</button>
+          </div>
+        </section>
         <section class="min-h-[96px] flex-1 overflow-y-auto border-t border-rule-strong" aria-label="Takes">
           <RouterLink v-for="t in takes.data.value?.takes ?? []" :key="t.key" :to="{ name: 'take', params: { key: t.key }, query: { focus: focus || undefined } }" class="grid grid-cols-[170px_90px_100px_100px_minmax(0,1fr)] items-baseline gap-x-4 border-b border-rule px-4 py-[3px] hover:bg-wash">
             <span class="text-ink-2">{{ when(t.started_at) }}</span><span>{{ t.build }}</span><span class="text-right">{{ duration(t.duration_ns) }}</span><span class="text-right">{{ seconds(t.cpu_ns) }} CPU</span><span class="truncate text-ink-2">{{ t.note }}</span>

@@ -1,0 +1,85 @@
+package server
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"entelon/core/compare"
+)
+
+// What is said of two names.
+const (
+	together = "together"
+	apart    = "apart"
+)
+
+// hand returns what was said by hand of the names of a side's program, and a text
+// that is another one for anything else.
+func (s *Server) hand(c *gin.Context, keys string) (out compare.Hand, version string, err error) {
+	key, _, _ := strings.Cut(keys, ",")
+	if strings.HasPrefix(key, jobPrefix) {
+		return out, "", nil
+	}
+	row, err := s.store.Take(c.Request.Context(), key)
+	if err != nil {
+		return out, "", fmt.Errorf("candidate: %w", err)
+	}
+	list, err := s.store.Matches(c.Request.Context(), row.Program.Name)
+	for _, m := range list {
+		pair := [2]string{m.Baseline, m.Candidate}
+		if m.Together {
+			out.Together = append(out.Together, pair)
+		} else {
+			out.Apart = append(out.Apart, pair)
+		}
+		version += fmt.Sprintf("%q %q %v ", m.Baseline, m.Candidate, m.Together)
+	}
+	return out, version, err
+}
+
+func (s *Server) matches(c *gin.Context) {
+	list, err := s.store.Matches(c.Request.Context(), c.Param("name"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := MatchesOut{Matches: []MatchOut{}}
+	for _, m := range list {
+		x := MatchOut{m.Baseline, m.Candidate, apart, m.Who}
+		if m.Together {
+			x.How = together
+		}
+		out.Matches = append(out.Matches, x)
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) setMatch(c *gin.Context) {
+	var in MatchIn
+	err := c.ShouldBindJSON(&in)
+	switch {
+	case err != nil:
+	case in.Baseline == "" || in.Candidate == "" || len(in.Baseline)+len(in.Candidate) > 32<<10:
+		err = errors.New("name a function of each side")
+	case in.How != "" && in.How != together && in.How != apart:
+		err = fmt.Errorf("%q: say together, apart or nothing", in.How)
+	}
+	if err != nil {
+		s.fail(c, badRequest{fmt.Errorf("the match: %w", err)})
+		return
+	}
+	if in.How == "" {
+		err = s.store.ForgetMatch(c.Request.Context(), c.Param("name"), in.Baseline, in.Candidate)
+	} else {
+		err = s.store.SetMatch(c.Request.Context(), c.Param("name"), in.Baseline, in.Candidate, who(c).person.Name, in.How == together)
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	s.matches(c)
+}

@@ -1,0 +1,106 @@
+package server
+
+import (
+	"fmt"
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"entelon/core/compare"
+	"entelon/core/profile"
+)
+
+// OverTake is what a function costs in one take, as the scale has it.
+type OverTake struct {
+	Key   string  `json:"key"`
+	At    string  `json:"at"`
+	Self  float64 `json:"self"`
+	Total float64 `json:"total"`
+}
+
+// OverBuild is what a function costs in a build: the mean of its takes, with its
+// 95 % interval, and how that differs from the build before.
+type OverBuild struct {
+	Name  string      `json:"name"`
+	Takes []OverTake  `json:"takes"`
+	Self  OverMeasure `json:"self"`
+	Total OverMeasure `json:"total"`
+}
+
+// OverMeasure is one of a function's costs over the takes of a build.
+type OverMeasure struct {
+	Mean   float64     `json:"mean"`
+	Low    float64     `json:"low"`
+	High   float64     `json:"high"`
+	Before EstimateOut `json:"before"` // the build before against this one; of the first all is 0
+}
+
+// OverOut is one function over all builds of a program.
+type OverOut struct {
+	Name   string      `json:"name"`
+	Short  string      `json:"short"`
+	Scale  string      `json:"scale"`
+	Words  string      `json:"words"`
+	Unit   string      `json:"unit"`
+	Label  string      `json:"label"`
+	Builds []OverBuild `json:"builds"`
+}
+
+// over follows one function through all builds of a program.
+func (s *Server) over(c *gin.Context) {
+	ctx := c.Request.Context()
+	name := c.Query("name")
+	takes, err := s.store.LedgerTakes(ctx, c.Param("name"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	scale, takes, by, err := ledgerScale(takes, c.Query("scale"))
+	if err != nil {
+		s.fail(c, badRequest{err})
+		return
+	}
+	figures, err := s.store.FunctionFigures(ctx, takes, name)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	if len(figures) == 0 {
+		c.AbortWithStatusJSON(http.StatusNotFound, ErrorBody{Error: fmt.Sprintf("%s has no cost in any take of %s", name, c.Param("name")), Remedy: "choose another function"})
+		return
+	}
+	out := OverOut{Name: name, Short: profile.Short(name), Scale: string(scale), Words: scale.Words(), Label: "CPU time", Unit: scale.Unit("ns"), Builds: []OverBuild{}}
+	index := map[int64]int{}
+	type values struct {
+		self, total []float64
+		samples     [2]int64
+	}
+	var of []values
+	for i := range takes {
+		t := &takes[i]
+		k, ok := index[t.BuildID]
+		if !ok {
+			k = len(out.Builds)
+			index[t.BuildID] = k
+			out.Builds, of = append(out.Builds, OverBuild{Name: t.Build.Name}), append(of, values{})
+		}
+		f := figures[t.ID]
+		x := OverTake{t.Key, t.StartedAt.UTC().Format("2006-01-02T15:04:05Z"), float64(f.Self) / by[i], float64(f.Total) / by[i]}
+		out.Builds[k].Takes = append(out.Builds[k].Takes, x)
+		v := &of[k]
+		v.self, v.total = append(v.self, x.Self), append(v.total, x.Total)
+		v.samples[0] += f.SelfSamples
+		v.samples[1] += f.TotalSamples
+	}
+	for k := range out.Builds {
+		b := &out.Builds[k]
+		for i, m := range []*OverMeasure{&b.Self, &b.Total} {
+			column := func(v *values) []float64 { return [][]float64{v.self, v.total}[i] }
+			m.Mean, m.Low, m.High = compare.Mean(column(&of[k]))
+			if k > 0 {
+				m.Before = estimateOut(compare.Totals(column(&of[k-1]), column(&of[k]), [2]int64{of[k-1].samples[i], of[k].samples[i]}, false))
+			}
+		}
+	}
+	c.JSON(http.StatusOK, out)
+}
