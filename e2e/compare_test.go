@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"strconv"
 	"strings"
 	"testing"
 
@@ -108,4 +109,74 @@ func TestLedger(t *testing.T) {
 	p.until("a take with the focus", `location.pathname.startsWith('/takes/') && new URLSearchParams(location.search).get('focus')`)
 	p.visit("/programs/nothing")
 	p.until("what is wrong", `document.querySelector('[role=alert]')`)
+}
+
+// TestLinesBesideEachOther: the line that asks too often stands out, with what it
+// costs on both sides.
+func TestLinesBesideEachOther(t *testing.T) {
+	old, new := takesOf(t, "3.4.0"), takesOf(t, "3.5.0")
+	p := newPage(t)
+	p.visit("/compare?baseline=" + old + "&candidate=" + new + "&focus=slur.Route")
+	p.until("the focus, by its short name", `document.querySelector('[data-test=both-card] h2')?.innerText === 'slur.Route'`)
+	p.key("3")
+	p.until("lines", `document.querySelectorAll('[data-test=beside]').length > 10`)
+	p.until("the line that got dearer", `Array.from(document.querySelectorAll('[data-test=beside]'), e => e.innerText.replace(/\s+/g, ' ')).some(x => /\+[0-9.]+ ?m?s .*lift\(sky/.test(x))`)
+	p.key(kb.ArrowDown)
+	p.until("a line that is stepped to", `document.querySelector('[data-test=beside].outline-1')`)
+	p.do("what to share", chromedp.Click(`//button[contains(., "Share")]`, chromedp.NodeVisible))
+	p.until("a report", `document.querySelector('a[href*="/compare/report.html?"]')`)
+	report := value[string](p, `fetch(document.querySelector('a[href*="/compare/report.html?"]').href).then(r => r.text())`)
+	if !strings.Contains(report, "slur.lift") || strings.Contains(report, "<script") {
+		t.Error("the report does not name the suspect, or has a script")
+	}
+}
+
+// TestOneNameIsMatchedAndParted: a new function is said to be one that is gone, and
+// that is taken back by the notice.
+func TestOneNameIsMatchedAndParted(t *testing.T) {
+	old, new := takesOf(t, "3.4.0"), takesOf(t, "3.5.0")
+	p := newPage(t)
+	// Exchanged, what was new is gone.
+	p.visit("/compare?lens=functions&baseline=" + old + "&candidate=" + new + "&focus=slur.clearance")
+	p.until("that it is new", `/new/.test(document.querySelector('[data-test=both-card]')?.innerText) && document.querySelector('[data-test=together] button')`)
+	p.do("what it was", chromedp.Click(`[data-test=together] button`, chromedp.NodeVisible))
+	p.until("what is gone", `document.querySelectorAll('[data-test=together] [role=option]').length > 1`)
+	p.do("one of them", chromedp.Click(`[data-test=together] [role=option]:nth-child(2)`, chromedp.NodeVisible))
+	p.until("the match", `/matched by hand/.test(document.querySelector('[data-test=both-card]').innerText)`)
+	p.do("parting them", chromedp.Click(`[data-test=apart]`, chromedp.NodeVisible))
+	p.until("a new one again", `document.querySelector('[data-test=together]') && !/matched by hand/.test(document.querySelector('[data-test=both-card]').innerText)`)
+	left := value[float64](p, `fetch('/api/v1/programs/engraved/matches').then(r => r.json()).then(r => r.matches.length)`)
+	if left != 0 {
+		t.Errorf("%v matches are left", left)
+	}
+}
+
+// TestOverAllBuilds: one function, take by take, from the ledger to why it changed.
+func TestOverAllBuilds(t *testing.T) {
+	p := newPage(t)
+	p.visit("/programs/engraved/function?focus=slur.lift")
+	p.until("a mark for each take", `document.querySelectorAll('[data-test=over-take]').length >= 12`)
+	rows := value[string](p, `Array.from(document.querySelectorAll('[data-test=over-build]'), e => e.innerText.replace(/\s+/g, ' ')).join('|')`)
+	for i, want := range []string{"the first", "slower", "faster", ""} {
+		if got := strings.Split(rows, "|")[i]; !strings.Contains(got, want) {
+			t.Errorf("build %d is %q, want %q", i, got, want)
+		}
+	}
+	p.do("why", chromedp.Click(`(//*[@data-test="over-build"])[2]//a`, chromedp.NodeVisible))
+	p.until("the comparison with the focus", `location.pathname === '/compare' && document.querySelector('[data-test=both-card] h2')?.innerText.includes('slur.lift')`)
+	p.do("over all builds", chromedp.Click(`//a[normalize-space()="In all builds"]`, chromedp.NodeVisible))
+	p.until("the builds again", `location.pathname.endsWith('/function') && document.querySelectorAll('[data-test=over-build]').length === 4`)
+}
+
+// TestOpenNotes: what somebody wrote stands in the ledger until it is settled.
+func TestOpenNotes(t *testing.T) {
+	p := newPage(t)
+	p.visit("/programs/engraved")
+	key := strings.Split(takesOf(t, "3.6.0"), ",")[0]
+	id := value[float64](p, `fetch('/api/v1/takes/`+key+`/notes', {method: 'POST', headers: {'Content-Type': 'application/json'}, body: JSON.stringify({function: '', text: 'is the border worth it?'})}).then(r => r.json()).then(r => r.id)`)
+	p.visit("/programs/engraved")
+	p.until("the note", `document.querySelector('[data-test=open-note]')?.innerText.includes('is the border worth it?')`)
+	p.do("settling it", chromedp.Click(`[data-test=open-note] button.action`, chromedp.NodeVisible))
+	p.until("no note", `!document.querySelector('[data-test=open-note]')`)
+	value[bool](p, `fetch('/api/v1/notes/`+strconv.Itoa(int(id))+`', {method: 'DELETE'}).then(r => r.ok)`)
 }

@@ -32,6 +32,8 @@ func TestShots(t *testing.T) {
 		{"you", "/you", "Make a token"},
 		{"people", "/people", "What was done"},
 		{"ledger", "/programs/engraved", "regression"},
+		{"over-builds", "/programs/engraved/function?focus=slur.lift", "To the build before"},
+		{"compare-lines", fmt.Sprintf("/compare?lens=lines&baseline=%s&candidate=%s&focus=slur.Route", takesOf(t, "3.4.0"), takesOf(t, "3.5.0")), "lift(sky"},
 		{"compare", fmt.Sprintf("/compare?baseline=%s&candidate=%s&focus=%s", takesOf(t, "3.4.0"), takesOf(t, "3.5.0"), url.QueryEscape("entelon/demo/engraved/slur.lift")), "What explains the difference"},
 	}
 	for _, theme := range []string{"light", "dark"} {

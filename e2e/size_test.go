@@ -61,6 +61,37 @@ func TestALargeTake(t *testing.T) {
 	}
 }
 
+// comparedLarge opens the comparison of two further takes of a size, two builds of
+// one program that the server has not opened yet, and returns the milliseconds
+// until verdict and flames are there.
+func (p *page) comparedLarge(samples, stacks int) float64 {
+	t := p.t
+	t.Helper()
+	var keys []string
+	for _, build := range []string{"a", "b"} {
+		file := filepath.Join(t.TempDir(), build+".take")
+		if out, err := exec.Command("../bin/entelon", "invent", "--samples", fmt.Sprint(samples), "--stacks", fmt.Sprint(stacks), "--seed", "9", "--build", build, "--out", file).CombinedOutput(); err != nil {
+			t.Fatalf("%v: %s", err, out)
+		}
+		p.visit("/takes")
+		p.until("a place to add files", `document.querySelector('input[type=file]')`)
+		p.do("adding it", chromedp.SetUploadFiles(`input[type=file]`, []string{file}))
+		found := fmt.Sprintf(`fetch('/api/v1/takes?program=invented').then(r => r.json()).then(r => r.takes.find(t => t.build === %q)?.key ?? '')`, build)
+		p.within(2*time.Minute, "it", found)
+		keys = append(keys, value[string](p, found))
+	}
+	t.Cleanup(func() {
+		q := newPage(t)
+		q.visit("/takes")
+		for _, k := range keys {
+			q.remove(k)
+		}
+	})
+	p.visit("/compare?baseline=" + keys[0] + "&candidate=" + keys[1])
+	p.within(time.Minute, "the comparison", `document.querySelector('[data-test=verdict]') && Number(document.querySelector('[data-test=mirror]')?.dataset.frames) > 10 && (window.compared ??= performance.now())`)
+	return value[float64](p, `window.compared`)
+}
+
 // measureLarge uses a take of a size as a reader does, and returns the times as
 // a section of text.
 func measureLarge(t *testing.T, samples, stacks int) string {
@@ -140,6 +171,9 @@ func measureLarge(t *testing.T, samples, stacks int) string {
 		return out
 	})()`)
 	figures["between two paintings, the pointer moving"] = frames
+	if samples <= 1_000_000 {
+		figures["two takes compared, cold, from the address on"] = []float64{p.comparedLarge(samples, stacks)}
+	}
 	memory := value[float64](p, `performance.memory?.usedJSHeapSize ?? 0`) / (1 << 20)
 	if memory > 300 {
 		t.Errorf("the page's memory is %.0f MB", memory)

@@ -88,7 +88,7 @@ const plain = (s: string) => s.replace(/\t/g, '    ')
       </div>
       <div ref="scroller" class="min-h-0 flex-1 overflow-auto bg-sheet">
         <div class="relative" :style="{ height: virtual.getTotalSize() + 'px' }">
-          <div v-for="v in virtual.getVirtualItems()" :key="v.index" data-test="beside" class="absolute inset-x-0 border-l-[3px] px-[9px] leading-[20px]" :class="[grid, v.index === begins ? '!border-l-focus' : 'border-transparent', at === v.index && 'outline-1 -outline-offset-1 outline-ink']" :style="{ top: v.start + 'px', height: height + 'px', background: colour(rows[v.index]) }">
+          <div v-for="v in virtual.getVirtualItems()" :key="v.index" data-test="beside" class="absolute inset-x-0 border-l-[3px] px-[9px] leading-[20px]" :class="[grid, v.index === begins ? '!border-l-focus' : 'border-transparent', changed(rows[v.index]) && '[&_span]:!text-ink', at === v.index && 'outline-1 -outline-offset-1 outline-ink']" :style="{ top: v.start + 'px', height: height + 'px', background: colour(rows[v.index]) }">
             <template v-if="wide">
               <span class="text-right text-[11px] text-ink-2">{{ l.line[0][v.index] || '' }}</span>
               <span class="text-right text-ink-2">{{ worth(rows[v.index].a) }}</span>
