@@ -16,6 +16,7 @@ func TestCardTellsWhereFramesComeFrom(t *testing.T) {
 	for _, words := range []string{"the program's own code", "inkraster/raster.cc:43", "Inlined into", "ink::Page::blend", "program counter", "call-frame tables"} {
 		p.says(words)
 	}
+	p.until("all that stands around the card", `document.querySelector('[data-test=reading]')?.innerText.length > 20 && document.querySelectorAll('[data-test=hot-row]').length > 5`)
 	p.do("going to what it is inlined into", chromedp.Click(`[data-test=origin] button`))
 	p.until("the focus", `new URLSearchParams(location.search).get('focus')?.startsWith('ink::Page::blend(')`)
 	p.until("its full name is there on demand", `document.querySelector('[data-test=card] h2')?.innerText === 'ink::Page::blend'`)

@@ -122,7 +122,11 @@ func measureLarge(t *testing.T, samples, stacks int) string {
 	const root = `document.querySelector('[data-test=flame]').dataset.root`
 	const total = `document.querySelector('[data-test=flame]').dataset.total`
 	p.until("the list of functions, by which one chooses where to dive", `document.querySelectorAll('[data-test=hot-row]').length > 10`)
-	for i := range 12 {
+	dives := 12
+	if samples < 1_000_000 {
+		dives = 5 // a small take is not deeper
+	}
+	for i := range dives {
 		if i == 6 {
 			value[any](p, keydown("Escape"))
 			p.until("the whole", root+` === '0'`)

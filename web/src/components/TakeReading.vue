@@ -13,7 +13,7 @@ const folded = defineModel<boolean>('folded', { required: true })
       <component :is="folded ? ChevronRight : ChevronDown" class="size-4" />
     </button>
     <div class="min-w-0 flex-1">
-      <p class="text-[14.5px] leading-snug" :class="folded && 'truncate'" data-test="reading">
+      <p class="text-[14.5px] leading-snug" :class="folded ? 'truncate' : !parts.length && 'min-h-[40px]'" data-test="reading">
         <template v-for="(p, i) in parts" :key="i">
           <button v-if="p.function" class="word font-medium" :class="p.function.name === focus && '!border-b-2 !border-focus'" :title="p.function.name" @click="$emit('focus', p.function.name)">{{ p.text }}</button>
           <template v-else>{{ p.text }}</template>
