@@ -43,16 +43,6 @@ func (t *Tree) placeLeaves() {
 // leaf returns the stack of a leaf.
 func (t *Tree) leaf(l int) profile.StackID { return t.samples.stacks[t.leaves[l]] }
 
-// byLeaf adds up one measure over the samples in scope, by t.leaves.
-func (t *Tree) byLeaf(measure int, sc scope.Scope) []tally {
-	sums := t.samples.add(measure, t.sieve(sc))
-	out := make([]tally, len(t.leaves))
-	for l, k := range t.leaves {
-		out[l] = sums[k]
-	}
-	return out
-}
-
 // sieve prepares a scope for the samples of t.Profile.
 func (t *Tree) sieve(sc scope.Scope) scope.Sieve {
 	if t.base == nil || sc.All() {
