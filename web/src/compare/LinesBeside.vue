@@ -81,6 +81,7 @@ const plain = (s: string) => s.replace(/\t/g, '    ')
         <p v-else-if="s.missing" class="border-b border-rule px-3 py-1 text-ink-2" data-test="no-source">No source of {{ sides[k] }} is shown: {{ s.missing }}.</p>
         <p v-if="s.total >= 0.0005 * whole" class="border-b border-rule px-3 py-1 text-ink-2">Of {{ figure(s.total) }} in {{ sides[k] }} it is not known at which line.</p>
       </template>
+      <p v-if="!l.by_text && rows.length" class="border-b border-rule px-3 py-1 text-ink-2">Lines with the same number stand beside each other; between the builds they may have moved.</p>
       <p v-if="oneText" class="border-b border-rule px-3 py-1 text-ink-2" data-test="one-text">Both builds are shown in the source as it is in the folder now, which may be neither's: take with <span class="code">--with-source</span>, and each shows its own.</p>
       <div class="label shrink-0 border-b border-rule-strong px-3 py-0.5" :class="grid">
         <template v-if="wide"><span class="text-right">Line</span><span class="text-right">{{ sides[0] }}</span><span></span><span class="text-right">Line</span><span class="text-right">{{ sides[1] }}</span><span class="text-right">Difference</span><span></span></template>
@@ -104,7 +105,7 @@ const plain = (s: string) => s.replace(/\t/g, '    ')
               <span class="text-right text-ink-2">{{ worth(rows[v.index].a) }}</span>
               <span class="text-right">{{ worth(rows[v.index].b) }}</span>
               <span class="text-right font-medium whitespace-nowrap">{{ Math.abs(rows[v.index].d) >= 0.0005 * whole ? difference(rows[v.index].d) : '' }}</span>
-              <span class="code truncate whitespace-pre" :title="l.text[1][v.index] || l.text[0][v.index]"><span v-if="!l.line[0][v.index] || !l.line[1][v.index]" class="label mr-2 font-sans">{{ l.line[1][v.index] ? 'only ' + sides[1] : 'only ' + sides[0] }}</span>{{ plain(l.text[1][v.index] || l.text[0][v.index]) }}</span>
+              <span class="code truncate whitespace-pre" :title="l.text[1][v.index] || l.text[0][v.index]"><span v-if="l.by_text && (!l.line[0][v.index] || !l.line[1][v.index])" class="label mr-2 font-sans">{{ l.line[1][v.index] ? 'only ' + sides[1] : 'only ' + sides[0] }}</span>{{ plain(l.text[1][v.index] || l.text[0][v.index]) }}</span>
             </template>
           </div>
         </div>
