@@ -162,7 +162,7 @@ func (b *bisection) measure(ctx context.Context, rev revision) (bisect.Answer, e
 		if turn < leastTurns {
 			continue
 		}
-		answer, text, err := b.verdict(rev)
+		answer, text, err := b.verdict(rev, turn)
 		if err != nil {
 			return "", err
 		}

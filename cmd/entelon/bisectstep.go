@@ -220,8 +220,8 @@ func (b *bisection) take(ctx context.Context, tree string, rev revision, turn in
 	return nil
 }
 
-// verdict compares the takes of a step.
-func (b *bisection) verdict(rev revision) (bisect.Answer, string, error) {
+// verdict compares the takes of a step after a turn of it.
+func (b *bisection) verdict(rev revision, turn int) (bisect.Answer, string, error) {
 	var sides [2][]compare.Run
 	for i, side := range []string{goodTree, probeTree} {
 		files, err := filepath.Glob(b.state.pattern(rev, side))
@@ -253,8 +253,14 @@ func (b *bisection) verdict(rev revision) (bisect.Answer, string, error) {
 	if findings[0].Nothing != "" {
 		return "", "", fmt.Errorf("--function %s: no function is like that in %s, nor in the good revision", b.function, rev.short())
 	}
-	if b.state.Rise == 0 && answer == bisect.Bad { // the bad revision is asked about first
-		b.state.Rise = findings[0].Estimate.RatioLow - 1
+	if e := findings[0].Estimate; b.state.Rise == 0 && e.Baseline > 0 && answer == bisect.Bad { // the bad revision is asked about first
+		// What it is slower by at least is the measure for all that follow: a few
+		// turns more for it spare many for them.
+		if low := e.RatioLow - 1; low >= (e.Ratio-1)/2 || turn == b.most {
+			b.state.Rise = low
+		} else {
+			answer = bisect.Untold
+		}
 	}
 	return answer, findings[0].Text(r, "CPU time"), nil
 }

@@ -261,7 +261,7 @@ func (x *comparison) print(w io.Writer, v verdict.View) error {
 	fmt.Fprintf(&b, "\n%s\n", v.Outcome)
 	for i := range v.Findings {
 		if f := &v.Findings[i]; f.Outcome != compare.Pass || f.Note != "" || i == 0 {
-			fmt.Fprintf(&b, "  %s: %s Allowed: %+.1f %%.\n", f.Outcome, plainText(f.Text(v.Result, v.Sides.Measure), ""), 100*f.Limit)
+			fmt.Fprintf(&b, "  %s: %s Allowed: %s.\n", f.Outcome, plainText(f.Text(v.Result, v.Sides.Measure), ""), compare.Signed(f.Limit))
 		}
 	}
 	_, err := io.WriteString(w, b.String())

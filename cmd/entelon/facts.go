@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"entelon/core/compare"
 	"entelon/core/profile"
 	"entelon/core/reading"
 	"entelon/core/scope"
@@ -174,7 +175,7 @@ func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
 	}
 	row("collector", "%.2f s CPU", float64(f.CollectorNS)/1e9)
 	if share, ok := t.Facts.Slowdown(); ok {
-		row("without sampling", "%.2f s; sampling made it %+.1f %% slower (one run each)", float64(f.Bare.DurationNS)/1e9, 100*share)
+		row("without sampling", "%.2f s; sampling made it %s slower (one run each)", float64(f.Bare.DurationNS)/1e9, compare.Signed(share))
 	}
 	if f.Work > 0 {
 		row("work", "%g units, %s of CPU time each", f.Work, profile.Amount(int64(float64(f.CPUNS)/f.Work), "ns"))

@@ -20,6 +20,7 @@ import (
 	"golang.org/x/sys/unix"
 	"golang.org/x/term"
 
+	"entelon/core/compare"
 	"entelon/core/profile"
 	"entelon/core/scope"
 	"entelon/sampler"
@@ -422,7 +423,7 @@ func summary(w io.Writer, t *profile.Take, path string) {
 	fmt.Fprintf(b, "\n%s %s: %.2f s, %.2f s CPU, %s samples, %s lost, %.1f %% of stacks complete\n",
 		t.Settings.Program, t.Settings.Build, float64(f.DurationNS)/1e9, float64(f.CPUNS)/1e9, thin(f.Samples), thin(f.Lost), 100*f.CompleteShare())
 	if share, ok := f.Slowdown(); ok {
-		fmt.Fprintf(b, "without sampling: %.2f s, so that sampling made it %+.1f %% slower (one run each)\n", float64(f.Bare.DurationNS)/1e9, 100*share)
+		fmt.Fprintf(b, "without sampling: %.2f s, so that sampling made it %s slower (one run each)\n", float64(f.Bare.DurationNS)/1e9, compare.Signed(share))
 	}
 	if f.Work > 0 {
 		fmt.Fprintf(b, "%s units of work: %s of CPU time each\n", strconv.FormatFloat(f.Work, 'f', -1, 64), profile.Amount(int64(float64(f.CPUNS)/f.Work), "ns"))

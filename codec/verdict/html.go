@@ -64,7 +64,7 @@ func HTML(w io.Writer, v View, now time.Time) error {
 	var findings []string
 	for i := range v.Findings {
 		f := &v.Findings[i]
-		findings = append(findings, fmt.Sprintf("%s: %s Allowed: %+.1f %%.", f.Outcome, f.Text(r, v.Sides.Measure), 100*f.Limit))
+		findings = append(findings, fmt.Sprintf("%s: %s Allowed: %s.", f.Outcome, f.Text(r, v.Sides.Measure), compare.Signed(f.Limit)))
 	}
 	err := pageTemplate.Execute(w, map[string]any{
 		"Outcome": string(v.Outcome), "Sides": v.Sides, "Takes": v.Takes, "Scale": r.Scale.Words(), "Scope": v.Scope,

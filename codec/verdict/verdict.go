@@ -49,7 +49,7 @@ func Markdown(w io.Writer, v View) error {
 		b.WriteString("\n| outcome | what | allowed |\n|---|---|---|\n")
 		for i := range v.Findings {
 			f := &v.Findings[i]
-			fmt.Fprintf(&b, "| %s | %s | %+.1f %% |\n", f.Outcome, escape(f.Text(v.Result, v.Sides.Measure)), 100*f.Limit)
+			fmt.Fprintf(&b, "| %s | %s | %s |\n", f.Outcome, escape(f.Text(v.Result, v.Sides.Measure)), compare.Signed(f.Limit))
 		}
 	}
 	if len(v.Suspects) > 0 {

@@ -3,6 +3,7 @@ package compare
 import (
 	"fmt"
 	"math"
+	"strings"
 
 	"entelon/core/profile"
 	"entelon/core/scope"
@@ -68,7 +69,7 @@ func (f *Finding) Text(r *Result, measure string) string {
 	case e.Verdict == Slower || e.Verdict == Faster:
 		out = fmt.Sprintf("%s takes %s %s %s%s.", what, Change(e.Ratio), measure, r.Scale.Words(), e.Between())
 	case e.Verdict == TooFew:
-		out = fmt.Sprintf("%s: too few takes to tell; it changed by %+.1f %%%s, and a change below %.1f %% would hardly have been seen.", what, 100*(e.Ratio-1), e.Between(), 100*e.Seen)
+		out = fmt.Sprintf("%s: too few takes to tell; it changed by %s%s, and a change below %.1f %% would hardly have been seen.", what, Signed(e.Ratio-1), e.Between(), 100*e.Seen)
 		if e.Need > 0 && e.Need < mostTakes {
 			out += fmt.Sprintf(" %d takes a side would do.", e.Need)
 		}
@@ -94,12 +95,17 @@ func Change(ratio float64) string {
 	return fmt.Sprintf("%.0f %% %s", p, word)
 }
 
+// Signed is a share in percent with its sign: "+1.7 %", "−14.2 %".
+func Signed(share float64) string {
+	return strings.Replace(fmt.Sprintf("%+.1f %%", 100*share), "-", "−", 1)
+}
+
 // Between is the interval of a ratio in words, as changes in percent.
 func (e *Estimate) Between() string {
 	if e.RatioHigh == 0 {
 		return ""
 	}
-	return fmt.Sprintf(" (%+.1f to %+.1f %%)", 100*(e.RatioLow-1), 100*(e.RatioHigh-1))
+	return fmt.Sprintf(" (%s to %s)", Signed(e.RatioLow-1), Signed(e.RatioHigh-1))
 }
 
 // Judge holds a comparison against rules. A regression is a rise that is told

@@ -58,7 +58,7 @@ func remarks(r *Result) []Remark {
 					if what == "" {
 						what = fmt.Sprintf("take %d", i+1)
 					}
-					out = append(out, Remark{"far-off", side, i, fmt.Sprintf("Of the %s, %s is far off the others: %+.0f %%.", name, what, 100*(v/m-1)),
+					out = append(out, Remark{"far-off", side, i, fmt.Sprintf("Of the %s, %s is far off the others: %s.", name, what, Signed(v/m-1)),
 						"See in its facts whether the machine was busy or hot, and leave it out or take it again."})
 				}
 			}

@@ -251,3 +251,11 @@ func TestMirror(t *testing.T) {
 		t.Errorf("%d frames; the root has %v and %v", len(m.X), m.Total[0][0], m.Total[1][0])
 	}
 }
+
+func TestAShareHasItsSign(t *testing.T) {
+	for share, want := range map[float64]string{0.017: "+1.7 %", -0.142: "−14.2 %", 0: "+0.0 %", 1.068: "+106.8 %"} {
+		if got := compare.Signed(share); got != want {
+			t.Errorf("%v reads %q, want %q", share, got, want)
+		}
+	}
+}

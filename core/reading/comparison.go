@@ -34,7 +34,7 @@ func Comparison(r *compare.Result, suspects []compare.Suspect, s Sides) []Said {
 		if r.Single {
 			return ", give or take what single takes differ by"
 		}
-		return fmt.Sprintf(", %+.1f to %+.1f %%", 100*(w.RatioLow-1), 100*(w.RatioHigh-1))
+		return fmt.Sprintf(", %s to %s", compare.Signed(w.RatioLow-1), compare.Signed(w.RatioHigh-1))
 	}
 	switch {
 	case r.Scale == compare.ByTotal:
