@@ -138,11 +138,21 @@ func newCache(limit int64) *cache {
 	return &cache{limit: limit, order: list.New(), entries: map[string]*list.Element{}}
 }
 
+// why is for what a take is wanted.
+type why bool
+
+const (
+	toRead    why = false
+	inPassing why = true // with many others: it must not put out the take that is being read
+)
+
 // get returns a take by its digest, loading it once however many ask.
-func (c *cache) get(ctx context.Context, digest string, load func() (*opened, error)) (*opened, error) {
+func (c *cache) get(ctx context.Context, digest string, why why, load func() (*opened, error)) (*opened, error) {
 	c.mu.Lock()
 	if el, ok := c.entries[digest]; ok {
-		c.order.MoveToFront(el)
+		if why == toRead {
+			c.order.MoveToFront(el)
+		}
 		c.mu.Unlock()
 		e := el.Value.(*entry)
 		select {
@@ -153,22 +163,28 @@ func (c *cache) get(ctx context.Context, digest string, load func() (*opened, er
 		}
 	}
 	e := &entry{digest: digest, ready: make(chan struct{})}
-	el := c.order.PushFront(e)
+	var el *list.Element
+	if read := c.order.Front(); why == inPassing && read != nil {
+		el = c.order.InsertAfter(e, read)
+	} else {
+		el = c.order.PushFront(e)
+	}
 	c.entries[digest] = el
 	c.mu.Unlock()
 
-	e.value, e.err = load()
-	close(e.ready)
-
+	value, err := load()
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	e.value, e.err = value, err
+	close(e.ready)
 	if e.err != nil {
 		c.order.Remove(el)
 		delete(c.entries, digest)
 		return nil, e.err
 	}
 	c.used += e.value.bytes
-	for back := c.order.Back(); c.used > c.limit && back != nil && back != el; {
+	// The one that is being read stays, and so does this one where there is room.
+	for back := c.order.Back(); c.used > c.limit && back != nil && back != c.order.Front(); {
 		old := back.Value.(*entry)
 		prev := back.Prev()
 		if old.value != nil {
@@ -184,13 +200,12 @@ func (c *cache) get(ctx context.Context, digest string, load func() (*opened, er
 // size estimates the memory that an opened take holds.
 func size(t *profile.Take, tr *tree.Tree) int64 {
 	p := t.Profile
-	n := int64(p.Samples.Len()) * int64(20+16*len(p.Measures))
-	n += int64(p.Stacks.Len())*(16+16*keptCosts) + int64(len(p.Frames))*24 + int64(len(p.Functions))*28
+	n := int64(p.Samples.Len())*int64(16+8*len(p.Measures)) + int64(p.Stacks.Len())*8 + int64(len(p.Frames))*24 + int64(len(p.Functions))*28
 	for _, s := range t.Sources {
 		n += int64(len(s.Text))
 	}
 	for _, s := range p.Strings {
 		n += int64(len(s)) + 16
 	}
-	return n + int64(tr.Len())*40 + int64(p.Stacks.Len())*13
+	return n + tr.Bytes() + keptCosts*tr.CostBytes()
 }

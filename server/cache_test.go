@@ -21,7 +21,7 @@ func TestCacheLoadsOnceHoweverManyAsk(t *testing.T) {
 	for range 20 {
 		wg.Go(func() {
 			<-begin
-			got, err := c.get(context.Background(), "a", func() (*opened, error) {
+			got, err := c.get(context.Background(), "a", toRead, func() (*opened, error) {
 				loads.Add(1)
 				return &opened{bytes: 10}, nil
 			})
@@ -42,7 +42,7 @@ func TestCacheStaysWithinItsBound(t *testing.T) {
 	loads := map[string]int{}
 	get := func(key string) {
 		t.Helper()
-		if _, err := c.get(context.Background(), key, func() (*opened, error) { loads[key]++; return &opened{bytes: 40}, nil }); err != nil {
+		if _, err := c.get(context.Background(), key, toRead, func() (*opened, error) { loads[key]++; return &opened{bytes: 40}, nil }); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -58,8 +58,20 @@ func TestCacheStaysWithinItsBound(t *testing.T) {
 	if c.used > 100 || len(c.entries) != 2 {
 		t.Errorf("it holds %d bytes in %d takes", c.used, len(c.entries))
 	}
+	// Many that are opened in passing put out each other, not the one that is read.
+	get("b")
+	for i := range 5 {
+		for range 2 {
+			if _, err := c.get(context.Background(), fmt.Sprint("passing ", i), inPassing, func() (*opened, error) { return &opened{bytes: 40}, nil }); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	if c.used > 100 || len(c.entries) != 2 || c.entries["b"] == nil {
+		t.Errorf("it holds %d bytes in %d takes, the one that is read among them: %v", c.used, len(c.entries), c.entries["b"] != nil)
+	}
 	// One that is larger than the bound is served all the same.
-	if _, err := c.get(context.Background(), "huge", func() (*opened, error) { return &opened{bytes: 5000}, nil }); err != nil {
+	if _, err := c.get(context.Background(), "huge", toRead, func() (*opened, error) { return &opened{bytes: 5000}, nil }); err != nil {
 		t.Error(err)
 	}
 	get("a")
@@ -71,16 +83,16 @@ func TestCacheStaysWithinItsBound(t *testing.T) {
 func TestCacheForgetsFailures(t *testing.T) {
 	c := newCache(100)
 	broken := errors.New("broken")
-	if _, err := c.get(context.Background(), "a", func() (*opened, error) { return nil, broken }); !errors.Is(err, broken) {
+	if _, err := c.get(context.Background(), "a", toRead, func() (*opened, error) { return nil, broken }); !errors.Is(err, broken) {
 		t.Error(err)
 	}
-	if got, err := c.get(context.Background(), "a", func() (*opened, error) { return &opened{bytes: 1}, nil }); err != nil || got == nil {
+	if got, err := c.get(context.Background(), "a", toRead, func() (*opened, error) { return &opened{bytes: 1}, nil }); err != nil || got == nil {
 		t.Errorf("the second try: %v, %v", got, err)
 	}
 	ended, end := context.WithCancel(context.Background())
 	end()
 	hold := make(chan struct{})
-	go c.get(context.Background(), "slow", func() (*opened, error) { <-hold; return &opened{}, nil })
+	go c.get(context.Background(), "slow", toRead, func() (*opened, error) { <-hold; return &opened{}, nil })
 	defer close(hold)
 	for {
 		c.mu.Lock()
@@ -90,7 +102,7 @@ func TestCacheForgetsFailures(t *testing.T) {
 			break
 		}
 	}
-	if _, err := c.get(ended, "slow", nil); !errors.Is(err, context.Canceled) {
+	if _, err := c.get(ended, "slow", toRead, nil); !errors.Is(err, context.Canceled) {
 		t.Errorf("one who has gone waits on: %v", err)
 	}
 }

@@ -453,7 +453,7 @@ func (s *Server) openGrowing(c *gin.Context, id string) (*opened, *store.Take, e
 	if j.Size == 0 {
 		return nil, nil, unavailable{errors.New("nothing has come of it yet")}
 	}
-	o, err := s.cache.get(c.Request.Context(), fmt.Sprintf("%s%s-%d", jobPrefix, id, j.Size), func() (*opened, error) {
+	o, err := s.cache.get(c.Request.Context(), fmt.Sprintf("%s%s-%d", jobPrefix, id, j.Size), toRead, func() (*opened, error) {
 		r := bufio.NewReaderSize(s.store.GrownFile(context.WithoutCancel(c.Request.Context()), id), piecewise)
 		t, err := take.Read(r, "the growing take", take.Options{Salvage: true})
 		if err != nil {

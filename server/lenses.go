@@ -76,7 +76,7 @@ func (s *Server) paths(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// neighbours tells where a function's cost comes in and where it goes on.
+// threads tells what each thread costs.
 func (s *Server) threads(c *gin.Context) {
 	o, _, k, ok := s.scoped(c)
 	if !ok {
@@ -115,8 +115,12 @@ func (s *Server) builds(c *gin.Context) {
 	}
 	out := BuildsOut{Builds: []BuildFigure{}}
 	for i := range list {
+		if c.Request.Context().Err() != nil { // nobody waits any more
+			c.Abort()
+			return
+		}
 		t := &list[i]
-		o, err := s.load(c, t)
+		o, err := s.load(c, t, inPassing)
 		if err != nil {
 			s.fail(c, err)
 			return
@@ -137,6 +141,7 @@ func (s *Server) builds(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
+// neighbours tells where a function's cost comes in and where it goes on.
 func (s *Server) neighbours(c *gin.Context) {
 	levels, err1 := number(c, "levels", 2, 1, mostLevels)
 	most, err2 := number(c, "most", 8, 1, mostNeighbour)

@@ -133,7 +133,7 @@ func (s *Server) take(c *gin.Context) {
 		return
 	}
 	if row.Outline == nil {
-		o, err := s.load(c, row)
+		o, err := s.load(c, row, toRead)
 		if err == nil {
 			err = s.store.KeepOutline(c.Request.Context(), row, o.take.Profile.Outline())
 		}
@@ -227,13 +227,13 @@ func (s *Server) open(c *gin.Context, key string) (*opened, *store.Take, error) 
 	if err != nil {
 		return nil, nil, err
 	}
-	o, err := s.load(c, row)
+	o, err := s.load(c, row, toRead)
 	return o, row, err
 }
 
 // load reads a take's file from the store, or finds it in the cache.
-func (s *Server) load(c *gin.Context, row *store.Take) (*opened, error) {
-	return s.cache.get(c.Request.Context(), row.Digest, func() (*opened, error) {
+func (s *Server) load(c *gin.Context, row *store.Take, why why) (*opened, error) {
+	return s.cache.get(c.Request.Context(), row.Digest, why, func() (*opened, error) {
 		// Others may wait for this load, so it does not end with this request.
 		r := bufio.NewReaderSize(s.store.File(context.WithoutCancel(c.Request.Context()), row), piecewise)
 		t, err := take.Read(r, "take "+row.Key, take.Options{})

@@ -1,6 +1,7 @@
 package tree
 
 import (
+	"slices"
 	"sync"
 
 	"entelon/core/profile"
@@ -13,11 +14,34 @@ type tally struct {
 	samples int64 // of this measure
 }
 
+func (a tally) plus(b tally) tally { return tally{a.value + b.value, a.samples + b.samples} }
 func (a tally) less(b tally) tally { return tally{a.value - b.value, a.samples - b.samples} }
 
-// placeLeaves puts the stacks that samples have in the order of their nodes.
-func (t *Tree) placeLeaves() {
-	stacks := t.samples.stacks
+// ownLeaves puts the stacks that samples have in the order of their nodes, by
+// their positions.
+func (t *Tree) ownLeaves(g *byStack) []uint32 {
+	if t.same == nil { // not every stack hangs from its node
+		return t.placeLeaves(g.stacks)
+	}
+	out := make([]uint32, 0, len(g.stacks))
+	t.leafAt = make([]uint32, t.Len()+1)
+	for n, s := range t.first {
+		for ; ; s = t.with[s] {
+			if k := g.rank[s]; k != 0 {
+				out = append(out, k-1)
+			}
+			if t.with[s] == 0 {
+				break
+			}
+		}
+		t.leafAt[n+1] = uint32(len(out))
+	}
+	t.findStops()
+	return out
+}
+
+// placeLeaves puts stacks in the order of their nodes, by their positions.
+func (t *Tree) placeLeaves(stacks []profile.StackID) []uint32 {
 	// Counted one place further, the beginnings become the ends while the leaves
 	// are placed, and with that the beginnings of the next ones.
 	at := make([]uint32, t.Len()+2)
@@ -27,13 +51,19 @@ func (t *Tree) placeLeaves() {
 	for i := 2; i < len(at); i++ {
 		at[i] += at[i-1]
 	}
-	t.leaves = make([]uint32, len(stacks))
+	leaves := make([]uint32, len(stacks))
 	for k, s := range stacks {
 		to := &at[t.NodeOf[s]+1]
-		t.leaves[*to] = uint32(k)
+		leaves[*to] = uint32(k)
 		*to++
 	}
 	t.leafAt = at[:t.Len()+1]
+	t.findStops()
+	return leaves
+}
+
+// findStops finds for each node how many leaves are before its End.
+func (t *Tree) findStops() {
 	t.stop = make([]uint32, t.Len())
 	for n, end := range t.end {
 		t.stop[n] = t.leafAt[end]
@@ -41,7 +71,15 @@ func (t *Tree) placeLeaves() {
 }
 
 // leaf returns the stack of a leaf.
-func (t *Tree) leaf(l int) profile.StackID { return t.samples.stacks[t.leaves[l]] }
+func (t *Tree) leaf(l int) profile.StackID { return t.samples.stacks[t.place(l)] }
+
+// place returns where the stack of a leaf stands in t.samples.
+func (t *Tree) place(l int) int {
+	if t.leaves == nil {
+		return l
+	}
+	return int(t.leaves[l])
+}
 
 // sieve prepares a scope for the samples of t.Profile.
 func (t *Tree) sieve(sc scope.Scope) scope.Sieve {
@@ -92,20 +130,59 @@ type Cost struct {
 
 // Cost adds up one measure over the samples in scope.
 func (t *Tree) Cost(measure int, sc scope.Scope) *Cost {
-	return &Cost{Measure: measure, tree: t, sum: running(t.samples.add(measure, t.sieve(sc)), t.leaves)}
+	sum := t.samples.add(measure, t.sieve(sc))
+	if t.leaves != nil {
+		sum = reordered(sum, t.leaves)
+	}
+	return &Cost{Measure: measure, tree: t, sum: sum}
 }
 
-// running are the sums of tallies in an order: of all before each, and of all.
-func running(xs []tally, order []uint32) []tally {
-	out := make([]tally, len(order)+1)
-	var sum tally
-	for i, k := range order {
-		out[i] = sum
-		sum.value += xs[k].value
-		sum.samples += xs[k].samples
+// atOnce is how many tallies are made before they are added up: so many that they
+// stay near the processor.
+const atOnce = 1 << 12
+
+// running are running sums of n tallies: of all before each, and of all. fill sets
+// those from low on; what it is given is empty. Each processor adds up a part; then
+// the parts are set on top of each other.
+func running(n int, fill func(low int, out []tally)) []tally {
+	out := make([]tally, n+1)
+	var ends []int
+	var joining sync.Mutex
+	parallel(n, func(low, high int) {
+		var sum tally
+		for from := low; from < high; from += atOnce {
+			part := out[from+1 : min(from+atOnce, high)+1]
+			fill(from, part)
+			for k := range part {
+				sum = sum.plus(part[k])
+				part[k] = sum
+			}
+		}
+		joining.Lock()
+		defer joining.Unlock()
+		ends = append(ends, high)
+	})
+	slices.Sort(ends)
+	for i := 1; i < len(ends); i++ {
+		below := out[ends[i-1]]
+		part := out[ends[i-1]+1 : ends[i]+1]
+		parallel(len(part), func(low, high int) {
+			for k := low; k < high; k++ {
+				part[k] = part[k].plus(below)
+			}
+		})
 	}
-	out[len(order)] = sum
 	return out
+}
+
+// reordered are running sums in another order.
+func reordered(sum []tally, order []uint32) []tally {
+	return running(len(order), func(low int, out []tally) {
+		for k := range out {
+			at := order[low+k]
+			out[k] = sum[at+1].less(sum[at])
+		}
+	})
 }
 
 func (c *Cost) total(n NodeID) tally { return c.sum[c.tree.stop[n]].less(c.sum[c.tree.leafAt[n]]) }

@@ -2,6 +2,7 @@ package tree
 
 import (
 	"sort"
+	"sync"
 
 	"entelon/core/profile"
 )
@@ -32,42 +33,69 @@ func (t *Tree) Below(c *Cost, n NodeID) []Step {
 // last function where the stack ends in this path. What begins there, at the
 // root, is left out: it is the difference to the path's own cost.
 func (t *Tree) Leaves(c *Cost, path []profile.FunctionID) []Step {
-	sum := map[profile.FunctionID]*Step{}
-	add := func(at NodeID, value, samples int64) {
-		f := t.Function[at]
-		s := sum[f]
-		if s == nil {
-			s = &Step{Function: f}
-			sum[f] = s
-		}
-		s.Self += value
-		s.Total += value
-		s.Samples += samples
-		s.More = s.More || t.Parent[at] != 0
+	if len(path) == 0 {
+		return t.ends(c)
 	}
-	last := NodeID(0) // several stacks may have one node; they stand together
-	for l := range t.leaves {
-		n := t.NodeOf[t.leaf(l)]
-		if n == last || c.SelfSamples(n) == 0 {
+	sum := make([]Step, len(t.Profile.Functions))
+	for _, n := range t.NodesOf(path[0]) {
+		if c.SelfSamples(n) == 0 {
 			continue
 		}
-		last = n
-		at := n
-		fits := true
-		for _, f := range path {
+		at := t.Parent[n]
+		for _, f := range path[1:] {
 			if at == 0 || t.Function[at] != f {
-				fits = false
+				at = 0
 				break
 			}
 			at = t.Parent[at]
 		}
-		if fits && at != 0 {
-			add(at, c.Self(n), c.SelfSamples(n))
+		if at != 0 {
+			s := &sum[t.Function[at]]
+			s.Self += c.Self(n)
+			s.Samples += c.SelfSamples(n)
+			s.More = s.More || t.Parent[at] != 0
 		}
 	}
-	out := make([]Step, 0, len(sum))
-	for _, s := range sum {
-		out = append(out, *s)
+	return leafSteps(sum)
+}
+
+// ends returns the functions that cost something themselves.
+func (t *Tree) ends(c *Cost) []Step {
+	sum := make([]Step, len(t.Profile.Functions))
+	var joining sync.Mutex
+	parallel(t.Len()-1, func(low, high int) {
+		part := make([]Step, len(sum))
+		for n := NodeID(low + 1); n <= NodeID(high); n++ {
+			if t.leafAt[n] == t.leafAt[n+1] {
+				continue
+			}
+			if self := c.self(n); self.samples > 0 {
+				s := &part[t.Function[n]]
+				s.Self += self.value
+				s.Samples += self.samples
+				s.More = s.More || t.Parent[n] != 0
+			}
+		}
+		joining.Lock()
+		defer joining.Unlock()
+		for f, x := range part {
+			s := &sum[f]
+			s.Self += x.Self
+			s.Samples += x.Samples
+			s.More = s.More || x.More
+		}
+	})
+	return leafSteps(sum)
+}
+
+// leafSteps returns the steps of functions that have any samples.
+func leafSteps(sum []Step) []Step {
+	out := sum[:0]
+	for f, s := range sum {
+		if s.Samples > 0 {
+			s.Function, s.Total = profile.FunctionID(f), s.Self
+			out = append(out, s)
+		}
 	}
 	sortSteps(out)
 	return out

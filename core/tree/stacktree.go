@@ -9,7 +9,7 @@ import (
 // stackTree is the tree of stacks, where the same function at another line is
 // another one: what the nodes do not know is asked here.
 type stackTree struct {
-	order []uint32 // positions in the tree's samples.stacks, in the order of the tree of stacks
+	order []uint32 // leaves, in the order of the tree of stacks
 	at    []uint32 // by stack: how many of order are before what is below it
 	stop  []uint32 // and how many up to its end
 	cut   []bool   // by node: the outer end of its stacks is unknown
@@ -26,14 +26,15 @@ func (t *Tree) stackTree() *stackTree {
 	p := t.Profile
 	n, parent, own := p.Stacks.Len(), p.Stacks.Parent, t.samples.stacks
 	st := &stackTree{order: make([]uint32, len(own)), at: make([]uint32, n), stop: make([]uint32, n), cut: make([]bool, t.Len())}
-	for _, s := range own {
-		st.at[s] = 1
+	leafOf := make([]uint32, n) // and one more; 0 for none
+	for l := range own {
+		s := t.leaf(l)
+		st.at[s], leafOf[s] = 1, uint32(l)+1
 	}
 	for s := n - 1; s > 0; s-- {
 		st.at[parent[s]] += st.at[s] // how many there are
 	}
 	// From here on, stop is where the next that is met below a stack goes.
-	next := own
 	for s := range profile.StackID(n) {
 		if s == 0 {
 			st.at[s] = 0
@@ -42,10 +43,9 @@ func (t *Tree) stackTree() *stackTree {
 			st.at[s], *above = *above, *above+st.at[s]
 		}
 		st.stop[s] = st.at[s]
-		if len(next) > 0 && next[0] == s {
-			st.order[st.stop[s]] = uint32(len(own) - len(next))
+		if l := leafOf[s]; l != 0 {
+			st.order[st.stop[s]] = l - 1
 			st.stop[s]++
-			next = next[1:]
 		}
 	}
 	isCut := make([]bool, len(p.Functions))
@@ -61,12 +61,7 @@ func (t *Tree) stackTree() *stackTree {
 // byLine are the sums of a cost, running in the order of the tree of stacks.
 func (c *Cost) byLine() []tally {
 	c.once.Do(func() {
-		t := c.tree
-		sums := make([]tally, len(t.leaves))
-		for l, k := range t.leaves {
-			sums[k] = c.sum[l+1].less(c.sum[l])
-		}
-		c.lines = running(sums, t.byLine().order)
+		c.lines = reordered(c.sum, c.tree.byLine().order)
 	})
 	return c.lines
 }

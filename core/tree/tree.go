@@ -44,8 +44,8 @@ type Tree struct {
 	// Samples are added up by the stack that they end in, its leaf. These are in
 	// the order of their nodes, so that what ends below a node stands together:
 	// a sum over it is the difference of two running sums.
-	samples *byStack
-	leaves  []uint32 // positions in samples.stacks
+	samples *byLeaf
+	leaves  []uint32 // positions in samples.stacks; nil where these stand in this order
 	leafAt  []uint32 // by node: how many leaves are before those of the node; one more at the end
 	stop    []uint32 // by node: how many leaves are before its End
 	lower   sync.Once
@@ -72,14 +72,15 @@ func Runtime(p *profile.Profile) func(profile.FunctionID) bool {
 	return func(f profile.FunctionID) bool { return p.Functions[f].Kind == profile.KindRuntime }
 }
 
-// build builds a tree; samples are those of p by their stacks, where they are
+// build builds a tree; samples are those of p by their leaves, where they are
 // known.
-func build(p *profile.Profile, fold folding, samples *byStack) *Tree {
+func build(p *profile.Profile, fold folding, samples *byLeaf) *Tree {
 	t := &Tree{Profile: p, samples: samples, NodeOf: make([]NodeID, p.Stacks.Len())}
 	t.byLine = sync.OnceValue(t.stackTree)
+	var group *byStack
 	var grouped sync.WaitGroup
 	if samples == nil {
-		grouped.Go(func() { t.samples = groupSamples(p) })
+		grouped.Go(func() { group = groupSamples(p, partsOf(p.Samples.Len())) })
 	}
 	if fold.none() {
 		t.grow()
@@ -89,7 +90,12 @@ func build(p *profile.Profile, fold folding, samples *byStack) *Tree {
 	t.findEnds()
 	t.markOutermost()
 	grouped.Wait()
-	t.placeLeaves()
+	if samples != nil {
+		t.leaves = t.placeLeaves(samples.stacks)
+	} else {
+		// Adding up goes the same way as the nodes do.
+		t.samples = group.inOrder(t.ownLeaves(group))
+	}
 	return t
 }
 
@@ -116,6 +122,19 @@ func canonical(p *profile.Profile) []profile.FunctionID {
 
 // Len returns the number of nodes, the root included.
 func (t *Tree) Len() int { return len(t.Parent) }
+
+// Bytes estimates the memory that the tree holds beside its profile, with what one
+// measure and Prepare add to it.
+func (t *Tree) Bytes() int64 {
+	n := int64(t.Len())*35 + int64(len(t.NodeOf))*16
+	if t.leaves == nil { // its samples are its own
+		n += int64(len(t.samples.at))*16 + int64(len(t.samples.stacks))*int64(8+16*len(t.samples.begin))
+	}
+	return n
+}
+
+// CostBytes estimates the memory that a Cost holds.
+func (t *Tree) CostBytes() int64 { return int64(len(t.samples.stacks)) * 16 }
 
 // findEnds finds where what is below each node ends.
 func (t *Tree) findEnds() {

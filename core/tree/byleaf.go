@@ -1,0 +1,262 @@
+package tree
+
+import (
+	"slices"
+	"sort"
+	"sync"
+
+	"entelon/core/profile"
+	"entelon/core/scope"
+)
+
+// byLeaf are the samples of a profile set for adding up by leaf, which is the
+// stack that a sample ends in. They are split by their positions into parts and
+// stand in each in the order of their leaves. What the parts before each one add
+// up to is kept, so that samples from one position to another, as those of some
+// time are, are a difference of two of these and a piece of a part at either end.
+// Whatever is added up goes through memory from its beginning to its end.
+type byLeaf struct {
+	profile *profile.Profile
+	stacks  []profile.StackID // of the leaves
+	begin   []int             // by part: position of its first sample; one more at the end
+	leaf    []uint32          // of the samples in their order here
+	at      []uint32          // and their positions in the profile
+	ordered bool              // samples are in the order of their times
+
+	mu  sync.Mutex
+	sum []*sums // by measure; nil until it is asked for
+}
+
+// sums are what the samples of a byLeaf add up to in one measure.
+type sums struct {
+	value  []int64   // of the samples in their order there; those that were taken for another measure have 0
+	before [][]tally // by part, one more at the end: by leaf, of all parts before it; nil of the first
+}
+
+const (
+	partSize  = 400_000 // samples in a part, at least
+	mostParts = 4       // what is kept of each takes as long to add up as a piece of one of ten million samples
+)
+
+func partsOf(samples int) int { return min(max(samples/partSize, 1), mostParts) }
+
+// byStack are the samples of a profile in parts, in each by their stacks: what can
+// be set in order before there is a tree.
+type byStack struct {
+	profile *profile.Profile
+	stacks  []profile.StackID // that samples have, ascending
+	rank    []uint32          // by stack: its position in stacks, and one more; 0 where it is not there
+	begin   []int             // as in byLeaf
+	at      []uint32          // as in byLeaf
+	of      [][]uint32        // by part and position in stacks: where its samples begin in at; one more at the end
+}
+
+// bucket is how many stacks are sorted at once, as a power of two: so many that
+// what is counted of them stays near the processor.
+const bucket = 15
+
+func groupSamples(p *profile.Profile, parts int) *byStack {
+	n := p.Samples.Len()
+	g := &byStack{profile: p, rank: make([]uint32, p.Stacks.Len()), begin: make([]int, parts+1), at: make([]uint32, n), of: make([][]uint32, parts)}
+	for _, s := range p.Samples.Stack {
+		g.rank[s] = 1
+	}
+	for s, is := range g.rank {
+		if is != 0 {
+			g.stacks = append(g.stacks, profile.StackID(s))
+			g.rank[s] = uint32(len(g.stacks))
+		}
+	}
+	for i := range parts {
+		g.begin[i+1] = n * (i + 1) / parts
+		g.sort(i)
+	}
+	return g
+}
+
+// sort sorts a part in two steps, first by ranges of stacks and then within each:
+// in one, every step would be to another place in a large memory.
+func (g *byStack) sort(part int) {
+	low, high := g.begin[part], g.begin[part+1]
+	stacks := g.profile.Samples.Stack[low:high]
+	begin := make([]uint32, len(g.rank)>>bucket+2) // of each range
+	for _, s := range stacks {
+		begin[s>>bucket+1]++
+	}
+	for i := range len(begin) - 1 {
+		begin[i+1] += begin[i]
+	}
+	type pair struct {
+		stack profile.StackID
+		at    uint32
+	}
+	pairs, next := make([]pair, len(stacks)), slices.Clone(begin)
+	for i, s := range stacks {
+		to := &next[s>>bucket]
+		pairs[*to] = pair{s, uint32(low + i)}
+		*to++
+	}
+	of := make([]uint32, 0, len(g.stacks)+1)
+	next = make([]uint32, 1<<bucket) // by stack: how many samples have it, then where the next of them goes
+	for r := range len(begin) - 1 {
+		here := pairs[begin[r]:begin[r+1]]
+		clear(next)
+		for _, x := range here {
+			next[x.stack&(1<<bucket-1)]++
+		}
+		to := uint32(low) + begin[r]
+		for len(of) < len(g.stacks) && int(g.stacks[len(of)]>>bucket) == r {
+			of = append(of, to)
+			n := &next[g.stacks[len(of)-1]&(1<<bucket-1)]
+			*n, to = to, to+*n
+		}
+		for _, x := range here {
+			to := &next[x.stack&(1<<bucket-1)]
+			g.at[*to] = x.at
+			*to++
+		}
+	}
+	g.of[part] = append(of, uint32(high))
+}
+
+// inOrder sets the samples in the order of leaves, given by their positions in
+// g.stacks.
+func (g *byStack) inOrder(leaves []uint32) *byLeaf {
+	n := len(g.at)
+	b := &byLeaf{profile: g.profile, stacks: make([]profile.StackID, len(leaves)), sum: make([]*sums, len(g.profile.Measures)),
+		ordered: slices.IsSorted(g.profile.Samples.Time), begin: g.begin, leaf: make([]uint32, n), at: make([]uint32, n)}
+	for l, k := range leaves {
+		b.stacks[l] = g.stacks[k]
+	}
+	var all sync.WaitGroup
+	for part, of := range g.of {
+		all.Go(func() {
+			to := g.begin[part]
+			for l, k := range leaves {
+				for _, i := range g.at[of[k]:of[k+1]] {
+					b.at[to], b.leaf[to] = i, uint32(l)
+					to++
+				}
+			}
+		})
+	}
+	all.Wait()
+	return b
+}
+
+// of returns what there is to know of a measure.
+func (b *byLeaf) of(measure int) *sums {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.sum[measure] == nil {
+		parts := len(b.begin) - 1
+		x := &sums{value: make([]int64, len(b.at)), before: make([][]tally, parts+1)}
+		from := b.profile.Samples.Values[measure]
+		var all sync.WaitGroup
+		for i := range parts {
+			all.Go(func() {
+				sum := make([]tally, len(b.stacks))
+				for j := b.begin[i]; j < b.begin[i+1]; j++ {
+					if v := from[b.at[j]]; v != 0 {
+						x.value[j] = v
+						sum[b.leaf[j]] = sum[b.leaf[j]].plus(tally{v, 1})
+					}
+				}
+				x.before[i+1] = sum
+			})
+		}
+		all.Wait()
+		for i := 2; i <= parts; i++ {
+			for l, below := range x.before[i-1] {
+				x.before[i][l] = x.before[i][l].plus(below)
+			}
+		}
+		b.sum[measure] = x
+	}
+	return b.sum[measure]
+}
+
+// add adds up one measure over the samples that a sieve lets through, by leaf: of
+// all before each, and of all.
+func (b *byLeaf) add(measure int, sieve scope.Sieve) []tally {
+	x := b.of(measure)
+	var in []bool // by leaf; nil: all
+	if sieve.Stack != nil {
+		in = make([]bool, len(b.stacks))
+		for l, s := range b.stacks {
+			in[l] = sieve.Stack(s)
+		}
+	}
+	return running(len(b.stacks), func(low int, out []tally) {
+		if sieve.Samples != nil {
+			b.addEach(x, sieve, low, out)
+		} else {
+			b.addBefore(x, sieve.To, low, out, 1)
+			b.addBefore(x, sieve.From, low, out, -1)
+		}
+		if in != nil {
+			for k := range out {
+				if !in[low+k] {
+					out[k] = tally{}
+				}
+			}
+		}
+	})
+}
+
+// addBefore adds, times a sign, what the samples before a position are to some leaves.
+func (b *byLeaf) addBefore(x *sums, position, low int, out []tally, sign int64) {
+	part := sort.SearchInts(b.begin, position+1) - 1 // in which the position is
+	above := part+1 < len(b.begin) && b.begin[part+1]-position < position-b.begin[part]
+	if whole := part; above || x.before[whole] != nil {
+		if above {
+			whole++ // it takes less to leave out what is behind the position
+		}
+		for k, kept := range x.before[whole][low : low+len(out)] {
+			out[k].value += sign * kept.value
+			out[k].samples += sign * kept.samples
+		}
+	}
+	if position == b.begin[part] {
+		return
+	}
+	flip := uint64(0)
+	if above {
+		flip, sign = 1, -sign
+	}
+	from, to := b.placesOf(part, low, low+len(out))
+	at, leaf, value := b.at[from:to], b.leaf[from:to], x.value[from:to]
+	for j, i := range at {
+		// Which ones count cannot be foreseen, so that it goes without branches.
+		is := int64((uint64(i)-uint64(position))>>63 ^ flip)
+		v := value[j] & -is
+		sum := &out[int(leaf[j])-low]
+		sum.value += sign * v
+		sum.samples += sign * int64(uint64(v|-v)>>63)
+	}
+}
+
+// addEach adds the samples that are let through one by one.
+func (b *byLeaf) addEach(x *sums, sieve scope.Sieve, low int, out []tally) {
+	for part := range len(b.begin) - 1 {
+		if b.begin[part+1] <= sieve.From || b.begin[part] >= sieve.To {
+			continue
+		}
+		from, to := b.placesOf(part, low, low+len(out))
+		for j := from; j < to; j++ {
+			if i := int(b.at[j]); i >= sieve.From && i < sieve.To && sieve.Samples[i] && x.value[j] != 0 {
+				sum := &out[int(b.leaf[j])-low]
+				*sum = sum.plus(tally{x.value[j], 1})
+			}
+		}
+	}
+}
+
+// placesOf returns where the samples of some leaves begin and end in a part.
+func (b *byLeaf) placesOf(part, low, high int) (from, to int) {
+	begin := b.begin[part]
+	of := b.leaf[begin:b.begin[part+1]]
+	from, _ = slices.BinarySearch(of, uint32(low))
+	to, _ = slices.BinarySearch(of[from:], uint32(high))
+	return begin + from, begin + from + to
+}

@@ -1,0 +1,84 @@
+package tree
+
+import (
+	"math/rand/v2"
+	"testing"
+
+	"entelon/core/made"
+	"entelon/core/profile"
+	"entelon/core/scope"
+)
+
+// TestPiecesOfPartsAddUp compares what is added up by parts and pieces of them
+// with going through all samples, for whatever a sieve may let through.
+func TestPiecesOfPartsAddUp(t *testing.T) {
+	for seed := range uint64(12) {
+		p := made.Profile(seed, made.Small)
+		p.Samples.Values[0][len(p.Samples.Values[0])/2] = 0 // one that was taken for another measure
+		rnd := rand.New(rand.NewPCG(seed, 7))
+		tr, n := New(p), p.Samples.Len()
+		for parts := 1; parts <= 5; parts++ {
+			group := groupSamples(p, parts)
+			b := group.inOrder(tr.ownLeaves(group))
+			for try := range 40 {
+				sieve := scope.Sieve{From: rnd.IntN(n + 1), To: n}
+				sieve.To = sieve.From + rnd.IntN(n+1-sieve.From)
+				if try == 0 {
+					sieve.From, sieve.To = 0, n
+				}
+				if try%3 == 1 {
+					sieve.Samples = make([]bool, n)
+					for i := range sieve.Samples {
+						sieve.Samples[i] = rnd.IntN(3) > 0
+					}
+				}
+				if try%4 == 1 {
+					sieve.Stack = func(s profile.StackID) bool { return s%3 != 0 }
+				}
+				want := map[profile.StackID]tally{}
+				var all tally
+				sieve.Each(p, func(i int) {
+					if v := p.Samples.Values[0][i]; v != 0 {
+						want[p.Samples.Stack[i]] = want[p.Samples.Stack[i]].plus(tally{v, 1})
+						all = all.plus(tally{v, 1})
+					}
+				})
+				sum := b.add(0, sieve)
+				if sum[0] != (tally{}) || sum[len(b.stacks)] != all {
+					t.Fatalf("seed %d, %d parts, %d to %d: all are %v, want %v", seed, parts, sieve.From, sieve.To, sum[len(b.stacks)], all)
+				}
+				for l, s := range b.stacks {
+					if got := sum[l+1].less(sum[l]); got != want[s] {
+						t.Fatalf("seed %d, %d parts, %d to %d, stack %d: %v, want %v", seed, parts, sieve.From, sieve.To, s, got, want[s])
+					}
+				}
+			}
+		}
+	}
+}
+
+// TestRunningSumsOfManyParts: what is added up in pieces and on several
+// processors is one running sum.
+func TestRunningSumsOfManyParts(t *testing.T) {
+	const n = 2*worthSharing + 77
+	sum := running(n, func(low int, out []tally) {
+		for k := range out {
+			out[k] = tally{int64(low + k), 1}
+		}
+	})
+	if len(sum) != n+1 {
+		t.Fatalf("there are %d sums of %d", len(sum), n)
+	}
+	for k, s := range sum {
+		if want := (tally{int64(k) * int64(k-1) / 2, int64(k)}); s != want {
+			t.Fatalf("before %d stand %v, want %v", k, s, want)
+		}
+	}
+	back := make([]uint32, n)
+	for k := range back {
+		back[k] = uint32(n - 1 - k)
+	}
+	if got := reordered(sum, back)[3]; got != (tally{3*n - 6, 3}) {
+		t.Errorf("the last three are %v", got)
+	}
+}
