@@ -98,9 +98,12 @@ func (s *session) calls(m Measure, c clock, column int) ([]*source, error) {
 	if err != nil {
 		return nil, err
 	}
-	probes, err := findProbes(files, m.Of)
+	probes, warning, err := probesOf(files, m.Of)
 	if err != nil {
 		return nil, err
+	}
+	if warning != nil {
+		s.facts.Warn(warning.Code, warning.Text, warning.Remedy)
 	}
 	for _, p := range probes {
 		var size []int

@@ -150,20 +150,12 @@ func (c *counting) find(s *session) error {
 	}
 	seen := map[string]bool{}
 	for _, name := range c.o.Functions {
-		found, err := findProbes(files, name)
-		inlined := inlinedSites(files[0], name)
-		if errors.Is(err, ErrNoFunction) && inlined > 0 {
-			return fmt.Errorf("%q is inlined in all of its %d places of call, so there is nothing to count; build it without inlining: %w", name, inlined, ErrProbe)
-		}
+		found, warning, err := probesOf(files, name)
 		if err != nil {
 			return err
 		}
-		if inlined > 0 {
-			c.out.Warnings = append(c.out.Warnings, profile.Warning{
-				Code:   "inlined",
-				Text:   fmt.Sprintf("%s is inlined in %d places, whose calls are not counted.", name, inlined),
-				Remedy: "Build it without inlining to count all of them.",
-			})
+		if warning != nil {
+			c.out.Warnings = append(c.out.Warnings, *warning)
 		}
 		for _, p := range found {
 			if key := fmt.Sprint(p.path, p.offset); !seen[key] {
@@ -173,6 +165,34 @@ func (c *counting) find(s *session) error {
 		}
 	}
 	return nil
+}
+
+// probesOf finds where calls of a function can be counted, with what there is to
+// say of those that cannot.
+func probesOf(files []string, name string) ([]probe, *profile.Warning, error) {
+	found, err := findProbes(files, name)
+	inlined := 0
+	if len(files) > 0 {
+		inlined = inlinedSites(files[0], name)
+	}
+	switch {
+	case errors.Is(err, ErrNoFunction) && inlined > 0:
+		return nil, nil, fmt.Errorf("%q is inlined wherever it is called (%s), so there is nothing to count; build it without inlining: %w", name, places(inlined), ErrProbe)
+	case err != nil || inlined == 0:
+		return found, nil, err
+	}
+	return found, &profile.Warning{
+		Code:   "inlined",
+		Text:   fmt.Sprintf("%s is inlined in %s, whose calls are not counted.", name, places(inlined)),
+		Remedy: "Build it without inlining to count all of them.",
+	}, nil
+}
+
+func places(n int) string {
+	if n == 1 {
+		return "1 place"
+	}
+	return fmt.Sprintf("%d places", n)
 }
 
 func inlinedSites(path, name string) int {

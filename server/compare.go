@@ -112,6 +112,7 @@ func (s *Server) compareNow(c *gin.Context, scale compare.Scale, sc scope.Scope,
 			k := o.cost(m, sc.Of(aboutOf(row)))
 			side.runs = append(side.runs, compare.Run{
 				Name: "the take of " + row.StartedAt.UTC().Format("15:04:05"), Tree: o.tree, Cost: k.cost, Functions: k.rows(), DurationNS: row.DurationNS, CPUNS: o.take.Facts.CPUNS, Work: o.take.Facts.Work,
+				Calls: compare.CallsOf(o.tree, k.scope),
 			})
 			takes = append(takes, o.take)
 		}
@@ -193,7 +194,11 @@ func (s *Server) compare(c *gin.Context) {
 		out.Reading = append(out.Reading, SaidOut(p))
 	}
 	for _, q := range suspects {
-		out.Suspects = append(out.Suspects, SuspectOut{append([]int32{}, q.Path...), string(q.Why), q.Share, q.Via, q.Places, q.Enters, estimateOut(q.Estimate)})
+		x := SuspectOut{append([]int32{}, q.Path...), string(q.Why), q.Share, q.Via, q.Places, q.Enters, estimateOut(q.Estimate), []CallsOut{}}
+		for _, n := range q.Counts {
+			x.Counts = append(x.Counts, CallsOut{n.Function, n.Itself, n.Calls[0], n.Calls[1]})
+		}
+		out.Suspects = append(out.Suspects, x)
 	}
 	named := map[int32]bool{} // on the way to a suspect
 	for _, q := range suspects {

@@ -46,6 +46,15 @@ type SuspectOut struct {
 	Places   int         `json:"places"` // on how many paths
 	Enters   float64     `json:"enters"` // candidate to baseline of all below the path, 0 if new
 	Estimate EstimateOut `json:"estimate"`
+	Counts   []CallsOut  `json:"counts"` // calls there that were counted
+}
+
+// CallsOut is how often a function was called at a suspect, as the scale has it.
+type CallsOut struct {
+	Function  int32   `json:"function"` // its number
+	Itself    bool    `json:"itself"`   // it is the suspect; else it is called below
+	Baseline  float64 `json:"baseline"`
+	Candidate float64 `json:"candidate"`
 }
 
 // SaidOut is a piece of a sentence; Name is set where it names a function.

@@ -69,6 +69,14 @@ type suspectOut struct {
 	Why      string      `json:"why"`
 	Share    float64     `json:"share"`
 	Estimate estimateOut `json:"estimate"`
+	Counts   []callsOut  `json:"counts"`
+}
+
+// callsOut is how often a function was called at a suspect, as the scale has it.
+type callsOut struct {
+	Function  string  `json:"function"`
+	Baseline  float64 `json:"baseline"`
+	Candidate float64 `json:"candidate"`
 }
 
 type matchOut struct {
@@ -113,9 +121,12 @@ func compareResult(a, b *measured, words profile.Words, v verdict.View) compareJ
 		out.Findings = append(out.Findings, findingOut{f.Name, string(f.Outcome), f.Limit, f.Text(r, v.Sides.Measure), f.Note})
 	}
 	for _, s := range v.Suspects {
-		x := suspectOut{Function: r.Name(s.Function()), Path: []string{}, Why: string(s.Why), Share: s.Share, Estimate: estimateJSON(s.Estimate)}
+		x := suspectOut{Function: r.Name(s.Function()), Path: []string{}, Why: string(s.Why), Share: s.Share, Estimate: estimateJSON(s.Estimate), Counts: []callsOut{}}
 		for _, f := range s.Path {
 			x.Path = append(x.Path, r.Name(f))
+		}
+		for _, n := range s.Counts {
+			x.Counts = append(x.Counts, callsOut{r.Name(n.Function), n.Calls[0], n.Calls[1]})
 		}
 		out.Suspects = append(out.Suspects, x)
 	}

@@ -35,6 +35,7 @@ type Run struct {
 	DurationNS int64
 	CPUNS      int64
 	Work       float64 // units of the program's work, 0 if not told
+	Calls      []Calls // that the take counted, in the scope of Cost
 }
 
 // Total is the run's cost, in the measure's unit.
@@ -101,6 +102,7 @@ type Result struct {
 	rowOf   []int32 // by the function's number
 	worth   float64
 	spreads spreads
+	counted []counted
 }
 
 // Compare compares two sides, function by function.
@@ -131,6 +133,7 @@ func Compare(baseline, candidate []Run, o Options) (*Result, error) {
 	r.align = newAlignment(r, o.Hand)
 	r.Matches = r.align.matches
 	r.functions(o)
+	r.counted = countedIn(r)
 	r.Remarks = remarks(r)
 	return r, nil
 }

@@ -18,7 +18,7 @@ import (
 func runOf(p *profile.Profile) compare.Run {
 	tr := tree.New(p)
 	c := tr.Cost(0, scope.Scope{})
-	return compare.Run{Tree: tr, Cost: c, Functions: tr.Functions(c), DurationNS: 1e9, CPUNS: p.Total(0), Work: 1}
+	return compare.Run{Tree: tr, Cost: c, Functions: tr.Functions(c), DurationNS: 1e9, CPUNS: p.Total(0), Work: 1, Calls: compare.CallsOf(tr, scope.Scope{})}
 }
 
 // runs makes takes of a shop, one after the other.

@@ -15,6 +15,8 @@ const (
 	OwnCode    Why = "own code"          // the function's own code takes more, or less, wherever it runs
 	Oftener    Why = "called more often" // all that it does takes more alike: it is called more often, or has more to do
 	Seldom     Why = "called less often"
+	Heavier    Why = "more at each call" // all that it does takes more alike, and it is called as often: counted
+	Lighter    Why = "less at each call"
 	Callees    Why = "callees" // several things that it calls, none of which stands out
 	Newly      Why = "new"
 	Away       Why = "gone"
@@ -35,6 +37,7 @@ type Suspect struct {
 	Via      int32   // the function that is new or gone, where it is Rewritten, else -1
 	Places   int     // on how many paths; Path is the one with the largest difference
 	Enters   float64 // candidate to baseline of all that is below the path, 0 where the baseline has none
+	Counts   []Count // calls there that were counted
 }
 
 // Function is the one at the end of the path, -1 for the whole program.
@@ -154,6 +157,7 @@ func (f *finder) suspects() []Suspect {
 			whole = -whole
 		}
 		s.Share = s.Difference / whole
+		s.Counts = f.r.counts(groups[k])
 		if all[0] > 0 {
 			s.Enters = all[1] / all[0]
 		}
@@ -199,7 +203,7 @@ func (f *finder) walk(n *Both) {
 			return
 		}
 	}
-	if f.one(n) {
+	if f.byCalls(n) || f.one(n) {
 		f.add(n, nil)
 		return
 	}
@@ -323,6 +327,23 @@ func (f *finder) deeply(n *Both, ratio float64) bool {
 	return even(n)
 }
 
+// oftener tells which it is where all that a function does differs alike: how often
+// it is called, or, where counting shows that to be less than half of the factor,
+// what each call takes.
+func (f *finder) oftener(n *Both) Why {
+	times, ratio := f.calledTimes(n), n.Total[1]/n.Total[0]
+	each := times > 0 && math.Log(times)/math.Log(ratio) < 0.5
+	switch {
+	case each && ratio > 1:
+		return Heavier
+	case each:
+		return Lighter
+	case ratio > 1:
+		return Oftener
+	}
+	return Seldom
+}
+
 // add writes a path to a suspect down.
 func (f *finder) add(n *Both, less []*Both) {
 	f.found = append(f.found, found{n, less, append([]int32(nil), f.path...), f.why(n, less), -1})
@@ -381,10 +402,8 @@ func (f *finder) why(n *Both, less []*Both) Why {
 		return Outline
 	case len(less) == 0 && math.Abs(row.Total.Difference) < 0.2*math.Abs(d):
 		return Moved
-	case len(less) == 0 && f.one(n) && d > 0:
-		return Oftener
-	case len(less) == 0 && f.one(n):
-		return Seldom
+	case len(less) == 0 && (f.byCalls(n) || f.one(n)):
+		return f.oftener(n)
 	case self/d > 0.6:
 		return OwnCode
 	}

@@ -10,16 +10,30 @@ import (
 )
 
 // stacks makes a run from lines like "main;draw;glyph 30", the functions of the
-// program's own unless their name begins with "lib.", 30 samples each time.
+// program's own unless their name begins with "lib.", 30 samples each time. Lines
+// like "main;draw;glyph calls 7" are calls that were counted.
 func stacks(lines ...string) compare.Run {
 	b := profile.NewBuilder()
 	b.Measure("cpu", "ns", profile.Sum)
+	columns := map[string]int{}
+	for _, line := range lines {
+		if path, _, ok := strings.Cut(line, " calls "); ok {
+			if name := path[strings.LastIndex(path, ";")+1:]; columns[name] == 0 {
+				columns[name] = len(columns) + 1
+				b.Column(profile.Measure{Name: b.Intern("function:" + name), Unit: b.Intern("count"), Combine: profile.Sum, Counted: true})
+			}
+		}
+	}
 	th := b.Thread(b.Process(1), 1)
 	own := b.Module(profile.Module{Path: b.Intern("/srv/engraved"), Kind: profile.KindOwn})
 	lib := b.Module(profile.Module{Path: b.Intern("/lib/libm.so.6"), Kind: profile.KindLibrary})
 	at := int64(0)
 	for _, line := range lines {
 		path, count, _ := strings.Cut(line, " ")
+		column := 0
+		if rest, ok := strings.CutPrefix(count, "calls "); ok {
+			count, column = rest, columns[path[strings.LastIndex(path, ";")+1:]]
+		}
 		n := 0
 		for _, c := range count {
 			n = 10*n + int(c-'0')
@@ -34,9 +48,14 @@ func stacks(lines ...string) compare.Run {
 			f := b.Function(profile.Function{Name: b.Intern(name), Module: m, Kind: kind, File: b.Intern(file), Line: 10})
 			stack = b.Push(stack, b.Frame(profile.Frame{Function: f}))
 		}
+		values := make([]int64, len(columns)+1)
+		values[column] = 1
+		if column == 0 {
+			values[0] = 1_000_000
+		}
 		for range n {
 			at += 1e6
-			b.Sample(at, th, stack, 1_000_000)
+			b.Sample(at, th, stack, values...)
 		}
 	}
 	return runOf(b.Profile())

@@ -78,6 +78,56 @@ func Comparison(r *compare.Result, suspects []compare.Suspect, s Sides) []Said {
 
 // because says what a suspect is, after which share of the difference it has.
 func because(r *compare.Result, x compare.Suspect, share string) []Said {
+	out := why(r, x, share)
+	for _, c := range x.Counts {
+		out = append(out, called(r, c)...)
+	}
+	return out
+}
+
+// called says how often a function was called at a suspect.
+func called(r *compare.Result, c compare.Count) []Said {
+	full := r.Name(c.Function)
+	at, there := Said{profile.Short(full), full}, " there"
+	if c.Itself {
+		at, there = Said{Text: "It"}, ""
+	}
+	often := ""
+	switch t := c.Ratio(); {
+	case c.Calls[0] == c.Calls[1]:
+		often = "as often as before"
+	case c.Calls[0] == 0:
+		often = "now, and was not before"
+	case c.Calls[1] == 0:
+		often = "no longer"
+	case t < 1:
+		often = fmt.Sprintf("%.0f %% less often", 100*(1-t))
+	case t < 1.1:
+		often = fmt.Sprintf("%.1f %% more often", 100*(t-1))
+	default:
+		often = figure(t) + " times as often"
+	}
+	counted := "counted"
+	if r.Scale != compare.ByTotal {
+		counted = fmt.Sprintf("%s → %s calls %s, counted", number(c.Calls[0]), number(c.Calls[1]), r.Scale.Words())
+	}
+	return []Said{{Text: " "}, at, {Text: fmt.Sprintf(" is called%s %s (%s).", there, often, counted)}}
+}
+
+// number writes a count with its thousands apart.
+func number(x float64) string {
+	if x < 100 && x != math.Trunc(x) {
+		return fmt.Sprintf("%.1f", x)
+	}
+	s := fmt.Sprintf("%.0f", x)
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + " " + s[i:]
+	}
+	return s
+}
+
+// why says in which way a suspect explains a difference.
+func why(r *compare.Result, x compare.Suspect, share string) []Said {
 	name := func(f int32) Said {
 		full := r.Name(f)
 		return Said{profile.Short(full), full}
@@ -105,9 +155,19 @@ func because(r *compare.Result, x compare.Suspect, share string) []Said {
 	case compare.Moved:
 		return []Said{text(share + " in "), at, text(", which now runs under "), caller, text(" instead of elsewhere.")}
 	case compare.Oftener:
+		if x.Itself() {
+			return []Said{text(share + " under "), at, text(times + ": "), caller, text(" calls it more often.")}
+		}
 		return []Said{text(share + " under "), at, text(times + " in all of its parts: "), caller, text(" calls it more often, or gives it more to do.")}
 	case compare.Seldom:
+		if x.Itself() {
+			return []Said{text(share + " under "), at, text(times + ": "), caller, text(" calls it less often.")}
+		}
 		return []Said{text(share + " under "), at, text(times + " in all of its parts: "), caller, text(" calls it less often, or gives it less to do.")}
+	case compare.Heavier:
+		return []Said{text(share + " under "), at, text(times + " in all of its parts: it does more at each call, made by "), caller, text(".")}
+	case compare.Lighter:
+		return []Said{text(share + " under "), at, text(times + " in all of its parts: it does less at each call, made by "), caller, text(".")}
 	case compare.Inlined:
 		return []Said{text(share + " in "), at, text(", which is inlined now into "), caller, text(".")}
 	case compare.Outline:

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { Comparison, Suspect } from '../api/client'
-import { percent, signed } from '../format'
+import { count, percent, signed } from '../format'
 import { useFigures } from './useFigures'
 
 /** What explains the difference, the most of it first. */
@@ -16,11 +16,20 @@ function caller(s: Suspect): string {
   const at = above.find((n) => own.includes(row(n)?.kind ?? '')) ?? above[0]
   return at === undefined ? '' : (row(at)?.short ?? '')
 }
+const itself = (s: Suspect) => s.counts.some((c) => c.itself)
+const times = (x: number) => (x >= 100 || Number.isInteger(x) ? count(x) : x.toFixed(1))
+/** The calls that were counted; shares of the total have no number of calls. */
+function calls(c: Suspect['counts'][number]): string {
+  const change = c.baseline && c.candidate ? factor(c.candidate / c.baseline) : c.candidate ? 'new' : 'gone'
+  return `${c.itself ? 'calls' : 'calls of ' + (row(c.function)?.short ?? '')}: ${props.d.scale === 'total' ? '' : `${times(c.baseline)} → ${times(c.candidate)}, `}${change}, counted`
+}
 const told = (s: Suspect) => s.estimate.verdict === 'slower' || s.estimate.verdict === 'faster'
 const words: Record<string, (s: Suspect) => string> = {
   'own code': (s) => `its own code${s.enters ? ', ' + factor(s.enters) : ''}`,
-  'called more often': (s) => `all its parts, ${factor(s.enters)}: it runs more often, or has more to do`,
-  'called less often': (s) => `all its parts, ${factor(s.enters)}: it runs less often, or has less to do`,
+  'called more often': (s) => (itself(s) ? `${factor(s.enters)}: it runs more often` : `all its parts, ${factor(s.enters)}: it runs more often, or has more to do`),
+  'called less often': (s) => (itself(s) ? `${factor(s.enters)}: it runs less often` : `all its parts, ${factor(s.enters)}: it runs less often, or has less to do`),
+  'more at each call': (s) => `all its parts, ${factor(s.enters)}: each call does more`,
+  'less at each call': (s) => `all its parts, ${factor(s.enters)}: each call does less`,
   callees: (s) => `what it calls${s.enters ? ', ' + factor(s.enters) : ''}`,
   new: () => 'new',
   gone: () => 'gone',
@@ -51,6 +60,7 @@ const words: Record<string, (s: Suspect) => string> = {
         </span>
         <span class="mt-1 block h-[3px] bg-rule"><span class="block h-full" :class="!told(s) ? 'bg-rule-strong' : s.estimate.difference > 0 ? 'bg-plum' : 'bg-teal'" :style="{ width: Math.min(100, Math.abs(s.share) * 100) + '%' }" /></span>
         <span class="mt-1 block text-[12px] leading-[16px] text-ink-2">{{ (words[s.why] ?? (() => s.why))(s) }}<template v-if="caller(s)">, under {{ caller(s) }}</template></span>
+        <span v-for="c in s.counts" :key="c.function" data-test="calls" class="block text-[12px] leading-[16px] text-ink-2">{{ calls(c) }}</span>
         <span class="block text-[12px] leading-[16px]">{{ difference(s.estimate.difference) }} <span class="label">{{ difference(s.estimate.low) }} to {{ difference(s.estimate.high) }}<template v-if="!told(s)">, may be chance</template></span></span>
       </button>
       <p v-if="!d.suspects.length" class="p-4 text-ink-2">Nothing differs enough to be one.</p>
