@@ -177,7 +177,7 @@ func value[T any](p *page, expression string) T {
 // until waits for an expression in the page to be true; a promise is waited for.
 func (p *page) until(what, expression string) {
 	p.t.Helper()
-	p.within(15*time.Second, what, expression)
+	p.within(45*time.Second, what, expression) // a machine may be busy
 }
 
 // within waits longer, or less.

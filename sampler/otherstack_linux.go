@@ -41,6 +41,7 @@ const (
 	kindGoStack = 2
 	kindPython  = 3 // frames of CPython, see pythonprogram_linux.go
 	kindCode    = 4 // a code object of CPython
+	kindLabels  = 5 // labels of a goroutine, see golabels_linux.go
 )
 
 // otherDelay is the longest time in nanoseconds between a sample and the copy

@@ -45,7 +45,8 @@ type resolver struct {
 	walk    unwind.Sample
 	windows unwind.Memory
 	steps   []unwind.Step
-	parked  []parked // walked, but without names yet
+	labels  profile.LabelSetID // of the sample that was walked last
+	parked  []parked           // walked, but without names yet
 	python  pythonStack
 	scratch []profile.FrameID
 	user    []profile.FrameID
@@ -94,6 +95,7 @@ type seen struct {
 	places []place
 	end    unwind.End
 	stack  profile.StackID
+	labels profile.LabelSetID
 	ready  bool // stack is set
 }
 
@@ -150,6 +152,7 @@ func (r *resolver) see(rec record, src *source) (seen, error) {
 	x := seen{at: r.since(rec.time), time: rec.time, of: p, thread: r.ps.thread(p, rec.tid)}
 	kernel, user := r.split(r.sample.chain)
 	x.end = r.unwind(p, user, rec)
+	x.labels = r.labels
 	r.now = rec.time
 	if !r.fetching(p) {
 		x.stack, x.ready = r.stack(p, kernel, x.end), true
@@ -168,15 +171,16 @@ func (r *resolver) since(time uint64) int64 { return max(0, int64(time)-int64(r.
 // there is one.
 func (r *resolver) keep(x seen, mark profile.FrameID, values []int64) {
 	if x.ready {
-		r.put(x.at, x.thread, r.marked(x.stack, mark), values)
+		r.put(x, r.marked(x.stack, mark), values)
 		return
 	}
 	r.parked = append(r.parked, parked{x, mark, append([]int64(nil), values...)})
 }
 
 // put adds a sample to the profile if it is to be kept.
-func (r *resolver) put(at int64, thread profile.ThreadID, stack profile.StackID, values []int64) {
-	r.b.Sample(at, thread, stack, values...)
+func (r *resolver) put(x seen, stack profile.StackID, values []int64) {
+	r.b.Sample(x.at, x.thread, stack, values...)
+	r.b.Labelled(x.labels)
 	if r.chosen != nil && !r.chosen.late(r.b.Profile().Samples.Len()-1) {
 		r.b.TakeBack()
 		r.chosen.leave(values)
@@ -235,7 +239,7 @@ func (r *resolver) split(chain []uint64) (kernel []profile.FrameID, user []uint6
 
 // unwind walks the program's part of a stack into steps.
 func (r *resolver) unwind(p *process, chain []uint64, rec record) unwind.End {
-	r.steps = r.steps[:0]
+	r.steps, r.labels = r.steps[:0], 0
 	r.python.reset()
 	if !r.copied {
 		return r.followChain(p, chain)
@@ -250,8 +254,17 @@ func (r *resolver) unwind(p *process, chain []uint64, rec record) unwind.End {
 	}
 	r.walk = unwind.Sample{Registers: r.sample.registers, Full: r.sample.full, Kernel: chain, Depths: r.walk.Depths}
 	for _, b := range rec.others {
-		if otherKindOf(b) == kindPython {
+		switch otherKindOf(b) {
+		case kindPython:
 			r.python.add(b, p.python)
+			continue
+		case kindLabels:
+			var whole bool
+			if r.labels, whole = labelsOf(b, r.b); !whole {
+				r.facts.Unlabelled++
+			} else if r.labels != 0 {
+				r.facts.Labelled++
+			}
 			continue
 		}
 		r.windows = decodeOther(b, r.windows, &r.walk.Go)
@@ -353,7 +366,7 @@ func (r *resolver) nameParked(wait bool) {
 		if len(x.places) > 0 {
 			last = x.places[len(x.places)-1].module
 		}
-		r.put(x.at, x.thread, r.marked(r.push(x.kernel, frames, x.end, last), x.mark), x.values)
+		r.put(x.seen, r.marked(r.push(x.kernel, frames, x.end, last), x.mark), x.values)
 	}
 	r.parked = nil
 }

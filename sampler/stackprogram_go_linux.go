@@ -39,6 +39,10 @@ func (p *assembler) goStack(o kernelOffsets, runtime int) {
 	p.add(
 		asm.LoadMem(asm.R3, asm.RFP, slotCur, asm.DWord),
 		asm.JEq.Imm(asm.R3, 0, "idle"),
+	)
+	p.goLabels()
+	p.add(
+		asm.LoadMem(asm.R3, asm.RFP, slotCur, asm.DWord),
 		asm.Mov.Reg(asm.R1, asm.R7),
 		asm.Add.Imm(asm.R1, place),
 		asm.Mov.Imm(asm.R2, curBytes),

@@ -17,6 +17,7 @@ const (
 	slotLimit  = -56
 	slotAddr   = -64
 	slotCopied = -72 // how much of the stack at r8 is copied already
+	slotEnd    = -80
 )
 
 // stackProgram is the program. It keeps the sample's context in r6, the

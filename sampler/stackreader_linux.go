@@ -31,7 +31,11 @@ type goPlaces struct {
 	Current uint64
 	Sched   uint64
 	Cgo     uint64
+	Labels  uint64 // 0: the program gives none
 }
+
+// goPlacesBytes is how many bytes the program reads of it.
+const goPlacesBytes = 48
 
 // newStackReader loads the program and opens its outputs. An error says why
 // this machine or this user cannot. stackBytes is what the kernel copies itself.
@@ -46,7 +50,7 @@ func newStackReader(cpus []int, o kernelOffsets, stackBytes int) (r *stackReader
 	for _, c := range cpus {
 		last = max(last, c)
 	}
-	if r.runtime, err = ebpf.NewMap(&ebpf.MapSpec{Name: "go_places", Type: ebpf.LRUHash, KeySize: 4, ValueSize: 40, MaxEntries: 4096}); err != nil {
+	if r.runtime, err = ebpf.NewMap(&ebpf.MapSpec{Name: "go_places", Type: ebpf.LRUHash, KeySize: 4, ValueSize: goPlacesBytes, MaxEntries: 4096}); err != nil {
 		return r, err
 	}
 	if r.scratch, err = ebpf.NewMap(&ebpf.MapSpec{Name: "scratch", Type: ebpf.PerCPUArray, KeySize: 4, ValueSize: scratchBytes, MaxEntries: 1}); err != nil {
@@ -124,7 +128,7 @@ func (r *stackReader) traced(kind ebpf.ProgramType, stackBytes int) (*ebpf.Progr
 
 // tell lets the program know that a process is of the Go runtime.
 func (r *stackReader) tell(pid uint32, g symbol.GoRuntime) error {
-	p := goPlaces{TLS: int64(g.TLS), M: uint64(g.M), Current: uint64(g.Current), Sched: uint64(g.Sched)}
+	p := goPlaces{TLS: int64(g.TLS), M: uint64(g.M), Current: uint64(g.Current), Sched: uint64(g.Sched), Labels: uint64(g.Labels)}
 	if g.Cgo {
 		p.Cgo = 1
 	}

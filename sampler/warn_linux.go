@@ -14,6 +14,7 @@ import (
 const (
 	warnCutShare     = 0.01  // of the stacks are cut off, where the user sets no other
 	warnUnnamedShare = 0.05  // of the samples have no name
+	warnNoLabels     = 0.005 // of the samples with labels
 	warnTornShare    = 0.005 // of the stacks with an interpreter's frames
 	warnFewSamples   = 1000
 	warnHardlyAny    = 30
@@ -195,6 +196,10 @@ func (s *session) warnRuntimes() {
 			why += " (" + s.otherErr.Error() + ")"
 		}
 		f.Warn("interpreter", "Functions written in Python are not shown, only the interpreter's own: "+why+".", "Collect as root.")
+	}
+	if share := float64(f.Unlabelled) / float64(max(1, f.Labelled+f.Unlabelled)); share > warnNoLabels {
+		f.Warn("labels-unread", fmt.Sprintf("Of %.1f %% of the samples with labels not all labels could be read: the program gives more than %d to its work, or they were not in memory.", 100*share, mostLabels),
+			"Do not take what a scope by labels leaves out for what has none.")
 	}
 	if share := float64(f.Torn) / float64(max(1, f.Interpreted+f.Torn)); share > warnTornShare {
 		f.Warn("torn", fmt.Sprintf("In %.1f %% of the stacks the interpreter was just changing its frames; those show its machine code only.", 100*share), "Read shares of functions with that uncertainty.")

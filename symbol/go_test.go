@@ -3,6 +3,8 @@ package symbol
 import (
 	"debug/elf"
 	"encoding/binary"
+	"os"
+	"path/filepath"
 	"testing"
 
 	"entelon/core/profile"
@@ -20,7 +22,7 @@ func TestGoRuntimePlaces(t *testing.T) {
 			t.Fatal(err)
 		}
 		g, ok := o.GoRuntime()
-		if !ok || g.M != 6*8 || g.Sched != 7*8 || g.TLS >= 0 || g.Current == 0 || g.Cgo {
+		if !ok || g.M != 6*8 || g.Sched != 7*8 || g.TLS >= 0 || g.Current == 0 || g.Cgo || g.Labels != 0 {
 			t.Errorf("%v: %+v %v", flags, g, ok)
 		}
 		if i == 0 {
@@ -35,6 +37,46 @@ func TestGoRuntimePlaces(t *testing.T) {
 	c := compile(t, "-O1")
 	if _, ok := c.GoRuntime(); ok || c.HasGoSection() {
 		t.Error("a C program has the places of the Go runtime")
+	}
+}
+
+// TestGoLabelsPlace: where the program gives labels, their place is behind that of
+// the stack, and the same in a stripped program.
+func TestGoLabelsPlace(t *testing.T) {
+	main := filepath.Join(t.TempDir(), "main.go")
+	if err := os.WriteFile(main, []byte(`package main
+
+import (
+	"context"
+	"runtime/pprof"
+)
+
+func main() {
+	pprof.Do(context.Background(), pprof.Labels("page", "4"), func(context.Context) { println("drawn") })
+}
+`), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	var first uint32
+	for i, flags := range [][]string{nil, {"-ldflags=-s -w", "-buildmode=pie"}} {
+		out := filepath.Join(t.TempDir(), "prog")
+		run(t, "go", append(append([]string{"build"}, flags...), "-o", out, main)...)
+		b, err := os.ReadFile(out)
+		if err != nil {
+			t.Fatal(err)
+		}
+		o, err := NewObject(b, "prog", profile.KindOwn)
+		if err != nil {
+			t.Fatal(err)
+		}
+		g, ok := o.GoRuntime()
+		if !ok || g.Labels <= g.Sched || g.Labels%8 != 0 || i > 0 && g.Labels != first {
+			t.Errorf("%v: %+v %v, before %d", flags, g, ok, first)
+		}
+		first = g.Labels
+	}
+	if n := labelsPlace([]byte{0x48, 0x89, 0x44, 0x24, 0x48, 0xc3}); n != 0 { // stored on the stack alone
+		t.Errorf("labels are at %d in code that writes none", n)
 	}
 }
 

@@ -1,6 +1,12 @@
 package symbol
 
-import "golang.org/x/arch/x86/x86asm"
+import (
+	"bytes"
+	"debug/buildinfo"
+	"go/version"
+
+	"golang.org/x/arch/x86/x86asm"
+)
 
 // GoRuntime says where a Go program keeps what belongs to the thread that
 // runs. The places differ between versions of Go, and no table tells them; but
@@ -12,14 +18,23 @@ type GoRuntime struct {
 	M       uint32 // where a g has its thread (m)
 	Current uint32 // where an m has the goroutine that it runs for (curg)
 	Sched   uint32 // where a g has the place at which its stack was left (sched)
+	Labels  uint32 // where a g has its labels; 0 where the program gives none
 	Cgo     bool   // C code may call Go code
 }
+
+// labelsAsList is the first version of Go in which a set of labels is a list of
+// names and values, in the order of the names. It was a map before.
+const labelsAsList = "go1.24"
 
 // GoRuntime returns the places; ok is false where they cannot be told.
 func (o *Object) GoRuntime() (r GoRuntime, ok bool) {
 	var code []byte
 	o.GoFrames(func(f GoFunction) {
 		switch f.Name {
+		case "runtime/pprof.runtime_setProfLabel":
+			if info, err := buildinfo.Read(bytes.NewReader(o.image.bytes)); err == nil && version.Compare(info.GoVersion, labelsAsList) >= 0 {
+				r.Labels = labelsPlace(o.codeAt(f.Start, f.End))
+			}
 		case "runtime.systemstack":
 			code = o.codeAt(f.Start, f.End)
 		case "runtime/cgo.init", "crosscall2":
@@ -80,4 +95,22 @@ func (r *GoRuntime) read(code []byte) bool {
 		}
 	}
 	return false
+}
+
+// labelsPlace finds where runtime.setProfLabel puts its argument: the only place
+// of the goroutine that it writes to. 0 where there is none.
+func labelsPlace(code []byte) uint32 {
+	const firstFree = 64 // before are the bounds of the stack, and what systemstack reads
+	for at := 0; at < len(code); {
+		in, err := x86asm.Decode(code[at:], 64)
+		if err != nil {
+			return 0
+		}
+		at += in.Len
+		to, memory := in.Args[0].(x86asm.Mem)
+		if memory && in.Op == x86asm.MOV && in.Args[1] == x86asm.RAX && to.Base != x86asm.RSP && to.Disp >= firstFree && to.Disp < 1<<12 {
+			return uint32(to.Disp)
+		}
+	}
+	return 0
 }

@@ -38,6 +38,8 @@ type factsJSON struct {
 	StackBytes    int               `json:"stack_bytes"`
 	Interpreted   int64             `json:"interpreted_stacks"`
 	Torn          int64             `json:"torn_stacks"`
+	Labelled      int64             `json:"labelled"`
+	Unlabelled    int64             `json:"labels_unread"`
 	RuntimeSet    string            `json:"runtime_set"`
 	CollectorNS   int64             `json:"collector_cpu_ns"`
 	ExitCode      *int              `json:"exit_code"`
@@ -90,7 +92,7 @@ func factsOut(t *profile.Take) factsJSON {
 	out := factsJSON{
 		Program: s.Program, Build: s.Build, BuildID: f.BuildID, Revision: f.Revision, Command: append([]string{}, s.Command...),
 		Dir: s.Dir, Note: s.Note, StartedAt: t.Machine.StartedAt, DurationNS: f.DurationNS, CPUNS: f.CPUNS, RateHz: s.RateHz,
-		Event: s.Event, Unwind: s.Unwind, Samples: f.Samples, Lost: f.Lost, CompleteShare: f.CompleteShare(), CutOff: append([]profile.Cut{}, f.CutOff...), StackBytes: s.StackBytes, Interpreted: f.Interpreted, Torn: f.Torn, RuntimeSet: f.RuntimeSet,
+		Event: s.Event, Unwind: s.Unwind, Samples: f.Samples, Lost: f.Lost, CompleteShare: f.CompleteShare(), CutOff: append([]profile.Cut{}, f.CutOff...), StackBytes: s.StackBytes, Interpreted: f.Interpreted, Torn: f.Torn, Labelled: f.Labelled, Unlabelled: f.Unlabelled, RuntimeSet: f.RuntimeSet,
 		CollectorNS: f.CollectorNS, ExitCode: f.ExitCode, EndedBy: f.EndedBy, Whole: t.Whole,
 		Processes: []processOut{}, Threads: []threadOut{}, Modules: []moduleOut{}, Machine: t.Machine,
 		Warnings: append([]profile.Warning{}, f.Warnings...),
@@ -169,6 +171,9 @@ func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
 	}
 	if f.Interpreted > 0 {
 		row("interpreted", "%s stacks have functions of an interpreter; %s more were hit while it changed them", thin(f.Interpreted), thin(f.Torn))
+	}
+	if f.Labelled+f.Unlabelled > 0 {
+		row("labels", "%s samples have labels of the program's own; of %s more some could not be read", thin(f.Labelled), thin(f.Unlabelled))
 	}
 	if f.RuntimeSet != "" {
 		row("runtime", "%s", f.RuntimeSet)

@@ -207,12 +207,42 @@ func readSamples(b []byte, p *profile.Profile) error {
 	for range n {
 		s.Stack = append(s.Stack, profile.StackID(c.uint32()))
 	}
+	if s.Labels != nil {
+		s.Labels = append(s.Labels, make([]profile.LabelSetID, n)...)
+	}
 	for m := range s.Values {
 		var v int64
 		for range n {
 			v += c.int()
 			s.Values[m] = append(s.Values[m], v)
 		}
+	}
+	return c.end()
+}
+
+// readLabels reads new sets of labels, and those of the last n samples.
+func readLabels(b []byte, p *profile.Profile, n int) error {
+	c := &cursor{b: b}
+	sets := &p.LabelSets
+	for range c.count() {
+		i := uint64(sets.Len())
+		back := c.uint()
+		if back > i {
+			c.fail(fmt.Errorf("label set %d has a parent before the first", i))
+			break
+		}
+		sets.Parent = append(sets.Parent, profile.LabelSetID(i-back))
+		sets.Name, sets.Value = append(sets.Name, profile.StringID(c.uint32())), append(sets.Value, profile.StringID(c.uint32()))
+	}
+	s := &p.Samples
+	if got := c.count(); c.err == nil && got != n {
+		return fmt.Errorf("has labels of %d samples behind a block of %d", got, n)
+	}
+	if s.Labels == nil {
+		s.Labels = make([]profile.LabelSetID, s.Len())
+	}
+	for i := s.Len() - n; i < s.Len(); i++ {
+		s.Labels[i] = profile.LabelSetID(c.uint32())
 	}
 	return c.end()
 }

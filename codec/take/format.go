@@ -13,15 +13,16 @@ import (
 
 // The formats. Version2 keeps for each frame how the walk got to it, in what
 // was a flag alone; Version3 has one way more; Version4 tells of a measure that
-// every event is in it; Version5 may bring source files. The newest is the one
-// that is written.
+// every event is in it; Version5 may bring source files; Version6 may bring the
+// labels of samples. The newest is the one that is written.
 const (
 	Version1 = 1
 	Version2 = 2
 	Version3 = 3
 	Version4 = 4
 	Version5 = 5
-	current  = Version5
+	Version6 = 6
+	current  = Version6
 )
 
 // magic begins every file. Its last byte is one that no text file has.
@@ -34,7 +35,8 @@ const (
 
 type blockKind uint32
 
-// The kinds of block in Version1, and in Version5 the last.
+// The kinds of block: the first five from Version1 on, blockSource from Version5
+// on, blockLabels from Version6 on.
 const (
 	blockHead    blockKind = 1 // JSON: settings and machine; always the first
 	blockTables  blockKind = 2 // what the tables gained
@@ -42,6 +44,7 @@ const (
 	blockFacts   blockKind = 4 // JSON: what is known so far; the last one counts
 	blockEnd     blockKind = 5 // how many blocks and samples there are; always the last
 	blockSource  blockKind = 6 // JSON: a source file
+	blockLabels  blockKind = 7 // new sets of labels, and those of the block of samples before it
 )
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)

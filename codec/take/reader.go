@@ -77,6 +77,7 @@ type reader struct {
 	take     *profile.Take
 	headSeen bool
 	source   int // bytes of source files
+	samples  int // in the block before, where that has samples without labels so far
 }
 
 // mostSource bounds the source files that a take brings, in bytes.
@@ -194,6 +195,8 @@ func (d *reader) apply(kind blockKind) error {
 	if d.headSeen != (kind != blockHead) {
 		return errors.New("the head is not the first block")
 	}
+	unlabelled := d.samples
+	d.samples = 0
 	switch kind {
 	case blockHead:
 		var h head
@@ -204,7 +207,12 @@ func (d *reader) apply(kind blockKind) error {
 	case blockTables:
 		return readTables(d.raw, d.take.Profile)
 	case blockSamples:
-		return readSamples(d.raw, d.take.Profile)
+		before := d.take.Profile.Samples.Len()
+		err := readSamples(d.raw, d.take.Profile)
+		d.samples = d.take.Profile.Samples.Len() - before
+		return err
+	case blockLabels:
+		return readLabels(d.raw, d.take.Profile, unlabelled)
 	case blockFacts:
 		d.take.Facts = profile.Facts{}
 		if err := json.Unmarshal(d.raw, &d.take.Facts); err != nil {

@@ -36,6 +36,7 @@ type mark struct {
 	processes                                   []profile.Process
 	threads                                     []profile.Thread
 	measures                                    int
+	labels                                      int
 	samples                                     int
 }
 
@@ -97,15 +98,17 @@ func (t *Writer) Append(p *profile.Profile) error {
 		if err := t.block(blockSamples, t.buf); err != nil {
 			return err
 		}
+		if p.Samples.Labels != nil {
+			t.labels(p, t.mark.samples, end)
+			if err := t.block(blockLabels, t.buf); err != nil {
+				return err
+			}
+		}
 		t.samples += uint64(end - t.mark.samples)
 		t.mark.samples = end
 	}
 	return nil
 }
-
-// Forget tells the writer that the first n samples, all of them written, were
-// dropped from the profile.
-func (t *Writer) Forget(n int) { t.mark.samples -= n }
 
 // Facts writes what is known so far.
 func (t *Writer) Facts(f profile.Facts) error {
@@ -254,6 +257,23 @@ func (t *Writer) columns(p *profile.Profile, from, to int) {
 			t.int(v - last)
 			last = v
 		}
+	}
+}
+
+// labels puts new sets of labels and those of the samples from..to into the buffer.
+func (t *Writer) labels(p *profile.Profile, from, to int) {
+	sets := &p.LabelSets
+	t.buf = t.buf[:0]
+	t.uint(uint64(sets.Len() - t.mark.labels))
+	for i := t.mark.labels; i < sets.Len(); i++ {
+		t.uint(uint64(i) - uint64(sets.Parent[i]))
+		t.uint(uint64(sets.Name[i]))
+		t.uint(uint64(sets.Value[i]))
+	}
+	t.mark.labels = sets.Len()
+	t.uint(uint64(to - from))
+	for _, set := range p.Samples.Labels[from:to] {
+		t.uint(uint64(set))
 	}
 }
 

@@ -53,6 +53,14 @@ func (n Invention) Take() *profile.Take {
 		b.NameThread(threads[i], fmt.Sprintf("worker-%d", i+1))
 	}
 	const tick = 1_003_009
+	// Each thread works at pages, some of the time in a span.
+	const longestPage, pages = 60, 24
+	sets := make([][]profile.LabelSetID, pages)
+	for page := range sets {
+		set := b.Label(0, "page", fmt.Sprint(page+1))
+		sets[page] = []profile.LabelSetID{set, b.Label(set, profile.SpanLabel, "place"), b.Label(set, profile.SpanLabel, "draw")}
+	}
+	at, until := make([]profile.LabelSetID, len(threads)), make([]int, len(threads))
 	within := make([]int, len(threads)) // when in a tick each thread is sampled, in the order of time
 	for i := range n.Samples {
 		if i%len(threads) == 0 {
@@ -63,11 +71,16 @@ func (n Invention) Take() *profile.Take {
 		}
 		// The rank of a stack falls off as costs do: most of it in few stacks.
 		// Every stack is met once first, as far as the samples go.
-		at := i
+		rank := i
 		if i >= len(stacks) {
-			at = int(float64(len(stacks)) * math.Pow(r.Float64(), 2.6))
+			rank = int(float64(len(stacks)) * math.Pow(r.Float64(), 2.6))
 		}
-		b.Sample(int64(i/len(threads))*tick+int64(within[i%len(threads)]), threads[i%len(threads)], stacks[min(at, len(stacks)-1)], tick)
+		th := i % len(threads)
+		b.Sample(int64(i/len(threads))*tick+int64(within[th]), threads[th], stacks[min(rank, len(stacks)-1)], tick)
+		if i/len(threads) >= until[th] {
+			at[th], until[th] = sets[r.IntN(pages)][r.IntN(3)], i/len(threads)+1+r.IntN(longestPage)
+		}
+		b.Labelled(at[th])
 	}
 	p := b.Profile()
 	duration := int64(n.Samples/len(threads)+1) * tick

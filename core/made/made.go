@@ -46,6 +46,13 @@ func Profile(seed uint64, s Shape) *profile.Profile {
 		t := b.Thread(p, uint32(100+r.IntN(s.Threads)))
 		b.NameThread(t, "worker")
 		b.Sample(int64(i)*1_000_000+int64(r.IntN(1000))*1000, t, stacks[1+r.IntN(len(stacks)-1)], 1+r.Int64N(2_000_000), r.Int64N(3))
+		if i%4 != 3 { // some have labels, drawn beside the others
+			set := b.Label(0, "page", fmt.Sprint(i/100%5))
+			if i%3 == 0 {
+				set = b.Label(set, profile.SpanLabel, []string{"draw", "place"}[i/50%2])
+			}
+			b.Labelled(set)
+		}
 	}
 	return b.Profile()
 }

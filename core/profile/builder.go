@@ -14,6 +14,7 @@ type Builder struct {
 	stacks    map[stackKey]StackID
 	processes map[uint32]ProcessID
 	threads   map[threadKey]ThreadID
+	labels    map[labelKey]LabelSetID
 }
 
 type stackKey struct {
@@ -24,6 +25,11 @@ type stackKey struct {
 type threadKey struct {
 	process ProcessID
 	tid     uint32
+}
+
+type labelKey struct {
+	parent      LabelSetID
+	name, value StringID
 }
 
 // NewBuilder returns a Builder with the reserved entries in place.
@@ -37,6 +43,7 @@ func NewBuilder() *Builder {
 		stacks:    map[stackKey]StackID{},
 		processes: map[uint32]ProcessID{},
 		threads:   map[threadKey]ThreadID{},
+		labels:    map[labelKey]LabelSetID{},
 	}
 	b.Intern("")
 	b.Module(Module{})
@@ -83,6 +90,22 @@ func (b *Builder) Push(parent StackID, frame FrameID) StackID {
 	b.p.Stacks.Parent = append(b.p.Stacks.Parent, parent)
 	b.p.Stacks.Frame = append(b.p.Stacks.Frame, frame)
 	b.stacks[k] = id
+	return id
+}
+
+// Label returns a set of labels with one more.
+func (b *Builder) Label(set LabelSetID, name, value string) LabelSetID {
+	k := labelKey{set, b.Intern(name), b.Intern(value)}
+	if id, ok := b.labels[k]; ok {
+		return id
+	}
+	s := &b.p.LabelSets
+	if s.Len() == 0 {
+		*s = LabelSets{Parent: []LabelSetID{0}, Name: []StringID{0}, Value: []StringID{0}}
+	}
+	id := LabelSetID(s.Len())
+	s.Parent, s.Name, s.Value = append(s.Parent, set), append(s.Name, k.name), append(s.Value, k.value)
+	b.labels[k] = id
 	return id
 }
 
@@ -138,6 +161,9 @@ func (b *Builder) TakeBack() {
 	s := &b.p.Samples
 	n := s.Len() - 1
 	s.Time, s.Thread, s.Stack = s.Time[:n], s.Thread[:n], s.Stack[:n]
+	if s.Labels != nil {
+		s.Labels = s.Labels[:n]
+	}
 	for i := range s.Values {
 		s.Values[i] = s.Values[i][:n]
 	}
@@ -152,5 +178,19 @@ func (b *Builder) Sample(time int64, thread ThreadID, stack StackID, values ...i
 	s.Stack = append(s.Stack, stack)
 	for i := range s.Values {
 		s.Values[i] = append(s.Values[i], values[i])
+	}
+	if s.Labels != nil {
+		s.Labels = append(s.Labels, 0)
+	}
+}
+
+// Labelled gives the sample that was added last its labels.
+func (b *Builder) Labelled(set LabelSetID) {
+	s := &b.p.Samples
+	if s.Labels == nil && set != 0 {
+		s.Labels = make([]LabelSetID, s.Len())
+	}
+	if s.Labels != nil {
+		s.Labels[s.Len()-1] = set
 	}
 }

@@ -46,7 +46,22 @@ func (p *Profile) Check() error {
 			return fmt.Errorf("thread %d points outside its tables", i)
 		}
 	}
+	if err := p.LabelSets.check(str); err != nil {
+		return err
+	}
 	return p.checkSamples(str)
+}
+
+func (s *LabelSets) check(str func(StringID) bool) error {
+	if len(s.Name) != s.Len() || len(s.Value) != s.Len() {
+		return fmt.Errorf("the columns of label sets differ in length")
+	}
+	for i := 1; i < s.Len(); i++ {
+		if int(s.Parent[i]) >= i || !str(s.Name[i]) || !str(s.Value[i]) {
+			return fmt.Errorf("label set %d points outside its tables", i)
+		}
+	}
+	return nil
 }
 
 func (p *Profile) checkSamples(str func(StringID) bool) error {
@@ -57,7 +72,7 @@ func (p *Profile) checkSamples(str func(StringID) bool) error {
 	}
 	s := &p.Samples
 	n := s.Len()
-	if len(s.Thread) != n || (s.Time != nil && len(s.Time) != n) || len(s.Values) != len(p.Measures) {
+	if len(s.Thread) != n || (s.Time != nil && len(s.Time) != n) || (s.Labels != nil && len(s.Labels) != n) || len(s.Values) != len(p.Measures) {
 		return fmt.Errorf("sample columns differ in length")
 	}
 	for i := range s.Values {
@@ -68,6 +83,11 @@ func (p *Profile) checkSamples(str func(StringID) bool) error {
 	for i := range n {
 		if int(s.Stack[i]) >= p.Stacks.Len() || int(s.Thread[i]) >= len(p.Threads) {
 			return fmt.Errorf("sample %d points outside its tables", i)
+		}
+	}
+	for i, l := range s.Labels {
+		if int(l) >= p.LabelSets.Len() {
+			return fmt.Errorf("sample %d points outside the label sets", i)
 		}
 	}
 	return nil

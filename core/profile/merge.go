@@ -64,8 +64,22 @@ func (b *Builder) append(p *Profile) error {
 		thread[i] = b.Thread(pid, t.TID)
 		b.p.Threads[thread[i]].Name = str[t.Name]
 	}
+	labels := make([]LabelSetID, p.LabelSets.Len())
+	for i := 1; i < len(labels); i++ {
+		labels[i] = b.Label(labels[p.LabelSets.Parent[i]], p.Strings[p.LabelSets.Name[i]], p.Strings[p.LabelSets.Value[i]])
+	}
 	s := &b.p.Samples
+	if p.Samples.Labels != nil && s.Labels == nil {
+		s.Labels = make([]LabelSetID, s.Len())
+	}
 	for i := range p.Samples.Stack {
+		if s.Labels != nil {
+			set := LabelSetID(0)
+			if p.Samples.Labels != nil {
+				set = labels[p.Samples.Labels[i]]
+			}
+			s.Labels = append(s.Labels, set)
+		}
 		var t int64
 		if p.Samples.Time != nil {
 			t = p.Samples.Time[i]

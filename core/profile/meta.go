@@ -105,6 +105,8 @@ type Facts struct {
 	Complete    int64     `json:"complete_stacks"`
 	CutOff      []Cut     `json:"cut_off,omitempty"`            // why stacks are cut off, the most frequent reason first
 	Interpreted int64     `json:"interpreted_stacks,omitempty"` // user stacks with functions of an interpreter
+	Labelled    int64     `json:"labelled,omitempty"`           // samples to which the program gave labels
+	Unlabelled  int64     `json:"labels_unread,omitempty"`      // more such samples, whose labels could not be read, or not all of them
 	Torn        int64     `json:"torn_stacks,omitempty"`        // those whose interpreter's frames contradicted each other
 	RuntimeSet  string    `json:"runtime_set,omitempty"`        // what was set for a launched command's runtime, in words
 	Unnamed     int64     `json:"unnamed_samples"`              // samples whose innermost frame has no name

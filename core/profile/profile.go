@@ -19,6 +19,7 @@ type (
 	StackID    uint32
 	ThreadID   uint32
 	ProcessID  uint32
+	LabelSetID uint32
 )
 
 // ModuleKind tells whose code a module holds.
@@ -128,6 +129,22 @@ type Stacks struct {
 // Len returns the number of entries, the empty stack included.
 func (s *Stacks) Len() int { return len(s.Parent) }
 
+// LabelSets is a prefix tree of what the program itself said of its work. Entry i
+// is the set Parent[i] with the label Name[i], which has Value[i]; Parent[i] < i
+// for every i > 0. Entry 0 is the empty set; a profile without labels may lack it. A label further down takes the place
+// of one with its name further up.
+type LabelSets struct {
+	Parent []LabelSetID
+	Name   []StringID
+	Value  []StringID
+}
+
+// Len returns the number of entries, the empty set included.
+func (s *LabelSets) Len() int { return len(s.Parent) }
+
+// SpanLabel is the name of the label that says in which span the work is.
+const SpanLabel = "span"
+
 // Process is one process that was sampled, under its last name.
 type Process struct {
 	PID  uint32
@@ -164,7 +181,8 @@ type Samples struct {
 	Time   []int64 // nanoseconds since the take began, or nil in a folded profile
 	Thread []ThreadID
 	Stack  []StackID
-	Values [][]int64 // one column a measure, each as long as Stack
+	Labels []LabelSetID // nil where no sample has any
+	Values [][]int64    // one column a measure, each as long as Stack
 }
 
 // Len returns the number of samples.
@@ -180,6 +198,7 @@ type Profile struct {
 	Processes []Process
 	Threads   []Thread
 	Measures  []Measure
+	LabelSets LabelSets
 	Samples   Samples
 }
 
@@ -218,6 +237,16 @@ func (p *Profile) Span() (first, last int64) {
 		}
 	}
 	return first, last
+}
+
+// LabelOf returns the value of a label in a set, and whether the set has it.
+func (p *Profile) LabelOf(s LabelSetID, name StringID) (StringID, bool) {
+	for ; s != 0; s = p.LabelSets.Parent[s] {
+		if p.LabelSets.Name[s] == name {
+			return p.LabelSets.Value[s], true
+		}
+	}
+	return 0, false
 }
 
 // Walk calls visit for every frame of a stack, the inner end first.

@@ -20,12 +20,13 @@ type subject struct {
 // the stack or on the thread alone is found out once for each of these.
 type condition struct {
 	kind   conditionKind
-	fixed  bool                        // of kindFixed
-	stack  func(profile.StackID) bool  // of kindStack
-	thread func(profile.ThreadID) bool // of kindThread
-	sample func(i int) bool            // of kindSample
-	parts  []condition                 // of kindSample, where it is made of several
-	enough bool                        // the answer of one of them that decides the whole
+	fixed  bool                          // of kindFixed
+	stack  func(profile.StackID) bool    // of kindStack
+	thread func(profile.ThreadID) bool   // of kindThread
+	labels func(profile.LabelSetID) bool // of kindLabels
+	sample func(i int) bool              // of kindSample
+	parts  []condition                   // of kindSample, where it is made of several
+	enough bool                          // the answer of one of them that decides the whole
 	p      *profile.Profile
 }
 
@@ -35,6 +36,7 @@ const (
 	kindFixed conditionKind = iota
 	kindStack
 	kindThread
+	kindLabels
 	kindSample
 )
 
@@ -47,8 +49,18 @@ func (c condition) holds(i int) bool {
 		return c.stack(c.p.Samples.Stack[i])
 	case kindThread:
 		return c.thread(c.p.Samples.Thread[i])
+	case kindLabels:
+		return c.labels(labelsOf(c.p, i))
 	}
 	return c.sample(i)
+}
+
+// labelsOf returns the labels of sample i.
+func labelsOf(p *profile.Profile, i int) profile.LabelSetID {
+	if p.Samples.Labels == nil {
+		return 0
+	}
+	return p.Samples.Labels[i]
 }
 
 func (s *subject) always(v bool) condition { return condition{kind: kindFixed, fixed: v, p: s.p} }
@@ -79,6 +91,11 @@ func (s *subject) byName(name func(profile.ThreadID) profile.StringID, ask func(
 		}
 		return a.is == 2
 	}}
+}
+
+// byLabels asks the question once for each set of labels.
+func (s *subject) byLabels(ask func(profile.LabelSetID) bool) condition {
+	return condition{kind: kindLabels, labels: once(ask), p: s.p}
 }
 
 func (s *subject) bySample(ask func(int) bool) condition {
@@ -178,6 +195,8 @@ func (x not) on(s *subject) condition {
 		return condition{kind: kindStack, stack: func(id profile.StackID) bool { return !c.stack(id) }, p: s.p}
 	case kindThread:
 		return condition{kind: kindThread, thread: func(id profile.ThreadID) bool { return !c.thread(id) }, p: s.p}
+	case kindLabels:
+		return condition{kind: kindLabels, labels: func(id profile.LabelSetID) bool { return !c.labels(id) }, p: s.p}
 	}
 	return s.bySample(func(i int) bool { return !c.sample(i) })
 }
@@ -252,7 +271,20 @@ func (x field) on(s *subject) condition {
 			return id != 0 && fitsAny(x.is, p.Functions[p.FunctionOf(id)].Kind.String())
 		})
 	}
-	return s.always(false) // labels and spans: the profile has none
+	return s.always(false) // there are no others
+}
+
+func (x label) on(s *subject) condition {
+	p := s.p
+	return s.byLabels(func(set profile.LabelSetID) bool {
+		// By text, since a profile that grows may not have the name yet.
+		for ; set != 0; set = p.LabelSets.Parent[set] {
+			if p.Strings[p.LabelSets.Name[set]] == x.name {
+				return fitsAny(x.is, p.Strings[p.LabelSets.Value[set]])
+			}
+		}
+		return false
+	})
 }
 
 // function asks once for each function whether one of the names is its own.
@@ -361,6 +393,14 @@ func (c condition) mark(out []bool) {
 		}
 		for i, t := range c.p.Samples.Thread {
 			out[i] = table[t]
+		}
+	case kindLabels:
+		table := make([]bool, max(1, c.p.LabelSets.Len()))
+		for l := range table {
+			table[l] = c.labels(profile.LabelSetID(l))
+		}
+		for i := range out {
+			out[i] = table[labelsOf(c.p, i)]
 		}
 	default:
 		if c.parts == nil {

@@ -71,6 +71,7 @@ func (x not) early(e Early) Verdict  { return In - x.of.early(e) }
 func (idle) early(Early) Verdict     { return Unknown }
 func (pathExpr) early(Early) Verdict { return Unknown }
 func (amount) early(Early) Verdict   { return Unknown }
+func (label) early(Early) Verdict    { return Unknown }
 func (x between) early(e Early) Verdict {
 	return decided(e.Time >= x.from && (x.to == 0 || e.Time < x.to))
 }

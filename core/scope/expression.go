@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"entelon/core/profile"
 )
 
 // expression is a condition or several. Expressions never change.
@@ -34,6 +36,11 @@ type (
 	between struct{ from, to int64 }
 	// field has to be one of these.
 	field struct {
+		name string
+		is   []pattern
+	}
+	// label has to have one of these values; a span is the label of that name.
+	label struct {
 		name string
 		is   []pattern
 	}
@@ -103,6 +110,10 @@ func (x not) text(binding) string {
 		if !of.is[0].regular() {
 			return of.name + " is not " + patternList(of.is, ", ")
 		}
+	case label:
+		if !of.is[0].regular() {
+			return of.subject() + " is not " + patternList(of.is, ", ")
+		}
 	case pathExpr:
 		return "path is not " + patternList(of.steps, " > ")
 	}
@@ -133,6 +144,21 @@ func (x field) text(binding) string {
 		return x.name + " matches " + strconv.Quote(x.is[0].source)
 	}
 	return x.name + " is " + patternList(x.is, ", ")
+}
+
+// subject is what stands before "is".
+func (x label) subject() string {
+	if x.name == profile.SpanLabel {
+		return "span"
+	}
+	return "label " + quote(x.name)
+}
+
+func (x label) text(binding) string {
+	if x.is[0].regular() {
+		return x.subject() + " matches " + strconv.Quote(x.is[0].source)
+	}
+	return x.subject() + " is " + patternList(x.is, ", ")
 }
 
 func (x pathExpr) text(binding) string { return "path is " + patternList(x.steps, " > ") }

@@ -19,6 +19,16 @@ type token struct {
 	at    int
 }
 
+// value is the text that is meant.
+func (t token) value() string { return (&textNode{Quoted: quotedOf(t), Word: t.text}).value() }
+
+func quotedOf(t token) *string {
+	if t.quote {
+		return &t.text
+	}
+	return nil
+}
+
 // tokens splits a text as far as it can be split.
 func tokens(text string) (out []token, rest int) {
 	lx, err := rules.LexString("", text)
@@ -84,7 +94,7 @@ func follow(ts []token) place {
 		case at.want == wantCondition && w == "label":
 			at.want, at.field = wantLabelName, "label"
 		case at.want == wantLabelName:
-			at.want = wantLabelIs
+			at.want, at.field = wantLabelIs, labelField(t.value())
 		case at.want == wantLabelIs:
 			at.want = wantNotOrName
 		case at.want == wantCondition:
@@ -138,7 +148,7 @@ func (at place) words() []string {
 		}
 		return []string{"over", "under", "at least", "at most"}
 	case wantLabelIs:
-		return []string{"is", "is not"}
+		return []string{"is", "is not", "matches"}
 	case wantNotOrName:
 		return []string{"not"}
 	case wantMore:
@@ -182,6 +192,9 @@ func (at place) expected() string {
 	case wantNotOrName, wantName:
 		if at.field == "" {
 			return "a name"
+		}
+		if name, ok := strings.CutPrefix(at.field, labelField("")); ok {
+			return fmt.Sprintf("a value of the label %s", quote(name))
 		}
 		return fmt.Sprintf("the name of a %s", at.field)
 	case wantLabelName:

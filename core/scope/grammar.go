@@ -12,6 +12,8 @@ import (
 
 	"github.com/alecthomas/participle/v2"
 	"github.com/alecthomas/participle/v2/lexer"
+
+	"entelon/core/profile"
 )
 
 // The grammar, in docs/scope.md in the notation of RFC 5234. The structures
@@ -46,9 +48,9 @@ type (
 		Steps []*textNode `parser:"@@ ('>' @@)*"`
 	}
 	labelNode struct {
-		Name  *textNode   `parser:"@@ 'is'"`
-		Not   bool        `parser:"@'not'?"`
-		Texts []*textNode `parser:"@@ (',' @@)*"`
+		Name    *textNode  `parser:"@@"`
+		Is      *textsNode `parser:"( 'is' @@"`
+		Matches *textNode  `parser:"| 'matches' @@ )"`
 	}
 	fieldNode struct {
 		Pos     lexer.Position
@@ -181,8 +183,12 @@ func (c converter) condition(n *conditionNode) (expression, error) {
 		}
 		return negated(pathExpr{steps}, n.Path.Not), err
 	case n.Label != nil:
-		texts, err := c.patterns(n.Label.Texts)
-		return negated(field{"label " + quote(n.Label.Name.value()), texts}, n.Label.Not), err
+		name, err := c.patterns([]*textNode{n.Label.Name})
+		if err != nil {
+			return nil, err
+		}
+		is, not, err := c.values(n.Label.Is, n.Label.Matches)
+		return negated(label{name[0].source, is}, not), err
 	}
 	return c.field(n.Field)
 }
@@ -220,25 +226,21 @@ func (c converter) field(n *fieldNode) (expression, error) {
 			near := nearest(n.Name, fieldNames)
 			return nil, c.wrong(n.Pos, fmt.Sprintf("there is no field %q; there are %s", n.Name, strings.Join(fieldNames, ", ")), c.replaced(n.Pos, n.Name, near))
 		}
-		if n.Matches != nil {
-			p, err := matching(n.Matches.value())
-			if err != nil {
-				return nil, c.wrong(n.Matches.Pos, err.Error(), "")
-			}
-			return field{n.Name, []pattern{p}}, nil
-		}
-		texts, err := c.patterns(n.Is.Texts)
+		texts, not, err := c.values(n.Is, n.Matches)
 		if err != nil {
 			return nil, err
 		}
-		if n.Name == "code" {
+		if n.Name == "span" {
+			return negated(label{profile.SpanLabel, texts}, not), nil
+		}
+		if n.Name == "code" && n.Is != nil {
 			for _, t := range n.Is.Texts {
 				if v := t.value(); !slices.Contains(codeNames, v) && !strings.ContainsAny(v, "*?") {
 					return nil, c.wrong(t.Pos, fmt.Sprintf("code is one of %s", strings.Join(codeNames, ", ")), c.replaced(t.Pos, v, nearest(v, codeNames)))
 				}
 			}
 		}
-		return negated(field{n.Name, texts}, n.Is.Not), nil
+		return negated(field{n.Name, texts}, not), nil
 	}
 	for _, x := range []struct {
 		n  *amountNode
@@ -254,6 +256,19 @@ func (c converter) field(n *fieldNode) (expression, error) {
 		return amount{n.Name, x.by, v, unit}, err
 	}
 	return nil, errors.New("a condition without a part") // the grammar has none
+}
+
+// values reads what stands behind "is" or "matches".
+func (c converter) values(is *textsNode, matches *textNode) (texts []pattern, not bool, err error) {
+	if matches != nil {
+		p, err := matching(matches.value())
+		if err != nil {
+			return nil, false, c.wrong(matches.Pos, err.Error(), "")
+		}
+		return []pattern{p}, false, nil
+	}
+	texts, err = c.patterns(is.Texts)
+	return texts, is.Not, err
 }
 
 func (t *textNode) value() string {

@@ -94,6 +94,23 @@ func NewNames(p *profile.Profile, about About, w Weights) *Names {
 			add(p.Functions[i].Kind.String(), at(w.Self, i))
 		}
 	})
+	sets := make([]int64, p.LabelSets.Len()) // samples
+	for i := range p.Samples.Labels {
+		sets[p.Samples.Labels[i]]++
+	}
+	gather("label", func(add func(string, int64, ...string)) {
+		eachLabel(p, sets, func(name, _ string, n int64) { add(name, n) })
+	})
+	for _, name := range n.all("label") {
+		gather(labelField(name), func(add func(string, int64, ...string)) {
+			eachLabel(p, sets, func(is, value string, n int64) {
+				if is == name {
+					add(value, n)
+				}
+			})
+		})
+	}
+	n.of["span"] = n.of[labelField(profile.SpanLabel)]
 	gather("program", func(add func(string, int64, ...string)) { add(about.Program, int64(p.Samples.Len())) })
 	gather("build", func(add func(string, int64, ...string)) { add(about.Build, int64(p.Samples.Len())) })
 	gather("", func(add func(string, int64, ...string)) { // the measures stand where a field could
@@ -102,6 +119,18 @@ func NewNames(p *profile.Profile, about About, w Weights) *Names {
 		}
 	})
 	return n
+}
+
+// labelField is the field under which the values of a label stand in Names.
+func labelField(name string) string { return "label " + name }
+
+// eachLabel goes through the labels of sets with their samples.
+func eachLabel(p *profile.Profile, samples []int64, do func(name, value string, samples int64)) {
+	for i := range samples {
+		for s := profile.LabelSetID(i); s != 0 && samples[i] > 0; s = p.LabelSets.Parent[s] {
+			do(p.Strings[p.LabelSets.Name[s]], p.Strings[p.LabelSets.Value[s]], samples[i])
+		}
+	}
 }
 
 // Absent says which names of an expression the take does not have, each in one
@@ -138,6 +167,12 @@ func (n *Names) Absent(s Scope) []string {
 			look(x.of)
 		case field:
 			absent(x.name, x.is)
+		case label:
+			if !n.has("label", pattern{source: x.name}) {
+				absent("label", []pattern{{source: x.name}})
+				return
+			}
+			absent(labelField(x.name), x.is)
 		case pathExpr:
 			absent("path", x.steps)
 		case amount:
@@ -160,6 +195,9 @@ func what(field string) string {
 		return "function on top of a stack"
 	case "code":
 		return "code of the kind"
+	}
+	if name, ok := strings.CutPrefix(field, labelField("")); ok {
+		return fmt.Sprintf("value of the label %s", quote(name))
 	}
 	return field
 }
@@ -232,7 +270,7 @@ func (n *Names) Complete(text string, at int) []Proposal {
 		}
 	}
 	switch place.want {
-	case wantName, wantNotOrName:
+	case wantName, wantNotOrName, wantLabelName:
 		names(place.field)
 	}
 	for _, w := range place.words() {

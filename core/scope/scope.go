@@ -115,6 +115,8 @@ func (s Scope) Parts() []Part {
 			p.Field, p.Texts = "path", patternTexts(x.steps)
 		case field:
 			p.Field, p.Texts = x.name, patternTexts(x.is)
+		case label:
+			p.Field, p.Texts = x.subject(), patternTexts(x.is)
 		}
 		out = append(out, p)
 	}

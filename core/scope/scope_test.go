@@ -56,7 +56,7 @@ func TestConditionAndOpposite(t *testing.T) {
 		"thread is worker", "thread is 101, 102", "thread is wor*", `thread matches "^work"`, "process is made", "process is 7",
 		"function is fn3", "function is fn1, fn2", "top is fn4", `top matches "fn[0-3]$"`, "module is lib1.so.1", "module is *lib2*",
 		"code is own", "code is kernel, library", "path is fn1 > fn2", "path is fn1 > fn1 > fn3", "time from 0.2 s to 0.9 s", "time to 500ms",
-		"cpu over 1 ms", "cpu at least 0.5 ms", "calls at most 1", "calls under 2", "idle", "program is made", "build is 2", "span is draw", `label "page" is 4`,
+		"cpu over 1 ms", "cpu at least 0.5 ms", "calls at most 1", "calls under 2", "idle", "program is made", "build is 2", "span is draw", `span matches "^pl"`, `label "page" is 4`, "label page is not 1, 2", `not label page matches "[0-2]"`, "label voice is viola", "thread is 100 and span is draw or label page is 3",
 		"function is fn3 and not top is fn3", "thread is 100 or thread is 101 and code is own", "(thread is 100 or thread is 101) and code is own",
 		"not (function is fn1 or path is fn2 > fn3) and time from 0.1 s", "not not idle", "thread is not 100", "path is not fn1 > fn2",
 	} {
@@ -83,6 +83,15 @@ func TestConditionAndOpposite(t *testing.T) {
 	}
 }
 
+func labelled(p *profile.Profile, i int, name string) string {
+	for s := p.Samples.Labels[i]; s != 0; s = p.LabelSets.Parent[s] {
+		if p.Strings[p.LabelSets.Name[s]] == name {
+			return p.Strings[p.LabelSets.Value[s]]
+		}
+	}
+	return ""
+}
+
 // What the language says of a stack is what one sees by walking it.
 func TestAgainstWalking(t *testing.T) {
 	p := made.Profile(3, made.Small)
@@ -107,6 +116,8 @@ func TestAgainstWalking(t *testing.T) {
 		"code is kernel":           func(i int) bool { return p.Functions[p.FunctionOf(p.Samples.Stack[i])].Kind == profile.KindKernel },
 		"cpu over 1 ms":            func(i int) bool { return p.Samples.Values[0][i] > 1e6 },
 		"thread is 101":            func(i int) bool { return p.Threads[p.Samples.Thread[i]].TID == 101 },
+		"label page is 3":          func(i int) bool { return labelled(p, i, "page") == "3" },
+		"span is not draw":         func(i int) bool { return labelled(p, i, "span") != "draw" },
 		"top is fn5 or top is fn6": func(i int) bool { n := stack(i); return n[len(n)-1] == "fn5" || n[len(n)-1] == "fn6" },
 		"not function is fn3 and time from 0.5 s": func(i int) bool {
 			return !inOrder(stack(i), "fn3") && p.Samples.Time[i] >= 5e8
@@ -193,6 +204,7 @@ func TestComplete(t *testing.T) {
 		{"function is fn1|", "fn1"}, {"build is |", "3.5.0"}, {"code is |", "own"}, {"path is fn1 |", ">"}, {"path is fn1 > |", "fn2"},
 		{"time |", "from"}, {"time from 3 |", "s"}, {"time from 3 s |", "to"}, {"cp|", "cpu"}, {"cpu |", "over"}, {"cpu at |", "least"},
 		{"(idle |", ")"}, {"not |", "idle"}, {"module is lib1|", "lib1.so.1"}, {"thread is worker and fun|", "function"}, {"fun| is fn2", "function"},
+		{"label |", "page"}, {"label page |", "matches"}, {"label page is |", "3"}, {"span is dr|", "draw"}, {"label span is not |", "place"},
 	} {
 		at := strings.IndexByte(c.text, '|')
 		text := strings.Replace(c.text, "|", "", 1)
@@ -209,8 +221,8 @@ func TestComplete(t *testing.T) {
 			t.Errorf("%s: %q is not among %v", c.text, c.want, n.Complete(text, at))
 		}
 	}
-	absent := n.Absent(parse(t, "thread is worer and function is fn2, fnn3 and cpu over 1 ms and time to 3 s and code is own"))
-	if len(absent) != 2 || !strings.Contains(absent[0], "the nearest is worker") || !strings.Contains(absent[1], "the nearest is fn3") {
+	absent := n.Absent(parse(t, "thread is worer and function is fn2, fnn3 and cpu over 1 ms and time to 3 s and code is own and label page is 2 and span is drew and label pge is 1"))
+	if len(absent) != 4 || !strings.Contains(absent[2], `no value of the label span "drew"; the nearest is draw`) || !strings.Contains(absent[3], `no label "pge"; the nearest is page`) || !strings.Contains(absent[0], "the nearest is worker") || !strings.Contains(absent[1], "the nearest is fn3") {
 		t.Errorf("absent: %q", absent)
 	}
 }

@@ -26,6 +26,9 @@ export function phrase(p: ScopePart): { lead: string; word: string } {
       return { lead: `${not}in`, word: `${list} code` }
     case 'path':
       return { lead: `${not}along`, word: p.texts.join(' › ') }
+    case 'span':
+      return { lead: `${not}in the span`, word: list }
   }
+  if (p.field.startsWith('label ')) return { lead: p.not ? 'whose' : 'with the', word: `${p.field} ${p.not ? 'is not ' : ''}${list}` }
   return { lead: 'where', word: p.text }
 }

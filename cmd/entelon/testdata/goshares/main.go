@@ -1,8 +1,12 @@
 // Works in two goroutines, in functions whose names, files and lines the test
-// looks for; one of them is inlined.
+// looks for; one of them is inlined. Their work has labels.
 package main
 
-import "fmt"
+import (
+	"context"
+	"fmt"
+	"runtime/pprof"
+)
 
 //go:noinline
 func beams(n int) (s int) {
@@ -24,7 +28,10 @@ func route(n int) (s int) {
 
 func main() {
 	done := make(chan int)
-	go func() { done <- beams(900_000_000) }()
-	go func() { done <- route(900_000_000) }()
+	work := func(f func(int) int, labels ...string) {
+		pprof.Do(context.Background(), pprof.Labels(labels...), func(context.Context) { done <- f(900_000_000) })
+	}
+	go work(beams, "voice", "viola da gamba", "page", "4")
+	go work(route, "span", "route")
 	fmt.Println(<-done + <-done)
 }
