@@ -154,7 +154,31 @@ func measureLarge(t *testing.T, samples, stacks int) string {
 		before := value[string](p, total)
 		figures["restricting the time"] = append(figures["restricting the time"], p.timed("less", scoped(0.1+0.03*float64(i), 0.5+0.035*float64(i)), fmt.Sprintf("%s !== %q", total, before)))
 	}
+	// Conditions of every kind are typed; what is waited for counts from Enter on.
+	enter := func(text string) string {
+		return fmt.Sprintf(`(e => { e.value = %q; e.dispatchEvent(new Event('input')); e.dispatchEvent(new KeyboardEvent('keydown', { key: 'Enter', bubbles: true })) })(document.querySelector('[data-test=scope-editor] input'))`, text)
+	}
+	hottest := value[string](p, `document.querySelector('[data-test=hot-row] [title], [data-test=hot-row]')?.innerText.split('\n')[0].trim()`)
+	for _, text := range []string{
+		"function is " + hottest, "not function is " + hottest, "code is own", "top is " + hottest, "thread is worker-3", "thread is worker-1, worker-5",
+		"label page is 4", "span is draw and time from 1 s", "time from 1 s to 3 s", "code is not kernel and thread is not worker-2", "module is libstave.so.2", `function matches "Route"`,
+		"path is *Read* > *Place*", "label page is 1, 2, 3 and code is own, library",
+	} {
+		before := value[string](p, total)
+		value[any](p, keydown("="))
+		p.until("the editor", `document.querySelector('[data-test=scope-editor] input')`)
+		figures["changing the scope by an expression"] = append(figures["changing the scope by an expression"], p.timed(text, enter(text), fmt.Sprintf("%s !== %q", total, before)))
+		p.until("the list to follow", `document.querySelectorAll('[data-test=hot-row]').length > 0`)
+	}
+	value[any](p, keydown("="))
+	p.until("the editor", `document.querySelector('[data-test=scope-editor] input')`)
+	narrow := value[string](p, total)
+	value[any](p, enter(""))
+	p.until("the whole", fmt.Sprintf("%s !== %q", total, narrow))
 	for _, lens := range []struct{ key, seen string }{
+		{"2", `document.querySelectorAll('[data-test=hot-full]').length > 5`}, {"3", `document.querySelectorAll('[data-test=path]').length > 0`},
+		{"1", `document.querySelector('[data-test=flame]')?.dataset.frames > 10`}, {"4", `document.querySelector('[data-test=neighbours]')`},
+		{"2", `document.querySelectorAll('[data-test=hot-full]').length > 5`}, {"1", `document.querySelector('[data-test=flame]')?.dataset.frames > 10`},
 		{"2", `document.querySelectorAll('[data-test=hot-full]').length > 5`}, {"3", `document.querySelectorAll('[data-test=path]').length > 0`},
 		{"1", `document.querySelector('[data-test=flame]')?.dataset.frames > 10`}, {"3", `document.querySelectorAll('[data-test=path]').length > 0`},
 		{"2", `document.querySelectorAll('[data-test=hot-full]').length > 5`}, {"1", `document.querySelector('[data-test=flame]')?.dataset.frames > 10`},

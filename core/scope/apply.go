@@ -1,6 +1,7 @@
 package scope
 
 import (
+	"math"
 	"path"
 	"slices"
 	"strconv"
@@ -11,23 +12,39 @@ import (
 // subject is what an expression is asked about. The profile may grow while it
 // is asked.
 type subject struct {
-	p      *profile.Profile
-	about  About
-	follow Follow // may be nil
+	p     *profile.Profile
+	about About
 }
 
 // condition is an expression over the samples of one profile. What depends on
-// the stack or on the thread alone is found out once for each of these.
+// the stack alone, or on who ran, is found out once for each of these.
 type condition struct {
 	kind   conditionKind
-	fixed  bool                          // of kindFixed
-	stack  func(profile.StackID) bool    // of kindStack
-	thread func(profile.ThreadID) bool   // of kindThread
-	labels func(profile.LabelSetID) bool // of kindLabels
-	sample func(i int) bool              // of kindSample
-	parts  []condition                   // of kindSample, where it is made of several
-	enough bool                          // the answer of one of them that decides the whole
+	fixed  bool                       // of kindFixed
+	stack  func(profile.StackID) bool // of kindStack
+	tables func() *Stacks             // the same, for stacks that are all there
+	who    func(who) bool             // of kindWho
+	sample func(i int) bool           // of kindSample, which is one of these:
+	time   *between                   //
+	amount *Amount                    //
+	of     *condition                 // the opposite of it
+	parts  []condition                // several that are joined
+	enough bool                       // the answer of one of these that decides the whole
 	p      *profile.Profile
+}
+
+// who is the thread that ran, and what it said of its work.
+type who struct {
+	thread profile.ThreadID
+	labels profile.LabelSetID
+}
+
+func whoRan(p *profile.Profile, i int) who {
+	out := who{thread: p.Samples.Thread[i]}
+	if p.Samples.Labels != nil {
+		out.labels = p.Samples.Labels[i]
+	}
+	return out
 }
 
 type conditionKind uint8
@@ -35,8 +52,7 @@ type conditionKind uint8
 const (
 	kindFixed conditionKind = iota
 	kindStack
-	kindThread
-	kindLabels
+	kindWho
 	kindSample
 )
 
@@ -47,27 +63,22 @@ func (c condition) holds(i int) bool {
 		return c.fixed
 	case kindStack:
 		return c.stack(c.p.Samples.Stack[i])
-	case kindThread:
-		return c.thread(c.p.Samples.Thread[i])
-	case kindLabels:
-		return c.labels(labelsOf(c.p, i))
+	case kindWho:
+		return c.who(whoRan(c.p, i))
 	}
 	return c.sample(i)
 }
 
-// labelsOf returns the labels of sample i.
-func labelsOf(p *profile.Profile, i int) profile.LabelSetID {
-	if p.Samples.Labels == nil {
-		return 0
-	}
-	return p.Samples.Labels[i]
-}
-
 func (s *subject) always(v bool) condition { return condition{kind: kindFixed, fixed: v, p: s.p} }
 
-// byStack asks the question once for each stack.
-func (s *subject) byStack(ask func(profile.StackID) bool) condition {
-	return condition{kind: kindStack, stack: once(ask), p: s.p}
+// byTop asks the question once for each function, of the one at the inner end of a
+// stack.
+func (s *subject) byTop(ask func(profile.FunctionID) bool) condition {
+	is := once(ask)
+	return condition{kind: kindStack, p: s.p,
+		stack:  func(id profile.StackID) bool { return id != 0 && is(s.p.FunctionOf(id)) },
+		tables: func() *Stacks { return &Stacks{Top: table(s.p, is)} },
+	}
 }
 
 // byName asks once for each name that a thread or its process has. While a take
@@ -78,7 +89,8 @@ func (s *subject) byName(name func(profile.ThreadID) profile.StringID, ask func(
 		is   uint8
 	}
 	var known []answer
-	return condition{kind: kindThread, p: s.p, thread: func(id profile.ThreadID) bool {
+	return condition{kind: kindWho, p: s.p, who: func(w who) bool {
+		id := w.thread
 		for len(known) <= int(id) {
 			known = append(known, answer{})
 		}
@@ -95,7 +107,8 @@ func (s *subject) byName(name func(profile.ThreadID) profile.StringID, ask func(
 
 // byLabels asks the question once for each set of labels.
 func (s *subject) byLabels(ask func(profile.LabelSetID) bool) condition {
-	return condition{kind: kindLabels, labels: once(ask), p: s.p}
+	is := once(ask)
+	return condition{kind: kindWho, p: s.p, who: func(w who) bool { return is(w.labels) }}
 }
 
 func (s *subject) bySample(ask func(int) bool) condition {
@@ -123,7 +136,7 @@ func once[I ~uint32](ask func(I) bool) func(I) bool {
 // gather joins conditions, those over the same thing into one. enough is the
 // answer of one that decides the whole.
 func (s *subject) gather(xs []expression, enough bool) condition {
-	var stacks, threads, rest []condition
+	var stacks, whos, rest []condition
 	for _, x := range xs {
 		c := x.on(s)
 		switch c.kind {
@@ -133,8 +146,8 @@ func (s *subject) gather(xs []expression, enough bool) condition {
 			}
 		case kindStack:
 			stacks = append(stacks, c)
-		case kindThread:
-			threads = append(threads, c)
+		case kindWho:
+			whos = append(whos, c)
 		default:
 			rest = append(rest, c)
 		}
@@ -143,21 +156,27 @@ func (s *subject) gather(xs []expression, enough bool) condition {
 	if len(stacks) == 1 {
 		out = append(out, stacks[0])
 	} else if len(stacks) > 1 {
-		out = append(out, s.byStack(func(id profile.StackID) bool {
+		out = append(out, condition{kind: kindStack, p: s.p, stack: once(func(id profile.StackID) bool {
 			for _, c := range stacks {
 				if c.stack(id) == enough {
 					return enough
 				}
 			}
 			return !enough
-		}))
+		}), tables: func() *Stacks {
+			all := &Stacks{Any: enough}
+			for _, c := range stacks {
+				all.Parts = append(all.Parts, c.tables())
+			}
+			return all
+		}})
 	}
-	if len(threads) == 1 {
-		out = append(out, threads[0])
-	} else if len(threads) > 1 {
-		out = append(out, condition{kind: kindThread, p: s.p, thread: func(id profile.ThreadID) bool {
-			for _, c := range threads {
-				if c.thread(id) == enough {
+	if len(whos) == 1 {
+		out = append(out, whos[0])
+	} else if len(whos) > 1 {
+		out = append(out, condition{kind: kindWho, p: s.p, who: func(w who) bool {
+			for _, c := range whos {
+				if c.who(w) == enough {
 					return enough
 				}
 			}
@@ -192,24 +211,28 @@ func (x not) on(s *subject) condition {
 	case kindFixed:
 		return s.always(!c.fixed)
 	case kindStack:
-		return condition{kind: kindStack, stack: func(id profile.StackID) bool { return !c.stack(id) }, p: s.p}
-	case kindThread:
-		return condition{kind: kindThread, thread: func(id profile.ThreadID) bool { return !c.thread(id) }, p: s.p}
-	case kindLabels:
-		return condition{kind: kindLabels, labels: func(id profile.LabelSetID) bool { return !c.labels(id) }, p: s.p}
+		return condition{kind: kindStack, p: s.p, stack: func(id profile.StackID) bool { return !c.stack(id) },
+			tables: func() *Stacks { return &Stacks{Parts: []*Stacks{c.tables()}, Not: true} }}
+	case kindWho:
+		return condition{kind: kindWho, p: s.p, who: func(w who) bool { return !c.who(w) }}
 	}
-	return s.bySample(func(i int) bool { return !c.sample(i) })
+	out := s.bySample(func(i int) bool { return !c.sample(i) })
+	out.of = &c
+	return out
 }
 
 func (x between) on(s *subject) condition {
-	return s.bySample(func(i int) bool {
+	c := s.bySample(func(i int) bool {
 		if s.p.Samples.Time == nil { // a folded profile has no times and cannot be restricted by them
 			return true
 		}
-		t := s.p.Samples.Time[i]
-		return t >= x.from && (x.to == 0 || t < x.to)
+		return x.holds(s.p.Samples.Time[i])
 	})
+	c.time = &x
+	return c
 }
+
+func (x between) holds(t int64) bool { return t >= x.from && (x.to == 0 || t < x.to) }
 
 func (x amount) on(s *subject) condition {
 	m := -1
@@ -221,18 +244,21 @@ func (x amount) on(s *subject) condition {
 	if m < 0 {
 		return s.always(false)
 	}
-	return s.bySample(func(i int) bool {
-		v := s.p.Samples.Values[m][i]
-		switch x.by {
-		case over:
-			return v > x.value
-		case under:
-			return v < x.value && v != 0 // 0: it was taken for another measure
-		case atLeast:
-			return v >= x.value
-		}
-		return v <= x.value && v != 0
-	})
+	is := Amount{Measure: m}
+	switch x.by {
+	case over:
+		is.From, is.To = x.value+1, math.MaxInt64
+	case under:
+		is.From, is.To = math.MinInt64, x.value-1
+	case atLeast:
+		is.From, is.To = x.value, math.MaxInt64
+	default:
+		is.From, is.To = math.MinInt64, x.value
+	}
+	is.None = x.by == over || x.by == atLeast
+	c := s.bySample(func(i int) bool { return is.Holds(s.p.Samples.Values[m][i]) })
+	c.amount = &is
+	return c
 }
 
 func (x field) on(s *subject) condition {
@@ -256,20 +282,14 @@ func (x field) on(s *subject) condition {
 		return s.inOrder(s.function(x.is))
 	case "top":
 		is := s.function(x.is)
-		return s.byStack(func(id profile.StackID) bool { return id != 0 && is(p.FunctionOf(id)) })
+		return s.byTop(is)
 	case "module":
-		return s.byStack(func(id profile.StackID) bool {
-			if id == 0 {
-				return false
-			}
-			f := p.FunctionOf(id)
+		return s.byTop(func(f profile.FunctionID) bool {
 			whole := p.ModulePath(f)
 			return fitsAny(x.is, whole, path.Base(whole), p.Home(f), p.Area(f))
 		})
 	case "code":
-		return s.byStack(func(id profile.StackID) bool {
-			return id != 0 && fitsAny(x.is, p.Functions[p.FunctionOf(id)].Kind.String())
-		})
+		return s.byTop(func(f profile.FunctionID) bool { return fitsAny(x.is, p.Functions[f].Kind.String()) })
 	}
 	return s.always(false) // there are no others
 }
@@ -319,23 +339,21 @@ func (s *subject) inOrder(steps ...func(profile.FunctionID) bool) condition {
 // fromParent holds for stacks whose state is accepted: it is 0 for the empty
 // stack, and follows from that of the parent and from the last function.
 func (s *subject) fromParent(states int, next func(uint8, profile.FunctionID) uint8, accept func(uint8) bool) condition {
-	if s.follow != nil {
-		table := make([][]uint8, states)
-		for k := range table {
-			table[k] = make([]uint8, len(s.p.Functions))
-			for f := range table[k] {
-				table[k][f] = next(uint8(k), profile.FunctionID(f))
-			}
-		}
-		if state := s.follow(table); state != nil {
-			return condition{kind: kindStack, p: s.p, stack: func(id profile.StackID) bool { return accept(state(id)) }}
-		}
-	}
 	// States are found out for all stacks that there are at once; later ones may come.
 	known := []uint8{0}
 	table := make([][]uint8, states) // by frame
 	p := s.p
-	return condition{kind: kindStack, p: p, stack: func(id profile.StackID) bool {
+	return condition{kind: kindStack, p: p, tables: func() *Stacks {
+		out := &Stacks{Next: make([][]uint8, states), Accept: make([]bool, states)}
+		for k := range out.Next {
+			out.Accept[k] = accept(uint8(k))
+			out.Next[k] = make([]uint8, len(p.Functions))
+			for f := range out.Next[k] {
+				out.Next[k][f] = next(uint8(k), profile.FunctionID(f))
+			}
+		}
+		return out
+	}, stack: func(id profile.StackID) bool {
 		if int(id) >= len(known) {
 			for k := range table {
 				for f := len(table[k]); f < len(p.Frames); f++ {
@@ -386,21 +404,20 @@ func (c condition) mark(out []bool) {
 			}
 			out[i] = is
 		}
-	case kindThread:
-		table := make([]bool, len(c.p.Threads))
-		for t := range table {
-			table[t] = c.thread(profile.ThreadID(t))
+	case kindWho:
+		var table []bool // by thread
+		if c.p.Samples.Labels == nil {
+			table = make([]bool, len(c.p.Threads))
+			for t := range table {
+				table[t] = c.who(who{thread: profile.ThreadID(t)})
+			}
 		}
 		for i, t := range c.p.Samples.Thread {
-			out[i] = table[t]
-		}
-	case kindLabels:
-		table := make([]bool, max(1, c.p.LabelSets.Len()))
-		for l := range table {
-			table[l] = c.labels(profile.LabelSetID(l))
-		}
-		for i := range out {
-			out[i] = table[labelsOf(c.p, i)]
+			if table != nil {
+				out[i] = table[t]
+			} else {
+				out[i] = c.who(whoRan(c.p, i))
+			}
 		}
 	default:
 		if c.parts == nil {

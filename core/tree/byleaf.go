@@ -22,9 +22,11 @@ type byLeaf struct {
 	leaf    []uint32          // of the samples in their order here
 	at      []uint32          // and their positions in the profile
 	ordered bool              // samples are in the order of their times
+	owner   *Tree             // whose order of leaves it is
 
 	mu  sync.Mutex
 	sum []*sums // by measure; nil until it is asked for
+	who func() *groups
 }
 
 // sums are what the samples of a byLeaf add up to in one measure.
@@ -141,6 +143,7 @@ func (g *byStack) inOrder(leaves []uint32) *byLeaf {
 		})
 	}
 	all.Wait()
+	b.who = sync.OnceValue(b.groups)
 	return b
 }
 
@@ -181,15 +184,13 @@ func (b *byLeaf) of(measure int) *sums {
 func (b *byLeaf) add(measure int, sieve scope.Sieve) []tally {
 	x := b.of(measure)
 	var in []bool // by leaf; nil: all
-	if sieve.Stack != nil {
-		in = make([]bool, len(b.stacks))
-		for l, s := range b.stacks {
-			in[l] = sieve.Stack(s)
-		}
+	if sieve.Stacks != nil {
+		in = b.owner.mask(sieve.Stacks)
 	}
+	each := b.chosen(sieve)
 	return running(len(b.stacks), func(low int, out []tally) {
-		if sieve.Samples != nil {
-			b.addEach(x, sieve, low, out)
+		if each != nil {
+			b.addEach(x, each, low, out)
 		} else {
 			b.addBefore(x, sieve.To, low, out, 1)
 			b.addBefore(x, sieve.From, low, out, -1)
@@ -233,22 +234,6 @@ func (b *byLeaf) addBefore(x *sums, position, low int, out []tally, sign int64) 
 		sum := &out[int(leaf[j])-low]
 		sum.value += sign * v
 		sum.samples += sign * int64(uint64(v|-v)>>63)
-	}
-}
-
-// addEach adds the samples that are let through one by one.
-func (b *byLeaf) addEach(x *sums, sieve scope.Sieve, low int, out []tally) {
-	for part := range len(b.begin) - 1 {
-		if b.begin[part+1] <= sieve.From || b.begin[part] >= sieve.To {
-			continue
-		}
-		from, to := b.placesOf(part, low, low+len(out))
-		for j := from; j < to; j++ {
-			if i := int(b.at[j]); i >= sieve.From && i < sieve.To && sieve.Samples[i] && x.value[j] != 0 {
-				sum := &out[int(b.leaf[j])-low]
-				*sum = sum.plus(tally{x.value[j], 1})
-			}
-		}
 	}
 }
 

@@ -2,6 +2,7 @@ package tree
 
 import (
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"entelon/core/made"
@@ -20,6 +21,7 @@ func TestPiecesOfPartsAddUp(t *testing.T) {
 		for parts := 1; parts <= 5; parts++ {
 			group := groupSamples(p, parts)
 			b := group.inOrder(tr.ownLeaves(group))
+			b.owner = tr
 			for try := range 40 {
 				sieve := scope.Sieve{From: rnd.IntN(n + 1), To: n}
 				sieve.To = sieve.From + rnd.IntN(n+1-sieve.From)
@@ -33,7 +35,23 @@ func TestPiecesOfPartsAddUp(t *testing.T) {
 					}
 				}
 				if try%4 == 1 {
-					sieve.Stack = func(s profile.StackID) bool { return s%3 != 0 }
+					sieve.Stacks = &scope.Test{Stack: func(s profile.StackID) bool { return s%3 != 0 }}
+				}
+				if try%5 > 2 {
+					who := &scope.Test{Who: func(t profile.ThreadID, l profile.LabelSetID) bool { return (uint32(t)+uint32(l))%3 != 0 }, Not: try%2 == 0}
+					sieve.Tests = append(sieve.Tests, who)
+				}
+				if try%6 == 5 {
+					sieve.Tests = append(sieve.Tests, &scope.Test{Amount: &scope.Amount{Measure: 1, From: 1, To: 1}},
+						&scope.Test{Amount: &scope.Amount{Measure: 0, To: 1_500_000, None: try%2 == 0}})
+				}
+				if try%7 > 4 {
+					early := &scope.Test{Time: &scope.Span{To: 400e6}, Not: try%2 == 0}
+					if b.ordered {
+						early.Time.Last, _ = slices.BinarySearch(p.Samples.Time, 400e6)
+					}
+					sieve.Tests = append(sieve.Tests, &scope.Test{Any: try%3 == 0, Not: try%4 == 0, Parts: []*scope.Test{early,
+						{Stack: func(s profile.StackID) bool { return s%2 == 0 }}, {Parts: []*scope.Test{{Amount: &scope.Amount{Measure: 1, From: 2, To: 9}}, {Any: true}}, Any: true}}})
 				}
 				want := map[profile.StackID]tally{}
 				var all tally

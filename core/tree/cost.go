@@ -84,7 +84,7 @@ func (t *Tree) place(l int) int {
 // sieve prepares a scope for the samples of t.Profile.
 func (t *Tree) sieve(sc scope.Scope) scope.Sieve {
 	if t.base == nil || sc.All() {
-		return sc.Sieve(t.Profile, t.samples.ordered, t.follow())
+		return sc.Sieve(t.Profile, t.samples.ordered)
 	}
 	in := sc.Select(t.base)
 	if t.sampleOf != nil {
@@ -95,28 +95,6 @@ func (t *Tree) sieve(sc scope.Scope) scope.Sieve {
 		}
 	}
 	return scope.Sieve{To: len(in), Samples: in}
-}
-
-// follow finds states of stacks by way of their nodes, where these have all frames
-// that the stacks have: there are fewer of them, and in a better order.
-func (t *Tree) follow() scope.Follow {
-	if t.same == nil {
-		return nil
-	}
-	return func(table [][]uint8) func(profile.StackID) uint8 {
-		for f, first := range t.same {
-			for _, row := range table {
-				if row[f] != row[first] { // functions of one node that a scope tells apart
-					return nil
-				}
-			}
-		}
-		states := make([]uint8, t.Len())
-		for n := 1; n < len(states); n++ {
-			states[n] = table[states[t.Parent[n]]][t.Function[n]]
-		}
-		return func(s profile.StackID) uint8 { return states[t.NodeOf[s]] }
-	}
 }
 
 // Cost is what the samples in a scope add up to, by node.

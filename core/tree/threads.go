@@ -19,12 +19,9 @@ type ThreadCost struct {
 func (t *Tree) Threads(measure int, sc scope.Scope) []ThreadCost {
 	p := t.Profile
 	rows := make([]ThreadCost, len(p.Threads))
-	t.sieve(sc).Each(p, func(i int) {
-		if v := p.Samples.Values[measure][i]; v != 0 {
-			r := &rows[p.Samples.Thread[i]]
-			r.Value += v
-			r.Samples++
-		}
+	t.samples.eachOf(measure, t.sieve(sc), func(id profile.ThreadID, v int64) {
+		rows[id].Value += v
+		rows[id].Samples++
 	})
 	out := rows[:0]
 	for i, r := range rows {

@@ -95,6 +95,7 @@ func build(p *profile.Profile, fold folding, samples *byLeaf) *Tree {
 	} else {
 		// Adding up goes the same way as the nodes do.
 		t.samples = group.inOrder(t.ownLeaves(group))
+		t.samples.owner = t
 	}
 	return t
 }
