@@ -20,12 +20,15 @@ import (
 
 var sizeFile = flag.String("size", "", "file to write the measurements of a large take into; without it a small one is looked at and nothing is written")
 
+var sizeDetail = flag.Bool("size-detail", false, "tell what the page asked for meanwhile")
+
 // timed does something in the page and waits, frame by frame, until it can be
 // seen. It returns the milliseconds between.
 func (p *page) timed(what, act, seen string) float64 {
 	p.t.Helper()
+	p.rest()
 	ms := value[float64](p, fmt.Sprintf(`(async () => {
-		const begin = performance.now();
+		const begin = performance.now(); window.began = begin;
 		%s;
 		while (!(%s)) {
 			if (performance.now() - begin > 20000) return -1
@@ -37,7 +40,25 @@ func (p *page) timed(what, act, seen string) float64 {
 	if ms < 0 {
 		p.t.Fatalf("waited in vain for %s; the page says:\n%s", what, value[string](p, "document.body.innerText.slice(0, 600)"))
 	}
+	if *sizeDetail {
+		p.t.Logf("%s: %.0f ms; %s", what, ms, value[string](p, `performance.getEntriesByType('resource').filter(e => e.startTime >= window.began).map(e => e.name.replace(/.*takes.[^/]*|[?].*/g, '') + ' ' + (e.startTime - window.began).toFixed(0) + '-' + (e.responseEnd - window.began).toFixed(0) + ' (' + e.transferSize + ')').join(', ')`))
+	}
 	return ms
+}
+
+// rest waits until the page has what it asked for, as a reader does who looks at
+// it before the next step.
+func (p *page) rest() {
+	p.t.Helper()
+	p.until("rest", `(async () => {
+		if (!window.asked) {
+			window.asked = { open: 0, last: performance.now() }
+			const ask = window.fetch
+			window.fetch = async (...a) => { asked.open++; try { return await ask(...a) } finally { asked.open--; asked.last = performance.now() } }
+			performance.setResourceTimingBufferSize(100000)
+		}
+		return asked.open === 0 && performance.now() - asked.last > 150
+	})()`)
 }
 
 func keydown(key string) string {

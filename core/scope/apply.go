@@ -351,6 +351,7 @@ func (s *subject) fromParent(states int, next func(uint8, profile.FunctionID) ui
 			for f := range out.Next[k] {
 				out.Next[k][f] = next(uint8(k), profile.FunctionID(f))
 			}
+			out.Settled = append(out.Settled, !slices.ContainsFunc(out.Next[k], func(to uint8) bool { return int(to) != k }))
 		}
 		return out
 	}, stack: func(id profile.StackID) bool {

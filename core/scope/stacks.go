@@ -10,8 +10,9 @@ type Stacks struct {
 
 	// The state of a stack follows from that of its parent and its last function;
 	// the empty stack has state 0.
-	Next   [][]uint8 // by state and function
-	Accept []bool    // by state
+	Next    [][]uint8 // by state and function
+	Accept  []bool    // by state
+	Settled []bool    // by state: nothing leads out of it
 
 	Parts []*Stacks // all of these have to hold,
 	Any   bool      // or any of them

@@ -33,6 +33,7 @@ type byLeaf struct {
 type sums struct {
 	value  []int64   // of the samples in their order there; those that were taken for another measure have 0
 	before [][]tally // by part, one more at the end: by leaf, of all parts before it; nil of the first
+	alike  int64     // the value of all samples; 0 where they differ
 }
 
 const (
@@ -169,6 +170,9 @@ func (b *byLeaf) of(measure int) *sums {
 			})
 		}
 		all.Wait()
+		if len(from) > 0 && !slices.ContainsFunc(from, func(v int64) bool { return v != from[0] }) {
+			x.alike = from[0]
+		}
 		for i := 2; i <= parts; i++ {
 			for l, below := range x.before[i-1] {
 				x.before[i][l] = x.before[i][l].plus(below)

@@ -120,8 +120,8 @@ func (t *Tree) Cost(measure int, sc scope.Scope) *Cost {
 const atOnce = 1 << 12
 
 // running are running sums of n tallies: of all before each, and of all. fill sets
-// those from low on; what it is given is empty. Each processor adds up a part; then
-// the parts are set on top of each other.
+// those from low on; what it is given is empty. Pieces are added up by themselves
+// and then set on top of each other.
 func running(n int, fill func(low int, out []tally)) []tally {
 	out := make([]tally, n+1)
 	var ends []int
@@ -140,16 +140,23 @@ func running(n int, fill func(low int, out []tally)) []tally {
 		defer joining.Unlock()
 		ends = append(ends, high)
 	})
-	slices.Sort(ends)
-	for i := 1; i < len(ends); i++ {
-		below := out[ends[i-1]]
-		part := out[ends[i-1]+1 : ends[i]+1]
-		parallel(len(part), func(low, high int) {
-			for k := low; k < high; k++ {
-				part[k] = part[k].plus(below)
-			}
-		})
+	if len(ends) == 1 {
+		return out
 	}
+	slices.Sort(ends)
+	below := make([]tally, len(ends)) // by piece: of all before it
+	for i := 1; i < len(ends); i++ {
+		below[i] = below[i-1].plus(out[ends[i-1]])
+	}
+	parallel(n, func(low, high int) {
+		i, _ := slices.BinarySearch(ends, low+1)
+		for k := low; k < high; k++ {
+			if k >= ends[i] {
+				i++
+			}
+			out[k+1] = out[k+1].plus(below[i])
+		}
+	})
 	return out
 }
 

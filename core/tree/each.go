@@ -104,7 +104,13 @@ const block = 1 << 10
 
 // keep sets of the samples from from on whether they count.
 func (c *chosen) keep(b *byLeaf, from int, keep []uint8) {
-	within(b, from, keep, c.sieve.From, c.sieve.To)
+	if c.sieve.From == 0 && c.sieve.To == len(b.at) {
+		for k := range keep {
+			keep[k] = 1
+		}
+	} else {
+		within(b, from, keep, c.sieve.From, c.sieve.To)
+	}
 	for _, x := range c.tests {
 		x.keep(b, from, keep)
 	}
@@ -197,6 +203,14 @@ func (b *byLeaf) addEach(x *sums, c *chosen, low int, out []tally) {
 			keep := asked[:min(block, to-from)]
 			c.keep(b, from, keep)
 			leaf, value := b.leaf[from:from+len(keep)], x.value[from:from+len(keep)]
+			if x.alike != 0 { // then values need not be read
+				for k, is := range keep {
+					sum := &out[int(leaf[k])-low]
+					sum.value += x.alike & -int64(is)
+					sum.samples += int64(is)
+				}
+				continue
+			}
 			for k, is := range keep {
 				v := value[k] & -int64(is)
 				sum := &out[int(leaf[k])-low]

@@ -1,6 +1,7 @@
 package tree
 
 import (
+	"fmt"
 	"slices"
 	"testing"
 
@@ -64,5 +65,106 @@ func TestManyAreAddedUpAsOne(t *testing.T) {
 	})
 	if slices.Min(seen) != 1 || slices.Max(seen) != 1 {
 		t.Errorf("some of %d were done %d times, some %d times", n, slices.Min(seen), slices.Max(seen))
+	}
+}
+
+// TestScopesInTheOrderOfLeaves: whatever a scope is made of, it adds up to the
+// samples that it selects one by one, in trees of any shape.
+func TestScopesInTheOrderOfLeaves(t *testing.T) {
+	for seed := range uint64(6) {
+		p := made.Profile(seed, made.Small)
+		trees := map[string]*Tree{"whole": New(p), "folded": NewFolded(p, Runtime(p))}
+		for _, shape := range []Shape{{Merge: true}, {Group: "thread"}, {Through: "fn3"}, {Fold: FoldForeign}} {
+			trees[fmt.Sprint(shape)] = trees["whole"].In(shape)
+		}
+		for _, text := range []string{
+			"", "function is fn3", "not function is fn3", "function is fn3 and not function is fn5", "path is fn1 > fn2 > fn1", "not path is fn1 > fn2", "idle", "not idle",
+			"code is own", "top is fn1, fn4", "code is kernel or function is fn2", "thread is 101", "thread is 101 or function is fn3", "label page is 3 and code is own",
+			"not (thread is 101 or label page is 2) and time from 0.2 s to 0.9 s", "cpu over 1 ms", "calls at most 1 and top is fn2", "time from 0.3 s or function is fn6", "not time from 0.3 s to 0.6 s",
+		} {
+			sc, err := scope.Parse(text)
+			if err != nil {
+				t.Fatal(err)
+			}
+			in := sc.Select(p)
+			for name, tr := range trees {
+				var want tally
+				for i := range tr.Profile.Samples.Len() {
+					at := i
+					if tr.sampleOf != nil {
+						at = int(tr.sampleOf[i])
+					}
+					if v := tr.Profile.Samples.Values[0][i]; in[at] && v != 0 {
+						want = want.plus(tally{v, 1})
+					}
+				}
+				c := tr.Cost(0, sc)
+				if got := c.total(0); got != want {
+					t.Errorf("seed %d, %s, %q: %v, want %v", seed, name, text, got, want)
+				}
+				threads := tally{}
+				for _, x := range tr.Threads(0, sc) {
+					threads = threads.plus(tally{x.Value, x.Samples})
+				}
+				if threads != want {
+					t.Errorf("seed %d, %s, %q: threads have %v, want %v", seed, name, text, threads, want)
+				}
+			}
+		}
+	}
+}
+
+// TestPiecesOfATreeAreSearchedAsOne: wherever a tree is cut, what is found in its
+// pieces comes to the same, and so do the leaves that an automaton marks.
+func TestPiecesOfATreeAreSearchedAsOne(t *testing.T) {
+	for seed := range uint64(8) {
+		tr := New(made.Profile(seed, made.Small))
+		c := tr.Cost(0, scope.Scope{})
+		hit := make([]bool, len(tr.Profile.Functions))
+		next := [][]uint8{make([]uint8, len(hit)), make([]uint8, len(hit))}
+		for f := range hit {
+			hit[f] = f != 0 && (f+int(seed))%4 == 0
+			next[0][f], next[1][f] = uint8(bit(hit[f])), 1
+		}
+		x := &scope.Stacks{Next: next, Accept: []bool{false, true}, Settled: []bool{false, true}}
+		for _, root := range []NodeID{0, 1, NodeID(tr.Len() / 3)} {
+			first, end := max(root, 1), tr.end[root]
+			var whole Matches
+			tr.match(c, root, first, end, hit, make([]bool, len(hit)), &whole)
+			for cut := first; cut < end; cut++ {
+				var got Matches
+				tr.match(c, root, first, cut, hit, make([]bool, len(hit)), &got)
+				tr.match(c, root, cut, end, hit, make([]bool, len(hit)), &got)
+				if got.Nodes != whole.Nodes || got.Value != whole.Value || got.Samples != whole.Samples {
+					t.Fatalf("seed %d, below %d, cut at %d: %+v, want %+v", seed, root, cut, got, whole)
+				}
+			}
+		}
+		run := func(low, high NodeID, in []bool) {
+			states := make([]uint8, tr.deepest+1)
+			for _, n := range tr.Path(low) {
+				states[tr.Depth[n]] = next[states[tr.Depth[n]-1]][tr.Function[n]]
+			}
+			tr.run(x, low, high, states, in)
+		}
+		end := NodeID(tr.Len())
+		want := make([]bool, len(tr.samples.stacks))
+		run(0, end, want)
+		nodes, few := tr.leaving(x, tr.Len())
+		looked := make([]bool, len(want))
+		for _, n := range nodes {
+			tr.run(x, n, tr.end[n], make([]uint8, tr.deepest+1), looked)
+		}
+		if !few || !slices.Equal(tr.marked(x), want) || !slices.Equal(looked, want) {
+			t.Errorf("seed %d: looked up, other leaves are marked", seed)
+		}
+		for cut := NodeID(1); cut < end; cut++ {
+			got := make([]bool, len(want))
+			run(0, cut, got)
+			run(cut, end, got)
+			if !slices.Equal(got, want) {
+				t.Fatalf("seed %d, cut at %d: other leaves are marked", seed, cut)
+			}
+		}
 	}
 }

@@ -1,6 +1,7 @@
 package tree
 
 import (
+	"iter"
 	"slices"
 	"sort"
 	"sync"
@@ -21,8 +22,11 @@ type FunctionCost struct {
 func (t *Tree) Functions(c *Cost) []FunctionCost {
 	rows := make([]FunctionCost, len(t.Profile.Functions))
 	var joining sync.Mutex
-	parallel(t.Len()-1, func(low, high int) {
-		part := t.functions(c, NodeID(low+1), NodeID(high+1))
+	shared(t.Len()-1, func(pieces iter.Seq2[int, int]) {
+		part := make([]FunctionCost, len(rows))
+		for low, high := range pieces {
+			t.addFunctions(part, c, NodeID(low+1), NodeID(high+1))
+		}
 		joining.Lock()
 		defer joining.Unlock()
 		for f, x := range part {
@@ -44,9 +48,8 @@ func (t *Tree) Functions(c *Cost) []FunctionCost {
 	return out
 }
 
-// functions adds up by function what some of the nodes cost.
-func (t *Tree) functions(c *Cost, from, to NodeID) []FunctionCost {
-	rows := make([]FunctionCost, len(t.Profile.Functions))
+// addFunctions adds to the rows of functions what some of the nodes cost.
+func (t *Tree) addFunctions(rows []FunctionCost, c *Cost, from, to NodeID) {
 	for n := from; n < to; n++ {
 		first := t.leafAt[n]
 		before := c.sum[first]
@@ -66,7 +69,6 @@ func (t *Tree) functions(c *Cost, from, to NodeID) []FunctionCost {
 			r.TotalSamples += total.samples
 		}
 	}
-	return rows
 }
 
 // SortBySelf puts the largest self cost first; ties go to the larger total,

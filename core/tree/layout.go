@@ -66,8 +66,13 @@ func (t *Tree) Layout(c *Cost, o LayoutOptions) *Layout {
 		n, x := l.Node[i], l.X[i]
 		order = order[:0]
 		hidden, thin := int32(0), int64(0)
+		// What ends below siblings stands together, so that each sum is read once.
+		before := c.sum[t.leafAt[n+1]]
 		for m := range t.Children(n) {
-			switch w := c.Total(m); {
+			after := c.sum[t.stop[m]]
+			w := after.value - before.value
+			before = after
+			switch {
 			case w == 0:
 			case w < o.MinWidth && !kept[m]:
 				hidden++

@@ -3,6 +3,7 @@ package tree
 import (
 	"slices"
 
+	"entelon/core/profile"
 	"entelon/core/scope"
 )
 
@@ -40,17 +41,29 @@ func (t *Tree) marked(x *scope.Stacks) []bool {
 			}
 		}
 	case x.Next != nil:
-		t.nodesAt(func(low, high NodeID) { t.run(x, low, high, in) })
-	default:
-		t.nodesAt(func(low, high NodeID) {
-			for n := max(low, 1); n < high; n++ {
-				if x.Top[t.Function[n]] {
-					for l := t.leafAt[n]; l < t.leafAt[n+1]; l++ {
-						in[l] = true
-					}
-				}
+		states := func() []uint8 { return make([]uint8, t.deepest+1) }
+		if roots, few := t.leaving(x, t.Len()/fewNodes); few {
+			above := states()
+			for _, n := range roots {
+				above[t.Depth[n]-1] = 0
+				t.run(x, n, t.end[n], above, in)
 			}
+			break
+		}
+		parallel(t.Len(), func(low, high int) {
+			above := states()
+			for _, n := range t.Path(NodeID(low)) {
+				above[t.Depth[n]] = x.Next[above[t.Depth[n]-1]][t.Function[n]]
+			}
+			t.run(x, NodeID(low), NodeID(high), above, in)
 		})
+	default:
+		for l, f := range t.tops() {
+			in[l] = x.Top[f]
+		}
+		for l := range t.leafAt[1] { // of the root
+			in[l] = false
+		}
 	}
 	if x.Not {
 		for l := range in {
@@ -60,24 +73,60 @@ func (t *Tree) marked(x *scope.Stacks) []bool {
 	return in
 }
 
-// nodesAt does something for all nodes, on all processors where that is worth it.
-func (t *Tree) nodesAt(do func(low, high NodeID)) {
-	parallel(t.Len(), func(low, high int) { do(NodeID(low), NodeID(high)) })
+// topsOf returns by leaf the function at the inner end of its stack.
+func (t *Tree) topsOf() []profile.FunctionID {
+	out := make([]profile.FunctionID, len(t.samples.stacks))
+	parallel(t.Len(), func(low, high int) {
+		for n := low; n < high; n++ {
+			for l := t.leafAt[n]; l < t.leafAt[n+1]; l++ {
+				out[l] = t.Function[n]
+			}
+		}
+	})
+	return out
+}
+
+// fewNodes is as which part of all nodes it takes less to look nodes up than to go
+// through all of them.
+const fewNodes = 32
+
+// leaving returns the outermost nodes at which an automaton leaves its first state,
+// in their order, where there are not more than most, and no other node than they and what is below
+// them can be accepted.
+func (t *Tree) leaving(x *scope.Stacks, most int) (nodes []NodeID, few bool) {
+	if x.Accept[0] {
+		return nil, false
+	}
+	count := 0
+	var functions []profile.FunctionID
+	for f, to := range x.Next[0] {
+		if to != 0 {
+			functions = append(functions, profile.FunctionID(f))
+			if count += len(t.NodesOf(profile.FunctionID(f))); count > most {
+				return nil, false
+			}
+		}
+	}
+	for _, f := range functions {
+		nodes = append(nodes, t.NodesOf(f)...)
+	}
+	if len(functions) > 1 {
+		slices.Sort(nodes)
+	}
+	outermost, end := nodes[:0:0], NodeID(0)
+	for _, n := range nodes {
+		if n >= end {
+			outermost, end = append(outermost, n), t.end[n]
+		}
+	}
+	return outermost, true
 }
 
 // run runs an automaton over the nodes from low to high and marks the leaves of
-// those whose state is accepted. States above a node are kept by depth.
-func (t *Tree) run(x *scope.Stacks, low, high NodeID, in []bool) {
+// those whose state is accepted. states are those of the nodes above low, by depth.
+func (t *Tree) run(x *scope.Stacks, low, high NodeID, states []uint8, in []bool) {
 	// Whatever is below a node of a settled state has that state, too.
-	settled := make([]bool, len(x.Next))
-	for k, row := range x.Next {
-		settled[k] = !slices.ContainsFunc(row, func(to uint8) bool { return int(to) != k })
-	}
 	last := t.leafAt[high]
-	states := make([]uint8, slices.Max(t.Depth)+1)
-	for _, n := range t.Path(low) {
-		states[t.Depth[n]] = x.Next[states[t.Depth[n]-1]][t.Function[n]]
-	}
 	for n := low; n < high; n++ {
 		if n > 0 {
 			d := t.Depth[n]
@@ -85,7 +134,7 @@ func (t *Tree) run(x *scope.Stacks, low, high NodeID, in []bool) {
 		}
 		k := states[t.Depth[n]]
 		end := t.leafAt[n+1]
-		if settled[k] {
+		if x.Settled[k] {
 			end = min(t.stop[n], last)
 		}
 		if x.Accept[k] {
@@ -93,7 +142,7 @@ func (t *Tree) run(x *scope.Stacks, low, high NodeID, in []bool) {
 				in[l] = true
 			}
 		}
-		if settled[k] {
+		if x.Settled[k] {
 			n = min(t.end[n], high) - 1
 		}
 	}

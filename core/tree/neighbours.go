@@ -34,7 +34,7 @@ type Neighbourhood struct {
 // most functions stand alone; the rest stands together. Links out of a node sum
 // to its value less what ends there.
 func (t *Tree) Around(c *Cost, f profile.FunctionID, levels, most int) Neighbourhood {
-	a := around{t: t, c: c, value: map[place]*Neighbour{}, links: map[[2]place]int64{}}
+	a := around{t: t, c: c, levels: levels, value: make([][]Neighbour, 2*levels+1), links: make([]map[uint64]int64, 2*levels+1)}
 	var h Neighbourhood
 	middle := place{0, f}
 	for _, node := range t.NodesOf(f) {
@@ -49,7 +49,7 @@ func (t *Tree) Around(c *Cost, f profile.FunctionID, levels, most int) Neighbour
 		for level := 1; level <= levels && at != 0; level++ {
 			here := place{-level, t.Function[at]}
 			a.add(here, v, k)
-			a.links[[2]place{here, below}] += v
+			a.link(here, below, v)
 			below, at = here, t.Parent[at]
 		}
 		a.down(node, middle, levels)
@@ -64,20 +64,29 @@ type place struct {
 }
 
 type around struct {
-	t     *Tree
-	c     *Cost
-	value map[place]*Neighbour
-	links map[[2]place]int64
+	t      *Tree
+	c      *Cost
+	levels int
+	value  [][]Neighbour      // by level from the outermost callers on, and function
+	links  []map[uint64]int64 // by level of what is called, and both functions
 }
 
 func (a *around) add(p place, v, samples int64) {
-	x := a.value[p]
-	if x == nil {
-		x = &Neighbour{Function: p.function, Level: p.level}
-		a.value[p] = x
+	here := &a.value[p.level+a.levels]
+	if *here == nil {
+		*here = make([]Neighbour, len(a.t.Profile.Functions))
 	}
+	x := &(*here)[p.function]
 	x.Value += v
 	x.Samples += samples
+}
+
+func (a *around) link(from, to place, v int64) {
+	here := &a.links[to.level+a.levels]
+	if *here == nil {
+		*here = map[uint64]int64{}
+	}
+	(*here)[uint64(from.function)<<32|uint64(to.function)] += v
 }
 
 func (a *around) down(n NodeID, at place, levels int) {
@@ -90,9 +99,20 @@ func (a *around) down(n NodeID, at place, levels int) {
 		}
 		to := place{at.level + 1, a.t.Function[m]}
 		a.add(to, a.c.Total(m), a.c.TotalSamples(m))
-		a.links[[2]place{at, to}] += a.c.Total(m)
+		a.link(at, to, a.c.Total(m))
 		a.down(m, to, levels)
 	}
+}
+
+// at returns the functions that are on a level.
+func (a *around) at(level int) (out []Neighbour) {
+	for f, x := range a.value[level+a.levels] {
+		if x.Samples > 0 {
+			x.Function, x.Level = profile.FunctionID(f), level
+			out = append(out, x)
+		}
+	}
+	return out
 }
 
 // write puts the largest of each level out, and the rest together.
@@ -102,17 +122,12 @@ func (a *around) write(h *Neighbourhood, middle place, levels, most int) {
 		h.Nodes = append(h.Nodes, x)
 		return len(h.Nodes) - 1
 	}
-	if x := a.value[middle]; x != nil {
-		at[middle] = put(*x)
+	for _, x := range a.at(0) {
+		at[middle] = put(x)
 	}
 	for level := 1; level <= levels; level++ {
 		for _, side := range []int{-level, level} {
-			var here []*Neighbour
-			for p, x := range a.value {
-				if p.level == side {
-					here = append(here, x)
-				}
-			}
+			here := a.at(side)
 			sort.Slice(here, func(i, j int) bool {
 				if here[i].Value != here[j].Value {
 					return here[i].Value > here[j].Value
@@ -122,7 +137,7 @@ func (a *around) write(h *Neighbourhood, middle place, levels, most int) {
 			rest := -1
 			for i, x := range here {
 				if i < most || len(here) == most+1 {
-					at[place{side, x.Function}] = put(*x)
+					at[place{side, x.Function}] = put(x)
 					continue
 				}
 				if rest < 0 {
@@ -137,8 +152,11 @@ func (a *around) write(h *Neighbourhood, middle place, levels, most int) {
 		}
 	}
 	sum := map[[2]int]int64{}
-	for l, v := range a.links {
-		sum[[2]int{at[l[0]], at[l[1]]}] += v
+	for i, links := range a.links {
+		for l, v := range links {
+			from, to := place{i - a.levels - 1, profile.FunctionID(l >> 32)}, place{i - a.levels, profile.FunctionID(l & (1<<32 - 1))}
+			sum[[2]int{at[from], at[to]}] += v
+		}
 	}
 	for l, v := range sum {
 		h.Links = append(h.Links, Link{l[0], l[1], v})

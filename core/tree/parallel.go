@@ -1,23 +1,50 @@
 package tree
 
 import (
+	"iter"
 	"runtime"
 	"sync"
+	"sync/atomic"
 )
 
 // worthSharing is from how many on work is shared among processors.
 const worthSharing = 1 << 17
 
-// parallel does something for all of n, on all processors where that is worth it.
-func parallel(n int, do func(low, high int)) {
-	parts := runtime.GOMAXPROCS(0)
-	if n < worthSharing || parts == 1 {
-		do(0, n)
+// piecesEach is in how many pieces work is cut for each processor: another program
+// may use one of them for a while, and then the others do more.
+const piecesEach = 8
+
+// shared has all of n done, in pieces that follow each other, on all processors
+// where that is worth it. work is called once for each, with the pieces that fall
+// to it.
+func shared(n int, work func(pieces iter.Seq2[int, int])) {
+	processors := runtime.GOMAXPROCS(0)
+	if n < worthSharing || processors == 1 {
+		work(func(yield func(int, int) bool) { yield(0, n) })
 		return
 	}
+	pieces := processors * piecesEach
+	var next atomic.Int64
 	var all sync.WaitGroup
-	for i := range parts {
-		all.Go(func() { do(n*i/parts, n*(i+1)/parts) })
+	for range processors {
+		all.Go(func() {
+			work(func(yield func(int, int) bool) {
+				for i := int(next.Add(1) - 1); i < pieces; i = int(next.Add(1) - 1) {
+					if !yield(n*i/pieces, n*(i+1)/pieces) {
+						return
+					}
+				}
+			})
+		})
 	}
 	all.Wait()
+}
+
+// parallel does something for all of n, in pieces.
+func parallel(n int, do func(low, high int)) {
+	shared(n, func(pieces iter.Seq2[int, int]) {
+		for low, high := range pieces {
+			do(low, high)
+		}
+	})
 }

@@ -1,6 +1,7 @@
 package tree
 
 import (
+	"iter"
 	"sort"
 	"sync"
 
@@ -63,17 +64,19 @@ func (t *Tree) Leaves(c *Cost, path []profile.FunctionID) []Step {
 func (t *Tree) ends(c *Cost) []Step {
 	sum := make([]Step, len(t.Profile.Functions))
 	var joining sync.Mutex
-	parallel(t.Len()-1, func(low, high int) {
+	shared(t.Len()-1, func(pieces iter.Seq2[int, int]) {
 		part := make([]Step, len(sum))
-		for n := NodeID(low + 1); n <= NodeID(high); n++ {
-			if t.leafAt[n] == t.leafAt[n+1] {
-				continue
-			}
-			if self := c.self(n); self.samples > 0 {
-				s := &part[t.Function[n]]
-				s.Self += self.value
-				s.Samples += self.samples
-				s.More = s.More || t.Parent[n] != 0
+		for low, high := range pieces {
+			for n := NodeID(low + 1); n <= NodeID(high); n++ {
+				if t.leafAt[n] == t.leafAt[n+1] {
+					continue
+				}
+				if self := c.self(n); self.samples > 0 {
+					s := &part[t.Function[n]]
+					s.Self += self.value
+					s.Samples += self.samples
+					s.More = s.More || t.Parent[n] != 0
+				}
 			}
 		}
 		joining.Lock()

@@ -1,7 +1,9 @@
 package tree
 
 import (
+	"iter"
 	"strings"
+	"sync"
 
 	"entelon/core/profile"
 )
@@ -39,8 +41,40 @@ func (t *Tree) Search(c *Cost, root NodeID, text string) Matches {
 		hit[f] = f != 0 && strings.Contains(names[f], text)
 	}
 	seen := make([]bool, len(t.Profile.Functions))
-	covered := root // nodes before this are below one that matches
-	for n, end := max(root, 1), t.end[root]; n < end; n++ {
+	first, end := max(root, 1), t.end[root]
+	var joining sync.Mutex
+	shared(int(end-first), func(pieces iter.Seq2[int, int]) {
+		var mine Matches
+		met := make([]bool, len(seen))
+		for low, high := range pieces {
+			t.match(c, root, first+NodeID(low), first+NodeID(high), hit, met, &mine)
+		}
+		joining.Lock()
+		defer joining.Unlock()
+		m.Nodes += mine.Nodes
+		m.Value += mine.Value
+		m.Samples += mine.Samples
+		for f, is := range met {
+			seen[f] = seen[f] || is
+		}
+	})
+	for f, is := range seen {
+		if is {
+			m.Functions = append(m.Functions, profile.FunctionID(f))
+		}
+	}
+	return m
+}
+
+// match adds up the nodes from low to high that are of functions that are hit.
+func (t *Tree) match(c *Cost, root, low, high NodeID, hit, met []bool, m *Matches) {
+	covered := low // nodes before this are below one that matches
+	for n := t.Parent[low]; n > root || n == root && n != 0; n = t.Parent[n] {
+		if hit[t.Function[n]] {
+			covered = t.end[n]
+		}
+	}
+	for n := low; n < high; n++ {
 		f := t.Function[n]
 		if !hit[f] {
 			continue
@@ -55,10 +89,6 @@ func (t *Tree) Search(c *Cost, root NodeID, text string) Matches {
 			m.Samples += total.samples
 		}
 		m.Nodes++
-		if !seen[f] {
-			seen[f] = true
-			m.Functions = append(m.Functions, f)
-		}
+		met[f] = true
 	}
-	return m
 }

@@ -20,6 +20,7 @@ func (t *Tree) Prepare() {
 	t.byLine()
 	t.NodesOf(0)
 	t.lowerNames()
+	t.tops()
 	t.samples.who()
 }
 

@@ -9,6 +9,7 @@ package tree
 
 import (
 	"iter"
+	"slices"
 	"sync"
 
 	"entelon/core/profile"
@@ -53,7 +54,9 @@ type Tree struct {
 	byFunc  sync.Once
 	nodes   []NodeID          // grouped by function
 	nodeAt  []uint32          // where a function's begin in nodes
-	byLine  func() *stackTree // made when it is first asked for
+	byLine  func() *stackTree // made when it is first asked for, as are
+	tops    func() []profile.FunctionID
+	deepest int32
 }
 
 // New builds the tree of p.
@@ -76,7 +79,7 @@ func Runtime(p *profile.Profile) func(profile.FunctionID) bool {
 // known.
 func build(p *profile.Profile, fold folding, samples *byLeaf) *Tree {
 	t := &Tree{Profile: p, samples: samples, NodeOf: make([]NodeID, p.Stacks.Len())}
-	t.byLine = sync.OnceValue(t.stackTree)
+	t.byLine, t.tops = sync.OnceValue(t.stackTree), sync.OnceValue(t.topsOf)
 	var group *byStack
 	var grouped sync.WaitGroup
 	if samples == nil {
@@ -89,6 +92,7 @@ func build(p *profile.Profile, fold folding, samples *byLeaf) *Tree {
 	}
 	t.findEnds()
 	t.markOutermost()
+	t.deepest = slices.Max(t.Depth)
 	grouped.Wait()
 	if samples != nil {
 		t.leaves = t.placeLeaves(samples.stacks)

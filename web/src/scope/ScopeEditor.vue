@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { refDebounced } from '@vueuse/core'
 import { computed, nextTick, onMounted, ref, watch } from 'vue'
 import { api } from '../api/client'
@@ -9,6 +9,7 @@ import { count } from '../format'
 const props = defineProps<{ takeKey: string; text: string; select?: string }>()
 const emit = defineEmits<{ close: []; apply: [text: string] }>()
 
+const queries = useQueryClient()
 const field = ref<HTMLInputElement>()
 const typed = ref(props.text)
 const caret = ref(props.text.length)
@@ -46,9 +47,13 @@ async function take(i: number) {
     look()
   })
 }
+/** What was asked while it was typed is not asked again, here or by the scope line. */
 async function apply() {
-  const out = await api.scope(props.takeKey, typed.value)
-  if (!out.error) emit('apply', typed.value.trim() ? out.text : '')
+  const text = typed.value
+  const out = text.trim() ? await queries.fetchQuery({ queryKey: ['scope', props.takeKey, text], queryFn: () => api.scope(props.takeKey, text), staleTime: Infinity }) : undefined
+  if (out?.error || typed.value !== text) return
+  if (out) queries.setQueryData(['scope', props.takeKey, out.text], out)
+  emit('apply', out?.text ?? '')
 }
 function key(e: KeyboardEvent) {
   const n = list.value.length
