@@ -4,6 +4,8 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"iter"
+	"slices"
 
 	"entelon/core/profile"
 )
@@ -104,7 +106,11 @@ func readTables(b []byte, p *profile.Profile) error {
 		})
 		c.frameFlags(&p.Frames[len(p.Frames)-1])
 	}
-	for range c.count() {
+	n := c.count()
+	if st := &p.Stacks; cap(st.Parent) < st.Len()+n {
+		st.Parent, st.Frame = slices.Grow(st.Parent, max(n, st.Len())), slices.Grow(st.Frame, max(n, st.Len()))
+	}
+	for range n {
 		i := uint64(p.Stacks.Len())
 		back := c.uint()
 		if back > i {
@@ -195,29 +201,49 @@ func readSamples(b []byte, p *profile.Profile) error {
 	if measures := c.uint(); measures != uint64(len(p.Measures)) {
 		return fmt.Errorf("has %d measures where the take has %d", measures, len(p.Measures))
 	}
+	if columns := 3 + len(p.Measures); n > len(c.b)/columns { // a byte in each at least
+		return fmt.Errorf("%d samples are announced in %d bytes", n, len(c.b))
+	}
 	s := &p.Samples
 	var t int64
-	for range n {
+	for i := range more(&s.Time, n) {
 		t += c.int()
-		s.Time = append(s.Time, t*tick)
+		s.Time[i] = t * tick
 	}
-	for range n {
-		s.Thread = append(s.Thread, profile.ThreadID(c.uint32()))
+	for i := range more(&s.Thread, n) {
+		s.Thread[i] = profile.ThreadID(c.uint32())
 	}
-	for range n {
-		s.Stack = append(s.Stack, profile.StackID(c.uint32()))
+	for i := range more(&s.Stack, n) {
+		s.Stack[i] = profile.StackID(c.uint32())
 	}
 	if s.Labels != nil {
-		s.Labels = append(s.Labels, make([]profile.LabelSetID, n)...)
+		more(&s.Labels, n)
 	}
 	for m := range s.Values {
 		var v int64
-		for range n {
+		values := &s.Values[m]
+		for i := range more(values, n) {
 			v += c.int()
-			s.Values[m] = append(s.Values[m], v)
+			(*values)[i] = v
 		}
 	}
 	return c.end()
+}
+
+// more makes a column longer by n empty entries, and goes through their positions.
+// A column that has to move gets room for as many again as it has, so that few of
+// its entries ever move twice.
+func more[T any](column *[]T, n int) iter.Seq[int] {
+	from := len(*column)
+	if cap(*column) < from+n {
+		*column = slices.Grow(*column, max(n, from))
+	}
+	*column = (*column)[:from+n]
+	clear((*column)[from:])
+	return func(yield func(int) bool) {
+		for i := from; i < from+n && yield(i); i++ {
+		}
+	}
 }
 
 // readLabels reads new sets of labels, and those of the last n samples.

@@ -2,7 +2,9 @@ package tree
 
 import (
 	"fmt"
+	"runtime"
 	"slices"
+	"strings"
 	"testing"
 
 	"entelon/core/made"
@@ -165,6 +167,36 @@ func TestPiecesOfATreeAreSearchedAsOne(t *testing.T) {
 			if !slices.Equal(got, want) {
 				t.Fatalf("seed %d, cut at %d: other leaves are marked", seed, cut)
 			}
+		}
+	}
+}
+
+// TestSharedAmongProcessorsItIsTheSame: what several processors come to in pieces
+// is what one comes to alone.
+func TestSharedAmongProcessorsItIsTheSame(t *testing.T) {
+	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(0))
+	p := made.Profile(3, made.Shape{Functions: 300, Threads: 5, Stacks: worthSharing + 20_000, Samples: 300_000, Depth: 24})
+	var first string
+	for i, processors := range []int{1, 4} {
+		runtime.GOMAXPROCS(processors)
+		tr := New(p)
+		var got strings.Builder
+		for _, text := range []string{"", "function is fn7", "code is own and thread is 101", "path is fn1 > fn2", "label page is 2"} {
+			sc, err := scope.Parse(text)
+			if err != nil {
+				t.Fatal(err)
+			}
+			c := tr.Cost(0, sc)
+			rows := tr.Functions(c)
+			fmt.Fprintln(&got, text, rows, tr.Search(c, 0, "fn1"), tr.Leaves(c, nil)[:20])
+			for _, r := range rows[:3] {
+				fmt.Fprintln(&got, tr.Around(c, r.Function, 3, 5))
+			}
+		}
+		if i == 0 {
+			first = got.String()
+		} else if first != got.String() || len(first) < 10_000 {
+			t.Errorf("on %d processors it comes to something else, or to nothing: %d bytes", processors, len(first))
 		}
 	}
 }

@@ -1,7 +1,9 @@
 package tree
 
 import (
+	"iter"
 	"sort"
+	"sync"
 
 	"entelon/core/profile"
 )
@@ -34,28 +36,46 @@ type Neighbourhood struct {
 // most functions stand alone; the rest stands together. Links out of a node sum
 // to its value less what ends there.
 func (t *Tree) Around(c *Cost, f profile.FunctionID, levels, most int) Neighbourhood {
-	a := around{t: t, c: c, levels: levels, value: make([][]Neighbour, 2*levels+1), links: make([]map[uint64]int64, 2*levels+1)}
 	var h Neighbourhood
+	all := newAround(t, c, levels)
 	middle := place{0, f}
-	for _, node := range t.NodesOf(f) {
-		if !t.Outermost[node] || c.TotalSamples(node) == 0 {
-			continue
+	nodes := t.NodesOf(f)
+	var joining sync.Mutex
+	sharedFrom(worthSharing/32, len(nodes), func(pieces iter.Seq2[int, int]) {
+		a := newAround(t, c, levels)
+		var self int64
+		for low, high := range pieces {
+			for _, node := range nodes[low:high] {
+				if t.Outermost[node] && c.TotalSamples(node) > 0 {
+					self += c.Self(node)
+					a.from(node, middle)
+				}
+			}
 		}
-		v, k := c.Total(node), c.TotalSamples(node)
-		h.Total += v
-		h.Self += c.Self(node)
-		a.add(middle, v, k)
-		below, at := middle, t.Parent[node]
-		for level := 1; level <= levels && at != 0; level++ {
-			here := place{-level, t.Function[at]}
-			a.add(here, v, k)
-			a.link(here, below, v)
-			below, at = here, t.Parent[at]
-		}
-		a.down(node, middle, levels)
+		joining.Lock()
+		defer joining.Unlock()
+		h.Self += self
+		all.join(a)
+	})
+	for _, x := range all.at(0) {
+		h.Total = x.Value
 	}
-	a.write(&h, middle, levels, most)
+	all.write(&h, middle, levels, most)
 	return h
+}
+
+// from adds one stack with the function in the middle, upwards and downwards.
+func (a *around) from(node NodeID, middle place) {
+	v, k := a.c.Total(node), a.c.TotalSamples(node)
+	a.add(middle, v, k)
+	below, at := middle, a.t.Parent[node]
+	for level := 1; level <= a.levels && at != 0; level++ {
+		here := place{-level, a.t.Function[at]}
+		a.add(here, v, k)
+		a.link(here, below, v)
+		below, at = here, a.t.Parent[at]
+	}
+	a.down(node, middle, a.levels)
 }
 
 type place struct {
@@ -69,6 +89,31 @@ type around struct {
 	levels int
 	value  [][]Neighbour      // by level from the outermost callers on, and function
 	links  []map[uint64]int64 // by level of what is called, and both functions
+}
+
+func newAround(t *Tree, c *Cost, levels int) *around {
+	return &around{t: t, c: c, levels: levels, value: make([][]Neighbour, 2*levels+1), links: make([]map[uint64]int64, 2*levels+1)}
+}
+
+// join adds what another one has gathered.
+func (a *around) join(b *around) {
+	for i, list := range b.value {
+		if a.value[i] == nil {
+			a.value[i] = list
+		} else {
+			for f, x := range list {
+				a.value[i][f].Value += x.Value
+				a.value[i][f].Samples += x.Samples
+			}
+		}
+		if a.links[i] == nil {
+			a.links[i] = b.links[i]
+		} else {
+			for l, v := range b.links[i] {
+				a.links[i][l] += v
+			}
+		}
+	}
 }
 
 func (a *around) add(p place, v, samples int64) {

@@ -17,9 +17,12 @@ const piecesEach = 8
 // shared has all of n done, in pieces that follow each other, on all processors
 // where that is worth it. work is called once for each, with the pieces that fall
 // to it.
-func shared(n int, work func(pieces iter.Seq2[int, int])) {
+func shared(n int, work func(pieces iter.Seq2[int, int])) { sharedFrom(worthSharing, n, work) }
+
+// sharedFrom shares from so many on, where each takes longer.
+func sharedFrom(worth, n int, work func(pieces iter.Seq2[int, int])) {
 	processors := runtime.GOMAXPROCS(0)
-	if n < worthSharing || processors == 1 {
+	if n < worth || processors == 1 {
 		work(func(yield func(int, int) bool) { yield(0, n) })
 		return
 	}

@@ -27,11 +27,13 @@ type Step = { row: PathRow; depth: number; parent?: Step; path: string; key: str
 const state = shallowReactive<{ steps: Step[]; total: number; spread: number; heaviest: number[]; hidden?: { n: number; value: number }; ready: boolean; error?: unknown }>({ steps: [], total: 0, spread: 0, heaviest: [], ready: false })
 const version = ref(0) // of the steps, which are plain objects
 
+type Question = Parameters<typeof api.paths>[1]
+function fetchSteps(q: Question) {
+  const { takeKey, range } = props
+  return queries.fetchQuery({ queryKey: ['paths', takeKey, range, q], queryFn: () => api.paths(takeKey, { ...range, ...q }), staleTime: Infinity })
+}
 async function ask(parent?: Step) {
-  const q = start.value === 'leaves' ? { start: 'leaves', path: parent?.path ?? '' } : { node: parent?.row.node ?? 0, heaviest: !parent }
-  const key = props.takeKey
-  const range = props.range
-  const out = await queries.fetchQuery({ queryKey: ['paths', key, range, q], queryFn: () => api.paths(key, { ...range, ...q }), staleTime: Infinity })
+  const out = await fetchSteps(start.value === 'leaves' ? { start: 'leaves', path: parent?.path ?? '' } : { node: parent?.row.node ?? 0, heaviest: !parent })
   const steps = out.rows.map<Step>((row) => {
     const path = start.value === 'leaves' ? [parent?.path, row.function.id].filter((x) => x !== undefined && x !== '').join(',') : ''
     return { row, depth: (parent?.depth ?? -1) + 1, parent, path, key: start.value === 'leaves' ? `l${path}` : `r${row.node}`, open: false }
@@ -67,7 +69,9 @@ async function begin() {
       if (level[0]) await unfold(level[0])
       return
     }
-    for (const node of out.heaviest ?? []) {
+    const way = out.heaviest ?? []
+    await Promise.all(way.map((node) => fetchSteps({ node, heaviest: false }))) // all at once, not one after the other
+    for (const node of way) {
       const s = level.find((x) => x.row.node === node)
       if (!s || mine !== asked) return
       await unfold(s)
