@@ -120,7 +120,7 @@ func open(profile string) (quit func(), err error) {
 func enter() error {
 	ctx, end := chromedp.NewContext(browser)
 	defer end()
-	ctx, stop := context.WithTimeout(ctx, 30*time.Second)
+	ctx, stop := context.WithTimeout(ctx, time.Minute)
 	defer stop()
 	if err := chromedp.Do(ctx, chromedp.Navigate(entry), chromedp.WaitVisible("nav")); err != nil {
 		return fmt.Errorf("signing in at %s: %w", entry, err)
@@ -141,7 +141,7 @@ func newPage(t *testing.T) *page {
 	if err := chromedp.Do(ctx); err != nil { // the tab must not end with the time limit of its first step
 		t.Fatal(err)
 	}
-	ctx, stop := context.WithTimeout(ctx, 60*time.Second)
+	ctx, stop := context.WithTimeout(ctx, 5*time.Minute) // each wait has its own limit
 	t.Cleanup(func() { stop(); end() })
 	p := &page{t, ctx}
 	p.do("sizing the window", chromedp.EmulateViewport(1280, 800))

@@ -140,6 +140,9 @@ func measureLarge(t *testing.T, samples, stacks int) string {
 	figures := map[string][]float64{}
 	p.within(time.Minute, "the flame", `Number(document.querySelector('[data-test=flame]')?.dataset.frames) > 10 && (window.firstFlame ??= performance.now())`)
 	figures["first flame, cold, from the address on"] = []float64{value[float64](p, `window.firstFlame`)}
+	if *sizeDetail {
+		t.Log(value[string](p, `performance.getEntriesByType('resource').concat(performance.getEntriesByType('navigation')).filter(e => e.startTime < window.firstFlame).map(e => e.name.replace(/.*takes.[^/]*|[?].*|http:..[^/]*/g, '') + ' ' + e.startTime.toFixed(0) + '-' + e.responseEnd.toFixed(0)).join(', ')`))
+	}
 	const root = `document.querySelector('[data-test=flame]').dataset.root`
 	const total = `document.querySelector('[data-test=flame]').dataset.total`
 	p.until("the list of functions, by which one chooses where to dive", `document.querySelectorAll('[data-test=hot-row]').length > 10`)

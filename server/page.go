@@ -42,6 +42,9 @@ func (s *Server) page(c *gin.Context) {
 	} else {
 		c.Header("Cache-Control", "no-cache")
 	}
+	if name == "index.html" && c.Request.Method == http.MethodGet {
+		s.ahead(c)
+	}
 	var content io.ReadSeeker = bytes.NewReader(b)
 	http.ServeContent(c.Writer, c.Request, name, time.Time{}, content)
 }
