@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 )
@@ -147,6 +148,45 @@ func TestLaunchFromThePage(t *testing.T) {
 	p.do("one that is not there", chromedp.Focus("input[placeholder*='engraved']"), chromedp.SendKeys("input[placeholder*='engraved']", `/no/such/program`))
 	p.click("[data-test=start]")
 	p.says("/no/such/program: the command was not found")
+}
+
+// TestTwoCommandsInTurns: a command is held against another one from the page, in
+// turns, and what comes of it is compared.
+func TestTwoCommandsInTurns(t *testing.T) {
+	p := newPage(t)
+	mustCollect(p)
+	p.visit("/new")
+	p.do("choosing a command", chromedp.Click(`//button[normalize-space()="A command"]`, chromedp.NodeVisible))
+	work := func(n int) string { return fmt.Sprintf(`sh -c "i=0; while [ \$i -lt %d ]; do i=\$((i+1)); done"`, n) }
+	p.until("the field", `document.querySelector("input[placeholder*='engraved']")`)
+	value[any](p, `(e => { e.value = ''; e.dispatchEvent(new Event('input')) })(document.querySelector("input[placeholder*='engraved']"))`)
+	p.do("writing it", chromedp.SendKeys("input[placeholder*='engraved']", work(900_000)))
+	p.write("Baseline", work(300_000))
+	p.says("taken one after the other")
+	p.write("Takes in a row", "3")
+	p.write("Which samples to keep", " ")
+	p.click("[data-test=start]")
+	p.says("take 1 of 6, of the baseline")
+	p.within(2*time.Minute, "the comparison", `location.pathname === '/compare' && document.querySelector('[data-test=verdict]')`)
+	keys := strings.Split(value[string](p, `(q => q.get('baseline') + ',' + q.get('candidate'))(new URLSearchParams(location.search))`), ",")
+	t.Cleanup(func() {
+		q := newPage(t)
+		q.visit("/takes")
+		for _, k := range keys {
+			q.remove(k)
+		}
+	})
+	if len(keys) != 6 {
+		t.Fatalf("there are %d takes", len(keys))
+	}
+	p.until("the verdict", `document.body.innerText.includes('the candidate takes') && document.body.innerText.includes('the baseline')`)
+	whole := value[string](p, `fetch('/api/v1/compare' + location.search).then(r => r.json()).then(d => d.whole.verdict + ' ' + (d.whole.ratio > 2 && d.whole.ratio < 4.5))`)
+	if whole != "slower true" {
+		t.Errorf("three times the work: %s", whole)
+	}
+	p.visit("/takes?series=" + value[string](p, fmt.Sprintf(`fetch('/api/v1/takes/%s').then(r => r.json()).then(d => d.settings.series)`, keys[0])))
+	p.do("comparing the sides of the row", chromedp.Click(`//a[normalize-space()="compare its sides"]`, chromedp.NodeVisible))
+	p.until("the comparison again", `location.pathname === '/compare' && document.querySelector('[data-test=verdict]')`)
 }
 
 // write puts a text into the field of a name in place of what is there.

@@ -112,7 +112,7 @@ func (s *Server) compareNow(c *gin.Context, scale compare.Scale, sc scope.Scope,
 			k := o.cost(m, sc.Of(aboutOf(row)))
 			side.runs = append(side.runs, compare.Run{
 				Name: "the take of " + row.StartedAt.UTC().Format("15:04:05"), Tree: o.tree, Cost: k.cost, Functions: k.rows(), DurationNS: row.DurationNS, CPUNS: o.take.Facts.CPUNS, Work: o.take.Facts.Work,
-				Calls: compare.CallsOf(o.tree, k.scope),
+				Calls: compare.CallsOf(o.tree, k.scope), StartedAt: o.take.Machine.StartedAt,
 			})
 			takes = append(takes, o.take)
 		}
@@ -130,7 +130,11 @@ func (s *Server) compareNow(c *gin.Context, scale compare.Scale, sc scope.Scope,
 
 // sides are what both are called.
 func (x *compared) sides() reading.Sides {
-	return reading.Sides{Baseline: x.a.called(x.b), Candidate: x.b.called(x.a), Measure: x.words.Label}
+	out := reading.Sides{Baseline: x.a.called(x.b), Candidate: x.b.called(x.a), Measure: x.words.Label}
+	if out.Baseline == out.Candidate {
+		out.Baseline, out.Candidate = "the baseline", "the candidate"
+	}
+	return out
 }
 
 // called is what a side is called beside the other.
@@ -145,8 +149,8 @@ func (x *compareSide) called(other *compareSide) string {
 	return t.Build.Name
 }
 
-func (x *compareSide) out(other *compareSide) CompareSide {
-	side := CompareSide{Name: x.called(other), Takes: []CompareTake{}}
+func (x *compareSide) out(name string) CompareSide {
+	side := CompareSide{Name: name, Takes: []CompareTake{}}
 	for i, row := range x.rows {
 		r := &x.runs[i]
 		side.Takes = append(side.Takes, CompareTake{takeOut(row), r.Total(), r.Samples()})
@@ -165,12 +169,12 @@ func (s *Server) compare(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	r := x.result
+	r, sides := x.result, x.sides()
 	first := x.b.views[0].take.Profile
 	out := CompareOut{
 		Warnings: []profile.Warning{}, Measures: []MeasureOut{}, Scales: []ScaleOut{}, Reading: []SaidOut{}, Suspects: []SuspectOut{}, Rows: []CompareRow{},
 		Measure: MeasureOut{x.words.Name, x.words.Label, x.words.Unit, x.words.Counted, x.b.runs[0].Total()},
-		Scale:   string(r.Scale), Unit: r.Scale.Unit(x.words.Unit), Single: r.Single, Baseline: x.a.out(x.b), Candidate: x.b.out(x.a), Whole: estimateOut(r.Whole),
+		Scale:   string(r.Scale), Unit: r.Scale.Unit(x.words.Unit), Single: r.Single, Baseline: x.a.out(sides.Baseline), Candidate: x.b.out(sides.Candidate), Whole: estimateOut(r.Whole),
 	}
 	for _, m := range r.Remarks {
 		out.Warnings = append(out.Warnings, profile.Warning{Code: m.Code, Text: m.Text, Remedy: m.Remedy})
@@ -190,7 +194,7 @@ func (s *Server) compare(c *gin.Context) {
 		}
 	}
 	suspects := x.suspects()
-	for _, p := range reading.Comparison(r, suspects, x.sides()) {
+	for _, p := range reading.Comparison(r, suspects, sides) {
 		out.Reading = append(out.Reading, SaidOut(p))
 	}
 	for _, q := range suspects {

@@ -24,7 +24,6 @@ import (
 // Bounds of what is asked of collectors.
 const (
 	mostJobs     = 16               // takes at a time
-	mostTurns    = 100              // takes in a row
 	longestTake  = 24 * time.Hour   // of one take
 	pollFor      = 15 * time.Second // that a collector waits for a job
 	pollEvery    = 150 * time.Millisecond
@@ -90,16 +89,16 @@ func (s *Server) addJob(c *gin.Context) {
 			set.Event = "" // another machine may count cycles, or not
 		}
 	}
-	set.Series, set.Turn, set.Turns = "", 0, 0
-	if in.Repeat > 1 {
-		set.Series, set.Turn, set.Turns = fmt.Sprintf("%x", time.Now().UnixNano()), 1, in.Repeat
+	if err := inRow(&set, in.Against, in.Repeat); err != nil {
+		s.fail(c, badRequest{err})
+		return
 	}
 	if err := checkSettings(&set); err != nil {
 		s.fail(c, badRequest{err})
 		return
 	}
-	if in.Repeat < 0 || in.Repeat > mostTurns || in.Repeat > 1 && len(set.Command) == 0 && set.ForNS == int64(longestTake) {
-		s.fail(c, badRequest{fmt.Errorf("at most %d takes are made in a row, of a command or each for a set time", mostTurns)})
+	if set.Turns > 1 && len(set.Command) == 0 && set.ForNS == int64(longestTake) {
+		s.fail(c, badRequest{errors.New("takes in a row are of a command, or each for a set time")})
 		return
 	}
 	if err := s.room(c.Request.Context()); err != nil {
@@ -122,6 +121,9 @@ func (s *Server) addJob(c *gin.Context) {
 	switch {
 	case len(set.Command) > 0 && len(set.PIDs) == 0:
 		what, detail = "launch", map[string]string{"collector": name, "command": strings.Join(set.Command, " "), "user": set.User}
+		if set.Against != nil {
+			detail["against"] = strings.Join(set.Against, " ")
+		}
 	case set.Machine:
 		what, detail = "sample a machine", map[string]string{"collector": name}
 	case set.Group != "":
@@ -160,7 +162,7 @@ func checkSettings(set *profile.Settings) error {
 		return errors.New("to run it without sampling first, or to read its output, give a command")
 	case set.ForNS < 0 || time.Duration(set.ForNS) > longestTake:
 		return fmt.Errorf("a take lasts at most %v", longestTake)
-	case len(set.Command) > 10_000 || len(set.Env) > 10_000 || len(set.Measures) > 20 || len(set.PIDs) > 1000:
+	case len(set.Command) > 10_000 || len(set.Against) > 10_000 || len(set.Env) > 10_000 || len(set.Measures) > 20 || len(set.PIDs) > 1000:
 		return errors.New("the lists are too long")
 	}
 	if _, err := scope.Parse(set.Keep); err != nil {
@@ -172,7 +174,7 @@ func checkSettings(set *profile.Settings) error {
 	if set.ForNS == 0 {
 		set.ForNS = int64(longestTake)
 	}
-	for _, list := range [][]string{set.Command, set.Env, {set.Dir, set.User, set.Group, set.Program, set.Build, set.Note, set.Keep, set.WorkFrom}} {
+	for _, list := range [][]string{set.Command, set.Against, set.Env, {set.Dir, set.User, set.Group, set.Program, set.Build, set.Note, set.Keep, set.WorkFrom}} {
 		for _, text := range list {
 			if strings.ContainsRune(text, 0) {
 				return errors.New("a text with a zero character cannot be handed on")
@@ -436,7 +438,7 @@ func (s *Server) deliver(ctx context.Context, j *store.Job, why, remedy string) 
 		return j, err
 	}
 	next := &store.Job{Kind: "take", Collector: j.Doer, Settings: j.Settings, Who: j.Who}
-	next.Settings.Turn++
+	nextTurn(&next.Settings)
 	return j, s.store.AddJob(ctx, next)
 }
 

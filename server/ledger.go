@@ -186,8 +186,7 @@ func divisorOf(t *store.LedgerTake, scale compare.Scale) (float64, error) {
 // columns makes the builds and returns their positions.
 func (o *LedgerOut) columns(takes []store.LedgerTake, by []float64, scale compare.Scale) map[int64]int {
 	index := map[int64]int{}
-	var values [][]float64
-	var samples []int64
+	var groups []compare.Group
 	for i := range takes {
 		t := &takes[i]
 		k, ok := index[t.BuildID]
@@ -195,7 +194,7 @@ func (o *LedgerOut) columns(takes []store.LedgerTake, by []float64, scale compar
 			k = len(o.Builds)
 			index[t.BuildID] = k
 			o.Builds = append(o.Builds, LedgerBuild{Name: t.Build.Name})
-			values, samples = append(values, nil), append(samples, 0)
+			groups = append(groups, compare.Group{})
 		}
 		b := &o.Builds[k]
 		b.Takes = append(b.Takes, t.Key)
@@ -207,17 +206,16 @@ func (o *LedgerOut) columns(takes []store.LedgerTake, by []float64, scale compar
 		if scale == compare.ByTotal {
 			v = float64(t.Total)
 		}
-		values[k] = append(values[k], v)
-		samples[k] += t.Samples
+		groups[k].Add(v, t.Samples, t.StartedAt)
 	}
 	open := false // a regression that is not mended yet
 	for k := range o.Builds {
 		b := &o.Builds[k]
-		b.Mean, b.Low, b.High = compare.Mean(values[k])
+		b.Mean, b.Low, b.High = compare.Mean(groups[k].Value)
 		if k == 0 || scale == compare.ByTotal {
 			continue
 		}
-		e := compare.Totals(values[k-1], values[k], [2]int64{samples[k-1], samples[k]}, false)
+		e := compare.Totals(&groups[k-1], &groups[k], false)
 		b.Verdict, b.Change, b.ChangeLo, b.ChangeHi = string(e.Verdict), e.Ratio, e.RatioLow, e.RatioHigh
 		switch {
 		case e.Verdict == compare.Slower && e.Ratio-1 >= compare.DefaultWorth:

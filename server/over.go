@@ -71,34 +71,27 @@ func (s *Server) over(c *gin.Context) {
 	}
 	out := OverOut{Name: name, Short: profile.Short(name), Scale: string(scale), Words: scale.Words(), Label: "CPU time", Unit: scale.Unit("ns"), Builds: []OverBuild{}}
 	index := map[int64]int{}
-	type values struct {
-		self, total []float64
-		samples     [2]int64
-	}
-	var of []values
+	var of [][2]compare.Group // self and total
 	for i := range takes {
 		t := &takes[i]
 		k, ok := index[t.BuildID]
 		if !ok {
 			k = len(out.Builds)
 			index[t.BuildID] = k
-			out.Builds, of = append(out.Builds, OverBuild{Name: t.Build.Name}), append(of, values{})
+			out.Builds, of = append(out.Builds, OverBuild{Name: t.Build.Name}), append(of, [2]compare.Group{})
 		}
 		f := figures[t.ID]
 		x := OverTake{t.Key, t.StartedAt.UTC().Format("2006-01-02T15:04:05Z"), float64(f.Self) / by[i], float64(f.Total) / by[i]}
 		out.Builds[k].Takes = append(out.Builds[k].Takes, x)
-		v := &of[k]
-		v.self, v.total = append(v.self, x.Self), append(v.total, x.Total)
-		v.samples[0] += f.SelfSamples
-		v.samples[1] += f.TotalSamples
+		of[k][0].Add(x.Self, f.SelfSamples, t.StartedAt)
+		of[k][1].Add(x.Total, f.TotalSamples, t.StartedAt)
 	}
 	for k := range out.Builds {
 		b := &out.Builds[k]
 		for i, m := range []*OverMeasure{&b.Self, &b.Total} {
-			column := func(v *values) []float64 { return [][]float64{v.self, v.total}[i] }
-			m.Mean, m.Low, m.High = compare.Mean(column(&of[k]))
+			m.Mean, m.Low, m.High = compare.Mean(of[k][i].Value)
 			if k > 0 {
-				m.Before = estimateOut(compare.Totals(column(&of[k-1]), column(&of[k]), [2]int64{of[k-1].samples[i], of[k].samples[i]}, false))
+				m.Before = estimateOut(compare.Totals(&of[k-1][i], &of[k][i], false))
 			}
 		}
 	}

@@ -65,6 +65,7 @@ type TakeOut struct {
 	Series        string    `json:"series"` // of takes in a row, "" for one alone
 	Turn          int       `json:"turn"`
 	Turns         int       `json:"turns"`
+	Side          string    `json:"side"` // "baseline" or "candidate" where two commands were taken in turns
 }
 
 // TakesOut lists takes; Count is how many there are beyond the page.
@@ -383,6 +384,9 @@ type JobIn struct {
 	Settings  profile.Settings `json:"settings"`
 	Again     string           `json:"again"`  // the key of a take
 	Repeat    int              `json:"repeat"` // make as many takes in a row; 0 is one
+	// Against is the command of a baseline that is taken in turns with the settings'
+	// own: Repeat takes of each.
+	Against []string `json:"against,omitempty"`
 }
 
 // JobOut is a take that is being made, or was.

@@ -5,24 +5,24 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
-)
 
-// turnsAgainst is how many takes of each side are made in turns, if nothing else
-// was said: enough to see a change of some percent on a quiet machine.
-const turnsAgainst = 5
+	"entelon/core/compare"
+	"entelon/core/profile"
+)
 
 // inTurns takes a baseline and the command one after the other, several times, so
 // that a drift of the machine meets both alike.
 func (f takeFlags) inTurns(ctx context.Context, say func(string)) error {
 	if f.repeat == 1 {
-		f.repeat = turnsAgainst
+		f.repeat = compare.TakesEach
 	}
 	baseline, candidate := f, f
 	words := strings.Fields(f.against)
 	if len(words) == 1 {
 		words = append(words, f.settings.Command[1:]...)
 	}
-	baseline.settings.Command, baseline.settings.Build = words, f.againstBuild
+	baseline.settings.Command, baseline.settings.Against, baseline.settings.Build = words, f.settings.Command, f.againstBuild
+	candidate.settings.Against = words
 	series := seriesName()
 	named := func(side string, turn int) string {
 		if f.out == "" {
@@ -33,8 +33,8 @@ func (f takeFlags) inTurns(ctx context.Context, say func(string)) error {
 	}
 	for turn := 1; turn <= f.repeat; turn++ {
 		for i, side := range []*takeFlags{&baseline, &candidate} {
-			name := [2]string{"baseline", "candidate"}[i]
-			side.settings.Series, side.settings.Turn, side.settings.Turns = series, 2*turn-1+i, 2*f.repeat
+			name := [2]string{profile.Baseline, profile.Candidate}[i]
+			side.settings.Side, side.settings.Series, side.settings.Turn, side.settings.Turns = name, series, 2*turn-1+i, 2*f.repeat
 			side.out = named(name, turn)
 			say(fmt.Sprintf("%s, take %d of %d", name, turn, f.repeat))
 			if err := side.one(ctx, say); err != nil {

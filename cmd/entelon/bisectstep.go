@@ -239,7 +239,7 @@ func (b *bisection) verdict(rev revision, turn int) (bisect.Answer, string, erro
 			}
 			tr := tree.New(t.Profile)
 			c := tr.Cost(m, sc)
-			sides[i] = append(sides[i], compare.Run{Name: f, Tree: tr, Cost: c, Functions: tr.Functions(c), Calls: compare.CallsOf(tr, sc)})
+			sides[i] = append(sides[i], compare.Run{Name: f, Tree: tr, Cost: c, Functions: tr.Functions(c), Calls: compare.CallsOf(tr, sc), StartedAt: t.Machine.StartedAt})
 		}
 	}
 	r, err := compare.Compare(sides[0], sides[1], compare.Options{Scale: compare.Unscaled})

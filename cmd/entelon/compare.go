@@ -213,7 +213,7 @@ func (x *comparison) open(a, b *measured) (profile.Words, scope.Scope, error) {
 			c := tr.Cost(m, s)
 			side.runs = append(side.runs, compare.Run{
 				Name: side.files[i], Tree: tr, Cost: c, Functions: tr.Functions(c), DurationNS: t.Facts.DurationNS, CPUNS: t.Facts.CPUNS, Work: t.Facts.Work,
-				Calls: compare.CallsOf(tr, s),
+				Calls: compare.CallsOf(tr, s), StartedAt: t.Machine.StartedAt,
 			})
 		}
 	}

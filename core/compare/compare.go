@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"math"
 	"sort"
+	"time"
 
 	"entelon/core/profile"
 	"entelon/core/tree"
@@ -28,7 +29,8 @@ const (
 
 // Run is one take of a side, with the cost that is compared.
 type Run struct {
-	Name       string // of the take, for remarks
+	Name       string    // of the take, for remarks
+	StartedAt  time.Time // zero where that is not known
 	Tree       *tree.Tree
 	Cost       *tree.Cost
 	Functions  []tree.FunctionCost
@@ -65,6 +67,10 @@ const (
 	DefaultRate  = 0.05
 )
 
+// TakesEach is how many takes of each side are made where nothing else was said:
+// enough to see a change of some percent on a quiet machine.
+const TakesEach = 5
+
 // worthOfFunction is the change of a function's cost that is worth knowing, as
 // a share of the whole.
 const worthOfFunction = 0.01
@@ -90,7 +96,8 @@ type Row struct {
 // Result is a comparison.
 type Result struct {
 	Scale   Scale
-	Single  bool // one take a side: how much takes differ is not known
+	Single  bool    // one take a side: how much takes differ is not known
+	Wider   float64 // how many times as wide intervals are as if the takes had been made in turns; 1 where they were
 	Whole   Estimate
 	Rows    []Row // the largest difference of self cost first
 	Matches []Match
@@ -151,13 +158,17 @@ func sideName(side int, runs []Run, i int) string {
 
 func (r *Result) whole(o Options) {
 	var c [2]cost
+	var at [2][]time.Time
 	for side, runs := range [][]Run{r.a, r.b} {
 		for i := range runs {
+			at[side] = append(at[side], runs[i].StartedAt)
 			c[side].value = append(c[side].value, float64(runs[i].Total())/r.by[side][i])
 			c[side].samples += float64(runs[i].Samples())
 		}
 	}
 	s := wholeSpread(&c[0], &c[1], o.Exact, o.Scale)
+	r.Wider = widening([2]*cost{&c[0], &c[1]}, at)
+	s.widen(r.Wider, &c[0], &c[1], o.Exact)
 	r.Whole = estimate(&c[0], &c[1], s, o.Exact)
 	switch {
 	case o.Scale == ByTotal:
@@ -203,6 +214,7 @@ func (r *Result) functions(o Options) {
 		as, bs = append(as, &list[k].self[0], &list[k].total[0]), append(bs, &list[k].self[1], &list[k].total[1])
 	}
 	r.spreads = newSpreads(as, bs, o.Exact, o.Scale)
+	r.spreads.wider = r.Wider
 	p := make([]float64, 0, 2*n)
 	for k := range list {
 		x, row := &list[k], &r.Rows[k]

@@ -41,6 +41,13 @@ func wholeSpread(a, b *cost, exact bool, scale Scale) spread {
 	return spread{extra: math.Max(0, s2-sampling), level: newLevel(df)}
 }
 
+// widen makes intervals so many times as wide: all of the variance of takes is held
+// to be common to neighbours, sampling too, since what is seen of takes is both.
+func (s *spread) widen(times float64, a, b *cost, exact bool) {
+	_, sampling, _ := observed(a, b, exact)
+	s.extra = (s.extra+sampling)*times*times - sampling
+}
+
 // unknownSpread is what one take a side tells: nothing.
 func unknownSpread(scale Scale) spread {
 	assumed := AssumedSpread
@@ -69,6 +76,7 @@ type spreads struct {
 	d0     float64
 	df     float64
 	known  spread
+	wider  float64 // by how much intervals are wider because of the order of the takes
 }
 
 const (
@@ -86,7 +94,7 @@ const (
 type seen struct{ s2, sampling float64 }
 
 func newSpreads(as, bs []*cost, exact bool, scale Scale) spreads {
-	x := spreads{exact: exact, bursts: 1, known: unknownSpread(scale)}
+	x := spreads{exact: exact, bursts: 1, wider: 1, known: unknownSpread(scale)}
 	var list []seen
 	for i := range as {
 		s2, sampling, df := observed(as[i], bs[i], exact)
@@ -151,7 +159,7 @@ func (x *spreads) of(a, b *cost) spread {
 	}
 	s2, sampling, _ := observed(a, b, x.exact)
 	moderated := (x.d0*(x.common+x.bursts*sampling) + x.df*s2) / (x.d0 + x.df)
-	out.extra = math.Max(0, moderated-sampling)
+	out.extra = math.Max(0, moderated-sampling) * x.wider * x.wider
 	return out
 }
 

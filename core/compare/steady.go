@@ -24,6 +24,9 @@ const (
 	farOffAtAs = 0.05
 	// leastForOutlier is how many takes must agree for another to be far off.
 	leastForOutlier = 4
+	// muchWider is from where on it is said that the order of takes makes intervals
+	// wider.
+	muchWider = 1.2
 	// leastForDrift and driftAt bound drifts that are said: so many takes, so
 	// close to one after the other in their order.
 	leastForDrift = 6
@@ -36,6 +39,10 @@ const (
 // correlation with the order in which the takes were made.
 func remarks(r *Result) []Remark {
 	var out []Remark
+	if r.Wider >= muchWider {
+		out = append(out, Remark{"order", 0, -1, fmt.Sprintf("The takes of one side were made after those of the other, where a drift of the machine looks like a difference; the intervals are %.1f times as wide for it.", r.Wider),
+			"Take both sides in turns, with take --against or a baseline in New take, to see smaller changes."})
+	}
 	for side, runs := range [][]Run{r.a, r.b} {
 		x := make([]float64, len(runs))
 		for i := range runs {

@@ -2,16 +2,30 @@ package compare
 
 import (
 	"math"
+	"time"
 
 	"gonum.org/v1/gonum/stat"
 )
 
-// Totals compares two groups of takes by what each cost as a whole, scaled, and
-// by how many samples that rests on; where that is all that is known of them.
-func Totals(a, b []float64, samples [2]int64, exact bool) Estimate {
-	x, y := &cost{a, float64(samples[0])}, &cost{b, float64(samples[1])}
-	e := estimate(x, y, wholeSpread(x, y, exact, Unscaled), exact)
-	if len(a)+len(b) == 2 {
+// Group are the takes of one side, where their cost is all that is known of them.
+type Group struct {
+	Value   []float64 // scaled
+	At      []time.Time
+	Samples int64 // that all of them rest on
+}
+
+// Add adds a take.
+func (g *Group) Add(value float64, samples int64, at time.Time) {
+	g.Value, g.At, g.Samples = append(g.Value, value), append(g.At, at), g.Samples+samples
+}
+
+// Totals compares two groups of takes by what each cost as a whole.
+func Totals(a, b *Group, exact bool) Estimate {
+	x, y := &cost{a.Value, float64(a.Samples)}, &cost{b.Value, float64(b.Samples)}
+	s := wholeSpread(x, y, exact, Unscaled)
+	s.widen(widening([2]*cost{x, y}, [2][]time.Time{a.At, b.At}), x, y, exact)
+	e := estimate(x, y, s, exact)
+	if len(a.Value)+len(b.Value) == 2 {
 		e.Verdict, e.Need = TooFew, e.need(DefaultWorth)
 	} else {
 		e.judge(e.P <= 1-confidence, DefaultWorth)

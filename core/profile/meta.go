@@ -66,9 +66,19 @@ type Settings struct {
 	Series string `json:"series,omitempty"`
 	Turn   int    `json:"turn,omitempty"`
 	Turns  int    `json:"turns,omitempty"`
+	// Side is "baseline" or "candidate" where the takes of two commands are made in
+	// turns; Against is then the command of the other side.
+	Side    string   `json:"side,omitempty"`
+	Against []string `json:"against,omitempty"`
 	// AsIs: nothing was added to the command for the runtime that it starts.
 	AsIs bool `json:"as_is,omitempty"`
 }
+
+// The sides of takes that are made in turns.
+const (
+	Baseline  = "baseline"
+	Candidate = "candidate"
+)
 
 // Machine are facts of the machine at collection time.
 type Machine struct {

@@ -4,7 +4,7 @@ import type { Settings } from '../api/client'
 import { words } from './commandWords'
 
 /** A command as it is written on the page. */
-export type Command = { line: string; dir: string; env: string; user: string }
+export type Command = { line: string; dir: string; env: string; user: string; against?: string }
 
 /** The command on the page, and those from before by program: the last word of its path. */
 export function useCommands() {
@@ -16,6 +16,11 @@ export function useCommands() {
     const { [name]: _old, ...others } = known.value
     known.value = { ...others, [name]: { ...command.value } }
   }
+  /** The command of the baseline; a program alone has the arguments of the other. */
+  const against = (): string[] => {
+    const other = words(command.value.against ?? '')
+    return other.length === 1 ? [...other, ...words(command.value.line).slice(1)] : other
+  }
   const settings = (): Settings => ({ command: words(command.value.line), dir: command.value.dir, env: words(command.value.env), user: command.value.user || undefined })
-  return { known, command, programOf, remember, settings }
+  return { known, command, programOf, remember, settings, against }
 }

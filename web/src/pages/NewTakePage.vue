@@ -33,7 +33,7 @@ const kinds = [
 const kind = useLocalStorage<string>('entelon-take-kind', 'process')
 const picked = ref<Process[]>([])
 const group = ref('')
-const { known, command, programOf, remember: rememberCommand, settings: commandSettings } = useCommands()
+const { known, command, programOf, remember: rememberCommand, settings: commandSettings, against } = useCommands()
 const { terms, measures, recall, remember, settings: termSettings } = useTakeTerms()
 function recalled(program: string) {
   if (recall(program)) tell(`The settings are those of the last take of ${program}.`)
@@ -74,7 +74,7 @@ async function start() {
   remember(program.value)
   if (kind.value === 'command') rememberCommand()
   try {
-    const job = await api.addJob({ collector: collector.value, settings: { ...termSettings(kind.value === 'command'), ...whom.value }, repeat: terms.value.repeat })
+    const job = await api.addJob({ collector: collector.value, settings: { ...termSettings(kind.value === 'command'), ...whom.value }, repeat: terms.value.repeat, against: kind.value === 'command' ? against() : undefined })
     await router.push({ name: 'running', params: { id: job.id } })
   } catch (e) {
     failed.value = e

@@ -40,7 +40,8 @@ watch(
         void follow()
         return
       }
-      void router.replace({ name: 'take', params: { key: j.value.take }, query: route.query })
+      if (j.value.settings.side && turn && turn === turns) void compareSides()
+      else void router.replace({ name: 'take', params: { key: j.value.take }, query: route.query })
       return
     }
     if (!size || over(state) || Date.now() - last < 1500) return
@@ -50,6 +51,13 @@ watch(
   },
 )
 let last = 0
+
+/** Goes on to the comparison of both sides, now that all their takes are there. */
+async function compareSides() {
+  const { takes } = await api.takes({ series: j.value?.settings.series, limit: 1000 })
+  const of = (side: string) => takes.filter((t) => t.side === side).map((t) => t.key).join(',')
+  void router.replace({ name: 'compare', query: { ...route.query, baseline: of('baseline'), candidate: of('candidate') } })
+}
 
 /** Goes on to the next take of a row; where none comes, to the one that was made. */
 async function follow() {
@@ -93,7 +101,7 @@ const { pins, toggle: togglePin } = usePins(computed(() => j.value?.settings.pro
   <WaitNote v-else-if="!j" what="Looking for the take" />
   <div v-else class="flex h-full flex-col">
     <header class="flex h-[52px] shrink-0 items-center gap-6 border-b border-rule px-4">
-      <h1 class="min-w-0 truncate text-[15.5px]"><span class="text-ink-2">{{ over(j.state) ? 'Sampled' : 'Sampling' }}</span> <span class="font-medium">{{ whom(j) }}</span> <span class="text-ink-2">on {{ j.collector || 'the first collector that is free' }}, asked for by {{ j.who }}<template v-if="j.settings.turns"> · take {{ j.settings.turn }} of {{ j.settings.turns }}</template></span></h1>
+      <h1 class="min-w-0 truncate text-[15.5px]"><span class="text-ink-2">{{ over(j.state) ? 'Sampled' : 'Sampling' }}</span> <span class="font-medium">{{ whom(j) }}</span> <span class="text-ink-2">on {{ j.collector || 'the first collector that is free' }}, asked for by {{ j.who }}<template v-if="j.settings.turns"> · take {{ j.settings.turn }} of {{ j.settings.turns }}<template v-if="j.settings.side">, {{ j.settings.side === 'baseline' ? 'of the baseline' : 'of the candidate' }}</template></template></span></h1>
       <div class="flex-1" />
       <template v-if="!over(j.state)">
         <dl class="flex gap-6 text-right whitespace-nowrap" aria-live="off">

@@ -35,6 +35,11 @@ const leaving = ref(new Set<string>())
 const asked = computed(() => ({ search: search.value, program: program.value, series: series.value || undefined, sort: sort.value, descending: order.value === 'down', limit: 1000 }))
 const settled = refDebounced(asked, 120)
 const takes = useQuery({ queryKey: ['takes', settled], queryFn: () => api.takes(settled.value), placeholderData: keepPreviousData })
+// The sides of a row in which two commands were taken in turns.
+const sides = computed(() => {
+  const of = (side: string) => rows.value.filter((t) => t.side === side).map((t) => t.key).join(',')
+  return series.value && of('baseline') && of('candidate') ? { baseline: of('baseline'), candidate: of('candidate') } : undefined
+})
 const rows = computed(() => (takes.data.value?.takes ?? []).filter((t) => !leaving.value.has(t.key)))
 
 const columns: { key: string; name: string; right?: boolean; first: string }[] = [
@@ -113,7 +118,7 @@ useKeys({ r: () => void again(chosen.value.length === 1 ? chosen.value[0] : ''),
       <h1 class="text-[22px] font-medium">Takes</h1>
       <input ref="searchField" v-model="search" class="field ml-3 w-72" placeholder="Search program, build, note, command" aria-label="Search takes" />
       <span v-if="program" class="flex items-center gap-1.5 text-ink-2">of {{ program }} <button class="word" @click="program = ''">all programs</button></span>
-      <span v-if="series" class="flex items-center gap-1.5 text-ink-2">of one row <button class="word" @click="series = ''">all takes</button></span>
+      <span v-if="series" class="flex items-center gap-1.5 text-ink-2">of one row <RouterLink v-if="sides" class="word" :to="{ name: 'compare', query: sides }">compare its sides</RouterLink> <button class="word" @click="series = ''">all takes</button></span>
       <span class="label">{{ count(takes.data.value?.count ?? 0) }} takes</span>
       <div class="flex-1" />
       <NewTake />
