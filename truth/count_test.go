@@ -145,7 +145,7 @@ int main(void) { for (int i = 0; i < 10; i++) page(i); sink = other(3); return 0
 		t.Fatal(err)
 	}
 	says, err := exec.Command(entelon, "count", "--function", "tint", "--", program).CombinedOutput()
-	if err == nil || !strings.Contains(string(says), "is inlined in all of its 1 places of call") {
+	if err == nil || !strings.Contains(string(says), "is inlined wherever it is called (1 place)") {
 		t.Errorf("%v: %s", err, says)
 	}
 	c, _ := countOf(t, entelon, "--function", "shade", "--", program)

@@ -66,7 +66,7 @@ func TestTheWorkIsReal(t *testing.T) {
 			t.Errorf("%d of 48 measures are on the lines", measures)
 		}
 	}
-	if page := Engrave(s); !strings.Contains(page, "<text") || !strings.Contains(page, "Q") || page != Engrave(compose(t, 3)) {
+	if page := Engrave(t.Context(), s); !strings.Contains(page, "<text") || !strings.Contains(page, "Q") || page != Engrave(t.Context(), compose(t, 3)) {
 		t.Error("the page has no words or no slurs, or differs from time to time")
 	}
 }

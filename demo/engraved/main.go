@@ -22,6 +22,7 @@ import (
 	_ "net/http/pprof" // the service's own runtime profiles, under /debug/pprof/
 	"os"
 	"os/signal"
+	"runtime/pprof"
 	"strings"
 	"sync"
 	"syscall"
@@ -85,20 +86,30 @@ func engrave(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("Content-Type", "image/svg+xml")
-	if _, err := io.WriteString(w, Engrave(s)); err != nil {
+	defer pprof.SetGoroutineLabels(r.Context()) // the next request on this connection is another work
+	if _, err := io.WriteString(w, Engrave(r.Context(), s)); err != nil {
 		slog.Warn("a page was not delivered", "error", err)
 	}
 }
 
-// Engrave makes pages of a score.
-func Engrave(s *score.Score) string {
+// Engrave makes pages of a score. It says of its work for which part it is, and
+// which step.
+func Engrave(ctx context.Context, s *score.Score) string {
 	var out strings.Builder
 	for _, part := range s.Parts {
+		of := pprof.WithLabels(ctx, pprof.Labels("part", part.Name))
+		step := func(name string) context.Context { return pprof.WithLabels(of, pprof.Labels("span", name)) }
+		group, route, place, draw := step("group"), step("route"), step("place"), step("draw")
+		pprof.SetGoroutineLabels(step("space"))
 		lines := spacing.Justify(part, spacing.PageWidth)
 		for _, line := range lines {
+			pprof.SetGoroutineLabels(group)
 			beams := beam.Group(line)
+			pprof.SetGoroutineLabels(route)
 			slurs := slur.Route(line)
+			pprof.SetGoroutineLabels(place)
 			words := lyric.Place(line)
+			pprof.SetGoroutineLabels(draw)
 			page.Draw(&out, line, beams, slurs, words)
 		}
 	}

@@ -21,6 +21,7 @@ type program struct {
 	name   string
 	args   []string
 	builds []build
+	takes  int // of each build: the more the less alike they are
 	make   func(b build, out string) error
 	// script is what a runtime runs in the folder that make has made; "" where
 	// make has made the program itself.
@@ -34,10 +35,10 @@ type build struct {
 }
 
 var programs = []program{
-	{"engraved", []string{"--scores", "300"}, []build{{"3.4.0", "", ""}, {"3.5.0", "v350", "lines under sung-out syllables"}, {"3.5.1", "v350,v351", "slurs ask the skyline once"}, {"3.6.0", "v350,v351,v360", "glyphs are found again; a braided border"}}, engraved, nil},
-	{"inkraster", []string{"150"}, []build{{"1.2.0", "120", ""}, {"1.3.0", "130", "ink spreads into the paper"}}, inkraster, nil},
-	{"partbook", []string{"45"}, []build{{"1.4.0", "140", ""}, {"1.5.0", "150", "cues before rests end"}}, partbook, []string{"/usr/bin/python3", "partbook.py"}},
-	{"pageturn", []string{"3500"}, []build{{"2.1.0", "210", ""}, {"2.2.0", "220", "repeats are shaded"}}, pageturn, []string{"node", "dist/server.js"}},
+	{"engraved", []string{"--scores", "300"}, []build{{"3.4.0", "", ""}, {"3.5.0", "v350", "lines under sung-out syllables"}, {"3.5.1", "v350,v351", "slurs ask the skyline once"}, {"3.6.0", "v350,v351,v360", "glyphs are found again; a braided border"}}, 5, engraved, nil},
+	{"inkraster", []string{"150"}, []build{{"1.2.0", "120", ""}, {"1.3.0", "130", "ink spreads into the paper"}}, 3, inkraster, nil},
+	{"partbook", []string{"45"}, []build{{"1.4.0", "140", ""}, {"1.5.0", "150", "cues before rests end"}}, 3, partbook, []string{"/usr/bin/python3", "partbook.py"}},
+	{"pageturn", []string{"3500"}, []build{{"2.1.0", "210", ""}, {"2.2.0", "220", "repeats are shaded"}}, 3, pageturn, []string{"node", "dist/server.js"}},
 }
 
 func engraved(b build, out string) error {
@@ -54,7 +55,6 @@ func inkraster(b build, out string) error {
 }
 
 func main() {
-	times := flag.Int("times", 3, "takes of each build")
 	only := flag.String("only", "", "only the program of this name")
 	builds := flag.String("builds", "", "only these builds, with commas")
 	out := flag.String("out", "demo/takes", "folder for the takes")
@@ -63,15 +63,15 @@ func main() {
 		if *only != "" && *only != p.name {
 			continue
 		}
-		if err := p.remake(*times, *out, *builds); err != nil {
+		if err := p.remake(*out, *builds); err != nil {
 			fmt.Fprintln(os.Stderr, "remake:", err)
 			os.Exit(1)
 		}
 	}
 }
 
-func (p program) remake(times int, out, only string) error {
-	for i := range times {
+func (p program) remake(out, only string) error {
+	for i := range p.takes {
 		for _, b := range p.builds { // in turns, so that a slow hour meets all builds alike
 			if only != "" && !slices.Contains(strings.Split(only, ","), b.name) {
 				continue
