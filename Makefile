@@ -77,7 +77,7 @@ shots: build postgresql chromium
 	go test -count=1 -run 'TestShots|TestAttachAndTakeAgain' ./e2e -shots $(CURDIR)/docs/screenshots
 
 size: build postgresql chromium
-	go test -count=1 -run TestALargeTake ./e2e -size $(CURDIR)/docs/size.md
+	go test -count=1 -run TestALargeTake ./e2e -size $(CURDIR)/docs/benchmarks.md
 
 remake: build
 	go run ./demo/remake

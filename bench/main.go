@@ -18,6 +18,7 @@ import (
 	"strings"
 	"time"
 
+	"entelon/bench/section"
 	"entelon/codec/take"
 	"entelon/core/made"
 	"entelon/core/scope"
@@ -48,7 +49,7 @@ func run(pairs int, rounds, out, only string) error {
 
 Written by `+"`make bench`"+` on %s. Machine: %d processors, %s, Linux %s, %s.
 The machine is a shared virtual one, so ratios of paired runs are quoted as median [lowest, highest].
-What a reader of a large take waits for in the browser is measured by `+"`make size`"+`: [size.md](size.md).
+What a reader of a large take waits for in the browser is at the end.
 
 `, time.Now().Format("2006-01-02"), runtime.NumCPU(), runtime.GOARCH, kernel(), runtime.Version())
 	if err := sampler.Allowed(); err != nil {
@@ -66,6 +67,12 @@ What a reader of a large take waits for in the browser is measured by `+"`make s
 		}
 	}
 	os.Stdout.Write(b.Bytes())
+	// The part that make size writes stays as it is.
+	if old, err := os.ReadFile(out); err == nil {
+		if sizes, there := section.Find(string(old), "sizes", "make size"); there {
+			fmt.Fprintf(&b, "\n%s\n", sizes)
+		}
+	}
 	return os.WriteFile(out, b.Bytes(), 0o644)
 }
 

@@ -16,9 +16,11 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+
+	"entelon/bench/section"
 )
 
-var sizeFile = flag.String("size", "", "file to write the measurements of a large take into; without it a small one is looked at and nothing is written")
+var sizeFile = flag.String("size", "", "file whose section of sizes gets the measurements of large takes; without it a small one is looked at and nothing is written")
 
 var sizeDetail = flag.Bool("size-detail", false, "tell what the page asked for meanwhile")
 
@@ -72,12 +74,12 @@ func TestALargeTake(t *testing.T) {
 		return
 	}
 	var out bytes.Buffer
-	fmt.Fprintf(&out, "# Large takes in the browser\n\nMeasured in headless Chromium at 1280x800 by `make size` on %s, on takes that `entelon invent` made, with the server, PostgreSQL and the browser on one machine of %d processors. Times are from the action to the painting that shows its result.\n",
+	fmt.Fprintf(&out, "## Large takes in the browser\n\nMeasured in headless Chromium at 1280x800 by `make size` on %s, on takes that `entelon invent` made, with the server, PostgreSQL and the browser on one machine of %d processors. Times are from the action to the painting that shows its result.\n",
 		time.Now().UTC().Format("2006-01-02"), runtime.NumCPU())
 	for _, x := range []struct{ samples, stacks int }{{1_000_000, 200_000}, {10_000_000, 1_000_000}} {
 		t.Run(fmt.Sprint(x.samples), func(t *testing.T) { out.WriteString(measureLarge(t, x.samples, x.stacks)) })
 	}
-	if err := os.WriteFile(*sizeFile, out.Bytes(), 0o644); err != nil {
+	if err := section.Write(*sizeFile, "sizes", "make size", out.String()); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -231,7 +233,7 @@ func measureLarge(t *testing.T, samples, stacks int) string {
 		t.Errorf("the page's memory is %.0f MB", memory)
 	}
 	var out bytes.Buffer
-	fmt.Fprintf(&out, "\n## %d samples on %d distinct stacks (%.1f MB)\n\n| what | times | median, ms | 95th percentile, ms | longest, ms |\n|---|---|---|---|---|\n", samples, stacks, float64(about.Size())/(1<<20))
+	fmt.Fprintf(&out, "\n### %d samples on %d distinct stacks (%.1f MB)\n\n| what | times | median, ms | 95th percentile, ms | longest, ms |\n|---|---|---|---|---|\n", samples, stacks, float64(about.Size())/(1<<20))
 	names := make([]string, 0, len(figures))
 	for name := range figures {
 		names = append(names, name)

@@ -5,11 +5,11 @@ import (
 	"flag"
 	"fmt"
 	"math"
-	"os"
 	"path/filepath"
 	"testing"
 	"time"
 
+	"entelon/bench/section"
 	"entelon/codec/take"
 	"entelon/core/compare"
 	"entelon/core/made"
@@ -19,11 +19,6 @@ import (
 )
 
 var comparing = flag.String("comparing", "", "file whose section on calibration is written anew; without it fewer comparisons are made and nothing is written")
-
-const (
-	calibrationBegins = "<!-- calibration: written by make truth -->\n"
-	calibrationEnds   = "<!-- end of calibration -->\n"
-)
 
 func side(p *profile.Profile, at time.Time) compare.Run {
 	tr := tree.New(p)
@@ -143,16 +138,7 @@ func TestCalibration(t *testing.T) {
 	if *comparing == "" {
 		return
 	}
-	doc, err := os.ReadFile(*comparing)
-	if err != nil {
-		t.Fatal(err)
-	}
-	begin, end := bytes.Index(doc, []byte(calibrationBegins)), bytes.Index(doc, []byte(calibrationEnds))
-	if begin < 0 || end < begin {
-		t.Fatalf("%s has no place for the calibration", *comparing)
-	}
-	text := string(doc[:begin]) + calibrationBegins + "\n" + out.String() + "\n" + string(doc[end:])
-	if err := os.WriteFile(*comparing, []byte(text), 0o644); err != nil {
+	if err := section.Write(*comparing, "calibration", "make truth", out.String()); err != nil {
 		t.Fatal(err)
 	}
 }

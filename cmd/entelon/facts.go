@@ -173,7 +173,11 @@ func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
 		row("interpreted", "%s stacks have functions of an interpreter; %s more were hit while it changed them", thin(f.Interpreted), thin(f.Torn))
 	}
 	if f.Labelled+f.Unlabelled > 0 {
-		row("labels", "%s samples have labels of the program's own; of %s more some could not be read", thin(f.Labelled), thin(f.Unlabelled))
+		unread := ""
+		if f.Unlabelled > 0 {
+			unread = fmt.Sprintf("; of %s more not all could be read", thin(f.Unlabelled))
+		}
+		row("labels", "%s samples have labels that the program gave%s", thin(f.Labelled), unread)
 	}
 	if f.RuntimeSet != "" {
 		row("runtime", "%s", f.RuntimeSet)

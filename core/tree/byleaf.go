@@ -43,8 +43,9 @@ const (
 
 func partsOf(samples int) int { return min(max(samples/partSize, 1), mostParts) }
 
-// byStack are the samples of a profile in parts, in each by their stacks: what can
-// be set in order before there is a tree.
+// byStack are the stacks that the samples of a profile have, which can be found before
+// there is a tree; and, once they are sorted, the samples in parts, in each by their
+// stacks.
 type byStack struct {
 	profile *profile.Profile
 	stacks  []profile.StackID // that samples have, ascending
@@ -58,9 +59,9 @@ type byStack struct {
 // what is counted of them stays near the processor.
 const bucket = 15
 
-func groupSamples(p *profile.Profile, parts int) *byStack {
-	n := p.Samples.Len()
-	g := &byStack{profile: p, rank: make([]uint32, p.Stacks.Len()), begin: make([]int, parts+1), at: make([]uint32, n), of: make([][]uint32, parts)}
+// groupSamples finds the stacks that samples have.
+func groupSamples(p *profile.Profile) *byStack {
+	g := &byStack{profile: p, rank: make([]uint32, p.Stacks.Len())}
 	for _, s := range p.Samples.Stack {
 		g.rank[s] = 1
 	}
@@ -70,16 +71,23 @@ func groupSamples(p *profile.Profile, parts int) *byStack {
 			g.rank[s] = uint32(len(g.stacks))
 		}
 	}
-	for i := range parts {
+	return g
+}
+
+// sort sets the samples in so many parts by their stacks.
+func (g *byStack) sort(parts int) *byStack {
+	n := g.profile.Samples.Len()
+	g.begin, g.at, g.of = make([]int, parts+1), make([]uint32, n), make([][]uint32, parts)
+	for i := range parts { // one after the other: it is mostly done while somebody reads
 		g.begin[i+1] = n * (i + 1) / parts
-		g.sort(i)
+		g.sortPart(i)
 	}
 	return g
 }
 
-// sort sorts a part in two steps, first by ranges of stacks and then within each:
+// sortPart sorts a part in two steps, first by ranges of stacks and then within each:
 // in one, every step would be to another place in a large memory.
-func (g *byStack) sort(part int) {
+func (g *byStack) sortPart(part int) {
 	low, high := g.begin[part], g.begin[part+1]
 	stacks := g.profile.Samples.Stack[low:high]
 	begin := make([]uint32, len(g.rank)>>bucket+2) // of each range
@@ -127,7 +135,7 @@ func (g *byStack) sort(part int) {
 func (g *byStack) inOrder(leaves []uint32) *byLeaf {
 	n := len(g.at)
 	b := &byLeaf{profile: g.profile, stacks: make([]profile.StackID, len(leaves)), sum: make([]*sums, len(g.profile.Measures)),
-		ordered: slices.IsSorted(g.profile.Samples.Time), begin: g.begin, leaf: make([]uint32, n), at: make([]uint32, n)}
+		begin: g.begin, leaf: make([]uint32, n), at: make([]uint32, n)}
 	for l, k := range leaves {
 		b.stacks[l] = g.stacks[k]
 	}

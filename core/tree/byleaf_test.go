@@ -19,9 +19,9 @@ func TestPiecesOfPartsAddUp(t *testing.T) {
 		rnd := rand.New(rand.NewPCG(seed, 7))
 		tr, n := New(p), p.Samples.Len()
 		for parts := 1; parts <= 5; parts++ {
-			group := groupSamples(p, parts)
-			b := group.inOrder(tr.ownLeaves(group))
-			b.owner = tr
+			group := groupSamples(p)
+			b := group.sort(parts).inOrder(tr.ownLeaves(group))
+			b.owner, b.ordered = tr, slices.IsSorted(p.Samples.Time)
 			for try := range 40 {
 				sieve := scope.Sieve{From: rnd.IntN(n + 1), To: n}
 				sieve.To = sieve.From + rnd.IntN(n+1-sieve.From)

@@ -47,7 +47,7 @@ func Shaped(p *profile.Profile, s Shape) *Tree { return shaped(p, s, nil) }
 // In builds the tree of the same profile in another shape.
 func (t *Tree) In(s Shape) *Tree { return shaped(t.Profile, s, t.samples) }
 
-func shaped(p *profile.Profile, s Shape, samples *byLeaf) *Tree {
+func shaped(p *profile.Profile, s Shape, samples *leaves) *Tree {
 	base := p
 	var sampleOf []int32
 	if s.Through != "" {

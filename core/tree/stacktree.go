@@ -21,7 +21,7 @@ func (t *Tree) Prepare() {
 	t.NodesOf(0)
 	t.lowerNames()
 	t.tops()
-	t.samples.who()
+	t.samples.sorted().who()
 }
 
 func (t *Tree) stackTree() *stackTree {

@@ -19,7 +19,7 @@ type ThreadCost struct {
 func (t *Tree) Threads(measure int, sc scope.Scope) []ThreadCost {
 	p := t.Profile
 	rows := make([]ThreadCost, len(p.Threads))
-	t.samples.eachOf(measure, t.sieve(sc), func(id profile.ThreadID, v int64) {
+	t.samples.sorted().eachOf(measure, t.sieve(sc), func(id profile.ThreadID, v int64) {
 		rows[id].Value += v
 		rows[id].Samples++
 	})

@@ -45,7 +45,7 @@ type Tree struct {
 	// Samples are added up by the stack that they end in, its leaf. These are in
 	// the order of their nodes, so that what ends below a node stands together:
 	// a sum over it is the difference of two running sums.
-	samples *byLeaf
+	samples *leaves
 	leaves  []uint32 // positions in samples.stacks; nil where these stand in this order
 	leafAt  []uint32 // by node: how many leaves are before those of the node; one more at the end
 	stop    []uint32 // by node: how many leaves are before its End
@@ -77,13 +77,13 @@ func Runtime(p *profile.Profile) func(profile.FunctionID) bool {
 
 // build builds a tree; samples are those of p by their leaves, where they are
 // known.
-func build(p *profile.Profile, fold folding, samples *byLeaf) *Tree {
+func build(p *profile.Profile, fold folding, samples *leaves) *Tree {
 	t := &Tree{Profile: p, samples: samples, NodeOf: make([]NodeID, p.Stacks.Len())}
 	t.byLine, t.tops = sync.OnceValue(t.stackTree), sync.OnceValue(t.topsOf)
 	var group *byStack
 	var grouped sync.WaitGroup
 	if samples == nil {
-		grouped.Go(func() { group = groupSamples(p, partsOf(p.Samples.Len())) })
+		grouped.Go(func() { group = groupSamples(p) })
 	}
 	if fold.none() {
 		t.grow()
@@ -98,8 +98,7 @@ func build(p *profile.Profile, fold folding, samples *byLeaf) *Tree {
 		t.leaves = t.placeLeaves(samples.stacks)
 	} else {
 		// Adding up goes the same way as the nodes do.
-		t.samples = group.inOrder(t.ownLeaves(group))
-		t.samples.owner = t
+		t.samples = newLeaves(t, group, t.ownLeaves(group))
 	}
 	return t
 }
@@ -133,7 +132,8 @@ func (t *Tree) Len() int { return len(t.Parent) }
 func (t *Tree) Bytes() int64 {
 	n := int64(t.Len())*35 + int64(len(t.NodeOf))*16
 	if t.leaves == nil { // its samples are its own
-		n += int64(len(t.samples.at))*16 + int64(len(t.samples.stacks))*int64(8+16*len(t.samples.begin))
+		samples := t.samples.profile.Samples.Len()
+		n += int64(samples)*20 + int64(len(t.samples.stacks))*int64(8+16*(1+partsOf(samples))) // once they are sorted
 	}
 	return n
 }
