@@ -86,7 +86,7 @@ func TestLedger(t *testing.T) {
 	p.do("the program", chromedp.Click(`//h2/a[normalize-space()="engraved"]`, chromedp.NodeVisible))
 	p.until("four builds", `document.querySelectorAll('[data-test=build]').length === 4`)
 	builds := value[string](p, `Array.from(document.querySelectorAll('[data-test=build]'), e => e.innerText.replace(/\s+/g, ' ')).join('|')`)
-	for i, want := range []string{"3.4.0 3 takes", "+ regression 3.5.0 3 takes", "− mended 3.5.1 3 takes", "3.6.0 3 takes"} {
+	for i, want := range []string{"3.4.0 5 takes", "+ regression 3.5.0 5 takes", "− mended 3.5.1 5 takes", "3.6.0 5 takes"} {
 		if got := strings.Split(builds, "|")[i]; !strings.Contains(got, want) {
 			t.Errorf("build %d is %q, want %q", i, got, want)
 		}

@@ -8,6 +8,8 @@ import "github.com/cilium/ebpf/asm"
 func (p *assembler) goStack(o kernelOffsets, runtime int) {
 	const curBytes = 128 // of the goroutine: the stack's bounds first, then sched
 	const place = otherHeader + 64
+	const clockFrame = 48 // what runtime.nanotime1 has of its own, with room
+	sched := p.label()
 	p.add(
 		asm.FnGetCurrentPidTgid.Call(),
 		asm.RSh.Imm(asm.R0, 32),
@@ -53,6 +55,22 @@ func (p *assembler) goStack(o kernelOffsets, runtime int) {
 		asm.Add.Reg(asm.R3, asm.R1),
 	)
 	p.readUser(slotWord, 8, "out") // g0.sched.sp
+	noClock := p.label()
+	p.store(asm.RFP, slotClock, 0)
+	p.add(
+		asm.LoadMem(asm.R1, asm.R9, 56, asm.DWord),
+		asm.JEq.Imm(asm.R1, 0, noClock),
+		asm.LoadMem(asm.R3, asm.RFP, slotM, asm.DWord),
+		asm.Add.Reg(asm.R3, asm.R1),
+	)
+	p.readUser(slotClock, 8, noClock)
+	p.add(
+		asm.LoadMem(asm.R3, asm.RFP, slotM, asm.DWord),
+		asm.LoadMem(asm.R1, asm.R9, 48, asm.DWord),
+		asm.Add.Reg(asm.R3, asm.R1),
+	)
+	p.readUser(slotClockP, 8, "out")
+	p.here(noClock)
 	// The header. sched is the scheduler's record: sp, pc, and bp at 40.
 	p.add(
 		asm.LoadMem(asm.R1, asm.R7, place, asm.DWord),
@@ -75,7 +93,16 @@ func (p *assembler) goStack(o kernelOffsets, runtime int) {
 		asm.StoreMem(asm.R7, otherKind, asm.R0, asm.DWord),
 		asm.Mov.Imm(asm.R5, otherBytes),
 		asm.StoreMem(asm.RFP, slotLimit, asm.R5, asm.DWord),
+		// Who asks for the time has left the goroutine's stack without the scheduler.
+		asm.LoadMem(asm.R4, asm.RFP, slotClock, asm.DWord),
+		asm.JEq.Imm(asm.R4, 0, sched),
+		asm.StoreMem(asm.R7, otherSP, asm.R4, asm.DWord),
+		asm.LoadMem(asm.R0, asm.RFP, slotClockP, asm.DWord),
+		asm.StoreMem(asm.R7, otherPC, asm.R0, asm.DWord),
+		asm.Mov.Reg(asm.R3, asm.R4),
+		asm.Sub.Imm(asm.R3, clockFrame),
 	)
+	p.here(sched)
 	system, emit, shallow := p.label(), p.label(), p.label()
 	p.add(
 		asm.JLT.Reg(asm.R8, asm.R1, system),

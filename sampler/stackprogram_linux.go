@@ -18,6 +18,8 @@ const (
 	slotAddr   = -64
 	slotCopied = -72 // how much of the stack at r8 is copied already
 	slotEnd    = -80
+	slotClock  = -88 // where the stack was left to ask for the time: its pointer,
+	slotClockP = -96 // and the program counter
 )
 
 // stackProgram is the program. It keeps the sample's context in r6, the

@@ -32,10 +32,12 @@ type goPlaces struct {
 	Sched   uint64
 	Cgo     uint64
 	Labels  uint64 // 0: the program gives none
+	ClockPC uint64 // 0: not known
+	ClockSP uint64
 }
 
 // goPlacesBytes is how many bytes the program reads of it.
-const goPlacesBytes = 48
+const goPlacesBytes = 64
 
 // newStackReader loads the program and opens its outputs. An error says why
 // this machine or this user cannot. stackBytes is what the kernel copies itself.
@@ -128,7 +130,7 @@ func (r *stackReader) traced(kind ebpf.ProgramType, stackBytes int) (*ebpf.Progr
 
 // tell lets the program know that a process is of the Go runtime.
 func (r *stackReader) tell(pid uint32, g symbol.GoRuntime) error {
-	p := goPlaces{TLS: int64(g.TLS), M: uint64(g.M), Current: uint64(g.Current), Sched: uint64(g.Sched), Labels: uint64(g.Labels)}
+	p := goPlaces{TLS: int64(g.TLS), M: uint64(g.M), Current: uint64(g.Current), Sched: uint64(g.Sched), Labels: uint64(g.Labels), ClockPC: uint64(g.ClockPC), ClockSP: uint64(g.ClockSP)}
 	if g.Cgo {
 		p.Cgo = 1
 	}

@@ -22,7 +22,7 @@ func TestGoRuntimePlaces(t *testing.T) {
 			t.Fatal(err)
 		}
 		g, ok := o.GoRuntime()
-		if !ok || g.M != 6*8 || g.Sched != 7*8 || g.TLS >= 0 || g.Current == 0 || g.Cgo || g.Labels != 0 {
+		if !ok || g.M != 6*8 || g.Sched != 7*8 || g.TLS >= 0 || g.Current == 0 || g.Cgo || g.Labels != 0 || g.ClockPC <= g.Current || g.ClockSP <= g.Current || g.ClockPC == g.ClockSP {
 			t.Errorf("%v: %+v %v", flags, g, ok)
 		}
 		if i == 0 {

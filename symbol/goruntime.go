@@ -19,7 +19,11 @@ type GoRuntime struct {
 	Current uint32 // where an m has the goroutine that it runs for (curg)
 	Sched   uint32 // where a g has the place at which its stack was left (sched)
 	Labels  uint32 // where a g has its labels; 0 where the program gives none
-	Cgo     bool   // C code may call Go code
+	// ClockPC and ClockSP are where an m has the place at which it went to the
+	// system's stack to ask the kernel's own object for the time (vdsoPC, vdsoSP); 0
+	// where that is not known.
+	ClockPC, ClockSP uint32
+	Cgo              bool // C code may call Go code
 }
 
 // labelsAsList is the first version of Go in which a set of labels is a list of
@@ -28,7 +32,7 @@ const labelsAsList = "go1.24"
 
 // GoRuntime returns the places; ok is false where they cannot be told.
 func (o *Object) GoRuntime() (r GoRuntime, ok bool) {
-	var code []byte
+	var code, clock []byte
 	o.GoFrames(func(f GoFunction) {
 		switch f.Name {
 		case "runtime/pprof.runtime_setProfLabel":
@@ -37,11 +41,17 @@ func (o *Object) GoRuntime() (r GoRuntime, ok bool) {
 			}
 		case "runtime.systemstack":
 			code = o.codeAt(f.Start, f.End)
+		case "runtime.nanotime1":
+			clock = o.codeAt(f.Start, f.End)
 		case "runtime/cgo.init", "crosscall2":
 			r.Cgo = true
 		}
 	})
-	return r, code != nil && r.read(code)
+	if code == nil || !r.read(code) {
+		return r, false
+	}
+	r.readClock(clock)
+	return r, true
 }
 
 func (o *Object) codeAt(start, end uint64) []byte {
@@ -113,4 +123,31 @@ func labelsPlace(code []byte) uint32 {
 		}
 	}
 	return 0
+}
+
+// readClock follows runtime.nanotime1 to what it writes into m: first where it was
+// called, then the stack pointer there.
+func (r *GoRuntime) readClock(code []byte) {
+	var m x86asm.Reg
+	var written []uint32
+	for at := 0; at < len(code) && len(written) < 2; {
+		in, err := x86asm.Decode(code[at:], 64)
+		if err != nil {
+			return
+		}
+		at += in.Len
+		if in.Op != x86asm.MOV {
+			continue
+		}
+		to, toReg := in.Args[0].(x86asm.Reg)
+		if from, memory := in.Args[1].(x86asm.Mem); memory && toReg && m == 0 && uint32(from.Disp) == r.M && from.Base == x86asm.R14 {
+			m = to
+		}
+		if to, memory := in.Args[0].(x86asm.Mem); memory && m != 0 && to.Base == m && to.Disp > 0 && to.Disp < 1<<12 {
+			written = append(written, uint32(to.Disp))
+		}
+	}
+	if len(written) == 2 {
+		r.ClockPC, r.ClockSP = written[0], written[1]
+	}
 }

@@ -40,6 +40,7 @@ func buildAndRun(m *testing.M) (int, error) {
 		{"go", "build", "-o", filepath.Join(dir, "entelon"), "."},
 		{"go", "build", "-o", filepath.Join(dir, "goshares"), "./testdata/goshares"},
 		{"go", "build", "-ldflags=-s -w", "-buildmode=pie", "-o", filepath.Join(dir, "goshares-stripped"), "./testdata/goshares"},
+		{"go", "build", "-o", filepath.Join(dir, "goclock"), "./testdata/goclock"},
 		c("shares"), c("shares-static", "-static"), c("shares-nopie", "-no-pie"), c("shares-stripped", "-s"),
 		c("threads"), c("forks"),
 	} {

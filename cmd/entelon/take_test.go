@@ -109,6 +109,24 @@ func TestGoFunctionsHaveNamesFilesAndLines(t *testing.T) {
 	}
 }
 
+// TestStacksOfWhoAsksForTheTime: the Go runtime goes to the system's stack for the
+// kernel's own code that tells the time; the stack that it left is there.
+func TestStacksOfWhoAsksForTheTime(t *testing.T) {
+	mustSample(t)
+	file := filepath.Join(t.TempDir(), "x.take")
+	if r := entelon(t, "take", "--out", file, "--", program("goclock")); r.code != 0 {
+		t.Fatal(r.stderr)
+	}
+	if facts := parse[factsJSON](t, "facts", "--json", file); os.Getuid() == 0 && facts.CompleteShare < 0.995 {
+		t.Errorf("%.4f of the stacks are complete: %+v", facts.CompleteShare, facts.CutOff)
+	}
+	all := parse[hotJSON](t, "hot", "--json", file)
+	clock := parse[hotJSON](t, "hot", "--json", "--scope", `path is main.ask > *vdso*`, file)
+	if clock.Samples < all.Samples/5 {
+		t.Errorf("below main.ask, %d of %d samples are in the kernel's own code that tells the time", clock.Samples, all.Samples)
+	}
+}
+
 func TestStrippedFunctionsShowModuleAndOffset(t *testing.T) {
 	mustSample(t)
 	file := filepath.Join(t.TempDir(), "x.take")

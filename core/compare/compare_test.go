@@ -287,6 +287,14 @@ func TestFitting(t *testing.T) {
 	if s := compare.Fitting(a, b); s != compare.ByTotal {
 		t.Errorf("other work is compared by %q", s)
 	}
+	a.Settings.Series, a.Settings.Side, b.Settings.Series, b.Settings.Side = "row", profile.Baseline, "row", profile.Candidate
+	if s := compare.Fitting(a, b); s != compare.Unscaled {
+		t.Errorf("two commands taken in turns are compared by %q", s)
+	}
+	b.Settings.Series = "another row"
+	if s := compare.Fitting(a, b); s != compare.ByTotal {
+		t.Errorf("two commands of two rows are compared by %q", s)
+	}
 	b.Settings.Command = a.Settings.Command
 	b.Facts.EndedBy = "time"
 	if s := compare.Fitting(a, b); s != compare.ByTotal {

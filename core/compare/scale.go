@@ -74,14 +74,17 @@ func (s Scale) Words() string {
 
 // Fitting is the scale that suits takes when the user chose none: by work where
 // all tell how much they did, as they are where all ran the same work to its
-// end, else as shares.
+// end or two commands were taken in turns, else as shares.
 func Fitting(takes ...*profile.Take) Scale {
 	work, same := true, true
 	for _, t := range takes {
 		work = work && t.Facts.Work > 0
 		f := takes[0]
-		same = same && t.Facts.EndedBy == "exit" && len(t.Settings.Command) > 0 && len(f.Settings.Command) > 0 &&
+		alike := len(t.Settings.Command) > 0 && len(f.Settings.Command) > 0 &&
 			slices.Equal(t.Settings.Command[1:], f.Settings.Command[1:]) && t.Settings.Program == f.Settings.Program
+		// Who takes two commands in turns says that they do the same.
+		turns := t.Settings.Side != "" && t.Settings.Series == f.Settings.Series
+		same = same && t.Facts.EndedBy == "exit" && (alike || turns)
 	}
 	switch {
 	case work:
