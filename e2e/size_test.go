@@ -48,6 +48,14 @@ func (p *page) timed(what, act, seen string) float64 {
 	return ms
 }
 
+// detail tells what a page that was opened asked for until some moment.
+func (p *page) detail(until string) {
+	p.t.Helper()
+	if *sizeDetail {
+		p.t.Log(value[string](p, `performance.getEntriesByType('resource').concat(performance.getEntriesByType('navigation')).filter(e => e.startTime < `+until+`).map(e => e.name.replace(/.*takes.[^/]*|[?].*|http:..[^/]*/g, '') + ' ' + e.startTime.toFixed(0) + '-' + e.responseEnd.toFixed(0)).join(', ')`))
+	}
+}
+
 // rest waits until the page has what it asked for, as a reader does who looks at
 // it before the next step.
 func (p *page) rest() {
@@ -112,6 +120,7 @@ func (p *page) comparedLarge(samples, stacks int) float64 {
 	})
 	p.visit("/compare?baseline=" + keys[0] + "&candidate=" + keys[1])
 	p.within(time.Minute, "the comparison", `document.querySelector('[data-test=verdict]') && Number(document.querySelector('[data-test=mirror]')?.dataset.frames) > 10 && (window.compared ??= performance.now())`)
+	p.detail("window.compared")
 	return value[float64](p, `window.compared`)
 }
 
@@ -142,18 +151,16 @@ func measureLarge(t *testing.T, samples, stacks int) string {
 	figures := map[string][]float64{}
 	p.within(time.Minute, "the flame", `Number(document.querySelector('[data-test=flame]')?.dataset.frames) > 10 && (window.firstFlame ??= performance.now())`)
 	figures["first flame, cold, from the address on"] = []float64{value[float64](p, `window.firstFlame`)}
-	if *sizeDetail {
-		t.Log(value[string](p, `performance.getEntriesByType('resource').concat(performance.getEntriesByType('navigation')).filter(e => e.startTime < window.firstFlame).map(e => e.name.replace(/.*takes.[^/]*|[?].*|http:..[^/]*/g, '') + ' ' + e.startTime.toFixed(0) + '-' + e.responseEnd.toFixed(0)).join(', ')`))
-	}
+	p.detail("window.firstFlame")
 	const root = `document.querySelector('[data-test=flame]').dataset.root`
 	const total = `document.querySelector('[data-test=flame]').dataset.total`
 	p.until("the list of functions, by which one chooses where to dive", `document.querySelectorAll('[data-test=hot-row]').length > 10`)
-	dives := 12
+	dives, rounds := 24, 2
 	if samples < 1_000_000 {
-		dives = 5 // a small take is not deeper
+		dives, rounds = 5, 1 // a small take is not deeper
 	}
 	for i := range dives {
-		if i == 6 {
+		if i > 0 && i%6 == 0 {
 			value[any](p, keydown("Escape"))
 			p.until("the whole", root+` === '0'`)
 		}
@@ -176,20 +183,20 @@ func measureLarge(t *testing.T, samples, stacks int) string {
 		return fmt.Sprintf(`(el => { el.setPointerCapture = () => {}; const r = el.getBoundingClientRect(); const at = (type, share) => el.dispatchEvent(new PointerEvent(type, { clientX: r.left + share * r.width, clientY: r.top + 20, bubbles: true, pointerId: 1 })); at('pointerdown', %v); at('pointermove', %v); at('pointerup', %v) })(document.querySelector('[data-test=ribbon]'))`, from, to, to)
 	}
 	p.until("the ribbon", `document.querySelector('[data-test=ribbon]')?.dataset.ready === 'true'`)
-	for i := range 12 {
+	for i := range 12 * rounds {
 		before := value[string](p, total)
-		figures["restricting the time"] = append(figures["restricting the time"], p.timed("less", scoped(0.1+0.03*float64(i), 0.5+0.035*float64(i)), fmt.Sprintf("%s !== %q", total, before)))
+		figures["restricting the time"] = append(figures["restricting the time"], p.timed("less", scoped(0.1+0.03*float64(i)/float64(rounds), 0.5+0.035*float64(i)/float64(rounds)), fmt.Sprintf("%s !== %q", total, before)))
 	}
 	// Conditions of every kind are typed; what is waited for counts from Enter on.
 	enter := func(text string) string {
 		return fmt.Sprintf(`(e => { e.value = %q; e.dispatchEvent(new Event('input')); e.dispatchEvent(new KeyboardEvent('keydown', { key: 'Enter', bubbles: true })) })(document.querySelector('[data-test=scope-editor] input'))`, text)
 	}
 	hottest := value[string](p, `document.querySelector('[data-test=hot-row] [title], [data-test=hot-row]')?.innerText.split('\n')[0].trim()`)
-	for _, text := range []string{
+	for _, text := range slices.Repeat([]string{
 		"function is " + hottest, "not function is " + hottest, "code is own", "top is " + hottest, "thread is worker-3", "thread is worker-1, worker-5",
 		"label page is 4", "span is draw and time from 1 s", "time from 1 s to 3 s", "code is not kernel and thread is not worker-2", "module is libstave.so.2", `function matches "Route"`,
 		"path is *Read* > *Place*", "label page is 1, 2, 3 and code is own, library",
-	} {
+	}, rounds) {
 		before := value[string](p, total)
 		value[any](p, keydown("="))
 		p.until("the editor", `document.querySelector('[data-test=scope-editor] input')`)
@@ -201,14 +208,14 @@ func measureLarge(t *testing.T, samples, stacks int) string {
 	narrow := value[string](p, total)
 	value[any](p, enter(""))
 	p.until("the whole", fmt.Sprintf("%s !== %q", total, narrow))
-	for _, lens := range []struct{ key, seen string }{
+	for _, lens := range slices.Repeat([]struct{ key, seen string }{
 		{"2", `document.querySelectorAll('[data-test=hot-full]').length > 5`}, {"3", `document.querySelectorAll('[data-test=path]').length > 0`},
 		{"1", `document.querySelector('[data-test=flame]')?.dataset.frames > 10`}, {"4", `document.querySelector('[data-test=neighbours]')`},
 		{"2", `document.querySelectorAll('[data-test=hot-full]').length > 5`}, {"1", `document.querySelector('[data-test=flame]')?.dataset.frames > 10`},
 		{"2", `document.querySelectorAll('[data-test=hot-full]').length > 5`}, {"3", `document.querySelectorAll('[data-test=path]').length > 0`},
 		{"1", `document.querySelector('[data-test=flame]')?.dataset.frames > 10`}, {"3", `document.querySelectorAll('[data-test=path]').length > 0`},
 		{"2", `document.querySelectorAll('[data-test=hot-full]').length > 5`}, {"1", `document.querySelector('[data-test=flame]')?.dataset.frames > 10`},
-	} {
+	}, rounds) {
 		figures["changing the lens"] = append(figures["changing the lens"], p.timed("lens "+lens.key, keydown(lens.key), lens.seen))
 	}
 	// The pointer moves over the flame for two seconds, a step each frame.

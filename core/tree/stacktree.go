@@ -17,11 +17,14 @@ type stackTree struct {
 
 // Prepare makes what only some questions need, before they are asked.
 func (t *Tree) Prepare() {
+	// First: a part of the time is what is mostly asked for next.
+	sorted := t.samples.sorted()
+	sorted.of(0)
+	sorted.who()
 	t.byLine()
 	t.NodesOf(0)
 	t.lowerNames()
 	t.tops()
-	t.samples.sorted().who()
 }
 
 func (t *Tree) stackTree() *stackTree {

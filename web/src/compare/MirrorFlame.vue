@@ -7,6 +7,7 @@ import ErrorNote from '../components/ErrorNote.vue'
 import WaitNote from '../components/WaitNote.vue'
 import { useKeys } from '../composables/useKeys'
 import { dark } from '../composables/useTheme'
+import { mirrorPixels } from './mirrorPixels'
 import { paintMirror, rect, rowHeight, type MirrorLook, type Place } from './paintMirror'
 import { useFigures } from './useFigures'
 
@@ -17,7 +18,7 @@ const { figure, difference, factor } = useFigures()
 const box = ref<HTMLElement>()
 const canvas = ref<HTMLCanvasElement>()
 const { width, height } = useElementSize(box)
-const pixels = computed(() => Math.max(200, Math.ceil(width.value / 64) * 64))
+const pixels = computed(() => mirrorPixels(width.value))
 const query = useQuery({
   queryKey: ['mirror', () => props.question, pixels],
   queryFn: ({ signal }) => api.mirror({ ...props.question, pixels: pixels.value }, signal),

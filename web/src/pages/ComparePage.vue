@@ -1,5 +1,6 @@
 <script setup lang="ts">
-import { keepPreviousData, useQuery } from '@tanstack/vue-query'
+import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useElementSize } from '@vueuse/core'
 import { ArrowLeftRight, X } from 'lucide-vue-next'
 import { computed, ref, watch } from 'vue'
 import { api, type Take } from '../api/client'
@@ -8,6 +9,7 @@ import CompareShare from '../compare/CompareShare.vue'
 import DifferenceTable from '../compare/DifferenceTable.vue'
 import LinesBeside from '../compare/LinesBeside.vue'
 import MirrorFlame from '../compare/MirrorFlame.vue'
+import { mirrorPixels } from '../compare/mirrorPixels'
 import SuspectList from '../compare/SuspectList.vue'
 import { provideComparison, useFigures, verdictText } from '../compare/useFigures'
 import ChoiceMenu from '../components/ChoiceMenu.vue'
@@ -48,6 +50,16 @@ const choices = computed(() => {
 const ready = computed(() => baseline.value !== '' && candidate.value !== '')
 const question = computed(() => ({ baseline: baseline.value, candidate: candidate.value, scale: scale.value || undefined, measure: measure.value || undefined, scope: scope.value || undefined }))
 const result = useQuery({ queryKey: ['compare', question], queryFn: ({ signal }) => api.compare(question.value, signal), enabled: ready, placeholderData: keepPreviousData })
+// The picture is asked for together with the comparison, which the server makes once for both.
+const queries = useQueryClient()
+const whole = ref<HTMLElement>()
+const { width } = useElementSize(whole)
+const beside = 268 + 272 // px, of the columns left and right
+watch([question, width], ([q, w]) => {
+  if (!ready.value || !w || lens.value !== 'mirror') return
+  const pixels = mirrorPixels(w - beside)
+  void queries.prefetchQuery({ queryKey: ['mirror', q, pixels], queryFn: ({ signal }) => api.mirror({ ...q, pixels }, signal) })
+})
 const d = computed(() => (ready.value ? result.data.value : undefined))
 provideComparison(d)
 const { change: changeText } = useFigures(d)
@@ -98,7 +110,7 @@ useKeys({
 </script>
 
 <template>
-  <div class="flex h-full flex-col">
+  <div ref="whole" class="flex h-full flex-col">
     <header class="flex min-h-[52px] shrink-0 items-center gap-2.5 border-b border-rule px-4 py-1">
       <h1 class="flex min-w-0 flex-wrap items-baseline gap-x-1.5 text-[15.5px]">
         <ChoiceMenu v-if="(d?.measures.length ?? 0) > 1" v-model="shownMeasure" :choices="measures" name="Measure" plain class="font-medium" /><span v-else class="text-ink-2">{{ capital(d?.measure.label ?? 'CPU time') }}</span>
