@@ -20,6 +20,9 @@ import (
 	"entelon/store"
 )
 
+// DefaultCache is how many bytes of takes are kept in memory if nothing else is said.
+const DefaultCache = 2 << 30
+
 // Options of a server.
 type Options struct {
 	Version    string
@@ -57,7 +60,7 @@ func New(st *store.Store, o Options) (*Server, error) {
 		o.MaxUpload = 1 << 30
 	}
 	if o.CacheBytes == 0 {
-		o.CacheBytes = 2 << 30
+		o.CacheBytes = DefaultCache
 	}
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
