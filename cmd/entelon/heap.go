@@ -1,12 +1,10 @@
 package main
 
 import (
-	"log/slog"
 	"os"
 	"runtime/debug"
 
-	"github.com/prometheus/procfs"
-
+	"entelon/sampler"
 	"entelon/server"
 )
 
@@ -28,21 +26,11 @@ func heapTerms(memory int64) (percent int, limit int64) {
 }
 
 // growHeap sets the terms, unless the environment says other ones.
-func growHeap(log *slog.Logger) {
+func growHeap() {
 	if os.Getenv("GOGC") != "" || os.Getenv("GOMEMLIMIT") != "" {
 		return
 	}
-	fs, err := procfs.NewDefaultFS()
-	if err != nil {
-		log.Debug("the machine's memory is unknown", "error", err)
-		return
-	}
-	m, err := fs.Meminfo()
-	if err != nil || m.MemTotalBytes == nil {
-		log.Debug("the machine's memory is unknown", "error", err)
-		return
-	}
-	if percent, limit := heapTerms(int64(*m.MemTotalBytes)); percent > 0 {
+	if percent, limit := heapTerms(sampler.Machine().MemoryB); percent > 0 {
 		debug.SetGCPercent(percent)
 		debug.SetMemoryLimit(limit)
 	}

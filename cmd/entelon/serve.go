@@ -154,7 +154,7 @@ func runServe(ctx context.Context, f serveFlags) (err error) {
 		}
 	}
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
-	growHeap(log)
+	growHeap()
 	o := server.Options{Version: sampler.Version, Web: web.Files(), MaxUpload: f.maxMB << 20, MaxDisk: int64(f.maxDisk), Sources: f.sources, Log: log, TLS: f.cert != "", Hosts: f.hosts, Closing: ctx.Done()}
 	if host != "" {
 		o.Hosts = append(o.Hosts, host)
