@@ -23,7 +23,7 @@ func TestShots(t *testing.T) {
 		{"paths", "/takes/" + new + "?lens=paths&focus=" + focus, "spreads out here"},
 		{"neighbours", "/takes/" + new + "?lens=neighbours&focus=" + url.QueryEscape("entelon/demo/engraved/page.Draw"), "goes on to"},
 		{"lines", "/takes/" + new + "?lens=lines&focus=" + url.QueryEscape("entelon/demo/engraved/slur.clearance"), "lines cost something"},
-		{"scope", "/takes/" + new + "?fold=foreign&scope=" + url.QueryEscape("time from 2 s to 6 s and function is main.Engrave and not idle") + "&focus=" + focus, "passing through"},
+		{"scope", "/takes/" + new + "?fold=foreign&scope=" + url.QueryEscape(`time from 2 s to 6 s and span is route, draw and label part is "Voice 2" and function is main.Engrave`) + "&focus=" + focus, "passing through"},
 		{"inkraster", "/takes/" + inked + "?focus=ink%3A%3Amixed", "Inlined into"},
 		{"partbook", "/takes/" + takeOf(t, "1.5.0") + "?fold=runtime&focus=strain", "Callers"},
 		{"pageturn", "/takes/" + takeOf(t, "2.2.0") + "?focus=staff", "Callers"},

@@ -87,7 +87,7 @@ func expected(slower, seen float64) float64 {
 func TestCalibration(t *testing.T) {
 	times, unchanged := 150, 150
 	if *comparing != "" {
-		times, unchanged = 2000, 6000
+		times, unchanged = 2000, 4000
 	}
 	limit := func(rate float64, n int) float64 { return rate*float64(n) + 3.3*math.Sqrt(rate*(1-rate)*float64(n)) }
 	var out bytes.Buffer
