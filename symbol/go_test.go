@@ -48,11 +48,11 @@ func TestGoLabelsPlace(t *testing.T) {
 
 import (
 	"context"
-	"runtime/pprof"
+	label "runtime/pprof"
 )
 
 func main() {
-	pprof.Do(context.Background(), pprof.Labels("page", "4"), func(context.Context) { println("drawn") })
+	label.Do(context.Background(), label.Labels("page", "4"), func(context.Context) { println("drawn") })
 }
 `), 0o644); err != nil {
 		t.Fatal(err)

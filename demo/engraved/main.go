@@ -22,7 +22,7 @@ import (
 	_ "net/http/pprof" // the service's own runtime profiles, under /debug/pprof/
 	"os"
 	"os/signal"
-	"runtime/pprof"
+	label "runtime/pprof"
 	"strings"
 	"sync"
 	"syscall"
@@ -86,7 +86,7 @@ func engrave(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("Content-Type", "image/svg+xml")
-	defer pprof.SetGoroutineLabels(r.Context()) // the next request on this connection is another work
+	defer label.SetGoroutineLabels(r.Context()) // the next request on this connection is another work
 	if _, err := io.WriteString(w, Engrave(r.Context(), s)); err != nil {
 		slog.Warn("a page was not delivered", "error", err)
 	}
@@ -97,19 +97,19 @@ func engrave(w http.ResponseWriter, r *http.Request) {
 func Engrave(ctx context.Context, s *score.Score) string {
 	var out strings.Builder
 	for _, part := range s.Parts {
-		of := pprof.WithLabels(ctx, pprof.Labels("part", part.Name))
-		step := func(name string) context.Context { return pprof.WithLabels(of, pprof.Labels("span", name)) }
+		of := label.WithLabels(ctx, label.Labels("part", part.Name))
+		step := func(name string) context.Context { return label.WithLabels(of, label.Labels("span", name)) }
 		group, route, place, draw := step("group"), step("route"), step("place"), step("draw")
-		pprof.SetGoroutineLabels(step("space"))
+		label.SetGoroutineLabels(step("space"))
 		lines := spacing.Justify(part, spacing.PageWidth)
 		for _, line := range lines {
-			pprof.SetGoroutineLabels(group)
+			label.SetGoroutineLabels(group)
 			beams := beam.Group(line)
-			pprof.SetGoroutineLabels(route)
+			label.SetGoroutineLabels(route)
 			slurs := slur.Route(line)
-			pprof.SetGoroutineLabels(place)
+			label.SetGoroutineLabels(place)
 			words := lyric.Place(line)
-			pprof.SetGoroutineLabels(draw)
+			label.SetGoroutineLabels(draw)
 			page.Draw(&out, line, beams, slurs, words)
 		}
 	}

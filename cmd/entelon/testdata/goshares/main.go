@@ -5,7 +5,7 @@ package main
 import (
 	"context"
 	"fmt"
-	"runtime/pprof"
+	label "runtime/pprof"
 )
 
 //go:noinline
@@ -29,7 +29,7 @@ func route(n int) (s int) {
 func main() {
 	done := make(chan int)
 	work := func(f func(int) int, labels ...string) {
-		pprof.Do(context.Background(), pprof.Labels(labels...), func(context.Context) { done <- f(900_000_000) })
+		label.Do(context.Background(), label.Labels(labels...), func(context.Context) { done <- f(900_000_000) })
 	}
 	go work(beams, "voice", "viola da gamba", "page", "4")
 	go work(route, "span", "route")
