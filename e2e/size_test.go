@@ -37,7 +37,8 @@ func (p *page) timed(what, act, seen string) float64 {
 			await new Promise(r => requestAnimationFrame(r))
 		}
 		await new Promise(r => requestAnimationFrame(r))
-		return performance.now() - begin
+		window.ended = performance.now()
+		return window.ended - begin
 	})()`, act, seen))
 	if ms < 0 {
 		p.t.Fatalf("waited in vain for %s; the page says:\n%s", what, value[string](p, "document.body.innerText.slice(0, 600)"))
@@ -46,6 +47,12 @@ func (p *page) timed(what, act, seen string) float64 {
 		p.t.Logf("%s: %.0f ms; %s", what, ms, value[string](p, `performance.getEntriesByType('resource').filter(e => e.startTime >= window.began).map(e => e.name.replace(/.*takes.[^/]*|[?].*/g, '') + ' ' + (e.startTime - window.began).toFixed(0) + '-' + (e.responseEnd - window.began).toFixed(0) + ' (' + e.transferSize + ')').join(', ')`))
 	}
 	return ms
+}
+
+// waited is for how many milliseconds of what was timed last the server was asked.
+func (p *page) waited() float64 {
+	p.t.Helper()
+	return value[float64](p, `(es => es.length ? Math.max(...es.map(e => e.responseEnd)) - Math.min(...es.map(e => e.startTime)) : 0)(performance.getEntriesByType('resource').filter(e => e.startTime >= window.began && e.responseEnd <= window.ended && !e.name.includes('/jobs')))`)
 }
 
 // detail tells what a page that was opened asked for until some moment.
@@ -82,7 +89,7 @@ func TestALargeTake(t *testing.T) {
 		return
 	}
 	var out bytes.Buffer
-	fmt.Fprintf(&out, "## Large takes in the browser\n\nMeasured in headless Chromium at 1280x800 by `make size` on %s, on takes that `entelon invent` made, with the server, PostgreSQL and the browser on one machine of %d processors. Times are from the action to the painting that shows its result.\n",
+	fmt.Fprintf(&out, "## Large takes in the browser\n\nMeasured in headless Chromium at 1280x800 by `make size` on %s, on takes that `entelon invent` made, with the server, PostgreSQL and the browser on one machine of %d processors. Times are from the action to the painting that shows its result. The browser draws by the processors alone here, so that the page needs some of them while the server answers.\n",
 		time.Now().UTC().Format("2006-01-02"), runtime.NumCPU())
 	for _, x := range []struct{ samples, stacks int }{{1_000_000, 200_000}, {10_000_000, 1_000_000}} {
 		t.Run(fmt.Sprint(x.samples), func(t *testing.T) { out.WriteString(measureLarge(t, x.samples, x.stacks)) })
@@ -148,7 +155,11 @@ func measureLarge(t *testing.T, samples, stacks int) string {
 	})
 
 	p.visit("/takes/" + key)
-	figures := map[string][]float64{}
+	figures, waits := map[string][]float64{}, map[string][]float64{}
+	timed := func(name, what, act, seen string) {
+		figures[name] = append(figures[name], p.timed(what, act, seen))
+		waits[name] = append(waits[name], p.waited())
+	}
 	p.within(time.Minute, "the flame", `Number(document.querySelector('[data-test=flame]')?.dataset.frames) > 10 && (window.firstFlame ??= performance.now())`)
 	figures["first flame, cold, from the address on"] = []float64{value[float64](p, `window.firstFlame`)}
 	p.detail("window.firstFlame")
@@ -166,17 +177,17 @@ func measureLarge(t *testing.T, samples, stacks int) string {
 		}
 		value[any](p, strings.Repeat(keydown("ArrowDown")+";", 3))
 		before := value[string](p, root)
-		figures["diving"] = append(figures["diving"], p.timed("a dive", keydown("Enter"), fmt.Sprintf("%s !== %q", root, before)))
+		timed("diving", "a dive", keydown("Enter"), fmt.Sprintf("%s !== %q", root, before))
 	}
 	for range 3 {
 		before := value[string](p, root)
-		figures["climbing"] = append(figures["climbing"], p.timed("climbing", keydown("Backspace"), fmt.Sprintf("%s !== %q", root, before)))
+		timed("climbing", "climbing", keydown("Backspace"), fmt.Sprintf("%s !== %q", root, before))
 	}
-	figures["back to the whole"] = []float64{p.timed("the whole", keydown("Escape"), root+` === '0'`)}
+	timed("back to the whole", "the whole", keydown("Escape"), root+` === '0'`)
 	for _, word := range []string{"r", "ro", "rou", "rout", "route", "routeh", "s", "st", "str", "stre", "stret"} {
-		figures["a key of a search"] = append(figures["a key of a search"], p.timed("the matches of "+word,
+		timed("a key of a search", "the matches of "+word,
 			fmt.Sprintf(`(e => { e.value = %q; e.dispatchEvent(new Event('input')) })(document.querySelector('[aria-label="Search frames"]'))`, word),
-			fmt.Sprintf(`document.querySelector('[data-test=found]')?.dataset.searched === %q`, word)))
+			fmt.Sprintf(`document.querySelector('[data-test=found]')?.dataset.searched === %q`, word))
 	}
 	value[any](p, `(e => { e.value = ''; e.dispatchEvent(new Event('input')) })(document.querySelector('[aria-label="Search frames"]'))`)
 	scoped := func(from, to float64) string {
@@ -185,7 +196,7 @@ func measureLarge(t *testing.T, samples, stacks int) string {
 	p.until("the ribbon", `document.querySelector('[data-test=ribbon]')?.dataset.ready === 'true'`)
 	for i := range 12 * rounds {
 		before := value[string](p, total)
-		figures["restricting the time"] = append(figures["restricting the time"], p.timed("less", scoped(0.1+0.03*float64(i)/float64(rounds), 0.5+0.035*float64(i)/float64(rounds)), fmt.Sprintf("%s !== %q", total, before)))
+		timed("restricting the time", "less", scoped(0.1+0.03*float64(i)/float64(rounds), 0.5+0.035*float64(i)/float64(rounds)), fmt.Sprintf("%s !== %q", total, before))
 	}
 	// Conditions of every kind are typed; what is waited for counts from Enter on.
 	enter := func(text string) string {
@@ -200,7 +211,7 @@ func measureLarge(t *testing.T, samples, stacks int) string {
 		before := value[string](p, total)
 		value[any](p, keydown("="))
 		p.until("the editor", `document.querySelector('[data-test=scope-editor] input')`)
-		figures["changing the scope by an expression"] = append(figures["changing the scope by an expression"], p.timed(text, enter(text), fmt.Sprintf("%s !== %q", total, before)))
+		timed("changing the scope by an expression", text, enter(text), fmt.Sprintf("%s !== %q", total, before))
 		p.until("the list to follow", `document.querySelectorAll('[data-test=hot-row]').length > 0`)
 	}
 	value[any](p, keydown("="))
@@ -216,7 +227,7 @@ func measureLarge(t *testing.T, samples, stacks int) string {
 		{"1", `document.querySelector('[data-test=flame]')?.dataset.frames > 10`}, {"3", `document.querySelectorAll('[data-test=path]').length > 0`},
 		{"2", `document.querySelectorAll('[data-test=hot-full]').length > 5`}, {"1", `document.querySelector('[data-test=flame]')?.dataset.frames > 10`},
 	}, rounds) {
-		figures["changing the lens"] = append(figures["changing the lens"], p.timed("lens "+lens.key, keydown(lens.key), lens.seen))
+		timed("changing the lens", "lens "+lens.key, keydown(lens.key), lens.seen)
 	}
 	// The pointer moves over the flame for two seconds, a step each frame.
 	frames := value[[]float64](p, `(async () => {
@@ -240,7 +251,7 @@ func measureLarge(t *testing.T, samples, stacks int) string {
 		t.Errorf("the page's memory is %.0f MB", memory)
 	}
 	var out bytes.Buffer
-	fmt.Fprintf(&out, "\n### %d samples on %d distinct stacks (%.1f MB)\n\n| what | times | median, ms | 95th percentile, ms | longest, ms |\n|---|---|---|---|---|\n", samples, stacks, float64(about.Size())/(1<<20))
+	fmt.Fprintf(&out, "\n### %d samples on %d distinct stacks (%.1f MB)\n\n| what | times | median, ms | of it asking the server | 95th percentile, ms | longest, ms |\n|---|---|---|---|---|---|\n", samples, stacks, float64(about.Size())/(1<<20))
 	names := make([]string, 0, len(figures))
 	for name := range figures {
 		names = append(names, name)
@@ -249,7 +260,12 @@ func measureLarge(t *testing.T, samples, stacks int) string {
 	for _, name := range names {
 		v := slices.Clone(figures[name])
 		slices.Sort(v)
-		fmt.Fprintf(&out, "| %s | %d | %.0f | %.0f | %.0f |\n", name, len(v), v[len(v)/2], v[int(math.Ceil(0.95*float64(len(v))))-1], v[len(v)-1])
+		server := ""
+		if w := slices.Clone(waits[name]); len(w) > 0 {
+			slices.Sort(w)
+			server = fmt.Sprintf("%.0f", w[len(w)/2])
+		}
+		fmt.Fprintf(&out, "| %s | %d | %.0f | %s | %.0f | %.0f |\n", name, len(v), v[len(v)/2], server, v[int(math.Ceil(0.95*float64(len(v))))-1], v[len(v)-1])
 	}
 	fmt.Fprintf(&out, "\nThe page's memory (its JavaScript heap) was %.0f MB.\n", memory)
 	return out.String()

@@ -23,6 +23,11 @@ func (s *Server) ahead(c *gin.Context) {
 	later := c.Copy()
 	later.Request = c.Request.Clone(context.WithoutCancel(c.Request.Context()))
 	go func() {
+		defer func() { // as a request has it
+			if r := recover(); r != nil {
+				s.o.Log.Error("opening a take ahead of its page", "take", key, "panic", r)
+			}
+		}()
 		o, row, err := s.open(later, key)
 		if err != nil {
 			return
