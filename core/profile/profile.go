@@ -239,16 +239,6 @@ func (p *Profile) Span() (first, last int64) {
 	return first, last
 }
 
-// LabelOf returns the value of a label in a set, and whether the set has it.
-func (p *Profile) LabelOf(s LabelSetID, name StringID) (StringID, bool) {
-	for ; s != 0; s = p.LabelSets.Parent[s] {
-		if p.LabelSets.Name[s] == name {
-			return p.LabelSets.Value[s], true
-		}
-	}
-	return 0, false
-}
-
 // Walk calls visit for every frame of a stack, the inner end first.
 func (p *Profile) Walk(s StackID, visit func(FrameID)) {
 	for ; s != 0; s = p.Stacks.Parent[s] {
