@@ -32,15 +32,20 @@ func WriteTree(w io.Writer, t *tree.Tree, cost *tree.Cost, values bool) error {
 		counts = cost.Self
 	}
 	lines := make([]string, 0, t.Len())
-	text := make([]string, t.Len())
+	var text []byte
 	for n := tree.NodeID(1); int(n) < t.Len(); n++ {
-		text[n] = clean.Replace(p.FunctionName(t.Function[n]))
-		if parent := t.Parent[n]; parent != 0 {
-			text[n] = text[parent] + ";" + text[n]
+		v := counts(n)
+		if v <= 0 {
+			continue
 		}
-		if v := counts(n); v > 0 {
-			lines = append(lines, fmt.Sprintf("%s %d\n", text[n], v))
+		text = text[:0]
+		for _, m := range t.Path(n) {
+			if len(text) > 0 {
+				text = append(text, ';')
+			}
+			text = append(text, clean.Replace(p.FunctionName(t.Function[m]))...)
 		}
+		lines = append(lines, fmt.Sprintf("%s %d\n", text, v))
 	}
 	sort.Strings(lines)
 	b := bufio.NewWriter(w)
