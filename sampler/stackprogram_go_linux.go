@@ -95,7 +95,9 @@ func (p *assembler) goStack(o kernelOffsets, runtime int) {
 		asm.StoreMem(asm.RFP, slotLimit, asm.R5, asm.DWord),
 		// Who asks for the time has left the goroutine's stack without the scheduler.
 		asm.LoadMem(asm.R4, asm.RFP, slotClock, asm.DWord),
-		asm.JEq.Imm(asm.R4, 0, sched),
+		// On the system's own stack that says nothing of the goroutine's.
+		asm.JLT.Reg(asm.R4, asm.R1, sched),
+		asm.JGE.Reg(asm.R4, asm.R2, sched),
 		asm.StoreMem(asm.R7, otherSP, asm.R4, asm.DWord),
 		asm.LoadMem(asm.R0, asm.RFP, slotClockP, asm.DWord),
 		asm.StoreMem(asm.R7, otherPC, asm.R0, asm.DWord),
