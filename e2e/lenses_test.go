@@ -100,11 +100,17 @@ func TestScopeIsTyped(t *testing.T) {
 	p.until("what is wrong", `document.querySelector('[data-test=scope-editor] [role=alert]')?.innerText.includes('is not expected here')`)
 	p.click(`[data-test=correction]`)
 	p.until("the correction", `document.querySelector('[aria-label="Scope expression"]').value === 'function is slur.Route and idle'`)
-	p.do("instead", chromedp.SendKeys(field, strings.Repeat(kb.Backspace, len("idle"))+"not idle"), chromedp.SendKeys(field, kb.Enter))
+	p.do("instead", chromedp.SendKeys(field, strings.Repeat(kb.Backspace, len("idle"))+"not idle"))
+	p.until("what it would keep", `/^keeps [0-9.]+\s% · [0-9\s]+ of [0-9\s]+ samples$/.test(document.querySelector('[data-test=would-keep]')?.innerText)`)
+	would := value[string](p, `document.querySelector('[data-test=would-keep]').innerText.match(/· ([0-9\s]+) of/)[1]`)
+	p.do("applying it", chromedp.SendKeys(field, kb.Enter))
 	p.until("the address", `new URLSearchParams(location.search).get('scope') === 'function is slur.Route and not idle'`)
 	p.until("the sentence", `[...document.querySelectorAll('[data-test=condition]')].map(e => e.innerText.replace(/\s+/g, ' ').trim()).join(', ') === 'passing through slur.Route, idle left out'`)
 	p.until("less", fmt.Sprintf(`%s !== %q && %s.includes('left out')`, whole, before, whole))
 	narrowed := value[string](p, whole)
+	if !strings.Contains(narrowed, would+" samples") {
+		t.Errorf("it was to keep %s samples, and shows %s", would, narrowed)
+	}
 	p.key("i")
 	p.until("idle back in", `new URLSearchParams(location.search).get('scope') === 'function is slur.Route'`)
 	p.key("3")

@@ -44,7 +44,7 @@ func (p *page) timed(what, act, seen string) float64 {
 		p.t.Fatalf("waited in vain for %s; the page says:\n%s", what, value[string](p, "document.body.innerText.slice(0, 600)"))
 	}
 	if *sizeDetail {
-		p.t.Logf("%s: %.0f ms; %s", what, ms, value[string](p, `performance.getEntriesByType('resource').filter(e => e.startTime >= window.began).map(e => e.name.replace(/.*takes.[^/]*|[?].*/g, '') + ' ' + (e.startTime - window.began).toFixed(0) + '-' + (e.responseEnd - window.began).toFixed(0) + ' (' + e.transferSize + ')').join(', ')`))
+		p.t.Logf("%s: %.0f ms; %s", what, ms, value[string](p, `'busy '+ long.filter(x => x.at >= window.began-5).map(x => (x.at-window.began).toFixed(0)+'+'+x.ms.toFixed(0)).join(' ')+'; '+ performance.getEntriesByType('resource').filter(e => e.startTime >= window.began).map(e => e.name.replace(/.*takes.[^/]*|[?].*/g, '') + ' ' + (e.startTime - window.began).toFixed(0) + '-' + (e.responseEnd - window.began).toFixed(0) + ' (' + e.transferSize + ')').join(', ')`))
 	}
 	return ms
 }
@@ -69,6 +69,8 @@ func (p *page) rest() {
 	p.t.Helper()
 	p.until("rest", `(async () => {
 		if (!window.asked) {
+			window.long = []
+			new PerformanceObserver(l => long.push(...l.getEntries().map(e => ({ at: e.startTime, ms: e.duration })))).observe({ type: 'longtask' })
 			window.asked = { open: 0, last: performance.now() }
 			const ask = window.fetch
 			window.fetch = async (...a) => { asked.open++; try { return await ask(...a) } finally { asked.open--; asked.last = performance.now() } }
@@ -198,26 +200,34 @@ func measureLarge(t *testing.T, samples, stacks int) string {
 		before := value[string](p, total)
 		timed("restricting the time", "less", scoped(0.1+0.03*float64(i)/float64(rounds), 0.5+0.035*float64(i)/float64(rounds)), fmt.Sprintf("%s !== %q", total, before))
 	}
-	// Conditions of every kind are typed; what is waited for counts from Enter on.
-	enter := func(text string) string {
-		return fmt.Sprintf(`(e => { e.value = %q; e.dispatchEvent(new Event('input')); e.dispatchEvent(new KeyboardEvent('keydown', { key: 'Enter', bubbles: true })) })(document.querySelector('[data-test=scope-editor] input'))`, text)
+	// Conditions of every kind are typed, and applied by Enter: at once with the last
+	// letter, or when the page has said how much they would keep.
+	const enter = `(e => e.dispatchEvent(new KeyboardEvent('keydown', { key: 'Enter', bubbles: true })))(document.querySelector('[data-test=scope-editor] input'))`
+	write := func(text string) string {
+		return fmt.Sprintf(`(e => { e.value = %q; e.dispatchEvent(new Event('input')) })(document.querySelector('[data-test=scope-editor] input'))`, text)
 	}
 	hottest := value[string](p, `document.querySelector('[data-test=hot-row] [title], [data-test=hot-row]')?.innerText.split('\n')[0].trim()`)
-	for _, text := range slices.Repeat([]string{
+	for i, text := range slices.Repeat([]string{
 		"function is " + hottest, "not function is " + hottest, "code is own", "top is " + hottest, "thread is worker-3", "thread is worker-1, worker-5",
 		"label page is 4", "span is draw and time from 1 s", "time from 1 s to 3 s", "code is not kernel and thread is not worker-2", "module is libstave.so.2", `function matches "Route"`,
-		"path is *Read* > *Place*", "label page is 1, 2, 3 and code is own, library",
+		"path is *Read* > *Place*", "label page is 1, 2, 3 and code is own, library", "function is " + hottest + " and thread is worker-1, worker-2, worker-3",
 	}, rounds) {
 		before := value[string](p, total)
 		value[any](p, keydown("="))
 		p.until("the editor", `document.querySelector('[data-test=scope-editor] input')`)
-		timed("changing the scope by an expression", text, enter(text), fmt.Sprintf("%s !== %q", total, before))
+		if i%2 == 0 {
+			timed("changing the scope with the last letter typed", text, write(text)+";"+enter, fmt.Sprintf("%s !== %q", total, before))
+		} else {
+			value[any](p, write(text))
+			p.until("what it would keep", `document.querySelector('[data-test=would-keep]')`)
+			timed("changing the scope that was typed", text, enter, fmt.Sprintf("%s !== %q", total, before))
+		}
 		p.until("the list to follow", `document.querySelectorAll('[data-test=hot-row]').length > 0`)
 	}
 	value[any](p, keydown("="))
 	p.until("the editor", `document.querySelector('[data-test=scope-editor] input')`)
 	narrow := value[string](p, total)
-	value[any](p, enter(""))
+	value[any](p, write("")+";"+enter)
 	p.until("the whole", fmt.Sprintf("%s !== %q", total, narrow))
 	for _, lens := range slices.Repeat([]struct{ key, seen string }{
 		{"2", `document.querySelectorAll('[data-test=hot-full]').length > 5`}, {"3", `document.querySelectorAll('[data-test=path]').length > 0`},

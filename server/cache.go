@@ -97,15 +97,25 @@ type scopedCost struct {
 // keptCosts is how many scopes of one take are kept.
 const keptCosts = 8
 
-// cost returns the costs of a measure in a scope of time.
+// cost returns the costs of a measure in a scope.
 func (o *view) cost(measure int, sc scope.Scope) scopedCost {
+	k, _ := o.costFor(context.Background(), measure, sc) // which nobody cancels
+	return k
+}
+
+// costFor is cost for somebody who may not wait any more when others, before him,
+// have theirs.
+func (o *view) costFor(ctx context.Context, measure int, sc scope.Scope) (scopedCost, error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
+	if err := ctx.Err(); err != nil {
+		return scopedCost{}, err
+	}
 	for i, k := range o.costs {
 		if k.measure == measure && k.scope.String() == sc.String() {
 			copy(o.costs[1:i+1], o.costs[:i])
 			o.costs[0] = k
-			return k
+			return k, nil
 		}
 	}
 	c := o.tree.Cost(measure, sc)
@@ -114,7 +124,7 @@ func (o *view) cost(measure int, sc scope.Scope) scopedCost {
 	if len(o.costs) > keptCosts {
 		o.costs = o.costs[:keptCosts]
 	}
-	return k
+	return k, nil
 }
 
 // cache keeps the takes that were asked for last, within a bound of memory.

@@ -125,6 +125,11 @@ func TestScopedCosts(t *testing.T) {
 	if len(o.costs) != keptCosts {
 		t.Errorf("%d scopes are kept, want %d", len(o.costs), keptCosts)
 	}
+	gone, leave := context.WithCancel(context.Background())
+	leave()
+	if _, err := o.costFor(gone, 0, scope.Between(0, 77e6)); err == nil || o.costs[0].scope.String() == scope.Between(0, 77e6).String() {
+		t.Errorf("for one who has gone it was added up: %v", err)
+	}
 	again := o.cost(0, scope.Scope{})
 	if again.cost.Total(0) != whole.Total(0) || again.cost == whole {
 		t.Error("a scope that was forgotten was not added up anew")

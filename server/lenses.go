@@ -34,7 +34,7 @@ func (s *Server) paths(c *gin.Context) {
 		return
 	}
 	p := o.tree.Profile
-	out := PathsOut{Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0), Rows: []PathRow{}}
+	out := PathsOut{Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0)}
 	var steps []tree.Step
 	if c.Query("start") == "leaves" {
 		var path []profile.FunctionID
@@ -58,13 +58,23 @@ func (s *Server) paths(c *gin.Context) {
 			spread := o.tree.SpreadPoint(k.cost, 0.5)
 			out.Spread = uint32(spread)
 			out.Heaviest = []uint32{}
+			out.Steps = []PathSteps{}
 			if spread != 0 {
 				for _, n := range o.tree.Path(spread) {
 					out.Heaviest = append(out.Heaviest, uint32(n))
+					out.Steps = append(out.Steps, stepsOut(p, o.tree.Below(k.cost, n)))
 				}
 			}
 		}
 	}
+	first := stepsOut(p, steps)
+	out.Rows, out.Hidden, out.HiddenValue = first.Rows, first.Hidden, first.HiddenValue
+	c.JSON(http.StatusOK, out)
+}
+
+// stepsOut are the first of some steps, and what is left.
+func stepsOut(p *profile.Profile, steps []tree.Step) PathSteps {
+	out := PathSteps{Rows: []PathRow{}}
 	for i, x := range steps {
 		if i >= mostSteps {
 			out.Hidden++
@@ -73,7 +83,7 @@ func (s *Server) paths(c *gin.Context) {
 		}
 		out.Rows = append(out.Rows, stepOut(p, x))
 	}
-	c.JSON(http.StatusOK, out)
+	return out
 }
 
 // threads tells what each thread costs.

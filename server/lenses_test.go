@@ -3,9 +3,11 @@ package server_test
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"net/url"
 	"os"
 	"path/filepath"
+	"reflect"
 	"strings"
 	"testing"
 
@@ -39,6 +41,36 @@ func TestFunctionsByNumber(t *testing.T) {
 			if f.Name[id] != want.Name || short != want.Short || f.Texts[f.Module[id]] != want.Module || f.Texts[f.Area[id]] != want.Area || f.Texts[f.Kind[id]] != want.Kind || f.Texts[f.Runs[id]] != want.Runs || f.Texts[f.File[id]] != whole.File[i] || f.Line[id] != whole.Line[i] {
 				t.Fatalf("%s: function %d is %s in %s, want %+v", more, id, f.Name[id], f.Texts[f.Module[id]], want)
 			}
+		}
+	}
+}
+
+// What a scope would keep is what is there when one has changed to it.
+func TestKeptIsWhatIsThere(t *testing.T) {
+	key := keep(t, 7)
+	whole := decode[server.HotOut](t, ask(t, "GET", "/takes/"+key+"/hot", nil, 200))
+	for sc, some := range map[string]bool{"": true, "function is fn3": true, "time to 0.9 s and not function is fn2": true, "function is nobody": false} {
+		q := "?fold=foreign&scope=" + url.QueryEscape(sc)
+		hot := decode[server.HotOut](t, ask(t, "GET", "/takes/"+key+"/hot"+q, nil, 200))
+		got := decode[server.KeptOut](t, ask(t, "GET", "/takes/"+key+"/kept"+q, nil, 200))
+		if want := (server.KeptOut{Total: hot.Total, Samples: hot.Samples, OfTotal: whole.Total, OfSamples: whole.Samples}); got != want || some != (got.Samples > 0) {
+			t.Errorf("%q keeps %+v, want %+v", sc, got, want)
+		}
+	}
+	ask(t, "GET", "/takes/"+key+"/kept?scope=function+is", nil, 400)
+}
+
+// The heaviest path comes with the steps along it, as they come one by one.
+func TestHeaviestPathWithItsSteps(t *testing.T) {
+	key := keep(t, 8)
+	heaviest := decode[server.PathsOut](t, ask(t, "GET", "/takes/"+key+"/paths?node=0&heaviest=true", nil, 200))
+	if len(heaviest.Heaviest) == 0 || len(heaviest.Steps) != len(heaviest.Heaviest) || heaviest.Heaviest[len(heaviest.Heaviest)-1] != heaviest.Spread {
+		t.Fatalf("the path is %v to %d with %d steps", heaviest.Heaviest, heaviest.Spread, len(heaviest.Steps))
+	}
+	for i, node := range heaviest.Heaviest {
+		alone := decode[server.PathsOut](t, ask(t, "GET", fmt.Sprintf("/takes/%s/paths?node=%d", key, node), nil, 200))
+		if got, want := heaviest.Steps[i], (server.PathSteps{Rows: alone.Rows, Hidden: alone.Hidden, HiddenValue: alone.HiddenValue}); !reflect.DeepEqual(got, want) {
+			t.Errorf("behind %d come %+v, want %+v", node, got, want)
 		}
 	}
 }

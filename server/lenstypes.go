@@ -45,15 +45,31 @@ type PathRow struct {
 	More     bool        `json:"more"`
 }
 
-// PathsOut are the steps that follow one, the costliest first.
-type PathsOut struct {
-	Total       int64     `json:"total"`
-	Samples     int64     `json:"samples"`
+// PathSteps are the steps that follow one, the costliest first.
+type PathSteps struct {
 	Rows        []PathRow `json:"rows"`
 	Hidden      int       `json:"hidden"` // steps beyond those
 	HiddenValue int64     `json:"hidden_value"`
-	Heaviest    []uint32  `json:"heaviest,omitempty"` // the nodes of the heaviest path down to where it spreads out
-	Spread      uint32    `json:"spread"`             // the last of them
+}
+
+// PathsOut are the steps that follow one of a path.
+type PathsOut struct {
+	Total       int64       `json:"total"`
+	Samples     int64       `json:"samples"`
+	Rows        []PathRow   `json:"rows"`
+	Hidden      int         `json:"hidden"` // steps beyond those
+	HiddenValue int64       `json:"hidden_value"`
+	Heaviest    []uint32    `json:"heaviest,omitempty"` // the nodes of the heaviest path down to where it spreads out
+	Steps       []PathSteps `json:"steps,omitempty"`    // that follow each of them
+	Spread      uint32      `json:"spread"`             // the last of them
+}
+
+// KeptOut is how much of a take a scope keeps.
+type KeptOut struct {
+	Total     int64 `json:"total"`
+	Samples   int64 `json:"samples"`
+	OfTotal   int64 `json:"of_total"` // without the scope
+	OfSamples int64 `json:"of_samples"`
 }
 
 // NeighbourOut is a function around another one.

@@ -159,6 +159,7 @@ func (s *Server) table() []route {
 		)},
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/threads", summary: "The cost by thread", answer: ThreadsOut{}, handle: s.threads, query: with()},
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/scope", summary: "A scope expression as it is understood, or what is wrong with it", answer: ScopeOut{}, handle: s.scope, query: []param{scoping}},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/kept", summary: "How much of a take a scope keeps", answer: KeptOut{}, handle: s.kept, query: with()},
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/complete", summary: "How a scope expression may go on", answer: CompleteOut{}, handle: s.complete, query: []param{
 			{"text", "string", "what stands there already", false},
 			{"at", "integer", "where, in characters from 0", false},

@@ -58,8 +58,8 @@ func (s *Server) scoped(c *gin.Context) (*view, *store.Take, scopedCost, bool) {
 		return nil, nil, scopedCost{}, false
 	}
 	v := o.in(shape)
-	k := v.cost(m, sc.Of(aboutOf(row)))
-	if c.Request.Context().Err() != nil { // nobody waits any more
+	k, err := v.costFor(c.Request.Context(), m, sc.Of(aboutOf(row)))
+	if err != nil { // nobody waits any more
 		c.Abort()
 		return nil, nil, scopedCost{}, false
 	}
@@ -84,6 +84,17 @@ func refOf(p *profile.Profile, id profile.FunctionID) FunctionRef {
 	name := p.FunctionName(id)
 	f := p.Functions[id]
 	return FunctionRef{uint32(id), name, profile.Short(name), p.ModulePath(id), p.Area(id), f.Kind.String(), p.Modules[f.Module].Kind.Runs()}
+}
+
+// kept tells how much a scope keeps, before anybody changes to it; what is found
+// out for that is there when somebody does.
+func (s *Server) kept(c *gin.Context) {
+	o, _, k, ok := s.scoped(c)
+	if !ok {
+		return
+	}
+	whole := o.cost(k.measure, scope.Scope{}).cost
+	c.JSON(http.StatusOK, KeptOut{k.cost.Total(0), k.cost.TotalSamples(0), whole.Total(0), whole.TotalSamples(0)})
 }
 
 func (s *Server) hot(c *gin.Context) {

@@ -318,6 +318,9 @@ func (w *walker) change(r *Rule) (How, End, bool) {
 	if g.High == 0 {
 		return 0, Entry, false // the thread runs for no goroutine
 	}
+	if g.SP < g.Low || g.SP > g.High {
+		return 0, OtherStack, false // not the goroutine's place: the walk would come here again
+	}
 	// From the system stack to where the goroutine's was left.
 	if l := w.cache.look(w.code, g.PC); g.PC != 0 && l.mapped && !(l.rule != nil && l.rule.role == roleStandIn) {
 		w.regs = Registers{}

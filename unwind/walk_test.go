@@ -208,6 +208,8 @@ func TestWalkOfGoStacks(t *testing.T) {
 		{"from where a stack grew", at(goWork+9, work), GoStacks{Known: true, Low: goroutine - 0x1000, High: goroutine + 0x1000, SP: goroutine + 16, PC: goMain + 0x21},
 			Window{goroutine, left}, []uint64{goWork + 9, goSystem + 0x2f, goMain + 0x20, goExit + 4}, Entry},
 		{"for no goroutine", at(goWork+9, work), GoStacks{Known: true}, Window{}, []uint64{goWork + 9, goSystem + 0x2f}, Entry},
+		{"a place that is not the goroutine's", at(goWork+9, work), GoStacks{Known: true, Low: goroutine - 0x1000, High: goroutine + 0x1000, SP: system, PC: goWork + 9},
+			Window{}, []uint64{goWork + 9, goSystem + 0x2f}, OtherStack},
 		{"unknown", at(goWork+9, work), GoStacks{}, Window{}, []uint64{goWork + 9, goSystem + 0x2f}, OtherStack},
 		{"a callback", at(goWork+9, append(words(0x22, goCallback+0x30), words(1, 2, 3, 4, goStandIn+1, 0x11, goMain+0x20, 1, 2, 3, 0x12, goExit+5)...)),
 			GoStacks{Known: true, Low: stackAt - 0x1000, High: stackAt + 0x1000, SystemSP: 0x600000},

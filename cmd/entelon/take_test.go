@@ -127,6 +127,29 @@ func TestStacksOfWhoAsksForTheTime(t *testing.T) {
 	}
 }
 
+// TestStacksOfWhoCollectsGarbage: a worker of the collector asks for the time on the
+// system's stack, which is not where its goroutine's was left.
+func TestStacksOfWhoCollectsGarbage(t *testing.T) {
+	mustSample(t)
+	file := filepath.Join(t.TempDir(), "x.take")
+	if r := entelon(t, "take", "--rate", "997", "--out", file, "--", program("goclock"), "garbage"); r.code != 0 {
+		t.Fatal(r.stderr)
+	}
+	if facts := parse[factsJSON](t, "facts", "--json", file); os.Getuid() == 0 && facts.CompleteShare < 0.995 {
+		t.Errorf("%.4f of the stacks are complete: %+v", facts.CompleteShare, facts.CutOff)
+	}
+	hot := parse[hotJSON](t, "hot", "--json", "--scope", "function is runtime.gcBgMarkWorker", file)
+	if hot.Samples < 100 {
+		t.Errorf("%d samples are of the collector's workers", hot.Samples)
+	}
+	r := entelon(t, "stacks", file)
+	for _, line := range strings.Split(strings.TrimSpace(r.stdout), "\n") {
+		if n := strings.Count(line, "runtime.gcBgMarkWorker;"); n > 1 {
+			t.Fatalf("a stack goes %d times through the same worker: %.300s", n, line)
+		}
+	}
+}
+
 func TestStrippedFunctionsShowModuleAndOffset(t *testing.T) {
 	mustSample(t)
 	file := filepath.Join(t.TempDir(), "x.take")

@@ -6,12 +6,14 @@ import "strings"
 // package's last element, what a C++ function takes and returns, and the
 // arguments of templates and generic types.
 func Short(name string) string {
-	if strings.HasPrefix(name, "[") {
+	if strings.HasPrefix(name, "[") || !strings.ContainsAny(name, "</[(:") {
 		return name
 	}
-	for _, part := range pythonParts {
-		if strings.Contains(name, part) {
-			return strings.ReplaceAll(name, ".<locals>", "")
+	if strings.IndexByte(name, '<') >= 0 {
+		for _, part := range pythonParts {
+			if strings.Contains(name, part) {
+				return strings.ReplaceAll(name, ".<locals>", "")
+			}
 		}
 	}
 	if strings.Contains(name, "::") || strings.ContainsAny(name, "<(") && !strings.Contains(name, ".(") {

@@ -62,6 +62,9 @@ func Comparison(r *compare.Result, suspects []compare.Suspect, s Sides) []Said {
 		told++
 		say(" ")
 		share := fmt.Sprintf("%.0f %% of it is", 100*x.Share)
+		if x.Share > 1.005 {
+			share = fmt.Sprintf("More than all of it (%.0f %%) is", 100*x.Share) // other places gave some back
+		}
 		if shown := w.Verdict == compare.Slower || w.Verdict == compare.Faster; !shown || x.Share < 0 || math.Abs(x.Share) > 2 {
 			share = "More is spent"
 			if x.Difference < 0 {

@@ -16,13 +16,45 @@ var wordOnly = regexp.MustCompile(`^(\(\*[\w.]+\)|[^\s,()<>="!])+$`)
 type pattern struct {
 	source  string
 	wild    bool           // it has a * or a ? that means something
+	parts   []string       // between its stars, where it has such and no ?
 	matches *regexp.Regexp // source is a regular expression; nil: it is none
 }
 
 func literal(s string) pattern {
-	// A Go receiver's star is a star.
-	plain := strings.ReplaceAll(s, "(*", "(")
-	return pattern{source: s, wild: strings.ContainsAny(plain, "*?")}
+	p := pattern{source: s}
+	from := 0
+	for i := range len(s) {
+		switch {
+		case s[i] == '?':
+			return pattern{source: s, wild: true}
+		case s[i] == '*' && (i == 0 || s[i-1] != '('): // a Go receiver's star is a star
+			p.parts = append(p.parts, s[from:i])
+			from = i + 1
+		}
+	}
+	if p.parts != nil {
+		p.wild, p.parts = true, append(p.parts, s[from:])
+	}
+	return p
+}
+
+// inTurn reports whether a name begins with the first part, ends with the last one
+// and has the others between them in their order.
+func inTurn(parts []string, name string) bool {
+	last := len(parts) - 1
+	name, begins := strings.CutPrefix(name, parts[0])
+	name, ends := strings.CutSuffix(name, parts[last])
+	if !begins || !ends {
+		return false
+	}
+	for _, part := range parts[1:last] {
+		at := strings.Index(name, part)
+		if at < 0 {
+			return false
+		}
+		name = name[at+len(part):]
+	}
+	return true
 }
 
 // wildly reports whether a name fits a pattern with * and ?. It goes back to the
@@ -76,6 +108,8 @@ func (p pattern) fits(name string) bool {
 	switch {
 	case p.matches != nil:
 		return p.matches.MatchString(name)
+	case p.parts != nil:
+		return inTurn(p.parts, name)
 	case p.wild:
 		return wildly(p.source, name)
 	}

@@ -19,6 +19,17 @@ type Stacks struct {
 	Not   bool      // the opposite of all this counts
 }
 
+// Turns tells of each function whether the automaton changes its state at it.
+func (x *Stacks) Turns() []bool {
+	out := make([]bool, len(x.Next[0]))
+	for k, row := range x.Next {
+		for f, to := range row {
+			out[f] = out[f] || int(to) != k
+		}
+	}
+	return out
+}
+
 // table asks a question of every function.
 func table(p *profile.Profile, is func(profile.FunctionID) bool) []bool {
 	out := make([]bool, len(p.Functions))

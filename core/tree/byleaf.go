@@ -11,9 +11,9 @@ import (
 
 // byLeaf are the samples of a profile set for adding up by leaf, which is the
 // stack that a sample ends in. They are split by their positions into parts and
-// stand in each in the order of their leaves. What the parts before each one add
-// up to is kept, so that samples from one position to another, as those of some
-// time are, are a difference of two of these and a piece of a part at either end.
+// stand in each in the order of their leaves. What all parts before some of them
+// add up to is kept, so that samples from one position to another, as those of some
+// time are, are a difference of two of these and a few parts at either end.
 // Whatever is added up goes through memory from its beginning to its end.
 type byLeaf struct {
 	profile *profile.Profile
@@ -32,13 +32,14 @@ type byLeaf struct {
 // sums are what the samples of a byLeaf add up to in one measure.
 type sums struct {
 	value  []int64   // of the samples in their order there; those that were taken for another measure have 0
-	before [][]tally // by part, one more at the end: by leaf, of all parts before it; nil of the first
+	before [][]tally // by part, one more at the end: by leaf, of all parts before it; nil of the first and of those of which it is not kept
 	alike  int64     // the value of all samples; 0 where they differ
 }
 
 const (
 	partSize  = 400_000 // samples in a part, at least
-	mostParts = 4       // what is kept of each takes as long to add up as a piece of one of ten million samples
+	mostParts = 16
+	keptSums  = 4 // parts before which sums are kept: each needs as much memory as a million samples
 )
 
 func partsOf(samples int) int { return min(max(samples/partSize, 1), mostParts) }
@@ -165,30 +166,40 @@ func (b *byLeaf) of(measure int) *sums {
 		x := &sums{value: make([]int64, len(b.at)), before: make([][]tally, parts+1)}
 		from := b.profile.Samples.Values[measure]
 		var all sync.WaitGroup
-		for i := range parts {
+		for low := 0; low < parts; low = b.keptFrom(low + 1) {
+			high := b.keptFrom(low + 1)
 			all.Go(func() {
 				sum := make([]tally, len(b.stacks))
-				for j := b.begin[i]; j < b.begin[i+1]; j++ {
+				for j := b.begin[low]; j < b.begin[high]; j++ {
 					if v := from[b.at[j]]; v != 0 {
 						x.value[j] = v
 						sum[b.leaf[j]] = sum[b.leaf[j]].plus(tally{v, 1})
 					}
 				}
-				x.before[i+1] = sum
+				x.before[high] = sum
 			})
 		}
 		all.Wait()
 		if len(from) > 0 && !slices.ContainsFunc(from, func(v int64) bool { return v != from[0] }) {
 			x.alike = from[0]
 		}
-		for i := 2; i <= parts; i++ {
-			for l, below := range x.before[i-1] {
-				x.before[i][l] = x.before[i][l].plus(below)
+		for low, high := 0, 0; low < parts; low = high {
+			high = b.keptFrom(low + 1)
+			for l, below := range x.before[low] {
+				x.before[high][l] = x.before[high][l].plus(below)
 			}
 		}
 		b.sum[measure] = x
 	}
 	return b.sum[measure]
+}
+
+// keptFrom returns the first part from one on before which sums are kept; the end is
+// one, too.
+func (b *byLeaf) keptFrom(part int) int {
+	parts := len(b.begin) - 1
+	step := (parts + keptSums - 1) / keptSums
+	return min((part+step-1)/step*step, parts)
 }
 
 // add adds up one measure over the samples that a sieve lets through, by leaf: of
@@ -200,6 +211,9 @@ func (b *byLeaf) add(measure int, sieve scope.Sieve) []tally {
 		in = b.owner.mask(sieve.Stacks)
 	}
 	each := b.chosen(sieve)
+	if first, last := b.partOf(sieve.From), b.partOf(sieve.To); each == nil && last-first < 2 {
+		each = &chosen{sieve: sieve} // fewer than it takes to find what is before them
+	}
 	return running(len(b.stacks), func(low int, out []tally) {
 		if each != nil {
 			b.addEach(x, each, low, out)
@@ -217,36 +231,69 @@ func (b *byLeaf) add(measure int, sieve scope.Sieve) []tally {
 	})
 }
 
-// addBefore adds, times a sign, what the samples before a position are to some leaves.
+// partOf returns in which part a position is.
+func (b *byLeaf) partOf(position int) int { return sort.SearchInts(b.begin, position+1) - 1 }
+
+// addBefore adds, times a sign, what the samples before a position are to some
+// leaves: what is kept nearest to it, and the samples from there to it or from it to
+// there.
 func (b *byLeaf) addBefore(x *sums, position, low int, out []tally, sign int64) {
-	part := sort.SearchInts(b.begin, position+1) - 1 // in which the position is
-	above := part+1 < len(b.begin) && b.begin[part+1]-position < position-b.begin[part]
-	if whole := part; above || x.before[whole] != nil {
-		if above {
-			whole++ // it takes less to leave out what is behind the position
-		}
-		for k, kept := range x.before[whole][low : low+len(out)] {
-			out[k].value += sign * kept.value
-			out[k].samples += sign * kept.samples
+	part := b.partOf(position)
+	kept := b.keptFrom(part)
+	if kept > part {
+		step := b.keptFrom(1)
+		if below := part / step * step; position-b.begin[below] <= b.begin[kept]-position {
+			kept = below
 		}
 	}
-	if position == b.begin[part] {
-		return
+	if x.before[kept] != nil {
+		for k, sum := range x.before[kept][low : low+len(out)] {
+			out[k].value += sign * sum.value
+			out[k].samples += sign * sum.samples
+		}
 	}
-	flip := uint64(0)
-	if above {
-		flip, sign = 1, -sign
+	if at := b.begin[kept]; at <= position {
+		b.addBetween(x, at, position, low, out, sign)
+	} else {
+		b.addBetween(x, position, at, low, out, -sign)
 	}
-	from, to := b.placesOf(part, low, low+len(out))
-	at, leaf, value := b.at[from:to], b.leaf[from:to], x.value[from:to]
-	for j, i := range at {
-		// Which ones count cannot be foreseen, so that it goes without branches.
-		is := int64((uint64(i)-uint64(position))>>63 ^ flip)
-		v := value[j] & -is
-		sum := &out[int(leaf[j])-low]
-		sum.value += sign * v
-		sum.samples += sign * int64(uint64(v|-v)>>63)
+}
+
+// addBetween adds, times a sign, what the samples from one position to another are
+// to some leaves.
+func (b *byLeaf) addBetween(x *sums, from, to, low int, out []tally, sign int64) {
+	var many [atOnce]int64 // samples by leaf, where all have one value
+	for part := range len(b.begin) - 1 {
+		if b.begin[part+1] <= from || b.begin[part] >= to {
+			continue
+		}
+		begin, end := b.placesOf(part, low, low+len(out))
+		at, leaf, value := b.at[begin:end], b.leaf[begin:end], x.value[begin:end]
+		for j, i := range at {
+			// Which ones count cannot be foreseen, so that it goes without branches.
+			is := inside(i, from, to)
+			if x.alike != 0 {
+				many[int(leaf[j])-low] += is
+				continue
+			}
+			v := value[j] & -is
+			sum := &out[int(leaf[j])-low]
+			sum.value += sign * v
+			sum.samples += sign * int64(uint64(v|-v)>>63)
+		}
 	}
+	if x.alike != 0 {
+		for k := range out {
+			out[k].samples += sign * many[k]
+			out[k].value += sign * many[k] * x.alike
+		}
+	}
+}
+
+// inside is 1 for positions from low on and below high, else 0.
+func inside(i uint32, low, high int) int64 {
+	// Positions are far from where the sign is.
+	return int64((uint64(i) - uint64(high)) >> 63 &^ ((uint64(i) - uint64(low)) >> 63))
 }
 
 // placesOf returns where the samples of some leaves begin and end in a part.

@@ -70,6 +70,16 @@ func (t *Tree) findStops() {
 	}
 }
 
+// findBare finds the nodes that have no leaves, neither of their own nor below.
+func (t *Tree) findBare() (bare []NodeID) {
+	for n, stop := range t.stop {
+		if stop == t.leafAt[n] {
+			bare = append(bare, NodeID(n))
+		}
+	}
+	return bare
+}
+
 // leaf returns the stack of a leaf.
 func (t *Tree) leaf(l int) profile.StackID { return t.samples.stacks[t.place(l)] }
 
@@ -104,6 +114,8 @@ type Cost struct {
 	sum     []tally // running over the tree's leaves
 	once    sync.Once
 	lines   []tally // running over the leaves of the tree of stacks
+	filled  sync.Once
+	full    bool // each node has samples
 }
 
 // Cost adds up one measure over the samples in scope.
@@ -172,6 +184,17 @@ func reordered(sum []tally, order []uint32) []tally {
 
 func (c *Cost) total(n NodeID) tally { return c.sum[c.tree.stop[n]].less(c.sum[c.tree.leafAt[n]]) }
 func (c *Cost) self(n NodeID) tally  { return c.sum[c.tree.leafAt[n+1]].less(c.sum[c.tree.leafAt[n]]) }
+
+// everywhere reports whether each node has samples that has leaves.
+func (c *Cost) everywhere() bool {
+	c.filled.Do(func() {
+		c.full = true
+		for l := 1; c.full && l < len(c.sum); l++ {
+			c.full = c.sum[l].samples > c.sum[l-1].samples
+		}
+	})
+	return c.full
+}
 
 // Total is the cost of a node and all below it, in the measure's unit.
 func (c *Cost) Total(n NodeID) int64 { return c.total(n).value }

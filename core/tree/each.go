@@ -104,14 +104,19 @@ const block = 1 << 10
 
 // keep sets of the samples from from on whether they count.
 func (c *chosen) keep(b *byLeaf, from int, keep []uint8) {
-	if c.sieve.From == 0 && c.sieve.To == len(b.at) {
+	tests := c.tests
+	switch whole := c.sieve.From == 0 && c.sieve.To == len(b.at); {
+	case !whole:
+		within(b, from, keep, c.sieve.From, c.sieve.To)
+	case len(tests) > 0:
+		tests[0].pass(b, from, keep)
+		tests = tests[1:]
+	default:
 		for k := range keep {
 			keep[k] = 1
 		}
-	} else {
-		within(b, from, keep, c.sieve.From, c.sieve.To)
 	}
-	for _, x := range c.tests {
+	for _, x := range tests {
 		x.keep(b, from, keep)
 	}
 	if c.sieve.Samples != nil {
@@ -124,8 +129,7 @@ func (c *chosen) keep(b *byLeaf, from int, keep []uint8) {
 // within sets 1 for positions from low on and below high.
 func within(b *byLeaf, from int, keep []uint8, low, high int) {
 	for k, i := range b.at[from : from+len(keep)] {
-		// Positions are far from where the sign is.
-		keep[k] = uint8((uint64(i) - uint64(high)) >> 63 &^ ((uint64(i) - uint64(low)) >> 63))
+		keep[k] = uint8(inside(i, low, high))
 	}
 }
 
@@ -133,7 +137,15 @@ func within(b *byLeaf, from int, keep []uint8, low, high int) {
 func (x *test) keep(b *byLeaf, from int, keep []uint8) {
 	var own [block]uint8
 	passed := own[:len(keep)]
-	switch to := from + len(keep); {
+	x.pass(b, from, passed)
+	for k, is := range passed {
+		keep[k] &= is
+	}
+}
+
+// pass sets 1 for the samples that pass the test.
+func (x *test) pass(b *byLeaf, from int, passed []uint8) {
+	switch to := from + len(passed); {
 	case x.in != nil:
 		for k, l := range b.leaf[from:to] {
 			passed[k] = bit(x.in[l])
@@ -164,11 +176,8 @@ func (x *test) keep(b *byLeaf, from int, keep []uint8) {
 				continue
 			}
 			var other [block]uint8
-			one := other[:len(keep)]
-			for k := range one {
-				one[k] = 1
-			}
-			p.keep(b, from, one)
+			one := other[:len(passed)]
+			p.pass(b, from, one)
 			for k, is := range one {
 				passed[k] &= 1 - is
 			}
@@ -179,9 +188,6 @@ func (x *test) keep(b *byLeaf, from int, keep []uint8) {
 	}
 	if x.Not && (x.Time == nil || b.ordered) { // else Holds has turned it round
 		flip(passed)
-	}
-	for k, is := range passed {
-		keep[k] &= is
 	}
 }
 
@@ -194,6 +200,7 @@ func flip(bits []uint8) {
 // addEach adds to some leaves the samples that count, one by one.
 func (b *byLeaf) addEach(x *sums, c *chosen, low int, out []tally) {
 	var asked [block]uint8
+	var many [atOnce]int64 // samples by leaf, where all have one value
 	for part := range len(b.begin) - 1 {
 		if b.begin[part+1] <= c.sieve.From || b.begin[part] >= c.sieve.To {
 			continue
@@ -205,9 +212,7 @@ func (b *byLeaf) addEach(x *sums, c *chosen, low int, out []tally) {
 			leaf, value := b.leaf[from:from+len(keep)], x.value[from:from+len(keep)]
 			if x.alike != 0 { // then values need not be read
 				for k, is := range keep {
-					sum := &out[int(leaf[k])-low]
-					sum.value += x.alike & -int64(is)
-					sum.samples += int64(is)
+					many[int(leaf[k])-low] += int64(is)
 				}
 				continue
 			}
@@ -217,6 +222,11 @@ func (b *byLeaf) addEach(x *sums, c *chosen, low int, out []tally) {
 				sum.value += v
 				sum.samples += int64(uint64(v|-v) >> 63)
 			}
+		}
+	}
+	if x.alike != 0 {
+		for k := range out {
+			out[k] = tally{many[k] * x.alike, many[k]}
 		}
 	}
 }

@@ -1,6 +1,7 @@
 package tree
 
 import (
+	"cmp"
 	"iter"
 	"slices"
 	"sort"
@@ -20,83 +21,64 @@ type FunctionCost struct {
 // cost first. Self costs sum to the total of the scope; total costs count a
 // recursive function once a stack.
 func (t *Tree) Functions(c *Cost) []FunctionCost {
-	rows := make([]FunctionCost, len(t.Profile.Functions))
-	var joining sync.Mutex
-	shared(t.Len()-1, func(pieces iter.Seq2[int, int]) {
-		part := make([]FunctionCost, len(rows))
-		for low, high := range pieces {
-			t.addFunctions(part, c, NodeID(low+1), NodeID(high+1))
-		}
-		joining.Lock()
-		defer joining.Unlock()
-		for f, x := range part {
-			r := &rows[f]
-			r.Self += x.Self
-			r.SelfSamples += x.SelfSamples
-			r.Total += x.Total
-			r.TotalSamples += x.TotalSamples
+	tops, root := t.tops(), int(t.leafAt[1])
+	self := t.byFunction(len(tops)-root, func(sum []tally, low, high int) {
+		for l := low + root; l < high+root; l++ {
+			f := tops[l]
+			sum[f] = sum[f].plus(c.sum[l+1].less(c.sum[l]))
 		}
 	})
-	out := rows[:0]
-	for f, r := range rows {
-		if r.TotalSamples > 0 {
-			r.Function = profile.FunctionID(f)
-			out = append(out, r)
+	total := t.byFunction(t.Len()-1, func(sum []tally, low, high int) {
+		for n := NodeID(low + 1); n < NodeID(high+1); n++ {
+			x := c.total(n)
+			if x.samples == 0 {
+				n = t.end[n] - 1
+			} else if t.Outermost[n] {
+				f := t.Function[n]
+				sum[f] = sum[f].plus(x)
+			}
+		}
+	})
+	var out []FunctionCost
+	for f, x := range total {
+		if x.samples > 0 {
+			out = append(out, FunctionCost{profile.FunctionID(f), self[f].value, x.value, self[f].samples, x.samples})
 		}
 	}
 	SortBySelf(out)
 	return out
 }
 
-// addFunctions adds to the rows of functions what some of the nodes cost.
-func (t *Tree) addFunctions(rows []FunctionCost, c *Cost, from, to NodeID) {
-	for n := from; n < to; n++ {
-		first := t.leafAt[n]
-		before := c.sum[first]
-		total := c.sum[t.stop[n]].less(before)
-		if total.samples == 0 {
-			n = t.end[n] - 1
-			continue
+// byFunction adds something up by function, in pieces of n.
+func (t *Tree) byFunction(n int, add func(sum []tally, low, high int)) []tally {
+	sum := make([]tally, len(t.Profile.Functions))
+	var joining sync.Mutex
+	shared(n, func(pieces iter.Seq2[int, int]) {
+		mine := make([]tally, len(sum))
+		for low, high := range pieces {
+			add(mine, low, high)
 		}
-		r := &rows[t.Function[n]]
-		if next := t.leafAt[n+1]; first != next {
-			self := c.sum[next].less(before)
-			r.Self += self.value
-			r.SelfSamples += self.samples
+		joining.Lock()
+		defer joining.Unlock()
+		for f, x := range mine {
+			sum[f] = sum[f].plus(x)
 		}
-		if t.Outermost[n] {
-			r.Total += total.value
-			r.TotalSamples += total.samples
-		}
-	}
+	})
+	return sum
 }
 
 // SortBySelf puts the largest self cost first; ties go to the larger total,
 // then to the function that was seen first.
 func SortBySelf(rows []FunctionCost) {
-	sort.Slice(rows, func(i, j int) bool {
-		a, b := rows[i], rows[j]
-		if a.Self != b.Self {
-			return a.Self > b.Self
-		}
-		if a.Total != b.Total {
-			return a.Total > b.Total
-		}
-		return a.Function < b.Function
+	slices.SortFunc(rows, func(a, b FunctionCost) int {
+		return cmp.Or(cmp.Compare(b.Self, a.Self), cmp.Compare(b.Total, a.Total), cmp.Compare(a.Function, b.Function))
 	})
 }
 
 // SortByTotal puts the largest total cost first; ties go to the larger self.
 func SortByTotal(rows []FunctionCost) {
-	sort.Slice(rows, func(i, j int) bool {
-		a, b := rows[i], rows[j]
-		if a.Total != b.Total {
-			return a.Total > b.Total
-		}
-		if a.Self != b.Self {
-			return a.Self > b.Self
-		}
-		return a.Function < b.Function
+	slices.SortFunc(rows, func(a, b FunctionCost) int {
+		return cmp.Or(cmp.Compare(b.Total, a.Total), cmp.Compare(b.Self, a.Self), cmp.Compare(a.Function, b.Function))
 	})
 }
 

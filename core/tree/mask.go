@@ -1,8 +1,6 @@
 package tree
 
 import (
-	"slices"
-
 	"entelon/core/profile"
 	"entelon/core/scope"
 )
@@ -41,22 +39,8 @@ func (t *Tree) marked(x *scope.Stacks) []bool {
 			}
 		}
 	case x.Next != nil:
-		states := func() []uint8 { return make([]uint8, t.deepest+1) }
-		if roots, few := t.leaving(x, t.Len()/fewNodes); few {
-			above := states()
-			for _, n := range roots {
-				above[t.Depth[n]-1] = 0
-				t.run(x, n, t.end[n], above, in)
-			}
-			break
-		}
-		parallel(t.Len(), func(low, high int) {
-			above := states()
-			for _, n := range t.Path(NodeID(low)) {
-				above[t.Depth[n]] = x.Next[above[t.Depth[n]-1]][t.Function[n]]
-			}
-			t.run(x, NodeID(low), NodeID(high), above, in)
-		})
+		turns := x.Turns()
+		parallel(t.Len(), func(low, high int) { t.run(x, turns, NodeID(low), NodeID(high), in) })
 	default:
 		for l, f := range t.tops() {
 			in[l] = x.Top[f]
@@ -86,64 +70,50 @@ func (t *Tree) topsOf() []profile.FunctionID {
 	return out
 }
 
-// fewNodes is as which part of all nodes it takes less to look nodes up than to go
-// through all of them.
-const fewNodes = 32
-
-// leaving returns the outermost nodes at which an automaton leaves its first state,
-// in their order, where there are not more than most, and no other node than they and what is below
-// them can be accepted.
-func (t *Tree) leaving(x *scope.Stacks, most int) (nodes []NodeID, few bool) {
-	if x.Accept[0] {
-		return nil, false
-	}
-	count := 0
-	var functions []profile.FunctionID
-	for f, to := range x.Next[0] {
-		if to != 0 {
-			functions = append(functions, profile.FunctionID(f))
-			if count += len(t.NodesOf(profile.FunctionID(f))); count > most {
-				return nil, false
-			}
-		}
-	}
-	for _, f := range functions {
-		nodes = append(nodes, t.NodesOf(f)...)
-	}
-	if len(functions) > 1 {
-		slices.Sort(nodes)
-	}
-	outermost, end := nodes[:0:0], NodeID(0)
-	for _, n := range nodes {
-		if n >= end {
-			outermost, end = append(outermost, n), t.end[n]
-		}
-	}
-	return outermost, true
-}
-
 // run runs an automaton over the nodes from low to high and marks the leaves of
-// those whose state is accepted. states are those of the nodes above low, by depth.
-func (t *Tree) run(x *scope.Stacks, low, high NodeID, states []uint8, in []bool) {
-	// Whatever is below a node of a settled state has that state, too.
-	last := t.leafAt[high]
-	for n := low; n < high; n++ {
-		if n > 0 {
-			d := t.Depth[n]
-			states[d] = x.Next[states[d-1]][t.Function[n]]
+// those whose state is accepted. turns are the functions at which it changes
+// its state anywhere: only nodes of these are looked at.
+func (t *Tree) run(x *scope.Stacks, turns []bool, low, high NodeID, in []bool) {
+	type level struct {
+		end   NodeID // of the nodes in this state
+		state uint8
+	}
+	first, last := t.leafAt[low], t.leafAt[high]
+	here := level{NodeID(t.Len()), 0}
+	var above []level
+	// What is below a node of a state has that state, too, up to where it changes again.
+	enter := func(n NodeID) {
+		k := x.Next[here.state][t.Function[n]]
+		if k == here.state {
+			return
 		}
-		k := states[t.Depth[n]]
-		end := t.leafAt[n+1]
-		if x.Settled[k] {
-			end = min(t.stop[n], last)
-		}
-		if x.Accept[k] {
-			for l := t.leafAt[n]; l < end; l++ {
-				in[l] = true
+		if is := x.Accept[k]; is != x.Accept[here.state] {
+			for l := max(t.leafAt[n], first); l < min(t.stop[n], last); l++ {
+				in[l] = is
 			}
 		}
-		if x.Settled[k] {
-			n = min(t.end[n], high) - 1
+		above = append(above, here)
+		here = level{t.end[n], k}
+	}
+	if x.Accept[0] {
+		for l := first; l < last; l++ {
+			in[l] = true
+		}
+	}
+	for _, n := range t.Path(low) {
+		if n != low {
+			enter(n)
+		}
+	}
+	for n := max(low, 1); n < high; n++ {
+		if !turns[t.Function[n]] {
+			continue
+		}
+		for n >= here.end {
+			here, above = above[len(above)-1], above[:len(above)-1]
+		}
+		if enter(n); x.Settled[here.state] {
+			n = min(here.end, high) - 1
 		}
 	}
 }

@@ -2,6 +2,7 @@ package tree
 
 import (
 	"iter"
+	"slices"
 	"strings"
 	"sync"
 
@@ -40,8 +41,11 @@ func (t *Tree) Search(c *Cost, root NodeID, text string) Matches {
 	for f := range hit {
 		hit[f] = f != 0 && strings.Contains(names[f], text)
 	}
-	seen := make([]bool, len(t.Profile.Functions))
 	first, end := max(root, 1), t.end[root]
+	if c.everywhere() {
+		return t.matchWhole(c, root, hit)
+	}
+	seen := make([]bool, len(t.Profile.Functions))
 	var joining sync.Mutex
 	shared(int(end-first), func(pieces iter.Seq2[int, int]) {
 		var mine Matches
@@ -66,14 +70,61 @@ func (t *Tree) Search(c *Cost, root NodeID, text string) Matches {
 	return m
 }
 
-// match adds up the nodes from low to high that are of functions that are hit.
-func (t *Tree) match(c *Cost, root, low, high NodeID, hit, met []bool, m *Matches) {
-	covered := low // nodes before this are below one that matches
+// matchWhole is the search where each node with leaves has cost: how many nodes a
+// function has is known, and what is below one that matches need not be gone through.
+func (t *Tree) matchWhole(c *Cost, root NodeID, hit []bool) (m Matches) {
+	first, end := max(root, 1), t.end[root]
+	without := map[profile.FunctionID]int{} // nodes that have no cost
+	for _, n := range t.bare() {
+		if n >= first && n < end {
+			without[t.Function[n]]++
+		}
+	}
+	for f, is := range hit {
+		if !is {
+			continue
+		}
+		nodes := t.NodesOf(profile.FunctionID(f))
+		low, _ := slices.BinarySearch(nodes, first)
+		high, _ := slices.BinarySearch(nodes[low:], end)
+		if n := high - without[profile.FunctionID(f)]; n > 0 {
+			m.Functions, m.Nodes = append(m.Functions, profile.FunctionID(f)), m.Nodes+int64(n)
+		}
+	}
+	var joining sync.Mutex
+	shared(int(end-first), func(pieces iter.Seq2[int, int]) {
+		var mine tally
+		for low, high := range pieces {
+			low, high := first+NodeID(low), first+NodeID(high)
+			for n := t.covered(root, low, hit); n < high; n++ {
+				if hit[t.Function[n]] {
+					mine = mine.plus(c.total(n))
+					n = t.end[n] - 1
+				}
+			}
+		}
+		joining.Lock()
+		defer joining.Unlock()
+		m.Value, m.Samples = m.Value+mine.value, m.Samples+mine.samples
+	})
+	return m
+}
+
+// covered returns from where on nodes are not below one that is above low and
+// matches: low, if there is none.
+func (t *Tree) covered(root, low NodeID, hit []bool) NodeID {
+	covered := low
 	for n := t.Parent[low]; n > root || n == root && n != 0; n = t.Parent[n] {
 		if hit[t.Function[n]] {
 			covered = t.end[n]
 		}
 	}
+	return covered
+}
+
+// match adds up the nodes from low to high that are of functions that are hit.
+func (t *Tree) match(c *Cost, root, low, high NodeID, hit, met []bool, m *Matches) {
+	covered := t.covered(root, low, hit) // nodes before this are below one that matches
 	for n := low; n < high; n++ {
 		f := t.Function[n]
 		if !hit[f] {

@@ -25,6 +25,7 @@ func (t *Tree) Prepare() {
 	t.NodesOf(0)
 	t.lowerNames()
 	t.tops()
+	t.bare()
 }
 
 func (t *Tree) stackTree() *stackTree {

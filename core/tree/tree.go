@@ -9,7 +9,6 @@ package tree
 
 import (
 	"iter"
-	"slices"
 	"sync"
 
 	"entelon/core/profile"
@@ -56,7 +55,7 @@ type Tree struct {
 	nodeAt  []uint32          // where a function's begin in nodes
 	byLine  func() *stackTree // made when it is first asked for, as are
 	tops    func() []profile.FunctionID
-	deepest int32
+	bare    func() []NodeID // without leaves
 }
 
 // New builds the tree of p.
@@ -80,6 +79,7 @@ func Runtime(p *profile.Profile) func(profile.FunctionID) bool {
 func build(p *profile.Profile, fold folding, samples *leaves) *Tree {
 	t := &Tree{Profile: p, samples: samples, NodeOf: make([]NodeID, p.Stacks.Len())}
 	t.byLine, t.tops = sync.OnceValue(t.stackTree), sync.OnceValue(t.topsOf)
+	t.bare = sync.OnceValue(t.findBare)
 	var group *byStack
 	var grouped sync.WaitGroup
 	if samples == nil {
@@ -92,7 +92,6 @@ func build(p *profile.Profile, fold folding, samples *leaves) *Tree {
 	}
 	t.findEnds()
 	t.markOutermost()
-	t.deepest = slices.Max(t.Depth)
 	grouped.Wait()
 	if samples != nil {
 		t.leaves = t.placeLeaves(samples.stacks)

@@ -1,13 +1,14 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { useElementSize } from '@vueuse/core'
+import { refDebounced, useElementSize } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
 import { api } from '../api/client'
 import { dark } from '../composables/useTheme'
 
 type Range = { from?: number; to?: number }
 const props = defineProps<{ takeKey: string; range: Range; measure?: string }>()
-const emit = defineEmits<{ range: [range: Range] }>()
+/** likely: what the range will be if it is let go here. */
+const emit = defineEmits<{ range: [range: Range]; likely: [range: Range] }>()
 
 const canvas = ref<HTMLCanvasElement>()
 const box = ref<HTMLElement>()
@@ -72,12 +73,17 @@ function press(e: PointerEvent) {
   else if (restricted.value && Math.abs(v - (props.range.to || end.value)) < near) drag.value = { from: props.range.from ?? 0, to: v }
   else drag.value = { from: v, to: v }
 }
-function release() {
-  const d = drag.value
-  drag.value = null
-  if (!d || Math.abs(d.to - d.from) < (end.value * 3) / width.value) return
-  emit('range', { from: Math.min(d.from, d.to), to: Math.max(d.from, d.to) })
+/** The range that a drag takes, unless it is too small to be meant. */
+function taken(d: typeof drag.value): Range | undefined {
+  if (d && Math.abs(d.to - d.from) >= (end.value * 3) / width.value) return { from: Math.min(d.from, d.to), to: Math.max(d.from, d.to) }
 }
+function release() {
+  const r = taken(drag.value)
+  drag.value = null
+  if (r) emit('range', r)
+}
+const paused = refDebounced(computed(() => taken(drag.value)), 50)
+watch(paused, (r) => r && drag.value && emit('likely', r))
 </script>
 
 <template>
@@ -86,7 +92,7 @@ function release() {
       <span>Samples over time</span>
       <span class="flex items-center gap-1"><i class="size-2 bg-bar" />program <i class="ml-1 size-2 bg-bar-pale" />kernel</span>
     </div>
-    <div ref="box" class="relative min-w-0 flex-1 cursor-crosshair touch-none" title="Drag to restrict the time, double click to release it" data-test="ribbon" :data-ready="!!times.data.value" @pointerdown="press" @pointermove="drag && (drag.to = at($event))" @pointerup="release" @dblclick="emit('range', {})">
+    <div ref="box" class="relative min-w-0 flex-1 cursor-crosshair touch-none" title="Drag to restrict the time, double click to release it" data-test="ribbon" :data-ready="!!times.data.value" @pointerdown="press" @pointermove="drag && (drag = { ...drag, to: at($event) })" @pointerup="release" @dblclick="emit('range', {})">
       <canvas ref="canvas" class="absolute inset-0 size-full" role="img" aria-label="Number of samples over the time of the take" />
       <template v-if="restricted">
         <div class="absolute inset-y-0 left-0 bg-paper/75" :style="{ width: left + '%' }" />

@@ -31,7 +31,8 @@ export function useScope(take: Ref<string>) {
     const out = await queries.fetchQuery(options(text.value))
     return out.parts
   }
-  const put = (ps: { text: string }[]) => (text.value = ps.map((p) => p.text).join(' and '))
+  const joined = (ps: { text: string }[]) => ps.map((p) => p.text).join(' and ')
+  const put = (ps: { text: string }[]) => (text.value = joined(ps))
 
   /** Takes a condition off, or puts another one in its place. */
   async function replace(part: ScopePart, by?: string) {
@@ -41,16 +42,20 @@ export function useScope(take: Ref<string>) {
     const ps = await now()
     if (!ps.some((p) => p.text === condition)) put([...ps, { text: condition }])
   }
-  /** Restricts the time; without bounds it is released. */
-  async function restrict(from?: number, to?: number) {
+  /** The expression with another restriction of the time; without bounds with none. */
+  async function within(from?: number, to?: number) {
     const others = (await now()).filter((p) => p.field !== 'time' || p.not)
     const bounds = [from ? `from ${timeText(from)}` : '', to ? `to ${timeText(to)}` : ''].filter(Boolean)
-    put(bounds.length ? [...others, { text: `time ${bounds.join(' ')}` }] : others)
+    return joined(bounds.length ? [...others, { text: `time ${bounds.join(' ')}` }] : others)
+  }
+  /** Restricts the time; without bounds it is released. */
+  async function restrict(from?: number, to?: number) {
+    text.value = await within(from, to)
   }
   async function toggle(condition: string) {
     const ps = await now()
     const others = ps.filter((p) => p.text !== condition)
     put(others.length < ps.length ? others : [...ps, { text: condition }])
   }
-  return { text, parts, time, read, replace, add, restrict, toggle }
+  return { text, parts, time, read, replace, add, within, restrict, toggle }
 }

@@ -19,7 +19,8 @@ import { paint } from './paint'
 import ShapeMenu from './ShapeMenu.vue'
 import { useDive } from './useDive'
 
-const props = defineProps<{ takeKey: string; range: Range; pins?: string[]; bare?: boolean }>()
+/** likely is the scope that probably comes next: its picture is asked for ahead. */
+const props = defineProps<{ takeKey: string; range: Range; likely?: string; pins?: string[]; bare?: boolean }>()
 const { measure, figure } = useMeasure()
 const { of } = usePercent()
 const emit = defineEmits<{ pin: [name: string]; shape: [change: Record<string, string | undefined>]; drawn: [] }>()
@@ -39,11 +40,13 @@ const pixels = computed(() => Math.max(100, Math.ceil(width.value / 64) * 64))
 const up = computed(() => turned.value === 'up')
 
 const question = computed(() => ({ ...props.range, root: root.value || undefined, order: order.value, pixels: Math.round(pixels.value * (devicePixelRatio || 1)) }))
-const flame = useQuery({
-  queryKey: ['flame', () => props.takeKey, question, () => (props.pins ?? []).join('\n')],
-  queryFn: ({ signal }) => api.flame(props.takeKey, question.value, signal),
-  enabled: computed(() => width.value > 0),
-  placeholderData: keepPreviousData,
+const asking = (q: typeof question.value) => ({
+  queryKey: ['flame', props.takeKey, q, (props.pins ?? []).join('\n')],
+  queryFn: ({ signal }: { signal: AbortSignal }) => api.flame(props.takeKey, q, signal),
+})
+const flame = useQuery(computed(() => ({ ...asking(question.value), enabled: width.value > 0, placeholderData: keepPreviousData })))
+watch(() => props.likely, (scope) => {
+  if (scope !== undefined && width.value) void queries.prefetchQuery(asking({ ...question.value, scope: scope || undefined }))
 })
 const geometry = shallowRef<Geometry>()
 const walked = ref(-1)
@@ -143,8 +146,7 @@ function dive(i: number) {
   if (target <= 0) return
   keepNode = f.node[target]
   // The server lays the part out while the picture moves to it.
-  const q = { ...question.value, root: f.node[target] }
-  void queries.prefetchQuery({ queryKey: ['flame', props.takeKey, q, (props.pins ?? []).join('\n')], queryFn: () => api.flame(props.takeKey, q) })
+  void queries.prefetchQuery(asking({ ...question.value, root: f.node[target] }))
   move({ left: f.x[target] / g.span, right: (f.x[target] + f.width[target]) / g.span }, () => (root.value = f.node[target]))
 }
 

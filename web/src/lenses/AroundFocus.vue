@@ -2,7 +2,7 @@
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { useElementSize } from '@vueuse/core'
 import { computed, ref } from 'vue'
-import { api, type Neighbours, type Range } from '../api/client'
+import type { Neighbours, Range } from '../api/client'
 import ErrorNote from '../components/ErrorNote.vue'
 import WaitNote from '../components/WaitNote.vue'
 import { useMeasure } from '../composables/useMeasure'
@@ -10,6 +10,7 @@ import { usePercent } from '../composables/usePercent'
 import { dark } from '../composables/useTheme'
 import { percent } from '../format'
 import { inkOf } from '../palette'
+import { neighbours } from './questions'
 
 /** Where the cost of the focus comes in, on the left, and where it goes on, on the right. */
 const props = defineProps<{ takeKey: string; range: Range; focus: string; levels: number }>()
@@ -18,12 +19,7 @@ const { figure } = useMeasure()
 const { of } = usePercent()
 const box = ref<HTMLElement>()
 const { width, height } = useElementSize(box)
-const query = useQuery({
-  queryKey: ['neighbours', () => props.takeKey, () => props.range, () => props.focus, () => props.levels],
-  queryFn: () => api.neighbours(props.takeKey, { ...props.range, name: props.focus, levels: props.levels, most: 9 }),
-  enabled: computed(() => props.focus !== ''),
-  placeholderData: keepPreviousData,
-})
+const query = useQuery(computed(() => ({ ...neighbours(props.takeKey, props.range, props.focus, props.levels), enabled: props.focus !== '', placeholderData: keepPreviousData })))
 
 type Box = { i: number; x: number; y: number; w: number; h: number; node: Neighbours['nodes'][number]; in: number; out: number }
 const gap = 7

@@ -3,7 +3,7 @@ import { useQueryClient } from '@tanstack/vue-query'
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { ChevronDown, ChevronRight } from 'lucide-vue-next'
 import { computed, ref, shallowReactive, watch } from 'vue'
-import { api, type PathRow, type Range } from '../api/client'
+import type { PathRow, PathSteps, Range } from '../api/client'
 import ErrorNote from '../components/ErrorNote.vue'
 import WaitNote from '../components/WaitNote.vue'
 import { useAddress } from '../composables/useAddress'
@@ -13,6 +13,7 @@ import { usePercent } from '../composables/usePercent'
 import { dark } from '../composables/useTheme'
 import { count } from '../format'
 import { inkOf } from '../palette'
+import { pathSteps } from './questions'
 
 /** The tree as rows, from the roots or from the leaves. */
 const props = defineProps<{ takeKey: string; range: Range; focus: string }>()
@@ -27,18 +28,16 @@ type Step = { row: PathRow; depth: number; parent?: Step; path: string; key: str
 const state = shallowReactive<{ steps: Step[]; total: number; spread: number; heaviest: number[]; hidden?: { n: number; value: number }; ready: boolean; error?: unknown }>({ steps: [], total: 0, spread: 0, heaviest: [], ready: false })
 const version = ref(0) // of the steps, which are plain objects
 
-type Question = Parameters<typeof api.paths>[1]
-function fetchSteps(q: Question) {
-  const { takeKey, range } = props
-  return queries.fetchQuery({ queryKey: ['paths', takeKey, range, q], queryFn: () => api.paths(takeKey, { ...range, ...q }), staleTime: Infinity })
-}
 async function ask(parent?: Step) {
-  const out = await fetchSteps(start.value === 'leaves' ? { start: 'leaves', path: parent?.path ?? '' } : { node: parent?.row.node ?? 0, heaviest: !parent })
+  const out = await queries.fetchQuery(pathSteps(props.takeKey, props.range, start.value === 'leaves' ? { start: 'leaves', path: parent?.path ?? '' } : { node: parent?.row.node ?? 0, heaviest: !parent }))
+  return { out, ...stepsOf(out, parent) }
+}
+function stepsOf(out: PathSteps, parent?: Step) {
   const steps = out.rows.map<Step>((row) => {
     const path = start.value === 'leaves' ? [parent?.path, row.function.id].filter((x) => x !== undefined && x !== '').join(',') : ''
     return { row, depth: (parent?.depth ?? -1) + 1, parent, path, key: start.value === 'leaves' ? `l${path}` : `r${row.node}`, open: false }
   })
-  return { out, steps, hidden: out.hidden ? { n: out.hidden, value: out.hidden_value } : undefined }
+  return { steps, hidden: out.hidden ? { n: out.hidden, value: out.hidden_value } : undefined }
 }
 async function unfold(s: Step) {
   if (!s.row.more) return
@@ -69,14 +68,13 @@ async function begin() {
       if (level[0]) await unfold(level[0])
       return
     }
-    const way = out.heaviest ?? []
-    await Promise.all(way.map((node) => fetchSteps({ node, heaviest: false }))) // all at once, not one after the other
-    for (const node of way) {
+    for (const [i, node] of (out.heaviest ?? []).entries()) {
       const s = level.find((x) => x.row.node === node)
-      if (!s || mine !== asked) return
-      await unfold(s)
-      level = s.steps ?? []
+      if (!s || !s.row.more) break
+      Object.assign(s, stepsOf(out.steps![i], s), { open: true })
+      level = s.steps!
     }
+    version.value++
   } catch (e) {
     if (mine === asked) state.error = e
   }

@@ -2,12 +2,13 @@
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { refDebounced } from '@vueuse/core'
 import { computed, nextTick, onMounted, ref, watch } from 'vue'
-import { api } from '../api/client'
-import { count } from '../format'
+import { api, type Range } from '../api/client'
+import { count, percent } from '../format'
 
 /** The scope as an expression to type, with what may come next and what is wrong, at the very character. */
-const props = defineProps<{ takeKey: string; text: string; select?: string }>()
-const emit = defineEmits<{ close: []; apply: [text: string] }>()
+const props = defineProps<{ takeKey: string; range?: Range; text: string; select?: string }>()
+/** With a range, what of the take is looked at, it says how much of that it would keep. likely: the expression as it stands, which can be read. */
+const emit = defineEmits<{ close: []; apply: [text: string]; likely: [text: string] }>()
 
 const queries = useQueryClient()
 const field = ref<HTMLInputElement>()
@@ -25,6 +26,12 @@ const wrong = computed(() => (settled.value === typed.value && typed.value.trim(
 
 // An expression that is not at its end yet is no mistake.
 const goesOn = computed(() => wrong.value && wrong.value.at >= [...typed.value].length)
+
+// What it would keep is found out while it is read, so that both are there when it is applied.
+const meant = computed(() => (settled.value === typed.value && typed.value.trim() && read.data.value && !read.data.value.error && read.data.value.text !== props.text ? read.data.value.text : ''))
+const keeping = computed<Range>(() => ({ ...props.range, scope: meant.value }))
+const kept = useQuery({ queryKey: ['kept', () => props.takeKey, keeping], queryFn: ({ signal }) => api.kept(props.takeKey, keeping.value, signal), enabled: computed(() => !!props.range && meant.value !== '') })
+watch([meant, kept.data], ([text, k]) => text && k && emit('likely', text))
 
 function look() {
   caret.value = field.value?.selectionStart ?? typed.value.length
@@ -50,6 +57,7 @@ async function take(i: number) {
 /** What was asked while it was typed is not asked again, here or by the scope line. */
 async function apply() {
   const text = typed.value
+  emit('likely', text.trim()) // mostly it is written as the server would
   const out = text.trim() ? await queries.fetchQuery({ queryKey: ['scope', props.takeKey, text], queryFn: () => api.scope(props.takeKey, text), staleTime: Infinity }) : undefined
   if (out?.error || typed.value !== text) return
   if (out) queries.setQueryData(['scope', props.takeKey, out.text], out)
@@ -99,6 +107,7 @@ onMounted(() => {
         @click="look"
         @input="look"
       />
+      <span v-if="meant && kept.data.value" class="whitespace-nowrap text-ink-2" role="status" data-test="would-keep"><template v-if="kept.data.value.samples">keeps {{ percent(kept.data.value.total / kept.data.value.of_total) }} · {{ count(kept.data.value.samples) }} of {{ count(kept.data.value.of_samples) }} samples</template><template v-else>keeps nothing</template></span>
       <button class="action !py-0.5" :disabled="!!wrong" @click="apply">Apply</button>
       <button class="action !py-0.5" @click="emit('close')">Close</button>
     </div>

@@ -1,0 +1,11 @@
+import { api, type Range } from '../api/client'
+
+// What the lenses ask, in one place, since the page asks some of it ahead.
+
+export type PathQuestion = { start?: string; node?: number; path?: string; heaviest?: boolean }
+
+/** The steps that follow one of a path; from the beginning with the heaviest path. */
+export const pathSteps = (takeKey: string, range: Range, q: PathQuestion) => ({ queryKey: ['paths', takeKey, range, q], queryFn: () => api.paths(takeKey, { ...range, ...q }), staleTime: Infinity })
+
+/** Where the cost of a function comes in and where it goes on, some levels far. */
+export const neighbours = (takeKey: string, range: Range, focus: string, levels: number) => ({ queryKey: ['neighbours', takeKey, range, focus, levels], queryFn: () => api.neighbours(takeKey, { ...range, name: focus, levels, most: 9 }) })
