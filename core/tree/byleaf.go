@@ -31,15 +31,16 @@ type byLeaf struct {
 
 // sums are what the samples of a byLeaf add up to in one measure.
 type sums struct {
-	value  []int64   // of the samples in their order there; those that were taken for another measure have 0
-	before [][]tally // by part, one more at the end: by leaf, of all parts before it; nil of the first and of those of which it is not kept
+	value  []int64   // of the samples in their order there; those that were taken for another measure have 0; nil where all are alike
+	before []tallies // by part, one more at the end: by leaf, of all parts before it; empty of the first and of those of which it is not kept
 	alike  int64     // the value of all samples; 0 where they differ
+	step   int       // from one part before which sums are kept to the next
 }
 
 const (
 	partSize  = 400_000 // samples in a part, at least
 	mostParts = 16
-	keptSums  = 4 // parts before which sums are kept: each needs as much memory as a million samples
+	keptSums  = 4 // parts before which sums are kept, where samples are not alike: they take three times the memory then
 )
 
 func partsOf(samples int) int { return min(max(samples/partSize, 1), mostParts) }
@@ -163,30 +164,32 @@ func (b *byLeaf) of(measure int) *sums {
 	defer b.mu.Unlock()
 	if b.sum[measure] == nil {
 		parts := len(b.begin) - 1
-		x := &sums{value: make([]int64, len(b.at)), before: make([][]tally, parts+1)}
 		from := b.profile.Samples.Values[measure]
+		x := &sums{before: make([]tallies, parts+1), alike: alike(from), step: 1}
+		if x.alike == 0 {
+			x.value, x.step = make([]int64, len(b.at)), (parts+keptSums-1)/keptSums
+		}
 		var all sync.WaitGroup
-		for low := 0; low < parts; low = b.keptFrom(low + 1) {
-			high := b.keptFrom(low + 1)
+		for low := 0; low < parts; low = min(low+x.step, parts) {
+			high := min(low+x.step, parts)
 			all.Go(func() {
-				sum := make([]tally, len(b.stacks))
+				sum := newTallies(len(b.stacks), x.alike)
 				for j := b.begin[low]; j < b.begin[high]; j++ {
-					if v := from[b.at[j]]; v != 0 {
+					v := x.alike
+					if v == 0 {
+						v = from[b.at[j]]
 						x.value[j] = v
-						sum[b.leaf[j]] = sum[b.leaf[j]].plus(tally{v, 1})
 					}
+					sum.addOne(int(b.leaf[j]), v)
 				}
 				x.before[high] = sum
 			})
 		}
 		all.Wait()
-		if len(from) > 0 && !slices.ContainsFunc(from, func(v int64) bool { return v != from[0] }) {
-			x.alike = from[0]
-		}
 		for low, high := 0, 0; low < parts; low = high {
-			high = b.keptFrom(low + 1)
-			for l, below := range x.before[low] {
-				x.before[high][l] = x.before[high][l].plus(below)
+			high = min(low+x.step, parts)
+			if low > 0 {
+				x.before[high].add(x.before[low], 1)
 			}
 		}
 		b.sum[measure] = x
@@ -194,17 +197,9 @@ func (b *byLeaf) of(measure int) *sums {
 	return b.sum[measure]
 }
 
-// keptFrom returns the first part from one on before which sums are kept; the end is
-// one, too.
-func (b *byLeaf) keptFrom(part int) int {
-	parts := len(b.begin) - 1
-	step := (parts + keptSums - 1) / keptSums
-	return min((part+step-1)/step*step, parts)
-}
-
 // add adds up one measure over the samples that a sieve lets through, by leaf: of
 // all before each, and of all.
-func (b *byLeaf) add(measure int, sieve scope.Sieve) []tally {
+func (b *byLeaf) add(measure int, sieve scope.Sieve) tallies {
 	x := b.of(measure)
 	var in []bool // by leaf; nil: all
 	if sieve.Stacks != nil {
@@ -214,20 +209,14 @@ func (b *byLeaf) add(measure int, sieve scope.Sieve) []tally {
 	if first, last := b.partOf(sieve.From), b.partOf(sieve.To); each == nil && last-first < 2 {
 		each = &chosen{sieve: sieve} // fewer than it takes to find what is before them
 	}
-	return running(len(b.stacks), func(low int, out []tally) {
+	return running(len(b.stacks), x.alike, func(low int, out tallies) {
 		if each != nil {
 			b.addEach(x, each, low, out)
 		} else {
 			b.addBefore(x, sieve.To, low, out, 1)
 			b.addBefore(x, sieve.From, low, out, -1)
 		}
-		if in != nil {
-			for k := range out {
-				if !in[low+k] {
-					out[k] = tally{}
-				}
-			}
-		}
+		out.keep(in, low)
 	})
 }
 
@@ -237,20 +226,14 @@ func (b *byLeaf) partOf(position int) int { return sort.SearchInts(b.begin, posi
 // addBefore adds, times a sign, what the samples before a position are to some
 // leaves: what is kept nearest to it, and the samples from there to it or from it to
 // there.
-func (b *byLeaf) addBefore(x *sums, position, low int, out []tally, sign int64) {
+func (b *byLeaf) addBefore(x *sums, position, low int, out tallies, sign int64) {
 	part := b.partOf(position)
-	kept := b.keptFrom(part)
-	if kept > part {
-		step := b.keptFrom(1)
-		if below := part / step * step; position-b.begin[below] <= b.begin[kept]-position {
-			kept = below
-		}
+	kept := part / x.step * x.step
+	if above := min(kept+x.step, len(b.begin)-1); b.begin[above]-position < position-b.begin[kept] {
+		kept = above
 	}
-	if x.before[kept] != nil {
-		for k, sum := range x.before[kept][low : low+len(out)] {
-			out[k].value += sign * sum.value
-			out[k].samples += sign * sum.samples
-		}
+	if sum := x.before[kept]; sum.samples != nil {
+		out.add(sum.part(low, low+len(out.samples)), sign)
 	}
 	if at := b.begin[kept]; at <= position {
 		b.addBetween(x, at, position, low, out, sign)
@@ -261,31 +244,25 @@ func (b *byLeaf) addBefore(x *sums, position, low int, out []tally, sign int64) 
 
 // addBetween adds, times a sign, what the samples from one position to another are
 // to some leaves.
-func (b *byLeaf) addBetween(x *sums, from, to, low int, out []tally, sign int64) {
-	var many [atOnce]int64 // samples by leaf, where all have one value
+func (b *byLeaf) addBetween(x *sums, from, to, low int, out tallies, sign int64) {
 	for part := range len(b.begin) - 1 {
 		if b.begin[part+1] <= from || b.begin[part] >= to {
 			continue
 		}
-		begin, end := b.placesOf(part, low, low+len(out))
-		at, leaf, value := b.at[begin:end], b.leaf[begin:end], x.value[begin:end]
-		for j, i := range at {
-			// Which ones count cannot be foreseen, so that it goes without branches.
-			is := inside(i, from, to)
-			if x.alike != 0 {
-				many[int(leaf[j])-low] += is
-				continue
+		begin, end := b.placesOf(part, low, low+len(out.samples))
+		at, leaf := b.at[begin:end], b.leaf[begin:end]
+		// Which ones count cannot be foreseen, so that it goes without branches.
+		if x.alike != 0 {
+			for j, i := range at {
+				out.samples[int(leaf[j])-low] += uint32(sign * inside(i, from, to))
 			}
-			v := value[j] & -is
-			sum := &out[int(leaf[j])-low]
-			sum.value += sign * v
-			sum.samples += sign * int64(uint64(v|-v)>>63)
+			continue
 		}
-	}
-	if x.alike != 0 {
-		for k := range out {
-			out[k].samples += sign * many[k]
-			out[k].value += sign * many[k] * x.alike
+		for j, v := range x.value[begin:end] {
+			v &= -inside(at[j], from, to)
+			l := int(leaf[j]) - low
+			out.value[l] += sign * v
+			out.samples[l] += uint32(sign * int64(uint64(v|-v)>>63))
 		}
 	}
 }

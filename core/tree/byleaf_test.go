@@ -68,11 +68,11 @@ func TestPiecesOfPartsAddUp(t *testing.T) {
 					}
 				})
 				sum := b.add(0, sieve)
-				if sum[0] != (tally{}) || sum[len(b.stacks)] != all {
-					t.Fatalf("seed %d, %d parts, %d to %d: all are %v, want %v", seed, parts, sieve.From, sieve.To, sum[len(b.stacks)], all)
+				if got := sum.at(len(b.stacks)); sum.at(0) != (tally{}) || got != all {
+					t.Fatalf("seed %d, %d parts, %d to %d: all are %v, want %v", seed, parts, sieve.From, sieve.To, got, all)
 				}
 				for l, s := range b.stacks {
-					if got := sum[l+1].less(sum[l]); got != want[s] {
+					if got := sum.between(uint32(l), uint32(l+1)); got != want[s] {
 						t.Fatalf("seed %d, %d parts, %d to %d, stack %d: %v, want %v", seed, parts, sieve.From, sieve.To, s, got, want[s])
 					}
 				}
@@ -85,24 +85,35 @@ func TestPiecesOfPartsAddUp(t *testing.T) {
 // processors is one running sum.
 func TestRunningSumsOfManyParts(t *testing.T) {
 	const n = 2*worthSharing + 77
-	sum := running(n, func(low int, out []tally) {
-		for k := range out {
-			out[k] = tally{int64(low + k), 1}
-		}
-	})
-	if len(sum) != n+1 {
-		t.Fatalf("there are %d sums of %d", len(sum), n)
-	}
-	for k, s := range sum {
-		if want := (tally{int64(k) * int64(k-1) / 2, int64(k)}); s != want {
-			t.Fatalf("before %d stand %v, want %v", k, s, want)
-		}
-	}
 	back := make([]uint32, n)
 	for k := range back {
 		back[k] = uint32(n - 1 - k)
 	}
-	if got := reordered(sum, back)[3]; got != (tally{3*n - 6, 3}) {
-		t.Errorf("the last three are %v", got)
+	for _, one := range []int64{0, 7} {
+		sum := running(n, one, func(low int, out tallies) {
+			for k := range out.samples {
+				out.set(k, tally{int64(low + k), 1})
+			}
+		})
+		if len(sum.samples) != n+1 {
+			t.Fatalf("there are %d sums of %d", len(sum.samples), n)
+		}
+		for k := range sum.samples {
+			want := tally{int64(k) * int64(k-1) / 2, int64(k)}
+			if one != 0 {
+				want.value = int64(k) * one
+			}
+			if got := sum.at(k); got != want {
+				t.Fatalf("before %d stand %v, want %v", k, got, want)
+			}
+		}
+		want := tally{3*n - 6, 3}
+		if one != 0 {
+			want.value = 3 * one
+		}
+		turned := reordered(sum, back)
+		if got := turned.at(3); got != want {
+			t.Errorf("the last three are %v, want %v", got, want)
+		}
 	}
 }

@@ -8,15 +8,6 @@ import (
 	"entelon/core/scope"
 )
 
-// tally is what samples add up to.
-type tally struct {
-	value   int64 // in the measure's unit
-	samples int64 // of this measure
-}
-
-func (a tally) plus(b tally) tally { return tally{a.value + b.value, a.samples + b.samples} }
-func (a tally) less(b tally) tally { return tally{a.value - b.value, a.samples - b.samples} }
-
 // ownLeaves puts the stacks that samples have in the order of their nodes, by
 // their positions.
 func (t *Tree) ownLeaves(g *byStack) []uint32 {
@@ -111,9 +102,9 @@ func (t *Tree) sieve(sc scope.Scope) scope.Sieve {
 type Cost struct {
 	Measure int
 	tree    *Tree
-	sum     []tally // running over the tree's leaves
+	sum     tallies // running over the tree's leaves
 	once    sync.Once
-	lines   []tally // running over the leaves of the tree of stacks
+	lines   tallies // running over the leaves of the tree of stacks
 	filled  sync.Once
 	full    bool // each node has samples
 }
@@ -134,19 +125,17 @@ const atOnce = 1 << 12
 // running are running sums of n tallies: of all before each, and of all. fill sets
 // those from low on; what it is given is empty. Pieces are added up by themselves
 // and then set on top of each other.
-func running(n int, fill func(low int, out []tally)) []tally {
-	out := make([]tally, n+1)
+func running(n int, alike int64, fill func(low int, out tallies)) tallies {
+	out := newTallies(n+1, alike)
 	var ends []int
 	var joining sync.Mutex
 	parallel(n, func(low, high int) {
-		var sum tally
+		var samples uint32
+		var value int64
 		for from := low; from < high; from += atOnce {
-			part := out[from+1 : min(from+atOnce, high)+1]
+			part := out.part(from+1, min(from+atOnce, high)+1)
 			fill(from, part)
-			for k := range part {
-				sum = sum.plus(part[k])
-				part[k] = sum
-			}
+			samples, value = part.addUp(samples, value)
 		}
 		joining.Lock()
 		defer joining.Unlock()
@@ -156,41 +145,46 @@ func running(n int, fill func(low int, out []tally)) []tally {
 		return out
 	}
 	slices.Sort(ends)
-	below := make([]tally, len(ends)) // by piece: of all before it
+	below := newTallies(len(ends), alike) // by piece: of all before it
 	for i := 1; i < len(ends); i++ {
-		below[i] = below[i-1].plus(out[ends[i-1]])
+		below.set(i, below.at(i-1).plus(out.at(ends[i-1])))
 	}
 	parallel(n, func(low, high int) {
-		i, _ := slices.BinarySearch(ends, low+1)
-		for k := low; k < high; k++ {
-			if k >= ends[i] {
-				i++
+		for from := low; from < high; {
+			i, _ := slices.BinarySearch(ends, from+1)
+			to := min(ends[i], high)
+			part := out.part(from+1, to+1)
+			for k := range part.samples {
+				part.samples[k] += below.samples[i]
 			}
-			out[k+1] = out[k+1].plus(below[i])
+			for k := range part.value {
+				part.value[k] += below.value[i]
+			}
+			from = to
 		}
 	})
 	return out
 }
 
 // reordered are running sums in another order.
-func reordered(sum []tally, order []uint32) []tally {
-	return running(len(order), func(low int, out []tally) {
-		for k := range out {
+func reordered(sum tallies, order []uint32) tallies {
+	return running(len(order), sum.alike, func(low int, out tallies) {
+		for k := range out.samples {
 			at := order[low+k]
-			out[k] = sum[at+1].less(sum[at])
+			out.set(k, sum.between(at, at+1))
 		}
 	})
 }
 
-func (c *Cost) total(n NodeID) tally { return c.sum[c.tree.stop[n]].less(c.sum[c.tree.leafAt[n]]) }
-func (c *Cost) self(n NodeID) tally  { return c.sum[c.tree.leafAt[n+1]].less(c.sum[c.tree.leafAt[n]]) }
+func (c *Cost) total(n NodeID) tally { return c.sum.between(c.tree.leafAt[n], c.tree.stop[n]) }
+func (c *Cost) self(n NodeID) tally  { return c.sum.between(c.tree.leafAt[n], c.tree.leafAt[n+1]) }
 
 // everywhere reports whether each node has samples that has leaves.
 func (c *Cost) everywhere() bool {
 	c.filled.Do(func() {
 		c.full = true
-		for l := 1; c.full && l < len(c.sum); l++ {
-			c.full = c.sum[l].samples > c.sum[l-1].samples
+		for l := 1; c.full && l < len(c.sum.samples); l++ {
+			c.full = c.sum.samples[l] > c.sum.samples[l-1]
 		}
 	})
 	return c.full

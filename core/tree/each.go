@@ -59,7 +59,7 @@ type test struct {
 	in     []bool  // of stacks: by leaf
 	who    []uint8 // by group: 1 where it counts
 	groups *groups
-	value  []int64 // of a measure
+	value  *sums // of a measure
 	parts  []*test
 }
 
@@ -84,7 +84,7 @@ func (b *byLeaf) tests(from []*scope.Test) (out []*test) {
 				c.who[k] = bit(x.Who(c.groups.thread[k], c.groups.labels[k]))
 			}
 		case x.Amount != nil:
-			c.value = b.of(x.Amount.Measure).value
+			c.value = b.of(x.Amount.Measure)
 		}
 		out = append(out, c)
 	}
@@ -155,8 +155,14 @@ func (x *test) pass(b *byLeaf, from int, passed []uint8) {
 			passed[k] = x.who[g]
 		}
 	case x.Amount != nil:
+		if v := x.value.alike; v != 0 {
+			for k := range passed {
+				passed[k] = bit(x.Amount.Holds(v))
+			}
+			break
+		}
 		low, high, none := x.Amount.From, x.Amount.To, bit(x.Amount.None)
-		for k, v := range x.value[from:to] {
+		for k, v := range x.value.value[from:to] {
 			passed[k] = bit(v >= low) & bit(v <= high) & (bit(v != 0) | none)
 		}
 	case x.Time != nil && b.ordered:
@@ -198,35 +204,29 @@ func flip(bits []uint8) {
 }
 
 // addEach adds to some leaves the samples that count, one by one.
-func (b *byLeaf) addEach(x *sums, c *chosen, low int, out []tally) {
+func (b *byLeaf) addEach(x *sums, c *chosen, low int, out tallies) {
 	var asked [block]uint8
-	var many [atOnce]int64 // samples by leaf, where all have one value
 	for part := range len(b.begin) - 1 {
 		if b.begin[part+1] <= c.sieve.From || b.begin[part] >= c.sieve.To {
 			continue
 		}
-		from, to := b.placesOf(part, low, low+len(out))
+		from, to := b.placesOf(part, low, low+len(out.samples))
 		for ; from < to; from += block {
 			keep := asked[:min(block, to-from)]
 			c.keep(b, from, keep)
-			leaf, value := b.leaf[from:from+len(keep)], x.value[from:from+len(keep)]
-			if x.alike != 0 { // then values need not be read
+			leaf := b.leaf[from : from+len(keep)]
+			if x.alike != 0 {
 				for k, is := range keep {
-					many[int(leaf[k])-low] += int64(is)
+					out.samples[int(leaf[k])-low] += uint32(is)
 				}
 				continue
 			}
-			for k, is := range keep {
-				v := value[k] & -int64(is)
-				sum := &out[int(leaf[k])-low]
-				sum.value += v
-				sum.samples += int64(uint64(v|-v) >> 63)
+			for k, v := range x.value[from : from+len(keep)] {
+				v &= -int64(keep[k])
+				l := int(leaf[k]) - low
+				out.value[l] += v
+				out.samples[l] += uint32(uint64(v|-v) >> 63)
 			}
-		}
-	}
-	if x.alike != 0 {
-		for k := range out {
-			out[k] = tally{many[k] * x.alike, many[k]}
 		}
 	}
 }
@@ -248,8 +248,12 @@ func (b *byLeaf) eachOf(measure int, sieve scope.Sieve, do func(profile.ThreadID
 		keep := asked[:min(block, len(b.at)-from)]
 		c.keep(b, from, keep)
 		for k, is := range keep {
-			if j := from + k; is != 0 && x.value[j] != 0 && (in == nil || in[b.leaf[j]]) {
-				do(g.thread[g.of[j]], x.value[j])
+			j, v := from+k, x.alike
+			if v == 0 {
+				v = x.value[j]
+			}
+			if is != 0 && v != 0 && (in == nil || in[b.leaf[j]]) {
+				do(g.thread[g.of[j]], v)
 			}
 		}
 	}

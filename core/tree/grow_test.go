@@ -49,7 +49,7 @@ func TestStacksStandBesideEachOther(t *testing.T) {
 		}
 		st, sum := tr.byLine(), tr.Cost(0, scope.Scope{}).byLine()
 		for s := range want {
-			if got := sum[st.stop[s]].less(sum[st.at[s]]); got != want[s] {
+			if got := sum.between(st.at[s], st.stop[s]); got != want[s] {
 				t.Fatalf("seed %d, stack %d: %v, want %v", seed, s, got, want[s])
 			}
 		}

@@ -25,7 +25,7 @@ func (t *Tree) Functions(c *Cost) []FunctionCost {
 	self := t.byFunction(len(tops)-root, func(sum []tally, low, high int) {
 		for l := low + root; l < high+root; l++ {
 			f := tops[l]
-			sum[f] = sum[f].plus(c.sum[l+1].less(c.sum[l]))
+			sum[f] = sum[f].plus(c.sum.between(uint32(l), uint32(l+1)))
 		}
 	})
 	total := t.byFunction(t.Len()-1, func(sum []tally, low, high int) {

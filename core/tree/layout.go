@@ -67,11 +67,10 @@ func (t *Tree) Layout(c *Cost, o LayoutOptions) *Layout {
 		order = order[:0]
 		hidden, thin := int32(0), int64(0)
 		// What ends below siblings stands together, so that each sum is read once.
-		before := c.sum[t.leafAt[n+1]]
+		before := t.leafAt[n+1]
 		for m := range t.Children(n) {
-			after := c.sum[t.stop[m]]
-			w := after.value - before.value
-			before = after
+			w := c.sum.between(before, t.stop[m]).value
+			before = t.stop[m]
 			switch {
 			case w == 0:
 			case w < o.MinWidth && !kept[m]:

@@ -22,13 +22,13 @@ type leaves struct {
 	sorted  func() *byLeaf
 
 	mu  sync.Mutex
-	all [][]tally // by measure; nil until it is asked for
+	all []tallies // by measure; empty until it is asked for
 }
 
 // newLeaves takes the stacks that a group has, in an order by their positions there.
 func newLeaves(t *Tree, g *byStack, order []uint32) *leaves {
 	x := &leaves{profile: g.profile, owner: t, stacks: make([]profile.StackID, len(order)), rank: make([]uint32, len(g.rank)),
-		ordered: slices.IsSorted(g.profile.Samples.Time), all: make([][]tally, len(g.profile.Measures))}
+		ordered: slices.IsSorted(g.profile.Samples.Time), all: make([]tallies, len(g.profile.Measures))}
 	for l, k := range order {
 		x.stacks[l] = g.stacks[k]
 		x.rank[g.stacks[k]] = uint32(l) + 1
@@ -43,31 +43,33 @@ func newLeaves(t *Tree, g *byStack, order []uint32) *leaves {
 }
 
 // total returns by leaf what all samples add up to.
-func (x *leaves) total(measure int) []tally {
+func (x *leaves) total(measure int) tallies {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	if x.all[measure] == nil {
+	if x.all[measure].samples == nil {
 		stacks, values := x.profile.Samples.Stack, x.profile.Samples.Values[measure]
 		var joining sync.Mutex
-		var sum []tally
+		one := alike(values)
+		sum := newTallies(0, one)
 		shared(len(stacks), func(pieces iter.Seq2[int, int]) {
-			mine := make([]tally, len(x.stacks))
+			mine := newTallies(len(x.stacks), one)
 			for low, high := range pieces {
+				if one != 0 {
+					for _, s := range stacks[low:high] {
+						mine.samples[x.rank[s]-1]++
+					}
+					continue
+				}
 				for i := low; i < high; i++ {
-					v := values[i]
-					s := &mine[x.rank[stacks[i]]-1]
-					s.value += v
-					s.samples += int64(uint64(v|-v) >> 63)
+					mine.addOne(int(x.rank[stacks[i]]-1), values[i])
 				}
 			}
 			joining.Lock()
 			defer joining.Unlock()
-			if sum == nil {
+			if len(sum.samples) == 0 {
 				sum = mine
-				return
-			}
-			for l, m := range mine {
-				sum[l] = sum[l].plus(m)
+			} else {
+				sum.add(mine, 1)
 			}
 		})
 		x.all[measure] = sum
@@ -77,7 +79,7 @@ func (x *leaves) total(measure int) []tally {
 
 // add adds up one measure over the samples that a sieve lets through, by leaf: of
 // all before each, and of all.
-func (x *leaves) add(measure int, sieve scope.Sieve) []tally {
+func (x *leaves) add(measure int, sieve scope.Sieve) tallies {
 	if sieve.From > 0 || sieve.To < x.profile.Samples.Len() || sieve.Tests != nil || sieve.Samples != nil {
 		return x.sorted().add(measure, sieve)
 	}
@@ -86,12 +88,11 @@ func (x *leaves) add(measure int, sieve scope.Sieve) []tally {
 	if sieve.Stacks != nil {
 		in = x.owner.mask(sieve.Stacks)
 	}
-	return running(len(all), func(low int, out []tally) {
-		copy(out, all[low:])
-		for k := range out {
-			if in != nil && !in[low+k] {
-				out[k] = tally{}
-			}
+	return running(len(all.samples), all.alike, func(low int, out tallies) {
+		copy(out.samples, all.samples[low:])
+		if out.value != nil {
+			copy(out.value, all.value[low:])
 		}
+		out.keep(in, low)
 	})
 }

@@ -69,7 +69,7 @@ func (t *Tree) Lines(c *Cost, file string) []Line {
 			continue
 		}
 		for l := t.leafAt[n]; l < t.stop[n]; l++ {
-			if x := c.sum[l+1].less(c.sum[l]); x.samples != 0 {
+			if x := c.sum.between(l, l+1); x.samples != 0 {
 				count(t.leaf(int(l)), x)
 			}
 		}

@@ -39,7 +39,7 @@ func (t *Tree) Origin(c *Cost, f profile.FunctionID) Origin {
 	found, callers := map[profile.Found]int64{}, map[profile.Found]int64{}
 	lines := map[uint32]int64{}
 	add := func(s profile.StackID, cut bool) {
-		x := sum[st.stop[s]].less(sum[st.at[s]])
+		x := sum.between(st.at[s], st.stop[s])
 		if x.samples == 0 {
 			return
 		}

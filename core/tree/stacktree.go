@@ -65,7 +65,7 @@ func (t *Tree) stackTree() *stackTree {
 }
 
 // byLine are the sums of a cost, running in the order of the tree of stacks.
-func (c *Cost) byLine() []tally {
+func (c *Cost) byLine() tallies {
 	c.once.Do(func() {
 		c.lines = reordered(c.sum, c.tree.byLine().order)
 	})

@@ -132,13 +132,13 @@ func (t *Tree) Bytes() int64 {
 	n := int64(t.Len())*35 + int64(len(t.NodeOf))*16
 	if t.leaves == nil { // its samples are its own
 		samples := t.samples.profile.Samples.Len()
-		n += int64(samples)*20 + int64(len(t.samples.stacks))*int64(8+16*(1+partsOf(samples))) // once they are sorted
+		n += int64(samples)*20 + int64(len(t.samples.stacks))*(8+12*(1+keptSums)+4*mostParts) // once they are sorted
 	}
 	return n
 }
 
 // CostBytes estimates the memory that a Cost holds.
-func (t *Tree) CostBytes() int64 { return int64(len(t.samples.stacks)) * 16 }
+func (t *Tree) CostBytes() int64 { return int64(len(t.samples.stacks)) * 12 }
 
 // findEnds finds where what is below each node ends.
 func (t *Tree) findEnds() {
