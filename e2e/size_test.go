@@ -168,7 +168,7 @@ func measureLarge(t *testing.T, samples, stacks int) string {
 	const root = `document.querySelector('[data-test=flame]').dataset.root`
 	const total = `document.querySelector('[data-test=flame]').dataset.total`
 	p.until("the list of functions, by which one chooses where to dive", `document.querySelectorAll('[data-test=hot-row]').length > 10`)
-	dives, rounds := 24, 2
+	dives, rounds := 24, 3
 	if samples < 1_000_000 {
 		dives, rounds = 5, 1 // a small take is not deeper
 	}

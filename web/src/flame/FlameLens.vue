@@ -23,7 +23,7 @@ import { useDive } from './useDive'
 const props = defineProps<{ takeKey: string; range: Range; likely?: string; pins?: string[]; bare?: boolean }>()
 const { measure, figure } = useMeasure()
 const { of } = usePercent()
-const emit = defineEmits<{ pin: [name: string]; shape: [change: Record<string, string | undefined>]; drawn: [] }>()
+const emit = defineEmits<{ pin: [name: string]; shape: [change: Record<string, string | undefined>]; drawn: [of: Range] }>()
 
 const { text, number } = useAddress()
 const root = number('root')
@@ -63,7 +63,7 @@ watch(flame.data, (f) => {
   keepNode = -1
   scroll.value = 0
   jump(whole)
-  if (!flame.isPlaceholderData.value) emit('drawn')
+  if (!flame.isPlaceholderData.value) emit('drawn', props.range)
 }, { immediate: true })
 
 // Search: the server counts, over all frames and not only those drawn.

@@ -64,14 +64,10 @@ watchEffect(() => {
 // The picture is asked for first. What stands around it follows when it is there
 // and nothing else is asked for at once, so that neither waits for the other.
 const around = shallowRef<Range>()
-const rest = ref(500) // ms; a picture that takes longer does not hold up the rest
+const drawn = shallowRef<Range>() // of which there is a picture
+const rest = computed(() => (drawn.value === range.value ? 40 : 500)) // ms; a picture that takes longer does not hold up the rest
 const { start: follow } = useTimeoutFn(() => (around.value = range.value), rest, { immediate: false })
-function drawn() {
-  rest.value = 40
-  follow()
-}
-watch([key, range, lens], () => {
-  rest.value = 500
+watch([key, range, lens, drawn], () => {
   if (lens.value === 'flame') follow()
   else around.value = range.value
 }, { immediate: true })
@@ -160,7 +156,7 @@ useKeys({
       <PathsLens v-else-if="lens === 'paths'" :key="key" :take-key="key" :range="range" :focus="focus" class="pl-2" @focus="setFocus" @pin="togglePin" />
       <NeighboursLens v-else-if="lens === 'neighbours'" :key="key" :take-key="key" :range="range" :focus="focus" class="pl-2" @focus="setFocus" @pin="togglePin" />
       <LinesLens v-else-if="lens === 'lines'" :key="key" :take-key="key" :program="detail.data.value.take.program" :range="range" :focus="focus" class="pl-2" @focus="setFocus" @pin="togglePin" />
-      <FlameLens v-else-if="lens !== 'hot'" :key="key" :take-key="key" :range="range" :likely="likely" :pins="pins" class="pl-2" @pin="togglePin" @shape="shape" @drawn="drawn" />
+      <FlameLens v-else-if="lens !== 'hot'" :key="key" :take-key="key" :range="range" :likely="likely" :pins="pins" class="pl-2" @pin="togglePin" @shape="shape" @drawn="drawn = $event" />
       <div class="relative shrink-0 border-l border-rule" :class="cardOpen ? 'w-[280px]' : 'w-[26px]'">
         <button class="absolute top-[9px] -left-[13px] z-10 border border-rule bg-paper p-[2px] text-ink-3 hover:text-ink" :aria-label="cardOpen ? 'Close the card' : 'Open the card'" @click="cardOpen = !cardOpen"><PanelRight class="size-3.5" /></button>
         <FunctionCard v-if="cardOpen" :take-key="key" :range="around ?? range" :focus="focus" :pinned="pins.includes(focus)" :also-pinned="alsoPinned" :notes="(notes.data.value?.notes ?? []).filter((n) => n.function === focus)" :detail="detail.data.value" @focus="setFocus" @pin="togglePin" />

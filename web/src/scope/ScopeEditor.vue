@@ -84,7 +84,8 @@ onMounted(() => {
 </script>
 
 <template>
-  <div class="relative border-b border-rule bg-sheet px-4 py-2" data-test="scope-editor">
+  <!-- It lies on what is below, so that nothing moves when it comes and goes. -->
+  <div class="relative z-30 h-0" data-test="scope-editor"><div class="absolute inset-x-0 top-0 border-b border-rule-strong bg-sheet px-4 py-2">
     <div class="flex items-center gap-2">
       <span class="label">Only samples where</span>
       <input
@@ -120,5 +121,5 @@ onMounted(() => {
     <ul v-if="list.length" id="scope-proposals" role="listbox" aria-label="What may come next" class="mt-1.5 flex flex-wrap gap-x-1 gap-y-1">
       <li v-for="(p, i) in list" :id="`scope-proposal-${i}`" :key="p.text" role="option" :aria-selected="i === at" class="code max-w-[360px] cursor-pointer truncate border px-1.5 py-px" :class="i === at ? 'border-ink bg-wash' : 'border-rule text-ink-2 hover:text-ink'" @mousedown.prevent="take(i)">{{ p.text }}<span v-if="p.samples" class="label ml-1.5">{{ count(p.samples) }}</span></li>
     </ul>
-  </div>
+  </div></div>
 </template>
