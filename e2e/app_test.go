@@ -23,6 +23,9 @@ import (
 
 var (
 	shots = flag.String("shots", "", "folder to write the pictures of the documentation into")
+	all   = flag.Bool("all", false, "with -shots: pictures of all views in both themes, to be looked at")
+	wide  = flag.Int64("wide", 1280, "width of the window, in pixels")
+	high  = flag.Int64("high", 800, "height of the window, in pixels")
 
 	base    string // address of the server under test
 	entry   string // the link that it printed
@@ -144,7 +147,7 @@ func newPage(t *testing.T) *page {
 	ctx, stop := context.WithTimeout(ctx, 5*time.Minute) // each wait has its own limit
 	t.Cleanup(func() { stop(); end() })
 	p := &page{t, ctx}
-	p.do("sizing the window", chromedp.EmulateViewport(1280, 800))
+	p.do("sizing the window", chromedp.EmulateViewport(*wide, *high))
 	return p
 }
 

@@ -20,7 +20,7 @@ func TestShots(t *testing.T) {
 		{"takes", "/takes", "lines under sung-out syllables"},
 		{"take", "/takes/" + new + "?focus=" + focus, "Callers"},
 		{"hot", "/takes/" + new + "?lens=hot&scope=not+idle&focus=" + focus, "Self share"},
-		{"paths", "/takes/" + new + "?lens=paths&focus=" + focus, "spreads out here"},
+		{"paths", "/takes/" + new + "?lens=paths&fold=runtime&focus=" + focus, "spreads out here"},
 		{"neighbours", "/takes/" + new + "?lens=neighbours&focus=" + url.QueryEscape("entelon/demo/engraved/page.Draw"), "goes on to"},
 		{"lines", "/takes/" + new + "?lens=lines&focus=" + url.QueryEscape("entelon/demo/engraved/slur.clearance"), "lines cost something"},
 		{"scope", "/takes/" + new + "?fold=foreign&scope=" + url.QueryEscape(`time from 2 s to 6 s and span is route, draw and label part is "Voice 2" and function is main.Engrave`) + "&focus=" + focus, "passing through"},
@@ -64,10 +64,9 @@ func TestShots(t *testing.T) {
 				if v.name == "machines" {
 					value[string](p, `(e => e.textContent = e.textContent.replace(/^[^,]*/, 'a processor'))(document.querySelector('section p'))`)
 				}
-				if v.name == "people" || v.name == "you" {
-					return // they are looked at, but show nothing worth a picture
-				}
-				if *shots != "" && (theme == "light" || v.name == "take") {
+				// Some are worth no picture in the documentation, but to be looked at.
+				kept := v.name != "people" && v.name != "you" && (theme == "light" || v.name == "take")
+				if *shots != "" && (kept || *all) {
 					p.picture(filepath.Join(*shots, v.name+map[string]string{"light": "", "dark": "-dark"}[theme]+".png"))
 				}
 			})

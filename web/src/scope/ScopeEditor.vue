@@ -85,7 +85,7 @@ onMounted(() => {
 
 <template>
   <!-- It lies on what is below, so that nothing moves when it comes and goes. -->
-  <div class="relative z-30 h-0" data-test="scope-editor"><div class="absolute inset-x-0 top-0 border-b border-rule-strong bg-sheet px-4 py-2">
+  <div class="relative z-30 h-0" data-test="scope-editor"><div class="absolute inset-x-0 top-0 border-b border-rule-strong bg-sheet px-4 py-2 shadow-[0_10px_14px_-8px_rgb(0_0_0/0.3)]">
     <div class="flex items-center gap-2">
       <span class="label">Only samples where</span>
       <input
