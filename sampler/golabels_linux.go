@@ -101,13 +101,8 @@ func (p *assembler) goLabels() {
 		asm.LoadMem(asm.R5, asm.RFP, slotEnd, asm.DWord),
 		asm.JGT.Imm(asm.R5, mostLabels*labelBytes, none), // what the kernel's check needs to see
 		asm.StoreMem(asm.R7, otherLength, asm.R5, asm.DWord),
-		asm.Mov.Reg(asm.R1, asm.R6),
-		asm.LoadMapPtr(asm.R2, p.outputs),
-		asm.LoadImm(asm.R3, 0xffffffff, asm.DWord), // BPF_F_CURRENT_CPU
-		asm.Mov.Reg(asm.R4, asm.R7),
-		asm.Add.Imm(asm.R5, otherHeader),
-		asm.FnPerfEventOutput.Call(),
 	)
+	p.send()
 	p.here(none)
 }
 

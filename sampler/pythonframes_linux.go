@@ -103,8 +103,13 @@ func pythonFrames(m pythonMaps) asm.Instructions {
 // output writes the record in the scratch memory, whose length behind its
 // header is in r5 and at most as said.
 func (p *assembler) output(most int32) {
+	p.add(asm.JGT.Imm(asm.R5, most, "out")) // what the kernel's check needs to see
+	p.send()
+}
+
+// send writes it, of a length that the kernel's check has seen to be bounded.
+func (p *assembler) send() {
 	p.add(
-		asm.JGT.Imm(asm.R5, most, "out"), // what the kernel's check needs to see
 		asm.Mov.Reg(asm.R1, asm.R6),
 		asm.LoadMapPtr(asm.R2, p.outputs),
 		asm.LoadImm(asm.R3, 0xffffffff, asm.DWord), // BPF_F_CURRENT_CPU

@@ -233,12 +233,7 @@ func (p *assembler) emit() {
 		asm.LoadMem(asm.R3, asm.RFP, slotAddr, asm.DWord),
 		asm.Add.Reg(asm.R3, asm.R5),
 		asm.StoreMem(asm.RFP, slotAddr, asm.R3, asm.DWord), // where the next record goes on
-		asm.Mov.Reg(asm.R1, asm.R6),
-		asm.LoadMapPtr(asm.R2, p.outputs),
-		asm.LoadImm(asm.R3, 0xffffffff, asm.DWord), // BPF_F_CURRENT_CPU
-		asm.Mov.Reg(asm.R4, asm.R7),
-		asm.Add.Imm(asm.R5, otherHeader),
-		asm.FnPerfEventOutput.Call(),
 	)
+	p.send()
 	p.here(over)
 }
