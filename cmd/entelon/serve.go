@@ -177,7 +177,7 @@ func runServe(ctx context.Context, f serveFlags) (err error) {
 			return err
 		}
 	}
-	return f.serve(ctx, listener, handler, link)
+	return f.serve(ctx, listener, handler, link, beside.end)
 }
 
 // ownersLink returns the path of a link for the owner, who is made if there is
@@ -194,7 +194,8 @@ func ownersLink(ctx context.Context, st *store.Store, asked bool) (string, error
 	return "/enter/" + secret, st.Note(ctx, "", "", "link made", map[string]string{"name": owner.Name, "by": "the start of the server"})
 }
 
-func (f serveFlags) serve(ctx context.Context, l net.Listener, h http.Handler, link string) error {
+// serve answers until ctx ends, and then ends what is beside the server before it.
+func (f serveFlags) serve(ctx context.Context, l net.Listener, h http.Handler, link string, endBeside func()) error {
 	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second}
 	ended := make(chan error, 1)
 	scheme := "http"
@@ -221,6 +222,7 @@ func (f serveFlags) serve(ctx context.Context, l net.Listener, h http.Handler, l
 		return fmt.Errorf("serving: %w", err)
 	case <-ctx.Done():
 	}
+	endBeside() // while the server still takes what they have
 	// Requests that are under way get a moment; then they are broken off.
 	grace, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()

@@ -139,7 +139,7 @@ func TestStacksOfWhoCollectsGarbage(t *testing.T) {
 		t.Errorf("%.4f of the stacks are complete: %+v", facts.CompleteShare, facts.CutOff)
 	}
 	hot := parse[hotJSON](t, "hot", "--json", "--scope", "function is runtime.gcBgMarkWorker", file)
-	if hot.Samples < 100 {
+	if hot.Samples < 20 { // of some 2000, on a busy machine
 		t.Errorf("%d samples are of the collector's workers", hot.Samples)
 	}
 	r := entelon(t, "stacks", file)
