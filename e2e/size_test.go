@@ -67,6 +67,7 @@ func (p *page) detail(until string) {
 // it before the next step.
 func (p *page) rest() {
 	p.t.Helper()
+	value[any](p, `window.asked && (asked.last = performance.now())`) // something may be asked a moment after what was waited for
 	p.until("rest", `(async () => {
 		if (!window.asked) {
 			window.long = []

@@ -19,8 +19,7 @@ import { paint } from './paint'
 import ShapeMenu from './ShapeMenu.vue'
 import { useDive } from './useDive'
 
-/** likely is the scope that probably comes next: its picture is asked for ahead. */
-const props = defineProps<{ takeKey: string; range: Range; likely?: string; pins?: string[]; bare?: boolean }>()
+const props = defineProps<{ takeKey: string; range: Range; pins?: string[]; bare?: boolean }>()
 const { measure, figure } = useMeasure()
 const { of } = usePercent()
 const emit = defineEmits<{ pin: [name: string]; shape: [change: Record<string, string | undefined>]; drawn: [of: Range] }>()
@@ -45,9 +44,11 @@ const asking = (q: typeof question.value) => ({
   queryFn: ({ signal }: { signal: AbortSignal }) => api.flame(props.takeKey, q, signal),
 })
 const flame = useQuery(computed(() => ({ ...asking(question.value), enabled: width.value > 0, placeholderData: keepPreviousData })))
-watch(() => props.likely, (scope) => {
-  if (scope !== undefined && width.value) void queries.prefetchQuery(asking({ ...question.value, scope: scope || undefined }))
-})
+/** Asks ahead for the picture of a scope that probably comes next. */
+async function ahead(scope: string) {
+  if (width.value) await queries.prefetchQuery(asking({ ...question.value, scope: scope || undefined }))
+}
+defineExpose({ ahead })
 const geometry = shallowRef<Geometry>()
 const walked = ref(-1)
 const hovered = ref(-1)

@@ -41,9 +41,9 @@ const lens = text('lens', 'flame')
 const mode = text('percent', 'scope')
 const [rootNode, order, turned] = [text('root'), text('order', 'cost'), text('turn')]
 const { text: scope, parts, time, read, replace, add, within, restrict, toggle } = useScope(key)
-// The scope that probably comes next, while it is typed or dragged.
-const likely = ref<string>()
-watch(scope, () => (likely.value = undefined))
+// The picture of the scope that probably comes next, while that is typed or dragged.
+const flame = ref<InstanceType<typeof FlameLens>>()
+const ahead = async (scope: string) => flame.value?.ahead(scope)
 const range = computed<Range>(() => ({ scope: scope.value || undefined, fold: fold.value || undefined, group: group.value || undefined, merge: merge.value === 'true' || undefined, through: through.value || undefined, measure: chosen.value || undefined }))
 // The frames of a tree of another shape are numbered by themselves.
 const shape = (c: Record<string, string | undefined>) => change({ ...c, root: undefined })
@@ -142,7 +142,7 @@ useKeys({
   <WaitNote v-else-if="!detail.data.value" what="Opening the take" />
   <div v-else class="flex h-full flex-col">
     <ScopeLine :detail="detail.data.value" :hot="hot.data.value" :range="range" :parts="parts" :focus="focus" :mode="mode" @shape="shape" @edit="edit" @remove="replace($event)" @add="add" @measure="chosen = $event" @again="repeat(key, focus)" :notes="(notes.data.value?.notes ?? []).filter((n) => !n.function || n.function === focus).length" @notes="notesOpen = true" @facts="factsOpen = true" />
-    <ScopeEditor v-if="editing" :key="editing.select" :take-key="key" :range="range" :text="scope" @likely="likely = $event" :select="editing.select" @apply="apply" @close="editing = undefined" />
+    <ScopeEditor v-if="editing" :key="editing.select" :take-key="key" :range="range" :text="scope" :ahead="ahead" :select="editing.select" @apply="apply" @close="editing = undefined" />
     <ErrorNote v-if="hot.isError.value" :error="hot.error.value" :retry="() => hot.refetch()" />
     <p v-for="a in read?.absent ?? []" v-show="!editing" :key="a" class="border-b border-rule px-4 py-1 text-ink-2">{{ a }}</p>
     <TakeReading v-model:folded="folded" :parts="hot.data.value?.reading ?? []" :warnings="detail.data.value.warnings" :focus="focus" @focus="setFocus" />
@@ -156,13 +156,13 @@ useKeys({
       <PathsLens v-else-if="lens === 'paths'" :key="key" :take-key="key" :range="range" :focus="focus" class="pl-2" @focus="setFocus" @pin="togglePin" />
       <NeighboursLens v-else-if="lens === 'neighbours'" :key="key" :take-key="key" :range="range" :focus="focus" class="pl-2" @focus="setFocus" @pin="togglePin" />
       <LinesLens v-else-if="lens === 'lines'" :key="key" :take-key="key" :program="detail.data.value.take.program" :range="range" :focus="focus" class="pl-2" @focus="setFocus" @pin="togglePin" />
-      <FlameLens v-else-if="lens !== 'hot'" :key="key" :take-key="key" :range="range" :likely="likely" :pins="pins" class="pl-2" @pin="togglePin" @shape="shape" @drawn="drawn = $event" />
+      <FlameLens v-else-if="lens !== 'hot'" ref="flame" :key="key" :take-key="key" :range="range" :pins="pins" class="pl-2" @pin="togglePin" @shape="shape" @drawn="drawn = $event" />
       <div class="relative shrink-0 border-l border-rule" :class="cardOpen ? 'w-[280px]' : 'w-[26px]'">
         <button class="absolute top-[9px] -left-[13px] z-10 border border-rule bg-paper p-[2px] text-ink-3 hover:text-ink" :aria-label="cardOpen ? 'Close the card' : 'Open the card'" @click="cardOpen = !cardOpen"><PanelRight class="size-3.5" /></button>
         <FunctionCard v-if="cardOpen" :take-key="key" :range="around ?? range" :focus="focus" :pinned="pins.includes(focus)" :also-pinned="alsoPinned" :notes="(notes.data.value?.notes ?? []).filter((n) => n.function === focus)" :detail="detail.data.value" @focus="setFocus" @pin="togglePin" />
       </div>
     </div>
-    <TimeRibbon :take-key="key" :range="{ from: time?.from_ns, to: time?.to_ns }" :measure="chosen" @range="restrict($event.from, $event.to)" @likely="within($event.from, $event.to).then((text) => (likely = text))" />
+    <TimeRibbon :take-key="key" :range="{ from: time?.from_ns, to: time?.to_ns }" :measure="chosen" @range="restrict($event.from, $event.to)" @likely="within($event.from, $event.to).then(ahead)" />
     <NotesDialog :open="notesOpen" :take-key="key" :focus="focus" :notes="notes.data.value?.notes ?? []" @close="notesOpen = false" />
     <FactsDialog :open="factsOpen" :detail="detail.data.value" @close="factsOpen = false" />
   </div>

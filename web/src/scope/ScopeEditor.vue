@@ -6,9 +6,16 @@ import { api, type Range } from '../api/client'
 import { count, percent } from '../format'
 
 /** The scope as an expression to type, with what may come next and what is wrong, at the very character. */
-const props = defineProps<{ takeKey: string; range?: Range; text: string; select?: string }>()
-/** With a range, what of the take is looked at, it says how much of that it would keep. likely: the expression as it stands, which can be read. */
-const emit = defineEmits<{ close: []; apply: [text: string]; likely: [text: string] }>()
+const props = defineProps<{
+  takeKey: string
+  /** What of the take is looked at; with it, the editor says how much of that the expression would keep. */
+  range?: Range
+  text: string
+  select?: string
+  /** Fetches ahead what an expression would show. */
+  ahead?: (text: string) => Promise<unknown>
+}>()
+const emit = defineEmits<{ close: []; apply: [text: string] }>()
 
 const queries = useQueryClient()
 const field = ref<HTMLInputElement>()
@@ -18,7 +25,9 @@ const settled = refDebounced(typed, 90)
 const read = useQuery({ queryKey: ['scope', () => props.takeKey, settled], queryFn: () => api.scope(props.takeKey, settled.value), staleTime: Infinity })
 const asked = computed(() => ({ text: typed.value, at: caret.value }))
 const settledAsked = refDebounced(asked, 60)
-const proposals = useQuery({ queryKey: ['complete', () => props.takeKey, settledAsked], queryFn: () => api.complete(props.takeKey, settledAsked.value.text, settledAsked.value.at), staleTime: Infinity })
+const applied = ref(false) // then nobody needs proposals any more
+watch(typed, () => (applied.value = false), { flush: 'sync' })
+const proposals = useQuery({ enabled: computed(() => !applied.value), queryKey: ['complete', () => props.takeKey, settledAsked], queryFn: () => api.complete(props.takeKey, settledAsked.value.text, settledAsked.value.at), staleTime: Infinity })
 const list = computed(() => proposals.data.value?.proposals ?? [])
 const at = ref(-1)
 watch(list, () => (at.value = -1))
@@ -30,8 +39,8 @@ const goesOn = computed(() => wrong.value && wrong.value.at >= [...typed.value].
 // What it would keep is found out while it is read, so that both are there when it is applied.
 const meant = computed(() => (settled.value === typed.value && typed.value.trim() && read.data.value && !read.data.value.error && read.data.value.text !== props.text ? read.data.value.text : ''))
 const keeping = computed<Range>(() => ({ ...props.range, scope: meant.value }))
-const kept = useQuery({ queryKey: ['kept', () => props.takeKey, keeping], queryFn: ({ signal }) => api.kept(props.takeKey, keeping.value, signal), enabled: computed(() => !!props.range && meant.value !== '') })
-watch([meant, kept.data], ([text, k]) => text && k && emit('likely', text))
+const kept = useQuery({ queryKey: ['kept', () => props.takeKey, keeping], queryFn: ({ signal }) => api.kept(props.takeKey, keeping.value, signal), enabled: computed(() => !!props.range && meant.value !== '' && !applied.value) })
+watch([meant, kept.data], ([text, k]) => text && k && props.ahead?.(text))
 
 function look() {
   caret.value = field.value?.selectionStart ?? typed.value.length
@@ -54,14 +63,24 @@ async function take(i: number) {
     look()
   })
 }
-/** What was asked while it was typed is not asked again, here or by the scope line. */
+const soon = 150 // ms
+/**
+ * What was asked while it was typed is not asked again, here or by the scope line. The
+ * page changes when what it will show is there, unless that takes long: it is set
+ * anew once then, and the server has the processors to itself.
+ */
 async function apply() {
   const text = typed.value
-  emit('likely', text.trim()) // mostly it is written as the server would
+  applied.value = true
+  const shown = props.ahead?.(text.trim()) // mostly it is written as the server would
   const out = text.trim() ? await queries.fetchQuery({ queryKey: ['scope', props.takeKey, text], queryFn: () => api.scope(props.takeKey, text), staleTime: Infinity }) : undefined
-  if (out?.error || typed.value !== text) return
+  if (out?.error || typed.value !== text) {
+    applied.value = false
+    return
+  }
   if (out) queries.setQueryData(['scope', props.takeKey, out.text], out)
-  emit('apply', out?.text ?? '')
+  await Promise.race([!out || out.text === text.trim() ? shown : props.ahead?.(out.text), new Promise((r) => setTimeout(r, soon))])
+  if (typed.value === text) emit('apply', out?.text ?? '')
 }
 function key(e: KeyboardEvent) {
   const n = list.value.length
