@@ -170,7 +170,7 @@ func (c *Cache) remove(name string) error {
 }
 
 // namesVersion changes whenever names would come out differently.
-const namesVersion = 4
+const namesVersion = 5
 
 // names reads the resolved addresses of an object; nil where there are none
 // that can be used.

@@ -34,6 +34,7 @@ type Object struct {
 	shared  *image // what several debug files have in common, nil if none
 	finder  *Finder
 	symbols []elfSymbol
+	stubs   []stub
 	starts  []uint64 // where functions begin, by the frame tables
 	entries map[uint64]bool
 	goTable *goTable
@@ -211,6 +212,9 @@ func (o *Object) locate(addr uint64) (at []Location) {
 			return o.finish(l, s, found)
 		}
 	}
+	if x, is := o.stubAt(addr); is && !found {
+		return []Location{{Kind: o.Kind, Function: x.addr, Name: demangled(x.name) + stubSuffix, Linkage: x.name + stubSuffix}}
+	}
 	if !found {
 		return []Location{o.unnamed(addr)}
 	}
@@ -272,7 +276,7 @@ func (o *Object) symbolAt(addr uint64) (elfSymbol, bool) {
 func (o *Object) load() {
 	defer func() {
 		if p := recover(); p != nil {
-			o.symbols, o.goTable = nil, nil
+			o.symbols, o.stubs, o.goTable = nil, nil, nil
 			o.fault(fmt.Errorf("its symbols are damaged: %v", p))
 		}
 	}()
@@ -282,6 +286,7 @@ func (o *Object) load() {
 		images = append(images, o.debug)
 	}
 	o.symbols = readSymbols(images...)
+	o.stubs = readStubs(o.image, o.symbols)
 	o.entries = entryFunctions(o)
 	o.openGo()
 }

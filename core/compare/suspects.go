@@ -355,7 +355,7 @@ func (f *finder) add(n *Both, less []*Both) {
 func (f *finder) replaced(n *Both, self float64) *Both {
 	for _, p := range n.Parts {
 		row := f.r.row(p.Function)
-		if row.State != New && row.State != Gone || !row.Certain {
+		if row.State != New && row.State != Gone || !row.Certain || math.Abs(difference(p)) < leastShare*f.whole {
 			continue
 		}
 		below := map[int32]bool{}
