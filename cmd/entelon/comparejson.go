@@ -67,6 +67,7 @@ type suspectOut struct {
 	Function string      `json:"function"`
 	Path     []string    `json:"path"`
 	Why      string      `json:"why"`
+	Via      string      `json:"via"` // a function that says more of why; "" for none
 	Share    float64     `json:"share"`
 	Estimate estimateOut `json:"estimate"`
 	Counts   []callsOut  `json:"counts"`
@@ -122,6 +123,9 @@ func compareResult(a, b *measured, words profile.Words, v verdict.View) compareJ
 	}
 	for _, s := range v.Suspects {
 		x := suspectOut{Function: r.Name(s.Function()), Path: []string{}, Why: string(s.Why), Share: s.Share, Estimate: estimateJSON(s.Estimate), Counts: []callsOut{}}
+		if s.Via >= 0 {
+			x.Via = r.Name(s.Via)
+		}
 		for _, f := range s.Path {
 			x.Path = append(x.Path, r.Name(f))
 		}

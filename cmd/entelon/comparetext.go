@@ -23,7 +23,11 @@ func (x *comparison) suspects(b *strings.Builder, v verdict.View) {
 		}
 		at += ": " + string(s.Why)
 		if s.Via >= 0 {
-			at += ", by " + shown(v.Result.Name(s.Via), x.full)
+			how := ", by "
+			if s.Why == compare.Callees {
+				how = ", mostly in "
+			}
+			at += how + shown(v.Result.Name(s.Via), x.full)
 		}
 		if c := v.Result.Caller(s); c >= 0 {
 			at += ", under " + shown(v.Result.Name(c), x.full)

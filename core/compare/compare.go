@@ -83,6 +83,7 @@ type Row struct {
 	File         string
 	Line         uint32
 	Kind         profile.ModuleKind
+	Interpreted  bool // its code is executed by a runtime's own
 	Self         Estimate
 	Total        Estimate
 	SelfSamples  [2]int64 // of all takes of the baseline and the candidate
@@ -203,6 +204,7 @@ func (r *Result) functions(o Options) {
 				row.TotalSamples[side] += f.TotalSamples
 				fn := p.Functions[f.Function]
 				row.Name, row.Module, row.Kind, row.Area = p.FunctionName(f.Function), p.ModulePath(f.Function), fn.Kind, p.Area(f.Function)
+				row.Interpreted = p.Modules[fn.Module].Kind == profile.KindInterpreter
 				if file := p.Strings[fn.File]; file != "" {
 					row.File, row.Line = file, fn.Line
 				}

@@ -2,6 +2,7 @@ package compare
 
 import (
 	"math"
+	"slices"
 	"sort"
 
 	"entelon/core/profile"
@@ -17,7 +18,7 @@ const (
 	Seldom     Why = "called less often"
 	Heavier    Why = "more at each call" // all that it does takes more alike, and it is called as often: counted
 	Lighter    Why = "less at each call"
-	Callees    Why = "callees" // several things that it calls, none of which stands out
+	Callees    Why = "callees" // what it calls that is not the program's own, or several things, none of which stands out
 	Newly      Why = "new"
 	Away       Why = "gone"
 	Moved      Why = "moved" // it costs as much as before, elsewhere
@@ -34,7 +35,7 @@ type Suspect struct {
 	Why      Why
 	Estimate         // of what it costs there, without what others explain
 	Share    float64 // of the whole difference; less than 0 where it goes the other way
-	Via      int32   // the function that is new or gone, where it is Rewritten, else -1
+	Via      int32   // the function that is new or gone, where it is Rewritten; where it is Callees, the one that most of it is in, if there is one; else -1
 	Places   int     // on how many paths; Path is the one with the largest difference
 	Enters   float64 // candidate to baseline of all that is below the path, 0 where the baseline has none
 	Counts   []Count // calls there that were counted
@@ -151,6 +152,9 @@ func (f *finder) suspects() []Suspect {
 			}
 		}
 		s := Suspect{Path: best.path, Why: k.why, Via: k.via, Places: len(groups[k]), Estimate: estimate(&total[0], &total[1], f.r.spreads.of(&total[0], &total[1]), f.r.spreads.exact)}
+		if k.why == Callees && k.function >= 0 {
+			s.Via = f.mostly(groups[k])
+		}
 		s.judge(f.tells(k.function, k.why, s.P), math.Inf(1))
 		whole := f.whole
 		if f.r.Whole.Difference < 0 && f.r.Scale != ByTotal {
@@ -164,6 +168,42 @@ func (f *finder) suspects() []Suspect {
 		out = append(out, s)
 	}
 	return out
+}
+
+// mostly returns the callee that more than half of what some places differ by is
+// in, -1 if there is none.
+func (f *finder) mostly(places []found) int32 {
+	by := map[int32]float64{}
+	all := 0.0
+	for _, x := range places {
+		all += difference(x.n)
+		for _, p := range x.less {
+			all -= difference(p)
+		}
+		for _, p := range x.n.Parts {
+			if !slices.Contains(x.less, p) {
+				by[p.Function] += difference(p)
+			}
+		}
+	}
+	for fn, d := range by {
+		if d/all > 0.5 && fn >= 0 {
+			return fn
+		}
+	}
+	return -1
+}
+
+// executing is by how much that differs which a runtime does for a function that it
+// interprets: what the function calls of the runtime's own.
+func (f *finder) executing(n *Both) float64 {
+	sum := 0.0
+	for _, p := range n.Parts {
+		if row := f.r.row(p.Function); row != nil && row.Kind == profile.KindRuntime && !row.Interpreted {
+			sum += p.Self[1] - p.Self[0] + f.executing(p)
+		}
+	}
+	return sum
 }
 
 // tells reports whether a suspect's difference is told from chance. Suspects are
@@ -406,6 +446,8 @@ func (f *finder) why(n *Both, less []*Both) Why {
 		return f.oftener(n)
 	case self/d > 0.6:
 		return OwnCode
+	case row.Interpreted && (self+f.executing(n))/d > 0.6 && f.mostly([]found{{n: n, less: less}}) < 0:
+		return OwnCode // no callee stands out, and the runtime executes it
 	}
 	return Callees
 }

@@ -27,6 +27,8 @@ func stacks(lines ...string) compare.Run {
 	th := b.Thread(b.Process(1), 1)
 	own := b.Module(profile.Module{Path: b.Intern("/srv/engraved"), Kind: profile.KindOwn})
 	lib := b.Module(profile.Module{Path: b.Intern("/lib/libm.so.6"), Kind: profile.KindLibrary})
+	script := b.Module(profile.Module{Path: b.Intern("/srv/job.py"), Kind: profile.KindInterpreter})
+	vm := b.Module(profile.Module{Path: b.Intern("/usr/bin/interpreter"), Kind: profile.KindRuntime})
 	at := int64(0)
 	for _, line := range lines {
 		path, count, _ := strings.Cut(line, " ")
@@ -42,8 +44,13 @@ func stacks(lines ...string) compare.Run {
 		for _, name := range strings.Split(path, ";") {
 			name, file, _ := strings.Cut(name, "@")
 			m, kind := own, profile.KindOwn
-			if strings.HasPrefix(name, "lib.") {
+			switch {
+			case strings.HasPrefix(name, "lib."):
 				m, kind = lib, profile.KindLibrary
+			case strings.HasPrefix(name, "py."):
+				m = script
+			case strings.HasPrefix(name, "vm."):
+				m, kind = vm, profile.KindRuntime
 			}
 			f := b.Function(profile.Function{Name: b.Intern(name), Module: m, Kind: kind, File: b.Intern(file), Line: 10})
 			stack = b.Push(stack, b.Frame(profile.Frame{Function: f}))
@@ -112,6 +119,38 @@ func TestSuspects(t *testing.T) {
 		}
 		if got := names(r, s[0]); got != x.path || s[0].Why != x.why || math.Abs(s[0].Share-x.share) > 0.02 || len(s) > 1 {
 			t.Errorf("%s: %s (%s) with %.2f, %d suspects; want %s (%s)", x.what, got, s[0].Why, s[0].Share, len(s), x.path, x.why)
+		}
+	}
+}
+
+// What a runtime does to execute an interpreted function is its own code, unless one
+// thing that it calls stands out; that is named, as it is where a library is called.
+func TestCalleesThatStandOut(t *testing.T) {
+	before := []string{"py.main 500", "py.main;py.get 200", "py.main;py.get;vm.eval 300", "py.main;py.get;vm.iterate 200", "py.main;py.get;vm.sorted;vm.compare 200", "py.main;draw;lib.sin 300", "py.main;draw;lib.cos 300", "py.main;draw 200"}
+	for _, x := range []struct {
+		what, path string
+		more       []string
+		why        compare.Why
+		via        string
+	}{
+		{"executed", "py.main;py.get", []string{"py.main;py.get 300", "py.main;py.get;vm.eval 700", "py.main;py.get;vm.iterate 600"}, compare.OwnCode, ""},
+		{"a callee", "py.main;py.get", []string{"py.main;py.get;vm.sorted;vm.compare 1500"}, compare.Callees, "vm.sorted"},
+		{"a library", "py.main;draw", []string{"py.main;draw;lib.sin 1200"}, compare.Callees, "lib.sin"},
+		{"a library in two places", "py.main;draw", []string{"py.main;draw;lib.sin 900", "py.main;draw;lib.cos 1300"}, compare.Callees, "lib.cos"},
+		{"none stands out", "py.main;draw", []string{"py.main;draw;lib.sin 700", "py.main;draw;lib.cos 700", "py.main;draw;lib.tan 700"}, compare.Callees, ""},
+	} {
+		r := compared(t, thrice(stacks(before...)), thrice(stacks(append(before, x.more...)...)), compare.Options{Scale: compare.Unscaled})
+		s := r.Suspects()
+		if len(s) == 0 {
+			t.Errorf("%s: there is no suspect", x.what)
+			continue
+		}
+		via := ""
+		if s[0].Via >= 0 {
+			via = r.Name(s[0].Via)
+		}
+		if got := names(r, s[0]); got != x.path || s[0].Why != x.why || via != x.via {
+			t.Errorf("%s: %s (%s, mostly in %q), want %s (%s, %q)", x.what, got, s[0].Why, via, x.path, x.why, x.via)
 		}
 	}
 }

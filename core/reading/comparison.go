@@ -188,6 +188,9 @@ func why(r *compare.Result, x compare.Suspect, share string) []Said {
 	if x.Function() < 0 {
 		return []Said{text(share + " in many small places.")}
 	}
+	if x.Via >= 0 {
+		return []Said{text(share + " in what "), at, text(" calls" + times + ", mostly in "), name(x.Via), text("; "), caller, text(" calls it.")}
+	}
 	return []Said{text(share + " in what "), at, text(" calls" + times + ", called by "), caller, text(".")}
 }
 

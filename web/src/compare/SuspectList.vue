@@ -30,7 +30,7 @@ const words: Record<string, (s: Suspect) => string> = {
   'called less often': (s) => (itself(s) ? `${factor(s.enters)}: it runs less often` : `all its parts, ${factor(s.enters)}: it runs less often, or has less to do`),
   'more at each call': (s) => `all its parts, ${factor(s.enters)}: each call does more`,
   'less at each call': (s) => `all its parts, ${factor(s.enters)}: each call does less`,
-  callees: (s) => `what it calls${s.enters ? ', ' + factor(s.enters) : ''}`,
+  callees: (s) => `what it calls${s.enters ? ', ' + factor(s.enters) : ''}${row(s.via) ? ', mostly in ' + row(s.via)!.short : ''}`,
   new: () => 'new',
   gone: () => 'gone',
   moved: () => 'moved here from another caller',
