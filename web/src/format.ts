@@ -94,3 +94,16 @@ export function wayText(way: string): string {
 export function kindText(kind: string): string {
   return kinds[kind] ?? kind
 }
+
+/** A function's name for a place with so many characters: without as many of its first parts as it takes, since the last ones tell functions apart. */
+export function fitted(name: string, room: number): string {
+  let rest = name.startsWith('(') ? '' : name
+  let shown = name
+  while (shown.length > room) {
+    const cut = rest.search(/[.:][^.:)]/)
+    rest = cut < 0 ? '' : rest.slice(cut + 1)
+    if (!rest || /^(func|gowrap)?\d/.test(rest)) break // a closure's number says nothing alone
+    shown = '…' + rest
+  }
+  return shown
+}
