@@ -14,13 +14,14 @@ const emit = defineEmits<{ close: [] }>()
 const queries = useQueryClient()
 const { may } = useMe()
 const text = ref('')
+const field = ref<HTMLTextAreaElement | null>(null)
 const on = ref('take')
 const changing = ref(0)
 watch(
   () => props.open,
   (open) => {
     if (!open) return
-    text.value = ''
+    if (changing.value) text.value = '' // what was begun and not kept is still there
     changing.value = 0
     on.value = props.focus ? 'function' : 'take'
   },
@@ -57,7 +58,7 @@ function remove(n: Remark) {
 </script>
 
 <template>
-  <Dialog :open="open" class="relative z-30" @close="emit('close')">
+  <Dialog :open="open" :initial-focus="field" class="relative z-30" @close="emit('close')">
     <div class="fixed inset-0 bg-ink/25 dark:bg-black/50" aria-hidden="true" />
     <div class="fixed inset-0 flex items-center justify-center p-6">
       <DialogPanel class="flex max-h-full w-[640px] flex-col border border-rule-strong bg-sheet p-6">
@@ -78,7 +79,7 @@ function remove(n: Remark) {
             <label class="flex items-center gap-1.5"><input v-model="on" type="radio" value="function" class="accent-ink" />on <span class="code">{{ short }}</span>, in all takes</label>
             <label class="flex items-center gap-1.5"><input v-model="on" type="radio" value="take" class="accent-ink" />on this take</label>
           </div>
-          <textarea v-model="text" rows="4" class="field mt-2 block w-full" placeholder="What you found, in Markdown" aria-label="New note" @keydown.stop />
+          <textarea ref="field" v-model="text" rows="4" class="field mt-2 block w-full" placeholder="What you found, in Markdown" aria-label="New note" @keydown="(e) => e.key !== 'Escape' && e.stopPropagation()" />
         </template>
         <div class="mt-3 flex justify-end gap-2">
           <button v-if="may('work')" class="action" :disabled="!text.trim()" @click="keep">{{ changing ? 'Change the note' : 'Keep the note' }}</button>

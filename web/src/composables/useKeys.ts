@@ -12,7 +12,7 @@ function typing(target: EventTarget | null): boolean {
 export function useKeys(keys: Keys) {
   function listen(e: KeyboardEvent) {
     if (e.ctrlKey || e.altKey || e.metaKey || e.defaultPrevented || typing(e.target)) return
-    if (document.querySelector('[role=dialog]') && e.key !== 'Escape') return
+    if (document.querySelector('[role=dialog]')) return
     const el = e.target as HTMLElement | null
     // A control that has the keyboard acts on Enter, blank and arrows itself.
     const onControl = el?.closest('button, a, [role=option], [role=listbox], input')
