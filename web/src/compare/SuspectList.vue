@@ -56,7 +56,7 @@ const words: Record<string, (s: Suspect) => string> = {
       >
         <span class="flex items-baseline gap-2">
           <b class="min-w-[48px] shrink-0 text-right text-[15px] font-medium" :class="!told(s) ? 'text-ink-3' : s.estimate.difference > 0 ? 'text-plum' : 'text-teal'">{{ signed(percent(s.share, 0), s.share) }}</b>
-          <span class="code min-w-0 flex-1 truncate" :title="s.path.length ? row(s.path.at(-1)!)?.name : ''">{{ s.path.length ? row(s.path.at(-1)!)?.short : 'the whole program' }}</span>
+          <span class="code end-kept min-w-0 flex-1" :title="s.path.length ? row(s.path.at(-1)!)?.name : ''"><bdi dir="ltr">{{ s.path.length ? row(s.path.at(-1)!)?.short : 'the whole program' }}</bdi></span>
         </span>
         <span class="mt-1 block h-[3px] bg-rule"><span class="block h-full" :class="!told(s) ? 'bg-rule-strong' : s.estimate.difference > 0 ? 'bg-plum' : 'bg-teal'" :style="{ width: Math.min(100, Math.abs(s.share) * 100) + '%' }" /></span>
         <span class="mt-1 block text-[12px] leading-[16px] text-ink-2">{{ (words[s.why] ?? (() => s.why))(s) }}<template v-if="caller(s)">, under {{ caller(s) }}</template></span>

@@ -73,7 +73,7 @@ useKeys({ f: () => field.value?.select() })
       <template v-if="followed >= 0">
         <span class="flex items-center gap-1.5">
           <span class="size-2.5 shrink-0 border" :style="swatch(followed)" aria-hidden="true" />
-          <span class="code min-w-0 flex-1 truncate" :title="focus">{{ hot.functions[followed].short }}</span>
+          <span class="code end-kept min-w-0 flex-1" :title="focus"><bdi dir="ltr">{{ hot.functions[followed].short }}</bdi></span>
           <span class="min-w-[46px] shrink-0 text-right">{{ of((by === 'total' ? hot.sum_total : hot.self)[followed], { scope: hot.total }) }}</span>
         </span>
         <SizeBars class="mt-1" :self="hot.self[followed] / (hot.total || 1)" :total="hot.sum_total[followed] / (hot.total || 1)" />
@@ -93,7 +93,7 @@ useKeys({ f: () => field.value?.select() })
         >
           <span class="flex items-center gap-1.5">
             <span class="size-2.5 shrink-0 border" :style="swatch(rows[v.index].at)" aria-hidden="true" />
-            <span class="code min-w-0 flex-1 truncate">{{ hot.functions[rows[v.index].at].short }}</span>
+            <span class="code end-kept min-w-0 flex-1"><bdi dir="ltr">{{ hot.functions[rows[v.index].at].short }}</bdi></span>
             <span class="w-3.5 shrink-0" />
             <span class="min-w-[46px] shrink-0 text-right">{{ of((by === 'total' ? hot.sum_total : hot.self)[rows[v.index].at], { scope: hot.total }) }}</span>
           </span>

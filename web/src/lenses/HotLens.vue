@@ -231,7 +231,7 @@ function toggleGroup(head: string) {
               <span role="cell" class="flex min-w-0 items-center gap-1.5">
                 <button class="text-ink-3 hover:text-ink" :aria-label="opened === at(v.index).name ? 'Close its callers' : 'Show its callers'" :aria-expanded="opened === at(v.index).name" @click.stop="opened = opened === at(v.index).name ? '' : at(v.index).name"><component :is="opened === at(v.index).name ? ChevronDown : ChevronRight" class="size-3.5" /></button>
                 <span class="size-2.5 shrink-0 border" :style="swatch(at(v.index))" aria-hidden="true" />
-                <span class="code min-w-0 flex-1 truncate">{{ at(v.index).short }}</span>
+                <span class="code end-kept min-w-0 flex-1"><bdi dir="ltr">{{ at(v.index).short }}</bdi></span>
                 <button class="text-ink-3 hover:text-ink" :class="rows[v.index].pinned ? '' : 'opacity-0 group-hover:opacity-100 focus-visible:opacity-100'" :aria-label="rows[v.index].pinned ? 'Let the pin go' : 'Pin'" @click.stop="emit('pin', at(v.index).name)"><Pin class="size-3.5" :fill="rows[v.index].pinned ? 'currentColor' : 'none'" /></button>
               </span>
               <span v-for="c in visible" :key="c.key" role="cell" class="truncate" :class="c.right ? 'text-right' : 'text-ink-2'">{{ c.cell(rows[v.index].h ?? hot, rows[v.index].at!) }}</span>
