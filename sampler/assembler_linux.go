@@ -66,3 +66,14 @@ func (p *assembler) readUser(slot int16, size int32, failed string) {
 		asm.JNE.Imm(asm.R0, 0, failed),
 	)
 }
+
+// readField reads a word of what the address in a slot points to, at the offset that
+// stands at a place of what r9 points to.
+func (p *assembler) readField(of, place, slot int16, failed string) {
+	p.add(
+		asm.LoadMem(asm.R3, asm.RFP, of, asm.DWord),
+		asm.LoadMem(asm.R1, asm.R9, place, asm.DWord),
+		asm.Add.Reg(asm.R3, asm.R1),
+	)
+	p.readUser(slot, 8, failed)
+}

@@ -33,12 +33,10 @@ func (p *assembler) goLabels() {
 	)
 	none, write := p.label(), p.label()
 	p.add(
-		asm.LoadMem(asm.R1, asm.R9, 40, asm.DWord),
+		asm.LoadMem(asm.R1, asm.R9, goPlaceLabels, asm.DWord),
 		asm.JEq.Imm(asm.R1, 0, none),
-		asm.LoadMem(asm.R3, asm.RFP, slotCur, asm.DWord),
-		asm.Add.Reg(asm.R3, asm.R1),
 	)
-	p.readUser(slotWord, 8, none)
+	p.readField(slotCur, goPlaceLabels, slotWord, none)
 	p.add(
 		asm.LoadMem(asm.R3, asm.RFP, slotWord, asm.DWord),
 		asm.JEq.Imm(asm.R3, 0, none),

@@ -19,25 +19,18 @@ func (p *assembler) goStack(o kernelOffsets, runtime int) {
 	p.add(
 		asm.LoadMem(asm.R3, asm.R9, int16(o.ThreadPointer), asm.DWord),
 		asm.Mov.Reg(asm.R9, asm.R0), // the task is not needed any more
-		asm.LoadMem(asm.R1, asm.R9, 0, asm.DWord),
+		asm.LoadMem(asm.R1, asm.R9, goPlaceTLS, asm.DWord),
 		asm.Add.Reg(asm.R3, asm.R1),
 	)
 	p.readUser(slotG, 8, "out")
 	p.add(
 		asm.LoadMem(asm.R3, asm.RFP, slotG, asm.DWord),
 		asm.JEq.Imm(asm.R3, 0, "out"), // a thread that the runtime does not know
-		asm.LoadMem(asm.R1, asm.R9, 8, asm.DWord),
-		asm.Add.Reg(asm.R3, asm.R1),
 	)
-	p.readUser(slotM, 8, "out")
+	p.readField(slotG, goPlaceM, slotM, "out")
 	p.add(asm.LoadMem(asm.R3, asm.RFP, slotM, asm.DWord))
 	p.readUser(slotSystem, 8, "out") // m.g0 is the first field
-	p.add(
-		asm.LoadMem(asm.R3, asm.RFP, slotM, asm.DWord),
-		asm.LoadMem(asm.R1, asm.R9, 16, asm.DWord),
-		asm.Add.Reg(asm.R3, asm.R1),
-	)
-	p.readUser(slotCur, 8, "out")
+	p.readField(slotM, goPlaceCurrent, slotCur, "out")
 	p.add(
 		asm.LoadMem(asm.R3, asm.RFP, slotCur, asm.DWord),
 		asm.JEq.Imm(asm.R3, 0, "idle"),
@@ -50,26 +43,16 @@ func (p *assembler) goStack(o kernelOffsets, runtime int) {
 		asm.Mov.Imm(asm.R2, curBytes),
 		asm.FnProbeReadUser.Call(),
 		asm.JNE.Imm(asm.R0, 0, "out"),
-		asm.LoadMem(asm.R3, asm.RFP, slotSystem, asm.DWord),
-		asm.LoadMem(asm.R1, asm.R9, 24, asm.DWord),
-		asm.Add.Reg(asm.R3, asm.R1),
 	)
-	p.readUser(slotWord, 8, "out") // g0.sched.sp
+	p.readField(slotSystem, goPlaceSched, slotWord, "out") // g0.sched.sp
 	noClock := p.label()
 	p.store(asm.RFP, slotClock, 0)
 	p.add(
-		asm.LoadMem(asm.R1, asm.R9, 56, asm.DWord),
+		asm.LoadMem(asm.R1, asm.R9, goPlaceClockSP, asm.DWord),
 		asm.JEq.Imm(asm.R1, 0, noClock),
-		asm.LoadMem(asm.R3, asm.RFP, slotM, asm.DWord),
-		asm.Add.Reg(asm.R3, asm.R1),
 	)
-	p.readUser(slotClock, 8, noClock)
-	p.add(
-		asm.LoadMem(asm.R3, asm.RFP, slotM, asm.DWord),
-		asm.LoadMem(asm.R1, asm.R9, 48, asm.DWord),
-		asm.Add.Reg(asm.R3, asm.R1),
-	)
-	p.readUser(slotClockP, 8, "out")
+	p.readField(slotM, goPlaceClockSP, slotClock, noClock)
+	p.readField(slotM, goPlaceClockPC, slotClockP, "out")
 	p.here(noClock)
 	// The header. sched is the scheduler's record: sp, pc, and bp at 40.
 	p.add(
@@ -79,7 +62,7 @@ func (p *assembler) goStack(o kernelOffsets, runtime int) {
 		asm.StoreMem(asm.R7, otherHigh, asm.R2, asm.DWord),
 		asm.LoadMem(asm.R4, asm.RFP, slotWord, asm.DWord),
 		asm.StoreMem(asm.R7, otherSystemSP, asm.R4, asm.DWord),
-		asm.LoadMem(asm.R3, asm.R9, 24, asm.DWord),
+		asm.LoadMem(asm.R3, asm.R9, goPlaceSched, asm.DWord),
 		asm.JGT.Imm(asm.R3, curBytes-48, "out"),
 		asm.Mov.Reg(asm.R5, asm.R7),
 		asm.Add.Reg(asm.R5, asm.R3),
@@ -118,7 +101,7 @@ func (p *assembler) goStack(o kernelOffsets, runtime int) {
 		asm.Mov.Imm(asm.R5, otherBytes),
 		asm.StoreMem(asm.RFP, slotLimit, asm.R5, asm.DWord),
 		asm.LoadMem(asm.R4, asm.R7, otherSystemSP, asm.DWord),
-		asm.LoadMem(asm.R5, asm.R9, 32, asm.DWord),
+		asm.LoadMem(asm.R5, asm.R9, goPlaceCgo, asm.DWord),
 		asm.JEq.Imm(asm.R5, 0, "out"),
 		asm.StoreMem(asm.RFP, slotAddr, asm.R4, asm.DWord),
 		asm.Mov.Reg(asm.R8, asm.R4),

@@ -39,6 +39,18 @@ type goPlaces struct {
 // goPlacesBytes is how many bytes the program reads of it.
 const goPlacesBytes = 64
 
+// Where its fields are, for the program in the kernel.
+const (
+	goPlaceTLS     = 0
+	goPlaceM       = 8
+	goPlaceCurrent = 16
+	goPlaceSched   = 24
+	goPlaceCgo     = 32
+	goPlaceLabels  = 40
+	goPlaceClockPC = 48
+	goPlaceClockSP = 56
+)
+
 // newStackReader loads the program and opens its outputs. An error says why
 // this machine or this user cannot. stackBytes is what the kernel copies itself.
 func newStackReader(cpus []int, o kernelOffsets, stackBytes int) (r *stackReader, err error) {

@@ -20,6 +20,9 @@ func demangled(name string) string {
 // is another one.
 func names(linkage string) (name, kept string) {
 	name = demangled(linkage)
+	if function, is := strings.CutSuffix(linkage, stubSuffix); is {
+		name = demangled(function) + stubSuffix
+	}
 	if name == linkage {
 		return name, ""
 	}

@@ -14,6 +14,7 @@ type elfSymbol struct {
 	name      uint32 // place in the table's strings
 	rank      uint8  // the better of two symbols for one address has the higher
 	chooses   bool   // the code there only chooses which code is called
+	stub      bool   // the code there only jumps to the function of this name in another file
 }
 
 // symbolTable is one symbol table of a file, with its strings.
@@ -22,6 +23,9 @@ type symbolTable struct{ strings []byte }
 // text returns the symbol's name without its version.
 func (s elfSymbol) text() string {
 	name, _, _ := strings.Cut(text(s.table.strings, s.name), "@")
+	if s.stub {
+		name += stubSuffix
+	}
 	return name
 }
 

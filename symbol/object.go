@@ -34,7 +34,6 @@ type Object struct {
 	shared  *image // what several debug files have in common, nil if none
 	finder  *Finder
 	symbols []elfSymbol
-	stubs   []stub
 	starts  []uint64 // where functions begin, by the frame tables
 	entries map[uint64]bool
 	goTable *goTable
@@ -212,9 +211,6 @@ func (o *Object) locate(addr uint64) (at []Location) {
 			return o.finish(l, s, found)
 		}
 	}
-	if x, is := o.stubAt(addr); is && !found {
-		return []Location{{Kind: o.Kind, Function: x.addr, Name: demangled(x.name) + stubSuffix, Linkage: x.name + stubSuffix}}
-	}
 	if !found {
 		return []Location{o.unnamed(addr)}
 	}
@@ -276,7 +272,7 @@ func (o *Object) symbolAt(addr uint64) (elfSymbol, bool) {
 func (o *Object) load() {
 	defer func() {
 		if p := recover(); p != nil {
-			o.symbols, o.stubs, o.goTable = nil, nil, nil
+			o.symbols, o.goTable = nil, nil
 			o.fault(fmt.Errorf("its symbols are damaged: %v", p))
 		}
 	}()
@@ -285,8 +281,7 @@ func (o *Object) load() {
 	if o.debug != nil {
 		images = append(images, o.debug)
 	}
-	o.symbols = readSymbols(images...)
-	o.stubs = readStubs(o.image, o.symbols)
+	o.symbols = withStubs(o.image, readSymbols(images...))
 	o.entries = entryFunctions(o)
 	o.openGo()
 }

@@ -13,26 +13,21 @@ import (
 // behind it, as disassemblers write it.
 const stubSuffix = "@plt"
 
-// stub is the code that jumps through a slot.
-type stub struct {
-	addr, end uint64
-	name      string // of the function, for the linker
-}
-
 // relocationSize is the size of Elf64_Rela: offset, info, addend.
 const relocationSize = 24
 
-// readStubs returns the stubs of an image in the order of their addresses. System V
-// Application Binary Interface, AMD64 supplement, 5.2: Dynamic Linking.
-func readStubs(im *image, symbols []elfSymbol) []stub {
+// withStubs adds the stubs of an image to its functions, which are in the order of
+// their addresses. System V Application Binary Interface, AMD64 supplement, 5.2:
+// Dynamic Linking.
+func withStubs(im *image, functions []elfSymbol) []elfSymbol {
 	if im.elf.Machine != elf.EM_X86_64 {
-		return nil
+		return functions
 	}
-	slots := readSlots(im, symbols)
+	slots := readSlots(im, functions)
 	if len(slots) == 0 {
-		return nil
+		return functions
 	}
-	var out []stub
+	out := functions
 	for _, s := range im.elf.Sections {
 		if s.Flags&elf.SHF_EXECINSTR == 0 || !strings.HasPrefix(s.Name, ".plt") {
 			continue
@@ -48,13 +43,13 @@ func readStubs(im *image, symbols []elfSymbol) []stub {
 		for at := 0; at+each <= len(code); at += each {
 			addr := s.Addr + uint64(at)
 			if slot, ok := jumpsThrough(code[at:at+each], addr); ok {
-				if name := slots[slot]; name != "" {
-					out = append(out, stub{addr, addr + uint64(each), name})
+				if s := slots[slot]; s.table != nil {
+					out = append(out, elfSymbol{addr: addr, end: addr + uint64(each), table: s.table, name: s.name, stub: true})
 				}
 			}
 		}
 	}
-	sort.Slice(out, func(i, j int) bool { return out[i].addr < out[j].addr })
+	sort.SliceStable(out, func(i, j int) bool { return out[i].addr < out[j].addr })
 	return out
 }
 
@@ -70,10 +65,10 @@ func jumpsThrough(code []byte, addr uint64) (slot uint64, ok bool) {
 	return 0, false
 }
 
-// readSlots returns by slot the name of the function whose address the dynamic
-// linker writes there, or of the one that chooses it.
-func readSlots(im *image, functions []elfSymbol) map[uint64]string {
-	out := map[uint64]string{}
+// readSlots returns by slot the function whose address the dynamic linker writes
+// there, or the one that chooses it; of those only their names matter.
+func readSlots(im *image, functions []elfSymbol) map[uint64]elfSymbol {
+	out := map[uint64]elfSymbol{}
 	for _, s := range im.elf.Sections {
 		if s.Type != elf.SHT_RELA || int(s.Link) >= len(im.elf.Sections) || s.Flags&elf.SHF_ALLOC == 0 {
 			continue
@@ -94,31 +89,25 @@ func readSlots(im *image, functions []elfSymbol) map[uint64]string {
 		if err != nil {
 			continue
 		}
+		names := &symbolTable{strings: strs}
 		order := im.elf.ByteOrder
 		for b := relocations; len(b) >= relocationSize; b = b[relocationSize:] {
 			slot, info := order.Uint64(b), order.Uint64(b[8:])
 			switch elf.R_X86_64(info & 0xffffffff) {
 			case elf.R_X86_64_JMP_SLOT, elf.R_X86_64_GLOB_DAT:
 				if at := (info >> 32) * symbolSize; at+symbolSize <= uint64(len(symbols)) {
-					out[slot], _, _ = strings.Cut(text(strs, order.Uint32(symbols[at:])), "@")
+					if name := order.Uint32(symbols[at:]); text(strs, name) != "" {
+						out[slot] = elfSymbol{table: names, name: name}
+					}
 				}
 			case elf.R_X86_64_IRELATIVE:
 				chooser := order.Uint64(b[16:])
 				i := sort.Search(len(functions), func(i int) bool { return functions[i].addr >= chooser })
 				if i < len(functions) && functions[i].addr == chooser {
-					out[slot] = functions[i].text()
+					out[slot] = functions[i]
 				}
 			}
 		}
 	}
 	return out
-}
-
-// stubAt finds the stub at an address.
-func (o *Object) stubAt(addr uint64) (stub, bool) {
-	i := sort.Search(len(o.stubs), func(i int) bool { return o.stubs[i].addr > addr })
-	if i == 0 || addr >= o.stubs[i-1].end {
-		return stub{}, false
-	}
-	return o.stubs[i-1], true
 }

@@ -186,12 +186,13 @@ func (f *finder) mostly(places []found) int32 {
 			}
 		}
 	}
-	for fn, d := range by {
-		if d/all > 0.5 && fn >= 0 {
-			return fn
+	most, best := int32(-1), 0.5
+	for fn, d := range by { // where some go the other way, several can have more than half
+		if share := d / all; fn >= 0 && (share > best || share == best && fn < most) {
+			most, best = fn, share
 		}
 	}
-	return -1
+	return most
 }
 
 // executing is by how much that differs which a runtime does for a function that it

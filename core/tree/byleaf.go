@@ -39,8 +39,8 @@ type sums struct {
 
 const (
 	partSize  = 400_000 // samples in a part, at least
-	mostParts = 16
-	keptSums  = 4 // parts before which sums are kept, where samples are not alike: they take three times the memory then
+	mostParts = 16      // a piece of one of ten million samples takes as long to add up as what is kept before it
+	keptSums  = 4       // parts before which sums are kept, where samples are not alike: they take three times the memory then
 )
 
 func partsOf(samples int) int { return min(max(samples/partSize, 1), mostParts) }

@@ -95,11 +95,14 @@ export function kindText(kind: string): string {
   return kinds[kind] ?? kind
 }
 
-/** A function's name for a place with so many characters: without as many of its first parts as it takes, since the last ones tell functions apart. */
-export function fitted(name: string, room: number): string {
+/**
+ * A function's name for a place where not every text fits: without as many of its first
+ * parts as it takes, since the last ones tell functions apart. It may be that none fits.
+ */
+export function fitted(name: string, fits: (text: string) => boolean): string {
   let rest = name.startsWith('(') ? '' : name
   let shown = name
-  while (shown.length > room) {
+  while (!fits(shown)) {
     const cut = rest.search(/[.:][^.:)]/)
     rest = cut < 0 ? '' : rest.slice(cut + 1)
     if (!rest || /^(func|gowrap)?\d/.test(rest)) break // a closure's number says nothing alone
@@ -107,3 +110,6 @@ export function fitted(name: string, room: number): string {
   }
   return shown
 }
+
+/** The same for so many characters. */
+export const fittedIn = (name: string, characters: number) => fitted(name, (t) => t.length <= characters)

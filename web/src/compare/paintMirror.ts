@@ -1,4 +1,5 @@
 import type { Comparison, CompareRow, Mirror } from '../api/client'
+import { canvasText } from '../flame/canvasText'
 
 export const rowHeight = 19
 export type Place = { side: 0 | 1; at: number }
@@ -107,13 +108,8 @@ export function paintMirror(ctx: CanvasRenderingContext2D, m: Mirror, rows: Map<
 }
 
 function text(ctx: CanvasRenderingContext2D, name: string, x: number, y: number, room: number, ink: string) {
-  let shown = name
-  if (ctx.measureText(shown).width > room) {
-    const last = name.lastIndexOf('.')
-    if (last > 0 && last < name.length - 2) shown = '…' + name.slice(last + 1)
-    while (shown.length > 2 && ctx.measureText(shown).width > room) shown = shown.slice(0, Math.max(2, Math.floor((shown.length * room) / ctx.measureText(shown).width) - 1)) + (shown.length > 4 ? '…' : '')
-    if (shown.length < 3) return
-  }
+  const shown = canvasText(ctx, name, room)
+  if (!shown) return
   ctx.fillStyle = ink
   ctx.fillText(shown, x, y)
 }

@@ -33,18 +33,21 @@ const others = computed(() => props.notes.length - shown.value.length)
 async function act(what: () => Promise<unknown>, said: string) {
   try {
     await what()
-    text.value = ''
-    changing.value = 0
     tell(said, { seconds: 3 })
   } catch (e) {
     tell((e as Error).message, { bad: true })
   }
   await Promise.all([queries.invalidateQueries({ queryKey: ['notes', props.takeKey] }), queries.invalidateQueries({ queryKey: ['ledger'] })])
 }
-const keep = () =>
-  changing.value
-    ? act(() => api.changeNote(changing.value, text.value), 'The note was changed.')
-    : act(() => api.addNote(props.takeKey, on.value === 'function' ? props.focus : '', text.value), 'The note was kept.')
+async function keep() {
+  const written = async (what: Promise<unknown>) => {
+    await what
+    text.value = ''
+    changing.value = 0
+  }
+  if (changing.value) await act(() => written(api.changeNote(changing.value, text.value)), 'The note was changed.')
+  else await act(() => written(api.addNote(props.takeKey, on.value === 'function' ? props.focus : '', text.value)), 'The note was kept.')
+}
 function change(n: Remark) {
   changing.value = n.id
   text.value = n.text

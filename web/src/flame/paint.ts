@@ -1,4 +1,5 @@
 import { inkOf } from '../palette'
+import { canvasText } from './canvasText'
 import { type Geometry, rowHeight, type View } from './geometry'
 
 export type Look = {
@@ -45,25 +46,6 @@ function hatch(ctx: CanvasRenderingContext2D, colour: string): CanvasPattern | n
     hatches.set(key, pattern)
   }
   return hatches.get(key)!
-}
-
-const widths = new Map<string, number>()
-
-/** Fits a name into a width: whole, else its last part, else cut at the end. */
-function fitted(ctx: CanvasRenderingContext2D, text: string, room: number): string {
-  let w = widths.get(text)
-  if (w === undefined) {
-    if (widths.size > 20000) widths.clear()
-    widths.set(text, (w = ctx.measureText(text).width))
-  }
-  if (w <= room) return text
-  const last = text.lastIndexOf('.')
-  if (last > 0 && last < text.length - 2) {
-    const tail = '…' + text.slice(last + 1)
-    if (ctx.measureText(tail).width <= room) return tail
-  }
-  const keep = Math.floor((text.length * (room - 6)) / w)
-  return keep < 2 ? '' : text.slice(0, keep) + '…'
 }
 
 /** Draws the rows that can be seen, at a height in pixels scrolled by `scroll`. */
@@ -118,7 +100,7 @@ function drawFrame(ctx: CanvasRenderingContext2D, g: Geometry, i: number, x: num
     ctx.fillStyle = c.band
     ctx.fillRect(x, y, w, h)
     if (w > 40) {
-      const text = fitted(ctx, look.label(i), w - 12)
+      const text = canvasText(ctx, look.label(i), w - 12)
       ctx.fillStyle = c.faint
       ctx.fillText(text, x + 6, y + h / 2 + 0.5)
     }
@@ -156,7 +138,7 @@ function drawFrame(ctx: CanvasRenderingContext2D, g: Geometry, i: number, x: num
   }
   if (w > 24) {
     const pad = f.inlined[i] ? 8 : 5
-    const text = fitted(ctx, look.label(i), w - pad - 4)
+    const text = canvasText(ctx, look.label(i), w - pad - 4)
     if (text) {
       if (ink.hatch) {
         ctx.fillStyle = ink.fill

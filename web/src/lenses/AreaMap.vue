@@ -9,7 +9,7 @@ import WaitNote from '../components/WaitNote.vue'
 import { useMeasure } from '../composables/useMeasure'
 import { usePercent } from '../composables/usePercent'
 import { dark } from '../composables/useTheme'
-import { count, fitted } from '../format'
+import { count, fittedIn } from '../format'
 import { inkOf } from '../palette'
 
 /** Self costs as areas: functions within packages or modules. */
@@ -56,7 +56,7 @@ const drawing = computed(() => {
         <g v-for="l in drawing.leaves" :key="l.data.ref!.id" class="cursor-pointer outline-none [&:focus-visible>rect]:stroke-[2.5]" tabindex="0" role="button" :aria-label="`${l.data.name}, self ${of(l.value ?? 0, { scope: drawing.total })}`" @click="emit('focus', l.data.ref!.name)" @keydown.enter.stop="emit('focus', l.data.ref!.name)">
           <title>{{ l.data.ref!.name }} · self {{ figure(l.value ?? 0) }}</title>
           <rect :x="l.x0" :y="l.y0" :width="l.x1 - l.x0" :height="l.y1 - l.y0" :fill="inkOf(l.data.ref!.kind, l.data.ref!.area, dark).fill" :stroke="l.data.ref!.name === focus ? 'var(--color-focus)' : inkOf(l.data.ref!.kind, l.data.ref!.area, dark).edge" :stroke-width="l.data.ref!.name === focus ? 3 : 1" />
-          <foreignObject v-if="l.x1 - l.x0 > 44 && l.y1 - l.y0 > 15" :x="l.x0 + 3" :y="l.y0 + 1" :width="l.x1 - l.x0 - 6" :height="l.y1 - l.y0 - 2"><div class="overflow-hidden text-[11px] leading-[13px]" :style="{ color: inkOf(l.data.ref!.kind, l.data.ref!.area, dark).text }"><span class="code block truncate">{{ fitted(l.data.name, (l.x1 - l.x0 - 6) / 6.6) }}</span><span v-if="l.y1 - l.y0 > 30" class="block">{{ of(l.value ?? 0, { scope: drawing.total }) }}</span></div></foreignObject>
+          <foreignObject v-if="l.x1 - l.x0 > 44 && l.y1 - l.y0 > 15" :x="l.x0 + 3" :y="l.y0 + 1" :width="l.x1 - l.x0 - 6" :height="l.y1 - l.y0 - 2"><div class="overflow-hidden text-[11px] leading-[13px]" :style="{ color: inkOf(l.data.ref!.kind, l.data.ref!.area, dark).text }"><span class="code block truncate">{{ fittedIn(l.data.name, (l.x1 - l.x0 - 6) / 6.6) }}</span><span v-if="l.y1 - l.y0 > 30" class="block">{{ of(l.value ?? 0, { scope: drawing.total }) }}</span></div></foreignObject>
         </g>
       </svg>
     </div>

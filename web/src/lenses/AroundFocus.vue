@@ -8,7 +8,7 @@ import WaitNote from '../components/WaitNote.vue'
 import { useMeasure } from '../composables/useMeasure'
 import { usePercent } from '../composables/usePercent'
 import { dark } from '../composables/useTheme'
-import { fitted, percent } from '../format'
+import { fittedIn, percent } from '../format'
 import { inkOf } from '../palette'
 import { neighbours } from './questions'
 
@@ -73,7 +73,7 @@ const share = (v: number) => v / (query.data.value?.total || 1)
       <g v-for="b in drawing.boxes" :key="b.i" class="cursor-pointer outline-none [&:focus-visible>rect]:stroke-[2.5]" :tabindex="b.node.function ? 0 : -1" role="button" :aria-label="`${name(b.node)}, ${percent(share(b.node.value))} of the function's total`" @click="b.node.function && emit('focus', b.node.function.name)" @keydown.enter.stop="b.node.function && emit('focus', b.node.function.name)">
         <rect :x="b.x" :y="b.y" :width="b.w" :height="b.h" :fill="ink(b.node).fill" :stroke="b.node.level === 0 ? 'var(--color-focus)' : ink(b.node).edge" :stroke-width="b.node.level === 0 ? 3 : 1" />
         <title>{{ b.node.function?.name ?? name(b.node) }} · {{ figure(b.node.value) }} · {{ percent(share(b.node.value)) }} of the total of the function in focus</title>
-        <foreignObject :x="b.x + 4" :y="b.y" :width="Math.max(0, b.w - 8)" :height="b.h"><div class="flex h-full flex-col justify-center overflow-hidden leading-[14px]"><span class="code truncate text-[11.5px]" :style="{ color: ink(b.node).text }">{{ fitted(name(b.node), (b.w - 8) / 6.9) }}</span><span v-if="b.h > 30" class="text-[11px]" :style="{ color: ink(b.node).text }">{{ of(b.node.value, { parent: query.data.value?.total, scope: query.data.value?.scope_total }) }}<template v-if="b.node.level === 0 && b.h > 44"> · self {{ of(query.data.value!.self, { parent: query.data.value?.total, scope: query.data.value?.scope_total }) }}</template></span></div></foreignObject>
+        <foreignObject :x="b.x + 4" :y="b.y" :width="Math.max(0, b.w - 8)" :height="b.h"><div class="flex h-full flex-col justify-center overflow-hidden leading-[14px]"><span class="code truncate text-[11.5px]" :style="{ color: ink(b.node).text }">{{ fittedIn(name(b.node), (b.w - 8) / 6.9) }}</span><span v-if="b.h > 30" class="text-[11px]" :style="{ color: ink(b.node).text }">{{ of(b.node.value, { parent: query.data.value?.total, scope: query.data.value?.scope_total }) }}<template v-if="b.node.level === 0 && b.h > 44"> · self {{ of(query.data.value!.self, { parent: query.data.value?.total, scope: query.data.value?.scope_total }) }}</template></span></div></foreignObject>
       </g>
     </svg>
   </div>

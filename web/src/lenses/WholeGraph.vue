@@ -8,7 +8,7 @@ import WaitNote from '../components/WaitNote.vue'
 import { useMeasure } from '../composables/useMeasure'
 import { usePercent } from '../composables/usePercent'
 import { dark } from '../composables/useTheme'
-import { count, fitted } from '../format'
+import { count, fittedIn } from '../format'
 import { inkOf } from '../palette'
 
 /** The call graph of everything in scope, without its thin parts. */
@@ -64,7 +64,7 @@ const touches = (e: { from: number; to: number }) => [e.from, e.to].some((i) => 
         <g v-for="n in drawing.nodes" :key="n.i" class="cursor-pointer outline-none [&:focus-visible>rect]:stroke-[2.5]" tabindex="0" role="button" :aria-label="`${n.function.short}, total ${of(n.total, { scope: drawing.total })}`" @click="emit('focus', n.function.name)" @keydown.enter.stop="emit('focus', n.function.name)">
           <title>{{ n.function.name }} · total {{ figure(n.total) }} · self {{ figure(n.self) }}</title>
           <rect :x="n.x - n.width / 2" :y="n.y - n.height / 2" :width="n.width" :height="n.height" :fill="inkOf(n.function.kind, n.function.area, dark).fill" :stroke="n.function.name === focus ? 'var(--color-focus)' : inkOf(n.function.kind, n.function.area, dark).edge" :stroke-width="n.function.name === focus ? 3 : 1" />
-          <foreignObject :x="n.x - n.width / 2 + 4" :y="n.y - n.height / 2" :width="n.width - 8" :height="n.height"><div class="flex h-full flex-col justify-center leading-[14px]" :style="{ color: inkOf(n.function.kind, n.function.area, dark).text }"><span class="code truncate text-[11px]">{{ fitted(n.function.short, (n.width - 8) / 6.6) }}</span><span class="text-[10.5px]">{{ of(n.total, { scope: drawing.total }) }}<template v-if="n.self * 100 >= drawing.total"> · self {{ of(n.self, { scope: drawing.total }) }}</template></span></div></foreignObject>
+          <foreignObject :x="n.x - n.width / 2 + 4" :y="n.y - n.height / 2" :width="n.width - 8" :height="n.height"><div class="flex h-full flex-col justify-center leading-[14px]" :style="{ color: inkOf(n.function.kind, n.function.area, dark).text }"><span class="code truncate text-[11px]">{{ fittedIn(n.function.short, (n.width - 8) / 6.6) }}</span><span class="text-[10.5px]">{{ of(n.total, { scope: drawing.total }) }}<template v-if="n.self * 100 >= drawing.total"> · self {{ of(n.self, { scope: drawing.total }) }}</template></span></div></foreignObject>
         </g>
       </svg>
     </div>

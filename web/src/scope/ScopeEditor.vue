@@ -2,7 +2,8 @@
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { refDebounced } from '@vueuse/core'
 import { computed, nextTick, onMounted, ref, watch } from 'vue'
-import { api, type Range } from '../api/client'
+import { api, type Range, type ScopeRead } from '../api/client'
+import { tell } from '../composables/useNotices'
 import { count, percent } from '../format'
 
 /** The scope as an expression to type, with what may come next and what is wrong, at the very character. */
@@ -73,7 +74,14 @@ async function apply() {
   const text = typed.value
   applied.value = true
   const shown = props.ahead?.(text.trim()) // mostly it is written as the server would
-  const out = text.trim() ? await queries.fetchQuery({ queryKey: ['scope', props.takeKey, text], queryFn: () => api.scope(props.takeKey, text), staleTime: Infinity }) : undefined
+  let out: ScopeRead | undefined
+  try {
+    out = text.trim() ? await queries.fetchQuery({ queryKey: ['scope', props.takeKey, text], queryFn: () => api.scope(props.takeKey, text), staleTime: Infinity }) : undefined
+  } catch (e) {
+    applied.value = false
+    tell((e as Error).message, { bad: true })
+    return
+  }
   if (out?.error || typed.value !== text) {
     applied.value = false
     return
