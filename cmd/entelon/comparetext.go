@@ -21,14 +21,7 @@ func (x *comparison) suspects(b *strings.Builder, v verdict.View) {
 		if len(s.Path) > 0 {
 			at = shown(v.Result.Name(s.Function()), x.full)
 		}
-		at += ": " + string(s.Why)
-		if s.Via >= 0 {
-			how := ", by "
-			if s.Why == compare.Callees {
-				how = ", mostly in "
-			}
-			at += how + shown(v.Result.Name(s.Via), x.full)
-		}
+		at += ": " + s.How(func(f int32) string { return shown(v.Result.Name(f), x.full) })
 		if c := v.Result.Caller(s); c >= 0 {
 			at += ", under " + shown(v.Result.Name(c), x.full)
 		}

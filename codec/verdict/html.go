@@ -38,7 +38,7 @@ func HTML(w io.Writer, v View, now time.Time) error {
 	var suspects, rows []line
 	for _, x := range v.Suspects {
 		l := line{Name: Where(r, x), A: plain(x.Baseline), B: plain(x.Candidate), Difference: Amount(r, x.Difference, v.Unit), Interval: Amount(r, x.Low, v.Unit) + " to " + Amount(r, x.High, v.Unit),
-			Ratio: fmt.Sprintf("%.0f %%", 100*x.Share), Verdict: string(x.Why), Grew: x.Difference > 0, Width: min(100, max(x.Share, -x.Share)*100)}
+			Ratio: fmt.Sprintf("%.0f %%", 100*x.Share), Verdict: x.How(v.short), Grew: x.Difference > 0, Width: min(100, max(x.Share, -x.Share)*100)}
 		if x.Function() >= 0 {
 			l.Full = r.Name(x.Function())
 		}

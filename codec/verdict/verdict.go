@@ -58,7 +58,7 @@ func Markdown(w io.Writer, v View) error {
 			if i == mostSuspects {
 				break
 			}
-			fmt.Fprintf(&b, "| %.0f %% | %s | %s | %s |\n", 100*x.Share, Amount(v.Result, x.Difference, v.Unit), code(Where(v.Result, x)), x.Why)
+			fmt.Fprintf(&b, "| %.0f %% | %s | %s | %s |\n", 100*x.Share, Amount(v.Result, x.Difference, v.Unit), code(Where(v.Result, x)), escape(x.How(v.short)))
 		}
 	}
 	for _, r := range v.Result.Remarks {
@@ -67,6 +67,8 @@ func Markdown(w io.Writer, v View) error {
 	_, err := io.WriteString(w, b.String())
 	return err
 }
+
+func (v *View) short(f int32) string { return profile.Short(v.Result.Name(f)) }
 
 // Where is a suspect with its caller.
 func Where(r *compare.Result, x compare.Suspect) string {

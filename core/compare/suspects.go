@@ -41,6 +41,17 @@ type Suspect struct {
 	Counts   []Count // calls there that were counted
 }
 
+// How says why, with the name of the function that tells more of it.
+func (s *Suspect) How(name func(int32) string) string {
+	switch {
+	case s.Via < 0:
+		return string(s.Why)
+	case s.Why == Callees:
+		return string(s.Why) + ", mostly in " + name(s.Via)
+	}
+	return string(s.Why) + ", by " + name(s.Via)
+}
+
 // Function is the one at the end of the path, -1 for the whole program.
 func (s *Suspect) Function() int32 {
 	if len(s.Path) == 0 {
