@@ -13,10 +13,10 @@ function widthOf(ctx: CanvasRenderingContext2D, text: string): number {
   return w
 }
 
-/** What of a name has room on a canvas: all of it, else its last parts, else its beginning; '' for nothing. */
+/** What of a name has room on a canvas: all of it, else its last parts, else how the last one begins; '' for nothing. */
 export function canvasText(ctx: CanvasRenderingContext2D, name: string, room: number): string {
   const shown = fitted(name, (t) => widthOf(ctx, t) <= room)
   if (widthOf(ctx, shown) <= room) return shown
-  const keep = Math.floor((name.length * (room - 6)) / widthOf(ctx, name))
-  return keep < 2 ? '' : name.slice(0, keep) + '…'
+  const keep = Math.floor((shown.length * (room - 6)) / widthOf(ctx, shown))
+  return keep < 3 ? '' : shown.slice(0, keep) + '…'
 }
