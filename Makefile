@@ -8,7 +8,7 @@ CHROMIUM := $(wildcard /usr/bin/chromium)
 WEB := $(shell find web -path web/node_modules -prune -o -path web/dist -prune -o -type f ! -name openapi.json ! -name schema.ts -print)
 GO := $(shell find . -name '*.go' -not -path './web/node_modules/*')
 
-.PHONY: size build demo test lint bench shots remake postgresql chromium compilers truth clean
+.PHONY: account size build demo test lint bench shots remake postgresql chromium compilers truth clean
 
 build: bin/entelon
 
@@ -54,8 +54,12 @@ compilers:
 		command -v $${p%%:*} > /dev/null || missing="$$missing $${p##*:}"; done; \
 	test -z "$$missing" || { $(ROOT) apt-get update -q && $(ROOT) env DEBIAN_FRONTEND=noninteractive apt-get install -qy --no-install-recommends $$missing libc6-dev; }
 
-demo: postgresql build bin/engraved-3.5.0
-	@exec bin/entelon serve --load demo/takes --source demo --service bin/engraved-3.5.0 --service=--drive --service=--workers --service=1 --link
+# As root, the demo's server runs as a user of its own that may do nothing else.
+account:
+	@test "$$(id -u)" != 0 || id -u entelon > /dev/null 2>&1 || useradd --system --no-create-home --shell /usr/sbin/nologin entelon
+
+demo: postgresql account build bin/engraved-3.5.0
+	@exec bin/entelon serve $(if $(filter 0,$(shell id -u)),--user entelon) --load demo/takes --source demo --service bin/engraved-3.5.0 --service=--drive --service=--workers --service=1 --link
 
 # One package after the other: many of the tests measure.
 test: postgresql chromium compilers build bin/engraved-3.4.0 bin/engraved-3.5.0

@@ -84,7 +84,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 		{"/programs/engraved/function?focus=" + focus, `document.querySelectorAll('[data-test=over-build]').length > 1`},
 		{"/compare", `document.body.innerText.includes('Choose the baseline')`},
 		{"/new", `document.querySelectorAll('[data-test=process]').length > 2`},
-		{"/machines", `document.body.innerText.includes('its collector is there')`},
+		{"/machines", `document.body.innerText.includes('Collector connected')`},
 		{"/you", `document.body.innerText.includes('Make a token')`},
 		{"/people", `document.body.innerText.includes('What was done')`},
 		{"/no/such/page", `document.body.innerText.includes('There is no such page')`},

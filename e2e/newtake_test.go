@@ -29,7 +29,7 @@ func service(t *testing.T) {
 func mustCollect(p *page) {
 	p.t.Helper()
 	p.visit("/machines")
-	p.says("its collector is there")
+	p.says("Collector connected")
 	if value[bool](p, `[...document.querySelectorAll('tr')].some(r => r.innerText.includes('Sampling') && r.innerText.startsWith('no'))`) {
 		p.t.Skip("this machine does not allow sampling")
 	}

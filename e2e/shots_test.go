@@ -28,7 +28,7 @@ func TestShots(t *testing.T) {
 		{"partbook", "/takes/" + takeOf(t, "1.5.0") + "?fold=runtime&focus=strain", "Callers"},
 		{"pageturn", "/takes/" + takeOf(t, "2.2.0") + "?focus=staff", "Callers"},
 		{"new", "/new", "CPU now"},
-		{"machines", "/machines", "its collector is there"},
+		{"machines", "/machines", "Collector connected"},
 		{"you", "/you", "Make a token"},
 		{"people", "/people", "What was done"},
 		{"ledger", "/programs/engraved", "regression"},

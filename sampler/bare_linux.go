@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"os"
 	"os/exec"
 	"syscall"
 	"time"
@@ -13,16 +11,22 @@ import (
 	"entelon/core/profile"
 )
 
-func runBare(ctx context.Context, s profile.Settings, stderr io.Writer) (*profile.Bare, error) {
-	path, err := findCommand(s.Command[0], s.Dir)
+func runBare(ctx context.Context, o Options) (*profile.Bare, error) {
+	s := o.Settings
+	env, err := environment(o)
+	if err != nil {
+		return nil, err
+	}
+	path, err := findCommand(s.Command[0], folder(o), variable(env, "PATH"))
 	if err != nil {
 		return nil, err
 	}
 	cmd := exec.CommandContext(ctx, path, s.Command[1:]...)
 	cmd.Args[0] = s.Command[0]
-	cmd.Dir, cmd.Env, cmd.Stderr = s.Dir, append(os.Environ(), s.Env...), stderr
+	cmd.Dir, cmd.Env, cmd.Stderr = folder(o), env, o.Stderr
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: o.Clean}
 	if s.User != "" {
-		if cmd.SysProcAttr, err = asUser(s.User); err != nil {
+		if cmd.SysProcAttr.Credential, err = asUser(s.User); err != nil {
 			return nil, err
 		}
 	}

@@ -4,14 +4,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"os/exec"
-	"os/user"
 	"path/filepath"
 	"runtime"
 	"strconv"
-	"strings"
 	"syscall"
 )
 
@@ -25,6 +22,7 @@ const launchWord = "__launch"
 const (
 	launchGo    = 3 // a byte here means: become the command
 	launchError = 4 // why that failed; closed without a word when it worked
+	launchSelf  = 5 // this program's own file
 )
 
 func init() {
@@ -44,6 +42,7 @@ func Launcher() {
 	}
 	syscall.CloseOnExec(launchGo)
 	syscall.CloseOnExec(launchError)
+	syscall.CloseOnExec(launchSelf)
 	var b [1]byte
 	if n, err := syscall.Read(launchGo, b[:]); n != 1 || err != nil {
 		os.Exit(127) // whoever started us has gone
@@ -69,19 +68,25 @@ type launched struct {
 // launch finds the command and starts its launcher.
 func launch(o Options) (*launched, error) {
 	s := o.Settings
+	s.Dir = folder(o)
 	if s.Dir != "" {
 		if st, err := os.Stat(s.Dir); err != nil || !st.IsDir() {
 			return nil, fmt.Errorf("%s: %w", s.Dir, ErrNoDir)
 		}
 	}
-	path, err := findCommand(s.Command[0], s.Dir)
+	env, err := environment(o)
 	if err != nil {
 		return nil, err
 	}
-	self, err := os.Executable()
+	path, err := findCommand(s.Command[0], s.Dir, variable(env, "PATH"))
+	if err != nil {
+		return nil, err
+	}
+	self, err := os.Open("/proc/self/exe")
 	if err != nil {
 		return nil, fmt.Errorf("finding this program's own file: %w", err)
 	}
+	defer self.Close()
 	goRead, goWrite, err := os.Pipe()
 	if err != nil {
 		return nil, fmt.Errorf("preparing the launch: %w", err)
@@ -97,20 +102,19 @@ func launch(o Options) (*launched, error) {
 	}
 	l := &launched{path: path, set: plan.set, log: log, goes: goWrite, errs: errRead, done: make(chan struct{})}
 	l.cmd = &exec.Cmd{
-		Path: self, Args: append([]string{self, launchWord, plan.path}, plan.args...),
-		Dir: s.Dir, Env: append(os.Environ(), s.Env...),
+		// By its open file, since the command's user may not reach its folder.
+		Path: fmt.Sprintf("/proc/self/fd/%d", launchSelf), Args: append([]string{"entelon", launchWord, plan.path}, plan.args...),
+		Dir: s.Dir, Env: env,
 		Stdin: o.Stdin, Stdout: o.Stdout, Stderr: o.Stderr,
-		ExtraFiles: []*os.File{goRead, errWrite},
+		ExtraFiles:  []*os.File{goRead, errWrite, self},
+		SysProcAttr: &syscall.SysProcAttr{Setsid: o.Clean}, // no terminal of this process's is the command's
 	}
 	if s.User != "" {
-		if l.cmd.SysProcAttr, err = asUser(s.User); err != nil {
+		if l.cmd.SysProcAttr.Credential, err = asUser(s.User); err != nil {
 			return nil, errors.Join(err, goRead.Close(), goWrite.Close(), errRead.Close(), errWrite.Close())
 		}
 	}
 	if o.Tied {
-		if l.cmd.SysProcAttr == nil {
-			l.cmd.SysProcAttr = &syscall.SysProcAttr{}
-		}
 		l.cmd.SysProcAttr.Pdeathsig = syscall.SIGTERM
 	}
 	err = l.cmd.Start()
@@ -123,10 +127,10 @@ func launch(o Options) (*launched, error) {
 }
 
 // asUser has a command run as a user, in all their groups.
-func asUser(name string) (*syscall.SysProcAttr, error) {
-	u, err := user.Lookup(name)
+func asUser(name string) (*syscall.Credential, error) {
+	u, err := lookUp(name)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", name, ErrNoUser)
+		return nil, err
 	}
 	uid, err1 := strconv.ParseUint(u.Uid, 10, 32)
 	gid, err2 := strconv.ParseUint(u.Gid, 10, 32)
@@ -140,38 +144,7 @@ func asUser(name string) (*syscall.SysProcAttr, error) {
 			c.Groups = append(c.Groups, uint32(n))
 		}
 	}
-	return &syscall.SysProcAttr{Credential: c}, nil
-}
-
-// findCommand resolves a command as a shell would, but relative to the
-// directory in which it will run.
-func findCommand(name, dir string) (string, error) {
-	if strings.Contains(name, "/") {
-		full := name
-		if !filepath.IsAbs(name) {
-			full = filepath.Join(dir, name)
-		}
-		full, err := filepath.Abs(full)
-		if err != nil {
-			return "", fmt.Errorf("finding the command: %w", err)
-		}
-		st, err := os.Stat(full)
-		switch {
-		case err != nil:
-			return "", fmt.Errorf("%s: %w", name, ErrNoCommand)
-		case st.IsDir() || st.Mode()&0o111 == 0:
-			return "", fmt.Errorf("%s: %w (the file there cannot be run)", name, ErrNoCommand)
-		}
-		return full, nil
-	}
-	path, err := exec.LookPath(name)
-	if err != nil && !errors.Is(err, exec.ErrDot) {
-		if errors.Is(err, fs.ErrPermission) {
-			return "", fmt.Errorf("%s: %w (the file in PATH cannot be run)", name, ErrNoCommand)
-		}
-		return "", fmt.Errorf("%s: %w", name, ErrNoCommand)
-	}
-	return filepath.Abs(path)
+	return c, nil
 }
 
 // begin lets the launcher become the command.

@@ -4,16 +4,19 @@ package sampler
 
 import (
 	"context"
-	"io"
 
 	"entelon/core/profile"
 )
 
 func collect(context.Context, Options, Sink) (*Result, error) { return nil, ErrUnsupported }
 
-func runBare(context.Context, profile.Settings, io.Writer) (*profile.Bare, error) {
-	return nil, ErrUnsupported
-}
+func runBare(context.Context, Options) (*profile.Bare, error) { return nil, ErrUnsupported }
+
+// FindCommand finds nothing where nothing can be launched.
+func FindCommand(Options) (string, error) { return "", ErrUnsupported }
+
+// ProcessOwner knows no processes here.
+func ProcessOwner(int) (string, error) { return "", ErrUnsupported }
 
 // Launcher does nothing where nothing can be launched.
 func Launcher() {}

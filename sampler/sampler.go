@@ -45,6 +45,7 @@ type Options struct {
 	Bare     *profile.Bare  // how the command ran without being sampled; nil: it was not run
 	Work     func() float64 // the units of work that the program did, asked at the end; may be nil
 	Tied     bool           // a launched command is asked to end when this process is killed
+	Clean    bool           // a launched command gets the environment of a login and a session of its own
 	Finder   *symbol.Finder // for separate debug files; nil: none are used
 }
 
@@ -135,11 +136,11 @@ func Remedy(err error) string {
 	return ""
 }
 
-// RunBare runs a command once without sampling it. What it prints on standard
-// output is dropped, since the sampled run prints it again, and its standard
-// input is empty, since it can be read only once. Cancelling ctx ends it.
-func RunBare(ctx context.Context, s profile.Settings, stderr io.Writer) (*profile.Bare, error) {
-	return runBare(ctx, s, stderr)
+// RunBare runs the command of o once without sampling it. What it prints on
+// standard output is dropped, since the sampled run prints it again, and its
+// standard input is empty, since it can be read only once. Cancelling ctx ends it.
+func RunBare(ctx context.Context, o Options) (*profile.Bare, error) {
+	return runBare(ctx, o)
 }
 
 // Collect runs one collection until the process ends, the time in the

@@ -163,7 +163,11 @@ func (s *session) preservesFramePointers() bool {
 	if s.command != nil && strings.Contains(s.command.set, option) || strings.Contains(strings.Join(s.o.Settings.Command, " "), option) {
 		return true
 	}
-	for _, kv := range append(os.Environ(), s.o.Settings.Env...) {
+	env, err := environment(s.o)
+	if err != nil {
+		env = s.o.Settings.Env // its user has gone since it was launched
+	}
+	for _, kv := range env {
 		if strings.Contains(kv, option) {
 			return true
 		}

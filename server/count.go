@@ -23,28 +23,29 @@ const (
 // that was attached to, or in the command, started again.
 func (s *Server) count(c *gin.Context) {
 	var in CountIn
-	if err := c.ShouldBindJSON(&in); err != nil {
-		s.fail(c, badRequest{fmt.Errorf("the count: %w", err)})
+	if err := s.read(c, &in, "the count"); err != nil {
+		s.fail(c, err)
 		return
 	}
 	if in.Function == "" || len(in.Function) > 10_000 || in.Seconds <= 0 || in.Seconds > longestCount.Seconds() || in.Calls < 0 {
 		s.fail(c, badRequest{fmt.Errorf("name a function, and a time of up to %.0f s", longestCount.Seconds())})
 		return
 	}
-	row, err := s.store.Take(c.Request.Context(), in.Take)
+	set, on, err := s.ordered(c.Request.Context(), in.Take, in.Settings, in.Collector)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	set := row.Settings
 	set.ForNS, set.Measures = int64(in.Seconds*1e9), nil
 	if err := checkSettings(&set); err != nil {
 		s.fail(c, badRequest{err})
 		return
 	}
-	name, err := s.collectorFor(c.Request.Context(), row.Machine.Host)
+	name, err := s.collectorFor(c.Request.Context(), on)
 	if err == nil {
-		err = s.note(c, "count", map[string]string{"collector": name, "function": in.Function, "program": set.Program})
+		_, detail := orderText(&set, name, in.Take)
+		detail["function"], detail["program"] = cut(in.Function, mostSaid), set.Program
+		err = s.note(c, "count", detail)
 	}
 	if err != nil {
 		s.fail(c, err)

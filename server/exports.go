@@ -95,7 +95,7 @@ func (s *Server) exportReport(c *gin.Context) {
 		return
 	}
 	t := *o.take
-	t.Settings = row.Settings
+	t.Settings = shown(row.Settings)
 	t.Settings.Program, t.Settings.Build, t.Settings.Note = row.Program.Name, row.Build.Name, row.Note
 	notes, err := s.reportNotes(c, row)
 	if err != nil {

@@ -3,11 +3,8 @@ package server
 import (
 	"bufio"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
-	"math"
 	"net/http"
 	"strings"
 	"time"
@@ -16,8 +13,6 @@ import (
 
 	"entelon/codec/take"
 	"entelon/core/profile"
-	"entelon/core/scope"
-	"entelon/sampler"
 	"entelon/store"
 )
 
@@ -29,18 +24,20 @@ const (
 	pollEvery    = 150 * time.Millisecond
 	answerWithin = 8 * time.Second  // for a question to a collector
 	hereWithin   = 30 * time.Second // a collector that was heard of is there
-	silentAfter  = 90 * time.Second // a take of which nothing is heard is ended
-	mostBlock    = 64 << 20         // bytes of one piece of a growing take
+	silentAfter  = 90 * time.Second // a take of which nothing is heard is said to be silent, and another question ends
+	closedAfter  = time.Hour        // a silent take is closed with what has come; it goes on if its collector comes back
 )
 
 // jobPrefix begins the key by which a take that is being made is looked at.
 const jobPrefix = "job-"
 
-func jobOut(j *store.Job) JobOut {
+func (s *Server) jobOut(j *store.Job) JobOut {
 	out := JobOut{
-		ID: j.ID, State: j.State, Collector: j.Doer, Settings: j.Settings, Who: j.Who, CreatedAt: j.CreatedAt.UTC().Format(time.RFC3339),
-		ElapsedNS: j.ElapsedNS, Samples: j.Samples, Lost: j.Lost, Size: j.Size, Take: j.TakeKey, Error: j.Error, Remedy: j.Remedy,
+		ID: j.ID, State: j.State, Collector: j.Collector, Settings: shown(j.Settings), Who: j.Who, CreatedAt: j.CreatedAt.UTC().Format(time.RFC3339),
+		ElapsedNS: j.ElapsedNS, Samples: j.Samples, Lost: j.Lost, Size: j.Size, Take: j.TakeKey, Error: j.Error, Remedy: j.Remedy, AgainOf: j.AgainOf, Digest: j.Digest,
 	}
+	running := j.State == store.JobRunning || j.State == store.JobStopping
+	out.Silent = running && j.HeardAt != nil && time.Since(*j.HeardAt) > silentAfter && time.Since(s.began) > silentAfter
 	return out
 }
 
@@ -52,7 +49,7 @@ func (s *Server) jobs(c *gin.Context) {
 	}
 	out := JobsOut{Jobs: []JobOut{}}
 	for i := range list {
-		out.Jobs = append(out.Jobs, jobOut(&list[i]))
+		out.Jobs = append(out.Jobs, s.jobOut(&list[i]))
 	}
 	c.JSON(http.StatusOK, out)
 }
@@ -63,31 +60,21 @@ func (s *Server) job(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, jobOut(j))
+	c.JSON(http.StatusOK, s.jobOut(j))
 }
 
 // addJob has a take made. Commands are lists of arguments and never pass
 // through a shell.
 func (s *Server) addJob(c *gin.Context) {
 	var in JobIn
-	if err := c.ShouldBindJSON(&in); err != nil {
-		s.fail(c, badRequest{fmt.Errorf("the take: %w", err)})
+	if err := s.read(c, &in, "the take"); err != nil {
+		s.fail(c, err)
 		return
 	}
-	set := in.Settings
-	if in.Again != "" {
-		row, err := s.store.Take(c.Request.Context(), in.Again)
-		if err != nil {
-			s.fail(c, err)
-			return
-		}
-		set = row.Settings
-		if in.Collector == "" {
-			in.Collector = row.Machine.Host
-		}
-		if in.Collector != row.Machine.Host {
-			set.Event = "" // another machine may count cycles, or not
-		}
+	set, on, err := s.ordered(c.Request.Context(), in.Again, in.Settings, in.Collector)
+	if err != nil {
+		s.fail(c, err)
+		return
 	}
 	if err := inRow(&set, in.Against, in.Repeat); err != nil {
 		s.fail(c, badRequest{err})
@@ -105,84 +92,63 @@ func (s *Server) addJob(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	name, err := s.collectorFor(c.Request.Context(), in.Collector)
+	name, err := s.collectorFor(c.Request.Context(), on)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	if n, err := s.store.RunningJobs(c.Request.Context()); err != nil || n >= mostJobs {
+	if n, err := s.store.RunningJobs(c.Request.Context(), silentAfter); err != nil || n >= mostJobs {
 		if err == nil {
 			err = tooMany{fmt.Errorf("%d takes are being made already", n)}
 		}
 		s.fail(c, err)
 		return
 	}
-	what, detail := "attach", map[string]string{"collector": name, "processes": strings.Trim(fmt.Sprint(set.PIDs), "[]"), "command": strings.Join(set.Command, " ")}
-	switch {
-	case len(set.Command) > 0 && len(set.PIDs) == 0:
-		what, detail = "launch", map[string]string{"collector": name, "command": strings.Join(set.Command, " "), "user": set.User}
-		if set.Against != nil {
-			detail["against"] = strings.Join(set.Against, " ")
-		}
-	case set.Machine:
-		what, detail = "sample a machine", map[string]string{"collector": name}
-	case set.Group != "":
-		what, detail = "sample a control group", map[string]string{"collector": name, "group": set.Group}
-	}
+	what, detail := orderText(&set, name, in.Again)
 	if err := s.note(c, what, detail); err != nil {
 		s.fail(c, err)
 		return
 	}
-	j := &store.Job{Kind: "take", Collector: name, Settings: set, Who: who(c).person.Name}
+	j := &store.Job{Kind: "take", Collector: name, Settings: set, Who: who(c).person.Name, AgainOf: in.Again}
 	if err := s.store.AddJob(c.Request.Context(), j); err != nil {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusAccepted, jobOut(j))
+	c.JSON(http.StatusAccepted, s.jobOut(j))
+}
+
+// orderText is what the audit list says of a job.
+func orderText(set *profile.Settings, collector, again string) (what string, detail map[string]string) {
+	detail = map[string]string{"collector": collector}
+	add := func(name, text string) {
+		if text != "" {
+			detail[name] = cut(text, mostSaid)
+		}
+	}
+	add("again", again)
+	switch {
+	case len(set.PIDs) > 0:
+		what = "attach"
+		add("processes", strings.Trim(fmt.Sprint(set.PIDs), "[]"))
+		add("command", strings.Join(set.Command, " "))
+	case set.Machine:
+		what = "sample a machine"
+	case set.Group != "":
+		what = "sample a control group"
+		add("group", set.Group)
+	default:
+		what = "launch"
+		add("command", strings.Join(set.Command, " "))
+		add("against", strings.Join(set.Against, " "))
+		add("user", set.User)
+		add("folder", set.Dir)
+		add("environment", strings.Join(set.EnvNames(), " "))
+	}
+	return what, detail
 }
 
 // tooMany is a refusal because of what is going on already.
 type tooMany struct{ error }
-
-// checkSettings refuses what a collector could not do.
-func checkSettings(set *profile.Settings) error {
-	if set.PID != 0 && len(set.PIDs) == 0 {
-		set.PIDs = []int{set.PID}
-	}
-	// A take keeps the command of a process that was attached to, too.
-	attached := len(set.PIDs) > 0
-	switch {
-	case !attached && !set.Machine && set.Group == "" && len(set.Command) == 0:
-		return errors.New("nothing to sample; give a command, a process, a control group or the machine")
-	case set.RateHz < 1 || set.RateHz > 50_000:
-		return fmt.Errorf("a rate of %d; give a number from 1 to 50000", set.RateHz)
-	case set.Budget < 0 || set.Budget > 1 || set.Work < 0 || math.IsNaN(set.Work) || math.IsInf(set.Work, 0):
-		return errors.New("a budget is a share from 0 to 1, and work a number that is not negative")
-	case (set.BareFirst || set.WorkFrom != "") && (len(set.Command) == 0 || attached):
-		return errors.New("to run it without sampling first, or to read its output, give a command")
-	case set.ForNS < 0 || time.Duration(set.ForNS) > longestTake:
-		return fmt.Errorf("a take lasts at most %v", longestTake)
-	case len(set.Command) > 10_000 || len(set.Against) > 10_000 || len(set.Env) > 10_000 || len(set.Measures) > 20 || len(set.PIDs) > 1000:
-		return errors.New("the lists are too long")
-	}
-	if _, err := scope.Parse(set.Keep); err != nil {
-		return fmt.Errorf("the samples to keep: %w", err)
-	}
-	if _, err := sampler.ParseMeasures(set.Measures); err != nil {
-		return err
-	}
-	if set.ForNS == 0 {
-		set.ForNS = int64(longestTake)
-	}
-	for _, list := range [][]string{set.Command, set.Against, set.Env, {set.Dir, set.User, set.Group, set.Program, set.Build, set.Note, set.Keep, set.WorkFrom}} {
-		for _, text := range list {
-			if strings.ContainsRune(text, 0) {
-				return errors.New("a text with a zero character cannot be handed on")
-			}
-		}
-	}
-	return nil
-}
 
 // collectorFor returns the collector of a name that is there, or the only one.
 func (s *Server) collectorFor(ctx context.Context, name string) (string, error) {
@@ -211,8 +177,13 @@ func (s *Server) collectorFor(ctx context.Context, name string) (string, error) 
 // unavailable is something that is missing for now.
 type unavailable struct{ error }
 
+// stopJob asks a collector to end a take. Of one that is silent, what has come is
+// kept at once.
 func (s *Server) stopJob(c *gin.Context) {
 	j, err := s.store.StopJob(c.Request.Context(), c.Param("id"))
+	if err == nil && s.jobOut(j).Silent {
+		j, err = s.deliver(c.Request.Context(), j, store.Ended{Failed: "its collector was silent when it was stopped", Remedy: "what it has still to send is added when it is back", Early: true})
+	}
 	if err == nil {
 		err = s.note(c, "stop", map[string]string{"program": j.Settings.Program, "job": j.ID})
 	}
@@ -220,27 +191,7 @@ func (s *Server) stopJob(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, jobOut(j))
-}
-
-func (s *Server) collectors(c *gin.Context) {
-	list, err := s.store.Collectors(c.Request.Context())
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	out := CollectorsOut{Collectors: []CollectorOut{}}
-	for _, x := range list {
-		report := MachineReport{Checks: []MachineCheck{}}
-		if err := json.Unmarshal(x.Report, &report); err != nil {
-			s.o.Log.Error("the report of a collector cannot be read", "collector", x.Name, "error", err)
-		}
-		if report.Checks == nil {
-			report.Checks = []MachineCheck{}
-		}
-		out.Collectors = append(out.Collectors, CollectorOut{Name: x.Name, Here: time.Since(x.SeenAt) < hereWithin, SeenAt: x.SeenAt.UTC().Format(time.RFC3339), Report: report})
-	}
-	c.JSON(http.StatusOK, out)
+	c.JSON(http.StatusOK, s.jobOut(j))
 }
 
 // processes asks a collector which processes run on its machine.
@@ -280,168 +231,6 @@ func (s *Server) question(c *gin.Context, kind string, out any) bool {
 	return s.answered(c, ctx, j.ID, c.Param("name"), out)
 }
 
-// nextJob gives a collector its next job, waiting for one for a while, and
-// tells which of its jobs shall end.
-func (s *Server) nextJob(c *gin.Context) {
-	var in CollectorIn
-	if err := c.ShouldBindJSON(&in); err != nil || in.Name == "" || len(in.Name) > 200 {
-		s.fail(c, badRequest{fmt.Errorf("the collector: %w", errors.Join(err, errors.New("it has no name")))})
-		return
-	}
-	ctx := c.Request.Context()
-	report, err := json.Marshal(in.Report)
-	if err == nil {
-		err = s.store.SeeCollector(ctx, in.Name, report)
-	}
-	if err == nil {
-		err = s.endSilent(ctx)
-	}
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	for deadline := time.Now().Add(pollFor); ; {
-		j, err := s.store.NextJob(ctx, in.Name)
-		if err != nil {
-			s.fail(c, err)
-			return
-		}
-		if j != nil {
-			next := &JobForCollector{ID: j.ID, Kind: j.Kind, Settings: j.Settings}
-			if err := json.Unmarshal(j.Task, &next.Count); err != nil {
-				s.fail(c, fmt.Errorf("reading a job: %w", err))
-				return
-			}
-			c.JSON(http.StatusOK, NextJobOut{Job: next})
-			return
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-s.o.Closing:
-			c.JSON(http.StatusOK, NextJobOut{})
-			return
-		case <-time.After(pollEvery):
-		}
-		if time.Now().After(deadline) {
-			c.JSON(http.StatusOK, NextJobOut{})
-			return
-		}
-	}
-}
-
-// endSilent ends takes whose collector is gone, with what has come of them.
-func (s *Server) endSilent(ctx context.Context) error {
-	list, err := s.store.Silent(ctx, silentAfter)
-	if err != nil {
-		return err
-	}
-	for _, j := range list {
-		if _, err := s.deliver(ctx, &j, "the collector has gone", "see whether it still runs on "+j.Doer); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// grow takes what a growing take has gained.
-func (s *Server) grow(c *gin.Context) {
-	at, err1 := number(c, "at", 0, 0, 1<<50)
-	elapsed, err2 := number(c, "elapsed_ns", 0, 0, 1<<62)
-	samples, err3 := number(c, "samples", 0, 0, 1<<62)
-	lost, err4 := number(c, "lost", 0, 0, 1<<62)
-	if err := errors.Join(err1, err2, err3, err4); err != nil {
-		s.fail(c, err)
-		return
-	}
-	b, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, mostBlock))
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	if err := s.room(c.Request.Context()); err != nil {
-		s.fail(c, err)
-		return
-	}
-	if at+int64(len(b)) > s.o.MaxUpload {
-		s.fail(c, store.ErrTooLarge)
-		return
-	}
-	j, err := s.store.Grow(c.Request.Context(), c.Param("id"), at, b, store.Progress{ElapsedNS: elapsed, Samples: samples, Lost: lost})
-	switch {
-	case errors.Is(err, store.ErrOffset), errors.Is(err, store.ErrJobOver):
-		c.JSON(http.StatusOK, GrowOut{Size: j.Size, Over: errors.Is(err, store.ErrJobOver), Stop: j.State != store.JobRunning})
-	case err != nil:
-		s.fail(c, err)
-	default:
-		c.JSON(http.StatusOK, GrowOut{Size: j.Size, Stop: j.State == store.JobStopping})
-	}
-}
-
-// endJob ends a job: its take is kept as if it had been uploaded.
-func (s *Server) endJob(c *gin.Context) {
-	var in JobEndIn
-	if err := c.ShouldBindJSON(&in); err != nil {
-		s.fail(c, badRequest{fmt.Errorf("the end: %w", err)})
-		return
-	}
-	j, err := s.store.Job(c.Request.Context(), c.Param("id"))
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	if j.State == store.JobDone || j.State == store.JobFailed {
-		c.JSON(http.StatusOK, jobOut(j))
-		return
-	}
-	if j.Kind != "take" {
-		var answer json.RawMessage
-		var given any = in.Answer
-		switch j.Kind {
-		case "count":
-			given = in.Counts
-		case "groups":
-			given = in.Groups
-		}
-		if answer, err = json.Marshal(given); err == nil {
-			j, err = s.store.EndJob(c.Request.Context(), j.ID, "", answer, in.Error, in.Remedy)
-		}
-	} else {
-		j, err = s.deliver(c.Request.Context(), j, in.Error, in.Remedy)
-	}
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, jobOut(j))
-}
-
-// deliver keeps what has come of a take, and ends its job. Why it ended early
-// is said where nothing has come.
-func (s *Server) deliver(ctx context.Context, j *store.Job, why, remedy string) (*store.Job, error) {
-	key := ""
-	if j.Size > 0 {
-		t, _, err := s.store.Add(ctx, s.store.GrownFile(ctx, j.ID), "the take", s.o.MaxUpload)
-		var broken *take.Error
-		switch {
-		case errors.As(err, &broken):
-			why = strings.TrimPrefix(why+"; "+err.Error(), "; ")
-		case err != nil:
-			return nil, err
-		default:
-			key = t.Key
-		}
-	}
-	again := j.State == store.JobRunning && key != "" // one that was stopped ends the row
-	j, err := s.store.EndJob(ctx, j.ID, key, nil, why, remedy)
-	if err != nil || !again || !j.Fresh || j.Settings.Turn == 0 || j.Settings.Turn >= j.Settings.Turns {
-		return j, err
-	}
-	next := &store.Job{Kind: "take", Collector: j.Doer, Settings: j.Settings, Who: j.Who}
-	nextTurn(&next.Settings)
-	return j, s.store.AddJob(ctx, next)
-}
-
 // openGrowing reads a take that is being made, as far as it has come.
 func (s *Server) openGrowing(c *gin.Context, id string) (*opened, *store.Take, error) {
 	j, err := s.store.Job(c.Request.Context(), id)
@@ -456,8 +245,9 @@ func (s *Server) openGrowing(c *gin.Context, id string) (*opened, *store.Take, e
 		return nil, nil, unavailable{errors.New("nothing has come of it yet")}
 	}
 	o, err := s.cache.get(c.Request.Context(), fmt.Sprintf("%s%s-%d", jobPrefix, id, j.Size), toRead, func() (*opened, error) {
-		r := bufio.NewReaderSize(s.store.GrownFile(context.WithoutCancel(c.Request.Context()), id), piecewise)
-		t, err := take.Read(r, "the growing take", take.Options{Salvage: true})
+		pieces := s.store.GrownFile(context.WithoutCancel(c.Request.Context()), id)
+		defer pieces.Close()
+		t, err := take.Read(bufio.NewReaderSize(pieces, piecewise), "the growing take", take.Options{Salvage: true})
 		if err != nil {
 			return nil, err
 		}

@@ -60,16 +60,16 @@ func (s *Server) matches(c *gin.Context) {
 
 func (s *Server) setMatch(c *gin.Context) {
 	var in MatchIn
-	err := c.ShouldBindJSON(&in)
+	err := s.read(c, &in, "the match")
 	switch {
 	case err != nil:
 	case in.Baseline == "" || in.Candidate == "" || len(in.Baseline)+len(in.Candidate) > 32<<10:
-		err = errors.New("name a function of each side")
+		err = badRequest{errors.New("the match: name a function of each side")}
 	case in.How != "" && in.How != together && in.How != apart:
-		err = fmt.Errorf("%q: say together, apart or nothing", in.How)
+		err = badRequest{fmt.Errorf("the match: %q: say together, apart or nothing", in.How)}
 	}
 	if err != nil {
-		s.fail(c, badRequest{fmt.Errorf("the match: %w", err)})
+		s.fail(c, err)
 		return
 	}
 	if in.How == "" {

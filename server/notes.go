@@ -63,9 +63,11 @@ func (s *Server) notes(c *gin.Context) {
 }
 
 // remarkIn reads a note.
-func remarkIn(c *gin.Context) (in RemarkIn, err error) {
-	err = c.ShouldBindJSON(&in)
-	if err == nil && strings.TrimSpace(in.Text) == "" {
+func (s *Server) remarkIn(c *gin.Context) (in RemarkIn, err error) {
+	if err = s.read(c, &in, "the note"); err != nil {
+		return in, err
+	}
+	if strings.TrimSpace(in.Text) == "" {
 		err = errors.New("it is empty")
 	}
 	if err == nil && (len(in.Text) > longestNote || len(in.Function) > 16<<10) {
@@ -78,7 +80,7 @@ func remarkIn(c *gin.Context) (in RemarkIn, err error) {
 }
 
 func (s *Server) addNote(c *gin.Context) {
-	in, err := remarkIn(c)
+	in, err := s.remarkIn(c)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -105,7 +107,7 @@ func (s *Server) answerNote(c *gin.Context, status int, n *store.Remark, err err
 }
 
 func (s *Server) changeNote(c *gin.Context) {
-	in, err := remarkIn(c)
+	in, err := s.remarkIn(c)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -121,10 +123,7 @@ func (s *Server) changeNote(c *gin.Context) {
 
 func (s *Server) settleNote(c *gin.Context) {
 	var in SettledIn
-	err := c.ShouldBindJSON(&in)
-	if err != nil {
-		err = badRequest{fmt.Errorf("whether the note is settled: %w", err)}
-	}
+	err := s.read(c, &in, "whether the note is settled")
 	id, idErr := idOf(c)
 	if err = cmp.Or(err, idErr); err != nil {
 		s.fail(c, err)
@@ -178,8 +177,12 @@ func (s *Server) pins(c *gin.Context) {
 
 func (s *Server) setPin(c *gin.Context) {
 	var in PinIn
-	if err := c.ShouldBindJSON(&in); err != nil || in.Function == "" || len(in.Function) > 16<<10 {
-		s.fail(c, badRequest{fmt.Errorf("the pin: %w", errors.Join(err, errors.New("name a function")))})
+	err := s.read(c, &in, "the pin")
+	if err == nil && (in.Function == "" || len(in.Function) > 16<<10) {
+		err = badRequest{errors.New("the pin: name a function")}
+	}
+	if err != nil {
+		s.fail(c, err)
 		return
 	}
 	if err := s.store.SetPin(c.Request.Context(), c.Param("name"), in.Function, who(c).person.Name, in.On); err != nil {

@@ -38,8 +38,8 @@ func (s *Server) tokens(c *gin.Context) {
 
 func (s *Server) addToken(c *gin.Context) {
 	var in TokenIn
-	if err := c.ShouldBindJSON(&in); err != nil {
-		s.fail(c, badRequest{fmt.Errorf("the token: %w", err)})
+	if err := s.read(c, &in, "the token"); err != nil {
+		s.fail(c, err)
 		return
 	}
 	role, err := roleFor(in.Name, in.Role)
@@ -122,8 +122,8 @@ func (s *Server) people(c *gin.Context) {
 
 func (s *Server) addPerson(c *gin.Context) {
 	var in PersonIn
-	if err := c.ShouldBindJSON(&in); err != nil {
-		s.fail(c, badRequest{fmt.Errorf("the person: %w", err)})
+	if err := s.read(c, &in, "the person"); err != nil {
+		s.fail(c, err)
 		return
 	}
 	role, err := roleFor(in.Name, in.Role)
@@ -159,9 +159,7 @@ func (s *Server) changePerson(c *gin.Context) {
 	var in PersonChangeIn
 	id, err := idOf(c)
 	if err == nil {
-		if bind := c.ShouldBindJSON(&in); bind != nil {
-			err = badRequest{fmt.Errorf("the change: %w", bind)}
-		}
+		err = s.read(c, &in, "the change")
 	}
 	var role people.Role
 	if err == nil && in.Role != nil {

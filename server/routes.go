@@ -21,6 +21,8 @@ type route struct {
 	answer  any    // type of the answer's body; nil for none
 	status  int    // of a success
 	file    string // media type, where the answer is a file
+	most    int64  // bytes of the request's body; 0: few
+	audit   string // what the audit list says of a success; "": the handler says it, or nothing was changed
 	handle  gin.HandlerFunc
 }
 
@@ -70,7 +72,7 @@ func (s *Server) table() []route {
 	return []route{
 		{needs: people.Look, method: http.MethodGet, path: "/about", summary: "What this server is", answer: AboutOut{}, handle: s.about},
 		{needs: people.Look, method: http.MethodGet, path: "/me", summary: "Who is signed in", answer: MeOut{}, handle: s.me},
-		{needs: needPerson, method: http.MethodPatch, path: "/me", summary: "Change one's own name or password", body: ChangeMeIn{}, answer: MeOut{}, handle: s.changeMe},
+		{needs: needPerson, method: http.MethodPatch, path: "/me", summary: "Change one's own name or password", body: ChangeMeIn{}, answer: MeOut{}, audit: "own name or password changed", handle: s.changeMe},
 		{needs: needNothing, method: http.MethodPost, path: "/enter", summary: "Sign in by a link, which works once", body: EnterIn{}, answer: MeOut{}, handle: s.enter},
 		{needs: needNothing, method: http.MethodPost, path: "/sign-in", summary: "Sign in by name and password", body: SignInIn{}, answer: MeOut{}, handle: s.signIn},
 		{needs: needNothing, method: http.MethodPost, path: "/sign-out", summary: "Sign out", status: http.StatusNoContent, handle: s.signOut},
@@ -84,24 +86,30 @@ func (s *Server) table() []route {
 		{needs: needOwner, method: http.MethodGet, path: "/audit", summary: "What was done, by whom", answer: AuditOut{}, handle: s.audit, query: []param{
 			{"limit", "integer", "how many lines, the newest first", false},
 		}},
+		{needs: needOwner, method: http.MethodPost, path: "/collectors", summary: "Make a link by which a collector can enrol, once", body: CollectorNameIn{}, answer: CollectorLinkOut{}, status: http.StatusCreated, handle: s.addCollector},
+		{needs: needOwner, method: http.MethodDelete, path: "/collectors/{name}", summary: "Remove a collector; its key is worth nothing any more", status: http.StatusNoContent, handle: s.removeCollector},
+		{needs: needNothing, method: http.MethodPost, path: "/collector/enrol", summary: "For collectors: hand in a public key, by a link that works once", body: EnrolIn{}, answer: CollectorNameIn{}, handle: s.enrol},
+		{needs: needNothing, method: http.MethodPost, path: "/collector/challenge", summary: "For collectors: something to sign", answer: ChallengeOut{}, handle: s.challenge},
+		{needs: needNothing, method: http.MethodPost, path: "/collector/session", summary: "For collectors: begin a session with a signed challenge", body: CollectorSessionIn{}, answer: CollectorSessionOut{}, handle: s.beginCollector},
+		{needs: needCollector, method: http.MethodPost, path: "/collector/key", summary: "For collectors: replace the key", body: CollectorKeyIn{}, status: http.StatusNoContent, handle: s.renewCollector},
 		{needs: people.Look, method: http.MethodGet, path: "/jobs", summary: "Takes that are being made, or were", answer: JobsOut{}, handle: s.jobs, query: []param{
 			{"running", "boolean", "only those that are being made", false},
 		}},
-		{needs: people.Collect, method: http.MethodPost, path: "/jobs", summary: "Have a take made", body: JobIn{}, answer: JobOut{}, status: http.StatusAccepted, handle: s.addJob},
+		{needs: people.Collect, method: http.MethodPost, path: "/jobs", summary: "Have a take made", body: JobIn{}, most: jobBody, answer: JobOut{}, status: http.StatusAccepted, handle: s.addJob},
 		{needs: people.Look, method: http.MethodGet, path: "/jobs/{id}", summary: "A take that is being made, or was", answer: JobOut{}, handle: s.job},
 		{needs: people.Collect, method: http.MethodPost, path: "/jobs/{id}/stop", summary: "End a take that is being made; what was collected is kept", answer: JobOut{}, handle: s.stopJob},
-		{needs: people.Collect, method: http.MethodPost, path: "/counts", summary: "Count the calls of a function exactly", body: CountIn{}, answer: CountOut{}, handle: s.count},
+		{needs: people.Collect, method: http.MethodPost, path: "/counts", summary: "Count the calls of a function exactly", body: CountIn{}, most: jobBody, answer: CountOut{}, handle: s.count},
 		{needs: people.Look, method: http.MethodGet, path: "/collectors", summary: "Collectors with what their machines allow", answer: CollectorsOut{}, handle: s.collectors},
 		{needs: people.Collect, method: http.MethodGet, path: "/collectors/{name}/processes", summary: "The processes that run on a collector's machine", answer: ProcessesOut{}, handle: s.processes},
 		{needs: people.Collect, method: http.MethodGet, path: "/collectors/{name}/groups", summary: "The control groups in which something runs on a collector's machine", answer: GroupsOut{}, handle: s.groups},
-		{needs: needCollector, method: http.MethodPost, path: "/collector/next", summary: "For collectors: the next job", body: CollectorIn{}, answer: NextJobOut{}, handle: s.nextJob},
+		{needs: needCollector, method: http.MethodPost, path: "/collector/next", summary: "For collectors: the next job", body: CollectorIn{}, most: 1 << 20, answer: NextJobOut{}, handle: s.nextJob},
 		{needs: needCollector, method: http.MethodPost, path: "/collector/jobs/{id}/blocks", summary: "For collectors: what a growing take has gained", octets: true, answer: GrowOut{}, handle: s.grow, query: []param{
 			{"at", "integer", "where in the file it begins", true},
 			{"elapsed_ns", "integer", "since the take began", false},
 			{"samples", "integer", "so far", false},
 			{"lost", "integer", "so far", false},
 		}},
-		{needs: needCollector, method: http.MethodPost, path: "/collector/jobs/{id}/end", summary: "For collectors: a job has ended", body: JobEndIn{}, answer: JobOut{}, handle: s.endJob},
+		{needs: needCollector, method: http.MethodPost, path: "/collector/jobs/{id}/end", summary: "For collectors: a job has ended", body: JobEndIn{}, most: answerBody, answer: JobOut{}, handle: s.endJob},
 		{needs: people.Look, method: http.MethodGet, path: "/programs", summary: "All programs with their builds", answer: ProgramsOut{}, handle: s.programs},
 		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/ledger", summary: "A program's builds side by side, function by function", answer: LedgerOut{}, handle: s.ledger, query: []param{
 			{"scale", "string", "none (a run), work, second, cpu-second or total (shares); absent: what suits the takes", false},
@@ -111,7 +119,7 @@ func (s *Server) table() []route {
 			{"scale", "string", "none (a run), work, second, cpu-second or total (shares); absent: what suits the takes", false},
 		}},
 		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/matches", summary: "What was said by hand of functions that changed their name", answer: MatchesOut{}, handle: s.matches},
-		{needs: people.Work, method: http.MethodPost, path: "/programs/{name}/matches", summary: "Say that two names are one function, or not", body: MatchIn{}, answer: MatchesOut{}, handle: s.setMatch},
+		{needs: people.Work, method: http.MethodPost, path: "/programs/{name}/matches", summary: "Say that two names are one function, or not", body: MatchIn{}, answer: MatchesOut{}, audit: "names matched by hand", handle: s.setMatch},
 		{needs: people.Look, method: http.MethodGet, path: "/takes", summary: "Takes, searched and sorted", answer: TakesOut{}, handle: s.takes, query: []param{
 			{"search", "string", "words that all occur in program, build, note, command or host", false},
 			{"program", "string", "exact name of a program", false},
@@ -121,20 +129,20 @@ func (s *Server) table() []route {
 			{"limit", "integer", "rows, 1000 at most", false},
 			{"offset", "integer", "rows to leave out first", false},
 		}},
-		{needs: people.Work, method: http.MethodPost, path: "/takes", summary: "Add a take; the body is the file", octets: true, answer: AddedOut{}, status: http.StatusCreated, handle: s.addTake,
+		{needs: people.Work, method: http.MethodPost, path: "/takes", summary: "Add a take; the body is the file", octets: true, answer: AddedOut{}, status: http.StatusCreated, audit: "take sent", handle: s.addTake,
 			query: []param{{"name", "string", "the file's name, for errors", false}}},
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}", summary: "A take without its samples", answer: TakeDetail{}, handle: s.take},
-		{needs: people.Work, method: http.MethodPatch, path: "/takes/{key}", summary: "Replace a take's note", body: NoteIn{}, answer: TakeOut{}, handle: s.setNote},
-		{needs: people.Work, method: http.MethodDelete, path: "/takes/{key}", summary: "Remove a take", status: http.StatusNoContent, handle: s.removeTake},
+		{needs: people.Work, method: http.MethodPatch, path: "/takes/{key}", summary: "Replace a take's note", body: NoteIn{}, answer: TakeOut{}, audit: "take's note changed", handle: s.setNote},
+		{needs: people.Work, method: http.MethodDelete, path: "/takes/{key}", summary: "Remove a take", status: http.StatusNoContent, audit: "take removed", handle: s.removeTake},
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/notes", summary: "Notes on a take and on the functions of its program", answer: RemarksOut{}, handle: s.notes},
-		{needs: people.Work, method: http.MethodPost, path: "/takes/{key}/notes", summary: "Write a note on a take or a function", body: RemarkIn{}, answer: RemarkOut{}, status: http.StatusCreated, handle: s.addNote},
-		{needs: people.Work, method: http.MethodPatch, path: "/notes/{id}", summary: "Replace a note", body: RemarkIn{}, answer: RemarkOut{}, handle: s.changeNote},
-		{needs: people.Work, method: http.MethodPut, path: "/notes/{id}/settled", summary: "Say that a note asks for nothing any more, or does again", body: SettledIn{}, answer: RemarkOut{}, handle: s.settleNote},
-		{needs: people.Work, method: http.MethodDelete, path: "/notes/{id}", summary: "Remove a note", status: http.StatusNoContent, handle: s.removeNote},
+		{needs: people.Work, method: http.MethodPost, path: "/takes/{key}/notes", summary: "Write a note on a take or a function", body: RemarkIn{}, answer: RemarkOut{}, status: http.StatusCreated, audit: "note written", handle: s.addNote},
+		{needs: people.Work, method: http.MethodPatch, path: "/notes/{id}", summary: "Replace a note", body: RemarkIn{}, answer: RemarkOut{}, audit: "note changed", handle: s.changeNote},
+		{needs: people.Work, method: http.MethodPut, path: "/notes/{id}/settled", summary: "Say that a note asks for nothing any more, or does again", body: SettledIn{}, answer: RemarkOut{}, audit: "note settled or opened", handle: s.settleNote},
+		{needs: people.Work, method: http.MethodDelete, path: "/notes/{id}", summary: "Remove a note", status: http.StatusNoContent, audit: "note removed", handle: s.removeNote},
 		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/pins", summary: "Functions that stand on top of a program's lists", answer: PinsOut{}, handle: s.pins},
-		{needs: people.Work, method: http.MethodPost, path: "/programs/{name}/pins", summary: "Pin a function, or let it go", body: PinIn{}, answer: PinsOut{}, handle: s.setPin},
+		{needs: people.Work, method: http.MethodPost, path: "/programs/{name}/pins", summary: "Pin a function, or let it go", body: PinIn{}, answer: PinsOut{}, audit: "pins changed", handle: s.setPin},
 		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/sources", summary: "Where a program's source is", answer: SourceRules{}, handle: s.sourceRules},
-		{needs: people.Work, method: http.MethodPut, path: "/programs/{name}/sources", summary: "Replace the rules for where a program's source is", body: SourceRulesIn{}, answer: SourceRules{}, handle: s.setSourceRules},
+		{needs: people.Work, method: http.MethodPut, path: "/programs/{name}/sources", summary: "Replace the rules for where a program's source is", body: SourceRulesIn{}, most: 1 << 20, answer: SourceRules{}, audit: "rules for source changed", handle: s.setSourceRules},
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/file", summary: "The take's file", file: "application/octet-stream", handle: s.file},
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/hot", summary: "Hot functions and the reading", answer: HotOut{}, handle: s.hot, query: with(
 			param{"bare", "boolean", "functions by their number alone, which /functions explains", false},

@@ -6,10 +6,12 @@ package server
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"strings"
 	"time"
@@ -17,6 +19,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"entelon/codec/take"
+	"entelon/core/profile"
 	"entelon/store"
 )
 
@@ -30,11 +33,15 @@ type Options struct {
 	MaxUpload  int64 // bytes of one upload
 	CacheBytes int64 // of takes kept in memory
 	Hosts      []string
-	TLS        bool            // browsers reach it by https only
-	Sources    []string        // folders with the source of programs
-	MaxDisk    int64           // bytes of all takes together; 0: no limit
-	Closing    <-chan struct{} // closed when nobody shall wait for an answer any more; may be nil
-	Log        *slog.Logger
+	TLS        bool // browsers reach it by https only
+	// ProxyHeader is the header in which a proxy before this server, at one of
+	// Proxies or on this machine, says where a request comes from; "" for none.
+	ProxyHeader string
+	Proxies     []netip.Prefix
+	Sources     []string        // folders with the source of programs
+	MaxDisk     int64           // bytes of all takes together; 0: no limit
+	Closing     <-chan struct{} // closed when nobody shall wait for an answer any more; may be nil
+	Log         *slog.Logger
 }
 
 // Server is an http.Handler.
@@ -51,6 +58,8 @@ type Server struct {
 	silence silence
 	// hashing bounds how many passwords are checked at a time.
 	hashing chan struct{}
+	began   time.Time
+	sources sourceFolders
 }
 
 // New prepares a server over an open store.
@@ -65,12 +74,14 @@ func New(st *store.Store, o Options) (*Server, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	s := &Server{store: st, o: o, cache: newCache(o.CacheBytes), engine: gin.New(), hashing: make(chan struct{}, 2)}
+	s := &Server{store: st, o: o, cache: newCache(o.CacheBytes), engine: gin.New(), hashing: make(chan struct{}, 2), began: time.Now(), sources: openFolders(o.Sources)}
+	// A name with a slash is one segment of an address.
+	s.engine.UseRawPath, s.engine.UnescapePathValues = true, true
 	s.routes = s.table()
 	s.engine.Use(s.recover, s.guard)
 	api := s.engine.Group("/api/v1")
 	for _, r := range s.routes {
-		api.Handle(r.method, r.ginPath(), s.admit(r.needs, r.handle))
+		api.Handle(r.method, r.ginPath(), s.admit(r))
 	}
 	doc, err := Description()
 	if err != nil {
@@ -101,6 +112,10 @@ func (s *Server) guard(c *gin.Context) {
 	c.Header("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
 	c.Header("X-Content-Type-Options", "nosniff")
 	c.Header("Referrer-Policy", "same-origin")
+	if err := soundAddress(c.Request.URL); err != nil {
+		s.fail(c, badRequest{err})
+		return
+	}
 	if !s.knownHost(c.Request.Host) {
 		c.AbortWithStatusJSON(http.StatusMisdirectedRequest, ErrorBody{Error: "this server does not answer to the name " + c.Request.Host, Remedy: "use the address that it printed when it started"})
 		return
@@ -151,17 +166,31 @@ func (s *Server) fail(c *gin.Context, err error) {
 	var broken *take.Error
 	var bad badRequest
 	var tooMuch *http.MaxBytesError
+	var gone missing
+	var against conflict
 	switch {
 	case errors.Is(err, context.Canceled) && c.Request.Context().Err() != nil:
 		status = 499 // the client has gone; nobody reads this
+	case errors.As(err, &tooMuch):
+		status, body.Error, body.Remedy = http.StatusRequestEntityTooLarge, fmt.Sprintf("more was sent than the %s that are taken here", profile.Amount(tooMuch.Limit, "bytes")), "send less at once"
+		if tooMuch.Limit == s.o.MaxUpload {
+			body.Error = fmt.Sprintf("the upload is larger than the %s that this server takes", profile.Amount(tooMuch.Limit, "bytes"))
+			body.Remedy = "collect for a shorter time or at a lower rate, or raise --max-upload"
+		}
 	case errors.As(err, &bad):
 		status = http.StatusBadRequest
+	case errors.As(err, &gone):
+		status, body.Remedy = http.StatusNotFound, gone.remedy
+	case errors.As(err, &against):
+		status, body.Remedy = http.StatusConflict, against.remedy
+	case errors.Is(err, store.ErrCollectorKnown):
+		status, body.Remedy = http.StatusConflict, "choose another name, or remove that collector first"
 	case errors.As(err, &broken):
 		status, body.Remedy = http.StatusUnprocessableEntity, broken.Remedy()
 		if broken.Reason == take.TooLarge {
 			status = http.StatusRequestEntityTooLarge
 		}
-	case errors.Is(err, store.ErrTooLarge), errors.As(err, &tooMuch):
+	case errors.Is(err, store.ErrTooLarge):
 		status, body.Remedy = http.StatusRequestEntityTooLarge, "collect for a shorter time or at a lower rate"
 	case diskFull(err):
 		status, body.Error, body.Remedy = http.StatusInsufficientStorage, "the database's disk is full; nothing was changed", "make room on the disk of PostgreSQL's data folder"
@@ -205,3 +234,16 @@ func firstWords(err error) string {
 
 // badRequest is a question that cannot be answered as it was put.
 type badRequest struct{ error }
+
+// missing is something that there is not; conflict what cannot be done as things
+// stand. Both know what to do about it.
+type (
+	missing struct {
+		error
+		remedy string
+	}
+	conflict struct {
+		error
+		remedy string
+	}
+)

@@ -3,7 +3,6 @@ package server
 import (
 	"errors"
 	"fmt"
-	"net"
 	"net/http"
 	"strings"
 	"time"
@@ -17,11 +16,24 @@ import (
 // sessionCookie is the name of the cookie that holds a session's secret.
 const sessionCookie = "entelon-session"
 
-// visitor is who asks: a person in a browser, or a program with a token.
+// visitor is who asks: a person in a browser, a program with a person's token,
+// or a collector, which is nobody's and has no role.
 type visitor struct {
-	person *store.Person
-	role   people.Role
-	token  bool // by a token, which may not manage people or tokens
+	person    *store.Person
+	role      people.Role
+	token     bool   // by a token, which may not manage people or tokens
+	collector string // its name; person is nil
+}
+
+// name is who is written down for what the visitor does.
+func (v *visitor) name() string {
+	switch {
+	case v == nil:
+		return ""
+	case v.person == nil:
+		return "collector " + v.collector
+	}
+	return v.person.Name
 }
 
 const visitorKey = "visitor"
@@ -38,13 +50,21 @@ const (
 	needNothing people.Role = "nothing" // open to everybody; a route that says nothing at all is open to nobody
 	needOwner   people.Role = "owner"   // may manage people, in a browser
 	needPerson  people.Role = "self"    // somebody in a browser
-	// needCollector: a program with a token that may collect.
+	// needCollector: a collector that has proved its key.
 	needCollector people.Role = "collector"
 )
 
-// admit lets a request through to a route that needs a role.
-func (s *Server) admit(needs people.Role, next gin.HandlerFunc) gin.HandlerFunc {
+// admit lets a request through to a route: it bounds the body, finds out who
+// asks, and writes down what was changed.
+func (s *Server) admit(r route) gin.HandlerFunc {
+	most, needs := r.most, r.needs
+	if most == 0 {
+		most = smallBody
+	}
 	return func(c *gin.Context) {
+		if !r.octets {
+			c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, most)
+		}
 		v, err := s.visitorOf(c)
 		if err != nil {
 			s.fail(c, err)
@@ -59,22 +79,34 @@ func (s *Server) admit(needs people.Role, next gin.HandlerFunc) gin.HandlerFunc 
 			c.Header("WWW-Authenticate", "Bearer")
 			c.AbortWithStatusJSON(http.StatusUnauthorized, ErrorBody{Error: "nobody is signed in", Remedy: "sign in, or send a token"})
 			return
+		case needs == needCollector:
+			if v.collector == "" {
+				s.refuse(c, "only a collector may do this", "enrol one with a link from the Machines page")
+				return
+			}
+		case v.collector != "":
+			s.refuse(c, "a collector may not do this", "sign in, or send a person's token")
+			return
 		case (needs == needOwner || needs == needPerson) && v.token:
 			s.refuse(c, "a token may not do this", "do it in the browser")
 			return
-		case needs == needCollector:
-			if !v.token || !v.role.May(people.Collect) {
-				s.refuse(c, "only a collector's token may do this", "start the collector with a token that has the role collect")
-				return
-			}
 		case needs == needOwner && !v.person.Owner:
 			s.refuse(c, v.person.Name+" may not manage people", "ask somebody who may")
 			return
-		case needs != needOwner && needs != needPerson && needs != needCollector && !v.role.May(needs):
+		case needs != needOwner && needs != needPerson && !v.role.May(needs):
 			s.refuse(c, fmt.Sprintf("%s has the role %q, and this needs %q", v.person.Name, v.role, needs), "ask somebody who manages people for it")
 			return
 		}
-		next(c)
+		r.handle(c)
+		if r.audit != "" && c.Writer.Status() < 300 {
+			detail := map[string]string{}
+			for _, p := range c.Params {
+				detail[p.Key] = cut(p.Value, 400)
+			}
+			if err := s.note(c, r.audit, detail); err != nil {
+				s.o.Log.Error("what was done could not be written down", "what", r.audit, "who", who(c).name(), "error", err)
+			}
+		}
 	}
 }
 
@@ -88,6 +120,13 @@ func (s *Server) visitorOf(c *gin.Context) (*visitor, error) {
 		return nil, nil
 	}
 	if h := c.GetHeader("Authorization"); h != "" {
+		if secret, ok := strings.CutPrefix(h, collectorScheme); ok {
+			name, err := s.store.CollectorOf(c.Request.Context(), secret)
+			if errors.Is(err, store.ErrNotFound) {
+				return nil, nil
+			}
+			return &visitor{collector: name}, err
+		}
 		secret, ok := strings.CutPrefix(h, "Bearer ")
 		if !ok {
 			return nil, nil
@@ -113,22 +152,9 @@ func (s *Server) visitorOf(c *gin.Context) (*visitor, error) {
 	return &visitor{person: p, role: p.Role}, nil
 }
 
-// source is the address that a request comes from.
-func source(c *gin.Context) string {
-	host, _, err := net.SplitHostPort(c.Request.RemoteAddr)
-	if err != nil {
-		return c.Request.RemoteAddr
-	}
-	return host
-}
-
 // note writes a line of the audit list; what cannot be noted is not done.
 func (s *Server) note(c *gin.Context, what string, detail map[string]string) error {
-	name := ""
-	if v := who(c); v != nil {
-		name = v.person.Name
-	}
-	return s.store.Note(c.Request.Context(), name, source(c), what, detail)
+	return s.store.Note(c.Request.Context(), who(c).name(), s.client(c), what, detail)
 }
 
 // begin starts a session in the visitor's browser.
@@ -138,17 +164,23 @@ func (s *Server) begin(c *gin.Context, p *store.Person, how string) {
 		s.fail(c, err)
 		return
 	}
-	if err := s.store.Note(c.Request.Context(), p.Name, source(c), "sign-in", map[string]string{"by": how}); err != nil {
+	known, _ := c.Cookie(deviceCookie) // none is ""
+	device, lasts, err := s.store.RememberDevice(c.Request.Context(), p.ID, known)
+	if err == nil {
+		err = s.store.Note(c.Request.Context(), p.Name, s.client(c), "sign-in", map[string]string{"by": how})
+	}
+	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	s.setCookie(c, secret, int(time.Until(ends).Seconds()))
+	s.setCookie(c, sessionCookie, secret, int(time.Until(ends).Seconds()))
+	s.setCookie(c, deviceCookie, device, int(lasts.Seconds()))
 	c.JSON(http.StatusOK, meOut(&visitor{person: p, role: p.Role}))
 }
 
-func (s *Server) setCookie(c *gin.Context, value string, age int) {
+func (s *Server) setCookie(c *gin.Context, name, value string, age int) {
 	http.SetCookie(c.Writer, &http.Cookie{
-		Name: sessionCookie, Value: value, Path: "/", MaxAge: age,
+		Name: name, Value: value, Path: "/", MaxAge: age,
 		HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.o.TLS,
 	})
 }
@@ -162,19 +194,23 @@ func (s *Server) me(c *gin.Context) { c.JSON(http.StatusOK, meOut(who(c))) }
 // enter signs in by a link, which works once.
 func (s *Server) enter(c *gin.Context) {
 	var in EnterIn
-	if err := c.ShouldBindJSON(&in); err != nil {
-		s.fail(c, badRequest{fmt.Errorf("the link: %w", err)})
+	if err := s.read(c, &in, "the link"); err != nil {
+		s.fail(c, err)
 		return
 	}
-	key := "from " + source(c)
-	if !s.mayTry(c, key) {
+	from := s.byAddress(c)
+	if !s.mayTry(c, from) {
 		return
 	}
 	p, err := s.store.UseLink(c.Request.Context(), in.Link)
 	if errors.Is(err, store.ErrNotFound) {
-		s.deny(c, "", "this link was used already, or is too old", "ask for a new one; entelon serve --link prints one", key)
+		s.deny(c, "", "this link was used already, or is too old", "ask for a new one; entelon person link NAME prints one")
 		return
-	} else if err != nil {
+	}
+	if err == nil {
+		err = s.succeeded(c, from)
+	}
+	if err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -184,65 +220,46 @@ func (s *Server) enter(c *gin.Context) {
 // signIn signs in by name and password.
 func (s *Server) signIn(c *gin.Context) {
 	var in SignInIn
-	if err := c.ShouldBindJSON(&in); err != nil {
-		s.fail(c, badRequest{fmt.Errorf("name and password: %w", err)})
+	if err := s.read(c, &in, "name and password"); err != nil {
+		s.fail(c, err)
 		return
 	}
-	byName, bySource := "name "+in.Name, "from "+source(c)
 	if len(in.Name) > 300 || len(in.Password) > 2000 {
 		s.fail(c, badRequest{people.ErrName})
 		return
 	}
-	if !s.mayTry(c, byName, bySource) {
-		return
-	}
 	p, err := s.store.PersonNamed(c.Request.Context(), in.Name)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
+	kept := ""
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		p = nil
+	case err != nil:
+		s.fail(c, err)
+		return
+	case !p.Disabled:
+		kept = p.Hash
+	}
+	limits, err := s.limitsOf(c, in.Name, p)
+	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	kept := ""
-	if err == nil && !p.Disabled {
-		kept = p.Hash
-	}
-	s.hashing <- struct{}{} // each takes 64 MiB
-	good := people.Check(in.Password, kept)
-	<-s.hashing
-	if !good {
-		s.deny(c, in.Name, "the name or the password is not right", "after some attempts each one more takes longer", byName, bySource)
+	if !s.mayTry(c, limits...) {
 		return
 	}
-	if err := s.store.Succeeded(c.Request.Context(), byName, bySource); err != nil {
+	good := false
+	if err = s.hash(c.Request.Context(), func() { good = people.Check(in.Password, kept) }); err == nil && !good {
+		s.deny(c, in.Name, "the name or the password is not right", "after some attempts each one more takes longer")
+		return
+	}
+	if err == nil {
+		err = s.succeeded(c, limits...)
+	}
+	if err != nil {
 		s.fail(c, err)
 		return
 	}
 	s.begin(c, p, "password")
-}
-
-// mayTry answers who tries too often.
-func (s *Server) mayTry(c *gin.Context, keys ...string) bool {
-	wait, err := s.store.Wait(c.Request.Context(), keys...)
-	if err != nil {
-		s.fail(c, err)
-		return false
-	}
-	if wait > 0 {
-		after := int(wait.Seconds()) + 1
-		c.Header("Retry-After", fmt.Sprint(after))
-		c.AbortWithStatusJSON(http.StatusTooManyRequests, ErrorBody{Error: "too many attempts failed", Remedy: fmt.Sprintf("try again in %d s", after)})
-		return false
-	}
-	return true
-}
-
-// deny answers an attempt that failed, and notes it.
-func (s *Server) deny(c *gin.Context, name, what, remedy string, keys ...string) {
-	err := errors.Join(s.store.Failed(c.Request.Context(), keys...), s.store.Note(c.Request.Context(), name, source(c), "sign-in failed", nil))
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.AbortWithStatusJSON(http.StatusUnauthorized, ErrorBody{Error: what, Remedy: remedy})
 }
 
 func (s *Server) signOut(c *gin.Context) {
@@ -252,16 +269,17 @@ func (s *Server) signOut(c *gin.Context) {
 			return
 		}
 	}
-	s.setCookie(c, "", -1)
+	s.setCookie(c, sessionCookie, "", -1)
 	c.Status(http.StatusNoContent)
 }
 
 // changeMe changes the visitor's own name or password. Who has a password must
-// give it; a new one ends all other sessions.
+// give it; a new one ends all other
+// sessions, and all tokens if asked.
 func (s *Server) changeMe(c *gin.Context) {
 	var in ChangeMeIn
-	if err := c.ShouldBindJSON(&in); err != nil {
-		s.fail(c, badRequest{fmt.Errorf("the change: %w", err)})
+	if err := s.read(c, &in, "the change"); err != nil {
+		s.fail(c, err)
 		return
 	}
 	v := who(c)
@@ -273,20 +291,27 @@ func (s *Server) changeMe(c *gin.Context) {
 	}
 	hash := ""
 	if in.Password != "" {
-		key := "name " + v.person.Name
-		if !s.mayTry(c, key) {
+		limits := []store.Limit{byName(v.person.Name)}
+		if !s.mayTry(c, limits...) {
 			return
 		}
-		s.hashing <- struct{}{}
-		right := v.person.Hash == "" || people.Check(in.Before, v.person.Hash)
+		right := false
 		var err error
-		if right {
-			hash, err = people.Hash(in.Password)
-		}
-		<-s.hashing
-		if !right {
-			s.deny(c, v.person.Name, "the password that it had is not right", "", key)
+		late := s.hash(c.Request.Context(), func() {
+			if right = v.person.Hash == "" || people.Check(in.Before, v.person.Hash); right {
+				hash, err = people.Hash(in.Password)
+			}
+		})
+		if late != nil {
+			s.fail(c, late)
 			return
+		}
+		if !right {
+			s.deny(c, v.person.Name, "the password that it had is not right", "")
+			return
+		}
+		if err == nil {
+			err = s.succeeded(c, limits...)
 		}
 		if err != nil {
 			s.fail(c, badRequest{err})
@@ -304,6 +329,12 @@ func (s *Server) changeMe(c *gin.Context) {
 	if err != nil {
 		s.fail(c, err)
 		return
+	}
+	if hash != "" && in.EndTokens {
+		if err := s.store.RemoveTokens(c.Request.Context(), p.ID); err != nil {
+			s.fail(c, err)
+			return
+		}
 	}
 	if hash != "" {
 		s.begin(c, p, "a new password")

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
@@ -27,7 +28,7 @@ var errNoSource = errors.New("its source is in none of the folders that the serv
 // findSource finds a file of a take in the folders with sources: where a rule
 // says, else by as much of the end of its path as fits. Nothing outside of a
 // folder is read, whatever path and rules say.
-func findSource(folders []string, rules []store.SourceRule, path string) (text, found string, err error) {
+func findSource(folders sourceFolders, rules []store.SourceRule, path string) (text, found string, err error) {
 	if path == "" {
 		return "", "", errors.New("in which file it is defined is not known")
 	}
@@ -36,17 +37,13 @@ func findSource(folders []string, rules []store.SourceRule, path string) (text, 
 		if !ok {
 			continue
 		}
-		for _, dir := range folders {
+		for _, dir := range folders.dirs {
 			name, ok := below(dir, r.Becomes+rest)
 			if !ok {
 				continue
 			}
-			root, err := os.OpenRoot(dir)
-			if err != nil {
-				continue // a folder that has gone
-			}
-			text, err := readSource(root, name)
-			if closeErr := root.Close(); err == nil && closeErr == nil {
+			text, err := folders.read(dir, name)
+			if err == nil {
 				return text, filepath.Join(dir, name), nil
 			}
 			if errors.Is(err, errLarge) {
@@ -56,13 +53,9 @@ func findSource(folders []string, rules []store.SourceRule, path string) (text, 
 	}
 	parts := strings.Split(strings.Trim(filepath.ToSlash(filepath.Clean("/"+path)), "/"), "/")
 	for i := range parts {
-		for _, dir := range folders {
-			root, err := os.OpenRoot(dir)
-			if err != nil {
-				continue // a folder that has gone
-			}
-			text, err := readSource(root, filepath.Join(parts[i:]...))
-			if closeErr := root.Close(); err == nil && closeErr == nil {
+		for _, dir := range folders.dirs {
+			text, err := folders.read(dir, filepath.Join(parts[i:]...))
+			if err == nil {
 				return text, filepath.Join(dir, filepath.Join(parts[i:]...)), nil
 			}
 			if errors.Is(err, errLarge) {
@@ -100,8 +93,12 @@ const mostRules = 50
 
 func (s *Server) setSourceRules(c *gin.Context) {
 	var in SourceRulesIn
-	if err := c.ShouldBindJSON(&in); err != nil || len(in.Rules) > mostRules {
-		s.fail(c, badRequest{fmt.Errorf("the rules for source: %w", errors.Join(err, fmt.Errorf("give up to %d", mostRules)))})
+	err := s.read(c, &in, "the rules for source")
+	if err == nil && len(in.Rules) > mostRules {
+		err = badRequest{fmt.Errorf("the rules for source: give up to %d", mostRules)}
+	}
+	if err != nil {
+		s.fail(c, err)
 		return
 	}
 	var rules []store.SourceRule
@@ -132,7 +129,7 @@ func (s *Server) setSourceRules(c *gin.Context) {
 var errLarge = fmt.Errorf("its source is larger than %d MB, or no text", largestSource>>20)
 
 func readSource(root *os.Root, name string) (string, error) {
-	f, err := root.Open(name)
+	f, err := root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0) // a pipe must not hold us
 	if err != nil {
 		return "", err
 	}
@@ -170,7 +167,7 @@ func (s *Server) source(c *gin.Context, t *profile.Take, row *store.Take, path s
 		if err != nil {
 			return out, err
 		}
-		if text, out.found, err = findSource(s.o.Sources, rules, path); err != nil {
+		if text, out.found, err = findSource(s.sources, rules, path); err != nil {
 			out.missing = err.Error()
 			return out, nil
 		}

@@ -3,6 +3,7 @@ package server
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -148,9 +149,16 @@ func (s *Server) take(c *gin.Context) {
 		return
 	}
 	d := TakeDetail{
-		Take: takeOut(row), Settings: row.Settings, Machine: row.Machine, Facts: row.Facts,
+		Take: takeOut(row), Settings: shown(row.Settings), Machine: row.Machine, Facts: row.Facts,
 		FirstNS: row.Outline.FirstNS, LastNS: row.Outline.LastNS, Siblings: takesOut(siblings),
 		Measures: []MeasureOut{}, Threads: []ThreadOut{},
+	}
+	switch j, err := s.store.JobOfTake(c.Request.Context(), row.Key); {
+	case err == nil:
+		d.OnRecord, d.Collector = true, j.Doer
+	case !errors.Is(err, store.ErrNotFound):
+		s.fail(c, err)
+		return
 	}
 	if d.Facts.Warnings == nil {
 		d.Facts.Warnings = []profile.Warning{}
@@ -172,8 +180,8 @@ func (s *Server) take(c *gin.Context) {
 
 func (s *Server) setNote(c *gin.Context) {
 	var in NoteIn
-	if err := c.ShouldBindJSON(&in); err != nil {
-		s.fail(c, badRequest{fmt.Errorf("the note: %w", err)})
+	if err := s.read(c, &in, "the note"); err != nil {
+		s.fail(c, err)
 		return
 	}
 	if len(in.Note) > 16<<10 {

@@ -134,6 +134,10 @@ type TakeDetail struct {
 	Siblings  []TakeOut         `json:"siblings"` // the program's other takes, the newest first
 	Warnings  []profile.Warning `json:"warnings"`
 	BuildTake int               `json:"build_takes"` // takes of the same build, this one included
+	// OnRecord: a job of this server made it, on this collector, so that it can be
+	// made again without asking.
+	OnRecord  bool   `json:"on_record"`
+	Collector string `json:"collector"`
 }
 
 // HotOut is the hot-function table in columns, the largest self cost first,
@@ -298,6 +302,8 @@ type ChangeMeIn struct {
 	Name     string `json:"name"`
 	Password string `json:"password"`
 	Before   string `json:"before"` // the password until now
+	// EndTokens: with a new password all tokens end, too.
+	EndTokens bool `json:"end_tokens"`
 }
 
 // TokenIn is a token to make.
@@ -378,12 +384,14 @@ type AuditOut struct {
 	Events []EventOut `json:"events"`
 }
 
-// JobIn is a take to make: with settings, or as another take was made.
+// JobIn is a take to make: with settings, or as another take was made. What a
+// take says of itself is not an order: one that no job on this server's record
+// made is made again only by settings that somebody has seen and sends along.
 type JobIn struct {
-	Collector string           `json:"collector"` // "": the only one
-	Settings  profile.Settings `json:"settings"`
-	Again     string           `json:"again"`  // the key of a take
-	Repeat    int              `json:"repeat"` // make as many takes in a row; 0 is one
+	Collector string            `json:"collector"` // "": the only one
+	Settings  *profile.Settings `json:"settings,omitempty"`
+	Again     string            `json:"again"`  // the key of a take
+	Repeat    int               `json:"repeat"` // make as many takes in a row; 0 is one
 	// Against is the command of a baseline that is taken in turns with the settings'
 	// own: Repeat takes of each.
 	Against []string `json:"against,omitempty"`
@@ -404,6 +412,9 @@ type JobOut struct {
 	Take      string           `json:"take"` // its key, once it is kept
 	Error     string           `json:"error"`
 	Remedy    string           `json:"remedy"`
+	Silent    bool             `json:"silent"`   // nothing was heard of its collector for a while
+	AgainOf   string           `json:"again_of"` // the take whose settings these are, "" for none
+	Digest    string           `json:"digest"`   // SHA-256 of the file that was kept, hexadecimal
 }
 
 // JobsOut are takes that are being made, or were, the newest first.
@@ -415,9 +426,13 @@ type JobsOut struct {
 // that runs again or still.
 type CountIn struct {
 	Function string  `json:"function"`
-	Take     string  `json:"take"`    // its settings say where
+	Take     string  `json:"take"`    // where
 	Seconds  float64 `json:"seconds"` // at most
 	Calls    int64   `json:"calls"`   // at most; 0: no bound
+	// Settings and Collector say what runs, and where, if no job on this server's
+	// record made the take.
+	Settings  *profile.Settings `json:"settings,omitempty"`
+	Collector string            `json:"collector"`
 }
 
 // CallerCount is how often one function called another.
@@ -461,14 +476,18 @@ type MachineCheck struct {
 type MachineReport struct {
 	Machine profile.Machine `json:"machine"`
 	Checks  []MachineCheck  `json:"checks"`
+	Allows  []string        `json:"allows"` // what its owner allows, in sentences
 }
 
 // CollectorOut is a collector and its machine.
 type CollectorOut struct {
-	Name   string        `json:"name"`
-	Here   bool          `json:"here"` // it was heard of just now
-	SeenAt string        `json:"seen_at"`
-	Report MachineReport `json:"report"`
+	Name       string        `json:"name"`
+	Here       bool          `json:"here"`     // it was heard of just now
+	Enrolled   bool          `json:"enrolled"` // it has a key
+	EnrolledAt string        `json:"enrolled_at"`
+	EnrolledBy string        `json:"enrolled_by"`
+	SeenAt     string        `json:"seen_at"` // "" for never
+	Report     MachineReport `json:"report"`
 }
 
 // CollectorsOut are all collectors.
@@ -508,14 +527,57 @@ type GroupsOut struct {
 
 // CollectorIn is what a collector says when it asks for a job.
 type CollectorIn struct {
-	Name   string        `json:"name"`
 	Report MachineReport `json:"report"`
+}
+
+// CollectorNameIn names a collector.
+type CollectorNameIn struct {
+	Name string `json:"name"`
+}
+
+// CollectorLinkOut is a link by which one collector can enrol, once.
+type CollectorLinkOut struct {
+	Name  string  `json:"name"`
+	Path  string  `json:"path"`
+	Hours float64 `json:"hours"` // for which it is good
+}
+
+// EnrolIn enrols a collector by a link.
+type EnrolIn struct {
+	Link      string `json:"link"`
+	PublicKey string `json:"public_key"` // Ed25519, in base64
+}
+
+// ChallengeOut is what a collector signs to begin a session.
+type ChallengeOut struct {
+	Challenge string `json:"challenge"`
+}
+
+// CollectorSessionIn answers a challenge.
+type CollectorSessionIn struct {
+	Name      string `json:"name"`
+	Challenge string `json:"challenge"`
+	Signature string `json:"signature"` // of the server's address, the name and the challenge, in base64
+}
+
+// CollectorSessionOut is a session of a collector.
+type CollectorSessionOut struct {
+	Secret  string  `json:"secret"`
+	Seconds float64 `json:"seconds"` // for which it is good
+	Renew   bool    `json:"renew"`   // the key is old; make another one
+}
+
+// CollectorKeyIn replaces a collector's key.
+type CollectorKeyIn struct {
+	PublicKey string `json:"public_key"`
+	Signature string `json:"signature"` // of the name and the new key, with the old one
 }
 
 // JobForCollector is a job as its collector gets it.
 type JobForCollector struct {
 	ID       string           `json:"id"`
 	Kind     string           `json:"kind"`
+	Who      string           `json:"who"` // the person who asked
 	Settings profile.Settings `json:"settings"`
 	Count    *CountTask       `json:"count,omitempty"`
 }
@@ -530,10 +592,15 @@ type GrowOut struct {
 	Size int64 `json:"size"`
 	Stop bool  `json:"stop"`
 	Over bool  `json:"over"` // the job has ended already
+	// Digest is, where it has ended, of the file that was kept, "" for none.
+	Digest string `json:"digest"`
 }
 
-// JobEndIn is how a job ended.
+// JobEndIn is how a job ended. Size and Digest are of the file that its collector
+// has of it; it is deleted there only when the answer has the same.
 type JobEndIn struct {
+	Size   int64         `json:"size"`
+	Digest string        `json:"digest"` // SHA-256, hexadecimal
 	Error  string        `json:"error"`
 	Remedy string        `json:"remedy"`
 	Answer *ProcessesOut `json:"answer"` // to a question

@@ -32,6 +32,12 @@ const piece = 1 << 20
 // are of type *take.Error where the file is at fault. A take that is there
 // already is returned with fresh unset. limit is the most bytes that are taken.
 func (s *Store) Add(ctx context.Context, r io.Reader, name string, limit int64) (t *Take, fresh bool, err error) {
+	return s.AddInstead(ctx, r, name, limit, "")
+}
+
+// AddInstead adds a take in the place of one with a key, of which only a part
+// was there before: it gets its key and its notes. "" adds it beside the others.
+func (s *Store) AddInstead(ctx context.Context, r io.Reader, name string, limit int64, instead string) (t *Take, fresh bool, err error) {
 	f, err := os.CreateTemp("", "entelon-upload-*.take")
 	if err != nil {
 		return nil, false, fmt.Errorf("keeping the upload: %w", err)
@@ -52,11 +58,11 @@ func (s *Store) Add(ctx context.Context, r io.Reader, name string, limit int64) 
 	if err != nil {
 		return nil, false, err
 	}
-	return s.keep(ctx, read, f, hex.EncodeToString(h.Sum(nil)), n)
+	return s.keep(ctx, read, f, hex.EncodeToString(h.Sum(nil)), n, instead)
 }
 
 // keep writes everything about a take in one transaction.
-func (s *Store) keep(ctx context.Context, t *profile.Take, f io.ReadSeeker, digest string, size int64) (*Take, bool, error) {
+func (s *Store) keep(ctx context.Context, t *profile.Take, f io.ReadSeeker, digest string, size int64, instead string) (*Take, bool, error) {
 	row, err := rowOf(t, digest, size)
 	if err != nil {
 		return nil, false, err
@@ -75,8 +81,20 @@ func (s *Store) keep(ctx context.Context, t *profile.Take, f io.ReadSeeker, dige
 		if err := place(tx, row, t); err != nil {
 			return err
 		}
+		part, err := stepAside(tx, row, instead)
+		if err != nil {
+			return err
+		}
 		if err := tx.Omit(clause.Associations).Create(row).Error; err != nil {
 			return err
+		}
+		if part != 0 {
+			if err := tx.Exec("UPDATE notes SET take_id = ? WHERE take_id = ?", row.ID, part).Error; err != nil {
+				return err
+			}
+			if err := tx.Delete(&Take{ID: part}).Error; err != nil {
+				return err
+			}
 		}
 		if err := keepFile(tx, row.ID, f); err != nil {
 			return err
@@ -94,6 +112,21 @@ func (s *Store) keep(ctx context.Context, t *profile.Take, f io.ReadSeeker, dige
 	}
 	kept, err := s.takeByID(ctx, row.ID)
 	return kept, fresh, err
+}
+
+// stepAside gives the key of an earlier part of a take to the row of the whole.
+// It returns that part's number, 0 where there is none.
+func stepAside(tx *gorm.DB, row *Take, instead string) (part int64, err error) {
+	if instead == "" {
+		return 0, nil
+	}
+	var there Take
+	found := tx.Where("key = ?", instead).Limit(1).Find(&there)
+	if found.Error != nil || found.RowsAffected == 0 {
+		return 0, found.Error
+	}
+	row.Key = instead
+	return there.ID, tx.Model(&Take{ID: there.ID}).Update("key", newKey()).Error
 }
 
 func rowOf(t *profile.Take, digest string, size int64) (*Take, error) {

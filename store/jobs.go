@@ -18,8 +18,8 @@ import (
 type Job struct {
 	ID        string `gorm:"primaryKey"`
 	Kind      string // "take", "processes" or "count"
-	Collector string // who shall do it; "" is any
-	Doer      string // who does
+	Collector string // who shall do it
+	Doer      string // who does; the same one, once it has begun
 	State     string
 	Settings  profile.Settings `gorm:"serializer:json"`
 	Who       string           // the person who asked
@@ -36,7 +36,12 @@ type Job struct {
 	Remedy    string
 	Task      json.RawMessage `gorm:"type:jsonb"` // what a question is about
 	Result    json.RawMessage `gorm:"type:jsonb"` // the answer to a question
-	Fresh     bool            `gorm:"-"`          // of what EndJob returns: it had not ended before
+	AgainOf   string          // the take whose settings these are, "" for none
+	// ClosedEarly: it was ended because nothing was heard of its collector. Its
+	// pieces are kept, and it goes on if that comes back.
+	ClosedEarly bool
+	Digest      string // SHA-256 of the file that was kept, hexadecimal, "" for none
+	Fresh       bool   `gorm:"-"` // of what EndJob returns: it had not ended before
 }
 
 // The states of a job.
@@ -53,13 +58,6 @@ type jobBlob struct {
 	JobID string `gorm:"primaryKey"`
 	At    int64  `gorm:"primaryKey"`
 	Data  []byte
-}
-
-// Collector is a process that collects for this server, on some machine.
-type Collector struct {
-	Name   string `gorm:"primaryKey"`
-	SeenAt time.Time
-	Report json.RawMessage `gorm:"type:jsonb"` // what its machine allows
 }
 
 // Errors about jobs.
@@ -99,7 +97,7 @@ func (s *Store) NextJob(ctx context.Context, collector string) (*Job, error) {
 	now := time.Now().UTC()
 	err := s.db.WithContext(ctx).Raw(`
 UPDATE jobs SET state = ?, doer = ?, started_at = ?, heard_at = ? WHERE id = (
-	SELECT id FROM jobs WHERE state = ? AND (collector = '' OR collector = ?)
+	SELECT id FROM jobs WHERE state = ? AND collector = ?
 	ORDER BY created_at LIMIT 1 FOR UPDATE SKIP LOCKED)
 RETURNING *`, JobRunning, collector, now, now, JobWaiting, collector).Scan(&jobs).Error
 	if err != nil || len(jobs) == 0 {
@@ -114,16 +112,25 @@ type Progress struct {
 	ElapsedNS, Samples, Lost int64
 }
 
-// Grow adds what a take's file has gained. at is where that begins; where it is
-// not where the file ends, ErrOffset is returned with the job, whose Size tells.
-func (s *Store) Grow(ctx context.Context, id string, at int64, data []byte, p Progress) (j *Job, err error) {
+// Grow adds what a take's file has gained, for the collector that makes it; to
+// others there is no such job. at is where that begins; where it is not where the
+// file ends, ErrOffset is returned with the job, whose Size tells. A take that was
+// closed early goes on.
+func (s *Store) Grow(ctx context.Context, id, collector string, at int64, data []byte, p Progress) (j *Job, err error) {
 	j = &Job{}
 	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).First(j, "id = ?", id).Error; err != nil {
+		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).First(j, "id = ? AND doer = ?", id, collector).Error; err != nil {
 			return err
 		}
-		if j.State == JobDone || j.State == JobFailed {
+		over := j.State == JobDone || j.State == JobFailed
+		if over && !j.ClosedEarly {
 			return ErrJobOver
+		}
+		if over {
+			j.State, j.EndedAt = JobRunning, nil
+			if err := tx.Model(j).Select("state", "ended_at").Updates(j).Error; err != nil {
+				return err
+			}
 		}
 		if at != j.Size {
 			return ErrOffset
@@ -144,8 +151,9 @@ func (s *Store) Grow(ctx context.Context, id string, at int64, data []byte, p Pr
 	return j, s.wrap("keeping a growing take in", err)
 }
 
-// GrownFile reads the file of a take as far as it has come.
-func (s *Store) GrownFile(ctx context.Context, id string) io.Reader {
+// GrownFile reads the file of a take as far as it has come. Who does not read it
+// to its end closes it.
+func (s *Store) GrownFile(ctx context.Context, id string) io.ReadCloser {
 	r, w := io.Pipe()
 	go func() {
 		at := int64(0)
@@ -165,6 +173,14 @@ func (s *Store) GrownFile(ctx context.Context, id string) io.Reader {
 	return r
 }
 
+// JobOfTake returns the job that made a take, which only this server's own
+// record can tell: what a take says of itself anybody can write.
+func (s *Store) JobOfTake(ctx context.Context, key string) (*Job, error) {
+	var j Job
+	err := s.db.WithContext(ctx).Where("take_key = ? AND kind = 'take'", key).Order("created_at").First(&j).Error
+	return &j, s.wrap("looking for a job in", err)
+}
+
 // StopJob asks for the end of a job; one that nobody has begun ends at once.
 func (s *Store) StopJob(ctx context.Context, id string) (*Job, error) {
 	err := s.db.WithContext(ctx).Exec(`
@@ -178,39 +194,57 @@ WHERE id = ? AND state IN ('waiting', 'running')`, id).Error
 	return s.Job(ctx, id)
 }
 
-// EndJob ends a job, with the take that it made, an answer, or an error. A job
-// with a take has not failed; the error then says why the take is not whole. A job
-// that has ended stays as it is, so that a take is delivered once.
-func (s *Store) EndJob(ctx context.Context, id, takeKey string, result json.RawMessage, failed, remedy string) (*Job, error) {
+// Ended is how a job ended.
+type Ended struct {
+	TakeKey string // of the take that came of it, "" for none
+	Digest  string // of that take's file
+	Result  json.RawMessage
+	Failed  string // why it failed, or why its take is not whole
+	Remedy  string
+	// Early: nothing was heard of its collector. Its pieces are kept.
+	Early bool
+}
+
+// EndJob ends a job. A job with a take has not failed. One that has ended stays
+// as it is, so that a take is delivered once.
+func (s *Store) EndJob(ctx context.Context, id string, e Ended) (*Job, error) {
 	state := JobDone
-	if failed != "" && takeKey == "" {
+	if e.Failed != "" && e.TakeKey == "" {
 		state = JobFailed
 	}
-	if len(result) == 0 {
-		result = json.RawMessage("null")
+	if len(e.Result) == 0 {
+		e.Result = json.RawMessage("null")
 	}
 	fresh := false
 	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		done := tx.Exec("UPDATE jobs SET state = ?, take_key = ?, result = ?, error = ?, remedy = ?, ended_at = now() WHERE id = ? AND state NOT IN ('done', 'failed')",
-			state, takeKey, string(withoutZeros(result)), plain(failed), plain(remedy), id)
+		done := tx.Exec("UPDATE jobs SET state = ?, take_key = ?, digest = ?, result = ?, error = ?, remedy = ?, closed_early = ?, ended_at = now() WHERE id = ? AND state NOT IN ('done', 'failed')",
+			state, e.TakeKey, e.Digest, string(withoutZeros(e.Result)), plain(e.Failed), plain(e.Remedy), e.Early, id)
 		if done.Error != nil {
 			return done.Error
 		}
 		fresh = done.RowsAffected > 0
+		if e.Early {
+			return nil
+		}
 		return tx.Where("job_id = ?", id).Delete(&jobBlob{}).Error
 	})
 	if err != nil {
 		return nil, s.wrap("ending a job in", err)
 	}
 	j, err := s.Job(ctx, id)
+	if err != nil {
+		return nil, err
+	}
 	j.Fresh = fresh
-	return j, err
+	return j, nil
 }
 
-// Silent returns running takes whose collector has said nothing for a time.
-func (s *Store) Silent(ctx context.Context, since time.Duration) (out []Job, err error) {
+// Silent returns running jobs of which nothing was heard for a time: takes for
+// one, questions for another.
+func (s *Store) Silent(ctx context.Context, takes, questions time.Duration) (out []Job, err error) {
+	now := time.Now().UTC()
 	return out, s.wrap("looking for jobs in", s.db.WithContext(ctx).
-		Where("state IN ? AND heard_at < ?", []string{JobRunning, JobStopping}, time.Now().UTC().Add(-since)).Find(&out).Error)
+		Where("state IN ? AND heard_at < CASE kind WHEN 'take' THEN ?::timestamptz ELSE ?::timestamptz END", []string{JobRunning, JobStopping}, now.Add(-takes), now.Add(-questions)).Find(&out).Error)
 }
 
 // Used is how many bytes the files of all takes have, those that are being made
@@ -221,23 +255,11 @@ func (s *Store) Used(ctx context.Context) (n int64, err error) {
 SELECT coalesce((SELECT sum(size) FROM takes), 0) + coalesce((SELECT sum(size) FROM jobs WHERE state IN ('running', 'stopping')), 0)`).Scan(&n).Error)
 }
 
-// SeeCollector notes that a collector is there.
-func (s *Store) SeeCollector(ctx context.Context, name string, report json.RawMessage) error {
-	if len(report) == 0 {
-		report = json.RawMessage("null")
-	}
-	c := &Collector{Name: name, SeenAt: time.Now().UTC(), Report: withoutZeros(report)}
-	return s.wrap("noting a collector in", s.db.WithContext(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(c).Error)
-}
-
-// Collectors lists all collectors that were ever there, by name.
-func (s *Store) Collectors(ctx context.Context) (out []Collector, err error) {
-	return out, s.wrap("listing collectors in", s.db.WithContext(ctx).Order("name").Find(&out).Error)
-}
-
-// RunningJobs counts takes that are being made.
-func (s *Store) RunningJobs(ctx context.Context) (n int64, err error) {
-	return n, s.wrap("counting jobs in", s.db.WithContext(ctx).Model(&Job{}).Where("kind = 'take' AND state IN ?", []string{JobWaiting, JobRunning, JobStopping}).Count(&n).Error)
+// RunningJobs counts takes that are being made, but for those whose collector
+// has said nothing for a time.
+func (s *Store) RunningJobs(ctx context.Context, silent time.Duration) (n int64, err error) {
+	return n, s.wrap("counting jobs in", s.db.WithContext(ctx).Model(&Job{}).
+		Where("kind = 'take' AND state IN ? AND coalesce(heard_at, created_at) > ?", []string{JobWaiting, JobRunning, JobStopping}, time.Now().UTC().Add(-silent)).Count(&n).Error)
 }
 
 // String names a job in a log.

@@ -241,6 +241,46 @@ CREATE TABLE matches (
 `).Error
 		},
 	},
+	{
+		ID: "0008 collectors with keys, jobs on record",
+		Migrate: func(tx *gorm.DB) error {
+			return tx.Exec(`
+ALTER TABLE collectors
+	ADD COLUMN public_key  text NOT NULL DEFAULT '',
+	ADD COLUMN enrolled_at timestamptz,
+	ADD COLUMN enrolled_by text NOT NULL DEFAULT '',
+	ADD COLUMN renewed_at  timestamptz;
+CREATE TABLE collector_links (
+	digest     text PRIMARY KEY,
+	collector  text NOT NULL,
+	made_by    text NOT NULL,
+	expires_at timestamptz NOT NULL
+);
+CREATE TABLE collector_sessions (
+	digest     text PRIMARY KEY,
+	collector  text NOT NULL REFERENCES collectors ON DELETE CASCADE ON UPDATE CASCADE,
+	expires_at timestamptz NOT NULL
+);
+CREATE TABLE secrets (
+	name  text PRIMARY KEY,
+	value text NOT NULL
+);
+ALTER TABLE jobs
+	ADD COLUMN again_of     text NOT NULL DEFAULT '',
+	ADD COLUMN closed_early boolean NOT NULL DEFAULT false,
+	ADD COLUMN digest       text NOT NULL DEFAULT '';
+CREATE INDEX ON jobs (take_key) WHERE take_key <> '';
+CREATE TABLE devices (
+	digest    text PRIMARY KEY,
+	person_id bigint NOT NULL REFERENCES people ON DELETE CASCADE,
+	seen_at   timestamptz NOT NULL
+);
+CREATE INDEX ON devices (person_id);
+DELETE FROM attempts;
+UPDATE jobs SET state = 'failed', error = 'it was for any collector, and each has jobs of its own now', ended_at = now() WHERE state = 'waiting' AND collector = '';
+`).Error
+		},
+	},
 }
 
 // migrationLock keeps two servers from bringing one database up to date at once.

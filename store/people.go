@@ -140,11 +140,10 @@ func (s *Store) ChangePerson(ctx context.Context, id int64, change func(*Person)
 			}
 		}
 		if p.Disabled || p.Hash != before.Hash {
-			if err := tx.Where("person_id = ?", id).Delete(&Session{}).Error; err != nil {
-				return err
-			}
-			if err := tx.Where("person_id = ?", id).Delete(&Link{}).Error; err != nil {
-				return err
+			for _, table := range []any{&Session{}, &Link{}, &device{}} {
+				if err := tx.Where("person_id = ?", id).Delete(table).Error; err != nil {
+					return err
+				}
 			}
 		}
 		return tx.Save(&p).Error
@@ -268,44 +267,6 @@ func (s *Store) TokenOf(ctx context.Context, secret string) (*Token, error) {
 		}
 	}
 	return &t, nil
-}
-
-// Attempts of signing in are limited by name and by address: after a few that
-// failed, each one more costs a wait that doubles.
-const (
-	freeAttempts = 5
-	firstWait    = 2 * time.Second
-	longestWait  = 15 * time.Minute
-)
-
-// Wait returns for how long nobody may try to sign in under these keys.
-func (s *Store) Wait(ctx context.Context, keys ...string) (time.Duration, error) {
-	var seconds float64
-	err := s.db.WithContext(ctx).Raw("SELECT coalesce(extract(epoch FROM max(until) - now()), 0)::float8 FROM attempts WHERE key IN ?", keys).Scan(&seconds).Error
-	return max(0, time.Duration(seconds*float64(time.Second))), s.wrap("looking at attempts in", err)
-}
-
-// Failed notes an attempt that failed.
-func (s *Store) Failed(ctx context.Context, keys ...string) error {
-	for _, key := range keys {
-		err := s.db.WithContext(ctx).Exec(`
-INSERT INTO attempts (key, failures, until, at) VALUES (@key, 1, now(), now())
-ON CONFLICT (key) DO UPDATE SET
-	failures = CASE WHEN attempts.at < now() - interval '1 day' THEN 1 ELSE attempts.failures + 1 END,
-	until = now() + CASE WHEN attempts.failures + 1 <= @free THEN interval '0'
-		ELSE least(@longest, @first * power(2, least(30, attempts.failures - @free))) * interval '1 second' END,
-	at = now()`,
-			map[string]any{"key": key, "free": freeAttempts, "first": firstWait.Seconds(), "longest": longestWait.Seconds()}).Error
-		if err != nil {
-			return s.wrap("noting an attempt in", err)
-		}
-	}
-	return nil
-}
-
-// Succeeded forgets the attempts that failed.
-func (s *Store) Succeeded(ctx context.Context, keys ...string) error {
-	return s.wrap("forgetting attempts in", s.db.WithContext(ctx).Exec("DELETE FROM attempts WHERE key IN ? OR at < now() - interval '7 days'", keys).Error)
 }
 
 // Note adds a line to the audit list.

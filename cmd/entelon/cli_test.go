@@ -37,7 +37,7 @@ func buildAndRun(m *testing.M) (int, error) {
 		return append([]string{"cc", "-O2", "-g", "-fno-omit-frame-pointer", "-pthread", "-o", filepath.Join(dir, name), "testdata/" + strings.Split(name, "-")[0] + "/" + strings.Split(name, "-")[0] + ".c"}, flags...)
 	}
 	for _, words := range [][]string{
-		{"go", "build", "-o", filepath.Join(dir, "entelon"), "."},
+		{"env", "CGO_ENABLED=0", "go", "build", "-o", filepath.Join(dir, "entelon"), "."}, // as make builds it
 		{"go", "build", "-o", filepath.Join(dir, "goshares"), "./testdata/goshares"},
 		{"go", "build", "-ldflags=-s -w", "-buildmode=pie", "-o", filepath.Join(dir, "goshares-stripped"), "./testdata/goshares"},
 		{"go", "build", "-o", filepath.Join(dir, "goclock"), "./testdata/goclock"},

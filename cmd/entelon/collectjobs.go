@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"path/filepath"
 	"strings"
 	"syscall"
 
@@ -14,6 +13,10 @@ import (
 )
 
 func (w *collector) do(ctx context.Context, j *server.JobForCollector) {
+	if !jobID.MatchString(j.ID) {
+		w.log.Error("the server sent a job whose number is not one", "job", j.ID)
+		return
+	}
 	end := server.JobEndIn{}
 	switch j.Kind {
 	case "take":
@@ -26,6 +29,9 @@ func (w *collector) do(ctx context.Context, j *server.JobForCollector) {
 		}
 		end.Answer = &server.ProcessesOut{Processes: []server.ProcessOut{}}
 		for _, p := range list {
+			if !w.allow.MayAttach(p.Owner) {
+				continue
+			}
 			end.Answer.Processes = append(end.Answer.Processes, server.ProcessOut(p))
 		}
 	case "groups":
@@ -42,7 +48,7 @@ func (w *collector) do(ctx context.Context, j *server.JobForCollector) {
 	default:
 		end.Error = "this collector does not know how to do that; it is older than the server"
 	}
-	if err := w.post(ctx, "collector/jobs/"+j.ID+"/end", end, nil); err != nil {
+	if err := w.server.post(ctx, "collector/jobs/"+j.ID+"/end", end, nil); err != nil {
 		w.log.Warn("an answer was not delivered", "job", j.ID, "error", err)
 	}
 }
@@ -52,12 +58,12 @@ func (w *collector) count(ctx context.Context, j *server.JobForCollector) (out *
 	if j.Count == nil {
 		return nil, "no function is named", ""
 	}
-	set := j.Settings
-	if len(set.PIDs) > 0 {
-		set.PID, set.Command, set.Dir = 0, nil, ""
+	set, err := w.allowed(j)
+	if err != nil {
+		return nil, oneLine(err), ""
 	}
 	res, err := sampler.Count(ctx, sampler.CountOptions{
-		Options: sampler.Options{Settings: set, Finder: w.finder, Tied: true}, Functions: []string{j.Count.Function}, Calls: j.Count.Calls,
+		Options: sampler.Options{Settings: set, Finder: w.finder, Tied: true, Clean: true}, Functions: []string{j.Count.Function}, Calls: j.Count.Calls,
 	})
 	if err != nil {
 		return nil, strings.ReplaceAll(err.Error(), "\n", "; "), sampler.Remedy(err)
@@ -78,6 +84,22 @@ func (w *collector) count(ctx context.Context, j *server.JobForCollector) (out *
 	return out, "", ""
 }
 
+// allowed returns the settings of a job as this machine allows it: with the user
+// that it runs as, and of a running process nothing that could launch another.
+func (w *collector) allowed(j *server.JobForCollector) (profile.Settings, error) {
+	set := j.Settings
+	if set.PID != 0 && len(set.PIDs) == 0 {
+		set.PIDs = []int{set.PID}
+	}
+	if len(set.PIDs) > 0 || set.Machine || set.Group != "" {
+		set.PID, set.Command, set.Dir, set.User, set.Env = 0, nil, "", "", nil
+	}
+	find := func(set profile.Settings) (string, error) {
+		return sampler.FindCommand(sampler.Options{Settings: set, Clean: true})
+	}
+	return w.allow.Check(set, j.Who, find, sampler.ProcessOwner)
+}
+
 // collect does what comes before a take, and then makes it.
 func (w *collector) collect(ctx context.Context, set profile.Settings, progress func(sampler.Progress), sink sampler.Sink) (*sampler.Result, error) {
 	if set.Budget > 0 {
@@ -89,12 +111,14 @@ func (w *collector) collect(ctx context.Context, set profile.Settings, progress 
 	if err != nil {
 		return nil, err
 	}
-	o := sampler.Options{Settings: set, Progress: progress, Finder: w.finder, Tied: true, Work: func() float64 { return set.Work }}
+	o := sampler.Options{Settings: set, Progress: progress, Finder: w.finder, Tied: true, Clean: true, Work: func() float64 { return set.Work }}
 	if set.WorkFrom != "" {
 		o.Stdout, o.Work = work, work.work
 	}
 	if set.BareFirst && len(set.Command) > 0 {
-		if o.Bare, err = sampler.RunBare(ctx, set, io.Discard); err != nil {
+		bare := o
+		bare.Stderr = io.Discard
+		if o.Bare, err = sampler.RunBare(ctx, bare); err != nil {
 			return nil, err
 		}
 	}
@@ -103,17 +127,18 @@ func (w *collector) collect(ctx context.Context, set profile.Settings, progress 
 
 // take makes a take into a file of the spool, which is sent as it grows.
 func (w *collector) take(ctx context.Context, j *server.JobForCollector) {
-	set := j.Settings
-	if len(set.PIDs) > 0 {
-		set.PID, set.Command, set.Dir = 0, nil, ""
-	}
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	sink := &fileSink{path: filepath.Join(w.spool, j.ID+".take")}
+	w.keepEnding(j.ID, ending{Error: "the collector ended while it made this take"})
+	sink := &fileSink{path: w.spoolPath(j.ID, takeEnd), namesOnly: true}
 	g := &growth{w: w, id: j.ID, path: sink.path, stop: stop, ended: make(chan struct{})}
 	g.done.Add(1)
 	go g.send()
-	res, err := w.collect(ctx, set, g.progress, sink)
+	set, err := w.allowed(j)
+	var res *sampler.Result
+	if err == nil {
+		res, err = w.collect(ctx, set, g.progress, sink)
+	}
 	why, remedy := "", ""
 	if err != nil {
 		why, remedy = strings.ReplaceAll(err.Error(), "\n", "; "), sampler.Remedy(err)
@@ -130,5 +155,7 @@ func (w *collector) take(ctx context.Context, j *server.JobForCollector) {
 		go res.Wait()
 	}
 	close(g.ended)
-	g.finish(why, remedy)
+	e := ending{why, remedy}
+	w.keepEnding(j.ID, e)
+	g.finish(e)
 }

@@ -4,72 +4,114 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net/http"
-	"net/url"
 	"os"
 	"os/signal"
-	"path/filepath"
 	"sync"
 	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"entelon/sampler"
+	"entelon/collector/identity"
+	"entelon/collector/rights"
 	"entelon/server"
 	"entelon/symbol"
 )
 
 func collectorCommand() *cobra.Command {
-	var to, token, name, spool string
-	var again bool
+	var to, state, allowed string
+	var again, tied bool
 	var symbols symbolFlags
 	c := &cobra.Command{
-		Use:   "collector --to URL",
+		Use:   "collector",
 		Short: "Collect on this machine for a server",
 		Long: `Makes the takes on this machine that people ask a server for. It asks the server
 for work, so that nothing has to reach this machine, and it is the only part that
 needs the rights of sampling. Takes are kept in a folder until the server has
-them: what was collected outlives a server, a database and a collector that ends.`,
-		Example: `  ENTELON_TOKEN=… entelon collector --to https://perf.shop.example:7420
-  entelon collector --to http://127.0.0.1:7420 --name press-2 --spool /var/spool/entelon`,
+them: what was collected outlives a server, a database and a collector that ends.
+
+A collector is enrolled once, with a link. What it may do on this machine is said
+by the machine's owner, in ` + rights.Place + `; without that file commands run
+as nobody, and never as root. docs/security.md has its form.`,
+		Example: `  entelon collector enrol https://perf.shop.example:7420/enrol/…
+  entelon collector
+  entelon collector --state /srv/entelon-collector --keep`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			base, err := url.Parse(to)
-			if err != nil || base.Host == "" || (base.Scheme != "http" && base.Scheme != "https") {
-				return fmt.Errorf("--to %q is not the address of a server; write it as http://HOST:PORT", to)
+			ctx, stop := signal.NotifyContext(cmd.Context(), syscall.SIGINT, syscall.SIGTERM)
+			defer stop()
+			if tied {
+				ctx = untilClosed(ctx, os.Stdin)
 			}
-			if token == "" {
-				return errors.New("a collector needs a token with the role collect; make one on the page, under You, and give it in $ENTELON_TOKEN")
+			if again {
+				return keepCollecting(ctx)
 			}
-			if name == "" {
-				name = sampler.Machine().Host
-			}
-			if err := os.MkdirAll(spool, 0o700); err != nil {
-				return fmt.Errorf("--spool: %w", err)
+			allow, err := rights.Read(allowed)
+			if err != nil {
+				return err
 			}
 			finder, err := symbols.finder()
 			if err != nil {
 				return err
 			}
-			ctx, stop := signal.NotifyContext(cmd.Context(), syscall.SIGINT, syscall.SIGTERM)
-			defer stop()
-			if again {
-				return keepCollecting(ctx)
+			folder, err := identity.Open(state, lockWait)
+			if err != nil {
+				return err
 			}
-			w := &collector{base: base, token: token, name: name, spool: spool, finder: finder, log: slog.New(slog.NewTextHandler(os.Stderr, nil)), client: &http.Client{Timeout: time.Minute}}
+			defer folder.Close()
+			who, err := folder.Load()
+			if err != nil {
+				return err
+			}
+			if to == "" {
+				to = who[0].Server
+			}
+			base, err := serverAddress("--to", to)
+			if err != nil {
+				return err
+			}
+			log := slog.New(slog.NewTextHandler(os.Stderr, nil))
+			if err := keepSamplingRights(log, allow.AsRoot()); err != nil {
+				return err
+			}
+			w := &collector{
+				server: &serverClient{base: base, folder: folder, who: who, client: &http.Client{Timeout: time.Minute}},
+				spool:  folder.Spool(), allow: allow, finder: finder, log: log,
+			}
 			return w.run(ctx)
 		},
 	}
-	c.Flags().StringVar(&to, "to", "http://127.0.0.1:7420", "the server's `URL`")
-	c.Flags().StringVar(&token, "token", os.Getenv("ENTELON_TOKEN"), "a `TOKEN` with the role collect (default: $ENTELON_TOKEN)")
-	c.Flags().StringVar(&name, "name", "", "the `NAME` of this collector (default: the machine's)")
-	c.Flags().StringVar(&spool, "spool", filepath.Join(os.TempDir(), "entelon-collector"), "keep takes in this `FOLDER` until the server has them")
+	c.PersistentFlags().StringVar(&state, "state", collectorDir(), "the `FOLDER` of this collector's key and of what it has still to deliver")
+	c.Flags().StringVar(&to, "to", "", "the server's `URL` (default: where it was enrolled)")
+	c.Flags().StringVar(&allowed, "rights", rights.Place, "the `FILE` that says what this machine allows")
 	c.Flags().BoolVar(&again, "keep", false, "start the collector again whenever it ends by itself")
+	c.Flags().BoolVar(&tied, "until-closed", false, "end when standard input is closed")
+	_ = c.Flags().MarkHidden("until-closed")
 	symbols.add(c)
-	_ = c.MarkFlagDirname("spool")
+	_ = c.MarkPersistentFlagDirname("state")
+	_ = c.MarkFlagFilename("rights")
+	c.AddCommand(enrolCommand(&state))
 	return c
+}
+
+// lockWait is how long a collector waits for one before it that is just ending.
+const lockWait = 10 * time.Second
+
+// collectorDir is where a collector keeps its key and its spool by default.
+func collectorDir() string { return dataDir() + "-collector" }
+
+// untilClosed ends a context when a file is closed at its other end, whoever
+// holds that and however it dies.
+func untilClosed(ctx context.Context, f io.Reader) context.Context {
+	ctx, end := context.WithCancel(ctx)
+	go func() {
+		_, _ = io.Copy(io.Discard, f) // an error is an end, too
+		end()
+	}()
+	return ctx
 }
 
 // keepCollecting runs this very command as another process, and again whenever
@@ -81,14 +123,14 @@ func keepCollecting(ctx context.Context) error {
 	}
 	args := []string{self}
 	for _, a := range os.Args[1:] {
-		if a != "--keep" && a != "--keep=true" {
+		if a != "--keep" && a != "--keep=true" && a != "--until-closed" {
 			args = append(args, a)
 		}
 	}
 	ctx, end := context.WithCancel(ctx)
 	defer end()
 	b := &beside{refused: end, log: slog.New(slog.NewTextHandler(os.Stderr, nil))}
-	b.keep(ctx, args, nil, 0)
+	b.keep(ctx, process{words: args})
 	<-ctx.Done()
 	b.end()
 	if b.wasRefused() {
@@ -99,18 +141,16 @@ func keepCollecting(ctx context.Context) error {
 
 // collector makes takes for a server.
 type collector struct {
-	base   *url.URL
-	token  string
-	name   string
+	server *serverClient
 	spool  string
+	allow  *rights.Rights
 	finder *symbol.Finder
 	log    *slog.Logger
-	client *http.Client
 	jobs   sync.WaitGroup
 	ending context.Context // done when the collector shall end
 }
 
-// exitRefused is the exit code of a collector whose token the server does not
+// exitRefused is the exit code of a collector whose key the server does not
 // know. Starting it again would change nothing.
 const exitRefused = 3
 
@@ -119,18 +159,19 @@ const retryAfter = time.Second
 
 func (w *collector) run(ctx context.Context) error {
 	w.ending = ctx
-	w.leftOver(ctx)
+	w.leftOver()
 	report := machineReport()
+	report.Allows = w.allow.Sentences()
 	quiet := false
 	for ctx.Err() == nil {
 		var next server.NextJobOut
-		err := w.post(ctx, "collector/next", server.CollectorIn{Name: w.name, Report: report}, &next)
+		err := w.server.post(ctx, "collector/next", server.CollectorIn{Report: report}, &next)
 		var refused refusal
 		switch {
 		case ctx.Err() != nil:
 		case errors.As(err, &refused) && (refused.status == http.StatusUnauthorized || refused.status == http.StatusForbidden):
 			w.jobs.Wait()
-			w.log.Error("the server does not let this collector in; give it another token", "error", err)
+			w.log.Error("the server does not let this collector in", "error", err)
 			return exitCode(exitRefused)
 		case err != nil:
 			if !quiet {

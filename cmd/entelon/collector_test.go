@@ -25,6 +25,7 @@ type desk struct {
 	t       *testing.T
 	dir     string
 	address string
+	owner   session
 	token   string
 	server  *exec.Cmd
 	more    []string // flags of the server
@@ -53,14 +54,15 @@ func newDesk(t *testing.T, more ...string) *desk {
 	}
 	d := &desk{t: t, dir: dir, address: freeAddress(t), more: more}
 	link := d.start()
-	d.token = tokenBy(t, "http://"+d.address, link, "collect")
+	d.owner = enter(t, "http://"+d.address, link)
+	d.token = d.owner.token("collect")
 	return d
 }
 
 // start starts the server and returns the link that it prints, "" for none.
 func (d *desk) start() (link string) {
 	d.t.Helper()
-	d.server = exec.Command(program("entelon"), append([]string{"serve", "--no-collector", "--listen", d.address, "--data", filepath.Join(d.dir, "database"), "--link"}, d.more...)...)
+	d.server = exec.Command(program("entelon"), append(serveWords("--no-collector", "--listen", d.address, "--data", filepath.Join(d.dir, "database"), "--link"), d.more...)...)
 	d.server.Stderr = os.Stderr
 	out, err := d.server.StdoutPipe()
 	if err != nil {
@@ -88,11 +90,19 @@ func (d *desk) start() (link string) {
 	return link
 }
 
-// collect starts a collector.
-func (d *desk) collect() *exec.Cmd {
+// state is the folder of the desk's own collector.
+func (d *desk) state() string { return filepath.Join(d.dir, "collector") }
+
+// collect starts a collector, which is enrolled if it is not yet.
+func (d *desk) collect(more ...string) *exec.Cmd {
 	d.t.Helper()
-	c := exec.Command(program("entelon"), "collector", "--to", "http://"+d.address, "--name", "desk", "--spool", filepath.Join(d.dir, "spool"))
-	c.Env = append(os.Environ(), "ENTELON_TOKEN="+d.token)
+	if _, err := os.Stat(filepath.Join(d.state(), "identity.json")); err != nil {
+		if r := entelon(d.t, "collector", "enrol", d.owner.enrolLink("desk"), "--state", d.state()); r.code != 0 {
+			d.t.Fatal(r.stderr)
+		}
+	}
+	c := exec.Command(program("entelon"), append([]string{"collector", "--state", d.state(), "--rights", filepath.Join(d.dir, "rights.yaml")}, more...)...)
+	c.Stderr = os.Stderr
 	if err := c.Start(); err != nil {
 		d.t.Fatal(err)
 	}
@@ -147,7 +157,7 @@ func (d *desk) job(set profile.Settings) string {
 	d.t.Helper()
 	var j server.JobOut
 	for range 100 {
-		status, body := d.ask("POST", "/jobs", server.JobIn{Settings: set}, &j)
+		status, body := d.ask("POST", "/jobs", server.JobIn{Settings: &set}, &j)
 		if status == http.StatusAccepted {
 			return j.ID
 		}
@@ -217,7 +227,7 @@ func TestServerIsKilledInTheMiddleOfATake(t *testing.T) {
 	time.Sleep(time.Second)
 	d.start()
 	d.delivered(id).whole(t)
-	if left, err := filepath.Glob(filepath.Join(d.dir, "spool", "*")); err != nil || len(left) != 0 {
+	if left, err := filepath.Glob(filepath.Join(d.state(), "spool", "*")); err != nil || len(left) != 0 {
 		t.Errorf("left in the spool: %v, %v", left, err)
 	}
 }
@@ -275,7 +285,7 @@ func TestTenTakesAtOnce(t *testing.T) {
 func TestJobsThatCannotBe(t *testing.T) {
 	mustSample(t)
 	d := newDesk(t)
-	if status, body := d.ask("POST", "/jobs", server.JobIn{Settings: busy}, nil); status != http.StatusServiceUnavailable || !strings.Contains(body, "no collector is there") {
+	if status, body := d.ask("POST", "/jobs", server.JobIn{Settings: &busy}, nil); status != http.StatusServiceUnavailable || !strings.Contains(body, "no collector is there") {
 		t.Errorf("%d: %s", status, body)
 	}
 	d.collect()
@@ -284,7 +294,7 @@ func TestJobsThatCannotBe(t *testing.T) {
 		says string
 	}{
 		"gone":      {profile.Settings{PIDs: []int{1 << 22}, RateHz: 99}, "there is no such process"},
-		"no user":   {profile.Settings{Command: []string{"true"}, RateHz: 99, User: "nosuchuser"}, "there is no such user"},
+		"no user":   {profile.Settings{Command: []string{"true"}, RateHz: 99, User: "nosuchuser"}, "this machine does not allow it"},
 		"no folder": {profile.Settings{Command: []string{"true"}, RateHz: 99, Dir: "/no/such/folder"}, "the directory does not exist"},
 		"no group":  {profile.Settings{Group: "no/such/group", RateHz: 99}, "there is no such control group"},
 		"no point":  {profile.Settings{Command: []string{"true"}, RateHz: 99, Measures: []string{"tracepoint:no:such"}}, "there is no such tracepoint"},
@@ -306,7 +316,7 @@ func TestJobsThatCannotBe(t *testing.T) {
 		"keep":      {profile.Settings{Command: []string{"true"}, RateHz: 99, Keep: "thread = x"}, "did you mean: thread is x"},
 		"zero":      {profile.Settings{Command: []string{"tr\x00ue"}, RateHz: 99}, "zero character"},
 	} {
-		if status, body := d.ask("POST", "/jobs", server.JobIn{Settings: c.set}, nil); status != http.StatusBadRequest || !strings.Contains(body, c.says) {
+		if status, body := d.ask("POST", "/jobs", server.JobIn{Settings: &c.set}, nil); status != http.StatusBadRequest || !strings.Contains(body, c.says) {
 			t.Errorf("%s: %d, %s", name, status, body)
 		}
 	}

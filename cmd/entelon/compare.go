@@ -37,7 +37,7 @@ type comparison struct {
 	rules               string
 	format              string
 	report              string
-	server, token       string
+	server, tokenFile   string
 	full                bool
 	limit               int
 }
@@ -102,7 +102,7 @@ and is larger than its limit: 5 % of the whole, if nothing else is said.`,
 	f.StringVar(&x.report, "report", "", "write a report that opens in any browser to this `FILE`, too")
 	f.BoolVar(&asJSON, "json", false, "the same as --format json")
 	f.StringVar(&x.server, "server", "", "the `URL` of the server that PROGRAM@BUILD is looked for on")
-	f.StringVar(&x.token, "token", os.Getenv("ENTELON_TOKEN"), "a `TOKEN` for the server (default: $ENTELON_TOKEN)")
+	f.StringVar(&x.tokenFile, "token-file", "", "the `FILE` with a token for the server (default "+tokenPlace()+")")
 	f.BoolVar(&x.full, "full", false, "print names in full, with packages, parameters and template arguments")
 	f.IntVar(&x.limit, "limit", 20, "how many functions of the table; 0 means all")
 	complete := func(flag string, words ...string) {

@@ -247,8 +247,12 @@ func (x *comparison) get(ctx context.Context, u *url.URL, use func(io.Reader) er
 	if err != nil {
 		return err
 	}
-	if x.token != "" {
-		req.Header.Set("Authorization", "Bearer "+x.token)
+	secret, err := token(x.tokenFile)
+	if err != nil {
+		return err
+	}
+	if secret != "" {
+		req.Header.Set("Authorization", "Bearer "+secret)
 	}
 	resp, err := http.DefaultClient.Do(req)
 	if err != nil {

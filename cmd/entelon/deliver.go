@@ -1,8 +1,9 @@
 package main
 
 import (
-	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"io"
@@ -10,6 +11,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync"
@@ -30,7 +32,9 @@ type growth struct {
 	last  sampler.Progress
 	sent  int64
 	over  bool
-	done  sync.WaitGroup
+	// digest is, where it is over, of the file that the server kept.
+	digest string
+	done   sync.WaitGroup
 }
 
 func (g *growth) progress(p sampler.Progress) {
@@ -83,13 +87,13 @@ func (g *growth) once(ctx context.Context) error {
 		}
 		query := url.Values{"at": {strconv.FormatInt(g.sent, 10)}, "elapsed_ns": {strconv.FormatInt(p.Elapsed.Nanoseconds(), 10)}, "samples": {strconv.FormatInt(p.Samples, 10)}, "lost": {strconv.FormatInt(p.Lost, 10)}}
 		var out server.GrowOut
-		if err := g.w.ask(ctx, "collector/jobs/"+g.id+"/blocks", query, "application/octet-stream", b, &out); err != nil {
+		if err := g.w.server.ask(ctx, "collector/jobs/"+g.id+"/blocks", query, "application/octet-stream", b, &out); err != nil {
 			return err
 		}
 		moved := out.Size != g.sent+int64(len(b)) // the server had another part of it
 		g.sent = out.Size
 		if out.Over {
-			g.over = true
+			g.over, g.digest = true, out.Digest
 		}
 		if out.Stop || out.Over {
 			g.stop()
@@ -100,21 +104,51 @@ func (g *growth) once(ctx context.Context) error {
 	}
 }
 
-// finish sends the rest and the end, until the server has both; then the file goes.
-func (g *growth) finish(why, remedy string) {
+// ending is how a take ended, kept beside it until the server knows.
+type ending struct {
+	Error  string `json:"error"`
+	Remedy string `json:"remedy"`
+}
+
+// Endings of the names of files in the spool.
+const (
+	takeEnd  = ".take"
+	endFile  = ".end"
+	keptFile = ".kept" // a take that the server ended without these very bytes
+)
+
+// spoolPath names a file of a job in the spool.
+func (w *collector) spoolPath(id, kind string) string { return filepath.Join(w.spool, id+kind) }
+
+// jobID is what a job's number looks like; it becomes the name of a file here,
+// whoever the server is.
+var jobID = regexp.MustCompile(`^[a-z0-9]{1,40}$`)
+
+// keepEnding writes down how a take ended, or will have ended if nothing more is
+// written.
+func (w *collector) keepEnding(id string, e ending) {
+	b, err := json.Marshal(e)
+	if err == nil {
+		err = os.WriteFile(w.spoolPath(id, endFile), b, 0o600)
+	}
+	if err != nil {
+		w.log.Warn("how a take ended could not be kept in the spool", "job", id, "error", err)
+	}
+}
+
+// finish sends the rest and the end, until the server has both. The take is
+// removed here when the server has said that it keeps these very bytes.
+func (g *growth) finish(e ending) {
 	g.done.Wait()
 	for wait := retryAfter; ; wait = min(2*wait, time.Minute) {
-		err := g.once(context.Background())
-		if err == nil && !g.over {
-			err = g.w.post(context.Background(), "collector/jobs/"+g.id+"/end", server.JobEndIn{Error: why, Remedy: remedy}, nil)
-		}
-		var refused refusal
-		if errors.As(err, &refused) && refused.status < 500 {
-			g.w.log.Error("the server does not take what was collected; it is kept", "file", g.path, "error", err)
+		done, err := g.deliver(e)
+		if done {
 			return
 		}
-		if err == nil {
-			break
+		var refused refusal
+		if errors.As(err, &refused) && refused.status < 500 && refused.status != http.StatusTooManyRequests && refused.status != http.StatusUnauthorized {
+			g.w.log.Error("the server does not take what was collected; it is kept", "file", g.path, "error", err)
+			return
 		}
 		if g.w.ending.Err() != nil {
 			g.w.log.Warn("a take was not delivered; the next collector will do it", "file", g.path, "error", err)
@@ -122,67 +156,83 @@ func (g *growth) finish(why, remedy string) {
 		}
 		sleep(g.w.ending, wait)
 	}
-	if err := os.Remove(g.path); err != nil && !errors.Is(err, os.ErrNotExist) {
+}
+
+// deliver tries once to hand over the rest of a take and its end. done is set
+// where nothing is left to try.
+func (g *growth) deliver(e ending) (done bool, err error) {
+	if err := g.once(context.Background()); err != nil {
+		return false, err
+	}
+	size, digest, err := digestOf(g.path)
+	if err != nil {
+		return false, err
+	}
+	kept := g.digest
+	if !g.over {
+		var out server.JobOut
+		in := server.JobEndIn{Error: e.Error, Remedy: e.Remedy, Size: size, Digest: digest}
+		if err := g.w.server.post(context.Background(), "collector/jobs/"+g.id+"/end", in, &out); err != nil {
+			return false, err
+		}
+		kept = out.Digest
+	}
+	if size > 0 && kept != digest {
+		g.w.log.Error("the server ended this take without all of it; it is kept here", "file", g.w.spoolPath(g.id, keptFile))
+		return true, errors.Join(os.Rename(g.path, g.w.spoolPath(g.id, keptFile)), removed(g.w.spoolPath(g.id, endFile)))
+	}
+	if err := errors.Join(removed(g.path), removed(g.w.spoolPath(g.id, endFile))); err != nil {
 		g.w.log.Warn("a delivered take could not be removed", "error", err)
 	}
+	return true, nil
+}
+
+// removed removes a file that may not be there.
+func removed(path string) error {
+	if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// digestOf returns the length of a file and its SHA-256; 0 for one that there is
+// not.
+func digestOf(path string) (size int64, digest string, err error) {
+	f, err := os.Open(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return 0, "", nil
+	} else if err != nil {
+		return 0, "", err
+	}
+	defer f.Close()
+	h := sha256.New()
+	size, err = io.Copy(h, f)
+	return size, hex.EncodeToString(h.Sum(nil)), err
 }
 
 // leftOver delivers takes that a collector before this one did not.
-func (w *collector) leftOver(ctx context.Context) {
-	files, err := filepath.Glob(filepath.Join(w.spool, "*.take"))
+func (w *collector) leftOver() {
+	entries, err := os.ReadDir(w.spool)
 	if err != nil {
-		return // the pattern is good
+		w.log.Error("the spool cannot be read; what a collector left there is not delivered", "error", err)
+		return
 	}
-	for _, path := range files {
-		g := &growth{w: w, id: strings.TrimSuffix(filepath.Base(path), ".take"), path: path, stop: func() {}, ended: make(chan struct{})}
-		w.log.Info("delivering what was collected before", "file", path)
-		w.jobs.Go(func() { g.finish("", "") })
-	}
-}
-
-// refusal is an answer of the server that says no.
-type refusal struct {
-	status int
-	text   string
-}
-
-func (r refusal) Error() string { return r.text }
-
-func (w *collector) post(ctx context.Context, path string, in, out any) error {
-	b, err := json.Marshal(in)
-	if err != nil {
-		return err
-	}
-	return w.ask(ctx, path, nil, "application/json", b, out)
-}
-
-func (w *collector) ask(ctx context.Context, path string, query url.Values, kind string, body []byte, out any) error {
-	u := w.base.JoinPath("api/v1", path)
-	u.RawQuery = query.Encode()
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, u.String(), bytes.NewReader(body))
-	if err != nil {
-		return err
-	}
-	req.Header.Set("Content-Type", kind)
-	req.Header.Set("Authorization", "Bearer "+w.token)
-	resp, err := w.client.Do(req)
-	if err != nil {
-		return err
-	}
-	defer resp.Body.Close()
-	b, err := io.ReadAll(io.LimitReader(resp.Body, 8<<20))
-	if err != nil {
-		return err
-	}
-	if resp.StatusCode >= 300 {
-		var e server.ErrorBody
-		if err := json.Unmarshal(b, &e); err != nil || e.Error == "" {
-			e.Error = "the server answered " + resp.Status
+	seen := map[string]bool{}
+	for _, x := range entries {
+		kind := filepath.Ext(x.Name())
+		id := strings.TrimSuffix(x.Name(), kind)
+		if kind != takeEnd && kind != endFile || !x.Type().IsRegular() || !jobID.MatchString(id) || seen[id] {
+			continue
 		}
-		return refusal{resp.StatusCode, strings.TrimSuffix(e.Error+"; "+e.Remedy, "; ")}
+		seen[id] = true
+		e := ending{Error: "the collector ended while it made this take"}
+		if b, err := os.ReadFile(w.spoolPath(id, endFile)); err == nil {
+			if err := json.Unmarshal(b, &e); err != nil {
+				w.log.Warn("how a take ended cannot be read", "file", x.Name(), "error", err)
+			}
+		}
+		g := &growth{w: w, id: id, path: w.spoolPath(id, takeEnd), stop: func() {}, ended: make(chan struct{})}
+		w.log.Info("delivering what was collected before", "file", g.path)
+		w.jobs.Go(func() { g.finish(e) })
 	}
-	if out == nil {
-		return nil
-	}
-	return json.Unmarshal(b, out)
 }

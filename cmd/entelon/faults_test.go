@@ -47,11 +47,11 @@ func TestDatabaseIsKilledInTheMiddleOfATake(t *testing.T) {
 func TestFullDiskUnderTheCollector(t *testing.T) {
 	mustSample(t)
 	d := newDesk(t)
-	spool := filepath.Join(d.dir, "spool")
-	if err := os.Mkdir(spool, 0o700); err != nil {
+	spool := filepath.Join(d.state(), "spool")
+	if err := os.MkdirAll(spool, 0o700); err != nil {
 		t.Fatal(err)
 	}
-	if err := syscall.Mount("none", spool, "tmpfs", 0, "size=128k"); err != nil {
+	if err := syscall.Mount("none", spool, "tmpfs", 0, "size=128k,mode=0700"); err != nil {
 		t.Skip(err)
 	}
 	t.Cleanup(func() { _ = syscall.Unmount(spool, syscall.MNT_DETACH) })
@@ -83,8 +83,22 @@ func TestFullDiskUnderTheCollector(t *testing.T) {
 // TestACollectorThatIsRefused ends, and is not started again for ever.
 func TestACollectorThatIsRefused(t *testing.T) {
 	d := newDesk(t)
-	c := exec.Command(program("entelon"), "collector", "--keep", "--to", "http://"+d.address, "--spool", filepath.Join(d.dir, "spool"))
-	c.Env = append(os.Environ(), "ENTELON_TOKEN=wrong")
+	if r := entelon(t, "collector", "enrol", d.owner.enrolLink("desk"), "--state", d.state()); r.code != 0 {
+		t.Fatal(r.stderr)
+	}
+	req, err := http.NewRequest("DELETE", "http://"+d.address+"/api/v1/collectors/desk", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	resp, err := d.owner.client.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	resp.Body.Close()
+	if resp.StatusCode != http.StatusNoContent {
+		t.Fatalf("removing a collector: %s", resp.Status)
+	}
+	c := exec.Command(program("entelon"), "collector", "--keep", "--state", d.state())
 	var said bytes.Buffer
 	c.Stderr = &said
 	if err := c.Start(); err != nil {
@@ -107,8 +121,9 @@ func TestACollectorThatIsRefused(t *testing.T) {
 // when a take is removed.
 func TestLimitOfAllTakes(t *testing.T) {
 	d := newDesk(t, "--max-disk", "30k")
+	token := secretIn(t, d.token)
 	upload := func(file string) (int, string) {
-		r := entelon(t, "send", file, "--to", "http://"+d.address, "--token", d.token)
+		r := entelon(t, "send", file, "--to", "http://"+d.address, "--token-file", token)
 		return r.code, r.stderr
 	}
 	takes, err := filepath.Glob("../../demo/takes/engraved-*.take")
@@ -149,7 +164,7 @@ func TestTakesInARowFromThePage(t *testing.T) {
 	ask := func(n int, set profile.Settings) {
 		t.Helper()
 		for range 100 {
-			if status, body := d.ask("POST", "/jobs", server.JobIn{Settings: set, Repeat: n}, nil); status == http.StatusAccepted {
+			if status, body := d.ask("POST", "/jobs", server.JobIn{Settings: &set, Repeat: n}, nil); status == http.StatusAccepted {
 				return
 			} else if status != http.StatusServiceUnavailable {
 				t.Fatalf("%d: %s", status, body)

@@ -205,40 +205,75 @@ func TestHelpAndCompletion(t *testing.T) {
 	}
 }
 
-// tokenBy signs in by a link and makes a token, as the page does.
-func tokenBy(t *testing.T, address, link, role string) string {
+// session is somebody who is signed in, as in a browser.
+type session struct {
+	t       *testing.T
+	address string
+	client  *http.Client
+}
+
+func (s session) post(path, body string, answer any) int {
+	s.t.Helper()
+	resp, err := s.client.Post(s.address+"/api/v1"+path, "application/json", strings.NewReader(body))
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode < 300 {
+		if err := json.NewDecoder(resp.Body).Decode(answer); err != nil {
+			s.t.Fatal(err)
+		}
+	}
+	return resp.StatusCode
+}
+
+// token makes a token.
+func (s session) token(role string) string {
+	s.t.Helper()
+	var token struct{ Secret string }
+	if status := s.post("/me/tokens", `{"name":"tests","role":"`+role+`"}`, &token); status != http.StatusCreated || len(token.Secret) < 40 {
+		s.t.Fatalf("making a token: %d", status)
+	}
+	return token.Secret
+}
+
+// enrolLink makes a link by which a collector can enrol.
+func (s session) enrolLink(name string) string {
+	s.t.Helper()
+	var out struct{ Path string }
+	if status := s.post("/collectors", `{"name":"`+name+`"}`, &out); status != http.StatusCreated {
+		s.t.Fatalf("making a link for a collector: %d", status)
+	}
+	return s.address + out.Path
+}
+
+// enter signs the owner in by a link, as the page does.
+func enter(t *testing.T, address, link string) session {
 	t.Helper()
 	jar, err := cookiejar.New(nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	client := &http.Client{Jar: jar}
-	post := func(path, body string, answer any) int {
-		resp, err := client.Post(address+"/api/v1"+path, "application/json", strings.NewReader(body))
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer resp.Body.Close()
-		if resp.StatusCode < 300 {
-			if err := json.NewDecoder(resp.Body).Decode(answer); err != nil {
-				t.Fatal(err)
-			}
-		}
-		return resp.StatusCode
-	}
+	s := session{t, address, &http.Client{Jar: jar}}
 	var me struct{ Name string }
 	secret := link[strings.LastIndexByte(link, '/')+1:]
-	if status := post("/enter", `{"link":"`+secret+`"}`, &me); status != http.StatusOK || me.Name != "owner" {
+	if status := s.post("/enter", `{"link":"`+secret+`"}`, &me); status != http.StatusOK || me.Name != "owner" {
 		t.Fatalf("entering: %d, %+v", status, me)
 	}
-	if status := post("/enter", `{"link":"`+secret+`"}`, &me); status != http.StatusUnauthorized {
+	if status := s.post("/enter", `{"link":"`+secret+`"}`, &me); status != http.StatusUnauthorized {
 		t.Errorf("the link works twice: %d", status)
 	}
-	var token struct{ Secret string }
-	if status := post("/me/tokens", `{"name":"tests","role":"`+role+`"}`, &token); status != http.StatusCreated || len(token.Secret) < 40 {
-		t.Fatalf("making a token: %d", status)
+	return s
+}
+
+// secretIn writes a secret to a file that only this user can read.
+func secretIn(t *testing.T, secret string) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "token")
+	if err := os.WriteFile(path, []byte(secret+"\n"), 0o600); err != nil {
+		t.Fatal(err)
 	}
-	return token.Secret
+	return path
 }
 
 // TestServeSendStop: a server as a user starts it, a take sent to it twice, and
@@ -252,7 +287,7 @@ func TestServeSendStop(t *testing.T) {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	cmd := exec.Command(program("entelon"), "serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(dir, "database"))
+	cmd := exec.Command(program("entelon"), serveWords("--listen", "127.0.0.1:0", "--data", filepath.Join(dir, "database"))...)
 	out, err := cmd.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)
@@ -265,9 +300,9 @@ func TestServeSendStop(t *testing.T) {
 		t.Fatal(err)
 	}
 	fails(t, entelon(t, "send", older, "--to", address), "nobody is signed in", "token")
-	t.Setenv("ENTELON_TOKEN", tokenBy(t, address, link, "work"))
+	file := secretIn(t, enter(t, address, link).token("work"))
 	for _, want := range []string{"sent: " + address + "/takes/", "was there already: " + address + "/takes/"} {
-		if r := entelon(t, "send", older, "--to", address); r.code != 0 || !strings.Contains(r.stdout, want) {
+		if r := entelon(t, "send", older, "--to", address, "--token-file", file); r.code != 0 || !strings.Contains(r.stdout, want) {
 			t.Errorf("%s%s lacks %q", r.stdout, r.stderr, want)
 		}
 	}
@@ -275,8 +310,8 @@ func TestServeSendStop(t *testing.T) {
 	if err := os.WriteFile(harmed, []byte("no take at all, only words"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	fails(t, entelon(t, "send", harmed, "--to", address), "harmed.take", "not a take")
-	fails(t, entelon(t, "serve", "--listen", strings.TrimPrefix(address, "http://")), "in use")
+	fails(t, entelon(t, "send", harmed, "--to", address, "--token-file", file), "harmed.take", "not a take")
+	fails(t, entelon(t, serveWords("--listen", strings.TrimPrefix(address, "http://"))...), "in use")
 	if err := cmd.Process.Signal(syscall.SIGINT); err != nil {
 		t.Fatal(err)
 	}
@@ -288,4 +323,13 @@ func TestServeSendStop(t *testing.T) {
 		t.Errorf("it took %v to end", took)
 	}
 	fails(t, entelon(t, "send", older, "--to", address), "does not answer")
+}
+
+// serveWords is a server's command line. As root it gives its rights up.
+func serveWords(more ...string) []string {
+	words := []string{"serve"}
+	if os.Geteuid() == 0 {
+		words = append(words, "--user", "7420:7420")
+	}
+	return append(words, more...)
 }

@@ -18,21 +18,25 @@ import (
 )
 
 func sendCommand() *cobra.Command {
-	var to, token string
+	var to, tokenFile string
 	c := &cobra.Command{
 		Use:   "send FILE… --to URL",
 		Short: "Send takes to a server",
-		Long:  "Sends takes to a server, which keeps each whole or not at all. Sending one again changes nothing. The server asks for a token.",
-		Example: `  ENTELON_TOKEN=… entelon send engraved.take --to http://127.0.0.1:7420
-  entelon send *.take --to http://127.0.0.1:7420`,
+		Long:  "Sends takes to a server, which keeps each whole or not at all. Sending one again changes nothing. The server asks for a token, which is read from a file that only its owner can read.",
+		Example: `  entelon send engraved.take --to http://127.0.0.1:7420
+  entelon send *.take --to https://perf.shop.example:7420 --token-file ci.token`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			base, err := url.Parse(to)
-			if err != nil || base.Host == "" || (base.Scheme != "http" && base.Scheme != "https") {
-				return fmt.Errorf("--to %q is not the address of a server; write it as http://HOST:PORT", to)
+			base, err := serverAddress("--to", to)
+			if err != nil {
+				return err
+			}
+			secret, err := token(tokenFile)
+			if err != nil {
+				return err
 			}
 			for _, file := range args {
-				out, err := send(cmd.Context(), base, token, file)
+				out, err := send(cmd.Context(), base, secret, file)
 				if err != nil {
 					return err
 				}
@@ -46,7 +50,7 @@ func sendCommand() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&to, "to", "http://127.0.0.1:7420", "the server's `URL`")
-	c.Flags().StringVar(&token, "token", os.Getenv("ENTELON_TOKEN"), "a `TOKEN` with the role work, made on the page (default: $ENTELON_TOKEN)")
+	c.Flags().StringVar(&tokenFile, "token-file", "", "the `FILE` with a token that has the role work, made on the page (default "+tokenPlace()+")")
 	c.ValidArgsFunction = func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 		return []string{"take"}, cobra.ShellCompDirectiveFilterFileExt
 	}

@@ -20,6 +20,9 @@ type fileSink struct {
 	w    *take.Writer
 	good int64  // where the last whole block ends
 	old  string // where the take that stood there before is kept meanwhile, "" if none did
+	// namesOnly: of the command's environment only the names are kept, since others
+	// can read the take.
+	namesOnly bool
 }
 
 // prepare refuses what could not be written later, before anything is started.
@@ -76,6 +79,9 @@ func (s *fileSink) Begin(settings profile.Settings, machine profile.Machine) (er
 	}
 	if s.file, err = os.Create(s.path); err != nil {
 		return errors.Join(fmt.Errorf("writing the take: %w", err), s.discard())
+	}
+	if s.namesOnly {
+		settings.Env = settings.EnvNames()
 	}
 	s.w, err = take.NewWriter(s, settings, machine)
 	return err

@@ -244,7 +244,7 @@ func (f takeFlags) one(ctx context.Context, say func(string)) error {
 	defer cancel()
 	var bare *profile.Bare
 	if f.settings.BareFirst {
-		if bare, err = sampler.RunBare(ctx, f.settings, os.Stderr); err != nil {
+		if bare, err = sampler.RunBare(ctx, sampler.Options{Settings: f.settings, Stderr: os.Stderr}); err != nil {
 			return err
 		}
 	}

@@ -13,8 +13,9 @@ import (
 // cursor reads varints from an unpacked block. The first fault sticks, and
 // everything read after it is zero.
 type cursor struct {
-	b   []byte
-	err error
+	b    []byte
+	err  error
+	room *room
 }
 
 var errShort = errors.New("the block ends too early")
@@ -72,9 +73,23 @@ func (c *cursor) text() string {
 		c.fail(errShort)
 		return ""
 	}
+	if !c.room.take(int64(n)) {
+		c.fail(errNoRoom)
+		return ""
+	}
 	s := string(c.b[:n])
 	c.b = c.b[n:]
 	return s
+}
+
+// rows is count for entries that take so many bytes of memory each.
+func (c *cursor) rows(bytes int64) int {
+	n := c.count()
+	if !c.room.take(int64(n) * bytes) {
+		c.fail(errNoRoom)
+		return 0
+	}
+	return n
 }
 
 func (c *cursor) end() error {
@@ -84,29 +99,29 @@ func (c *cursor) end() error {
 	return c.err
 }
 
-func readTables(b []byte, p *profile.Profile) error {
-	c := &cursor{b: b}
-	for range c.count() {
+func readTables(b []byte, p *profile.Profile, r *room) error {
+	c := &cursor{b: b, room: r}
+	for range c.rows(16) {
 		p.Strings = append(p.Strings, c.text())
 	}
-	for range c.count() {
+	for range c.rows(12) {
 		p.Modules = append(p.Modules, profile.Module{
 			Path: profile.StringID(c.uint32()), BuildID: profile.StringID(c.uint32()), Kind: profile.ModuleKind(c.byte()),
 		})
 	}
-	for range c.count() {
+	for range c.rows(28) {
 		p.Functions = append(p.Functions, profile.Function{
 			Name: profile.StringID(c.uint32()), Linkage: profile.StringID(c.uint32()), Module: profile.ModuleID(c.uint32()),
 			File: profile.StringID(c.uint32()), Line: c.uint32(), Kind: profile.ModuleKind(c.byte()), Entry: c.byte() == 1,
 		})
 	}
-	for range c.count() {
+	for range c.rows(24) {
 		p.Frames = append(p.Frames, profile.Frame{
 			Function: profile.FunctionID(c.uint32()), Line: c.uint32(), Address: c.uint(),
 		})
 		c.frameFlags(&p.Frames[len(p.Frames)-1])
 	}
-	n := c.count()
+	n := c.rows(12) // with the depth that is kept while they are read
 	if st := &p.Stacks; cap(st.Parent) < st.Len()+n {
 		st.Parent, st.Frame = slices.Grow(st.Parent, max(n, st.Len())), slices.Grow(st.Frame, max(n, st.Len()))
 	}
@@ -119,8 +134,12 @@ func readTables(b []byte, p *profile.Profile) error {
 		}
 		p.Stacks.Parent = append(p.Stacks.Parent, profile.StackID(i-back))
 		p.Stacks.Frame = append(p.Stacks.Frame, profile.FrameID(c.uint32()))
+		if !c.room.deeper(i, back) {
+			c.fail(errDeep)
+			break
+		}
 	}
-	for range c.count() {
+	for range c.rows(12) {
 		p.Measures = append(p.Measures, profile.Measure{
 			Name: profile.StringID(c.uint32()), Unit: profile.StringID(c.uint32()),
 		})
@@ -165,14 +184,14 @@ func (c *cursor) byte() uint8 {
 }
 
 func readWho(c *cursor, p *profile.Profile) {
-	for range c.count() {
+	for range c.rows(8) {
 		i, x := c.uint(), profile.Process{PID: c.uint32(), Name: profile.StringID(c.uint32())}
 		if !place(&p.Processes, i, x) {
 			c.fail(fmt.Errorf("process %d comes before process %d", i, len(p.Processes)))
 			return
 		}
 	}
-	for range c.count() {
+	for range c.rows(12) {
 		i, x := c.uint(), profile.Thread{TID: c.uint32(), Process: profile.ProcessID(c.uint32()), Name: profile.StringID(c.uint32())}
 		if !place(&p.Threads, i, x) {
 			c.fail(fmt.Errorf("thread %d comes before thread %d", i, len(p.Threads)))
@@ -195,8 +214,8 @@ func place[T any](column *[]T, i uint64, x T) bool {
 	return true
 }
 
-func readSamples(b []byte, p *profile.Profile) error {
-	c := &cursor{b: b}
+func readSamples(b []byte, p *profile.Profile, r *room) error {
+	c := &cursor{b: b, room: r}
 	n := c.count()
 	if measures := c.uint(); measures != uint64(len(p.Measures)) {
 		return fmt.Errorf("has %d measures where the take has %d", measures, len(p.Measures))
@@ -205,6 +224,9 @@ func readSamples(b []byte, p *profile.Profile) error {
 		return fmt.Errorf("%d samples are announced in %d bytes", n, len(c.b))
 	}
 	s := &p.Samples
+	if !r.take(int64(n) * int64(8+4+4+4+8*len(p.Measures))) {
+		return errNoRoom
+	}
 	var t int64
 	for i := range more(&s.Time, n) {
 		t += c.int()
@@ -247,10 +269,10 @@ func more[T any](column *[]T, n int) iter.Seq[int] {
 }
 
 // readLabels reads new sets of labels, and those of the last n samples.
-func readLabels(b []byte, p *profile.Profile, n int) error {
-	c := &cursor{b: b}
+func readLabels(b []byte, p *profile.Profile, r *room, n int) error {
+	c := &cursor{b: b, room: r}
 	sets := &p.LabelSets
-	for range c.count() {
+	for range c.rows(12) {
 		i := uint64(sets.Len())
 		back := c.uint()
 		if back > i {

@@ -19,10 +19,20 @@ import (
 type Limits struct {
 	Block    uint32 // unpacked bytes of one block
 	Unpacked int64  // unpacked bytes of all blocks together
+	Memory   int64  // bytes of all columns and texts that come of them; 0: DefaultLimits'
+	Depth    int32  // frames of the deepest stack; 0: DefaultLimits'
 }
 
-// DefaultLimits suffice for takes of some hundred million samples.
-var DefaultLimits = Limits{Block: 256 << 20, Unpacked: 4 << 30}
+// DefaultLimits suffice for takes of about a hundred million samples, and for
+// stacks three times as deep as 8 MiB hold.
+var DefaultLimits = Limits{Block: 256 << 20, Unpacked: 4 << 30, Memory: 8 << 30, Depth: 1 << 19}
+
+// What blocks of JSON may have unpacked, in bytes: their values take a multiple
+// of that in memory.
+const (
+	mostHead  = 8 << 20
+	mostFacts = 8 << 20
+)
 
 // Options choose how a file is read.
 type Options struct {
@@ -44,10 +54,20 @@ func ReadFile(path string, o Options) (*profile.Take, error) {
 // unless r itself failed. A take whose writer was ended between two blocks is
 // returned with Whole unset and a warning that says so.
 func Read(r io.Reader, name string, o Options) (*profile.Take, error) {
-	if o.Limits == (Limits{}) {
-		o.Limits = DefaultLimits
+	if o.Limits.Block == 0 {
+		o.Limits.Block = DefaultLimits.Block
+	}
+	if o.Limits.Unpacked == 0 {
+		o.Limits.Unpacked = DefaultLimits.Unpacked
+	}
+	if o.Limits.Memory == 0 {
+		o.Limits.Memory = DefaultLimits.Memory
+	}
+	if o.Limits.Depth == 0 {
+		o.Limits.Depth = DefaultLimits.Depth
 	}
 	d := &reader{r: r, name: name, o: o, take: &profile.Take{Profile: &profile.Profile{}}}
+	d.room = room{left: o.Limits.Memory, deepest: o.Limits.Depth}
 	if err := d.fileHeader(); err != nil {
 		return nil, err
 	}
@@ -78,6 +98,7 @@ type reader struct {
 	headSeen bool
 	source   int // bytes of source files
 	samples  int // in the block before, where that has samples without labels so far
+	room     room
 }
 
 // mostSource bounds the source files that a take brings, in bytes.
@@ -152,6 +173,12 @@ func (d *reader) block() (ended bool, err error) {
 		return false, err
 	}
 	if err := d.apply(h.kind); err != nil {
+		if errors.Is(err, errNoRoom) {
+			return false, d.fault(TooLarge, fmt.Sprintf("the take needs more than %d MB of memory", d.o.Limits.Memory>>20), nil)
+		}
+		if errors.Is(err, errDeep) {
+			return false, d.fault(TooLarge, fmt.Sprintf("the take has a stack of more than %d frames", d.o.Limits.Depth), nil)
+		}
 		return false, d.fault(Damaged, "the take is damaged", err)
 	}
 	d.offset += blockHeaderSize + int64(h.stored)
@@ -197,6 +224,9 @@ func (d *reader) apply(kind blockKind) error {
 	}
 	unlabelled := d.samples
 	d.samples = 0
+	if most := map[blockKind]int{blockHead: mostHead, blockFacts: mostFacts}[kind]; most > 0 && len(d.raw) > most {
+		return fmt.Errorf("a block of settings or facts has more than %d MB", most>>20)
+	}
 	switch kind {
 	case blockHead:
 		var h head
@@ -205,14 +235,14 @@ func (d *reader) apply(kind blockKind) error {
 		}
 		d.take.Settings, d.take.Machine, d.headSeen = h.Settings, h.Machine, true
 	case blockTables:
-		return readTables(d.raw, d.take.Profile)
+		return readTables(d.raw, d.take.Profile, &d.room)
 	case blockSamples:
 		before := d.take.Profile.Samples.Len()
-		err := readSamples(d.raw, d.take.Profile)
+		err := readSamples(d.raw, d.take.Profile, &d.room)
 		d.samples = d.take.Profile.Samples.Len() - before
 		return err
 	case blockLabels:
-		return readLabels(d.raw, d.take.Profile, unlabelled)
+		return readLabels(d.raw, d.take.Profile, &d.room, unlabelled)
 	case blockFacts:
 		d.take.Facts = profile.Facts{}
 		if err := json.Unmarshal(d.raw, &d.take.Facts); err != nil {
@@ -223,7 +253,7 @@ func (d *reader) apply(kind blockKind) error {
 		if err := json.Unmarshal(d.raw, &s); err != nil {
 			return fmt.Errorf("a source file: %w", err)
 		}
-		if d.source += len(s.Text); d.source > mostSource {
+		if d.source += len(s.Text) + len(s.Path) + 64; d.source > mostSource {
 			return fmt.Errorf("it brings more than %d MB of source", mostSource>>20)
 		}
 		d.take.Sources = append(d.take.Sources, s)

@@ -2,6 +2,7 @@ package profile
 
 import (
 	"encoding/json"
+	"strings"
 	"time"
 )
 
@@ -40,7 +41,7 @@ type Settings struct {
 	// Keep is the scope expression of the samples that were kept, "" for all.
 	Keep   string   `json:"keep,omitempty"`
 	Dir    string   `json:"dir"`
-	Env    []string `json:"env"` // only what was given for this take, as KEY=VALUE
+	Env    []string `json:"env"` // only what was given for this take, as KEY=VALUE, or KEY where the value is not kept
 	RateHz int      `json:"rate_hz"`
 	ForNS  int64    `json:"for_ns"` // 0: until the program ends or the user stops it
 	Note   string   `json:"note"`
@@ -180,6 +181,15 @@ func (f Facts) CompleteShare() float64 {
 // Warn adds a warning.
 func (f *Facts) Warn(code, text, remedy string) {
 	f.Warnings = append(f.Warnings, Warning{code, text, remedy})
+}
+
+// EnvNames are the names of the variables that were given, without their values.
+func (s Settings) EnvNames() []string {
+	out := make([]string, len(s.Env))
+	for i, kv := range s.Env {
+		out[i], _, _ = strings.Cut(kv, "=")
+	}
+	return out
 }
 
 // MarshalJSON keeps lists lists, never null.

@@ -16,7 +16,6 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
-	"runtime"
 	"sort"
 	"strconv"
 	"strings"
@@ -24,6 +23,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 )
 
 // ErrInUse means that another server runs on the same folder.
@@ -36,6 +36,8 @@ var ErrMissing = errors.New("PostgreSQL is not installed; install it with: apt-g
 type Server struct {
 	Address string // for store.Open
 	cmd     *exec.Cmd
+	line    *os.File // what holds it: when this is closed, however that comes, it ends
+	lock    *os.File
 	done    chan struct{}
 	log     string
 	logged  int64  // length of the log before this start
@@ -77,7 +79,25 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	if err := prepare(o.Dir, who); err != nil {
 		return nil, err
 	}
+	lock, err := hold(ctx, o.Dir)
+	if err != nil {
+		return nil, err
+	}
+	s, err := start(ctx, o, bin, who)
+	if err != nil {
+		return nil, errors.Join(err, lock.Close())
+	}
+	s.lock = lock
+	return s, nil
+}
+
+// start starts the server in a folder that is held, where nothing of an earlier
+// one can be left but what is ending.
+func start(ctx context.Context, o Options, bin string, who *syscall.Credential) (*Server, error) {
 	data := filepath.Join(o.Dir, "data")
+	if err := clearLeft(ctx, data); err != nil {
+		return nil, err
+	}
 	password, err := secret(filepath.Join(o.Dir, "password"), who)
 	if err != nil {
 		return nil, err
@@ -169,19 +189,35 @@ func secret(path string, who *syscall.Credential) (string, error) {
 		panic(err) // the standard library never lets this happen
 	}
 	s := hex.EncodeToString(raw[:])
-	if err := os.WriteFile(path, []byte(s), 0o600); err != nil {
+	made := path + ".new"
+	err = os.WriteFile(made, []byte(s), 0o600)
+	if err == nil {
+		err = own(made, who)
+	}
+	if err == nil {
+		err = os.Rename(made, path)
+	}
+	if err != nil {
 		return "", fmt.Errorf("making the database's password: %w", err)
 	}
-	return s, own(path, who)
+	return s, nil
 }
 
+// initialise makes the database, whole or not at all.
 func initialise(ctx context.Context, bin, data, password string, who *syscall.Credential) error {
-	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", data, "-U", userName, "-E", "UTF8", "--locale=C.UTF-8",
-		"--auth=scram-sha-256", "--pwfile="+password, "--no-sync")
+	made := data + ".new"
+	if err := os.RemoveAll(made); err != nil {
+		return fmt.Errorf("making the database: %w", err)
+	}
+	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", made, "-U", userName, "-E", "UTF8", "--locale=C.UTF-8",
+		"--auth=scram-sha-256", "--pwfile="+password)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who, Setpgid: true}
 	cmd.Dir = "/"
 	if out, err := cmd.CombinedOutput(); err != nil {
-		return errors.Join(fmt.Errorf("making the database: %w: %s", err, bytes.TrimSpace(out)), os.RemoveAll(data))
+		return errors.Join(fmt.Errorf("making the database: %w: %s", err, bytes.TrimSpace(out)), os.RemoveAll(made))
+	}
+	if err := os.Rename(made, data); err != nil {
+		return fmt.Errorf("making the database: %w", err)
 	}
 	return nil
 }
@@ -196,15 +232,20 @@ func freePort() (int, error) {
 }
 
 // keeper starts a command again when it was killed, unless it ended at once,
-// and ends it when it is to end itself. One that was killed may need a moment
-// until what it left lets go of its memory.
+// and ends it when its standard input is closed, or it is told to end. One that
+// was killed may need a moment until what it left lets go of its memory. Whoever
+// kills the keeper itself ends the command, too, by the kernel's hand.
 const keeper = `
 pid= ends= ran=
 trap 'ends=1; [ -n "$pid" ] && kill -INT "$pid" 2>/dev/null' INT TERM
+exec 3<&0 </dev/null
+setpriv --pdeathsig KILL sh -c 'read -r line <&3; kill -TERM '$$ &
+exec 3<&-
 tries=0
 while :; do
 	began=$(date +%s)
-	"$@" & pid=$!
+	setpriv --pdeathsig INT "$@" & pid=$!
+	[ -n "$ends" ] && kill -INT "$pid" 2>/dev/null
 	wait "$pid"; code=$?
 	while kill -0 "$pid" 2>/dev/null; do wait "$pid"; code=$?; done # a signal ends a wait, too
 	[ -n "$ends" ] && exit 0
@@ -217,10 +258,10 @@ while :; do
 done`
 
 // run starts the server in a process group of its own, so that Ctrl-C reaches
-// us alone, and has the kernel end it should we be killed.
+// us alone. It ends when we do, however we do, since its keeper's input ends then.
 func (s *Server) run(bin, data string, port int, throwaway bool, who *syscall.Credential) error {
 	args := []string{"-D", data, "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
-		"-c", "max_connections=60", "-c", "shared_buffers=128MB", "-c", "logging_collector=off", "-c", "log_min_messages=warning"}
+		"-c", "max_connections=60", "-c", "max_wal_size=512MB", "-c", "shared_buffers=128MB", "-c", "logging_collector=off", "-c", "log_min_messages=warning"}
 	if throwaway {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
 	}
@@ -236,27 +277,41 @@ func (s *Server) run(bin, data string, port int, throwaway bool, who *syscall.Cr
 	// right to start something as another user by the time it is needed again.
 	s.cmd = exec.Command("/bin/sh", append([]string{"-c", keeper, "sh", filepath.Join(bin, "postgres")}, args...)...)
 	s.cmd.Dir, s.cmd.Stdout, s.cmd.Stderr = "/", out, out
-	s.cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who, Setpgid: true, Pdeathsig: syscall.SIGINT}
-	started := make(chan error)
-	go func() {
-		// The death signal is tied to the thread that starts the process.
-		runtime.LockOSThread()
-		err := s.cmd.Start()
-		started <- err
-		if err == nil {
-			_ = s.cmd.Wait() // why it ended is in its log
-			close(s.done)
-		}
-	}()
-	if err := <-started; err != nil {
-		return fmt.Errorf("starting PostgreSQL: %w", err)
+	s.cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who, Setpgid: true}
+	s.cmd.Env = []string{"PATH=/usr/bin:/bin", "LANG=C.UTF-8"}
+	ours, err := s.lifeline()
+	if err != nil {
+		return err
 	}
-	return nil
+	if err := s.cmd.Start(); err != nil {
+		return errors.Join(fmt.Errorf("starting PostgreSQL: %w", err), ours.Close(), s.line.Close())
+	}
+	go func() {
+		_ = s.cmd.Wait() // why it ended is in its log
+		close(s.done)
+	}()
+	return ours.Close()
 }
+
+// lifeline makes the pipe whose other end is the keeper's input.
+func (s *Server) lifeline() (theirs *os.File, err error) {
+	if theirs, s.line, err = os.Pipe(); err != nil {
+		return nil, fmt.Errorf("starting PostgreSQL: %w", err)
+	}
+	s.cmd.Stdin = theirs
+	return theirs, nil
+}
+
+// answersWithin is how long the server may take until it answers, and recovery
+// within how long one that was killed may take to put its data in order.
+const (
+	answersWithin  = 30 * time.Second
+	recoversWithin = 30 * time.Minute
+)
 
 // await waits until it answers.
 func (s *Server) await(ctx context.Context) error {
-	deadline := time.Now().Add(30 * time.Second)
+	began := time.Now()
 	for {
 		c, err := pgx.Connect(ctx, s.Address)
 		if err == nil {
@@ -266,32 +321,41 @@ func (s *Server) await(ctx context.Context) error {
 		case <-s.done:
 			b, _ := os.ReadFile(s.log) // without its log there is still the fact
 			b = b[min(s.logged, int64(len(b))):]
-			if bytes.Contains(b, []byte("postmaster.pid")) {
-				return fmt.Errorf("%s: %w", filepath.Dir(s.log), ErrInUse)
-			}
 			return fmt.Errorf("PostgreSQL ended at once: %s", bytes.TrimSpace(b))
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-time.After(30 * time.Millisecond):
 		}
-		if time.Now().After(deadline) {
+		within := answersWithin
+		var starting *pgconn.PgError
+		if errors.As(err, &starting) && starting.Code == "57P03" { // it recovers
+			within = recoversWithin
+		}
+		if time.Since(began) > within {
 			return fmt.Errorf("PostgreSQL does not answer: %w", err)
 		}
 	}
 }
 
+// Done is closed when the server has ended and is not started again.
+func (s *Server) Done() <-chan struct{} { return s.done }
+
 // Stop ends the server, letting running work be broken off, and waits for it.
 func (s *Server) Stop() error {
-	if err := s.cmd.Process.Signal(syscall.SIGINT); err != nil && !errors.Is(err, os.ErrProcessDone) {
-		return fmt.Errorf("ending PostgreSQL: %w", err)
+	err := s.line.Close()
+	if errors.Is(err, os.ErrClosed) {
+		err = nil
 	}
 	select {
 	case <-s.done:
-		if s.remove != "" {
-			return os.RemoveAll(s.remove)
-		}
-		return nil
-	case <-time.After(20 * time.Second):
-		return fmt.Errorf("PostgreSQL (process %d) does not end", s.cmd.Process.Pid)
+	case <-time.After(30 * time.Second):
+		return errors.Join(err, fmt.Errorf("PostgreSQL (process %d) does not end", s.cmd.Process.Pid))
 	}
+	if s.lock != nil {
+		err = errors.Join(err, s.lock.Close())
+	}
+	if s.remove != "" {
+		err = errors.Join(err, os.RemoveAll(s.remove))
+	}
+	return err
 }

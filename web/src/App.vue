@@ -3,6 +3,7 @@ import { ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { onNobody } from './api/client'
 import KeysDialog from './components/KeysDialog.vue'
+import OrderDialog from './components/OrderDialog.vue'
 import NoticeList from './components/NoticeList.vue'
 import SamplingSign from './components/SamplingSign.vue'
 import SideSpine from './components/SideSpine.vue'
@@ -37,6 +38,7 @@ useKeys({ '?': () => (keysOpen.value = true), c: copyLink })
       <div class="min-h-0 flex-1"><RouterView /></div>
     </main>
     <KeysDialog :open="keysOpen" @close="keysOpen = false" />
+    <OrderDialog />
     <NoticeList />
   </div>
 </template>

@@ -3,6 +3,7 @@ import { Hash } from 'lucide-vue-next'
 import { ref, watch } from 'vue'
 import { api, ApiError, type Counts } from '../api/client'
 import { useMe } from '../composables/useMe'
+import { orderFor } from '../composables/useOrder'
 import { count, percent } from '../format'
 
 // Samples cannot tell a slow function from one that is called too often; exact
@@ -23,7 +24,9 @@ async function start() {
   busy.value = true
   counted.value = failed.value = undefined
   try {
-    const c = await api.count({ function: name, take: key, seconds, calls: 0 })
+    const order = await orderFor(key, 'Run it and count')
+    if (!order) return
+    const c = await api.count({ function: name, take: key, seconds, calls: 0, ...order })
     if (key === props.takeKey && name === props.name) counted.value = c
   } catch (e) {
     if (key === props.takeKey && name === props.name) failed.value = e

@@ -97,9 +97,8 @@ async function start() {
     <ErrorNote v-if="collectors.isError.value" :error="collectors.error.value" :retry="() => collectors.refetch()" />
     <p v-else-if="meQuery.data.value && !may('collect')" class="p-8 text-ink-2">You may look{{ may('work') ? ' and work' : '' }}, but not collect. Ask somebody who manages people.</p>
     <div v-else-if="collectors.data.value && !here.length" class="max-w-[620px] p-8">
-      <p class="text-[15px]">No collector is there</p>
-      <p class="mt-1 text-ink-2">Start one on the machine that you want to look at, with a token that has the role collect:</p>
-      <pre class="code mt-3 border border-rule bg-sheet p-3">ENTELON_TOKEN=… entelon collector --to {{ 'http://this-server' }}</pre>
+      <p class="text-[15px]">No collector is connected</p>
+      <p class="mt-1 text-ink-2">On the machine that you want to look at, start <span class="code">entelon collector</span>. A new machine is added on the page <RouterLink to="/machines" class="word">Machines</RouterLink>.</p>
     </div>
     <div v-else class="flex min-h-0 flex-1">
       <div class="w-[300px] shrink-0 overflow-y-auto border-r border-rule px-6 py-4"><TakeTerms v-model="terms" :kind="kind" /></div>

@@ -101,7 +101,7 @@ const { pins, toggle: togglePin } = usePins(computed(() => j.value?.settings.pro
   <WaitNote v-else-if="!j" what="Looking for the take" />
   <div v-else class="flex h-full flex-col">
     <header class="flex h-[52px] shrink-0 items-center gap-6 border-b border-rule px-4">
-      <h1 class="min-w-0 truncate text-[15.5px]"><span class="text-ink-2">{{ over(j.state) ? 'Sampled' : 'Sampling' }}</span> <span class="font-medium">{{ whom(j) }}</span> <span class="text-ink-2">on {{ j.collector || 'the first collector that is free' }}, asked for by {{ j.who }}<template v-if="j.settings.turns"> · take {{ j.settings.turn }} of {{ j.settings.turns }}<template v-if="j.settings.side">, {{ j.settings.side === 'baseline' ? 'of the baseline' : 'of the candidate' }}</template></template></span></h1>
+      <h1 class="min-w-0 truncate text-[15.5px]"><span class="text-ink-2">{{ over(j.state) ? 'Sampled' : 'Sampling' }}</span> <span class="font-medium">{{ whom(j) }}</span> <span class="text-ink-2">on {{ j.collector }}, asked for by {{ j.who }}<template v-if="j.settings.turns"> · take {{ j.settings.turn }} of {{ j.settings.turns }}<template v-if="j.settings.side">, {{ j.settings.side === 'baseline' ? 'of the baseline' : 'of the candidate' }}</template></template></span></h1>
       <div class="flex-1" />
       <template v-if="!over(j.state)">
         <dl class="flex gap-6 text-right whitespace-nowrap" aria-live="off">
@@ -111,7 +111,8 @@ const { pins, toggle: togglePin } = usePins(computed(() => j.value?.settings.pro
           <div><dt class="label">Lost</dt><dd>{{ count(j.lost) }}</dd></div>
           <div><dt class="label">Size</dt><dd>{{ bytes(j.size) }}</dd></div>
         </dl>
-        <button v-if="may('collect')" class="action !px-4 !py-1" :disabled="j.state === 'stopping'" data-test="stop" @click="stop">{{ j.state === 'stopping' ? 'Stopping' : 'Stop and keep' }}</button>
+        <p v-if="j.silent" role="status" class="max-w-[230px] text-alarm">Nothing heard from the collector for a while. The take goes on when it is back; stopping keeps what has come.</p>
+        <button v-if="may('collect')" class="action !px-4 !py-1" :disabled="j.state === 'stopping' && !j.silent" data-test="stop" @click="stop">{{ j.state === 'stopping' && !j.silent ? 'Stopping' : 'Stop and keep' }}</button>
       </template>
     </header>
     <div v-if="j.state === 'failed'" class="max-w-[640px] p-8" role="alert">

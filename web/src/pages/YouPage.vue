@@ -17,6 +17,7 @@ const name = ref('')
 watch(me, (m) => (name.value = m?.name ?? ''), { immediate: true })
 const before = ref('')
 const password = ref('')
+const endTokens = ref(false)
 const failed = ref<{ of: string; error: Error }>()
 async function attempt(of: string, work: () => Promise<void>) {
   failed.value = undefined
@@ -28,14 +29,15 @@ async function attempt(of: string, work: () => Promise<void>) {
 }
 const rename = () =>
   attempt('name', async () => {
-    changed(await api.changeMe({ name: name.value, password: '', before: '' }))
+    changed(await api.changeMe({ name: name.value, password: '', before: '', end_tokens: false }))
     tell('Your name was changed.')
   })
 const setPassword = () =>
   attempt('password', async () => {
-    changed(await api.changeMe({ name: '', password: password.value, before: before.value }))
+    changed(await api.changeMe({ name: '', password: password.value, before: before.value, end_tokens: endTokens.value }))
+    await tokens.refetch()
     password.value = before.value = ''
-    tell('Your password was set. Other browsers were signed out.')
+    tell(endTokens.value ? 'Your password was set. Other browsers were signed out and all tokens were removed.' : 'Your password was set. Other browsers were signed out.')
   })
 async function signOut() {
   await api.signOut()
@@ -95,6 +97,7 @@ async function copy() {
           <p v-if="me && !me.password" class="mt-2 text-ink-2">You have none yet: without one, you need a new link each time.</p>
           <label v-if="me?.password" class="mt-3 block"><span class="label">The one until now</span><input v-model="before" type="password" class="field mt-0.5 w-full" autocomplete="current-password" required /></label>
           <label class="mt-3 block"><span class="label">The new one, at least 10 letters</span><input v-model="password" type="password" class="field mt-0.5 w-full" autocomplete="new-password" minlength="10" required /></label>
+          <label v-if="me?.password" class="mt-3 flex items-center gap-2"><input v-model="endTokens" type="checkbox" />Remove my tokens, too</label>
           <p v-if="failed?.of === 'password'" role="alert" class="mt-2 text-alarm">{{ failed.error.message }}</p>
           <button class="action mt-3">{{ me?.password ? 'Change the password' : 'Set the password' }}</button>
         </form>

@@ -1,0 +1,29 @@
+package profile
+
+import (
+	"errors"
+	"fmt"
+	"unicode"
+	"unicode/utf8"
+)
+
+// LongestName bounds the name of a program or a build, in bytes: it stands in
+// addresses, in lists and in indexes.
+const LongestName = 400
+
+// CheckName refuses a name of a program or a build that could not be kept or
+// shown. "" is a name that is found out later.
+func CheckName(name string) error {
+	if len(name) > LongestName {
+		return fmt.Errorf("a name has at most %d bytes, and this one has %d", LongestName, len(name))
+	}
+	if !utf8.ValidString(name) {
+		return errors.New("a name is text in UTF-8")
+	}
+	for _, r := range name {
+		if unicode.IsControl(r) {
+			return fmt.Errorf("a name has no control characters, such as %U", r)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,202 @@
+package server
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/gin-gonic/gin"
+
+	"entelon/codec/take"
+	"entelon/store"
+)
+
+// nextJob gives a collector its next job, waiting for one for a while.
+func (s *Server) nextJob(c *gin.Context) {
+	var in CollectorIn
+	err := s.read(c, &in, "the collector")
+	ctx, name := c.Request.Context(), who(c).collector
+	if err == nil {
+		var report []byte
+		if report, err = json.Marshal(in.Report); err == nil {
+			err = s.store.SeeCollector(ctx, name, report)
+		}
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	s.endSilent(ctx)
+	for deadline := time.Now().Add(pollFor); ; {
+		j, err := s.store.NextJob(ctx, name)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		if j != nil {
+			next := &JobForCollector{ID: j.ID, Kind: j.Kind, Who: j.Who, Settings: j.Settings}
+			if err := json.Unmarshal(j.Task, &next.Count); err != nil {
+				s.fail(c, fmt.Errorf("reading a job: %w", err))
+				return
+			}
+			c.JSON(http.StatusOK, NextJobOut{Job: next})
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-s.o.Closing:
+			c.JSON(http.StatusOK, NextJobOut{})
+			return
+		case <-time.After(pollEvery):
+		}
+		if time.Now().After(deadline) {
+			c.JSON(http.StatusOK, NextJobOut{})
+			return
+		}
+	}
+}
+
+// endSilent ends jobs of which nothing was heard for long: takes with what has
+// come of them. One that cannot be ended is no other job's trouble.
+func (s *Server) endSilent(ctx context.Context) {
+	if time.Since(s.began) < silentAfter {
+		return // it was this server that was away
+	}
+	list, err := s.store.Silent(ctx, closedAfter, silentAfter)
+	if err != nil {
+		s.o.Log.Error("looking for jobs whose collector is silent", "error", err)
+		return
+	}
+	for _, j := range list {
+		e := store.Ended{Failed: "nothing was heard of its collector for a long time", Remedy: "see whether it still runs on " + j.Doer, Early: j.Kind == "take"}
+		if _, err := s.deliver(ctx, &j, e); err != nil {
+			s.o.Log.Error("a job whose collector is silent could not be ended", "job", j.ID, "error", err)
+		}
+	}
+}
+
+// grow takes what a growing take has gained.
+func (s *Server) grow(c *gin.Context) {
+	at, err1 := number(c, "at", 0, 0, 1<<50)
+	elapsed, err2 := number(c, "elapsed_ns", 0, 0, 1<<62)
+	samples, err3 := number(c, "samples", 0, 0, 1<<62)
+	lost, err4 := number(c, "lost", 0, 0, 1<<62)
+	if err := errors.Join(err1, err2, err3, err4); err != nil {
+		s.fail(c, err)
+		return
+	}
+	b, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, mostBlock))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	if err := s.room(c.Request.Context()); err != nil {
+		s.fail(c, err)
+		return
+	}
+	if at+int64(len(b)) > s.o.MaxUpload {
+		s.fail(c, store.ErrTooLarge)
+		return
+	}
+	j, err := s.store.Grow(c.Request.Context(), c.Param("id"), who(c).collector, at, b, store.Progress{ElapsedNS: elapsed, Samples: samples, Lost: lost})
+	switch {
+	case errors.Is(err, store.ErrOffset), errors.Is(err, store.ErrJobOver):
+		c.JSON(http.StatusOK, GrowOut{Size: j.Size, Over: errors.Is(err, store.ErrJobOver), Stop: j.State != store.JobRunning, Digest: j.Digest})
+	case err != nil:
+		s.fail(c, err)
+	default:
+		c.JSON(http.StatusOK, GrowOut{Size: j.Size, Stop: j.State == store.JobStopping})
+	}
+}
+
+// endJob ends a job of the collector that asks: its take is kept as if it had
+// been uploaded.
+func (s *Server) endJob(c *gin.Context) {
+	var in JobEndIn
+	err := s.read(c, &in, "the end")
+	var j *store.Job
+	if err == nil {
+		j, err = s.store.Job(c.Request.Context(), c.Param("id"))
+	}
+	if err == nil && j.Doer != who(c).collector {
+		err = missing{errors.New("there is no such job of this collector"), ""}
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	if j.State == store.JobDone || j.State == store.JobFailed {
+		c.JSON(http.StatusOK, s.jobOut(j))
+		return
+	}
+	e := store.Ended{Failed: cut(in.Error, mostSaid), Remedy: cut(in.Remedy, mostSaid)}
+	if j.Kind != "take" {
+		var given any = in.Answer
+		switch j.Kind {
+		case "count":
+			given = in.Counts
+		case "groups":
+			given = in.Groups
+		}
+		if e.Result, err = json.Marshal(given); err == nil {
+			j, err = s.store.EndJob(c.Request.Context(), j.ID, e)
+		}
+	} else if in.Size != j.Size {
+		err = conflict{fmt.Errorf("the take has %d bytes there and %d here", in.Size, j.Size), "send what is missing first"}
+	} else {
+		j, err = s.deliver(c.Request.Context(), j, e)
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, s.jobOut(j))
+}
+
+// mostSaid bounds what a collector says of how a job ended, in bytes.
+const mostSaid = 4 << 10
+
+// cut shortens a text at the beginning of a character.
+func cut(text string, most int) string {
+	if len(text) <= most {
+		return text
+	}
+	for most > 0 && !utf8.RuneStart(text[most]) {
+		most--
+	}
+	return text[:most] + "…"
+}
+
+// deliver keeps what has come of a take, and ends its job. Why it ended early
+// is said where nothing has come.
+func (s *Server) deliver(ctx context.Context, j *store.Job, e store.Ended) (*store.Job, error) {
+	if j.Kind == "take" && j.Size > 0 {
+		pieces := s.store.GrownFile(ctx, j.ID)
+		defer pieces.Close()
+		t, _, err := s.store.AddInstead(ctx, pieces, "the take", s.o.MaxUpload, j.TakeKey)
+		var broken *take.Error
+		switch {
+		case errors.As(err, &broken):
+			e.Failed = strings.TrimPrefix(e.Failed+"; "+err.Error(), "; ")
+		case err != nil:
+			return nil, err
+		default:
+			e.TakeKey, e.Digest = t.Key, t.Digest
+		}
+	}
+	again := j.State == store.JobRunning && e.TakeKey != "" && !e.Early // one that was stopped ends the row
+	j, err := s.store.EndJob(ctx, j.ID, e)
+	if err != nil || !again || !j.Fresh || j.Settings.Turn == 0 || j.Settings.Turn >= j.Settings.Turns {
+		return j, err
+	}
+	next := &store.Job{Kind: "take", Collector: j.Doer, Settings: j.Settings, Who: j.Who, AgainOf: j.AgainOf}
+	nextTurn(&next.Settings)
+	return j, s.store.AddJob(ctx, next)
+}

@@ -1,0 +1,226 @@
+package server
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"entelon/people"
+	"entelon/store"
+)
+
+// collectorScheme is how a collector's requests begin their Authorization.
+const collectorScheme = "Collector "
+
+// challengeSecret is the name of the secret that challenges are made with.
+const challengeSecret = "challenges"
+
+// enrolValid is how long a link for enrolling a collector is good.
+const enrolValid = 24 * time.Hour
+
+func (s *Server) collectors(c *gin.Context) {
+	list, err := s.store.Collectors(c.Request.Context())
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := CollectorsOut{Collectors: []CollectorOut{}}
+	for _, x := range list {
+		out.Collectors = append(out.Collectors, s.collectorOut(x))
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) collectorOut(x store.Collector) CollectorOut {
+	report := MachineReport{}
+	if err := json.Unmarshal(x.Report, &report); err != nil {
+		s.o.Log.Error("the report of a collector cannot be read", "collector", x.Name, "error", err)
+	}
+	if report.Checks == nil {
+		report.Checks = []MachineCheck{}
+	}
+	if report.Allows == nil {
+		report.Allows = []string{}
+	}
+	out := CollectorOut{Name: x.Name, Here: time.Since(x.SeenAt) < hereWithin, Enrolled: x.PublicKey != "", EnrolledBy: x.EnrolledBy, Report: report}
+	if x.SeenAt.Unix() > 0 {
+		out.SeenAt = x.SeenAt.UTC().Format(time.RFC3339)
+	}
+	if x.EnrolledAt != nil {
+		out.EnrolledAt = x.EnrolledAt.UTC().Format(time.RFC3339)
+	}
+	return out
+}
+
+// addCollector makes a link by which one collector can enrol.
+func (s *Server) addCollector(c *gin.Context) {
+	var in CollectorNameIn
+	if err := s.read(c, &in, "the collector"); err != nil {
+		s.fail(c, err)
+		return
+	}
+	if err := people.CheckName(in.Name); err != nil {
+		s.fail(c, badRequest{err})
+		return
+	}
+	secret, err := s.store.AddCollectorLink(c.Request.Context(), in.Name, who(c).person.Name, enrolValid)
+	if err == nil {
+		err = s.note(c, "link for a collector made", map[string]string{"collector": in.Name})
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusCreated, CollectorLinkOut{Name: in.Name, Path: "/enrol/" + secret, Hours: enrolValid.Hours()})
+}
+
+// removeCollector makes a collector's key useless. Its takes end with what has
+// come of them.
+func (s *Server) removeCollector(c *gin.Context) {
+	name := c.Param("name")
+	open, err := s.store.RemoveCollector(c.Request.Context(), name)
+	if errors.Is(err, store.ErrNotFound) {
+		err = missing{fmt.Errorf("there is no collector %q", name), "see the Machines page for those that there are"}
+	}
+	if err == nil {
+		err = s.note(c, "collector removed", map[string]string{"collector": name})
+	}
+	for i := range open {
+		if err == nil {
+			_, err = s.deliver(c.Request.Context(), &open[i], store.Ended{Failed: "its collector was removed"})
+		}
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// enrol takes a collector's public key, by a link that works once.
+func (s *Server) enrol(c *gin.Context) {
+	var in EnrolIn
+	if err := s.read(c, &in, "the key"); err != nil {
+		s.fail(c, err)
+		return
+	}
+	if _, err := people.ParseKey(in.PublicKey); err != nil {
+		s.fail(c, badRequest{err})
+		return
+	}
+	from := s.byAddress(c)
+	if !s.mayTry(c, from) {
+		return
+	}
+	name, err := s.store.EnrolByLink(c.Request.Context(), in.Link, in.PublicKey)
+	if errors.Is(err, store.ErrNotFound) {
+		s.deny(c, "", "this link was used already, or is too old", "ask for a new one on the Machines page")
+		return
+	}
+	if err == nil {
+		err = s.succeeded(c, from)
+	}
+	if err == nil {
+		err = s.note(c, "collector enrolled", map[string]string{"collector": name})
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, CollectorNameIn{Name: name})
+}
+
+// challenge gives a collector something to sign. Whether there is one of that
+// name is not told.
+func (s *Server) challenge(c *gin.Context) {
+	key, err := s.store.Secret(c.Request.Context(), challengeSecret)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	text, err := people.NewChallenge(key, time.Now())
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, ChallengeOut{Challenge: text})
+}
+
+// beginCollector begins a session for a collector that has signed a challenge.
+func (s *Server) beginCollector(c *gin.Context) {
+	var in CollectorSessionIn
+	err := s.read(c, &in, "the answer to the challenge")
+	var key []byte
+	if err == nil {
+		key, err = s.store.Secret(c.Request.Context(), challengeSecret)
+	}
+	if err == nil {
+		if old := people.Challenged(key, in.Challenge, time.Now()); old != nil {
+			err = badRequest{old}
+		}
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	x, err := s.store.CollectorNamed(c.Request.Context(), in.Name)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		s.fail(c, err)
+		return
+	}
+	if err != nil || !people.Signed(x.PublicKey, people.SessionText(c.Request.Host, in.Name, in.Challenge), in.Signature) {
+		c.AbortWithStatusJSON(http.StatusUnauthorized, ErrorBody{Error: "this server does not know the collector's key", Remedy: "enrol it with a link from the Machines page"})
+		return
+	}
+	secret, ends, err := s.store.BeginCollectorSession(c.Request.Context(), in.Name)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := CollectorSessionOut{Secret: secret, Seconds: time.Until(ends).Seconds()}
+	since := x.EnrolledAt
+	if x.RenewedAt != nil {
+		since = x.RenewedAt
+	}
+	out.Renew = since == nil || time.Since(*since) > renewAfter
+	c.JSON(http.StatusOK, out)
+}
+
+// renewAfter is the age at which a collector is asked to make a new key.
+const renewAfter = 30 * 24 * time.Hour
+
+// renewCollector replaces the key of the collector that asks.
+func (s *Server) renewCollector(c *gin.Context) {
+	var in CollectorKeyIn
+	err := s.read(c, &in, "the key")
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	key, err := people.ParseKey(in.PublicKey)
+	if err != nil {
+		s.fail(c, badRequest{err})
+		return
+	}
+	name := who(c).collector
+	x, err := s.store.CollectorNamed(c.Request.Context(), name)
+	if err == nil && !people.Signed(x.PublicKey, people.RenewalText(name, key), in.Signature) {
+		s.refuse(c, "a new key is signed with the old one", "")
+		return
+	}
+	if err == nil {
+		err = s.store.RenewCollector(c.Request.Context(), name, x.PublicKey, in.PublicKey)
+	}
+	if err == nil {
+		err = s.note(c, "collector's key renewed", map[string]string{"collector": name})
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}

@@ -1,0 +1,112 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"entelon/core/profile"
+	"entelon/core/scope"
+	"entelon/sampler"
+	"entelon/store"
+)
+
+// ordered returns what shall be collected, and where. What a take says of itself
+// is not an order: anybody who may send takes can write it. A take is made again
+// as a job on this server's record made it, or by settings that somebody has seen
+// and sends along.
+func (s *Server) ordered(ctx context.Context, again string, given *profile.Settings, collector string) (set profile.Settings, on string, err error) {
+	if again == "" || given != nil {
+		if given == nil {
+			return set, "", badRequest{errors.New("nothing to sample; give a command, a process, a control group or the machine")}
+		}
+		return *given, collector, nil
+	}
+	if _, err := s.store.Take(ctx, again); err != nil {
+		return set, "", err
+	}
+	j, err := s.store.JobOfTake(ctx, again)
+	if errors.Is(err, store.ErrNotFound) {
+		return set, "", conflict{errors.New("no job of this server made this take, so its settings were not checked by anybody here"), "look at its command, user and folder, and send them along"}
+	} else if err != nil {
+		return set, "", err
+	}
+	set = j.Settings
+	if collector == "" {
+		collector = j.Doer
+	}
+	if collector != j.Doer {
+		set.Event = "" // another machine may count cycles, or not
+	}
+	return set, collector, nil
+}
+
+// shown are settings as they are told to who looks: of the environment only the
+// names, since values may be secrets.
+func shown(set profile.Settings) profile.Settings {
+	set.Env = set.EnvNames()
+	return set
+}
+
+// checkSettings refuses what a collector could not do.
+func checkSettings(set *profile.Settings) error {
+	if set.PID != 0 && len(set.PIDs) == 0 {
+		set.PIDs = []int{set.PID}
+	}
+	// A take keeps the command of a process that was attached to, too.
+	attached := len(set.PIDs) > 0
+	switch {
+	case !attached && !set.Machine && set.Group == "" && len(set.Command) == 0:
+		return errors.New("nothing to sample; give a command, a process, a control group or the machine")
+	case set.RateHz < 1 || set.RateHz > 50_000:
+		return fmt.Errorf("a rate of %d; give a number from 1 to 50000", set.RateHz)
+	case set.Budget < 0 || set.Budget > 1 || set.Work < 0 || math.IsNaN(set.Work) || math.IsInf(set.Work, 0):
+		return errors.New("a budget is a share from 0 to 1, and work a number that is not negative")
+	case (set.BareFirst || set.WorkFrom != "") && (len(set.Command) == 0 || attached):
+		return errors.New("to run it without sampling first, or to read its output, give a command")
+	case set.ForNS < 0 || time.Duration(set.ForNS) > longestTake:
+		return fmt.Errorf("a take lasts at most %v", longestTake)
+	case len(set.Command) > 10_000 || len(set.Against) > 10_000 || len(set.Env) > 10_000 || len(set.Measures) > 20 || len(set.PIDs) > 1000:
+		return errors.New("the lists are too long")
+	}
+	if _, err := scope.Parse(set.Keep); err != nil {
+		return fmt.Errorf("the samples to keep: %w", err)
+	}
+	if _, err := sampler.ParseMeasures(set.Measures); err != nil {
+		return err
+	}
+	if set.ForNS == 0 {
+		set.ForNS = int64(longestTake)
+	}
+	for name, text := range map[string]string{"program": set.Program, "build": set.Build} {
+		if err := profile.CheckName(text); err != nil {
+			return fmt.Errorf("the %s: %w", name, err)
+		}
+	}
+	for _, kv := range set.Env {
+		if name, _, ok := strings.Cut(kv, "="); !ok || name == "" {
+			return fmt.Errorf("the environment: write %q as NAME=VALUE", cut(kv, 100))
+		}
+	}
+	bytes := 0
+	for _, list := range [][]string{set.Command, set.Against, set.Env, {set.Dir, set.User, set.Group, set.Program, set.Build, set.Note, set.Keep, set.WorkFrom}} {
+		for _, text := range list {
+			if strings.ContainsRune(text, 0) || !utf8.ValidString(text) {
+				return errors.New("a text with a zero character cannot be handed on")
+			}
+			bytes += len(text)
+		}
+	}
+	if bytes > mostSettings {
+		return fmt.Errorf("the command and what belongs to it have more than %d MB", mostSettings>>20)
+	}
+	return nil
+}
+
+// mostSettings bounds the texts of a job together, in bytes. Linux takes 2 MB of
+// arguments and environment by default.
+const mostSettings = 3 << 20
