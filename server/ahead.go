@@ -28,6 +28,9 @@ func (s *Server) ahead(c *gin.Context) {
 				s.o.Log.Error("opening a take ahead of its page", "take", key, "panic", r)
 			}
 		}()
+		h := &held{}
+		later.Set(heldKey, h)
+		defer h.release()
 		o, row, err := s.open(later, key)
 		if err != nil {
 			return

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"strings"
@@ -13,6 +14,7 @@ import (
 	"entelon/core/profile"
 	"entelon/core/reading"
 	"entelon/core/scope"
+	"entelon/server/keep"
 	"entelon/store"
 )
 
@@ -84,7 +86,46 @@ func (s *Server) comparison(c *gin.Context) (*compared, error) {
 	if strings.Contains(c.Query("baseline")+c.Query("candidate"), jobPrefix) {
 		return s.compareNow(c, scale, sc, hand) // it grows
 	}
-	return s.compared.get(c.Request.Context(), key, func() (*compared, error) { return s.compareNow(c, scale, sc, hand) })
+	x, err := s.keep.Get(c.Request.Context(), keyCompare+key, comparisonBytes, func(ctx context.Context, self *keep.Item) (any, int64, error) {
+		// It outlives the request that asked first, and holds on to its takes.
+		own := c.Copy()
+		own.Request = c.Request.Clone(ctx)
+		mine := &held{}
+		own.Set(heldKey, mine)
+		out, err := s.compareNow(own, scale, sc, hand)
+		if err != nil {
+			mine.release()
+			return nil, 0, err
+		}
+		for _, take := range mine.items {
+			self.Needs(take)
+		}
+		return out, out.bytes(), nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	holding(c).add(x)
+	return x.Value().(*compared), nil
+}
+
+// comparisonBytes is how much memory a comparison is thought to need beside its
+// takes, before it is made.
+const comparisonBytes = 64 << 20
+
+// bytes estimates what a comparison holds beside its takes: a node of the merged
+// tree for each of both sides, and what is told of each function.
+func (x *compared) bytes() int64 {
+	nodes, functions := 0, 0
+	for _, side := range []*compareSide{x.a, x.b} {
+		most := 0
+		for _, o := range side.views {
+			most = max(most, o.tree.Len())
+			functions = max(functions, len(o.take.Profile.Functions))
+		}
+		nodes += most
+	}
+	return int64(nodes)*64 + int64(functions)*1000
 }
 
 func (s *Server) compareNow(c *gin.Context, scale compare.Scale, sc scope.Scope, hand compare.Hand) (*compared, error) {
@@ -251,5 +292,5 @@ func (s *Server) mirror(c *gin.Context) {
 		return
 	}
 	m := x.result.Mirror(float64(thinnest) / float64(pixels))
-	c.JSON(http.StatusOK, MirrorOut{m.Width, m.Depth, m.Function, m.X, m.Slot, m.Total[0], m.Total[1], m.Parent})
+	c.JSON(http.StatusOK, MirrorOut{m.Width, m.Depth, m.Function, m.X, m.Slot, m.Total[0], m.Total[1], m.Parent, m.Left})
 }

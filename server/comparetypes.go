@@ -114,6 +114,7 @@ type MirrorOut struct {
 	Baseline  []float64 `json:"baseline"`
 	Candidate []float64 `json:"candidate"`
 	Parent    []int32   `json:"parent"` // position, -1 for the root
+	Left      int       `json:"left"`   // frames that are left out at the bottom, since there are too many
 }
 
 // MatchIn says of two names that they are one function ("together"), that they are

@@ -64,7 +64,7 @@ func (s *Server) exportPicture(c *gin.Context) {
 	if !k.scope.All() {
 		title += ", only where " + k.scope.String()
 	}
-	l := o.tree.Layout(k.cost, tree.LayoutOptions{Root: root, MinWidth: max(1, k.cost.Total(root)/pixels), Order: order})
+	l := o.tree.Layout(k.cost, tree.LayoutOptions{Root: root, MinWidth: max(1, k.cost.Total(root)/pixels), Order: order, Rows: mostRowsDrawn, Boxes: mostBoxes})
 	hundred := fmt.Sprintf("%s · %d samples", profile.Amount(k.cost.Total(root), words.Unit), k.cost.TotalSamples(root))
 	s.export(c, row, "image/svg+xml", ".svg", func(b *bytes.Buffer) error {
 		return picture.Write(b, o.tree, k.cost, l, words.Unit, picture.Options{Width: int(pixels), Title: title, Hundred: hundred, Up: c.Query("up") == "true", Focus: c.Query("focus")})
@@ -85,9 +85,12 @@ func (s *Server) exportStacks(c *gin.Context) {
 		return
 	}
 	s.export(c, row, "text/plain; charset=utf-8", ".stacks.txt", func(b *bytes.Buffer) error {
-		return stacks.WriteTree(b, o.tree, k.cost, c.Query("values") == "true")
+		return stacks.WriteTree(b, o.tree, k.cost, stacks.Options{Values: c.Query("values") == "true", Most: mostExport})
 	})
 }
+
+// mostExport bounds a file of stacks, in bytes.
+const mostExport = 64 << 20
 
 func (s *Server) exportReport(c *gin.Context) {
 	o, row, k, ok := s.scoped(c)

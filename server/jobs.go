@@ -34,7 +34,7 @@ const jobPrefix = "job-"
 func (s *Server) jobOut(j *store.Job) JobOut {
 	out := JobOut{
 		ID: j.ID, State: j.State, Collector: j.Collector, Settings: shown(j.Settings), Who: j.Who, CreatedAt: j.CreatedAt.UTC().Format(time.RFC3339),
-		ElapsedNS: j.ElapsedNS, Samples: j.Samples, Lost: j.Lost, Size: j.Size, Take: j.TakeKey, Error: j.Error, Remedy: j.Remedy, AgainOf: j.AgainOf, Digest: j.Digest,
+		ElapsedNS: j.ElapsedNS, Samples: j.Samples, Lost: j.Lost, Size: j.Size, Take: j.TakeKey, Error: j.Error, Remedy: j.Remedy, AgainOf: j.AgainOf, Broken: j.Broken, Digest: j.Digest,
 	}
 	running := j.State == store.JobRunning || j.State == store.JobStopping
 	out.Silent = running && j.HeardAt != nil && time.Since(*j.HeardAt) > silentAfter && time.Since(s.began) > silentAfter
@@ -244,14 +244,14 @@ func (s *Server) openGrowing(c *gin.Context, id string) (*opened, *store.Take, e
 	if j.Size == 0 {
 		return nil, nil, unavailable{errors.New("nothing has come of it yet")}
 	}
-	o, err := s.cache.get(c.Request.Context(), fmt.Sprintf("%s%s-%d", jobPrefix, id, j.Size), toRead, func() (*opened, error) {
-		pieces := s.store.GrownFile(context.WithoutCancel(c.Request.Context()), id)
+	// What has come before is of no use any more.
+	prefix := keyGrowing + id + " "
+	key := fmt.Sprintf("%s%d", prefix, j.Size)
+	s.keep.Forget(func(old string) bool { return strings.Contains(old, prefix) && !strings.Contains(old, key) })
+	o, err := s.openKept(c, key, min(s.keep.Limit()/2, 100*j.Samples+40*j.Size), func(ctx context.Context) (*profile.Take, error) {
+		pieces := s.store.GrownFile(ctx, id)
 		defer pieces.Close()
-		t, err := take.Read(bufio.NewReaderSize(pieces, piecewise), "the growing take", take.Options{Salvage: true})
-		if err != nil {
-			return nil, err
-		}
-		return newOpened(t), nil
+		return take.Read(bufio.NewReaderSize(pieces, piecewise), "the growing take", take.Options{Salvage: true, Limits: s.limits()})
 	})
 	return o, row, err
 }

@@ -60,7 +60,9 @@ func (s *Server) paths(c *gin.Context) {
 			out.Heaviest = []uint32{}
 			out.Steps = []PathSteps{}
 			if spread != 0 {
-				for _, n := range o.tree.Path(spread) {
+				path := o.tree.Path(spread)
+				out.Deeper = max(0, len(path)-mostPath)
+				for _, n := range path[:len(path)-out.Deeper] {
 					out.Heaviest = append(out.Heaviest, uint32(n))
 					out.Steps = append(out.Steps, stepsOut(p, o.tree.Below(k.cost, n)))
 				}
@@ -130,7 +132,7 @@ func (s *Server) builds(c *gin.Context) {
 			return
 		}
 		t := &list[i]
-		o, err := s.load(c, t, inPassing)
+		o, err := s.load(c, t)
 		if err != nil {
 			s.fail(c, err)
 			return

@@ -62,6 +62,7 @@ type PathsOut struct {
 	Heaviest    []uint32    `json:"heaviest,omitempty"` // the nodes of the heaviest path down to where it spreads out
 	Steps       []PathSteps `json:"steps,omitempty"`    // that follow each of them
 	Spread      uint32      `json:"spread"`             // the last of them
+	Deeper      int         `json:"deeper"`             // steps of the heaviest path that are left out at its end
 }
 
 // KeptOut is how much of a take a scope keeps.

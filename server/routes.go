@@ -21,6 +21,7 @@ type route struct {
 	answer  any    // type of the answer's body; nil for none
 	status  int    // of a success
 	file    string // media type, where the answer is a file
+	load    load   // how much work it is
 	most    int64  // bytes of the request's body; 0: few
 	audit   string // what the audit list says of a success; "": the handler says it, or nothing was changed
 	handle  gin.HandlerFunc
@@ -98,23 +99,23 @@ func (s *Server) table() []route {
 		{needs: people.Collect, method: http.MethodPost, path: "/jobs", summary: "Have a take made", body: JobIn{}, most: jobBody, answer: JobOut{}, status: http.StatusAccepted, handle: s.addJob},
 		{needs: people.Look, method: http.MethodGet, path: "/jobs/{id}", summary: "A take that is being made, or was", answer: JobOut{}, handle: s.job},
 		{needs: people.Collect, method: http.MethodPost, path: "/jobs/{id}/stop", summary: "End a take that is being made; what was collected is kept", answer: JobOut{}, handle: s.stopJob},
-		{needs: people.Collect, method: http.MethodPost, path: "/counts", summary: "Count the calls of a function exactly", body: CountIn{}, most: jobBody, answer: CountOut{}, handle: s.count},
+		{needs: people.Collect, method: http.MethodPost, path: "/counts", load: asleep, summary: "Count the calls of a function exactly", body: CountIn{}, most: jobBody, answer: CountOut{}, handle: s.count},
 		{needs: people.Look, method: http.MethodGet, path: "/collectors", summary: "Collectors with what their machines allow", answer: CollectorsOut{}, handle: s.collectors},
-		{needs: people.Collect, method: http.MethodGet, path: "/collectors/{name}/processes", summary: "The processes that run on a collector's machine", answer: ProcessesOut{}, handle: s.processes},
-		{needs: people.Collect, method: http.MethodGet, path: "/collectors/{name}/groups", summary: "The control groups in which something runs on a collector's machine", answer: GroupsOut{}, handle: s.groups},
-		{needs: needCollector, method: http.MethodPost, path: "/collector/next", summary: "For collectors: the next job", body: CollectorIn{}, most: 1 << 20, answer: NextJobOut{}, handle: s.nextJob},
-		{needs: needCollector, method: http.MethodPost, path: "/collector/jobs/{id}/blocks", summary: "For collectors: what a growing take has gained", octets: true, answer: GrowOut{}, handle: s.grow, query: []param{
+		{needs: people.Collect, method: http.MethodGet, path: "/collectors/{name}/processes", load: asleep, summary: "The processes that run on a collector's machine", answer: ProcessesOut{}, handle: s.processes},
+		{needs: people.Collect, method: http.MethodGet, path: "/collectors/{name}/groups", load: asleep, summary: "The control groups in which something runs on a collector's machine", answer: GroupsOut{}, handle: s.groups},
+		{needs: needCollector, method: http.MethodPost, path: "/collector/next", load: asleep, summary: "For collectors: the next job", body: CollectorIn{}, most: 1 << 20, answer: NextJobOut{}, handle: s.nextJob},
+		{needs: needCollector, method: http.MethodPost, path: "/collector/jobs/{id}/blocks", load: bulky, summary: "For collectors: what a growing take has gained", octets: true, answer: GrowOut{}, handle: s.grow, query: []param{
 			{"at", "integer", "where in the file it begins", true},
 			{"elapsed_ns", "integer", "since the take began", false},
 			{"samples", "integer", "so far", false},
 			{"lost", "integer", "so far", false},
 		}},
-		{needs: needCollector, method: http.MethodPost, path: "/collector/jobs/{id}/end", summary: "For collectors: a job has ended", body: JobEndIn{}, most: answerBody, answer: JobOut{}, handle: s.endJob},
+		{needs: needCollector, method: http.MethodPost, path: "/collector/jobs/{id}/end", load: bulky, summary: "For collectors: a job has ended", body: JobEndIn{}, most: answerBody, answer: JobOut{}, handle: s.endJob},
 		{needs: people.Look, method: http.MethodGet, path: "/programs", summary: "All programs with their builds", answer: ProgramsOut{}, handle: s.programs},
-		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/ledger", summary: "A program's builds side by side, function by function", answer: LedgerOut{}, handle: s.ledger, query: []param{
+		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/ledger", load: heavy, summary: "A program's builds side by side, function by function", answer: LedgerOut{}, handle: s.ledger, query: []param{
 			{"scale", "string", "none (a run), work, second, cpu-second or total (shares); absent: what suits the takes", false},
 		}},
-		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/function", summary: "One function over all builds of a program", answer: OverOut{}, handle: s.over, query: []param{
+		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/function", load: heavy, summary: "One function over all builds of a program", answer: OverOut{}, handle: s.over, query: []param{
 			{"name", "string", "full name of the function", true},
 			{"scale", "string", "none (a run), work, second, cpu-second or total (shares); absent: what suits the takes", false},
 		}},
@@ -129,9 +130,9 @@ func (s *Server) table() []route {
 			{"limit", "integer", "rows, 1000 at most", false},
 			{"offset", "integer", "rows to leave out first", false},
 		}},
-		{needs: people.Work, method: http.MethodPost, path: "/takes", summary: "Add a take; the body is the file", octets: true, answer: AddedOut{}, status: http.StatusCreated, audit: "take sent", handle: s.addTake,
+		{needs: people.Work, method: http.MethodPost, path: "/takes", load: bulky, summary: "Add a take; the body is the file", octets: true, answer: AddedOut{}, status: http.StatusCreated, audit: "take sent", handle: s.addTake,
 			query: []param{{"name", "string", "the file's name, for errors", false}}},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}", summary: "A take without its samples", answer: TakeDetail{}, handle: s.take},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}", load: heavy, summary: "A take without its samples", answer: TakeDetail{}, handle: s.take},
 		{needs: people.Work, method: http.MethodPatch, path: "/takes/{key}", summary: "Replace a take's note", body: NoteIn{}, answer: TakeOut{}, audit: "take's note changed", handle: s.setNote},
 		{needs: people.Work, method: http.MethodDelete, path: "/takes/{key}", summary: "Remove a take", status: http.StatusNoContent, audit: "take removed", handle: s.removeTake},
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/notes", summary: "Notes on a take and on the functions of its program", answer: RemarksOut{}, handle: s.notes},
@@ -143,81 +144,81 @@ func (s *Server) table() []route {
 		{needs: people.Work, method: http.MethodPost, path: "/programs/{name}/pins", summary: "Pin a function, or let it go", body: PinIn{}, answer: PinsOut{}, audit: "pins changed", handle: s.setPin},
 		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/sources", summary: "Where a program's source is", answer: SourceRules{}, handle: s.sourceRules},
 		{needs: people.Work, method: http.MethodPut, path: "/programs/{name}/sources", summary: "Replace the rules for where a program's source is", body: SourceRulesIn{}, most: 1 << 20, answer: SourceRules{}, audit: "rules for source changed", handle: s.setSourceRules},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/file", summary: "The take's file", file: "application/octet-stream", handle: s.file},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/hot", summary: "Hot functions and the reading", answer: HotOut{}, handle: s.hot, query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/file", load: bulky, summary: "The take's file", file: "application/octet-stream", handle: s.file},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/hot", load: heavy, summary: "Hot functions and the reading", answer: HotOut{}, handle: s.same(s.hot, nil), query: with(
 			param{"bare", "boolean", "functions by their number alone, which /functions explains", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/functions", summary: "All functions of a take by their number", answer: FunctionsOut{}, handle: s.functions, query: shaping},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/flame", summary: "The flame graph, laid out", answer: FlameOut{}, handle: s.flame, query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/functions", load: heavy, summary: "All functions of a take by their number", answer: FunctionsOut{}, handle: s.same(s.functions, nil), query: shaping},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/flame", load: heavy, summary: "The flame graph, laid out", answer: FlameOut{}, handle: s.same(s.flame, s.pinsOf), query: with(
 			param{"root", "integer", "node to dive into", false},
 			param{"order", "string", "of siblings: cost, name or first", false},
 			param{"pixels", "integer", "width of the drawing; thinner frames go into bands", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/search", summary: "Find functions in the flame graph", answer: SearchOut{}, handle: s.search, query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/search", load: heavy, summary: "Find functions in the flame graph", answer: SearchOut{}, handle: s.same(s.search, nil), query: with(
 			param{"text", "string", "part of a name", true},
 			param{"root", "integer", "node to search below", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/function", summary: "One function: cost, callers, callees, other builds", answer: FunctionOut{}, handle: s.function, query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/function", load: heavy, summary: "One function: cost, callers, callees, other builds", answer: FunctionOut{}, handle: s.function, query: with(
 			param{"name", "string", "its full name", true},
 			param{"module", "string", "its library's name, if the name is not enough", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/builds", summary: "One function in the newest take of each build, in a scope", answer: BuildsOut{}, handle: s.builds, query: append(append([]param{}, timeRange...), measuring,
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/builds", load: heavy, summary: "One function in the newest take of each build, in a scope", answer: BuildsOut{}, handle: s.builds, query: append(append([]param{}, timeRange...), measuring,
 			param{"name", "string", "its full name", true},
 			param{"module", "string", "its library's name, if the name is not enough", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/threads", summary: "The cost by thread", answer: ThreadsOut{}, handle: s.threads, query: with()},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/scope", summary: "A scope expression as it is understood, or what is wrong with it", answer: ScopeOut{}, handle: s.scope, query: []param{scoping}},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/kept", summary: "How much of a take a scope keeps", answer: KeptOut{}, handle: s.kept, query: with()},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/complete", summary: "How a scope expression may go on", answer: CompleteOut{}, handle: s.complete, query: []param{
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/threads", load: heavy, summary: "The cost by thread", answer: ThreadsOut{}, handle: s.same(s.threads, nil), query: with()},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/scope", load: heavy, summary: "A scope expression as it is understood, or what is wrong with it", answer: ScopeOut{}, handle: s.same(s.scope, nil), query: []param{scoping}},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/kept", load: heavy, summary: "How much of a take a scope keeps", answer: KeptOut{}, handle: s.same(s.kept, nil), query: with()},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/complete", load: heavy, summary: "How a scope expression may go on", answer: CompleteOut{}, handle: s.same(s.complete, nil), query: []param{
 			{"text", "string", "what stands there already", false},
 			{"at", "integer", "where, in characters from 0", false},
 		}},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/paths", summary: "The steps that follow one of a path", answer: PathsOut{}, handle: s.paths, query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/paths", load: heavy, summary: "The steps that follow one of a path", answer: PathsOut{}, handle: s.same(s.paths, nil), query: with(
 			param{"start", "string", "roots (the default) or leaves", false},
 			param{"node", "integer", "from the roots: the step whose followers are asked for; 0 is the beginning", false},
 			param{"path", "string", "from the leaves: the numbers of the functions up to there, with commas", false},
 			param{"heaviest", "boolean", "tell the heaviest path, too", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/neighbours", summary: "Where a function's cost comes in and where it goes on", answer: NeighboursOut{}, handle: s.neighbours, query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/neighbours", load: heavy, summary: "Where a function's cost comes in and where it goes on", answer: NeighboursOut{}, handle: s.same(s.neighbours, nil), query: with(
 			param{"name", "string", "its full name", true},
 			param{"module", "string", "its library's name, if the name is not enough", false},
 			param{"levels", "integer", "how far, 1 to 5", false},
 			param{"most", "integer", "functions that stand alone on each level", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/lines", summary: "A function's file, line by line", answer: LinesOut{}, handle: s.lines, query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/lines", load: heavy, summary: "A function's file, line by line", answer: LinesOut{}, handle: s.lines, query: with(
 			param{"name", "string", "the function's full name", true},
 			param{"module", "string", "its library's name, if the name is not enough", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/graph", summary: "The call graph without its thin parts", answer: GraphOut{}, handle: s.graph, query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/graph", load: heavy, summary: "The call graph without its thin parts", answer: GraphOut{}, handle: s.same(s.graph, nil), query: with(
 			param{"most", "integer", "functions", false},
 			param{"least_permille", "integer", "share of the total from which on functions and calls are told", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/picture.svg", summary: "The flame graph as a picture", file: "image/svg+xml", handle: s.exportPicture, query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/picture.svg", load: heavy, summary: "The flame graph as a picture", file: "image/svg+xml", handle: s.exportPicture, query: with(
 			param{"root", "integer", "node to dive into", false},
 			param{"order", "string", "of siblings: cost, name or first", false},
 			param{"pixels", "integer", "width", false},
 			param{"up", "boolean", "it grows up", false},
 			param{"focus", "string", "full name of the function with a mark", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/table.csv", summary: "Hot functions as a table", file: "text/csv", handle: s.exportTable, query: with()},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/stacks.txt", summary: "Distinct stacks, one a line", file: "text/plain", handle: s.exportStacks, query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/table.csv", load: heavy, summary: "Hot functions as a table", file: "text/csv", handle: s.exportTable, query: with()},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/stacks.txt", load: heavy, summary: "Distinct stacks, one a line", file: "text/plain", handle: s.exportStacks, query: with(
 			param{"values", "boolean", "the measure's values instead of numbers of samples", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/report.html", summary: "One page that holds all it needs", file: "text/html", handle: s.exportReport, query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/report.html", load: heavy, summary: "One page that holds all it needs", file: "text/html", handle: s.exportReport, query: with(
 			param{"focus", "string", "full name of the function with a mark", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/times", summary: "Samples over time", answer: TimesOut{}, handle: s.times, query: []param{
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/times", load: heavy, summary: "Samples over time", answer: TimesOut{}, handle: s.same(s.times, nil), query: []param{
 			{"bins", "integer", "how many pieces the time is cut into", false},
 			measuring,
 		}},
-		{needs: people.Look, method: http.MethodGet, path: "/compare", summary: "Two takes, or two groups of takes: what differs, how sure that is, and what explains it", answer: CompareOut{}, handle: s.compare, query: comparing},
-		{needs: people.Look, method: http.MethodGet, path: "/compare/mirror", summary: "The flame graphs of both sides, in one order and on one scale", answer: MirrorOut{}, handle: s.mirror, query: append(append([]param{}, comparing...),
+		{needs: people.Look, method: http.MethodGet, path: "/compare", load: heavy, summary: "Two takes, or two groups of takes: what differs, how sure that is, and what explains it", answer: CompareOut{}, handle: s.compare, query: comparing},
+		{needs: people.Look, method: http.MethodGet, path: "/compare/mirror", load: heavy, summary: "The flame graphs of both sides, in one order and on one scale", answer: MirrorOut{}, handle: s.mirror, query: append(append([]param{}, comparing...),
 			param{"pixels", "integer", "width of the drawing; thinner frames are left out", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/compare/lines", summary: "The lines of a function's file on both sides", answer: CompareLines{}, handle: s.compareLines, query: append(append([]param{}, comparing...),
+		{needs: people.Look, method: http.MethodGet, path: "/compare/lines", load: heavy, summary: "The lines of a function's file on both sides", answer: CompareLines{}, handle: s.compareLines, query: append(append([]param{}, comparing...),
 			param{"name", "string", "full name of the function, as either side has it", true},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/compare/report.html", summary: "The comparison as one page that holds all it needs", file: "text/html", handle: s.compareReport(), query: comparing},
-		{needs: people.Look, method: http.MethodGet, path: "/compare/summary.md", summary: "The comparison as a comment for a merge request", file: "text/markdown", handle: s.compareMarkdown(), query: comparing},
+		{needs: people.Look, method: http.MethodGet, path: "/compare/report.html", load: heavy, summary: "The comparison as one page that holds all it needs", file: "text/html", handle: s.compareReport(), query: comparing},
+		{needs: people.Look, method: http.MethodGet, path: "/compare/summary.md", load: heavy, summary: "The comparison as a comment for a merge request", file: "text/markdown", handle: s.compareMarkdown(), query: comparing},
 	}
 }

@@ -18,22 +18,25 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"entelon/codec/stacks"
 	"entelon/codec/take"
 	"entelon/core/profile"
+	"entelon/server/keep"
 	"entelon/store"
 )
 
-// DefaultCache is how many bytes of takes are kept in memory if nothing else is said.
-const DefaultCache = 2 << 30
+// DefaultMemory is how many bytes everything that is opened or compared may have
+// together if nothing else is said.
+const DefaultMemory = 1536 << 20
 
 // Options of a server.
 type Options struct {
-	Version    string
-	Web        fs.FS // the built front end; nil serves the API alone
-	MaxUpload  int64 // bytes of one upload
-	CacheBytes int64 // of takes kept in memory
-	Hosts      []string
-	TLS        bool // browsers reach it by https only
+	Version   string
+	Web       fs.FS // the built front end; nil serves the API alone
+	MaxUpload int64 // bytes of one upload
+	Memory    int64 // bytes of everything that is opened, compared or read
+	Hosts     []string
+	TLS       bool // browsers reach it by https only
 	// ProxyHeader is the header in which a proxy before this server, at one of
 	// Proxies or on this machine, says where a request comes from; "" for none.
 	ProxyHeader string
@@ -46,19 +49,18 @@ type Options struct {
 
 // Server is an http.Handler.
 type Server struct {
-	store *store.Store
-	o     Options
-	cache *cache
-	// compared are comparisons of takes that do not grow any more.
-	compared comparisons
-	engine   *gin.Engine
-	routes   []route
-	used     room
+	store  *store.Store
+	o      Options
+	keep   *keep.Keep
+	engine *gin.Engine
+	routes []route
+	used   room
 	// silence keeps the log from being filled by one thing that lasts.
 	silence silence
 	// hashing bounds how many passwords are checked at a time.
 	hashing chan struct{}
 	began   time.Time
+	gates   gates
 	sources sourceFolders
 }
 
@@ -68,15 +70,18 @@ func New(st *store.Store, o Options) (*Server, error) {
 	if o.MaxUpload == 0 {
 		o.MaxUpload = 1 << 30
 	}
-	if o.CacheBytes == 0 {
-		o.CacheBytes = DefaultCache
+	if o.Memory == 0 {
+		o.Memory = DefaultMemory
 	}
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	s := &Server{store: st, o: o, cache: newCache(o.CacheBytes), engine: gin.New(), hashing: make(chan struct{}, 2), began: time.Now(), sources: openFolders(o.Sources)}
+	s := &Server{store: st, o: o, keep: keep.New(o.Memory), engine: gin.New(), hashing: make(chan struct{}, 2), began: time.Now(), gates: newGates(), sources: openFolders(o.Sources)}
 	// A name with a slash is one segment of an address.
 	s.engine.UseRawPath, s.engine.UnescapePathValues = true, true
+	if st != nil {
+		st.Room, st.Limits = s.keep.Borrow, s.limits()
+	}
 	s.routes = s.table()
 	s.engine.Use(s.recover, s.guard)
 	api := s.engine.Group("/api/v1")
@@ -171,6 +176,8 @@ func (s *Server) fail(c *gin.Context, err error) {
 	switch {
 	case errors.Is(err, context.Canceled) && c.Request.Context().Err() != nil:
 		status = 499 // the client has gone; nobody reads this
+	case errors.Is(err, errSlow):
+		status, body.Remedy = http.StatusRequestTimeout, "send it over a faster connection"
 	case errors.As(err, &tooMuch):
 		status, body.Error, body.Remedy = http.StatusRequestEntityTooLarge, fmt.Sprintf("more was sent than the %s that are taken here", profile.Amount(tooMuch.Limit, "bytes")), "send less at once"
 		if tooMuch.Limit == s.o.MaxUpload {
@@ -197,6 +204,13 @@ func (s *Server) fail(c *gin.Context, err error) {
 		s.o.Log.Error("the database's disk is full", "error", err)
 	case errors.As(err, new(full)):
 		status, body.Remedy = http.StatusInsufficientStorage, "remove takes that nobody needs, or raise --max-disk"
+	case errors.Is(err, stacks.ErrTooLarge):
+		status, body.Remedy = http.StatusRequestEntityTooLarge, "narrow the scope, or write them with: entelon stacks FILE"
+	case errors.Is(err, keep.ErrTooLarge):
+		status, body.Remedy = http.StatusRequestEntityTooLarge, "compare fewer takes, or give the server more with --memory"
+	case errors.Is(err, keep.ErrBusy):
+		c.Header("Retry-After", "5")
+		status, body.Remedy = http.StatusServiceUnavailable, "try again in a few seconds"
 	case errors.As(err, new(tooMany)):
 		status, body.Remedy = http.StatusTooManyRequests, "wait for one to end, or stop one"
 	case errors.As(err, new(unavailable)):

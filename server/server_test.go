@@ -28,9 +28,10 @@ import (
 )
 
 var (
-	st    *store.Store
-	ts    *httptest.Server
-	owner string // a token of the owner
+	database string // its address
+	st       *store.Store
+	ts       *httptest.Server
+	owner    string // a token of the owner
 	// sourceFolder is where the server reads source from.
 	sourceFolder string
 	router       routers.Router // finds what the description says of a request
@@ -52,6 +53,7 @@ func withServer(m *testing.M) (int, error) {
 		return 1, err
 	}
 	defer pg.Stop()
+	database = pg.Address
 	if st, err = store.Open(ctx, pg.Address); err != nil {
 		return 1, err
 	}

@@ -62,6 +62,7 @@ func (s *Server) admit(r route) gin.HandlerFunc {
 		most = smallBody
 	}
 	return func(c *gin.Context) {
+		pace(c, r.load)
 		if !r.octets {
 			c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, most)
 		}
@@ -97,6 +98,14 @@ func (s *Server) admit(r route) gin.HandlerFunc {
 			s.refuse(c, fmt.Sprintf("%s has the role %q, and this needs %q", v.person.Name, v.role, needs), "ask somebody who manages people for it")
 			return
 		}
+		leave := s.turn(c, r.load)
+		if leave == nil {
+			return
+		}
+		defer leave()
+		mine := &held{}
+		c.Set(heldKey, mine)
+		defer mine.release()
 		r.handle(c)
 		if r.audit != "" && c.Writer.Status() < 300 {
 			detail := map[string]string{}

@@ -1,18 +1,16 @@
 package server
 
 import (
-	"bufio"
-	"context"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
-	"entelon/codec/take"
 	"entelon/core/profile"
 	"entelon/store"
 )
@@ -24,10 +22,18 @@ func takeOut(t *store.Take) TakeOut {
 	}
 	return TakeOut{
 		Key: t.Key, Program: t.Program.Name, Build: t.Build.Name, BuildID: t.Facts.BuildID,
-		StartedAt: t.StartedAt, AddedAt: t.AddedAt, DurationNS: t.DurationNS, CPUNS: t.CPUNS, Samples: t.Samples, Lost: t.Lost,
+		Broken: t.Broken, StartedAt: shownTime(t.StartedAt), AddedAt: t.AddedAt, DurationNS: t.DurationNS, CPUNS: t.CPUNS, Samples: t.Samples, Lost: t.Lost,
 		RateHz: t.RateHz, CompleteShare: t.CompleteShare, Warnings: t.Warnings, Note: t.Note, Size: t.Size, Command: command, Host: t.Machine.Host,
 		Series: t.Settings.Series, Turn: t.Settings.Turn, Turns: t.Settings.Turns, Side: t.Settings.Side,
 	}
+}
+
+// shownTime is a time as JSON can tell it.
+func shownTime(t time.Time) time.Time {
+	if y := t.Year(); y < 1 || y > 9999 {
+		return time.Time{}
+	}
+	return t
 }
 
 func takesOut(rows []store.Take) []TakeOut {
@@ -134,7 +140,7 @@ func (s *Server) take(c *gin.Context) {
 		return
 	}
 	if row.Outline == nil {
-		o, err := s.load(c, row, toRead)
+		o, err := s.load(c, row)
 		if err == nil {
 			err = s.store.KeepOutline(c.Request.Context(), row, o.take.Profile.Outline())
 		}
@@ -206,7 +212,7 @@ func (s *Server) removeTake(c *gin.Context) {
 		return
 	}
 	s.used.look()
-	s.compared.forgetAll()
+	s.keep.Forget(func(key string) bool { return strings.HasPrefix(key, keyCompare) })
 	c.Status(http.StatusNoContent)
 }
 
@@ -220,36 +226,8 @@ func (s *Server) file(c *gin.Context) {
 	c.Header("Content-Length", strconv.FormatInt(row.Size, 10))
 	c.Header("Content-Type", "application/octet-stream")
 	c.Status(http.StatusOK)
-	if _, err := io.Copy(c.Writer, s.store.File(c.Request.Context(), row)); err != nil {
+	if _, err := io.Copy(moving{c.Writer, http.NewResponseController(c.Writer)}, s.store.File(c.Request.Context(), row)); err != nil {
 		// The answer has begun; its length tells the client that it is not whole.
 		s.o.Log.Error("sending a take's file", "take", row.Key, "error", err)
 	}
 }
-
-// open finds a take by the key in the request's path and loads it.
-func (s *Server) open(c *gin.Context, key string) (*opened, *store.Take, error) {
-	if id, growing := strings.CutPrefix(key, jobPrefix); growing {
-		return s.openGrowing(c, id)
-	}
-	row, err := s.store.Take(c.Request.Context(), key)
-	if err != nil {
-		return nil, nil, err
-	}
-	o, err := s.load(c, row, toRead)
-	return o, row, err
-}
-
-// load reads a take's file from the store, or finds it in the cache.
-func (s *Server) load(c *gin.Context, row *store.Take, why why) (*opened, error) {
-	return s.cache.get(c.Request.Context(), row.Digest, why, func() (*opened, error) {
-		// Others may wait for this load, so it does not end with this request.
-		r := bufio.NewReaderSize(s.store.File(context.WithoutCancel(c.Request.Context()), row), piecewise)
-		t, err := take.Read(r, "take "+row.Key, take.Options{})
-		if err != nil {
-			return nil, err
-		}
-		return newOpened(t), nil
-	})
-}
-
-const piecewise = 1 << 20

@@ -65,7 +65,8 @@ type TakeOut struct {
 	Series        string    `json:"series"` // of takes in a row, "" for one alone
 	Turn          int       `json:"turn"`
 	Turns         int       `json:"turns"`
-	Side          string    `json:"side"` // "baseline" or "candidate" where two commands were taken in turns
+	Broken        string    `json:"broken"` // what of it cannot be shown, "" for nothing
+	Side          string    `json:"side"`   // "baseline" or "candidate" where two commands were taken in turns
 }
 
 // TakesOut lists takes; Count is how many there are beyond the page.
@@ -154,6 +155,8 @@ type HotOut struct {
 	File         []string      `json:"file"` // where it is defined, "" if unknown; empty if asked for bare
 	Line         []uint32      `json:"line"`
 	Reading      []ReadingPart `json:"reading"`
+	More         int           `json:"more"`      // functions that are left out, the cheapest
+	MoreSelf     int64         `json:"more_self"` // what they cost together
 }
 
 // FunctionsOut is every function of a take in columns, by its number: what
@@ -168,6 +171,15 @@ type FunctionsOut struct {
 	Runs   []uint32 `json:"runs"`
 	File   []uint32 `json:"file"`
 	Line   []uint32 `json:"line"`
+	// TooMany: there are too many to be told at once, and these columns are empty.
+	TooMany bool `json:"too_many"`
+}
+
+// empty has no functions, in columns that are there.
+func (f FunctionsOut) empty() FunctionsOut {
+	f.Texts, f.Name, f.Short = []string{}, []string{}, []string{}
+	f.Module, f.Area, f.Kind, f.Runs, f.File, f.Line = []uint32{}, []uint32{}, []uint32{}, []uint32{}, []uint32{}, []uint32{}
+	return f
 }
 
 // PathStep is an ancestor of the node that was dived into.
@@ -193,6 +205,8 @@ type FlameOut struct {
 	Count     []int64       `json:"count"`   // samples
 	Hidden    []int32       `json:"hidden"`  // >0: a band of that many thin frames
 	Inlined   []int32       `json:"inlined"` // 1: inlined into its parent
+	Deep      []int32       `json:"deep"`    // 1: a band of frames that are left out for their depth, or for their number
+	Above     int           `json:"above"`   // ancestors before the first of Path that are left out
 }
 
 // SearchOut is what a search in the flame graph found.
@@ -412,6 +426,7 @@ type JobOut struct {
 	Take      string           `json:"take"` // its key, once it is kept
 	Error     string           `json:"error"`
 	Remedy    string           `json:"remedy"`
+	Broken    string           `json:"broken"`   // what of it cannot be shown, "" for nothing
 	Silent    bool             `json:"silent"`   // nothing was heard of its collector for a while
 	AgainOf   string           `json:"again_of"` // the take whose settings these are, "" for none
 	Digest    string           `json:"digest"`   // SHA-256 of the file that was kept, hexadecimal

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"net/http"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -57,7 +58,11 @@ func (s *Server) scoped(c *gin.Context) (*view, *store.Take, scopedCost, bool) {
 		s.fail(c, badRequest{err})
 		return nil, nil, scopedCost{}, false
 	}
-	v := o.in(shape)
+	v, err := s.shaped(c, o, shape)
+	if err != nil {
+		s.fail(c, err)
+		return nil, nil, scopedCost{}, false
+	}
 	k, err := v.costFor(c.Request.Context(), m, sc.Of(aboutOf(row)))
 	if err != nil { // nobody waits any more
 		c.Abort()
@@ -108,7 +113,12 @@ func (s *Server) hot(c *gin.Context) {
 		ID: []uint32{}, Functions: []FunctionRef{}, Self: []int64{}, SumTotal: []int64{}, SelfSamples: []int64{}, TotalSamples: []int64{}, File: []string{}, Line: []uint32{}, Reading: []ReadingPart{},
 	}
 	bare := c.Query("bare") == "true"
-	for _, r := range k.rows() {
+	for i, r := range k.rows() {
+		if i >= mostHot {
+			out.More++
+			out.MoreSelf += r.Self
+			continue
+		}
 		out.ID = append(out.ID, uint32(r.Function))
 		out.Self = append(out.Self, r.Self)
 		out.SumTotal = append(out.SumTotal, r.Total)
@@ -145,8 +155,18 @@ func (s *Server) functions(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	p := o.in(shape).tree.Profile
+	v, err := s.shaped(c, o, shape)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	p := v.tree.Profile
 	out := FunctionsOut{Texts: []string{}}
+	if len(p.Functions) > mostNamed { // they come with each question instead
+		out.TooMany = true
+		c.JSON(http.StatusOK, out.empty())
+		return
+	}
 	index := map[string]uint32{}
 	text := func(t string) uint32 {
 		i, ok := index[t]
@@ -207,9 +227,19 @@ func (s *Server) flame(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	l := o.tree.Layout(k.cost, tree.LayoutOptions{Root: n, MinWidth: max(1, thinnest*k.cost.Total(n)/pixels), Order: order, Keep: keep})
+	l := o.tree.Layout(k.cost, tree.LayoutOptions{Root: n, MinWidth: max(1, thinnest*k.cost.Total(n)/pixels), Order: order, Keep: keep, Rows: mostRowsDrawn, Boxes: mostBoxes})
 	c.JSON(http.StatusOK, flameOut(o, k, n, l))
 	o.prepare()
+}
+
+// pinsOf says which functions are pinned, on which a drawing depends.
+func (s *Server) pinsOf(c *gin.Context, row *store.Take) (string, error) {
+	pins, err := s.store.Pins(c.Request.Context(), row.Program.Name)
+	var b strings.Builder
+	for _, p := range pins {
+		b.WriteString(p.Function + "\x00")
+	}
+	return b.String(), err
 }
 
 // pinned returns a program's pinned functions, which no drawing leaves out.
@@ -231,6 +261,21 @@ func (s *Server) pinned(c *gin.Context, o *view, row *store.Take) ([]profile.Fun
 	return out, nil
 }
 
+// Bounds of a drawing: its rows, its boxes, and the strips of ancestors above the
+// frame that was dived into. What is left out is said, and can be dived into.
+const (
+	mostRowsDrawn = 1000
+	mostBoxes     = 100_000
+	mostStrips    = 100
+)
+
+// mostHot bounds the rows of the hot functions, and mostNamed the functions of a
+// take that are told all at once.
+const (
+	mostHot   = 20_000
+	mostNamed = 100_000
+)
+
 func flameOut(o *view, k scopedCost, root tree.NodeID, l *tree.Layout) FlameOut {
 	p := o.tree.Profile
 	out := FlameOut{
@@ -249,11 +294,13 @@ func flameOut(o *view, k scopedCost, root tree.NodeID, l *tree.Layout) FlameOut 
 		return i
 	}
 	if root != 0 {
-		for _, n := range append([]tree.NodeID{0}, o.tree.Path(o.tree.Parent[root])...) {
+		above := append([]tree.NodeID{0}, o.tree.Path(o.tree.Parent[root])...)
+		out.Above = max(0, len(above)-mostStrips)
+		for _, n := range above[out.Above:] {
 			out.Path = append(out.Path, PathStep{uint32(n), local(o.tree.Function[n]), k.cost.Total(n)})
 		}
 	}
-	inlined := make([]int32, len(l.Node))
+	inlined, deep := make([]int32, len(l.Node)), make([]int32, len(l.Node))
 	for i, n := range l.Node {
 		out.Node[i] = uint32(n)
 		out.Function[i] = local(o.tree.Function[n])
@@ -264,7 +311,12 @@ func flameOut(o *view, k scopedCost, root tree.NodeID, l *tree.Layout) FlameOut 
 			inlined[i] = 1
 		}
 	}
-	out.Inlined = inlined
+	for i, is := range l.Deep {
+		if is {
+			deep[i] = 1
+		}
+	}
+	out.Inlined, out.Deep = inlined, deep
 	return out
 }
 

@@ -16,6 +16,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgconn"
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
@@ -38,11 +39,11 @@ func (s *Store) Add(ctx context.Context, r io.Reader, name string, limit int64) 
 // AddInstead adds a take in the place of one with a key, of which only a part
 // was there before: it gets its key and its notes. "" adds it beside the others.
 func (s *Store) AddInstead(ctx context.Context, r io.Reader, name string, limit int64, instead string) (t *Take, fresh bool, err error) {
-	f, err := os.CreateTemp("", "entelon-upload-*.take")
+	f, err := nameless()
 	if err != nil {
-		return nil, false, fmt.Errorf("keeping the upload: %w", err)
+		return nil, false, err
 	}
-	defer func() { err = errors.Join(err, f.Close(), os.Remove(f.Name())) }()
+	defer func() { err = errors.Join(err, f.Close()) }()
 	h := sha256.New()
 	n, err := io.Copy(io.MultiWriter(f, h), io.LimitReader(r, limit+1))
 	if err != nil {
@@ -51,14 +52,73 @@ func (s *Store) AddInstead(ctx context.Context, r io.Reader, name string, limit 
 	if n > limit {
 		return nil, false, fmt.Errorf("%s: %w (%d MB)", name, ErrTooLarge, limit>>20)
 	}
-	if _, err := f.Seek(0, io.SeekStart); err != nil {
+	unpacked, err := take.Unpacked(f)
+	if err != nil {
 		return nil, false, fmt.Errorf("keeping the upload: %w", err)
 	}
-	read, err := take.Read(bufio.NewReaderSize(f, 1<<20), name, take.Options{})
+	// Few are read at a time, so that who looks at takes finds a processor.
+	select {
+	case s.reading <- struct{}{}:
+		defer func() { <-s.reading }()
+	case <-ctx.Done():
+		return nil, false, ctx.Err()
+	}
+	if s.Room != nil {
+		// What cannot fit is told so by the reader.
+		back, err := s.Room(ctx, min(take.Memory(unpacked), s.Limits.Memory))
+		if err != nil {
+			return nil, false, err
+		}
+		defer back()
+	}
+	read, err := take.Read(bufio.NewReaderSize(whileWanted{ctx, f}, 1<<20), name, take.Options{Limits: s.Limits})
 	if err != nil {
 		return nil, false, err
 	}
+	if err := read.CheckBounds(); err != nil {
+		return nil, false, &take.Error{Reason: take.Damaged, Name: name, What: "the take says what cannot be", Cause: err}
+	}
 	return s.keep(ctx, read, f, hex.EncodeToString(h.Sum(nil)), n, instead)
+}
+
+// whileWanted reads until nobody waits any more.
+type whileWanted struct {
+	ctx context.Context
+	r   io.Reader
+}
+
+func (w whileWanted) Read(b []byte) (int, error) {
+	if err := w.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return w.r.Read(b)
+}
+
+// inBulk does something in one transaction on a connection of those for large
+// work, so that questions find one of their own. Where it meets another one's
+// changes, it is done again.
+func (s *Store) inBulk(ctx context.Context, do func(tx *gorm.DB) error) error {
+	for tries := 1; ; tries++ {
+		err := s.bulk.WithContext(ctx).Transaction(do)
+		var e *pgconn.PgError
+		if errors.As(err, &e) && (e.Code == "40P01" || e.Code == "40001") && tries < 5 { // deadlock, serialization
+			continue
+		}
+		return err
+	}
+}
+
+// nameless makes a file without a name, of which nothing is left when it is
+// closed, whoever closes it.
+func nameless() (*os.File, error) {
+	f, err := os.CreateTemp("", "entelon-upload-*")
+	if err != nil {
+		return nil, fmt.Errorf("keeping the upload: %w", err)
+	}
+	if err := os.Remove(f.Name()); err != nil {
+		return nil, errors.Join(fmt.Errorf("keeping the upload: %w", err), f.Close())
+	}
+	return f, nil
 }
 
 // keep writes everything about a take in one transaction.
@@ -67,8 +127,15 @@ func (s *Store) keep(ctx context.Context, t *profile.Take, f io.ReadSeeker, dige
 	if err != nil {
 		return nil, false, err
 	}
+	tr := tree.New(t.Profile)
+	var cost figures
+	if len(t.Profile.Measures) > 0 {
+		cost = figuresOf(t.Profile, tr.Functions(tr.Cost(0, scope.Scope{})))
+	}
+	row.Memory, row.Rest = t.Profile.Bytes()+tr.Bytes()+8*tr.CostBytes(), cost.rest
 	fresh := true
-	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	err = s.inBulk(ctx, func(tx *gorm.DB) error {
+		fresh = true
 		var there Take
 		found := tx.Where("digest = ?", digest).Limit(1).Find(&there)
 		if found.Error != nil {
@@ -99,7 +166,7 @@ func (s *Store) keep(ctx context.Context, t *profile.Take, f io.ReadSeeker, dige
 		if err := keepFile(tx, row.ID, f); err != nil {
 			return err
 		}
-		return keepFigures(tx, row, t.Profile)
+		return cost.keep(ctx, tx, row)
 	})
 	if errors.Is(err, gorm.ErrDuplicatedKey) { // the same file came twice at once
 		var there Take
@@ -252,53 +319,4 @@ func keepFile(tx *gorm.DB, id int64, f io.ReadSeeker) error {
 			return err
 		}
 	}
-}
-
-// keepFigures writes what each function cost, for questions over many takes.
-func keepFigures(tx *gorm.DB, row *Take, p *profile.Profile) error {
-	if len(p.Measures) == 0 {
-		return nil
-	}
-	type identity struct{ name, module string }
-	figures := map[identity]*FunctionFigure{}
-	var order []identity
-	tr := tree.New(p)
-	for _, c := range tr.Functions(tr.Cost(0, scope.Scope{})) {
-		k := identity{plain(p.FunctionName(c.Function)), plain(p.Home(c.Function))}
-		f := figures[k]
-		if f == nil {
-			f = &FunctionFigure{TakeID: row.ID}
-			figures[k] = f
-			order = append(order, k)
-		}
-		f.Self += c.Self
-		f.Total += c.Total
-		f.SelfSamples += c.SelfSamples
-		f.TotalSamples += c.TotalSamples
-	}
-	if len(order) == 0 {
-		return nil
-	}
-	names := make([]Function, len(order))
-	for i, k := range order {
-		names[i] = Function{ProgramID: row.ProgramID, Name: k.name, Module: k.module}
-	}
-	if err := tx.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(&names, 2000).Error; err != nil {
-		return err
-	}
-	var known []Function
-	if err := tx.Where("program_id = ?", row.ProgramID).Find(&known).Error; err != nil {
-		return err
-	}
-	rows := make([]FunctionFigure, 0, len(order))
-	for _, k := range known {
-		if f := figures[identity{k.Name, k.Module}]; f != nil {
-			f.FunctionID = k.ID
-			rows = append(rows, *f)
-		}
-	}
-	if len(rows) != len(order) {
-		return fmt.Errorf("%d of %d functions were not kept", len(order)-len(rows), len(order))
-	}
-	return tx.CreateInBatches(&rows, 2000).Error
 }

@@ -21,7 +21,7 @@ type Job struct {
 	Collector string // who shall do it
 	Doer      string // who does; the same one, once it has begun
 	State     string
-	Settings  profile.Settings `gorm:"serializer:json"`
+	Settings  profile.Settings `gorm:"serializer:document"`
 	Who       string           // the person who asked
 	CreatedAt time.Time
 	StartedAt *time.Time
@@ -41,6 +41,7 @@ type Job struct {
 	// pieces are kept, and it goes on if that comes back.
 	ClosedEarly bool
 	Digest      string // SHA-256 of the file that was kept, hexadecimal, "" for none
+	Broken      string `gorm:"-"` // what of this row cannot be read, "" for nothing
 	Fresh       bool   `gorm:"-"` // of what EndJob returns: it had not ended before
 }
 

@@ -28,7 +28,7 @@ func (s *Store) LedgerTakes(ctx context.Context, program string) ([]LedgerTake, 
 		return nil, s.wrap("reading a ledger from", err)
 	}
 	var sums []struct{ TakeID, Total int64 }
-	err = db.Raw("SELECT f.take_id, sum(f.self)::bigint AS total FROM function_figures f JOIN takes t ON t.id = f.take_id WHERE t.program_id = ? GROUP BY f.take_id", id).Scan(&sums).Error
+	err = db.Raw("SELECT t.id AS take_id, least(sum(f.self) + t.rest, 9e18)::bigint AS total FROM function_figures f JOIN takes t ON t.id = f.take_id WHERE t.program_id = ? GROUP BY t.id", id).Scan(&sums).Error
 	if err != nil {
 		return nil, s.wrap("reading a ledger from", err)
 	}
@@ -100,7 +100,7 @@ func (s *Store) FunctionFigures(ctx context.Context, takes []LedgerTake, name st
 	}
 	var list []FunctionFigure
 	err := s.db.WithContext(ctx).Table("function_figures AS f").
-		Select("f.take_id, sum(f.self)::bigint AS self, sum(f.total)::bigint AS total, sum(f.self_samples)::bigint AS self_samples, sum(f.total_samples)::bigint AS total_samples").
+		Select("f.take_id, least(sum(f.self), 9e18)::bigint AS self, least(sum(f.total), 9e18)::bigint AS total, least(sum(f.self_samples), 9e18)::bigint AS self_samples, least(sum(f.total_samples), 9e18)::bigint AS total_samples").
 		Joins("JOIN functions n ON n.id = f.function_id").
 		Where("f.take_id IN ? AND n.program_id = ? AND n.name = ?", ids, takes[0].ProgramID, plain(name)).Group("f.take_id").Scan(&list).Error
 	if err != nil {

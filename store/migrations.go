@@ -270,6 +270,7 @@ ALTER TABLE jobs
 	ADD COLUMN closed_early boolean NOT NULL DEFAULT false,
 	ADD COLUMN digest       text NOT NULL DEFAULT '';
 CREATE INDEX ON jobs (take_key) WHERE take_key <> '';
+ALTER TABLE takes ADD COLUMN memory bigint NOT NULL DEFAULT 0, ADD COLUMN rest bigint NOT NULL DEFAULT 0;
 CREATE TABLE devices (
 	digest    text PRIMARY KEY,
 	person_id bigint NOT NULL REFERENCES people ON DELETE CASCADE,

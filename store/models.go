@@ -44,12 +44,17 @@ type Take struct {
 	RateHz        int
 	CompleteShare float64
 	Warnings      int
+	Memory        int64 // bytes that it needs when it is opened; 0: not known
+	Rest          int64 // self cost of functions of which no figures are kept, in the first measure's unit
 	Note          string
-	Settings      profile.Settings `gorm:"serializer:json"`
-	Machine       profile.Machine  `gorm:"serializer:json"`
-	Facts         profile.Facts    `gorm:"serializer:json"`
+	Settings      profile.Settings `gorm:"serializer:document"`
+	Machine       profile.Machine  `gorm:"serializer:document"`
+	Facts         profile.Facts    `gorm:"serializer:document"`
 	// Outline is nil in takes that were kept before it was.
-	Outline *profile.Outline `gorm:"serializer:json"`
+	Outline *profile.Outline `gorm:"serializer:document"`
+
+	// Broken says what of this row cannot be read, "" for nothing.
+	Broken string `gorm:"-"`
 
 	Program Program `gorm:"foreignKey:ProgramID"`
 	Build   Build   `gorm:"foreignKey:BuildID"`

@@ -62,7 +62,7 @@ type Event struct {
 	Who    string            // the person's name, "" for nobody
 	Source string            // the address that it came from
 	What   string            // such as "sign-in", "launch", "attach"
-	Detail map[string]string `gorm:"serializer:json"`
+	Detail map[string]string `gorm:"serializer:document"`
 }
 
 // Errors about people.

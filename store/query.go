@@ -52,7 +52,7 @@ func (s *Store) Programs(ctx context.Context) ([]ProgramSummary, error) {
 	to_char(max(t.started_at) AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS"Z"') AS last_at,
 	(array_agg(t.key ORDER BY t.started_at DESC))[1] AS last_key,
 	array_to_string((array_agg(t.key ORDER BY t.started_at DESC))[1:40], ',') AS keys,
-	(percentile_cont(0.5) WITHIN GROUP (ORDER BY t.cpu_ns))::bigint AS cpu_ns
+	least(percentile_cont(0.5) WITHIN GROUP (ORDER BY t.cpu_ns), 9e18)::bigint AS cpu_ns
 FROM builds b JOIN takes t ON t.build_id = b.id
 GROUP BY b.id ORDER BY min(t.started_at), b.id`).Scan(&builds).Error
 	if err != nil {
@@ -61,9 +61,9 @@ GROUP BY b.id ORDER BY min(t.started_at), b.id`).Scan(&builds).Error
 	var hot []HotFigure
 	err = db.Raw(`
 WITH newest AS (
-	SELECT DISTINCT ON (program_id) id, program_id, key, build_id FROM takes ORDER BY program_id, started_at DESC, id DESC
+	SELECT DISTINCT ON (program_id) id, program_id, key, build_id, rest FROM takes ORDER BY program_id, started_at DESC, id DESC
 ), ranked AS (
-	SELECT l.program_id, l.key, l.build_id, n.name, f.self, f.total, sum(f.self) OVER (PARTITION BY l.id) AS whole,
+	SELECT l.program_id, l.key, l.build_id, n.name, f.self, f.total, sum(f.self) OVER (PARTITION BY l.id) + l.rest AS whole,
 		row_number() OVER (PARTITION BY l.id ORDER BY f.self DESC, n.id) AS rank
 	FROM newest l JOIN function_figures f ON f.take_id = l.id JOIN functions n ON n.id = f.function_id
 )
@@ -263,7 +263,7 @@ func (s *Store) Figures(ctx context.Context, program int64, name, module string)
 	var out []BuildFigure
 	err := s.db.WithContext(ctx).Raw(`
 WITH sums AS (
-	SELECT t.id, t.build_id, t.started_at, sum(f.self) AS total
+	SELECT t.id, t.build_id, t.started_at, sum(f.self) + t.rest AS total
 	FROM takes t JOIN function_figures f ON f.take_id = t.id WHERE t.program_id = @program GROUP BY t.id
 ), mine AS (
 	SELECT f.take_id, f.self, f.total FROM function_figures f JOIN functions n ON n.id = f.function_id

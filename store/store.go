@@ -5,18 +5,30 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"runtime"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/stdlib"
 	"gorm.io/driver/postgres"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
+
+	"entelon/codec/take"
 )
 
 // Store is an open database. Its methods may be called by many goroutines.
 type Store struct {
-	db      *gorm.DB
-	address string // host and port, for errors
+	db      *gorm.DB      // for questions and small changes
+	bulk    *gorm.DB      // for what takes long
+	address string        // host and port, for errors
+	reading chan struct{} // bounds how many takes are read at a time
+	// Room is asked for so many bytes of memory before a take is read that came
+	// from outside, and gives them back when back is called; nil asks nobody.
+	Room func(ctx context.Context, bytes int64) (back func(), err error)
+	// Limits bound such a take.
+	Limits take.Limits
 }
 
 // Errors that methods return, wrapped.
@@ -33,35 +45,67 @@ func Open(ctx context.Context, address string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the database's address: %w", err)
 	}
-	s := &Store{address: net.JoinHostPort(config.Host, fmt.Sprint(config.Port))}
-	db, err := gorm.Open(postgres.Open(address), &gorm.Config{
+	s := &Store{address: net.JoinHostPort(config.Host, fmt.Sprint(config.Port)), reading: make(chan struct{}, max(1, runtime.NumCPU()/2))}
+	if s.db, err = s.pool(address, mostQuestions, questionWithin); err != nil {
+		return nil, err
+	}
+	if s.bulk, err = s.pool(address, mostBulk, bulkWithin); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	if err := migrate(s.bulk.WithContext(ctx)); err != nil {
+		return nil, errors.Join(s.wrap("starting", err), s.Close())
+	}
+	return s, nil
+}
+
+// Questions and large work have connections of their own, so that many uploads
+// keep nobody from an answer; and each has a time after which the database gives
+// it up.
+const (
+	mostQuestions  = 12
+	questionWithin = time.Minute
+	mostBulk       = 4
+	bulkWithin     = 15 * time.Minute
+)
+
+// pool opens connections.
+func (s *Store) pool(address string, most int, within time.Duration) (*gorm.DB, error) {
+	config, err := pgx.ParseConfig(address)
+	if err != nil {
+		return nil, fmt.Errorf("the database's address: %w", err)
+	}
+	config.RuntimeParams["statement_timeout"] = fmt.Sprint(within.Milliseconds())
+	config.RuntimeParams["lock_timeout"] = fmt.Sprint(min(within, 2*time.Minute).Milliseconds())
+	config.RuntimeParams["idle_in_transaction_session_timeout"] = fmt.Sprint((2 * within).Milliseconds())
+	config.ConnectTimeout = 10 * time.Second
+	pool := stdlib.OpenDB(*config)
+	pool.SetMaxOpenConns(most)
+	pool.SetConnMaxIdleTime(5 * time.Minute)
+	db, err := gorm.Open(postgres.New(postgres.Config{Conn: pool}), &gorm.Config{
 		Logger:         logger.Discard,
 		TranslateError: true,
 		NowFunc:        func() time.Time { return time.Now().UTC() },
 	})
 	if err != nil {
-		return nil, s.wrap("connecting", err)
+		return nil, errors.Join(s.wrap("connecting", err), pool.Close())
 	}
-	s.db = db
-	pool, err := db.DB()
-	if err != nil {
-		return nil, s.wrap("connecting", err)
-	}
-	pool.SetMaxOpenConns(16)
-	pool.SetConnMaxIdleTime(5 * time.Minute)
-	if err := migrate(db.WithContext(ctx)); err != nil {
-		return nil, errors.Join(s.wrap("starting", err), pool.Close())
-	}
-	return s, nil
+	return db, nil
 }
 
 // Close ends all connections.
 func (s *Store) Close() error {
-	pool, err := s.db.DB()
-	if err != nil {
-		return err
+	var errs []error
+	for _, db := range []*gorm.DB{s.db, s.bulk} {
+		if db == nil {
+			continue
+		}
+		pool, err := db.DB()
+		if err == nil {
+			err = pool.Close()
+		}
+		errs = append(errs, err)
 	}
-	return pool.Close()
+	return errors.Join(errs...)
 }
 
 // Ping reports whether the database answers.

@@ -246,7 +246,7 @@ func TestCollectorIsKilledInTheMiddleOfATake(t *testing.T) {
 	_ = c.Wait()
 	d.collect()
 	take := d.delivered(id)
-	if take.Take.Samples < 200 || len(take.Warnings) == 0 || take.Warnings[len(take.Warnings)-1].Code != "unfinished" {
+	if take.Take.Samples < 100 || len(take.Warnings) == 0 || take.Warnings[len(take.Warnings)-1].Code != "unfinished" {
 		t.Errorf("%d samples, %+v", take.Take.Samples, take.Warnings)
 	}
 }

@@ -74,7 +74,7 @@ functions (CSV), or as stacks (one a line). The ending of OUT says which, or --a
 				case "table":
 					return report.Table(w, tr.Profile, cost, tr.Functions(cost))
 				case "stacks":
-					return stacks.WriteTree(w, tr, cost, chosen.measure != "")
+					return stacks.WriteTree(w, tr, cost, stacks.Options{Values: chosen.measure != ""})
 				}
 				return fmt.Errorf("--as %s: choose report, picture, table or stacks", as)
 			}

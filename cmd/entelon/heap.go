@@ -1,11 +1,14 @@
 package main
 
 import (
+	"math"
 	"os"
+	"path/filepath"
 	"runtime/debug"
+	"strconv"
+	"strings"
 
 	"entelon/sampler"
-	"entelon/server"
 )
 
 // lazyCollection is by how many percent the server's heap may grow between two
@@ -14,24 +17,61 @@ import (
 // the time that somebody waits for the first picture.
 const lazyCollection = 400
 
-// heapTerms tells how the server's heap may grow on a machine with so much memory:
-// a percentage for the collector, and a limit beyond which it works harder. 0, 0
-// leaves Go's own terms.
-func heapTerms(memory int64) (percent int, limit int64) {
-	limit = min(2*server.DefaultCache, memory/2)
-	if limit <= server.DefaultCache {
-		return 0, 0 // there is no memory to be generous with
+// mostMemory is how much the server takes of a large machine if nothing else is
+// said, in bytes.
+const mostMemory = 2816 << 20
+
+// memoryTerms tells how much memory the server's process may have, and how much
+// of that is for what is opened, compared or read: given is what the operator
+// said (0: nothing), limit is Go's own limit (math.MaxInt64: none), and available
+// is what the machine or the control group has.
+func memoryTerms(given, limit, available int64) (process, budget int64) {
+	process = min(mostMemory, available/4)
+	switch {
+	case given > 0:
+		process = given
+	case limit != math.MaxInt64:
+		process = limit
 	}
-	return lazyCollection, limit
+	return process, process / 2
 }
 
-// growHeap sets the terms, unless the environment says other ones.
-func growHeap() {
-	if os.Getenv("GOGC") != "" || os.Getenv("GOMEMLIMIT") != "" {
-		return
+// available is how much memory this process could have: the machine's, or what
+// its control group allows where that is less.
+func available() int64 {
+	most := sampler.Machine().MemoryB
+	b, err := os.ReadFile("/proc/self/cgroup")
+	if err != nil {
+		return most
 	}
-	if percent, limit := heapTerms(sampler.Machine().MemoryB); percent > 0 {
-		debug.SetGCPercent(percent)
-		debug.SetMemoryLimit(limit)
+	for line := range strings.Lines(string(b)) {
+		path, ok := strings.CutPrefix(strings.TrimSpace(line), "0::")
+		if !ok {
+			continue
+		}
+		for dir := path; ; dir = filepath.Dir(dir) {
+			text, err := os.ReadFile(filepath.Join("/sys/fs/cgroup", dir, "memory.max"))
+			if n, parse := strconv.ParseInt(strings.TrimSpace(string(text)), 10, 64); err == nil && parse == nil {
+				most = min(most, n*3) // of a group nobody else's, three quarters are ours and not one
+			}
+			if dir == "/" || dir == "." {
+				break
+			}
+		}
 	}
+	return most
+}
+
+// setMemory sets how much memory this process may have, and returns how much of
+// it is for what is opened, compared or read.
+func setMemory(given int64) (budget int64) {
+	limit := debug.SetMemoryLimit(-1)
+	process, budget := memoryTerms(given, limit, available())
+	if limit == math.MaxInt64 {
+		debug.SetMemoryLimit(process)
+	}
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(lazyCollection)
+	}
+	return budget
 }

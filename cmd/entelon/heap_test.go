@@ -1,18 +1,26 @@
 package main
 
 import (
+	"math"
 	"testing"
-
-	"entelon/server"
 )
 
-// TestHeapTerms: only a machine that has memory left beside what is kept of takes
-// lets the heap grow, and never beyond half of it.
-func TestHeapTerms(t *testing.T) {
-	for memory, generous := range map[int64]bool{1 << 30: false, 4 << 30: false, 6 << 30: true, 24 << 30: true, 1 << 40: true} {
-		percent, limit := heapTerms(memory)
-		if (percent > 100) != generous || generous && (limit > memory/2 || limit <= server.DefaultCache || limit > 2*server.DefaultCache) {
-			t.Errorf("with %d MB: %d %%, %d MB", memory>>20, percent, limit>>20)
+// TestMemoryTerms: what is said counts, then Go's own limit, then a part of what
+// there is; and what is opened has half of it.
+func TestMemoryTerms(t *testing.T) {
+	const none = math.MaxInt64
+	for name, c := range map[string]struct{ given, limit, available, process int64 }{
+		"a large machine": {0, none, 64 << 30, mostMemory},
+		"a small machine": {0, none, 4 << 30, 1 << 30},
+		"Go's limit":      {0, 700 << 20, 64 << 30, 700 << 20},
+		"the operator's":  {5 << 30, 700 << 20, 64 << 30, 5 << 30},
+	} {
+		process, budget := memoryTerms(c.given, c.limit, c.available)
+		if process != c.process || budget != process/2 {
+			t.Errorf("%s: %d and %d, want %d", name, process, budget, c.process)
 		}
+	}
+	if n := available(); n < 64<<20 {
+		t.Errorf("%d bytes are available here", n)
 	}
 }

@@ -44,6 +44,7 @@ type serveFlags struct {
 	hosts    []string
 	user     string
 	asRoot   bool
+	memory   size
 	rights   string
 	dbFile   string
 	header   string
@@ -90,6 +91,7 @@ people make on the page. Addresses beyond this machine need a certificate.`,
 	c.Flags().BoolVar(&f.alone, "no-collector", false, "start no collector beside the server, so that takes are only sent to it")
 	c.Flags().Int64Var(&f.maxMB, "max-upload", 1024, "the largest take to accept, in `MB`")
 	c.Flags().Var(&f.maxDisk, "max-disk", "how much all takes together may need, such as 200g")
+	c.Flags().Var(&f.memory, "memory", "how much memory the server may have, such as 4g (default: $GOMEMLIMIT, else a quarter of the machine's and at most 2.75g)")
 	c.Flags().BoolVar(&f.link, "link", false, "print a link that signs the owner in once, whether or not there is a password")
 	c.Flags().StringVar(&f.cert, "cert", "", "answer by https with the certificate in this `FILE`")
 	c.Flags().StringVar(&f.key, "key", "", "the certificate's key, in this `FILE`")
@@ -189,8 +191,8 @@ func runServe(ctx context.Context, f serveFlags) (err error) {
 		}
 	}
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
-	growHeap()
-	o := server.Options{Version: sampler.Version, Web: web.Files(), MaxUpload: f.maxMB << 20, MaxDisk: int64(f.maxDisk), Sources: f.sources, Log: log, TLS: f.cert != "", Hosts: f.hosts, Closing: ctx.Done(), ProxyHeader: f.header, Proxies: proxies}
+	budget := setMemory(int64(f.memory))
+	o := server.Options{Version: sampler.Version, Web: web.Files(), MaxUpload: f.maxMB << 20, MaxDisk: int64(f.maxDisk), Memory: budget, Sources: f.sources, Log: log, TLS: f.cert != "", Hosts: f.hosts, Closing: ctx.Done(), ProxyHeader: f.header, Proxies: proxies}
 	if host != "" {
 		o.Hosts = append(o.Hosts, host)
 	}

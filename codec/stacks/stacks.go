@@ -4,6 +4,7 @@ package stacks
 
 import (
 	"bufio"
+	"errors"
 	"fmt"
 	"io"
 	"sort"
@@ -21,14 +22,24 @@ var clean = strings.NewReplacer(";", ":", "\n", " ", "\r", " ")
 // lines, the number of samples of a measure in scope, or their values.
 func Write(w io.Writer, p *profile.Profile, measure int, sc scope.Scope, values bool) error {
 	t := tree.New(p)
-	return WriteTree(w, t, t.Cost(measure, sc), values)
+	return WriteTree(w, t, t.Cost(measure, sc), Options{Values: values})
 }
 
+// Options choose what is written.
+type Options struct {
+	Values bool  // the measure's values instead of numbers of samples
+	Most   int64 // bytes that all lines together may have; 0: no bound
+}
+
+// ErrTooLarge means that the lines have more bytes than they may.
+var ErrTooLarge = errors.New("the stacks have more bytes than can be written at once")
+
 // WriteTree does the same of a tree in any shape.
-func WriteTree(w io.Writer, t *tree.Tree, cost *tree.Cost, values bool) error {
+func WriteTree(w io.Writer, t *tree.Tree, cost *tree.Cost, o Options) error {
 	p := t.Profile
+	var size int64
 	counts := cost.SelfSamples
-	if values {
+	if o.Values {
 		counts = cost.Self
 	}
 	lines := make([]string, 0, t.Len())
@@ -40,12 +51,16 @@ func WriteTree(w io.Writer, t *tree.Tree, cost *tree.Cost, values bool) error {
 		}
 		text = text[:0]
 		for _, m := range t.Path(n) {
+			if o.Most > 0 && size+int64(len(text)) > o.Most {
+				return ErrTooLarge
+			}
 			if len(text) > 0 {
 				text = append(text, ';')
 			}
 			text = append(text, clean.Replace(p.FunctionName(t.Function[m]))...)
 		}
 		lines = append(lines, fmt.Sprintf("%s %d\n", text, v))
+		size += int64(len(text)) + 64
 	}
 	sort.Strings(lines)
 	b := bufio.NewWriter(w)

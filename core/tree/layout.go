@@ -33,13 +33,16 @@ func ParseOrder(s string) (Order, error) {
 // a node's boxes and of its own self cost sum to its width exactly.
 //
 // A box with Hidden > 0 is a band: it stands for that many children of its
-// parent that are too thin to see, and Node is their parent.
+// parent that are too thin to see, and Node is their parent. Where Deep is set,
+// they are left out not for their width, but since the drawing has its last row
+// there, or as many boxes as it may have.
 type Layout struct {
 	Node   []NodeID
 	Depth  []int32 // 0 for the box that was dived into
 	X, W   []int64
 	Self   []int64
 	Hidden []int32
+	Deep   []bool
 }
 
 // LayoutOptions choose a part of the tree and how it is laid out.
@@ -50,6 +53,8 @@ type LayoutOptions struct {
 	// Keep are functions whose boxes are drawn however narrow they are, with
 	// those that lead to them.
 	Keep []profile.FunctionID
+	// Rows and Boxes bound the drawing; 0: no bound. What does not fit is in bands.
+	Rows, Boxes int
 }
 
 // Layout lays a part of the tree out. Children stand side by side from the
@@ -57,7 +62,7 @@ type LayoutOptions struct {
 func (t *Tree) Layout(c *Cost, o LayoutOptions) *Layout {
 	l := &Layout{}
 	kept := t.leadingTo(c, o.Keep)
-	l.add(o.Root, 0, 0, c.Total(o.Root), c.Self(o.Root), 0)
+	l.add(o.Root, 0, 0, c.Total(o.Root), c.Self(o.Root), 0, false)
 	var order []NodeID
 	for i := 0; i < len(l.Node); i++ {
 		if l.Hidden[i] > 0 {
@@ -67,13 +72,14 @@ func (t *Tree) Layout(c *Cost, o LayoutOptions) *Layout {
 		order = order[:0]
 		hidden, thin := int32(0), int64(0)
 		// What ends below siblings stands together, so that each sum is read once.
+		full := o.Rows > 0 && int(l.Depth[i])+1 >= o.Rows || o.Boxes > 0 && len(l.Node) >= o.Boxes
 		before := t.leafAt[n+1]
 		for m := range t.Children(n) {
 			w := c.sum.between(before, t.stop[m]).value
 			before = t.stop[m]
 			switch {
 			case w == 0:
-			case w < o.MinWidth && !kept[m]:
+			case full || w < o.MinWidth && !kept[m]:
 				hidden++
 				thin += w
 			default:
@@ -82,11 +88,11 @@ func (t *Tree) Layout(c *Cost, o LayoutOptions) *Layout {
 		}
 		t.sort(order, c, o.Order)
 		for _, m := range order {
-			l.add(m, l.Depth[i]+1, x, c.Total(m), c.Self(m), 0)
+			l.add(m, l.Depth[i]+1, x, c.Total(m), c.Self(m), 0, false)
 			x += c.Total(m)
 		}
 		if hidden > 0 {
-			l.add(n, l.Depth[i]+1, x, thin, 0, hidden)
+			l.add(n, l.Depth[i]+1, x, thin, 0, hidden, full)
 		}
 	}
 	return l
@@ -118,13 +124,14 @@ func (t *Tree) leadingTo(c *Cost, functions []profile.FunctionID) map[NodeID]boo
 	return kept
 }
 
-func (l *Layout) add(n NodeID, depth int32, x, w, self int64, hidden int32) {
+func (l *Layout) add(n NodeID, depth int32, x, w, self int64, hidden int32, deep bool) {
 	l.Node = append(l.Node, n)
 	l.Depth = append(l.Depth, depth)
 	l.X = append(l.X, x)
 	l.W = append(l.W, w)
 	l.Self = append(l.Self, self)
 	l.Hidden = append(l.Hidden, hidden)
+	l.Deep = append(l.Deep, deep)
 }
 
 func (t *Tree) sort(nodes []NodeID, c *Cost, o Order) {

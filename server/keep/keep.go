@@ -155,6 +155,17 @@ func (x *Item) Needs(other *Item) {
 	x.needs = append(x.needs, other)
 }
 
+// Key is what it is kept under.
+func (x *Item) Key() string { return x.key }
+
+// Use returns the item for one more user, who has to release it, too.
+func (x *Item) Use() *Item {
+	x.keep.mu.Lock()
+	defer x.keep.mu.Unlock()
+	x.users++
+	return x
+}
+
 // Value is what is kept.
 func (x *Item) Value() any { return x.value }
 

@@ -104,6 +104,8 @@ async function ask<T>(method: string, path: string, query?: Query, body?: unknow
 export const compareExportAddress = (file: string, query: Query) => address(`/compare/${file}`, query)
 export const exportAddress = (key: string, file: string, query: Query) => address(`/takes/${key}/${file}`, query)
 
+const withFunctions = (hot: Schemas['HotOut']): Hot => ({ ...hot, functions: hot.functions.map((f, i) => ({ ...f, file: hot.file[i], line: hot.line[i] })) })
+
 /** The part of a take that counts, what is folded away in it, and which measure of it. */
 export type Range = { scope?: string; fold?: string; group?: string; merge?: boolean; through?: string; measure?: string }
 
@@ -121,12 +123,13 @@ export const api = {
       ask<Schemas['HotOut']>('GET', `/takes/${key}/hot`, { ...range, bare: true }, undefined, signal),
       keptFunctions(`${key} ${range.group ?? ''}`, () => ask<Schemas['FunctionsOut']>('GET', `/takes/${key}/functions`, { group: range.group })),
     ])
-    return { ...hot, functions: hot.id.map(ref) }
+    if (ref) return { ...hot, functions: hot.id.map(ref) }
+    // There are too many functions to know all of them beforehand.
+    return withFunctions(await ask<Schemas['HotOut']>('GET', `/takes/${key}/hot`, range, undefined, signal))
   },
   /** The same of a take that still grows, whose functions get other numbers. */
   hotNow: async (key: string): Promise<Hot> => {
-    const hot = await ask<Schemas['HotOut']>('GET', `/takes/${key}/hot`)
-    return { ...hot, functions: hot.functions.map((f, i) => ({ ...f, file: hot.file[i], line: hot.line[i] })) }
+    return withFunctions(await ask<Schemas['HotOut']>('GET', `/takes/${key}/hot`))
   },
   flame: (key: string, q: Range & { root?: number; order?: string; pixels?: number }, signal?: AbortSignal) =>
     ask<Flame>('GET', `/takes/${key}/flame`, q, undefined, signal),

@@ -3,8 +3,9 @@ import type { components } from './schema'
 type Schemas = components['schemas']
 export type HotFunction = Schemas['FunctionRef'] & { file: string; line: number }
 
-/** All functions of a take, each an object made when it is first asked for. */
-export function refsOf(t: Schemas['FunctionsOut']): (id: number) => HotFunction {
+/** All functions of a take, each an object made when it is first asked for; undefined where there are too many to be told at once. */
+export function refsOf(t: Schemas['FunctionsOut']): ((id: number) => HotFunction) | undefined {
+  if (t.too_many) return undefined
   const made: HotFunction[] = []
   return (id) =>
     (made[id] ??= {
@@ -21,10 +22,10 @@ export function refsOf(t: Schemas['FunctionsOut']): (id: number) => HotFunction 
 }
 
 const most = 6 // takes and shapes whose functions are kept
-const kept = new Map<string, Promise<(id: number) => HotFunction>>()
+const kept = new Map<string, Promise<((id: number) => HotFunction) | undefined>>()
 
 /** Asks for a take's functions once, however often they are wanted. */
-export function keptFunctions(key: string, fetch: () => Promise<Schemas['FunctionsOut']>): Promise<(id: number) => HotFunction> {
+export function keptFunctions(key: string, fetch: () => Promise<Schemas['FunctionsOut']>): Promise<((id: number) => HotFunction) | undefined> {
   let at = kept.get(key)
   if (at) kept.delete(key)
   else {

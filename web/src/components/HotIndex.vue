@@ -109,6 +109,6 @@ useKeys({ f: () => field.value?.select() })
       </div>
       <p v-if="!rows.length" class="p-4 text-ink-2">No function in scope has this in its name. <button v-if="filter" class="word" @click="filter = ''">Show all</button></p>
     </div>
-    <p class="label shrink-0 border-t border-rule px-3 py-1">{{ filter ? `${count(rows.length)} of ` : '' }}{{ count(hot.functions.length) }} functions; bars: self over total</p>
+    <p class="label shrink-0 border-t border-rule px-3 py-1">{{ filter ? `${count(rows.length)} of ` : '' }}{{ count(hot.functions.length) }} functions<template v-if="hot.more">, {{ count(hot.more) }} cheaper ones left out ({{ of(hot.more_self, { scope: hot.total }) }})</template>; bars: self over total</p>
   </section>
 </template>

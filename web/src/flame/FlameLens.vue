@@ -78,7 +78,7 @@ const matches = computed(() => (words.value && found.data.value ? new Set(found.
 
 const label = (i: number): string => {
   const f = flame.data.value!
-  if (f.hidden[i]) return `${count(f.hidden[i])} thin, ${percent(f.width[i] / f.total)}`
+  if (f.hidden[i]) return `${count(f.hidden[i])} ${f.deep[i] ? 'deeper' : 'thin'}, ${percent(f.width[i] / f.total)}`
   if (f.node[i] === 0) return 'all'
   return f.functions[f.function[i]].short
 }
@@ -231,7 +231,7 @@ const told = computed(() => {
   const fn = f.functions[f.function[i]]
   return {
     hidden: f.hidden[i],
-    name: f.hidden[i] ? `${count(f.hidden[i])} frames too thin to draw, called from ${f.node[i] ? fn.short : 'the start'}` : f.node[i] === 0 ? 'Everything in scope' : fn.short,
+    name: f.hidden[i] ? `${count(f.hidden[i])} frames ${f.deep[i] ? 'below the last row; dive in to see them' : 'too thin to draw'}, called from ${f.node[i] ? fn.short : 'the start'}` : f.node[i] === 0 ? 'Everything in scope' : fn.short,
     full: f.hidden[i] ? '' : fn.name,
     kind: f.hidden[i] || f.node[i] === 0 ? '' : kindText(fn.kind) + (fn.runs === 'native' ? '' : ', ' + fn.runs),
     inlined: f.inlined[i] === 1,
@@ -278,7 +278,7 @@ const orders = [
         :title="`Climb to ${flame.data.value.functions[s.function].name || 'all'}`"
         @click="climb(s.node)"
       >
-        <template v-if="k === 0 && flame.data.value.path.length > 6">{{ flame.data.value.path.length - 5 }} frames above, up to </template>
+        <template v-if="k === 0 && flame.data.value.path.length > 6">{{ flame.data.value.path.length + flame.data.value.above - 5 }} frames above, up to </template>
         {{ s.node === 0 ? 'all' : flame.data.value.functions[s.function].short }} <span class="text-ink-3">{{ percent(s.total / flame.data.value.total) }}</span>
       </button>
     </div>

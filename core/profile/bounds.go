@@ -1,0 +1,152 @@
+package profile
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"time"
+)
+
+// Bounds of what a take may say. They are far beyond what can be measured, and
+// small enough that sums over many takes stay numbers.
+const (
+	mostTime     = int64(10 * 365 * 24 * time.Hour)
+	mostCount    = int64(1) << 48
+	mostValue    = int64(1) << 60 // of a measure's values together
+	mostWarnings = 1000
+	mostUsage    = 1 << 20 // moments at which the use of memory was looked at
+	mostCounters = 1000
+	mostSay      = 64 << 10 // bytes of one text
+	mostWords    = 8 << 20  // bytes of a command with its arguments
+)
+
+// CheckBounds reports the first thing that a take says of itself that cannot be,
+// or that could not be kept with others. A take that came from outside must pass
+// before anything is done with it but reading.
+func (t *Take) CheckBounds() error {
+	return errors.Join(t.Settings.check(), t.Machine.check(), t.Facts.check(), t.Profile.checkValues())
+}
+
+// within checks numbers, each named, against what they can be.
+func within(least, most int64, numbers map[string]int64) error {
+	names := make([]string, 0, len(numbers))
+	for name := range numbers {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		if v := numbers[name]; v < least || v > most {
+			return fmt.Errorf("its %s is %d, which cannot be", name, v)
+		}
+	}
+	return nil
+}
+
+func texts(most int, list map[string]string) error {
+	for name, s := range list {
+		if len(s) > most {
+			return fmt.Errorf("its %s has more than %d bytes", name, most)
+		}
+	}
+	return nil
+}
+
+func total(lists ...[]string) (n int) {
+	for _, list := range lists {
+		for _, s := range list {
+			n += len(s) + 1
+		}
+	}
+	return n
+}
+
+func (s *Settings) check() error {
+	for name, text := range map[string]string{"program": s.Program, "build": s.Build, "series": s.Series} {
+		if err := CheckName(text); err != nil {
+			return fmt.Errorf("its %s: %w", name, err)
+		}
+	}
+	if n := total(s.Command, s.Against, s.Env, s.Measures); n > mostWords {
+		return fmt.Errorf("its command has more than %d MB", mostWords>>20)
+	}
+	if len(s.PIDs) > 100_000 {
+		return errors.New("it names more than 100 000 processes")
+	}
+	return errors.Join(
+		texts(mostSay, map[string]string{"folder": s.Dir, "note": s.Note, "user": s.User, "group": s.Group, "scope": s.Keep, "event": s.Event, "way of unwinding": s.Unwind, "side": s.Side, "expression for work": s.WorkFrom}),
+		within(0, math.MaxInt32, map[string]int64{"rate": int64(s.RateHz), "stack size": int64(s.StackBytes), "turn": int64(s.Turn), "number of turns": int64(s.Turns)}),
+		within(0, mostTime, map[string]int64{"time": s.ForNS}),
+		finite(map[string]float64{"work": s.Work, "budget": s.Budget, "share of cut stacks": s.CutShare}),
+	)
+}
+
+func finite(numbers map[string]float64) error {
+	for name, v := range numbers {
+		if math.IsNaN(v) || v < 0 || v > 1e15 {
+			return fmt.Errorf("its %s is %v, which cannot be", name, v)
+		}
+	}
+	return nil
+}
+
+func (m *Machine) check() error {
+	if y := m.StartedAt.Year(); y < 1 || y > 2200 {
+		return fmt.Errorf("it began in the year %d, which cannot be", y)
+	}
+	return errors.Join(
+		texts(1<<10, map[string]string{"host": m.Host, "system": m.OS, "kernel": m.Kernel, "processor": m.Processor, "version": m.Entelon}),
+		within(0, math.MaxInt32, map[string]int64{"number of processors": int64(m.Processors)}),
+		within(0, 1<<60, map[string]int64{"memory": m.MemoryB}),
+	)
+}
+
+func (f *Facts) check() error {
+	if len(f.Warnings) > mostWarnings || len(f.Counters) > mostCounters || len(f.NotCounted) > mostCounters || len(f.CutOff) > mostCounters {
+		return errors.New("its lists of warnings or counters are too long")
+	}
+	for _, w := range f.Warnings {
+		if err := texts(mostSay, map[string]string{"warning": w.Text, "remedy": w.Remedy, "warning's code": w.Code}); err != nil {
+			return err
+		}
+	}
+	if u := f.Usage; u != nil {
+		if n := len(u.TimeNS); n > mostUsage || len(u.ResidentBytes) != n || len(u.CPUNS) != n {
+			return errors.New("its columns of memory and processor time differ in length, or are too long")
+		}
+	}
+	numbers := map[string]int64{
+		"number of samples": f.Samples, "number of lost samples": f.Lost, "number of samples left out": f.LeftOut, "number of throttled samples": f.Throttled,
+		"number of stacks": f.UserStacks, "number of whole stacks": f.Complete, "number of interpreted stacks": f.Interpreted,
+		"number of labelled samples": f.Labelled, "number of unread labels": f.Unlabelled, "number of torn stacks": f.Torn, "number of samples without a name": f.Unnamed,
+	}
+	return errors.Join(
+		within(0, mostCount, numbers),
+		within(0, mostTime, map[string]int64{"duration": f.DurationNS}),
+		within(0, 20*mostTime, map[string]int64{"processor time": f.CPUNS, "collector's time": f.CollectorNS}), // of many processors
+		texts(mostSay, map[string]string{"build's number": f.BuildID, "revision": f.Revision, "executable": f.Executable, "end": f.EndedBy, "runtime's options": f.RuntimeSet}),
+		finite(map[string]float64{"work": f.Work}),
+	)
+}
+
+// checkValues bounds what a measure adds up to, so that no sum overflows, and
+// refuses times before the beginning.
+func (p *Profile) checkValues() error {
+	for m, values := range p.Samples.Values {
+		var sum int64
+		for i, v := range values {
+			if v < 0 && p.Measures[m].Combine != Level || v < -mostValue || v > mostValue {
+				return fmt.Errorf("sample %d has the value %d, which cannot be", i, v)
+			}
+			if sum += max(v, -v); sum > mostValue {
+				return fmt.Errorf("its values add up to more than can be counted")
+			}
+		}
+	}
+	for i, t := range p.Samples.Time {
+		if t < 0 || t > mostTime {
+			return fmt.Errorf("sample %d was taken at %d ns, which cannot be", i, t)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,123 @@
+package server
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"runtime"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"entelon/server/gate"
+)
+
+// load is how much work a route is.
+type load int
+
+const (
+	light  load = iota // a question to the database
+	heavy              // opens takes, or computes
+	bulky              // takes in a file
+	asleep             // waits for something, most of the time
+)
+
+// gates bound how many requests of each kind are worked on at a time.
+type gates map[load]*gate.Gate
+
+func newGates() gates {
+	n := runtime.NumCPU()
+	return gates{
+		light: gate.New(gate.Options{Inside: 64, Each: 32, Waiting: 512, Wait: 30 * time.Second}),
+		heavy: gate.New(gate.Options{Inside: 2 * n, Each: 2 * n, Waiting: 512, Wait: time.Minute}),
+		bulky: gate.New(gate.Options{Inside: 32, Each: 16, Waiting: 512, Wait: 15 * time.Minute}),
+	}
+}
+
+// turn lets a request through to its work when it is its turn. leave is nil where
+// it was answered.
+func (s *Server) turn(c *gin.Context, l load) (leave func()) {
+	g := s.gates[l]
+	if g == nil {
+		return func() {}
+	}
+	name := "from " + s.client(c)
+	if v := who(c); v != nil {
+		name = v.name()
+	}
+	leave, err := g.Enter(c.Request.Context(), name)
+	switch {
+	case errors.Is(err, gate.ErrTooMany):
+		c.Header("Retry-After", "2")
+		c.AbortWithStatusJSON(http.StatusTooManyRequests, ErrorBody{Error: err.Error(), Remedy: "wait for them to be answered"})
+	case errors.Is(err, gate.ErrLate):
+		c.Header("Retry-After", "5")
+		c.AbortWithStatusJSON(http.StatusServiceUnavailable, ErrorBody{Error: err.Error(), Remedy: "try again in a few seconds"})
+	case err != nil: // nobody waits any more
+		c.Abort()
+	}
+	return leave
+}
+
+// How long a client may take to send and to receive, where it sends or receives
+// nothing, and how slow it may be on the whole.
+const (
+	bodyWithin   = 30 * time.Second // a body of few bytes
+	silentFor    = 30 * time.Second // between two pieces of a large one
+	leastASecond = 4 << 10          // bytes, on average, after that
+	answerTaken  = 2 * time.Minute  // an answer, once it is there
+)
+
+// paced reads a body that must come at some speed.
+type paced struct {
+	io.ReadCloser
+	control *http.ResponseController
+	began   time.Time
+	n       int64
+}
+
+// errSlow is a body that comes too slowly.
+var errSlow = fmt.Errorf("it comes at less than %d bytes a second", leastASecond)
+
+func (p *paced) Read(b []byte) (int, error) {
+	if err := p.control.SetReadDeadline(time.Now().Add(silentFor)); err != nil {
+		return 0, err
+	}
+	n, err := p.ReadCloser.Read(b)
+	p.n += int64(n)
+	took := time.Since(p.began)
+	switch {
+	case errors.Is(err, os.ErrDeadlineExceeded), err == nil && took > silentFor && float64(p.n) < leastASecond*took.Seconds():
+		return n, errSlow
+	case err != nil: // its end, most of all: the connection may be quiet from here on
+		_ = p.control.SetReadDeadline(time.Time{})
+	}
+	return n, err
+}
+
+// pace has a request's body come in time, and its answer be taken in time.
+func pace(c *gin.Context, l load) {
+	control := http.NewResponseController(c.Writer)
+	if l != asleep && l != bulky {
+		_ = control.SetWriteDeadline(time.Now().Add(answerTaken + time.Minute)) // a connection without deadlines is a test's
+	} else {
+		_ = control.SetWriteDeadline(time.Time{})
+	}
+	if c.Request.ContentLength == 0 || c.Request.Body == nil || c.Request.Body == http.NoBody {
+		return
+	}
+	c.Request.Body = &paced{ReadCloser: c.Request.Body, control: control, began: time.Now()}
+}
+
+// moving writes a long file, of which each piece must be taken in time.
+type moving struct {
+	gin.ResponseWriter
+	control *http.ResponseController
+}
+
+func (m moving) Write(b []byte) (int, error) {
+	_ = m.control.SetWriteDeadline(time.Now().Add(silentFor)) // as above
+	return m.ResponseWriter.Write(b)
+}

@@ -1,0 +1,247 @@
+package server
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"strings"
+	"sync"
+
+	"github.com/gin-gonic/gin"
+
+	"entelon/codec/take"
+	"entelon/core/profile"
+	"entelon/core/reading"
+	"entelon/core/scope"
+	"entelon/core/tree"
+	"entelon/server/keep"
+	"entelon/store"
+)
+
+// opened is a take in memory.
+type opened struct {
+	*view
+	item  *keep.Item // by which it is kept
+	names func() *scope.Names
+}
+
+func newOpened(t *profile.Take) *opened {
+	tr := tree.New(t.Profile)
+	o := &opened{view: newView(t, tr)}
+	o.names = sync.OnceValue(func() *scope.Names {
+		return scope.NewNames(t.Profile, scope.About{Program: t.Settings.Program, Build: t.Settings.Build}, tr.Weights())
+	})
+	o.prepare = sync.OnceFunc(func() {
+		go func() {
+			tr.Prepare()
+			o.names()
+		}()
+	})
+	return o
+}
+
+// view is one way of looking at a take's stacks.
+type view struct {
+	take    *profile.Take
+	tree    *tree.Tree
+	reader  func() *reading.Reader // made when it is first asked for
+	prepare func()                 // makes what comes next to the first picture
+
+	mu    sync.Mutex
+	costs []scopedCost // the latest scopes that were asked for, newest first
+}
+
+func newView(take *profile.Take, t *tree.Tree) *view {
+	return &view{
+		take: take, tree: t,
+		reader:  sync.OnceValue(func() *reading.Reader { return reading.New(t) }),
+		prepare: func() {},
+	}
+}
+
+type scopedCost struct {
+	measure int
+	scope   scope.Scope
+	cost    *tree.Cost
+	rows    func() []tree.FunctionCost // added up when they are first asked for
+}
+
+// keptCosts is how many scopes of one take are kept.
+const keptCosts = 8
+
+// cost returns the costs of a measure in a scope.
+func (o *view) cost(measure int, sc scope.Scope) scopedCost {
+	k, _ := o.costFor(context.Background(), measure, sc) // which nobody cancels
+	return k
+}
+
+// costFor is cost for somebody who may not wait any more when others, before him,
+// have theirs.
+func (o *view) costFor(ctx context.Context, measure int, sc scope.Scope) (scopedCost, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if err := ctx.Err(); err != nil {
+		return scopedCost{}, err
+	}
+	for i, k := range o.costs {
+		if k.measure == measure && k.scope.String() == sc.String() {
+			copy(o.costs[1:i+1], o.costs[:i])
+			o.costs[0] = k
+			return k, nil
+		}
+	}
+	c := o.tree.Cost(measure, sc)
+	k := scopedCost{measure, sc, c, sync.OnceValue(func() []tree.FunctionCost { return o.tree.Functions(c) })}
+	o.costs = append([]scopedCost{k}, o.costs...)
+	if len(o.costs) > keptCosts {
+		o.costs = o.costs[:keptCosts]
+	}
+	return k, nil
+}
+
+// held are the items of the memory that a request uses. They are let go when it
+// is over.
+type held struct {
+	mu    sync.Mutex
+	items []*keep.Item
+}
+
+const heldKey = "held"
+
+func (h *held) add(x *keep.Item) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.items = append(h.items, x)
+}
+
+func (h *held) release() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, x := range h.items {
+		x.Release()
+	}
+	h.items = nil
+}
+
+// holding returns what a request holds.
+func holding(c *gin.Context) *held {
+	if h, ok := c.Get(heldKey); ok {
+		return h.(*held)
+	}
+	h := &held{}
+	c.Set(heldKey, h)
+	return h
+}
+
+// Keys of what is kept in memory begin with what it is.
+const (
+	keyTake    = "take "
+	keyGrowing = "growing "
+	keyShape   = "shape "
+	keyCompare = "comparison "
+	keyAnswer  = "answer "
+)
+
+// open finds a take by the key in the request's path and loads it.
+func (s *Server) open(c *gin.Context, key string) (*opened, *store.Take, error) {
+	if id, growing := strings.CutPrefix(key, jobPrefix); growing {
+		return s.openGrowing(c, id)
+	}
+	row, err := s.takeRow(c, key)
+	if err != nil {
+		return nil, nil, err
+	}
+	o, err := s.load(c, row)
+	return o, row, err
+}
+
+// load reads a take's file from the store, or finds it in memory.
+func (s *Server) load(c *gin.Context, row *store.Take) (*opened, error) {
+	return s.openKept(c, keyTake+row.Digest, s.expected(row), func(ctx context.Context) (*profile.Take, error) {
+		return take.Read(bufio.NewReaderSize(whileWanted{ctx, s.store.File(ctx, row)}, piecewise), "take "+row.Key, take.Options{Limits: s.limits()})
+	})
+}
+
+// openKept returns what is kept of a take, or has it read and held.
+func (s *Server) openKept(c *gin.Context, key string, expect int64, read func(context.Context) (*profile.Take, error)) (*opened, error) {
+	x, err := s.keep.Get(c.Request.Context(), key, expect, func(ctx context.Context, self *keep.Item) (any, int64, error) {
+		t, err := read(ctx)
+		if err != nil {
+			return nil, 0, err
+		}
+		if err := ctx.Err(); err != nil {
+			return nil, 0, err
+		}
+		o := newOpened(t)
+		o.item = self
+		return o, size(t, o.tree), nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	holding(c).add(x)
+	return x.Value().(*opened), nil
+}
+
+// shaped returns a take in a shape. Its tree is built when it is first asked for,
+// once, however many ask.
+func (s *Server) shaped(c *gin.Context, o *opened, shape tree.Shape) (*view, error) {
+	if shape == (tree.Shape{}) {
+		return o.view, nil
+	}
+	key := fmt.Sprintf("%s%s %+v", keyShape, o.item.Key(), shape)
+	x, err := s.keep.Get(c.Request.Context(), key, o.tree.Bytes()+keptCosts*o.tree.CostBytes(), func(_ context.Context, self *keep.Item) (any, int64, error) {
+		self.Needs(o.item.Use())
+		v := newView(o.take, o.tree.In(shape))
+		return v, v.tree.Bytes() + keptCosts*v.costBytes(), nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	holding(c).add(x)
+	return x.Value().(*view), nil
+}
+
+// expected is how much memory a take will need, as it did when it came, or as
+// others of its length do.
+func (s *Server) expected(row *store.Take) int64 {
+	n := row.Memory
+	if n == 0 {
+		n = 100*row.Samples + 40*row.Size
+	}
+	return min(n, s.keep.Limit())
+}
+
+// limits bound what a take may unpack to: the half of what the server has for
+// everything.
+func (s *Server) limits() take.Limits { return take.Limits{Memory: s.keep.Limit() / 2} }
+
+// whileWanted reads until nobody wants it any more.
+type whileWanted struct {
+	ctx context.Context
+	r   io.Reader
+}
+
+func (w whileWanted) Read(b []byte) (int, error) {
+	if err := w.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return w.r.Read(b)
+}
+
+const piecewise = 1 << 20
+
+// costBytes is what one scope's costs hold with the functions' sums.
+func (o *view) costBytes() int64 {
+	return o.tree.CostBytes() + int64(len(o.tree.Profile.Functions))*48
+}
+
+// size estimates the memory that an opened take holds.
+func size(t *profile.Take, tr *tree.Tree) int64 {
+	n := t.Profile.Bytes() + tr.Bytes() + keptCosts*(tr.CostBytes()+int64(len(t.Profile.Functions))*48)
+	for _, s := range t.Sources {
+		n += int64(len(s.Text))
+	}
+	return n
+}
