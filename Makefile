@@ -59,7 +59,7 @@ account:
 	@test "$$(id -u)" != 0 || id -u entelon > /dev/null 2>&1 || useradd --system --no-create-home --shell /usr/sbin/nologin entelon
 
 demo: postgresql account build bin/engraved-3.5.0
-	@exec bin/entelon serve $(if $(filter 0,$(shell id -u)),--user entelon) --load demo/takes --source demo --service bin/engraved-3.5.0 --service=--drive --service=--workers --service=1 --link
+	@exec bin/entelon serve $(if $(filter 0,$(shell id -u)),--user entelon) --log-level warn --load demo/takes --source demo --service bin/engraved-3.5.0 --service=--drive --service=--workers --service=1 --link
 
 # One package after the other: many of the tests measure.
 test: postgresql chromium compilers build bin/engraved-3.4.0 bin/engraved-3.5.0

@@ -71,7 +71,7 @@ func run(m *testing.M) (int, error) {
 
 // serve starts bin/entelon as a user would and waits for its one line.
 func serve(data string) (stop func() error, err error) {
-	words := []string{"serve", "--listen", "127.0.0.1:0", "--data", data, "--load", "../demo/takes", "--source", "../demo"}
+	words := []string{"serve", "--listen", "127.0.0.1:0", "--data", data, "--load", "../demo/takes", "--source", "../demo", "--log-level", "warn"}
 	if os.Geteuid() == 0 {
 		words = append(words, "--user", "7420:7420")
 	}

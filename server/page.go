@@ -7,11 +7,26 @@ import (
 	"io/fs"
 	"net/http"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
 )
+
+// pages are the addresses that the front end knows, as in web/src/router.ts.
+var pages = []string{
+	"/", "/programs", "/programs/*", "/programs/*/function", "/takes", "/takes/*", "/compare", "/new", "/running/*", "/machines", "/sign-in", "/enter/*", "/you", "/people",
+}
+
+// isPage reports whether the front end has something at an address.
+func isPage(address string) bool {
+	address = "/" + strings.Trim(address, "/")
+	return slices.ContainsFunc(pages, func(p string) bool {
+		ok, err := path.Match(p, address)
+		return ok && err == nil
+	})
+}
 
 // page serves the front end: its files by name, and its one page for every
 // address that the front end itself understands.
@@ -42,8 +57,14 @@ func (s *Server) page(c *gin.Context) {
 	} else {
 		c.Header("Cache-Control", "no-cache")
 	}
-	if name == "index.html" && c.Request.Method == http.MethodGet {
-		s.ahead(c)
+	if name == "index.html" {
+		if !isPage(c.Request.URL.EscapedPath()) { // the front end says so, too
+			c.Data(http.StatusNotFound, "text/html; charset=utf-8", b)
+			return
+		}
+		if c.Request.Method == http.MethodGet {
+			s.ahead(c)
+		}
 	}
 	var content io.ReadSeeker = bytes.NewReader(b)
 	http.ServeContent(c.Writer, c.Request, name, time.Time{}, content)

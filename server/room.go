@@ -18,6 +18,8 @@ type room struct {
 	mu   sync.Mutex
 	at   time.Time
 	used int64
+	// tidied is when room was last looked for.
+	tidied time.Time
 }
 
 // lookAfter is how long the size of the database is taken to be what it was.
@@ -41,8 +43,20 @@ func (s *Server) room(ctx context.Context) error {
 		}
 		r.used, r.at = used, time.Now()
 	}
+	if r.used > s.o.MaxDisk && time.Since(r.tidied) > lookAfter {
+		// What was removed may have left room that is not known of yet.
+		r.tidied = time.Now()
+		if err := s.store.Reclaim(ctx); err != nil {
+			return err
+		}
+		used, err := s.store.Used(ctx)
+		if err != nil {
+			return err
+		}
+		r.used, r.at = used, time.Now()
+	}
 	if r.used > s.o.MaxDisk {
-		return full{fmt.Errorf("the takes have %s, and %s is the limit", profile.Amount(r.used, "bytes"), profile.Amount(s.o.MaxDisk, "bytes"))}
+		return full{fmt.Errorf("the database has %s, and %s is the limit", profile.Amount(r.used, "bytes"), profile.Amount(s.o.MaxDisk, "bytes"))}
 	}
 	return nil
 }
@@ -51,7 +65,7 @@ func (s *Server) room(ctx context.Context) error {
 func (r *room) look() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.at = time.Time{}
+	r.at, r.tidied = time.Time{}, time.Time{}
 }
 
 // diskFull reports whether PostgreSQL found no room (its code 53100).

@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"runtime/debug"
 	"strings"
 	"time"
 
@@ -61,6 +62,7 @@ type Server struct {
 	hashing chan struct{}
 	began   time.Time
 	gates   gates
+	metrics *metrics
 	sources sourceFolders
 }
 
@@ -83,7 +85,11 @@ func New(st *store.Store, o Options) (*Server, error) {
 		st.Room, st.Limits = s.keep.Borrow, s.limits()
 	}
 	s.routes = s.table()
-	s.engine.Use(s.recover, s.guard)
+	s.metrics = newMetrics(s)
+	s.engine.Use(s.logged, s.recover, s.guard)
+	s.engine.GET("/healthz", s.healthy)
+	s.engine.GET("/readyz", s.ready)
+	s.engine.GET("/metrics", s.metricsFor)
 	api := s.engine.Group("/api/v1")
 	for _, r := range s.routes {
 		api.Handle(r.method, r.ginPath(), s.admit(r))
@@ -104,7 +110,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.engine.Se
 func (s *Server) recover(c *gin.Context) {
 	defer func() {
 		if p := recover(); p != nil {
-			s.o.Log.Error("a request failed", "path", c.Request.URL.Path, "panic", p)
+			s.o.Log.Error("a request failed", "id", c.GetString(requestKey), "path", c.Request.URL.Path, "panic", fmt.Sprint(p), "stack", string(debug.Stack()))
 			c.AbortWithStatusJSON(http.StatusInternalServerError, ErrorBody{Error: "the server met a fault and wrote it into its log"})
 		}
 	}()
@@ -114,9 +120,12 @@ func (s *Server) recover(c *gin.Context) {
 // guard answers only those who asked for this server by a name that it has,
 // and changes nothing for a page of another site.
 func (s *Server) guard(c *gin.Context) {
-	c.Header("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+	c.Header("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'; object-src 'none'")
 	c.Header("X-Content-Type-Options", "nosniff")
 	c.Header("Referrer-Policy", "same-origin")
+	if s.o.TLS {
+		c.Header("Strict-Transport-Security", "max-age=31536000")
+	}
 	if err := soundAddress(c.Request.URL); err != nil {
 		s.fail(c, badRequest{err})
 		return
@@ -228,7 +237,7 @@ func (s *Server) fail(c *gin.Context, err error) {
 		}
 		body.Error = firstWords(err)
 	default:
-		s.o.Log.Error("a request failed", "path", c.Request.URL.Path, "error", err)
+		s.o.Log.Error("a request failed", "id", c.GetString(requestKey), "path", c.Request.URL.Path, "error", err)
 	}
 	body.Error = strings.ReplaceAll(body.Error, "\n", "; ")
 	c.AbortWithStatusJSON(status, body)

@@ -22,7 +22,7 @@ func takeOut(t *store.Take) TakeOut {
 	}
 	return TakeOut{
 		Key: t.Key, Program: t.Program.Name, Build: t.Build.Name, BuildID: t.Facts.BuildID,
-		Broken: t.Broken, StartedAt: shownTime(t.StartedAt), AddedAt: t.AddedAt, DurationNS: t.DurationNS, CPUNS: t.CPUNS, Samples: t.Samples, Lost: t.Lost,
+		Broken: t.Broken, Pinned: t.Pinned, StartedAt: shownTime(t.StartedAt), AddedAt: t.AddedAt, DurationNS: t.DurationNS, CPUNS: t.CPUNS, Samples: t.Samples, Lost: t.Lost,
 		RateHz: t.RateHz, CompleteShare: t.CompleteShare, Warnings: t.Warnings, Note: t.Note, Size: t.Size, Command: command, Host: t.Machine.Host,
 		Series: t.Settings.Series, Turn: t.Settings.Turn, Turns: t.Settings.Turns, Side: t.Settings.Side,
 	}
@@ -123,12 +123,16 @@ func (s *Server) addTake(c *gin.Context) {
 	body := http.MaxBytesReader(c.Writer, c.Request.Body, s.o.MaxUpload)
 	t, fresh, err := s.store.Add(c.Request.Context(), body, name, s.o.MaxUpload)
 	if err != nil {
+		s.metrics.uploads.WithLabelValues("refused").Inc()
 		s.fail(c, err)
 		return
 	}
 	status := http.StatusCreated
 	if !fresh {
 		status = http.StatusOK
+		s.metrics.uploads.WithLabelValues("known").Inc()
+	} else {
+		s.metrics.uploads.WithLabelValues("kept").Inc()
 	}
 	c.JSON(status, AddedOut{takeOut(t), fresh})
 }
@@ -190,11 +194,18 @@ func (s *Server) setNote(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	if len(in.Note) > 16<<10 {
+	if in.Note != nil && len(*in.Note) > 16<<10 {
 		s.fail(c, badRequest{fmt.Errorf("the note is longer than 16 kB")})
 		return
 	}
-	if err := s.store.SetNote(c.Request.Context(), c.Param("key"), in.Note); err != nil {
+	var err error
+	if in.Note != nil {
+		err = s.store.SetNote(c.Request.Context(), c.Param("key"), *in.Note)
+	}
+	if err == nil && in.Pinned != nil {
+		err = s.store.SetPinned(c.Request.Context(), c.Param("key"), *in.Pinned)
+	}
+	if err != nil {
 		s.fail(c, err)
 		return
 	}

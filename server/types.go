@@ -66,6 +66,7 @@ type TakeOut struct {
 	Turn          int       `json:"turn"`
 	Turns         int       `json:"turns"`
 	Broken        string    `json:"broken"` // what of it cannot be shown, "" for nothing
+	Pinned        bool      `json:"pinned"` // it stays when old takes are removed
 	Side          string    `json:"side"`   // "baseline" or "candidate" where two commands were taken in turns
 }
 
@@ -81,9 +82,11 @@ type AddedOut struct {
 	Fresh bool    `json:"fresh"` // false where the same file was there already
 }
 
-// NoteIn replaces a take's note.
+// NoteIn replaces a take's note, or says whether it stays when old takes are
+// removed. What is absent stays as it is.
 type NoteIn struct {
-	Note string `json:"note"`
+	Note   *string `json:"note,omitempty"`
+	Pinned *bool   `json:"pinned,omitempty"`
 }
 
 // FunctionRef is a function as it is shown.

@@ -105,7 +105,8 @@ ON CONFLICT DO NOTHING`, row.ProgramID, names, modules)
 	}
 	rows, err := db.QueryContext(ctx, `
 SELECT f.id, f.name, f.module FROM unnest($2::text[], $3::text[]) AS x (name, module)
-JOIN functions f ON f.program_id = $1 AND md5(f.name) = md5(x.name) AND f.module = x.module AND f.name = x.name`, row.ProgramID, names, modules)
+JOIN functions f ON f.program_id = $1 AND md5(f.name) = md5(x.name) AND f.module = x.module AND f.name = x.name
+FOR KEY SHARE OF f`, row.ProgramID, names, modules)
 	if err != nil {
 		return err
 	}

@@ -248,14 +248,6 @@ func (s *Store) Silent(ctx context.Context, takes, questions time.Duration) (out
 		Where("state IN ? AND heard_at < CASE kind WHEN 'take' THEN ?::timestamptz ELSE ?::timestamptz END", []string{JobRunning, JobStopping}, now.Add(-takes), now.Add(-questions)).Find(&out).Error)
 }
 
-// Used is how many bytes the files of all takes have, those that are being made
-// included. What PostgreSQL needs beyond that does not shrink at once when a
-// take is removed, and is not counted.
-func (s *Store) Used(ctx context.Context) (n int64, err error) {
-	return n, s.wrap("asking for the size of", s.db.WithContext(ctx).Raw(`
-SELECT coalesce((SELECT sum(size) FROM takes), 0) + coalesce((SELECT sum(size) FROM jobs WHERE state IN ('running', 'stopping')), 0)`).Scan(&n).Error)
-}
-
 // RunningJobs counts takes that are being made, but for those whose collector
 // has said nothing for a time.
 func (s *Store) RunningJobs(ctx context.Context, silent time.Duration) (n int64, err error) {

@@ -270,7 +270,7 @@ ALTER TABLE jobs
 	ADD COLUMN closed_early boolean NOT NULL DEFAULT false,
 	ADD COLUMN digest       text NOT NULL DEFAULT '';
 CREATE INDEX ON jobs (take_key) WHERE take_key <> '';
-ALTER TABLE takes ADD COLUMN memory bigint NOT NULL DEFAULT 0, ADD COLUMN rest bigint NOT NULL DEFAULT 0;
+ALTER TABLE takes ADD COLUMN memory bigint NOT NULL DEFAULT 0, ADD COLUMN rest bigint NOT NULL DEFAULT 0, ADD COLUMN pinned boolean NOT NULL DEFAULT false;
 CREATE TABLE devices (
 	digest    text PRIMARY KEY,
 	person_id bigint NOT NULL REFERENCES people ON DELETE CASCADE,
@@ -284,6 +284,9 @@ UPDATE jobs SET state = 'failed', error = 'it was for any collector, and each ha
 	},
 }
 
+// ErrNewer means that a later Entelon has changed the database.
+var ErrNewer = errors.New("this database was brought to a newer form by a later Entelon; serve it with that one")
+
 // migrationLock keeps two servers from bringing one database up to date at once.
 const migrationLock = 7420_0001
 
@@ -296,7 +299,12 @@ func migrate(db *gorm.DB) error {
 		defer func() { err = errors.Join(err, one.Exec("SELECT pg_advisory_unlock(?)", migrationLock).Error) }()
 		o := *gormigrate.DefaultOptions
 		o.UseTransaction = true
-		if err := gormigrate.New(one, &o, migrations).Migrate(); err != nil {
+		o.ValidateUnknownMigrations = true
+		err = gormigrate.New(one, &o, migrations).Migrate()
+		if errors.Is(err, gormigrate.ErrUnknownPastMigration) {
+			return ErrNewer
+		}
+		if err != nil {
 			return fmt.Errorf("bringing the database up to date: %w", err)
 		}
 		return nil

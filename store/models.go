@@ -47,6 +47,7 @@ type Take struct {
 	Memory        int64 // bytes that it needs when it is opened; 0: not known
 	Rest          int64 // self cost of functions of which no figures are kept, in the first measure's unit
 	Note          string
+	Pinned        bool             // stays when old ones are removed
 	Settings      profile.Settings `gorm:"serializer:document"`
 	Machine       profile.Machine  `gorm:"serializer:document"`
 	Facts         profile.Facts    `gorm:"serializer:document"`

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"runtime"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -24,6 +25,9 @@ type Store struct {
 	bulk    *gorm.DB      // for what takes long
 	address string        // host and port, for errors
 	reading chan struct{} // bounds how many takes are read at a time
+
+	space                  sync.Mutex
+	spaceAsked, spaceKnown bool
 	// Room is asked for so many bytes of memory before a take is read that came
 	// from outside, and gives them back when back is called; nil asks nobody.
 	Room func(ctx context.Context, bytes int64) (back func(), err error)

@@ -1,6 +1,8 @@
 package symbol
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -209,4 +211,22 @@ func (c *Cache) keepNames(key string, known map[uint64][]Location) {
 		}
 		return errors.Join(json.NewEncoder(z).Encode(known), z.Close())
 	})
+}
+
+// digest returns the SHA-256 of a file's bytes. It is worked out again whenever
+// anything about the file has changed.
+func (c *Cache) digest(im *image) string {
+	at := ""
+	if im.file != "" {
+		sum := sha256.Sum256([]byte(im.file))
+		at = "digest-" + hex.EncodeToString(sum[:16])
+		if b, ok := c.Get(at); ok && len(b) == sha256.Size {
+			return hex.EncodeToString(b)
+		}
+	}
+	sum := sha256.Sum256(im.bytes)
+	if at != "" {
+		c.Keep(at, sum[:])
+	}
+	return hex.EncodeToString(sum[:])
 }

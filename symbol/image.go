@@ -19,6 +19,7 @@ type image struct {
 	bytes    []byte
 	mapped   bool
 	unpacked map[string][]byte // sections that were compressed
+	file     string            // names the file as it is now, "" for one that is in memory only
 }
 
 // compressionHeader is the size of Elf64_Chdr: type, reserved, size, alignment.
@@ -42,6 +43,7 @@ func openImage(f *os.File, path string) (*image, error) {
 		return nil, errors.Join(err, unmapFile(b))
 	}
 	im.mapped = true
+	im.file = fileState(f)
 	return im, nil
 }
 

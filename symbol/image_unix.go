@@ -4,6 +4,7 @@ package symbol
 
 import (
 	"errors"
+	"fmt"
 	"os"
 
 	"golang.org/x/sys/unix"
@@ -24,6 +25,16 @@ func mapFile(f *os.File) ([]byte, error) {
 		return nil, errors.New("it is empty")
 	}
 	return unix.Mmap(int(f.Fd()), 0, int(st.Size()), unix.PROT_READ, unix.MAP_PRIVATE)
+}
+
+// fileState names a file with all that changes when its bytes do: whoever may
+// write to it cannot set the time of its last change.
+func fileState(f *os.File) string {
+	var st unix.Stat_t
+	if err := unix.Fstat(int(f.Fd()), &st); err != nil {
+		return ""
+	}
+	return fmt.Sprint(st.Dev, " ", st.Ino, " ", st.Size, " ", st.Mtim.Nano(), " ", st.Ctim.Nano())
 }
 
 func unmapFile(b []byte) error { return unix.Munmap(b) }

@@ -93,7 +93,9 @@ func (o *Object) Prepare() {
 		if o.finder.Cache == nil || o.BuildID == "" {
 			return
 		}
-		o.key = o.namesKey()
+		if o.key = o.namesKey(); o.key == "" {
+			return
+		}
 		o.known = o.finder.Cache.names(o.key)
 		for _, ls := range o.known {
 			for i := range ls {
@@ -105,13 +107,19 @@ func (o *Object) Prepare() {
 	})
 }
 
-// namesKey changes with everything that the names depend on.
+// namesKey changes with everything that the names depend on: the bytes of all
+// files that are read, since a build ID can be forged. "" where that cannot be
+// told.
 func (o *Object) namesKey() string {
-	from := "none"
-	if st, err := os.Stat(o.DebugFile); err == nil {
-		from = fmt.Sprint(o.DebugFile, st.Size(), st.ModTime().UnixNano())
+	text := fmt.Sprintf("%d %s", namesVersion, o.BuildID)
+	for _, im := range []*image{o.image, o.debug, o.shared} {
+		if im == nil {
+			text += " none"
+			continue
+		}
+		text += fmt.Sprintf(" %d %s", len(im.bytes), o.finder.Cache.digest(im))
 	}
-	sum := sha256.Sum256(fmt.Appendf(nil, "%d %s %d %s", namesVersion, o.BuildID, len(o.image.bytes), from))
+	sum := sha256.Sum256([]byte(text))
 	return "names-" + hex.EncodeToString(sum[:16])
 }
 

@@ -25,6 +25,7 @@ func collectorCommand() *cobra.Command {
 	var to, state, allowed string
 	var again, tied bool
 	var symbols symbolFlags
+	var logs logFlags
 	c := &cobra.Command{
 		Use:   "collector",
 		Short: "Collect on this machine for a server",
@@ -47,7 +48,7 @@ as nobody, and never as root. docs/security.md has its form.`,
 				ctx = untilClosed(ctx, os.Stdin)
 			}
 			if again {
-				return keepCollecting(ctx)
+				return keepCollecting(ctx, &logs)
 			}
 			allow, err := rights.Read(allowed)
 			if err != nil {
@@ -73,7 +74,10 @@ as nobody, and never as root. docs/security.md has its form.`,
 			if err != nil {
 				return err
 			}
-			log := slog.New(slog.NewTextHandler(os.Stderr, nil))
+			log, err := logs.logger(os.Stderr)
+			if err != nil {
+				return err
+			}
 			if err := keepSamplingRights(log, allow.AsRoot()); err != nil {
 				return err
 			}
@@ -91,6 +95,7 @@ as nobody, and never as root. docs/security.md has its form.`,
 	c.Flags().BoolVar(&tied, "until-closed", false, "end when standard input is closed")
 	_ = c.Flags().MarkHidden("until-closed")
 	symbols.add(c)
+	logs.add(c)
 	_ = c.MarkPersistentFlagDirname("state")
 	_ = c.MarkFlagFilename("rights")
 	c.AddCommand(enrolCommand(&state))
@@ -116,7 +121,11 @@ func untilClosed(ctx context.Context, f io.Reader) context.Context {
 
 // keepCollecting runs this very command as another process, and again whenever
 // that ends.
-func keepCollecting(ctx context.Context) error {
+func keepCollecting(ctx context.Context, logs *logFlags) error {
+	log, err := logs.logger(os.Stderr)
+	if err != nil {
+		return err
+	}
 	self, err := os.Executable()
 	if err != nil {
 		return fmt.Errorf("finding this program's own file: %w", err)
@@ -129,7 +138,7 @@ func keepCollecting(ctx context.Context) error {
 	}
 	ctx, end := context.WithCancel(ctx)
 	defer end()
-	b := &beside{refused: end, log: slog.New(slog.NewTextHandler(os.Stderr, nil))}
+	b := &beside{refused: end, log: log}
 	b.keep(ctx, process{words: args})
 	<-ctx.Done()
 	b.end()

@@ -46,6 +46,7 @@ func (f serveFlags) startCollector(ctx context.Context, st *store.Store, b *besi
 		return fmt.Errorf("finding this program's own file: %w", err)
 	}
 	words := []string{self, "collector", "--keep", "--until-closed", "--to", "http://" + address, "--state", dir}
+	words = append(words, "--log-format", f.logs.format, "--log-level", f.logs.level)
 	if f.rights != "" {
 		words = append(words, "--rights", f.rights)
 	}

@@ -120,7 +120,7 @@ func TestACollectorThatIsRefused(t *testing.T) {
 // TestLimitOfAllTakes: what is beyond it is refused, and there is room again
 // when a take is removed.
 func TestLimitOfAllTakes(t *testing.T) {
-	d := newDesk(t, "--max-disk", "30k")
+	d := newDesk(t, "--max-disk", "2m")
 	token := secretIn(t, d.token)
 	upload := func(file string) (int, string) {
 		r := entelon(t, "send", file, "--to", "http://"+d.address, "--token-file", token)

@@ -55,7 +55,7 @@ time goes, in the terminal and in the browser.`,
 		Version:       sampler.Version,
 	}
 	c.SetOut(plainWriter{os.Stdout})
-	c.AddCommand(takeCommand(), countCommand(), hotCommand(), factsCommand(), stacksCommand(), compareCommand(), bisectCommand(), exportCommand(), inventCommand(), sendCommand(), serveCommand(), collectorCommand(), doctorCommand(), apiCommand())
+	c.AddCommand(takeCommand(), countCommand(), hotCommand(), factsCommand(), stacksCommand(), compareCommand(), bisectCommand(), exportCommand(), inventCommand(), sendCommand(), serveCommand(), collectorCommand(), personCommand(), backupCommand(), restoreCommand(), doctorCommand(), apiCommand())
 	return c
 }
 

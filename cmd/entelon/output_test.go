@@ -327,7 +327,7 @@ func TestServeSendStop(t *testing.T) {
 
 // serveWords is a server's command line. As root it gives its rights up.
 func serveWords(more ...string) []string {
-	words := []string{"serve"}
+	words := []string{"serve", "--log-level", "error"}
 	if os.Geteuid() == 0 {
 		words = append(words, "--user", "7420:7420")
 	}

@@ -5,7 +5,6 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
-	"log/slog"
 	"net"
 	"net/http"
 	"net/netip"
@@ -45,6 +44,13 @@ type serveFlags struct {
 	user     string
 	asRoot   bool
 	memory   size
+	logs     logFlags
+	state    string
+	keepFor  string
+	keepJobs string
+	keepLog  string
+	keepN    int
+	keepSize size
 	rights   string
 	dbFile   string
 	header   string
@@ -81,6 +87,7 @@ people make on the page. Addresses beyond this machine need a certificate.`,
 	c.Flags().StringVar(&f.dbFile, "database-file", "", "read the PostgreSQL's address, with its password, from this `FILE`, which only its owner may read")
 	c.Flags().StringVar(&f.user, "user", "", "run the server as the user `NAME`, once it has started what needs root")
 	c.Flags().BoolVar(&f.asRoot, "as-root", false, "run the server as root, which it refuses otherwise")
+	c.Flags().StringVar(&f.state, "collector-state", "", "the `FOLDER` of the collector beside the server, for its key and its takes (default: beside the data)")
 	c.Flags().StringVar(&f.rights, "rights", "", "the `FILE` that says what the collector beside the server may do (default "+rights.Place+")")
 	c.Flags().StringVar(&f.header, "proxy-header", "", "the `HEADER` in which a proxy before the server says where a request comes from")
 	c.Flags().StringArrayVar(&f.proxies, "proxy", nil, "the `ADDRESS` of such a proxy, or its network as 10.0.0.0/8 (default: this machine); may be repeated")
@@ -97,6 +104,12 @@ people make on the page. Addresses beyond this machine need a certificate.`,
 	c.Flags().StringVar(&f.key, "key", "", "the certificate's key, in this `FILE`")
 	c.Flags().BoolVar(&f.plain, "without-tls", false, "answer beyond this machine without a certificate; passwords and takes can then be read on the way")
 	c.Flags().StringArrayVar(&f.hosts, "host", nil, "a `NAME` by which browsers reach the server; may be repeated")
+	c.Flags().StringVar(&f.keepFor, "keep-takes", "", "remove takes that are older than this `TIME`, such as 90d; those that are pinned or have a note stay (default: none)")
+	c.Flags().IntVar(&f.keepN, "keep-per-build", 0, "keep this `NUMBER` of takes of each build, the newest (default: all)")
+	c.Flags().Var(&f.keepSize, "keep-size", "remove the oldest takes until all have this much together (default: none)")
+	c.Flags().StringVar(&f.keepJobs, "keep-jobs", "90d", "forget how takes were asked for after this `TIME`")
+	c.Flags().StringVar(&f.keepLog, "keep-audit", "730d", "forget what was done after this `TIME`")
+	f.logs.add(c)
 	_ = c.MarkFlagFilename("cert")
 	_ = c.MarkFlagFilename("key")
 	_ = c.MarkFlagDirname("data")
@@ -129,6 +142,9 @@ func runServe(ctx context.Context, f serveFlags) (err error) {
 	if err != nil {
 		return err
 	}
+	if err := f.checkRetention(); err != nil {
+		return err
+	}
 	proxies, err := networks(f.proxies)
 	if err != nil {
 		return err
@@ -142,8 +158,13 @@ func runServe(ctx context.Context, f serveFlags) (err error) {
 	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) && f.cert == "" && !f.plain {
 		return fmt.Errorf("--listen %s is reached from other machines; give --cert and --key, or say --without-tls", f.listen)
 	}
+	log, err := f.logs.logger(os.Stderr)
+	if err != nil {
+		return err
+	}
+	var cert *certificate
 	if f.cert != "" { // before anything is started
-		if _, err := tls.LoadX509KeyPair(f.cert, f.key); err != nil {
+		if cert, err = newCertificate(f.cert, f.key, log); err != nil {
 			return fmt.Errorf("--cert: %w", err)
 		}
 	}
@@ -156,7 +177,10 @@ func runServe(ctx context.Context, f serveFlags) (err error) {
 	}
 	defer listener.Close()
 	address := f.database
-	state := collectorDir()
+	state := f.state
+	if state == "" {
+		state = collectorDir()
+	}
 	if address == "" {
 		dir := f.data
 		if dir == "" {
@@ -178,7 +202,9 @@ func runServe(ctx context.Context, f serveFlags) (err error) {
 			fail(errors.New("the private PostgreSQL has ended for good; see " + filepath.Join(dir, "log")))
 		}()
 		address = pg.Address
-		state = dir + "-collector"
+		if f.state == "" {
+			state = dir + "-collector"
+		}
 	}
 	st, err := store.Open(ctx, address)
 	if err != nil {
@@ -190,7 +216,6 @@ func runServe(ctx context.Context, f serveFlags) (err error) {
 			return err
 		}
 	}
-	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
 	budget := setMemory(int64(f.memory))
 	o := server.Options{Version: sampler.Version, Web: web.Files(), MaxUpload: f.maxMB << 20, MaxDisk: int64(f.maxDisk), Memory: budget, Sources: f.sources, Log: log, TLS: f.cert != "", Hosts: f.hosts, Closing: ctx.Done(), ProxyHeader: f.header, Proxies: proxies}
 	if host != "" {
@@ -223,7 +248,8 @@ func runServe(ctx context.Context, f serveFlags) (err error) {
 	if service.file != nil {
 		beside.keep(ctx, service)
 	}
-	if err := f.serve(ctx, listener, handler, link, beside.end); err != nil {
+	go tidyUp(ctx, st, f.retention(), log)
+	if err := f.serve(ctx, listener, handler, cert, link, beside.end); err != nil {
 		return err
 	}
 	if cause := context.Cause(ctx); !errors.Is(cause, context.Canceled) {
@@ -301,13 +327,14 @@ func ownersLink(ctx context.Context, st *store.Store, asked bool) (string, error
 }
 
 // serve answers until ctx ends, and then ends what is beside the server before it.
-func (f serveFlags) serve(ctx context.Context, l net.Listener, h http.Handler, link string, endBeside func()) error {
+func (f serveFlags) serve(ctx context.Context, l net.Listener, h http.Handler, cert *certificate, link string, endBeside func()) error {
 	srv := newHTTPServer(h)
 	ended := make(chan error, 1)
 	scheme := "http"
 	if f.cert != "" {
 		scheme = "https"
-		go func() { ended <- srv.ServeTLS(l, f.cert, f.key) }()
+		srv.TLSConfig = &tls.Config{GetCertificate: cert.get, MinVersion: tls.VersionTLS12}
+		go func() { ended <- srv.ServeTLS(l, "", "") }()
 	} else {
 		go func() { ended <- srv.Serve(l) }()
 	}

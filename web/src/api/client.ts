@@ -116,6 +116,7 @@ export const api = {
     ask<Schemas['TakesOut']>('GET', '/takes', q),
   take: (key: string) => ask<TakeDetail>('GET', `/takes/${key}`),
   setNote: (key: string, note: string) => ask<Take>('PATCH', `/takes/${key}`, undefined, { note }),
+  setPinned: (key: string, pinned: boolean) => ask<Take>('PATCH', `/takes/${key}`, undefined, { pinned }),
   removeTake: (key: string) => ask<void>('DELETE', `/takes/${key}`),
   fileAddress: (key: string) => `/api/v1/takes/${key}/file`,
   hot: async (key: string, range: Range, signal?: AbortSignal): Promise<Hot> => {

@@ -3,6 +3,7 @@ import { Dialog, DialogPanel, DialogTitle } from '@headlessui/vue'
 import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { api, type TakeDetail } from '../api/client'
+import { useMe } from '../composables/useMe'
 import { tell } from '../composables/useNotices'
 import UsageChart from './UsageChart.vue'
 import { bytes, count, duration, percent, seconds, when } from '../format'
@@ -13,6 +14,17 @@ const queries = useQueryClient()
 
 const note = ref('')
 watch(() => [props.open, props.detail.take.note], () => (note.value = props.detail.take.note), { immediate: true })
+
+const { may } = useMe()
+async function setPinned(pinned: boolean) {
+  try {
+    await api.setPinned(props.detail.take.key, pinned)
+    await queries.invalidateQueries({ queryKey: ['take', props.detail.take.key] })
+    void queries.invalidateQueries({ queryKey: ['takes'] })
+  } catch (e) {
+    tell((e as Error).message, { bad: true })
+  }
+}
 
 async function keepNote() {
   if (note.value === props.detail.take.note) return
@@ -81,6 +93,7 @@ const facts = computed<[string, string][]>(() => {
         <label class="mt-4 block"><span class="label">Note</span>
           <textarea v-model="note" rows="2" class="field mt-1 block w-full" aria-label="Note" @keydown.stop />
         </label>
+        <label v-if="may('work')" class="mt-3 flex items-center gap-2"><input type="checkbox" class="accent-ink" :checked="detail.take.pinned" data-test="keep" @change="setPinned(($event.target as HTMLInputElement).checked)" />Keep this take when old ones are removed</label>
         <div class="mt-4 flex justify-end gap-2">
           <a :href="api.fileAddress(detail.take.key)" class="action" download>Download the file</a>
           <button class="action" :disabled="note === detail.take.note" @click="keepNote">Keep the note</button>

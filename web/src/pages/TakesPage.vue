@@ -2,7 +2,7 @@
 import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { refDebounced, useDropZone } from '@vueuse/core'
-import { ArrowDown, ArrowUp, Trash2, TriangleAlert } from 'lucide-vue-next'
+import { ArrowDown, ArrowUp, Pin, Trash2, TriangleAlert } from 'lucide-vue-next'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, type Take } from '../api/client'
@@ -169,6 +169,8 @@ useKeys({ r: () => void again(chosen.value.length === 1 ? chosen.value[0] : ''),
               <span class="flex min-w-0 items-center gap-2 text-ink-2">
                 <span v-if="rows[v.index].warnings" class="flex shrink-0 items-center gap-1 text-alarm"><TriangleAlert class="size-3.5" aria-hidden="true" />{{ rows[v.index].warnings }}<span class="sr-only"> warnings</span></span>
                 <button v-if="rows[v.index].turns" class="word shrink-0 whitespace-nowrap" title="Show the takes of this row" @click="series = rows[v.index].series">{{ rows[v.index].turn }} of {{ rows[v.index].turns }}</button>
+                <span v-if="rows[v.index].broken" class="truncate text-alarm" :title="rows[v.index].broken">{{ rows[v.index].broken }}</span>
+                <Pin v-if="rows[v.index].pinned" class="size-3.5 shrink-0" aria-label="Kept when old takes are removed" />
                 <span class="truncate">{{ rows[v.index].note }}</span>
               </span>
               <button class="text-ink-3 opacity-0 group-hover:opacity-100 hover:text-ink focus-visible:opacity-100" :aria-label="`Remove the take of ${rows[v.index].program} ${rows[v.index].build}`" @click="remove(rows[v.index])"><Trash2 class="size-4" /></button>

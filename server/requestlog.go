@@ -1,0 +1,51 @@
+package server
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"log/slog"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+)
+
+// requestHeader carries the number of a request, which stands in the log, too.
+const requestHeader = "X-Request-Id"
+
+const requestKey = "request"
+
+// logged writes one line for each request, and counts it.
+func (s *Server) logged(c *gin.Context) {
+	var b [8]byte
+	if _, err := rand.Read(b[:]); err != nil {
+		panic(err) // the standard library never lets this happen
+	}
+	id := hex.EncodeToString(b[:])
+	c.Header(requestHeader, id)
+	c.Set(requestKey, id)
+	began := time.Now()
+	c.Next()
+	took := time.Since(began)
+	route := c.FullPath()
+	if route == "" {
+		route = "page"
+	}
+	status := c.Writer.Status()
+	s.metrics.count(route, c.Request.Method, status, took)
+	level := slog.LevelInfo
+	switch {
+	case status >= http.StatusInternalServerError && status != http.StatusServiceUnavailable && status != http.StatusInsufficientStorage:
+		level = slog.LevelError
+	case route == "page" || strings.HasSuffix(route, "z") || strings.HasPrefix(route, "/api/v1/collector/"):
+		level = slog.LevelDebug // many, and of little interest
+	}
+	if !s.o.Log.Enabled(c.Request.Context(), level) {
+		return
+	}
+	s.o.Log.LogAttrs(c.Request.Context(), level, "request",
+		slog.String("id", id), slog.String("method", c.Request.Method), slog.String("route", route), slog.String("path", cut(c.Request.URL.Path, 200)),
+		slog.Int("status", status), slog.Float64("ms", float64(took.Microseconds())/1000), slog.Int("bytes", max(0, c.Writer.Size())),
+		slog.String("who", who(c).name()), slog.String("from", s.client(c)))
+}

@@ -1,0 +1,75 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+)
+
+// freeSpace is PostgreSQL's own extension that tells how much of a table's file
+// can be used again. Who may not install it counts files alone.
+const freeSpace = "pg_freespacemap"
+
+// spaceTables are the tables that grow with takes.
+const spaceTables = "takes, take_blobs, functions, function_figures, jobs, job_blobs"
+
+// Used is how many bytes the tables of this database have on the disk, with their
+// indexes, but for what can be used again there.
+func (s *Store) Used(ctx context.Context) (n int64, err error) {
+	db := s.db.WithContext(ctx)
+	if err := db.Raw(`
+SELECT coalesce(sum(pg_total_relation_size(c.oid)), 0)::bigint FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE n.nspname = current_schema() AND c.relkind = 'r'`).Scan(&n).Error; err != nil {
+		return 0, s.wrap("asking for the size of", err)
+	}
+	known, err := s.freeSpaceKnown(ctx)
+	if err != nil || !known {
+		return n, err
+	}
+	var free int64
+	err = db.Raw(`
+SELECT coalesce(sum(f.avail), 0)::bigint FROM (
+	SELECT c.oid FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = current_schema() AND c.relkind IN ('r', 'i')
+	UNION ALL SELECT c.reltoastrelid FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = current_schema() AND c.reltoastrelid <> 0
+) c, LATERAL pg_freespace(c.oid::regclass) f`).Scan(&free).Error
+	return max(0, n-free), s.wrap("asking for the free space of", err)
+}
+
+// freeSpaceKnown reports whether the extension is there, installing it if that is
+// allowed.
+func (s *Store) freeSpaceKnown(ctx context.Context) (bool, error) {
+	s.space.Lock()
+	defer s.space.Unlock()
+	if s.spaceAsked {
+		return s.spaceKnown, nil
+	}
+	db := s.db.WithContext(ctx)
+	var there bool
+	if err := db.Raw("SELECT EXISTS (SELECT 1 FROM pg_extension WHERE extname = ?)", freeSpace).Scan(&there).Error; err != nil {
+		return false, s.wrap("asking", err)
+	}
+	if !there {
+		there = db.Exec("CREATE EXTENSION IF NOT EXISTS "+freeSpace).Error == nil // else it is not allowed
+	}
+	s.spaceAsked, s.spaceKnown = true, there
+	return there, nil
+}
+
+// Reclaim makes the room of what was removed usable again, and gives back to the
+// disk what lies at the end of files. Functions that no take has any more go.
+func (s *Store) Reclaim(ctx context.Context) error {
+	bulk := s.bulk.WithContext(ctx)
+	err := bulk.Exec(`
+DELETE FROM functions WHERE id IN (
+	SELECT f.id FROM functions f WHERE NOT EXISTS (SELECT 1 FROM function_figures g WHERE g.function_id = f.id)
+	FOR UPDATE SKIP LOCKED)`).Error
+	if err := errors.Join(err, bulk.Exec("VACUUM (TRUNCATE) "+spaceTables).Error); err != nil {
+		return s.wrap("tidying up", err)
+	}
+	return nil
+}
+
+// Exact counts the rows of a table, for tests and checks.
+func (s *Store) Exact(ctx context.Context, table string) (n int64, err error) {
+	return n, s.wrap(fmt.Sprintf("counting %s in", table), s.db.WithContext(ctx).Table(table).Count(&n).Error)
+}
