@@ -2,6 +2,8 @@ package server
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -21,6 +23,9 @@ import (
 func (s *Server) nextJob(c *gin.Context) {
 	var in CollectorIn
 	err := s.read(c, &in, "the collector")
+	if err == nil && len(in.Doing) > 1000 {
+		err = badRequest{errors.New("the collector: it works on more than 1000 jobs")}
+	}
 	ctx, name := c.Request.Context(), who(c).collector
 	if err == nil {
 		var report []byte
@@ -34,7 +39,7 @@ func (s *Server) nextJob(c *gin.Context) {
 	}
 	s.endSilent(ctx)
 	for deadline := time.Now().Add(pollFor); ; {
-		j, err := s.store.NextJob(ctx, name)
+		j, err := s.store.NextJob(ctx, name, in.Doing)
 		if err != nil {
 			s.fail(c, err)
 			return
@@ -160,6 +165,17 @@ func (s *Server) endJob(c *gin.Context) {
 	c.JSON(http.StatusOK, s.jobOut(j))
 }
 
+// digestOf is the SHA-256 of what has come of a take.
+func (s *Server) digestOf(ctx context.Context, id string) (string, error) {
+	pieces := s.store.GrownFile(ctx, id)
+	defer pieces.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, pieces); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
 // mostSaid bounds what a collector says of how a job ended, in bytes.
 const mostSaid = 4 << 10
 
@@ -185,6 +201,11 @@ func (s *Server) deliver(ctx context.Context, j *store.Job, e store.Ended) (*sto
 		switch {
 		case errors.As(err, &broken):
 			e.Failed = strings.TrimPrefix(e.Failed+"; "+err.Error(), "; ")
+			if broken.Reason == take.NoSamples || broken.Reason == take.Empty { // there is nothing in it to be lost
+				if e.Digest, err = s.digestOf(ctx, j.ID); err != nil {
+					return nil, err
+				}
+			}
 		case err != nil:
 			return nil, err
 		default:

@@ -137,7 +137,7 @@ func TestJobsAreOneCollectors(t *testing.T) {
 	if err := st.AddJob(ctx, j); err != nil {
 		t.Fatal(err)
 	}
-	if got, err := st.NextJob(ctx, theirs.name); err != nil || got != nil {
+	if got, err := st.NextJob(ctx, theirs.name, nil); err != nil || got != nil {
 		t.Errorf("another collector got %v, %v", got, err)
 	}
 	status, body := request(t, http.DefaultClient, http.MethodPost, "/collector/next", server.CollectorIn{}, mine.header(t))

@@ -546,6 +546,7 @@ type GroupsOut struct {
 // CollectorIn is what a collector says when it asks for a job.
 type CollectorIn struct {
 	Report MachineReport `json:"report"`
+	Doing  []string      `json:"doing"` // the jobs that it works on; one that it was given and does not know got lost on the way
 }
 
 // CollectorNameIn names a collector.

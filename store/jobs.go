@@ -92,21 +92,28 @@ func (s *Store) Jobs(ctx context.Context, running bool, limit int) (out []Job, e
 	return out, s.wrap("listing jobs in", q.Find(&out).Error)
 }
 
-// NextJob gives a collector a job that waits for it, nil where there is none.
-func (s *Store) NextJob(ctx context.Context, collector string) (*Job, error) {
+// NextJob gives a collector a job that waits for it, nil where there is none. doing
+// are the jobs that it knows of: one that it was given and of which nothing was
+// heard was lost on the way, and is given again.
+func (s *Store) NextJob(ctx context.Context, collector string, doing []string) (*Job, error) {
 	var jobs []Job
+	doing = append([]string{""}, doing...) // an empty list is no list in SQL
 	now := time.Now().UTC()
 	err := s.db.WithContext(ctx).Raw(`
 UPDATE jobs SET state = ?, doer = ?, started_at = ?, heard_at = ? WHERE id = (
-	SELECT id FROM jobs WHERE state = ? AND collector = ?
+	SELECT id FROM jobs WHERE collector = ? AND (state = ? OR
+		state = ? AND size = 0 AND heard_at <= started_at AND started_at < ? AND id NOT IN ?)
 	ORDER BY created_at LIMIT 1 FOR UPDATE SKIP LOCKED)
-RETURNING *`, JobRunning, collector, now, now, JobWaiting, collector).Scan(&jobs).Error
+RETURNING *`, JobRunning, collector, now, now, collector, JobWaiting, JobRunning, now.Add(-lostAfter), doing).Scan(&jobs).Error
 	if err != nil || len(jobs) == 0 {
 		return nil, s.wrap("looking for a job in", err)
 	}
 	// Scan does not read what is kept as JSON; the row is there now.
 	return s.Job(ctx, jobs[0].ID)
 }
+
+// lostAfter is how long a collector has to say something of a job that it was given.
+const lostAfter = 5 * time.Second
 
 // Progress is what a collector says of a take that it makes.
 type Progress struct {

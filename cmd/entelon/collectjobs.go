@@ -131,7 +131,7 @@ func (w *collector) take(ctx context.Context, j *server.JobForCollector) {
 	defer stop()
 	w.keepEnding(j.ID, ending{Error: "the collector ended while it made this take"})
 	sink := &fileSink{path: w.spoolPath(j.ID, takeEnd), namesOnly: true}
-	g := &growth{w: w, id: j.ID, path: sink.path, stop: stop, ended: make(chan struct{})}
+	g := &growth{w: w, id: j.ID, path: sink.path, whole: sink.good.Load, stop: stop, ended: make(chan struct{})}
 	g.done.Add(1)
 	go g.send()
 	set, err := w.allowed(j)

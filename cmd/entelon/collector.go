@@ -157,6 +157,34 @@ type collector struct {
 	log    *slog.Logger
 	jobs   sync.WaitGroup
 	ending context.Context // done when the collector shall end
+	mu     sync.Mutex
+	active map[string]bool // jobs that it works on
+}
+
+func (w *collector) begin(id string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.active == nil {
+		w.active = map[string]bool{}
+	}
+	w.active[id] = true
+}
+
+func (w *collector) done(id string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	delete(w.active, id)
+}
+
+// doing are the jobs that it works on, so that the server sees which got lost.
+func (w *collector) doing() []string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	out := make([]string, 0, len(w.active))
+	for id := range w.active {
+		out = append(out, id)
+	}
+	return out
 }
 
 // exitRefused is the exit code of a collector whose key the server does not
@@ -174,7 +202,7 @@ func (w *collector) run(ctx context.Context) error {
 	quiet := false
 	for ctx.Err() == nil {
 		var next server.NextJobOut
-		err := w.server.post(ctx, "collector/next", server.CollectorIn{Report: report}, &next)
+		err := w.server.post(ctx, "collector/next", server.CollectorIn{Report: report, Doing: w.doing()}, &next)
 		var refused refusal
 		switch {
 		case ctx.Err() != nil:
@@ -189,7 +217,11 @@ func (w *collector) run(ctx context.Context) error {
 			quiet = true
 			sleep(ctx, retryAfter)
 		case next.Job != nil:
-			w.jobs.Go(func() { w.do(ctx, next.Job) })
+			w.begin(next.Job.ID)
+			w.jobs.Go(func() {
+				defer w.done(next.Job.ID)
+				w.do(ctx, next.Job)
+			})
 			quiet = false
 		default:
 			quiet = false

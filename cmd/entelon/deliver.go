@@ -17,6 +17,7 @@ import (
 	"sync"
 	"time"
 
+	"entelon/codec/take"
 	"entelon/sampler"
 	"entelon/server"
 )
@@ -26,6 +27,7 @@ type growth struct {
 	w     *collector
 	id    string
 	path  string
+	whole func() int64 // how much of the file are whole blocks
 	stop  func()
 	ended chan struct{}
 	mu    sync.Mutex
@@ -72,7 +74,7 @@ func (g *growth) once(ctx context.Context) error {
 		var b []byte
 		f, err := os.Open(g.path)
 		if err == nil {
-			b = make([]byte, mostAtOnce)
+			b = make([]byte, max(0, min(mostAtOnce, g.whole()-g.sent)))
 			n, readErr := f.ReadAt(b, g.sent)
 			b = b[:n]
 			if readErr != nil && !errors.Is(readErr, io.EOF) {
@@ -164,7 +166,7 @@ func (g *growth) deliver(e ending) (done bool, err error) {
 	if err := g.once(context.Background()); err != nil {
 		return false, err
 	}
-	size, digest, err := digestOf(g.path)
+	size, digest, err := digestOf(g.path, g.whole())
 	if err != nil {
 		return false, err
 	}
@@ -187,6 +189,19 @@ func (g *growth) deliver(e ending) (done bool, err error) {
 	return true, nil
 }
 
+// wholeBlocks is how much of a file are whole blocks: who wrote it may have been
+// killed in the middle of one.
+func wholeBlocks(path string) (int64, error) {
+	f, err := os.Open(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return 0, nil
+	} else if err != nil {
+		return 0, err
+	}
+	defer f.Close()
+	return take.WholeBlocks(f)
+}
+
 // removed removes a file that may not be there.
 func removed(path string) error {
 	if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
@@ -195,9 +210,9 @@ func removed(path string) error {
 	return nil
 }
 
-// digestOf returns the length of a file and its SHA-256; 0 for one that there is
-// not.
-func digestOf(path string) (size int64, digest string, err error) {
+// digestOf returns the length of a file, of which so much counts, and the SHA-256
+// of that; 0 for one that there is not.
+func digestOf(path string, most int64) (size int64, digest string, err error) {
 	f, err := os.Open(path)
 	if errors.Is(err, os.ErrNotExist) {
 		return 0, "", nil
@@ -206,7 +221,7 @@ func digestOf(path string) (size int64, digest string, err error) {
 	}
 	defer f.Close()
 	h := sha256.New()
-	size, err = io.Copy(h, f)
+	size, err = io.Copy(h, io.LimitReader(f, most))
 	return size, hex.EncodeToString(h.Sum(nil)), err
 }
 
@@ -231,8 +246,18 @@ func (w *collector) leftOver() {
 				w.log.Warn("how a take ended cannot be read", "file", x.Name(), "error", err)
 			}
 		}
-		g := &growth{w: w, id: id, path: w.spoolPath(id, takeEnd), stop: func() {}, ended: make(chan struct{})}
+		path := w.spoolPath(id, takeEnd)
+		whole, err := wholeBlocks(path)
+		if err != nil {
+			w.log.Error("a take that was left cannot be read; it stays", "file", path, "error", err)
+			continue
+		}
+		g := &growth{w: w, id: id, path: path, whole: func() int64 { return whole }, stop: func() {}, ended: make(chan struct{})}
 		w.log.Info("delivering what was collected before", "file", g.path)
-		w.jobs.Go(func() { g.finish(e) })
+		w.begin(id)
+		w.jobs.Go(func() {
+			defer w.done(id)
+			g.finish(e)
+		})
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -18,8 +19,8 @@ type fileSink struct {
 	path string // "" until the program and the build are known
 	file *os.File
 	w    *take.Writer
-	good int64  // where the last whole block ends
-	old  string // where the take that stood there before is kept meanwhile, "" if none did
+	good atomic.Int64 // where the last whole block ends
+	old  string       // where the take that stood there before is kept meanwhile, "" if none did
 	// namesOnly: of the command's environment only the names are kept, since others
 	// can read the take.
 	namesOnly bool
@@ -55,15 +56,15 @@ func (s *fileSink) prepare() error {
 func (s *fileSink) Write(b []byte) (int, error) {
 	n, err := s.file.Write(b)
 	if err != nil {
-		if cut := s.file.Truncate(s.good); cut != nil {
+		if cut := s.file.Truncate(s.good.Load()); cut != nil {
 			err = errors.Join(err, cut)
 		}
-		if _, seek := s.file.Seek(s.good, io.SeekStart); seek != nil {
+		if _, seek := s.file.Seek(s.good.Load(), io.SeekStart); seek != nil {
 			err = errors.Join(err, seek)
 		}
 		return n, err
 	}
-	s.good += int64(n)
+	s.good.Add(int64(n))
 	return n, nil
 }
 
@@ -122,7 +123,7 @@ func (s *fileSink) close(broke error) error {
 		if errors.Is(broke, unix.ENOSPC) {
 			what = "the disk is full"
 		}
-		return fmt.Errorf("%s; %s holds what was collected before (%d bytes): %w", what, s.path, s.good, broke)
+		return fmt.Errorf("%s; %s holds what was collected before (%d bytes): %w", what, s.path, s.good.Load(), broke)
 	}
 	if err != nil {
 		return fmt.Errorf("closing the take: %w", err)

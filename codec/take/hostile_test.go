@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"entelon/codec/take"
+	"entelon/core/made"
 	"entelon/core/profile"
 )
 
@@ -99,5 +100,31 @@ func TestSettingsThatUnpackToMuch(t *testing.T) {
 	}
 	if _, err := take.Read(&b, "x.take", take.Options{}); err == nil || !strings.Contains(err.Error(), "more than 8 MB") {
 		t.Errorf("%v", err)
+	}
+}
+
+// TestWholeBlocks: of a file that was cut anywhere, what counts is a file that can
+// be read, and nothing more could be.
+func TestWholeBlocks(t *testing.T) {
+	b := written(t, made.Take(3, made.Small))
+	last := int64(0)
+	for cut := 0; cut <= len(b); cut += 7 {
+		n, err := take.WholeBlocks(bytes.NewReader(b[:cut]))
+		if err != nil || n > int64(cut) || n < last {
+			t.Fatalf("of %d bytes %d count, %v", cut, n, err)
+		}
+		last = n
+		if _, err := take.Read(bytes.NewReader(b[:n]), "x", take.Options{}); err != nil {
+			if r, ok := reason(err); !ok || r != take.NoSamples && r != take.Empty {
+				t.Fatalf("%d of %d bytes: %v", n, cut, err)
+			}
+		}
+	}
+	if n, err := take.WholeBlocks(bytes.NewReader(b)); err != nil || n != int64(len(b)) {
+		t.Errorf("of a whole file of %d bytes %d count, %v", len(b), n, err)
+	}
+	b[len(b)/2] ^= 1
+	if n, err := take.WholeBlocks(bytes.NewReader(b)); err != nil || n > int64(len(b)/2) {
+		t.Errorf("of a damaged file of %d bytes %d count, %v", len(b), n, err)
 	}
 }

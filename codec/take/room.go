@@ -1,7 +1,9 @@
 package take
 
 import (
+	"bufio"
 	"errors"
+	"hash/crc32"
 	"io"
 )
 
@@ -67,4 +69,41 @@ func Unpacked(r io.ReadSeeker) (n int64, err error) {
 	}
 	_, err = r.Seek(0, io.SeekStart)
 	return n, err
+}
+
+// WholeBlocks returns how many bytes at a file's beginning are its header and whole
+// blocks, whose checksums fit.
+func WholeBlocks(r io.Reader) (n int64, err error) {
+	in := bufio.NewReaderSize(r, 1<<20)
+	var head [fileHeaderSize]byte
+	if _, err := io.ReadFull(in, head[:]); err != nil {
+		return 0, ended(err)
+	}
+	n = fileHeaderSize
+	for {
+		var b [blockHeaderSize]byte
+		if _, err := io.ReadFull(in, b[:]); err != nil {
+			return n, ended(err)
+		}
+		h, ok := decodeBlockHeader(&b)
+		if !ok {
+			return n, nil
+		}
+		sum := crc32.New(castagnoli)
+		if _, err := io.CopyN(sum, in, int64(h.stored)); err != nil {
+			return n, ended(err)
+		}
+		if sum.Sum32() != h.sum {
+			return n, nil
+		}
+		n += blockHeaderSize + int64(h.stored)
+	}
+}
+
+// ended is an error but for the end of a file.
+func ended(err error) error {
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return nil
+	}
+	return err
 }
