@@ -46,6 +46,7 @@ type serveFlags struct {
 	memory   size
 	logs     logFlags
 	state    string
+	behind   bool
 	keepFor  string
 	keepJobs string
 	keepLog  string
@@ -89,6 +90,7 @@ people make on the page. Addresses beyond this machine need a certificate.`,
 	c.Flags().BoolVar(&f.asRoot, "as-root", false, "run the server as root, which it refuses otherwise")
 	c.Flags().StringVar(&f.state, "collector-state", "", "the `FOLDER` of the collector beside the server, for its key and its takes (default: beside the data)")
 	c.Flags().StringVar(&f.rights, "rights", "", "the `FILE` that says what the collector beside the server may do (default "+rights.Place+")")
+	c.Flags().BoolVar(&f.behind, "behind-tls", false, "browsers reach the server through a proxy that speaks https, so its cookies are for https alone")
 	c.Flags().StringVar(&f.header, "proxy-header", "", "the `HEADER` in which a proxy before the server says where a request comes from")
 	c.Flags().StringArrayVar(&f.proxies, "proxy", nil, "the `ADDRESS` of such a proxy, or its network as 10.0.0.0/8 (default: this machine); may be repeated")
 	c.Flags().StringVar(&f.data, "data", "", "the `FOLDER` of the private PostgreSQL (default "+dataDir()+")")
@@ -217,7 +219,7 @@ func runServe(ctx context.Context, f serveFlags) (err error) {
 		}
 	}
 	budget := setMemory(int64(f.memory))
-	o := server.Options{Version: sampler.Version, Web: web.Files(), MaxUpload: f.maxMB << 20, MaxDisk: int64(f.maxDisk), Memory: budget, Sources: f.sources, Log: log, TLS: f.cert != "", Hosts: f.hosts, Closing: ctx.Done(), ProxyHeader: f.header, Proxies: proxies}
+	o := server.Options{Version: sampler.Version, Web: web.Files(), MaxUpload: f.maxMB << 20, MaxDisk: int64(f.maxDisk), Memory: budget, Sources: f.sources, Log: log, TLS: f.cert != "" || f.behind, Hosts: f.hosts, Closing: ctx.Done(), ProxyHeader: f.header, Proxies: proxies}
 	if host != "" {
 		o.Hosts = append(o.Hosts, host)
 	}

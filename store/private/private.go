@@ -234,20 +234,25 @@ func freePort() (int, error) {
 // keeper starts a command again when it was killed, unless it ended at once,
 // and ends it when its standard input is closed, or it is told to end. One that
 // was killed may need a moment until what it left lets go of its memory. Whoever
-// kills the keeper itself ends the command, too, by the kernel's hand.
+// kills the keeper itself ends the command, too, by the kernel's hand. The command
+// is told to end until it does: it is deaf while it begins.
 const keeper = `
 pid= ends= ran=
-trap 'ends=1; [ -n "$pid" ] && kill -INT "$pid" 2>/dev/null' INT TERM
+finish() {
+	[ -n "$pid" ] && { while kill -INT "$pid" 2>/dev/null; do sleep 0.2; done; } </dev/null >/dev/null 2>&1 &
+}
+trap 'ends=1; finish' INT TERM
 exec 3<&0 </dev/null
 setpriv --pdeathsig KILL sh -c 'read -r line <&3; kill -TERM '$$ &
 exec 3<&-
 tries=0
-while :; do
+while [ -z "$ends" ]; do
 	began=$(date +%s)
 	setpriv --pdeathsig INT "$@" & pid=$!
-	[ -n "$ends" ] && kill -INT "$pid" 2>/dev/null
+	[ -n "$ends" ] && finish
 	wait "$pid"; code=$?
 	while kill -0 "$pid" 2>/dev/null; do wait "$pid"; code=$?; done # a signal ends a wait, too
+	pid=
 	[ -n "$ends" ] && exit 0
 	[ $code -gt 128 ] && ran=1
 	[ $(($(date +%s) - began)) -ge 2 ] && ran=1 tries=0
@@ -255,7 +260,8 @@ while :; do
 	[ -z "$ran" ] || [ $tries -gt 20 ] && exit 1
 	echo "PostgreSQL ended and is started again"
 	sleep 0.5
-done`
+done
+exit 0`
 
 // run starts the server in a process group of its own, so that Ctrl-C reaches
 // us alone. It ends when we do, however we do, since its keeper's input ends then.

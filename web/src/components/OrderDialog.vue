@@ -40,7 +40,7 @@ function go() {
       <DialogPanel class="w-[640px] border border-rule-strong bg-paper p-6 shadow-lg">
         <DialogTitle class="text-[15.5px] font-medium">{{ purpose }}?</DialogTitle>
         <p class="mt-2 text-ink-2">This take was sent to the server, so anyone who may send takes could have written what it says. Check what would run before you start it.</p>
-        <dl class="mt-4 grid grid-cols-[110px_1fr] gap-y-1.5">
+        <dl class="mt-4 grid grid-cols-[110px_1fr] items-baseline gap-y-1.5">
           <template v-for="[name, text] in rows" :key="name">
             <dt class="text-ink-2">{{ name }}</dt>
             <dd class="code max-h-[160px] overflow-y-auto break-all" :data-test="'order-' + name.toLowerCase()">{{ text }}</dd>
