@@ -97,7 +97,13 @@ func (f *figures) keep(ctx context.Context, tx *gorm.DB, row *Take) error {
 	for i, k := range f.of {
 		names[i], modules[i], at[k] = k.name, k.module, i
 	}
-	_, err := db.ExecContext(ctx, `
+	// PostgreSQL may think of a table as it was when it was small, and then looks for
+	// each name, and for each key that a figure refers to, through all functions.
+	_, err := db.ExecContext(ctx, "SET LOCAL enable_nestloop = off; SET LOCAL enable_seqscan = off")
+	if err != nil {
+		return err
+	}
+	_, err = db.ExecContext(ctx, `
 INSERT INTO functions (program_id, name, module) SELECT $1, x.name, x.module FROM unnest($2::text[], $3::text[]) AS x (name, module)
 ON CONFLICT DO NOTHING`, row.ProgramID, names, modules)
 	if err != nil {

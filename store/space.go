@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+
+	"gorm.io/gorm"
 )
 
 // freeSpace is PostgreSQL's own extension that tells how much of a table's file
@@ -59,10 +61,15 @@ func (s *Store) freeSpaceKnown(ctx context.Context) (bool, error) {
 // disk what lies at the end of files. Functions that no take has any more go.
 func (s *Store) Reclaim(ctx context.Context) error {
 	bulk := s.bulk.WithContext(ctx)
-	err := bulk.Exec(`
+	err := bulk.Transaction(func(tx *gorm.DB) error {
+		if err := tx.Exec("SET LOCAL enable_nestloop = off").Error; err != nil { // as with figures
+			return err
+		}
+		return tx.Exec(`
 DELETE FROM functions WHERE id IN (
 	SELECT f.id FROM functions f WHERE NOT EXISTS (SELECT 1 FROM function_figures g WHERE g.function_id = f.id)
 	FOR UPDATE SKIP LOCKED)`).Error
+	})
 	if err := errors.Join(err, bulk.Exec("VACUUM (TRUNCATE) "+spaceTables).Error); err != nil {
 		return s.wrap("tidying up", err)
 	}

@@ -10,7 +10,10 @@ import (
 	"entelon/store/private"
 )
 
-var st *store.Store
+var (
+	st       *store.Store
+	database string // its address
+)
 
 // TestMain runs the tests on a PostgreSQL of their own.
 func TestMain(m *testing.M) {
@@ -28,6 +31,7 @@ func withDatabase(m *testing.M) (int, error) {
 		return 1, err
 	}
 	defer pg.Stop()
+	database = pg.Address
 	if st, err = store.Open(context.Background(), pg.Address); err != nil {
 		return 1, err
 	}

@@ -38,10 +38,10 @@ async function copy() {
 </script>
 
 <template>
-  <Dialog :open="open" class="relative z-50" @close="emit('close')">
-    <div class="fixed inset-0 bg-ink/25" aria-hidden="true" />
+  <Dialog :open="open" class="relative z-30" @close="emit('close')">
+    <div class="fixed inset-0 bg-ink/25 dark:bg-black/50" aria-hidden="true" />
     <div class="fixed inset-0 grid place-items-center p-6">
-      <DialogPanel class="w-[640px] border border-rule-strong bg-paper p-6 shadow-lg">
+      <DialogPanel class="w-[640px] border border-rule-strong bg-sheet p-6">
         <DialogTitle class="text-[15.5px] font-medium">Add a machine</DialogTitle>
         <form v-if="!command" class="mt-3" @submit.prevent="make">
           <label class="block"><span class="label">Name of the machine, as it appears here</span><input v-model="name" class="field mt-0.5 w-full" placeholder="press-2" required maxlength="60" data-test="collector-name" /></label>
@@ -50,7 +50,7 @@ async function copy() {
         </form>
         <template v-else>
           <p class="mt-2 text-ink-2">Run this on {{ name }} within {{ hours }} hours. The link works once; the machine makes its own key and keeps it.</p>
-          <pre class="code mt-3 border border-rule bg-sheet p-3 break-all whitespace-pre-wrap select-all" data-test="enrol">{{ command }}</pre>
+          <pre class="code mt-3 border border-rule bg-wash p-3 break-all whitespace-pre-wrap select-all" data-test="enrol">{{ command }}</pre>
           <p class="mt-3 text-ink-2">Then start the collector, as root or as a service: <span class="code">entelon collector</span>. What it may do there is said by the machine’s owner in <span class="code">/etc/entelon/collector.yaml</span>; without that file, commands run as nobody.</p>
           <div class="mt-5 flex justify-end gap-2"><button class="action" @click="copy">Copy</button><button class="action !bg-ink !px-4 !text-paper" @click="emit('close')">Done</button></div>
         </template>

@@ -34,10 +34,10 @@ function go() {
 </script>
 
 <template>
-  <Dialog :open="!!asked" class="relative z-50" @close="settle(undefined)">
-    <div class="fixed inset-0 bg-ink/25" aria-hidden="true" />
+  <Dialog :open="!!asked" class="relative z-30" @close="settle(undefined)">
+    <div class="fixed inset-0 bg-ink/25 dark:bg-black/50" aria-hidden="true" />
     <div class="fixed inset-0 grid place-items-center p-6">
-      <DialogPanel class="w-[640px] border border-rule-strong bg-paper p-6 shadow-lg">
+      <DialogPanel class="w-[640px] border border-rule-strong bg-sheet p-6">
         <DialogTitle class="text-[15.5px] font-medium">{{ purpose }}?</DialogTitle>
         <p class="mt-2 text-ink-2">This take was sent to the server, so anyone who may send takes could have written what it says. Check what would run before you start it.</p>
         <dl class="mt-4 grid grid-cols-[110px_1fr] items-baseline gap-y-1.5">
