@@ -8,7 +8,7 @@ CHROMIUM := $(wildcard /usr/bin/chromium)
 WEB := $(shell find web -path web/node_modules -prune -o -path web/dist -prune -o -type f ! -name openapi.json ! -name schema.ts -print)
 GO := $(shell find . -name '*.go' -not -path './web/node_modules/*')
 
-.PHONY: account faults size build demo test lint bench shots remake postgresql chromium compilers truth clean
+.PHONY: account faults load size build demo test lint bench shots remake postgresql chromium compilers truth clean
 
 build: bin/entelon
 
@@ -82,6 +82,9 @@ shots: build postgresql chromium
 
 size: build postgresql chromium
 	go test -count=1 -run TestALargeTake ./e2e -size $(CURDIR)/docs/benchmarks.md
+
+load: build postgresql
+	go test -count=1 -timeout 60m -v -run TestManyAtOnce ./cmd/entelon -load $(CURDIR)/docs/benchmarks.md
 
 faults: build postgresql
 	go test -count=1 -timeout 90m -v -run TestCampaign ./faults -kills 1000 -write $(CURDIR)/docs/faults.md

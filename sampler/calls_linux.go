@@ -180,7 +180,7 @@ func emulates(code []byte) bool {
 func findProbes(files []string, name string) ([]probe, error) {
 	chooses := false
 	for _, path := range files {
-		f, err := os.Open(path)
+		f, err := symbol.OpenRegular(path)
 		if err != nil {
 			continue
 		}

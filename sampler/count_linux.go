@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"os"
 	"runtime"
 	"sort"
 	"time"
@@ -196,7 +195,7 @@ func places(n int) string {
 }
 
 func inlinedSites(path, name string) int {
-	f, err := os.Open(path)
+	f, err := symbol.OpenRegular(path)
 	if err != nil {
 		return 0
 	}

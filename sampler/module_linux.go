@@ -98,7 +98,7 @@ func openMapped(pid uint32, name string, inode, start, end uint64) (*os.File, er
 		fmt.Sprintf("/proc/%d/map_files/%x-%x", pid, start, end),
 		name,
 	} {
-		f, err := os.Open(path)
+		f, err := symbol.OpenRegular(path)
 		if err != nil {
 			last = err
 			continue

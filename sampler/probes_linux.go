@@ -8,6 +8,8 @@ import (
 	"strings"
 
 	"golang.org/x/sys/unix"
+
+	"entelon/symbol"
 )
 
 // probes are places in programs that the kernel counts as tracepoints of its
@@ -66,7 +68,7 @@ func (p *probes) write(line string) error {
 // add puts a probe at an offset of a file.
 func (p *probes) add(path string, offset uint64) (tracepoint, error) {
 	// By number: a path may have letters that the list takes for its own.
-	f, err := os.Open(path)
+	f, err := symbol.OpenRegular(path)
 	if err != nil {
 		return tracepoint{}, err
 	}

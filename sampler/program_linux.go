@@ -4,10 +4,12 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"io"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"strings"
+
+	"entelon/symbol"
 )
 
 // runtimes are the forms of names of files that hold a language runtime and
@@ -106,10 +108,20 @@ const (
 	mostBytes   = 4 << 20 // of one file
 )
 
+// readBounded reads a regular file of a script; a program could name anything.
+func readBounded(path string) ([]byte, error) {
+	f, err := symbol.OpenRegular(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(io.LimitReader(f, mostBytes))
+}
+
 // build tells builds of a script apart by what its source files hold: those
 // in its folder, and below. It is "" where there is no script.
 func (s script) build() string {
-	own, err := os.ReadFile(s.path)
+	own, err := readBounded(s.path)
 	if s.path == "" || err != nil {
 		return ""
 	}
@@ -140,7 +152,7 @@ func (s script) build() string {
 		if st, err := d.Info(); err != nil || st.Size() > mostBytes || !st.Mode().IsRegular() {
 			return nil
 		}
-		b, err := os.ReadFile(path)
+		b, err := readBounded(path)
 		if err != nil {
 			return nil
 		}

@@ -2,10 +2,11 @@ package sampler
 
 import (
 	"bufio"
-	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+
+	"entelon/symbol"
 )
 
 // interpreterOf returns the program that the system runs for an executable:
@@ -23,7 +24,7 @@ func interpreterOf(path string) string {
 }
 
 func shebang(path string) string {
-	f, err := os.Open(path)
+	f, err := symbol.OpenRegular(path)
 	if err != nil {
 		return ""
 	}

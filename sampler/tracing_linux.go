@@ -73,6 +73,12 @@ type field struct{ offset, size int }
 
 // find looks a tracepoint up.
 func (t *tracing) find(group, name string) (tracepoint, error) {
+	for _, part := range []string{group, name} {
+		// It becomes a path, which must not lead elsewhere.
+		if strings.Trim(part, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-") != "" || part == "" {
+			return tracepoint{}, fmt.Errorf("%s:%s: %w", group, name, ErrTracepoint)
+		}
+	}
 	dir := "events/" + group + "/" + name
 	fail := func(err error) (tracepoint, error) {
 		if errors.Is(err, os.ErrNotExist) {

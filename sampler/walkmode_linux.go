@@ -71,7 +71,7 @@ func (s *session) openOther() {
 		if s.command == nil {
 			exe = fmt.Sprintf("/proc/%d/exe", pid)
 		}
-		if f, err := os.Open(interpreterOf(exe)); err == nil {
+		if f, err := symbol.OpenRegular(interpreterOf(exe)); err == nil {
 			s.tellRuntime(uint32(pid), f)
 		}
 	}

@@ -22,6 +22,7 @@ const (
 	heavy              // opens takes, or computes
 	bulky              // takes in a file
 	asleep             // waits for something, most of the time
+	door               // finding out who asks
 )
 
 // gates bound how many requests of each kind are worked on at a time.
@@ -32,6 +33,8 @@ func newGates() gates {
 	return gates{
 		light: gate.New(gate.Options{Inside: 64, Each: 32, Waiting: 512, Wait: 30 * time.Second}),
 		heavy: gate.New(gate.Options{Inside: 2 * n, Each: 2 * n, Waiting: 512, Wait: time.Minute}),
+		// Whoever makes requests without being anybody waits behind themselves.
+		door:  gate.New(gate.Options{Inside: 64, Each: 24, Waiting: 1024, Wait: 30 * time.Second}),
 		bulky: gate.New(gate.Options{Inside: 32, Each: 16, Waiting: 512, Wait: 15 * time.Minute}),
 	}
 }

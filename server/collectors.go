@@ -1,6 +1,7 @@
 package server
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -134,10 +135,23 @@ func (s *Server) enrol(c *gin.Context) {
 	c.JSON(http.StatusOK, CollectorNameIn{Name: name})
 }
 
+// challengeKey is what challenges are made with, the same for all servers of a
+// database. It is asked for once.
+func (s *Server) challengeKey(ctx context.Context) ([]byte, error) {
+	if key := s.challenges.Load(); key != nil {
+		return *key, nil
+	}
+	key, err := s.store.Secret(ctx, challengeSecret)
+	if err == nil {
+		s.challenges.Store(&key)
+	}
+	return key, err
+}
+
 // challenge gives a collector something to sign. Whether there is one of that
 // name is not told.
 func (s *Server) challenge(c *gin.Context) {
-	key, err := s.store.Secret(c.Request.Context(), challengeSecret)
+	key, err := s.challengeKey(c.Request.Context())
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -156,7 +170,7 @@ func (s *Server) beginCollector(c *gin.Context) {
 	err := s.read(c, &in, "the answer to the challenge")
 	var key []byte
 	if err == nil {
-		key, err = s.store.Secret(c.Request.Context(), challengeSecret)
+		key, err = s.challengeKey(c.Request.Context())
 	}
 	if err == nil {
 		if old := people.Challenged(key, in.Challenge, time.Now()); old != nil {

@@ -248,7 +248,7 @@ func (s *Server) openGrowing(c *gin.Context, id string) (*opened, *store.Take, e
 	prefix := keyGrowing + id + " "
 	key := fmt.Sprintf("%s%d", prefix, j.Size)
 	s.keep.Forget(func(old string) bool { return strings.Contains(old, prefix) && !strings.Contains(old, key) })
-	o, err := s.openKept(c, key, min(s.keep.Limit()/2, 100*j.Samples+40*j.Size), func(ctx context.Context) (*profile.Take, error) {
+	o, err := s.openKept(c, s.keep.Get, key, min(s.keep.Limit()/2, 100*j.Samples+40*j.Size), func(ctx context.Context) (*profile.Take, error) {
 		pieces := s.store.GrownFile(ctx, id)
 		defer pieces.Close()
 		return take.Read(bufio.NewReaderSize(pieces, piecewise), "the growing take", take.Options{Salvage: true, Limits: s.limits()})

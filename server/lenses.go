@@ -132,7 +132,7 @@ func (s *Server) builds(c *gin.Context) {
 			return
 		}
 		t := &list[i]
-		o, err := s.load(c, t)
+		o, err := s.load(c, t, s.keep.GetInPassing)
 		if err != nil {
 			s.fail(c, err)
 			return

@@ -152,20 +152,23 @@ func (s *Server) open(c *gin.Context, key string) (*opened, *store.Take, error) 
 	if err != nil {
 		return nil, nil, err
 	}
-	o, err := s.load(c, row)
+	o, err := s.load(c, row, s.keep.Get)
 	return o, row, err
 }
 
 // load reads a take's file from the store, or finds it in memory.
-func (s *Server) load(c *gin.Context, row *store.Take) (*opened, error) {
-	return s.openKept(c, keyTake+row.Digest, s.expected(row), func(ctx context.Context) (*profile.Take, error) {
+func (s *Server) load(c *gin.Context, row *store.Take, get getter) (*opened, error) {
+	return s.openKept(c, get, keyTake+row.Digest, s.expected(row), func(ctx context.Context) (*profile.Take, error) {
 		return take.Read(bufio.NewReaderSize(whileWanted{ctx, s.store.File(ctx, row)}, piecewise), "take "+row.Key, take.Options{Limits: s.limits()})
 	})
 }
 
+// getter is a way to get something that is kept: to be read, or in passing.
+type getter func(ctx context.Context, key string, expect int64, make keep.Make) (*keep.Item, error)
+
 // openKept returns what is kept of a take, or has it read and held.
-func (s *Server) openKept(c *gin.Context, key string, expect int64, read func(context.Context) (*profile.Take, error)) (*opened, error) {
-	x, err := s.keep.Get(c.Request.Context(), key, expect, func(ctx context.Context, self *keep.Item) (any, int64, error) {
+func (s *Server) openKept(c *gin.Context, get getter, key string, expect int64, read func(context.Context) (*profile.Take, error)) (*opened, error) {
+	x, err := get(c.Request.Context(), key, expect, func(ctx context.Context, self *keep.Item) (any, int64, error) {
 		t, err := read(ctx)
 		if err != nil {
 			return nil, 0, err

@@ -15,6 +15,7 @@ import (
 	"net/url"
 	"runtime/debug"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -63,7 +64,9 @@ type Server struct {
 	began   time.Time
 	gates   gates
 	metrics *metrics
-	sources sourceFolders
+	// challenges is the secret that challenges are made with, once it is known.
+	challenges atomic.Pointer[[]byte]
+	sources    sourceFolders
 }
 
 // New prepares a server over an open store.

@@ -66,7 +66,12 @@ func (s *Server) admit(r route) gin.HandlerFunc {
 		if !r.octets {
 			c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, most)
 		}
+		leaveDoor := s.turn(c, door)
+		if leaveDoor == nil {
+			return
+		}
 		v, err := s.visitorOf(c)
+		leaveDoor()
 		if err != nil {
 			s.fail(c, err)
 			return

@@ -111,7 +111,7 @@ func (s *Server) takes(c *gin.Context) {
 }
 
 func (s *Server) addTake(c *gin.Context) {
-	name := c.Query("name")
+	name := cut(c.Query("name"), 200)
 	if name == "" {
 		name = "the upload"
 	}
@@ -144,7 +144,7 @@ func (s *Server) take(c *gin.Context) {
 		return
 	}
 	if row.Outline == nil {
-		o, err := s.load(c, row)
+		o, err := s.load(c, row, s.keep.Get)
 		if err == nil {
 			err = s.store.KeepOutline(c.Request.Context(), row, o.take.Profile.Outline())
 		}

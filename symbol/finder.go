@@ -103,7 +103,7 @@ func (o *Object) useDebug(im *image, path string) error {
 	}
 	want := hex.EncodeToString(id)
 	for _, p := range append([]string{link}, o.finder.byID(want)...) {
-		f, err := os.Open(p)
+		f, err := OpenRegular(p)
 		if err != nil {
 			continue
 		}
@@ -177,7 +177,7 @@ func debugLink(im *image) (name string, sum uint32) {
 // open opens a candidate; it returns nil where the file belongs to another
 // build.
 func (f *Finder) open(path string, o *Object) (*image, error) {
-	file, err := os.Open(path)
+	file, err := OpenRegular(path)
 	if err != nil {
 		return nil, nil // gone since, or another user's
 	}

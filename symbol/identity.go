@@ -3,7 +3,6 @@ package symbol
 import (
 	"bytes"
 	"debug/buildinfo"
-	"os"
 	"strings"
 )
 
@@ -20,7 +19,7 @@ type Identity struct {
 // Identify reads a binary's identity. Its error says why the file could not
 // be read as an object at all.
 func Identify(path string) (Identity, error) {
-	f, err := os.Open(path)
+	f, err := OpenRegular(path)
 	if err != nil {
 		return Identity{}, err
 	}

@@ -54,7 +54,7 @@ func OpenSourceMap(file, script string) (*SourceMap, error) {
 // mapReference returns what the last line of the kind "//# sourceMappingURL="
 // of a script says.
 func mapReference(script string) (string, error) {
-	f, err := os.Open(script)
+	f, err := OpenRegular(script)
 	if err != nil {
 		return "", err
 	}
@@ -70,7 +70,8 @@ func mapReference(script string) (string, error) {
 	}
 	i := bytes.LastIndex(b, []byte(mark))
 	if i < 0 && st.Size() > mapTail && st.Size() <= maxSourceMap { // the map itself may be in the line
-		if b, err = os.ReadFile(script); err != nil {
+		b = make([]byte, st.Size())
+		if n, err := f.ReadAt(b, 0); err != nil && n < len(b) {
 			return "", err
 		}
 		i = bytes.LastIndex(b, []byte("\n"+mark))

@@ -17,6 +17,7 @@ import (
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/spf13/cobra"
+	"golang.org/x/net/netutil"
 
 	"entelon/collector/rights"
 	"entelon/sampler"
@@ -178,6 +179,7 @@ func runServe(ctx context.Context, f serveFlags) (err error) {
 		return fmt.Errorf("--listen: %w", err)
 	}
 	defer listener.Close()
+	listener = netutil.LimitListener(listener, mostConnections())
 	address := f.database
 	state := f.state
 	if state == "" {
@@ -306,6 +308,15 @@ func networks(list []string) (out []netip.Prefix, err error) {
 		out = append(out, p)
 	}
 	return out, nil
+}
+
+// mostConnections leaves files for the database and for uploads.
+func mostConnections() int {
+	var limit syscall.Rlimit
+	if err := syscall.Getrlimit(syscall.RLIMIT_NOFILE, &limit); err != nil {
+		return 512
+	}
+	return int(min(8192, max(64, limit.Cur/2)))
 }
 
 // newHTTPServer has a time for everything that somebody could leave hanging.

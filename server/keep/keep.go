@@ -39,6 +39,8 @@ type Item struct {
 	err   error
 	needs []*Item // what it refers to, which stays as long as it
 	gone  bool
+	// passing: it is one of many, and nobody reads it.
+	passing bool
 }
 
 // Errors about memory.
@@ -69,8 +71,18 @@ type Make func(ctx context.Context, self *Item) (value any, bytes int64, err err
 // Get returns what is kept under a key, having it made once, however many ask.
 // expect is how much memory that will need. What is returned has to be released.
 func (k *Keep) Get(ctx context.Context, key string, expect int64, make Make) (*Item, error) {
+	return k.get(ctx, key, expect, make, false)
+}
+
+// GetInPassing is Get for one of many that are looked at together: where room is
+// short, they put out each other, and not what somebody reads.
+func (k *Keep) GetInPassing(ctx context.Context, key string, expect int64, make Make) (*Item, error) {
+	return k.get(ctx, key, expect, make, true)
+}
+
+func (k *Keep) get(ctx context.Context, key string, expect int64, make Make, passing bool) (*Item, error) {
 	for {
-		x := k.find(key, expect, make)
+		x := k.find(key, expect, make, passing)
 		select {
 		case <-x.ready:
 		case <-ctx.Done():
@@ -89,18 +101,18 @@ func (k *Keep) Get(ctx context.Context, key string, expect int64, make Make) (*I
 	}
 }
 
-func (k *Keep) find(key string, expect int64, mk Make) *Item {
+func (k *Keep) find(key string, expect int64, mk Make, passing bool) *Item {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if x := k.items[key]; x != nil {
 		x.users++
-		if x.at != nil {
+		if x.passing = x.passing && passing; !passing && x.at != nil {
 			k.order.MoveToFront(x.at)
 		}
 		return x
 	}
 	ctx, stop := context.WithCancel(context.Background())
-	x := &Item{keep: k, key: key, users: 1, ready: make(chan struct{}), stop: stop}
+	x := &Item{keep: k, key: key, users: 1, passing: passing, ready: make(chan struct{}), stop: stop}
 	k.items[key] = x
 	go k.make(ctx, x, expect, mk)
 	return x
@@ -128,7 +140,11 @@ func (k *Keep) make(ctx context.Context, x *Item, expect int64, mk Make) {
 	} else {
 		x.bytes = bytes
 		k.used += bytes
-		x.at = k.order.PushFront(x)
+		if x.passing {
+			x.at = k.order.PushBack(x)
+		} else {
+			x.at = k.order.PushFront(x)
+		}
 		k.shrink(0)
 	}
 	if x.users == 0 && x.gone {

@@ -76,6 +76,30 @@ func TestWhatIsUsedStays(t *testing.T) {
 	}
 }
 
+// TestInPassing: many that are looked at together put out each other, not what is
+// read.
+func TestInPassing(t *testing.T) {
+	k := New(100)
+	get(t, k, "read", 40).Release()
+	for i := range 5 {
+		for range 2 {
+			x, err := k.GetInPassing(context.Background(), fmt.Sprint(i), 40, sized(40))
+			if err != nil {
+				t.Fatal(err)
+			}
+			x.Release()
+		}
+	}
+	if used, n := k.Used(); used != 80 || n != 2 || k.items["read"] == nil {
+		t.Errorf("%d bytes in %d items, what is read among them: %v", used, n, k.items["read"] != nil)
+	}
+	get(t, k, "4", 40).Release() // and is read from now on
+	get(t, k, "other", 40).Release()
+	if k.items["4"] == nil || k.items["read"] != nil {
+		t.Errorf("kept %v", k.items)
+	}
+}
+
 // TestWhatIsNeededStays as long as what needs it.
 func TestWhatIsNeededStays(t *testing.T) {
 	k := New(100)

@@ -1,0 +1,8 @@
+//go:build !unix
+
+package symbol
+
+import "os"
+
+// OpenRegular opens a file.
+func OpenRegular(path string) (*os.File, error) { return os.Open(path) }
