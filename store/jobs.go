@@ -102,9 +102,9 @@ func (s *Store) NextJob(ctx context.Context, collector string, doing []string) (
 	err := s.db.WithContext(ctx).Raw(`
 UPDATE jobs SET state = ?, doer = ?, started_at = ?, heard_at = ? WHERE id = (
 	SELECT id FROM jobs WHERE collector = ? AND (state = ? OR
-		state = ? AND size = 0 AND heard_at <= started_at AND started_at < ? AND id NOT IN ?)
+		state = ? AND size = 0 AND heard_at <= started_at AND started_at NOT BETWEEN ? AND ? AND id NOT IN ?)
 	ORDER BY created_at LIMIT 1 FOR UPDATE SKIP LOCKED)
-RETURNING *`, JobRunning, collector, now, now, collector, JobWaiting, JobRunning, now.Add(-lostAfter), doing).Scan(&jobs).Error
+RETURNING *`, JobRunning, collector, now, now, collector, JobWaiting, JobRunning, now.Add(-lostAfter), now.Add(lostAfter), doing).Scan(&jobs).Error
 	if err != nil || len(jobs) == 0 {
 		return nil, s.wrap("looking for a job in", err)
 	}
@@ -112,7 +112,8 @@ RETURNING *`, JobRunning, collector, now, now, collector, JobWaiting, JobRunning
 	return s.Job(ctx, jobs[0].ID)
 }
 
-// lostAfter is how long a collector has to say something of a job that it was given.
+// lostAfter is how long a collector has to say something of a job that it was
+// given. One that was given later than now was given before the clock jumped.
 const lostAfter = 5 * time.Second
 
 // Progress is what a collector says of a take that it makes.
@@ -252,7 +253,7 @@ func (s *Store) EndJob(ctx context.Context, id string, e Ended) (*Job, error) {
 func (s *Store) Silent(ctx context.Context, takes, questions time.Duration) (out []Job, err error) {
 	now := time.Now().UTC()
 	return out, s.wrap("looking for jobs in", s.db.WithContext(ctx).
-		Where("state IN ? AND heard_at < CASE kind WHEN 'take' THEN ?::timestamptz ELSE ?::timestamptz END", []string{JobRunning, JobStopping}, now.Add(-takes), now.Add(-questions)).Find(&out).Error)
+		Where("state IN ? AND (heard_at < CASE kind WHEN 'take' THEN ?::timestamptz ELSE ?::timestamptz END OR heard_at > ?)", []string{JobRunning, JobStopping}, now.Add(-takes), now.Add(-questions), now.Add(takes)).Find(&out).Error)
 }
 
 // RunningJobs counts takes that are being made, but for those whose collector

@@ -232,6 +232,10 @@ func TestJobsLostOnTheWay(t *testing.T) {
 	if !next() {
 		t.Error("it was lost, and is not given again")
 	}
+	execute(t, "UPDATE jobs SET started_at = now() + interval '7 hours', heard_at = now() + interval '7 hours' WHERE id = '"+j.ID+"'")
+	if !next() {
+		t.Error("it was lost before the clock jumped back, and is not given again")
+	}
 }
 
 // TestNewerDatabase: one that a later Entelon has changed is left alone.

@@ -562,3 +562,39 @@ func TestSlowAndSilentClients(t *testing.T) {
 		t.Error("an upload at a byte a second goes on")
 	}
 }
+
+// TestUnits: the service manager finds the server's unit well closed, and every
+// flag that units, containers and proxies name is one that the program has.
+func TestUnits(t *testing.T) {
+	known := entelon(t, "serve", "--help").stdout + entelon(t, "collector", "--help").stdout
+	files, err := filepath.Glob("../../deploy/*")
+	if err != nil || len(files) < 6 {
+		t.Fatal(files, err)
+	}
+	for _, file := range files {
+		b, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, word := range strings.FieldsFunc(string(b), func(r rune) bool { return strings.ContainsRune(" \n\",[]", r) }) {
+			if name, _, _ := strings.Cut(word, "="); strings.HasPrefix(name, "--") && !strings.Contains("--read-only --tmpfs --cap-drop --secret --memory --now", name) && !strings.Contains(known, name+" ") {
+				t.Errorf("%s names %s, which there is not", file, name)
+			}
+		}
+	}
+	if _, err := exec.LookPath("systemd-analyze"); err != nil {
+		return
+	}
+	for unit, most := range map[string]float64{"entelon.service": 2, "entelon-collector.service": 7.5} {
+		b, err := exec.Command("systemd-analyze", "security", "--offline=true", "../../deploy/"+unit).CombinedOutput()
+		var level float64
+		_, after, ok := strings.Cut(string(b), "exposure level for "+unit+": ")
+		if _, scan := fmt.Sscan(after, &level); err != nil || !ok || scan != nil {
+			t.Logf("%s could not be judged here: %v", unit, err)
+			continue
+		}
+		if level > most {
+			t.Errorf("%s is exposed by %v, at most %v is wanted", unit, level, most)
+		}
+	}
+}
