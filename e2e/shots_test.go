@@ -62,7 +62,7 @@ func TestShots(t *testing.T) {
 					p.until("what may come", `document.querySelectorAll('#scope-proposals li').length > 0`)
 				}
 				if v.name == "machines" {
-					value[string](p, `(e => e.textContent = e.textContent.replace(/^[^,]*/, 'a processor'))(document.querySelector('section p'))`)
+					value[string](p, `(e => e.textContent = e.textContent.replace(/^[^,]*/, 'a processor'))(document.querySelector('[data-test=processor]'))`)
 				}
 				// Some are worth no picture in the documentation, but to be looked at.
 				kept := v.name != "people" && v.name != "you" && (theme == "light" || v.name == "take")

@@ -83,13 +83,26 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s, err := start(ctx, o, bin, who)
-	if err != nil {
-		return nil, errors.Join(err, lock.Close())
+	var s *Server
+	for deadline := time.Now().Add(leftWithin); ; time.Sleep(200 * time.Millisecond) {
+		if s, err = start(ctx, o, bin, who); err == nil {
+			break
+		}
+		if !errors.Is(err, errLeft) || ctx.Err() != nil || time.Now().After(deadline) {
+			return nil, errors.Join(err, lock.Close())
+		}
 	}
 	s.lock = lock
 	return s, nil
 }
+
+// errLeft means that something of an earlier server holds the data: one that was
+// just being started when its keeper was told to end, and cannot be seen before it
+// is there. It ends by itself, since the folder is ours.
+var errLeft = errors.New("an earlier server has not ended yet")
+
+// leftWithin is how long that is waited for.
+const leftWithin = 30 * time.Second
 
 // start starts the server in a folder that is held, where nothing of an earlier
 // one can be left but what is ending.
@@ -327,7 +340,11 @@ func (s *Server) await(ctx context.Context) error {
 		case <-s.done:
 			b, _ := os.ReadFile(s.log) // without its log there is still the fact
 			b = b[min(s.logged, int64(len(b))):]
-			return fmt.Errorf("PostgreSQL ended at once: %s", bytes.TrimSpace(b))
+			err := fmt.Errorf("PostgreSQL ended at once: %s", bytes.TrimSpace(b))
+			if bytes.Contains(b, []byte("shared memory block")) || bytes.Contains(b, []byte("postmaster.pid")) {
+				err = fmt.Errorf("%w: %w", errLeft, err)
+			}
+			return err
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-time.After(30 * time.Millisecond):

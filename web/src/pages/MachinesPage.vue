@@ -47,7 +47,7 @@ const marks: Record<string, { icon: typeof CircleCheck; text: string }> = {
         <span class="flex-1" />
         <template v-if="me?.owner"><button v-if="removing !== c.name" class="word text-ink-2" @click="removing = c.name">remove</button><span v-else class="flex items-baseline gap-3">Remove {{ c.name }}? Takes in progress end with what has arrived.<button class="word text-alarm" data-test="remove-machine" @click="remove(c.name)">remove</button><button class="word" @click="removing = ''">keep</button></span></template></h2>
       <p v-if="c.report.allows.length" class="mt-0.5" :title="`Enrolled ${when(c.enrolled_at)} by ${c.enrolled_by}`">Allows: <span class="text-ink-2">{{ c.report.allows.join(' ') }}</span></p>
-      <p v-if="c.seen_at" class="mt-0.5 text-ink-2">{{ c.report.machine.processor }}, {{ c.report.machine.processors }} processors, {{ bytes(c.report.machine.memory_bytes) }}, Linux {{ c.report.machine.kernel }}, Entelon {{ c.report.machine.entelon }}</p>
+      <p v-if="c.seen_at" class="mt-0.5 text-ink-2" data-test="processor">{{ c.report.machine.processor }}, {{ c.report.machine.processors }} processors, {{ bytes(c.report.machine.memory_bytes) }}, Linux {{ c.report.machine.kernel }}, Entelon {{ c.report.machine.entelon }}</p>
       <table class="mt-3 w-full">
         <tbody>
           <tr v-for="x in c.report.checks" :key="x.name" class="border-t border-rule align-baseline">
