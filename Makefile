@@ -47,10 +47,10 @@ ifeq ($(CHROMIUM),)
 	$(ROOT) env DEBIAN_FRONTEND=noninteractive apt-get install -qy --no-install-recommends chromium
 endif
 
-# Compilers of the programs that the tests and truth/ sample, and Debian's
-# server of debug files, which one test talks to.
+# Compilers of the programs that the tests and truth/ sample, Debian's server of
+# debug files, which one test talks to, and what makes networks to be broken.
 compilers:
-	@missing=; for p in cc:gcc g++:g++ rustc:rustc objcopy:binutils debuginfod:debuginfod; do \
+	@missing=; for p in cc:gcc g++:g++ rustc:rustc objcopy:binutils debuginfod:debuginfod ip:iproute2; do \
 		command -v $${p%%:*} > /dev/null || missing="$$missing $${p##*:}"; done; \
 	test -z "$$missing" || { $(ROOT) apt-get update -q && $(ROOT) env DEBIAN_FRONTEND=noninteractive apt-get install -qy --no-install-recommends $$missing libc6-dev; }
 
@@ -86,7 +86,7 @@ size: build postgresql chromium
 load: build postgresql
 	go test -count=1 -timeout 60m -v -run TestManyAtOnce ./cmd/entelon -load $(CURDIR)/docs/benchmarks.md
 
-faults: build postgresql
+faults: build postgresql compilers
 	go test -count=1 -timeout 90m -v -run TestCampaign ./faults -kills 1000 -write $(CURDIR)/docs/faults.md
 
 remake: build

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -121,7 +122,12 @@ func launch(o Options) (*launched, error) {
 	goRead.Close()
 	errWrite.Close()
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("starting the launcher: %w", err), goWrite.Close(), errRead.Close())
+		if s.User != "" && errors.Is(err, fs.ErrPermission) {
+			err = fmt.Errorf("%s may not enter %s: %w", s.User, s.Dir, ErrNoDir)
+		} else {
+			err = fmt.Errorf("starting the launcher: %w", err)
+		}
+		return nil, errors.Join(err, goWrite.Close(), errRead.Close())
 	}
 	return l, nil
 }

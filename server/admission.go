@@ -77,7 +77,7 @@ const (
 type paced struct {
 	io.ReadCloser
 	control *http.ResponseController
-	began   time.Time
+	began   time.Time // of reading
 	n       int64
 }
 
@@ -87,6 +87,9 @@ var errSlow = fmt.Errorf("it comes at less than %d bytes a second", leastASecond
 func (p *paced) Read(b []byte) (int, error) {
 	if err := p.control.SetReadDeadline(time.Now().Add(silentFor)); err != nil {
 		return 0, err
+	}
+	if p.began.IsZero() { // the time for which it was us who made it wait does not count
+		p.began = time.Now()
 	}
 	n, err := p.ReadCloser.Read(b)
 	p.n += int64(n)
@@ -111,7 +114,7 @@ func pace(c *gin.Context, l load) {
 	if c.Request.ContentLength == 0 || c.Request.Body == nil || c.Request.Body == http.NoBody {
 		return
 	}
-	c.Request.Body = &paced{ReadCloser: c.Request.Body, control: control, began: time.Now()}
+	c.Request.Body = &paced{ReadCloser: c.Request.Body, control: control}
 }
 
 // moving writes a long file, of which each piece must be taken in time.

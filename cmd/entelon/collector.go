@@ -90,7 +90,7 @@ as nobody, and never as root. docs/security.md has its form.`,
 	}
 	c.PersistentFlags().StringVar(&state, "state", collectorDir(), "the `FOLDER` of this collector's key and of what it has still to deliver")
 	c.Flags().StringVar(&to, "to", "", "the server's `URL` (default: where it was enrolled)")
-	c.Flags().StringVar(&allowed, "rights", rights.Place, "the `FILE` that says what this machine allows")
+	c.Flags().StringVar(&allowed, "rights", rights.UsualPlace(), "the `FILE` that says what this machine allows")
 	c.Flags().BoolVar(&again, "keep", false, "start the collector again whenever it ends by itself")
 	c.Flags().BoolVar(&tied, "until-closed", false, "end when standard input is closed")
 	_ = c.Flags().MarkHidden("until-closed")

@@ -90,7 +90,7 @@ people make on the page. Addresses beyond this machine need a certificate.`,
 	c.Flags().StringVar(&f.user, "user", "", "run the server as the user `NAME`, once it has started what needs root")
 	c.Flags().BoolVar(&f.asRoot, "as-root", false, "run the server as root, which it refuses otherwise")
 	c.Flags().StringVar(&f.state, "collector-state", "", "the `FOLDER` of the collector beside the server, for its key and its takes (default: beside the data)")
-	c.Flags().StringVar(&f.rights, "rights", "", "the `FILE` that says what the collector beside the server may do (default "+rights.Place+")")
+	c.Flags().StringVar(&f.rights, "rights", "", "the `FILE` that says what the collector beside the server may do (default "+rights.UsualPlace()+")")
 	c.Flags().BoolVar(&f.behind, "behind-tls", false, "browsers reach the server through a proxy that speaks https, so its cookies are for https alone")
 	c.Flags().StringVar(&f.header, "proxy-header", "", "the `HEADER` in which a proxy before the server says where a request comes from")
 	c.Flags().StringArrayVar(&f.proxies, "proxy", nil, "the `ADDRESS` of such a proxy, or its network as 10.0.0.0/8 (default: this machine); may be repeated")

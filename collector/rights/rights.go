@@ -31,6 +31,19 @@ import (
 // Place is where the file of a collector that runs as root is looked for.
 const Place = "/etc/entelon/collector.yaml"
 
+// UsualPlace is where the file of this process's user is looked for: a collector
+// that does not run as root cannot read root's.
+func UsualPlace() string {
+	if os.Geteuid() == 0 {
+		return Place
+	}
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return Place
+	}
+	return filepath.Join(dir, "entelon", "collector.yaml")
+}
+
 // Anybody stands for every user.
 const Anybody = "*"
 
@@ -187,7 +200,7 @@ func (r *Rights) command(set profile.Settings, who string, find func(profile.Set
 
 func (r *Rights) refuse(what string) error {
 	if r.from == "" {
-		return fmt.Errorf("%w: %s; its owner can allow it in %s", ErrRefused, what, Place)
+		return fmt.Errorf("%w: %s; its owner can allow it in %s", ErrRefused, what, UsualPlace())
 	}
 	return fmt.Errorf("%w: %s; see %s there", ErrRefused, what, r.from)
 }
