@@ -23,6 +23,7 @@ const (
 	bulky              // takes in a file
 	asleep             // waits for something, most of the time
 	door               // finding out who asks
+	shared             // may be answered already; if not, what works it out is heavy
 )
 
 // gates bound how many requests of each kind are worked on at a time.
@@ -32,7 +33,9 @@ func newGates() gates {
 	n := runtime.NumCPU()
 	return gates{
 		light: gate.New(gate.Options{Inside: 64, Each: 32, Waiting: 512, Wait: 30 * time.Second}),
-		heavy: gate.New(gate.Options{Inside: 2 * n, Each: 2 * n, Waiting: 512, Wait: time.Minute}),
+		// Who only waits for what another one works out keeps nobody from it.
+		shared: gate.New(gate.Options{Inside: 1024, Each: 256, Waiting: 512, Wait: time.Minute}),
+		heavy:  gate.New(gate.Options{Inside: 2 * n, Each: 2 * n, Waiting: 512, Wait: time.Minute}),
 		// Whoever makes requests without being anybody waits behind themselves.
 		door:  gate.New(gate.Options{Inside: 64, Each: 24, Waiting: 1024, Wait: 30 * time.Second}),
 		bulky: gate.New(gate.Options{Inside: 32, Each: 16, Waiting: 512, Wait: 15 * time.Minute}),
@@ -46,22 +49,20 @@ func (s *Server) turn(c *gin.Context, l load) (leave func()) {
 	if g == nil {
 		return func() {}
 	}
-	name := "from " + s.client(c)
-	if v := who(c); v != nil {
-		name = v.name()
-	}
+	name := s.asker(c)
 	leave, err := g.Enter(c.Request.Context(), name)
-	switch {
-	case errors.Is(err, gate.ErrTooMany):
-		c.Header("Retry-After", "2")
-		c.AbortWithStatusJSON(http.StatusTooManyRequests, ErrorBody{Error: err.Error(), Remedy: "wait for them to be answered"})
-	case errors.Is(err, gate.ErrLate):
-		c.Header("Retry-After", "5")
-		c.AbortWithStatusJSON(http.StatusServiceUnavailable, ErrorBody{Error: err.Error(), Remedy: "try again in a few seconds"})
-	case err != nil: // nobody waits any more
-		c.Abort()
+	if err != nil {
+		s.fail(c, err)
 	}
 	return leave
+}
+
+// asker is in whose line a request waits: a person's, or an address's.
+func (s *Server) asker(c *gin.Context) string {
+	if v := who(c); v != nil {
+		return v.name()
+	}
+	return "from " + s.client(c)
 }
 
 // How long a client may take to send and to receive, where it sends or receives

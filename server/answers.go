@@ -71,7 +71,13 @@ func (s *Server) same(handle gin.HandlerFunc, also func(*gin.Context, *store.Tak
 			return
 		}
 		key := strings.Join([]string{keyAnswer, row.Digest, row.Program.Name, row.Build.Name, c.FullPath(), query.Encode(), more}, "\x00")
+		name := s.asker(c)
 		x, err := s.keep.Get(c.Request.Context(), key, expectedAnswer, func(ctx context.Context, _ *keep.Item) (any, int64, error) {
+			leave, err := s.gates[heavy].Enter(ctx, name)
+			if err != nil {
+				return nil, 0, err
+			}
+			defer leave()
 			a := &answer{header: http.Header{}, status: http.StatusOK}
 			own := gin.CreateTestContextOnly(a, s.engine)
 			own.Params, own.Request = c.Params, c.Request.Clone(ctx)

@@ -145,16 +145,16 @@ func (s *Server) table() []route {
 		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/sources", summary: "Where a program's source is", answer: SourceRules{}, handle: s.sourceRules},
 		{needs: people.Work, method: http.MethodPut, path: "/programs/{name}/sources", summary: "Replace the rules for where a program's source is", body: SourceRulesIn{}, most: 1 << 20, answer: SourceRules{}, audit: "rules for source changed", handle: s.setSourceRules},
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/file", load: bulky, summary: "The take's file", file: "application/octet-stream", handle: s.file},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/hot", load: heavy, summary: "Hot functions and the reading", answer: HotOut{}, handle: s.same(s.hot, nil), query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/hot", load: shared, summary: "Hot functions and the reading", answer: HotOut{}, handle: s.same(s.hot, nil), query: with(
 			param{"bare", "boolean", "functions by their number alone, which /functions explains", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/functions", load: heavy, summary: "All functions of a take by their number", answer: FunctionsOut{}, handle: s.same(s.functions, nil), query: shaping},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/flame", load: heavy, summary: "The flame graph, laid out", answer: FlameOut{}, handle: s.same(s.flame, s.pinsOf), query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/functions", load: shared, summary: "All functions of a take by their number", answer: FunctionsOut{}, handle: s.same(s.functions, nil), query: shaping},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/flame", load: shared, summary: "The flame graph, laid out", answer: FlameOut{}, handle: s.same(s.flame, s.pinsOf), query: with(
 			param{"root", "integer", "node to dive into", false},
 			param{"order", "string", "of siblings: cost, name or first", false},
 			param{"pixels", "integer", "width of the drawing; thinner frames go into bands", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/search", load: heavy, summary: "Find functions in the flame graph", answer: SearchOut{}, handle: s.same(s.search, nil), query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/search", load: shared, summary: "Find functions in the flame graph", answer: SearchOut{}, handle: s.same(s.search, nil), query: with(
 			param{"text", "string", "part of a name", true},
 			param{"root", "integer", "node to search below", false},
 		)},
@@ -166,20 +166,20 @@ func (s *Server) table() []route {
 			param{"name", "string", "its full name", true},
 			param{"module", "string", "its library's name, if the name is not enough", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/threads", load: heavy, summary: "The cost by thread", answer: ThreadsOut{}, handle: s.same(s.threads, nil), query: with()},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/scope", load: heavy, summary: "A scope expression as it is understood, or what is wrong with it", answer: ScopeOut{}, handle: s.same(s.scope, nil), query: []param{scoping}},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/kept", load: heavy, summary: "How much of a take a scope keeps", answer: KeptOut{}, handle: s.same(s.kept, nil), query: with()},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/complete", load: heavy, summary: "How a scope expression may go on", answer: CompleteOut{}, handle: s.same(s.complete, nil), query: []param{
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/threads", load: shared, summary: "The cost by thread", answer: ThreadsOut{}, handle: s.same(s.threads, nil), query: with()},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/scope", load: shared, summary: "A scope expression as it is understood, or what is wrong with it", answer: ScopeOut{}, handle: s.same(s.scope, nil), query: []param{scoping}},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/kept", load: shared, summary: "How much of a take a scope keeps", answer: KeptOut{}, handle: s.same(s.kept, nil), query: with()},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/complete", load: shared, summary: "How a scope expression may go on", answer: CompleteOut{}, handle: s.same(s.complete, nil), query: []param{
 			{"text", "string", "what stands there already", false},
 			{"at", "integer", "where, in characters from 0", false},
 		}},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/paths", load: heavy, summary: "The steps that follow one of a path", answer: PathsOut{}, handle: s.same(s.paths, nil), query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/paths", load: shared, summary: "The steps that follow one of a path", answer: PathsOut{}, handle: s.same(s.paths, nil), query: with(
 			param{"start", "string", "roots (the default) or leaves", false},
 			param{"node", "integer", "from the roots: the step whose followers are asked for; 0 is the beginning", false},
 			param{"path", "string", "from the leaves: the numbers of the functions up to there, with commas", false},
 			param{"heaviest", "boolean", "tell the heaviest path, too", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/neighbours", load: heavy, summary: "Where a function's cost comes in and where it goes on", answer: NeighboursOut{}, handle: s.same(s.neighbours, nil), query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/neighbours", load: shared, summary: "Where a function's cost comes in and where it goes on", answer: NeighboursOut{}, handle: s.same(s.neighbours, nil), query: with(
 			param{"name", "string", "its full name", true},
 			param{"module", "string", "its library's name, if the name is not enough", false},
 			param{"levels", "integer", "how far, 1 to 5", false},
@@ -189,7 +189,7 @@ func (s *Server) table() []route {
 			param{"name", "string", "the function's full name", true},
 			param{"module", "string", "its library's name, if the name is not enough", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/graph", load: heavy, summary: "The call graph without its thin parts", answer: GraphOut{}, handle: s.same(s.graph, nil), query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/graph", load: shared, summary: "The call graph without its thin parts", answer: GraphOut{}, handle: s.same(s.graph, nil), query: with(
 			param{"most", "integer", "functions", false},
 			param{"least_permille", "integer", "share of the total from which on functions and calls are told", false},
 		)},
@@ -207,7 +207,7 @@ func (s *Server) table() []route {
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/report.html", load: heavy, summary: "One page that holds all it needs", file: "text/html", handle: s.exportReport, query: with(
 			param{"focus", "string", "full name of the function with a mark", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/times", load: heavy, summary: "Samples over time", answer: TimesOut{}, handle: s.same(s.times, nil), query: []param{
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/times", load: shared, summary: "Samples over time", answer: TimesOut{}, handle: s.same(s.times, nil), query: []param{
 			{"bins", "integer", "how many pieces the time is cut into", false},
 			measuring,
 		}},

@@ -23,6 +23,7 @@ import (
 	"entelon/codec/stacks"
 	"entelon/codec/take"
 	"entelon/core/profile"
+	"entelon/server/gate"
 	"entelon/server/keep"
 	"entelon/store"
 )
@@ -221,6 +222,12 @@ func (s *Server) fail(c *gin.Context, err error) {
 	case errors.Is(err, keep.ErrTooLarge):
 		status, body.Remedy = http.StatusRequestEntityTooLarge, "compare fewer takes, or give the server more with --memory"
 	case errors.Is(err, keep.ErrBusy):
+		c.Header("Retry-After", "5")
+		status, body.Remedy = http.StatusServiceUnavailable, "try again in a few seconds"
+	case errors.Is(err, gate.ErrTooMany):
+		c.Header("Retry-After", "2")
+		status, body.Remedy = http.StatusTooManyRequests, "wait for them to be answered"
+	case errors.Is(err, gate.ErrLate):
 		c.Header("Retry-After", "5")
 		status, body.Remedy = http.StatusServiceUnavailable, "try again in a few seconds"
 	case errors.As(err, new(tooMany)):
