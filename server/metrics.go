@@ -106,7 +106,7 @@ func (g *gauges) Collect(to chan<- prometheus.Metric) {
 	}
 }
 
-// metrics answers who asks on this machine, or with a token. A proxy on this
+// metricsFor answers requests from this machine, and those with a token. A proxy on this
 // machine asks for others, and is nobody by itself.
 func (s *Server) metricsFor(c *gin.Context) {
 	host, _, err := net.SplitHostPort(c.Request.RemoteAddr)

@@ -497,22 +497,6 @@ type MachineReport struct {
 	Allows  []string        `json:"allows"` // what its owner allows, in sentences
 }
 
-// CollectorOut is a collector and its machine.
-type CollectorOut struct {
-	Name       string        `json:"name"`
-	Here       bool          `json:"here"`     // it was heard of just now
-	Enrolled   bool          `json:"enrolled"` // it has a key
-	EnrolledAt string        `json:"enrolled_at"`
-	EnrolledBy string        `json:"enrolled_by"`
-	SeenAt     string        `json:"seen_at"` // "" for never
-	Report     MachineReport `json:"report"`
-}
-
-// CollectorsOut are all collectors.
-type CollectorsOut struct {
-	Collectors []CollectorOut `json:"collectors"`
-}
-
 // ProcessOut is a process that runs.
 type ProcessOut struct {
 	PID     int      `json:"pid"`
@@ -541,88 +525,4 @@ type GroupOut struct {
 // GroupsOut are the control groups of a machine.
 type GroupsOut struct {
 	Groups []GroupOut `json:"groups"`
-}
-
-// CollectorIn is what a collector says when it asks for a job.
-type CollectorIn struct {
-	Report MachineReport `json:"report"`
-	Doing  []string      `json:"doing"` // the jobs that it works on; one that it was given and does not know got lost on the way
-}
-
-// CollectorNameIn names a collector.
-type CollectorNameIn struct {
-	Name string `json:"name"`
-}
-
-// CollectorLinkOut is a link by which one collector can enrol, once.
-type CollectorLinkOut struct {
-	Name  string  `json:"name"`
-	Path  string  `json:"path"`
-	Hours float64 `json:"hours"` // for which it is good
-}
-
-// EnrolIn enrols a collector by a link.
-type EnrolIn struct {
-	Link      string `json:"link"`
-	PublicKey string `json:"public_key"` // Ed25519, in base64
-}
-
-// ChallengeOut is what a collector signs to begin a session.
-type ChallengeOut struct {
-	Challenge string `json:"challenge"`
-}
-
-// CollectorSessionIn answers a challenge.
-type CollectorSessionIn struct {
-	Name      string `json:"name"`
-	Challenge string `json:"challenge"`
-	Signature string `json:"signature"` // of the server's address, the name and the challenge, in base64
-}
-
-// CollectorSessionOut is a session of a collector.
-type CollectorSessionOut struct {
-	Secret  string  `json:"secret"`
-	Seconds float64 `json:"seconds"` // for which it is good
-	Renew   bool    `json:"renew"`   // the key is old; make another one
-}
-
-// CollectorKeyIn replaces a collector's key.
-type CollectorKeyIn struct {
-	PublicKey string `json:"public_key"`
-	Signature string `json:"signature"` // of the name and the new key, with the old one
-}
-
-// JobForCollector is a job as its collector gets it.
-type JobForCollector struct {
-	ID       string           `json:"id"`
-	Kind     string           `json:"kind"`
-	Who      string           `json:"who"` // the person who asked
-	Settings profile.Settings `json:"settings"`
-	Count    *CountTask       `json:"count,omitempty"`
-}
-
-// NextJobOut is a collector's next job, if there is one.
-type NextJobOut struct {
-	Job *JobForCollector `json:"job,omitempty"`
-}
-
-// GrowOut says how much of a growing take has come, and whether it shall end.
-type GrowOut struct {
-	Size int64 `json:"size"`
-	Stop bool  `json:"stop"`
-	Over bool  `json:"over"` // the job has ended already
-	// Digest is, where it has ended, of the file that was kept, "" for none.
-	Digest string `json:"digest"`
-}
-
-// JobEndIn is how a job ended. Size and Digest are of the file that its collector
-// has of it; it is deleted there only when the answer has the same.
-type JobEndIn struct {
-	Size   int64         `json:"size"`
-	Digest string        `json:"digest"` // SHA-256, hexadecimal
-	Error  string        `json:"error"`
-	Remedy string        `json:"remedy"`
-	Answer *ProcessesOut `json:"answer"` // to a question
-	Groups *GroupsOut    `json:"groups"`
-	Counts *CountOut     `json:"counts"`
 }
