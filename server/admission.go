@@ -68,7 +68,6 @@ func (s *Server) asker(c *gin.Context) string {
 // How long a client may take to send and to receive, where it sends or receives
 // nothing, and how slow it may be on the whole.
 const (
-	bodyWithin   = 30 * time.Second // a body of few bytes
 	silentFor    = 30 * time.Second // between two pieces of a large one
 	leastASecond = 4 << 10          // bytes, on average, after that
 	answerTaken  = 2 * time.Minute  // an answer, once it is there

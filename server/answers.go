@@ -6,6 +6,7 @@ import (
 	"errors"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -71,7 +72,8 @@ func (s *Server) same(handle gin.HandlerFunc, also func(*gin.Context, *store.Tak
 			return
 		}
 		key := strings.Join([]string{keyAnswer, row.Digest, row.Program.Name, row.Build.Name, c.FullPath(), query.Encode(), more}, "\x00")
-		name := s.asker(c)
+		// The work may outlive this request, whose own context is then another's.
+		name, params, request := s.asker(c), slices.Clone(c.Params), c.Request
 		x, err := s.keep.Get(c.Request.Context(), key, expectedAnswer, func(ctx context.Context, _ *keep.Item) (any, int64, error) {
 			leave, err := s.gates[heavy].Enter(ctx, name)
 			if err != nil {
@@ -80,7 +82,7 @@ func (s *Server) same(handle gin.HandlerFunc, also func(*gin.Context, *store.Tak
 			defer leave()
 			a := &answer{header: http.Header{}, status: http.StatusOK}
 			own := gin.CreateTestContextOnly(a, s.engine)
-			own.Params, own.Request = c.Params, c.Request.Clone(ctx)
+			own.Params, own.Request = params, request.Clone(ctx)
 			own.Set(rowKey, row)
 			mine := &held{}
 			own.Set(heldKey, mine)

@@ -86,10 +86,10 @@ func (s *Server) comparison(c *gin.Context) (*compared, error) {
 	if strings.Contains(c.Query("baseline")+c.Query("candidate"), jobPrefix) {
 		return s.compareNow(c, scale, sc, hand) // it grows
 	}
+	own, request := c.Copy(), c.Request // the work may outlive this request
 	x, err := s.keep.Get(c.Request.Context(), keyCompare+key, comparisonBytes, func(ctx context.Context, self *keep.Item) (any, int64, error) {
 		// It outlives the request that asked first, and holds on to its takes.
-		own := c.Copy()
-		own.Request = c.Request.Clone(ctx)
+		own.Request = request.Clone(ctx)
 		mine := &held{}
 		own.Set(heldKey, mine)
 		out, err := s.compareNow(own, scale, sc, hand)
