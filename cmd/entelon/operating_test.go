@@ -75,6 +75,7 @@ func TestWhatOperatorsAsk(t *testing.T) {
 	}
 	req.Header.Set("X-Forwarded-For", "192.0.2.7")
 	for token, status := range map[string]int{"": 401, "wrong": 401, d.token: 200} {
+		req.Header.Del("Authorization")
 		if token != "" {
 			req.Header.Set("Authorization", "Bearer "+token)
 		}
