@@ -59,8 +59,11 @@ func TestFullDiskUnderTheCollector(t *testing.T) {
 		t.Fatal(err)
 	}
 	d.collect()
+	// A second's samples are far smaller than what is free, and a minute's far
+	// larger, however much of the processor the loop gets.
 	set := busy
-	set.RateHz = 9973
+	set.RateHz = 1999
+	set.ForNS = int64(time.Minute)
 	j := d.until(d.job(set), "its end", ended)
 	if j.Take == "" {
 		t.Fatalf("nothing of it was kept: %+v", j)
