@@ -8,7 +8,7 @@ CHROMIUM := $(wildcard /usr/bin/chromium)
 WEB := $(shell find web -path web/node_modules -prune -o -path web/dist -prune -o -type f ! -name openapi.json ! -name schema.ts -print)
 GO := $(shell find . -name '*.go' -not -path './web/node_modules/*')
 
-.PHONY: account faults load size build demo test lint bench shots remake postgresql chromium compilers truth clean
+.PHONY: generate account faults load size build demo test lint bench shots remake postgresql chromium compilers truth clean
 
 build: bin/entelon
 
@@ -64,6 +64,10 @@ demo: postgresql account build bin/engraved-3.5.0
 # One package after the other: many of the tests measure.
 test: postgresql chromium compilers build bin/engraved-3.4.0 bin/engraved-3.5.0
 	go test -count=1 -p 1 ./...
+
+# What is made from the program's own tables.
+generate:
+	go test -count=1 -run TestMeasuresAreDocumented ./cmd/entelon -write-docs
 
 lint: web/node_modules/.stamp web/openapi.json
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }

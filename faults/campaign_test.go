@@ -380,7 +380,7 @@ func (s *shop) check(rec *record) map[string]int {
 	for what, sql := range map[string]string{
 		"takes whose file is not as long as it should be": "SELECT count(*) FROM takes t WHERE size <> (SELECT coalesce(sum(length(data)), 0) FROM take_blobs b WHERE b.take_id = t.id)",
 		"takes whose file has another digest":             "SELECT count(*) FROM takes t WHERE digest <> (SELECT encode(sha256(string_agg(data, ''::bytea ORDER BY seq)), 'hex') FROM take_blobs b WHERE b.take_id = t.id)",
-		"takes with samples and without figures":          "SELECT count(*) FROM takes t WHERE samples > 0 AND rest = 0 AND NOT EXISTS (SELECT 1 FROM function_figures f WHERE f.take_id = t.id)",
+		"takes with samples and without figures":          "SELECT count(*) FROM takes t WHERE samples > 0 AND NOT EXISTS (SELECT 1 FROM function_figures f WHERE f.take_id = t.id)",
 		"takes that are there twice":                      "SELECT count(*) - count(DISTINCT digest) FROM takes",
 		"jobs whose take is not there":                    "SELECT count(*) FROM jobs j WHERE take_key <> '' AND NOT EXISTS (SELECT 1 FROM takes t WHERE t.key = j.take_key)",
 		"jobs whose take has another digest":              "SELECT count(*) FROM jobs j JOIN takes t ON t.key = j.take_key WHERE j.digest <> t.digest",

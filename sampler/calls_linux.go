@@ -9,6 +9,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/symbol"
 	"entelon/unwind"
@@ -41,7 +42,7 @@ type probe struct {
 }
 
 // calls are the sources of a measure that counts calls.
-func (s *session) calls(m Measure, c clock, column int) ([]*source, error) {
+func (s *session) calls(m measure.Choice, c clock, column int) ([]*source, error) {
 	if err := s.trace(); err != nil {
 		return nil, err
 	}
@@ -70,7 +71,7 @@ func (s *session) calls(m Measure, c clock, column int) ([]*source, error) {
 		out = append(out, x)
 		return nil
 	}
-	if m.Kind == MeasureAllocations && m.Of == "" {
+	if m.Kind == measure.Allocations && m.Of == "" {
 		library, err := s.files(func(path string) bool { return strings.HasPrefix(filepath.Base(path), "libc.so") })
 		if err != nil {
 			return nil, err
@@ -107,7 +108,7 @@ func (s *session) calls(m Measure, c clock, column int) ([]*source, error) {
 	}
 	for _, p := range probes {
 		var size []int
-		if m.Kind == MeasureAllocations {
+		if m.Kind == measure.Allocations {
 			size = []int{m.Argument}
 		}
 		if err := add(p, size); err != nil {

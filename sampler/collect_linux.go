@@ -14,6 +14,7 @@ import (
 	"time"
 	"unicode"
 
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/symbol"
 )
@@ -49,7 +50,7 @@ type session struct {
 	chosen   *chosen   // nil: all samples are kept
 	counting *counting // nil where samples are taken
 
-	measures  []Measure
+	measures  []measure.Choice
 	columns   []int        // of the profile, the first of each measure
 	waits     *waits       // nil where waiting is not measured
 	noWake    error        // why it is not known when waiting threads were woken
@@ -156,20 +157,23 @@ func (s *session) prepare() (err error) {
 // chooseMeasures gives each measure its columns in the profile.
 func (s *session) chooseMeasures() (err error) {
 	set := &s.o.Settings
-	if s.measures, err = ParseMeasures(set.Measures); err != nil {
+	if s.measures, err = measure.ParseAll(set.Measures); err != nil {
 		return err
 	}
 	set.Measures = nil
 	for _, m := range s.measures {
 		set.Measures = append(set.Measures, m.String())
-		s.columns = append(s.columns, m.addTo(s.builder))
-		if m.Kind == MeasureCPU && set.Event == EventCycles {
-			s.builder.Column(profile.Measure{Name: s.builder.Intern("cycles"), Unit: s.builder.Intern("count"), Combine: profile.Sum})
+		s.columns = append(s.columns, len(s.builder.Profile().Measures))
+		for _, c := range m.Columns() {
+			s.builder.Column(c)
+		}
+		if m.Kind == measure.CPU && set.Event == EventCycles {
+			s.builder.Column(measure.Cycles)
 		}
 		switch m.Kind {
-		case MeasureWaiting:
+		case measure.Waiting:
 			s.waits = newWaits(s.resolver, s.columns[len(s.columns)-1])
-		case MeasureSyscalls:
+		case measure.Syscalls:
 			s.syscalls = newSystemCalls(s.resolver)
 		}
 	}

@@ -5,6 +5,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
 )
@@ -35,7 +36,7 @@ func (s *session) choose() error {
 	if sc.All() {
 		return nil
 	}
-	s.chosen = &chosen{scope: sc, r: s.resolver, column: s.columnOf(MeasureCPU), tick: int64(1e9) / int64(s.o.Settings.RateHz), kernel: func() bool { return s.kernel }}
+	s.chosen = &chosen{scope: sc, r: s.resolver, column: s.columnOf(measure.CPU), tick: int64(1e9) / int64(s.o.Settings.RateHz), kernel: func() bool { return s.kernel }}
 	s.resolver.chosen = s.chosen
 	return nil
 }

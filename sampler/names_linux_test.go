@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/symbol"
 	"entelon/unwind"
@@ -36,7 +37,7 @@ func TestSamplesWaitForTheirNames(t *testing.T) {
 	var facts profile.Facts
 	from := &source{}
 	builder := profile.NewBuilder()
-	builder.Measure("cpu", "ns", profile.Sum)
+	builder.Measure("cpu", "ns", measure.Sum)
 	r := newResolver(builder, &facts, &symbol.Finder{Servers: []string{"http://localhost:1"}})
 	r.modules.known[moduleKey{name: out}] = m
 	p := r.ps.fresh(1)

@@ -12,27 +12,3 @@ func TestProgramNames(t *testing.T) {
 		}
 	}
 }
-
-func TestParseMeasures(t *testing.T) {
-	for text, want := range map[string]Measure{
-		"cpu": {Kind: "cpu"}, "allocations": {Kind: "allocations"}, "allocations:score_alloc": {"allocations", "score_alloc", 1}, "allocations:slab::get@3": {"allocations", "slab::get", 3},
-		"tracepoint:sched:sched_process_fork": {"tracepoint", "sched:sched_process_fork", 0}, "function:slur.(*Skyline).Height": {"function", "slur.(*Skyline).Height", 0},
-	} {
-		got, err := ParseMeasure(text)
-		if err != nil || got != want {
-			t.Errorf("%q: %+v, %v", text, got, err)
-		}
-		again, err := ParseMeasure(got.String())
-		if err != nil || again != got {
-			t.Errorf("%q is written as %q", text, got.String())
-		}
-	}
-	for _, text := range []string{"", "luck", "cpu:x", "allocations:", "allocations:f@0", "allocations:f@7", "allocations:f@x", "tracepoint:", "tracepoint:sched", "tracepoint:../x:y", "function:"} {
-		if m, err := ParseMeasure(text); err == nil {
-			t.Errorf("%q was taken for %+v", text, m)
-		}
-	}
-	if ms, err := ParseMeasures([]string{"waiting", "cpu", "waiting"}); err != nil || len(ms) != 2 || ms[0].Kind != MeasureWaiting {
-		t.Errorf("%v, %v", ms, err)
-	}
-}

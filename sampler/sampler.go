@@ -21,6 +21,7 @@ import (
 	"io"
 	"time"
 
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/symbol"
 )
@@ -126,7 +127,7 @@ func Remedy(err error) string {
 		return "choose from 512 bytes to 62 KiB"
 	case errors.Is(err, ErrNoFunction):
 		return "look its name up with: entelon hot FILE --full"
-	case errors.Is(err, ErrMeasure):
+	case errors.Is(err, measure.ErrUnknown):
 		return "entelon take --help lists the measures"
 	case errors.Is(err, ErrNoCycles):
 		return "sample by the clock, with --event cpu-clock or without --event"

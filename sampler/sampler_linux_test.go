@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/unwind"
 )
@@ -98,7 +99,7 @@ func FuzzRecords(f *testing.F) {
 		s := &session{builder: profile.NewBuilder(), lastCalls: map[uint32]lastCall{}, target: &target{byID: map[uint64]*source{}}}
 		r := newResolver(s.builder, &s.facts, nil)
 		s.resolver = r
-		s.o.Settings.Measures = []string{MeasureWaiting, MeasureSyscalls, MeasureAllocations}
+		s.o.Settings.Measures = []string{measure.Waiting, measure.Syscalls, measure.Allocations}
 		if err := s.chooseMeasures(); err != nil {
 			t.Fatal(err)
 		}

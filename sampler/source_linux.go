@@ -7,6 +7,8 @@ import (
 
 	"github.com/cilium/ebpf"
 	"golang.org/x/sys/unix"
+
+	"entelon/core/measure"
 )
 
 // role says what a sample of an event stands for.
@@ -83,7 +85,7 @@ func (s *session) plan(c clock) (out []*source, err error) {
 	for i, m := range s.measures {
 		column := s.columns[i]
 		switch m.Kind {
-		case MeasureCPU:
+		case measure.CPU:
 			cycles := s.o.Settings.Event == EventCycles
 			a := attr(c)
 			if cycles {
@@ -91,9 +93,9 @@ func (s *session) plan(c clock) (out []*source, err error) {
 			}
 			s.chosen.modes(a)
 			out = append(out, &source{attr: a, column: column, clock: true, cycles: cycles, copied: copied, reader: true})
-		case MeasureFaults:
+		case measure.Faults:
 			out = append(out, &source{attr: c.everyOne(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_PAGE_FAULTS), column: column, copied: copied, reader: true})
-		case MeasureWaiting:
+		case measure.Waiting:
 			a := c.everyOne(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_CONTEXT_SWITCHES)
 			a.Bits |= unix.PerfBitContextSwitch
 			out = append(out, &source{attr: a, role: roleSwitch, column: column, copied: copied, reader: true})
@@ -104,7 +106,7 @@ func (s *session) plan(c clock) (out []*source, err error) {
 				continue // the time until it runs then counts as what it waited for
 			}
 			out = append(out, &source{attr: c.traced(p, false), role: roleWake, column: column, raw: true, point: p})
-		case MeasureSyscalls:
+		case measure.Syscalls:
 			enter, err1 := find("raw_syscalls", "sys_enter")
 			leave, err2 := find("raw_syscalls", "sys_exit")
 			if err := errors.Join(err1, err2); err != nil {
@@ -113,13 +115,13 @@ func (s *session) plan(c clock) (out []*source, err error) {
 			out = append(out,
 				&source{attr: deep.traced(enter, true), role: roleEnter, column: column, raw: true, copied: copied, point: enter},
 				&source{attr: c.traced(leave, false), role: roleLeave, column: column, raw: true, point: leave})
-		case MeasureDisk:
+		case measure.Disk:
 			p, err := find("block", "block_bio_queue")
 			if err != nil {
 				return nil, err
 			}
 			out = append(out, &source{attr: deep.traced(p, true), role: roleDisk, column: column, raw: true, copied: copied, point: p})
-		case MeasureTracepoint:
+		case measure.Tracepoint:
 			group, name, _ := strings.Cut(m.Of, ":")
 			p, err := find(group, name)
 			if err != nil {
@@ -128,7 +130,7 @@ func (s *session) plan(c clock) (out []*source, err error) {
 			a := deep.traced(p, true)
 			a.Sample_type &^= unix.PERF_SAMPLE_RAW
 			out = append(out, &source{attr: a, column: column, copied: copied})
-		case MeasureAllocations, MeasureFunction:
+		case measure.Allocations, measure.Function:
 			calls, err := s.calls(m, deep, column)
 			if err != nil {
 				return nil, err

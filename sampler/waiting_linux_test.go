@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"testing"
 
+	"entelon/core/measure"
 	"entelon/core/profile"
 )
 
@@ -13,7 +14,7 @@ func TestWaitsFromRecords(t *testing.T) {
 	s := &session{builder: profile.NewBuilder(), lastCalls: map[uint32]lastCall{}, target: &target{byID: map[uint64]*source{}}}
 	s.resolver = newResolver(s.builder, &s.facts, nil)
 	s.resolver.origin = 1000
-	s.o.Settings.Measures = []string{MeasureWaiting}
+	s.o.Settings.Measures = []string{measure.Waiting}
 	if err := s.chooseMeasures(); err != nil {
 		t.Fatal(err)
 	}
@@ -92,8 +93,8 @@ func TestReasonsOfWaits(t *testing.T) {
 // before, counts too.
 func TestSystemCallsFromRecords(t *testing.T) {
 	b := profile.NewBuilder()
-	b.Measure("syscall-time", "ns", profile.Sum)
-	b.Measure("syscalls", "count", profile.Sum)
+	b.Measure("syscall-time", "ns", measure.Sum)
+	b.Measure("syscalls", "count", measure.Sum)
 	var facts profile.Facts
 	r := newResolver(b, &facts, nil)
 	r.origin = 100

@@ -7,6 +7,7 @@ import (
 	"path"
 	"strings"
 
+	"entelon/core/measure"
 	"entelon/unwind"
 )
 
@@ -46,7 +47,7 @@ func (s *session) warn(unreadable []string) {
 		f.Warn("no-samples", fmt.Sprintf("There are no samples; the program used %.3f s of processor time.", float64(f.CPUNS)/1e9), "Sample while it works, or for longer.")
 		return
 	}
-	sampled := s.columnOf(MeasureCPU) >= 0 // the other measures are counts
+	sampled := s.columnOf(measure.CPU) >= 0 // the other measures are counts
 	if sampled && f.Samples < warnHardlyAny {
 		f.Warn("few-samples", fmt.Sprintf("The number of samples is %d, too few to say where the time goes.", f.Samples), "Sample while it works, or for longer.")
 		return
@@ -218,7 +219,7 @@ func (s *session) warnRuntimes() {
 // time away makes what is missing larger still, so half of it is enough to say so.
 func (s *session) warnClock() {
 	f := &s.facts
-	column := s.columnOf(MeasureCPU)
+	column := s.columnOf(measure.CPU)
 	if column < 0 {
 		return
 	}

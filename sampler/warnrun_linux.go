@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"entelon/core/measure"
 )
 
 // What is said of how a take ran, beyond its samples.
@@ -64,7 +66,7 @@ func (s *session) warnRun() {
 	if s.command != nil && f.EndedBy == "exit" && took < warnShort {
 		f.Warn("ended-at-once", fmt.Sprintf("The command ended after %.0f ms.", float64(took.Microseconds())/1000), "Make sure that it did what you want to measure; give it more to do.")
 	}
-	cpu, waiting := s.columnOf(MeasureCPU) >= 0, s.columnOf(MeasureWaiting) >= 0
+	cpu, waiting := s.columnOf(measure.CPU) >= 0, s.columnOf(measure.Waiting) >= 0
 	if cpu && !waiting && len(s.pids) > 0 && took >= idleAfter && float64(f.CPUNS) < warnIdle*float64(f.DurationNS) {
 		f.Warn("idle", fmt.Sprintf("It used %.2f of a processor over %.1f s: most of the time it waited.", float64(f.CPUNS)/float64(f.DurationNS), took.Seconds()), "Add --measure waiting to see for what.")
 	}

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"entelon/core/compare"
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/reading"
 	"entelon/core/scope"
@@ -61,7 +62,7 @@ func (s *Server) openSide(c *gin.Context, what string) (*compareSide, error) {
 // compared is a comparison with all that was asked for it.
 type compared struct {
 	a, b     *compareSide
-	words    profile.Words
+	words    measure.Column
 	scope    string
 	result   *compare.Result
 	suspects func() []compare.Suspect
@@ -159,7 +160,7 @@ func (s *Server) compareNow(c *gin.Context, scale compare.Scale, sc scope.Scope,
 		}
 	}
 	if c.Query("scale") == "" {
-		scale = compare.Fitting(takes...)
+		scale = compare.Fitting(out.words, takes...)
 	}
 	var err error
 	if out.result, err = compare.Compare(out.a.runs, out.b.runs, compare.Options{Scale: scale, Exact: out.words.Counted, Hand: hand}); err != nil {

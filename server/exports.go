@@ -13,7 +13,7 @@ import (
 	"entelon/codec/picture"
 	"entelon/codec/report"
 	"entelon/codec/stacks"
-	"entelon/core/profile"
+	"entelon/core/measure"
 	"entelon/core/tree"
 	"entelon/store"
 )
@@ -65,7 +65,7 @@ func (s *Server) exportPicture(c *gin.Context) {
 		title += ", only where " + k.scope.String()
 	}
 	l := o.tree.Layout(k.cost, tree.LayoutOptions{Root: root, MinWidth: max(1, k.cost.Total(root)/pixels), Order: order, Rows: mostRowsDrawn, Boxes: mostBoxes})
-	hundred := fmt.Sprintf("%s · %d samples", profile.Amount(k.cost.Total(root), words.Unit), k.cost.TotalSamples(root))
+	hundred := fmt.Sprintf("%s · %d samples", measure.Amount(k.cost.Total(root), words.Unit), k.cost.TotalSamples(root))
 	s.export(c, row, "image/svg+xml", ".svg", func(b *bytes.Buffer) error {
 		return picture.Write(b, o.tree, k.cost, l, words.Unit, picture.Options{Width: int(pixels), Title: title, Hundred: hundred, Up: c.Query("up") == "true", Focus: c.Query("focus")})
 	})

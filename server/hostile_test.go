@@ -16,6 +16,7 @@ import (
 
 	"entelon/codec/take"
 	"entelon/core/made"
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/server"
 	"entelon/store"
@@ -190,7 +191,7 @@ func TestBodiesAreBounded(t *testing.T) {
 func TestDeepTakes(t *testing.T) {
 	const frames = 100_000
 	b := profile.NewBuilder()
-	b.Measure("cpu", "ns", profile.Sum)
+	b.Measure("cpu", "ns", measure.Sum)
 	p := b.Process(1)
 	th := b.Thread(p, 1)
 	m := b.Module(profile.Module{Path: b.Intern("/srv/engraved"), Kind: profile.KindOwn})

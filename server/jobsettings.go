@@ -9,9 +9,9 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
-	"entelon/sampler"
 	"entelon/store"
 )
 
@@ -76,7 +76,7 @@ func checkSettings(set *profile.Settings) error {
 	if _, err := scope.Parse(set.Keep); err != nil {
 		return fmt.Errorf("the samples to keep: %w", err)
 	}
-	if _, err := sampler.ParseMeasures(set.Measures); err != nil {
+	if _, err := measure.ParseAll(set.Measures); err != nil {
 		return err
 	}
 	if set.ForNS == 0 {

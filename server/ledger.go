@@ -12,6 +12,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"entelon/core/compare"
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/store"
 )
@@ -53,18 +54,30 @@ type LedgerNote struct {
 	At       string `json:"at"`
 }
 
+// LedgerMeasure is a measure that takes of a program have.
+type LedgerMeasure struct {
+	Name  string `json:"name"`
+	Label string `json:"label"`
+	Takes int64  `json:"takes"`
+}
+
 // LedgerOut is a program's home: its builds side by side, function by function.
 type LedgerOut struct {
-	Program string        `json:"program"`
-	Scale   string        `json:"scale"`
-	Scales  []ScaleOut    `json:"scales"` // that all takes allow
-	Words   string        `json:"words"`  // of the scale
-	Unit    string        `json:"unit"`
-	Label   string        `json:"label"`  // of the measure
-	Builds  []LedgerBuild `json:"builds"` // in the order in which they were first measured
-	Rows    []LedgerRow   `json:"rows"`   // pinned ones first, then what changed most
-	Hidden  int           `json:"hidden"` // functions that are left out
-	Notes   []LedgerNote  `json:"notes"`  // that are not settled, the newest first
+	Program  string          `json:"program"`
+	Scale    string          `json:"scale"`
+	Scales   []ScaleOut      `json:"scales"` // that all takes allow
+	Words    string          `json:"words"`  // of the scale
+	Unit     string          `json:"unit"`
+	Measure  string          `json:"measure"`    // its name
+	Label    string          `json:"label"`      // of the measure
+	Plain    string          `json:"plain_unit"` // the measure\'s own unit
+	Counted  bool            `json:"counted"`    // every event is in it
+	Measures []LedgerMeasure `json:"measures"`   // that takes of the program have
+	Without  int64           `json:"without"`    // takes that do not have the measure
+	Builds   []LedgerBuild   `json:"builds"`     // in the order in which they were first measured
+	Rows     []LedgerRow     `json:"rows"`       // pinned ones first, then what changed most
+	Hidden   int             `json:"hidden"`     // functions that are left out
+	Notes    []LedgerNote    `json:"notes"`      // that are not settled, the newest first
 }
 
 // mostLedgerRows bounds the functions of a ledger.
@@ -73,7 +86,7 @@ const mostLedgerRows = 500
 func (s *Server) ledger(c *gin.Context) {
 	ctx := c.Request.Context()
 	program := c.Param("name")
-	takes, err := s.store.LedgerTakes(ctx, program)
+	by, err := s.ledgerBy(c, program)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -88,23 +101,18 @@ func (s *Server) ledger(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	scales := allowedScales(takes)
-	scale, takes, by, err := ledgerScale(takes, c.Query("scale"))
-	if err != nil {
-		s.fail(c, badRequest{err})
-		return
-	}
-	out := LedgerOut{Program: program, Scale: string(scale), Scales: scales, Words: scale.Words(), Label: "CPU time", Unit: scale.Unit("ns"), Builds: []LedgerBuild{}, Rows: []LedgerRow{}, Notes: []LedgerNote{}}
+	out := LedgerOut{Program: program, Scale: string(by.scale), Scales: by.scales, Words: by.scale.Words(), Measure: by.measure.Name, Label: by.measure.Label, Counted: by.measure.Counted, Plain: by.measure.Unit, Unit: by.scale.Unit(by.measure.Unit),
+		Measures: by.measures, Without: by.without, Builds: []LedgerBuild{}, Rows: []LedgerRow{}, Notes: []LedgerNote{}}
 	for _, n := range notes {
 		first, _, _ := strings.Cut(strings.TrimSpace(n.Text), "\n")
 		out.Notes = append(out.Notes, LedgerNote{n.ID, n.Function, profile.Short(n.Function), n.Key, n.Build, first, n.Who, n.UpdatedAt.UTC().Format(time.RFC3339)})
 	}
-	index := out.columns(takes, by, scale)
+	index := out.columns(by)
 	var names []string
 	for _, p := range pins {
 		names = append(names, p.Function)
 	}
-	figures, err := s.store.LedgerFigures(ctx, takes, by, names)
+	figures, err := s.store.LedgerFigures(ctx, by.takes, by.divisors, names)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -113,27 +121,76 @@ func (s *Server) ledger(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// ledgerScale is what a program's takes are divided by: as is asked for, or as
-// suits them. Takes without any cost are left out.
-func ledgerScale(takes []store.LedgerTake, text string) (scale compare.Scale, out []store.LedgerTake, by []float64, err error) {
-	scale = compare.ByTotal
-	if known := settingsOf(takes); len(known) > 0 {
-		scale = compare.Fitting(known...)
+// ledgerBy is by what the takes of a program stand beside each other.
+type ledgerBy struct {
+	measure  measure.Column
+	measures []LedgerMeasure // that takes of the program have
+	without  int64           // takes that do not have the measure
+	scale    compare.Scale
+	scales   []ScaleOut // that all takes allow
+	takes    []store.LedgerTake
+	divisors []float64 // of each take's figures
+}
+
+// ledgerBy reads a request's measure and scale, or finds those that suit the
+// program's takes. Takes without any cost are left out.
+func (s *Server) ledgerBy(c *gin.Context, program string) (*ledgerBy, error) {
+	ctx := c.Request.Context()
+	known, err := s.store.LedgerMeasures(ctx, program)
+	if err != nil {
+		return nil, err
 	}
-	if text != "" {
-		if scale, err = compare.ParseScale(text); err != nil {
-			return "", nil, nil, err
+	out := &ledgerBy{measures: []LedgerMeasure{}}
+	of, all := store.LedgerMeasure{Name: measure.CPU, Unit: measure.Nanoseconds}, int64(0)
+	if len(known) > 0 {
+		of = known[0]
+	}
+	wanted := c.Query("measure")
+	found := wanted == ""
+	for _, m := range known {
+		out.measures = append(out.measures, LedgerMeasure{m.Name, columnOf(m).Label, m.Takes})
+		all += m.First
+		if m.Name == wanted && !found {
+			of, found = m, true
 		}
 	}
-	out = slices.DeleteFunc(takes, func(t store.LedgerTake) bool { return t.Total <= 0 })
-	for i := range out {
-		d, err := divisorOf(&out[i], scale)
+	if !found {
+		return nil, badRequest{fmt.Errorf("no take of %s has the measure %q", program, wanted)}
+	}
+	out.measure, out.without = columnOf(of), all-of.Takes
+	if out.takes, err = s.store.LedgerTakes(ctx, program, of); err != nil {
+		return nil, err
+	}
+	out.takes = slices.DeleteFunc(out.takes, func(t store.LedgerTake) bool { return t.Total <= 0 })
+	out.scale = compare.ByTotal
+	if settings := settingsOf(out.takes); len(settings) > 0 {
+		out.scale = compare.Fitting(out.measure, settings...)
+		out.measure.Counted = !slices.ContainsFunc(out.takes, func(t store.LedgerTake) bool { return !t.Counted })
+	}
+	out.scales = out.allowed()
+	if text := c.Query("scale"); text != "" {
+		if out.scale, err = compare.ParseScale(text); err != nil {
+			return nil, badRequest{err}
+		}
+	}
+	for i := range out.takes {
+		d, err := out.divisor(&out.takes[i], out.scale)
 		if err != nil {
-			return "", nil, nil, err
+			return nil, badRequest{err}
 		}
-		by = append(by, d)
+		out.divisors = append(out.divisors, d)
 	}
-	return scale, out, by, nil
+	return out, nil
+}
+
+// columnOf is how a measure of a ledger is spoken of.
+func columnOf(m store.LedgerMeasure) measure.Column {
+	c, _ := measure.Named(m.Name)
+	c.Unit = m.Unit
+	if m.Level {
+		c.Combine, c.Label = measure.Level, c.Label+" "+measure.Last.Words()
+	}
+	return c
 }
 
 func settingsOf(takes []store.LedgerTake) []*profile.Take {
@@ -144,16 +201,14 @@ func settingsOf(takes []store.LedgerTake) []*profile.Take {
 	return out
 }
 
-// allowedScales are those by which all takes can be counted.
-func allowedScales(takes []store.LedgerTake) []ScaleOut {
+// allowed are the scales by which all takes can be counted.
+func (b *ledgerBy) allowed() []ScaleOut {
 	out := []ScaleOut{}
 	for _, x := range compare.Scales {
 		all := true
-		for i := range takes {
-			if takes[i].Total > 0 {
-				_, err := divisorOf(&takes[i], x.Scale)
-				all = all && err == nil
-			}
+		for i := range b.takes {
+			_, err := b.divisor(&b.takes[i], x.Scale)
+			all = all && err == nil
 		}
 		if all {
 			out = append(out, ScaleOut{string(x.Scale), x.Text})
@@ -162,33 +217,22 @@ func allowedScales(takes []store.LedgerTake) []ScaleOut {
 	return out
 }
 
-// divisorOf is what a take's figures are divided by.
-func divisorOf(t *store.LedgerTake, scale compare.Scale) (float64, error) {
-	var d float64
-	switch scale {
-	case compare.ByTotal:
-		d = float64(t.Total)
-	case compare.BySecond:
-		d = float64(t.DurationNS) / 1e9
-	case compare.ByCPU:
-		d = float64(t.CPUNS) / 1e9
-	case compare.ByWork:
-		d = t.Facts.Work
-	default:
-		d = 1
-	}
-	if d <= 0 {
-		return 0, fmt.Errorf("a take of build %s cannot be counted %s", t.Build.Name, scale.Words())
+// divisor is what a take's figures are divided by.
+func (b *ledgerBy) divisor(t *store.LedgerTake, scale compare.Scale) (float64, error) {
+	x := compare.Extent{Total: float64(t.Total), Level: b.measure.Combine == measure.Level, DurationNS: t.DurationNS, CPUNS: t.CPUNS, Work: t.Facts.Work}
+	d, err := x.Divisor(scale)
+	if err != nil {
+		return 0, fmt.Errorf("a take of build %s cannot be counted %s: %w", t.Build.Name, scale.Words(), err)
 	}
 	return d, nil
 }
 
 // columns makes the builds and returns their positions.
-func (o *LedgerOut) columns(takes []store.LedgerTake, by []float64, scale compare.Scale) map[int64]int {
+func (o *LedgerOut) columns(by *ledgerBy) map[int64]int {
 	index := map[int64]int{}
 	var groups []compare.Group
-	for i := range takes {
-		t := &takes[i]
+	for i := range by.takes {
+		t := &by.takes[i]
 		k, ok := index[t.BuildID]
 		if !ok {
 			k = len(o.Builds)
@@ -202,20 +246,20 @@ func (o *LedgerOut) columns(takes []store.LedgerTake, by []float64, scale compar
 		if t.Note != "" {
 			b.Note = t.Note
 		}
-		v := float64(t.Total) / by[i]
-		if scale == compare.ByTotal {
+		v := float64(t.Total) / by.divisors[i]
+		if by.scale == compare.ByTotal {
 			v = float64(t.Total)
 		}
-		groups[k].Add(v, t.Samples, t.StartedAt)
+		groups[k].Add(v, t.Measured, t.StartedAt)
 	}
 	open := false // a regression that is not mended yet
 	for k := range o.Builds {
 		b := &o.Builds[k]
 		b.Mean, b.Low, b.High = compare.Mean(groups[k].Value)
-		if k == 0 || scale == compare.ByTotal {
+		if k == 0 || by.scale == compare.ByTotal {
 			continue
 		}
-		e := compare.Totals(&groups[k-1], &groups[k], false)
+		e := compare.Totals(&groups[k-1], &groups[k], by.measure.Counted)
 		b.Verdict, b.Change, b.ChangeLo, b.ChangeHi = string(e.Verdict), e.Ratio, e.RatioLow, e.RatioHigh
 		switch {
 		case e.Verdict == compare.Slower && e.Ratio-1 >= compare.DefaultWorth:

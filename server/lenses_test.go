@@ -246,3 +246,46 @@ func TestLedger(t *testing.T) {
 	ask(t, "GET", "/programs/lettering/ledger?scale=feet", nil, 400)
 	ask(t, "GET", "/programs/nothing/ledger", nil, 404)
 }
+
+// Bytes are not seconds: a ledger is of one measure, with its unit, and says how many
+// takes do not have it.
+func TestLedgerOfOneMeasure(t *testing.T) {
+	for i, name := range []string{"allocated", "cpu", "cpu"} {
+		tk := made.Take(uint64(70+i), made.Small)
+		tk.Settings.Program, tk.Settings.Build = "stockroom", fmt.Sprint("build ", i)
+		p := tk.Profile
+		p.Measures, p.Samples.Values = p.Measures[:1], p.Samples.Values[:1]
+		unit := map[string]string{"allocated": "bytes", "cpu": "ns"}[name]
+		p.Strings = append(p.Strings, name, unit)
+		p.Measures[0] = profile.Measure{Name: profile.StringID(len(p.Strings) - 2), Unit: profile.StringID(len(p.Strings) - 1), Counted: name != "cpu"}
+		var b bytes.Buffer
+		if err := take.Write(&b, tk); err != nil {
+			t.Fatal(err)
+		}
+		key := decode[server.AddedOut](t, ask(t, "POST", "/takes?name=x.take", &b, 201)).Take.Key
+		t.Cleanup(func() { ask(t, "DELETE", "/takes/"+key, nil, 204) })
+	}
+	cpu := decode[server.LedgerOut](t, ask(t, "GET", "/programs/stockroom/ledger?scale=none", nil, 200))
+	if cpu.Measure != "cpu" || cpu.Label != "CPU time" || cpu.Unit != "ns" || len(cpu.Builds) != 2 || cpu.Without != 1 || len(cpu.Measures) != 2 {
+		t.Errorf("%s, %s in %s, %d builds, %d without, %v", cpu.Measure, cpu.Label, cpu.Unit, len(cpu.Builds), cpu.Without, cpu.Measures)
+	}
+	bytes := decode[server.LedgerOut](t, ask(t, "GET", "/programs/stockroom/ledger?scale=none&measure=allocated", nil, 200))
+	if bytes.Label != "allocated bytes" || bytes.Unit != "bytes" || !bytes.Counted || len(bytes.Builds) != 1 || bytes.Without != 2 {
+		t.Errorf("%s in %s, %d builds, %d without", bytes.Label, bytes.Unit, len(bytes.Builds), bytes.Without)
+	}
+	name := url.QueryEscape(bytes.Rows[0].Name)
+	over := decode[server.OverOut](t, ask(t, "GET", "/programs/stockroom/function?scale=none&measure=allocated&name="+name, nil, 200))
+	if over.Label != "allocated bytes" || over.Unit != "bytes" || len(over.Builds) != 1 || over.Builds[0].Total.Mean != bytes.Rows[0].Total[0] {
+		t.Errorf("%+v", over)
+	}
+	ask(t, "GET", "/programs/stockroom/ledger?measure=colour", nil, 400)
+	for _, p := range decode[server.ProgramsOut](t, ask(t, "GET", "/programs", nil, 200)).Programs {
+		if p.Name == "stockroom" && p.Newest.Label == "" {
+			t.Errorf("what its shares are of is not said: %+v", p.Newest)
+		}
+	}
+	kinds := decode[server.MeasuresOut](t, ask(t, "GET", "/measures", nil, 200)).Measures
+	if len(kinds) < 8 || kinds[0].Word != "cpu" || !kinds[0].Plain {
+		t.Errorf("%+v", kinds)
+	}
+}

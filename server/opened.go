@@ -194,8 +194,7 @@ func (s *Server) shaped(c *gin.Context, o *opened, shape tree.Shape) (*view, err
 		return o.view, nil
 	}
 	key := fmt.Sprintf("%s%s %+v", keyShape, o.item.Key(), shape)
-	x, err := s.keep.Get(c.Request.Context(), key, o.tree.Bytes()+keptCosts*o.tree.CostBytes(), func(_ context.Context, self *keep.Item) (any, int64, error) {
-		self.Needs(o.item.Use())
+	x, err := s.keep.GetOver(c.Request.Context(), o.item, key, o.tree.Bytes()+keptCosts*o.tree.CostBytes(), func(context.Context, *keep.Item) (any, int64, error) {
 		v := newView(o.take, o.tree.In(shape))
 		return v, v.tree.Bytes() + keptCosts*v.costBytes(), nil
 	})

@@ -37,43 +37,43 @@ type OverMeasure struct {
 
 // OverOut is one function over all builds of a program.
 type OverOut struct {
-	Name   string      `json:"name"`
-	Short  string      `json:"short"`
-	Scale  string      `json:"scale"`
-	Words  string      `json:"words"`
-	Unit   string      `json:"unit"`
-	Label  string      `json:"label"`
-	Builds []OverBuild `json:"builds"`
+	Name     string          `json:"name"`
+	Short    string          `json:"short"`
+	Scale    string          `json:"scale"`
+	Words    string          `json:"words"`
+	Unit     string          `json:"unit"`
+	Measure  string          `json:"measure"`
+	Label    string          `json:"label"`
+	Counted  bool            `json:"counted"`
+	Plain    string          `json:"plain_unit"`
+	Measures []LedgerMeasure `json:"measures"`
+	Without  int64           `json:"without"`
+	Builds   []OverBuild     `json:"builds"`
 }
 
 // over follows one function through all builds of a program.
 func (s *Server) over(c *gin.Context) {
 	ctx := c.Request.Context()
 	name := c.Query("name")
-	takes, err := s.store.LedgerTakes(ctx, c.Param("name"))
+	by, err := s.ledgerBy(c, c.Param("name"))
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	scale, takes, by, err := ledgerScale(takes, c.Query("scale"))
-	if err != nil {
-		s.fail(c, badRequest{err})
-		return
-	}
-	figures, err := s.store.FunctionFigures(ctx, takes, name)
+	figures, err := s.store.FunctionFigures(ctx, by.takes, name)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
 	if len(figures) == 0 {
-		c.AbortWithStatusJSON(http.StatusNotFound, ErrorBody{Error: fmt.Sprintf("%s has no cost in any take of %s", name, c.Param("name")), Remedy: "choose another function"})
+		c.AbortWithStatusJSON(http.StatusNotFound, ErrorBody{Error: fmt.Sprintf("%s has no %s in any take of %s", name, by.measure.Label, c.Param("name")), Remedy: "choose another function"})
 		return
 	}
-	out := OverOut{Name: name, Short: profile.Short(name), Scale: string(scale), Words: scale.Words(), Label: "CPU time", Unit: scale.Unit("ns"), Builds: []OverBuild{}}
+	out := OverOut{Name: name, Short: profile.Short(name), Scale: string(by.scale), Words: by.scale.Words(), Measure: by.measure.Name, Label: by.measure.Label, Counted: by.measure.Counted, Plain: by.measure.Unit, Unit: by.scale.Unit(by.measure.Unit), Measures: by.measures, Without: by.without, Builds: []OverBuild{}}
 	index := map[int64]int{}
 	var of [][2]compare.Group // self and total
-	for i := range takes {
-		t := &takes[i]
+	for i := range by.takes {
+		t := &by.takes[i]
 		k, ok := index[t.BuildID]
 		if !ok {
 			k = len(out.Builds)
@@ -81,7 +81,7 @@ func (s *Server) over(c *gin.Context) {
 			out.Builds, of = append(out.Builds, OverBuild{Name: t.Build.Name}), append(of, [2]compare.Group{})
 		}
 		f := figures[t.ID]
-		x := OverTake{t.Key, t.StartedAt.UTC().Format("2006-01-02T15:04:05Z"), float64(f.Self) / by[i], float64(f.Total) / by[i]}
+		x := OverTake{t.Key, t.StartedAt.UTC().Format("2006-01-02T15:04:05Z"), float64(f.Self) / by.divisors[i], float64(f.Total) / by.divisors[i]}
 		out.Builds[k].Takes = append(out.Builds[k].Takes, x)
 		of[k][0].Add(x.Self, f.SelfSamples, t.StartedAt)
 		of[k][1].Add(x.Total, f.TotalSamples, t.StartedAt)
@@ -91,7 +91,7 @@ func (s *Server) over(c *gin.Context) {
 		for i, m := range []*OverMeasure{&b.Self, &b.Total} {
 			m.Mean, m.Low, m.High = compare.Mean(of[k][i].Value)
 			if k > 0 {
-				m.Before = estimateOut(compare.Totals(&of[k-1][i], &of[k][i], false))
+				m.Before = estimateOut(compare.Totals(&of[k-1][i], &of[k][i], by.measure.Counted))
 			}
 		}
 	}

@@ -9,7 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5/pgconn"
 
-	"entelon/core/profile"
+	"entelon/core/measure"
 )
 
 // room keeps in mind how much all takes need, so that not every
@@ -56,7 +56,7 @@ func (s *Server) room(ctx context.Context) error {
 		r.used, r.at = used, time.Now()
 	}
 	if r.used > s.o.MaxDisk {
-		return full{fmt.Errorf("the database has %s, and %s is the limit", profile.Amount(r.used, "bytes"), profile.Amount(s.o.MaxDisk, "bytes"))}
+		return full{fmt.Errorf("the database has %s, and %s is the limit", measure.Amount(r.used, "bytes"), measure.Amount(s.o.MaxDisk, "bytes"))}
 	}
 	return nil
 }

@@ -55,6 +55,8 @@ var shaping = []param{
 
 var measuring = param{"measure", "string", "which of the take's measures counts; absent: the first", false}
 
+var ofProgram = param{"measure", "string", "which measure counts; absent: what most takes show first", false}
+
 var comparing = []param{
 	{"baseline", "string", "keys of takes, with commas", true},
 	{"candidate", "string", "keys of takes, with commas", true},
@@ -111,13 +113,16 @@ func (s *Server) table() []route {
 			{"lost", "integer", "so far", false},
 		}},
 		{needs: needCollector, method: http.MethodPost, path: "/collector/jobs/{id}/end", load: bulky, summary: "For collectors: a job has ended", body: JobEndIn{}, most: answerBody, answer: JobOut{}, handle: s.endJob},
+		{needs: people.Look, method: http.MethodGet, path: "/measures", summary: "What a take can add up", answer: MeasuresOut{}, handle: s.measures},
 		{needs: people.Look, method: http.MethodGet, path: "/programs", summary: "All programs with their builds", answer: ProgramsOut{}, handle: s.programs},
 		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/ledger", load: heavy, summary: "A program's builds side by side, function by function", answer: LedgerOut{}, handle: s.ledger, query: []param{
 			{"scale", "string", "none (a run), work, second, cpu-second or total (shares); absent: what suits the takes", false},
+			ofProgram,
 		}},
 		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/function", load: heavy, summary: "One function over all builds of a program", answer: OverOut{}, handle: s.over, query: []param{
 			{"name", "string", "full name of the function", true},
 			{"scale", "string", "none (a run), work, second, cpu-second or total (shares); absent: what suits the takes", false},
+			ofProgram,
 		}},
 		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/matches", summary: "What was said by hand of functions that changed their name", answer: MatchesOut{}, handle: s.matches},
 		{needs: people.Work, method: http.MethodPost, path: "/programs/{name}/matches", summary: "Say that two names are one function, or not", body: MatchIn{}, answer: MatchesOut{}, audit: "names matched by hand", handle: s.setMatch},

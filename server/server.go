@@ -22,7 +22,7 @@ import (
 
 	"entelon/codec/stacks"
 	"entelon/codec/take"
-	"entelon/core/profile"
+	"entelon/core/measure"
 	"entelon/server/gate"
 	"entelon/server/keep"
 	"entelon/store"
@@ -192,9 +192,9 @@ func (s *Server) fail(c *gin.Context, err error) {
 	case errors.Is(err, errSlow):
 		status, body.Remedy = http.StatusRequestTimeout, "send it over a faster connection"
 	case errors.As(err, &tooMuch):
-		status, body.Error, body.Remedy = http.StatusRequestEntityTooLarge, fmt.Sprintf("more was sent than the %s that are taken here", profile.Amount(tooMuch.Limit, "bytes")), "send less at once"
+		status, body.Error, body.Remedy = http.StatusRequestEntityTooLarge, fmt.Sprintf("more was sent than the %s that are taken here", measure.Amount(tooMuch.Limit, "bytes")), "send less at once"
 		if tooMuch.Limit == s.o.MaxUpload {
-			body.Error = fmt.Sprintf("the upload is larger than the %s that this server takes", profile.Amount(tooMuch.Limit, "bytes"))
+			body.Error = fmt.Sprintf("the upload is larger than the %s that this server takes", measure.Amount(tooMuch.Limit, "bytes"))
 			body.Remedy = "collect for a shorter time or at a lower rate, or raise --max-upload"
 		}
 	case errors.As(err, &bad):

@@ -11,6 +11,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/store"
 )
@@ -63,6 +64,8 @@ func (s *Server) programs(c *gin.Context) {
 		n := NewestOut{Name: []string{}, Short: []string{}, SelfShare: []float64{}, TotalShare: []float64{}}
 		for _, h := range p.Hot {
 			n.Take, n.Build = h.Key, h.Build
+			c, _ := measure.Named(h.Measure)
+			n.Label = c.Label
 			n.Name, n.Short = append(n.Name, h.Name), append(n.Short, profile.Short(h.Name))
 			n.SelfShare, n.TotalShare = append(n.SelfShare, h.SelfShare), append(n.TotalShare, h.TotalShare)
 		}

@@ -32,7 +32,8 @@ type ProgramOut struct {
 type NewestOut struct {
 	Take       string    `json:"take"`
 	Build      string    `json:"build"`
-	Name       []string  `json:"name"` // columns, the hottest first
+	Label      string    `json:"label"` // of the measure that the take shows first
+	Name       []string  `json:"name"`  // columns, the hottest first
 	Short      []string  `json:"short"`
 	SelfShare  []float64 `json:"self_share"`
 	TotalShare []float64 `json:"total_share"`
@@ -284,8 +285,9 @@ type FunctionOut struct {
 type TimesOut struct {
 	FromNS  int64   `json:"from_ns"`
 	ToNS    int64   `json:"to_ns"`
-	User    []int64 `json:"user"`
-	Kernel  []int64 `json:"kernel"`
+	User    []int64 `json:"user"`   // samples; of a level what it was, in its unit
+	Kernel  []int64 `json:"kernel"` // samples in the kernel; none of a level
+	Level   bool    `json:"level"`
 	Highest int64   `json:"highest"` // of user and kernel together
 }
 

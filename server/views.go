@@ -8,6 +8,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
 	"entelon/core/tree"
@@ -363,15 +364,12 @@ func (s *Server) function(c *gin.Context) {
 		s.nothing(c, name)
 		return
 	}
-	var figures []store.BuildFigure
-	if k.measure == 0 { // the ones of other takes are kept for the first measure only
-		var err error
-		if figures, err = s.store.Figures(c.Request.Context(), row.ProgramID, name, o.tree.Profile.Home(r.Function)); err != nil {
-			s.fail(c, err)
-			return
-		}
-	}
 	p := o.tree.Profile
+	figures, err := s.store.Figures(c.Request.Context(), row.ProgramID, p.Words(k.measure).Name, name, p.Home(r.Function))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
 	f := p.Functions[r.Function]
 	n := k.cost.TotalSamples(0)
 	out := FunctionOut{
@@ -442,8 +440,12 @@ func (s *Server) times(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	user, kernel := p.OverTime(m, row.DurationNS, int(bins))
-	out := TimesOut{ToNS: row.DurationNS, User: user, Kernel: kernel}
+	user, kernel, err := p.OverTime(m, row.DurationNS, int(bins))
+	if err != nil {
+		s.fail(c, badRequest{fmt.Errorf("the take cannot be shown over time: %w", err)})
+		return
+	}
+	out := TimesOut{ToNS: row.DurationNS, User: user, Kernel: kernel, Level: p.Measures[m].Combine == measure.Level}
 	for i := range user {
 		out.Highest = max(out.Highest, user[i]+kernel[i])
 	}

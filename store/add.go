@@ -22,7 +22,6 @@ import (
 
 	"entelon/codec/take"
 	"entelon/core/profile"
-	"entelon/core/scope"
 	"entelon/core/tree"
 )
 
@@ -128,11 +127,8 @@ func (s *Store) keep(ctx context.Context, t *profile.Take, f io.ReadSeeker, dige
 		return nil, false, err
 	}
 	tr := tree.New(t.Profile)
-	var cost figures
-	if len(t.Profile.Measures) > 0 {
-		cost = figuresOf(t.Profile, tr.Functions(tr.Cost(0, scope.Scope{})))
-	}
-	row.Memory, row.Rest = t.Profile.Bytes()+tr.Bytes()+8*tr.CostBytes(), cost.rest
+	cost := allFigures(tr)
+	row.Memory, row.Figured = memoryOf(t.Profile, tr), true
 	fresh := true
 	err = s.inBulk(ctx, func(tx *gorm.DB) error {
 		fresh = true
@@ -166,7 +162,12 @@ func (s *Store) keep(ctx context.Context, t *profile.Take, f io.ReadSeeker, dige
 		if err := keepFile(tx, row.ID, f); err != nil {
 			return err
 		}
-		return cost.keep(ctx, tx, row)
+		for i := range cost {
+			if err := cost[i].keep(ctx, tx, row); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 	if errors.Is(err, gorm.ErrDuplicatedKey) { // the same file came twice at once
 		var there Take

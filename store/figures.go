@@ -1,21 +1,26 @@
 package store
 
 import (
+	"bufio"
 	"cmp"
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
 	"gorm.io/gorm"
 
+	"entelon/codec/take"
+	"entelon/core/measure"
 	"entelon/core/profile"
+	"entelon/core/scope"
 	"entelon/core/tree"
 )
 
 // mostFigures bounds the functions of which a take's figures are kept, the
-// costliest first. What all others cost together is kept with the take.
+// costliest first. What all come to is kept with the measure.
 const mostFigures = 20_000
 
 // longestFunction bounds a function's name as it is kept for questions over many
@@ -25,11 +30,27 @@ const longestFunction = 4 << 10
 // named is a function as it is known over many takes.
 type named struct{ name, module string }
 
-// figures are what the functions of a take cost.
+// figures are what the functions of a take cost, by one measure.
 type figures struct {
-	of   []named
-	cost []FunctionFigure
-	rest int64 // self cost of the functions that are not among them
+	measure TakeMeasure
+	of      []named
+	cost    []FunctionFigure
+}
+
+// allFigures adds up what each function cost, by each measure that can be shown
+// first.
+func allFigures(t *tree.Tree) (out []figures) {
+	for m := range t.Profile.Measures {
+		c := t.Cost(m, scope.Scope{})
+		f := figuresOf(t.Profile, t.Functions(c))
+		w := t.Profile.Words(m)
+		f.measure = TakeMeasure{Position: m, Name: plain(w.Name), Unit: plain(w.Unit), Level: w.Combine == measure.Level, Counted: w.Counted, Total: c.Total(0), Samples: c.TotalSamples(0)}
+		for i := range f.cost {
+			f.cost[i].Measure = m
+		}
+		out = append(out, f)
+	}
+	return out
 }
 
 // figuresOf adds up what each function cost.
@@ -56,16 +77,13 @@ func figuresOf(p *profile.Profile, functions []tree.FunctionCost) (out figures) 
 	slices.SortStableFunc(order, func(a, b int) int {
 		return cmp.Or(cmp.Compare(out.cost[b].Total, out.cost[a].Total), cmp.Compare(out.cost[b].Self, out.cost[a].Self))
 	})
-	for _, i := range order[min(mostFigures, len(order)):] {
-		out.rest += out.cost[i].Self
-	}
 	order = order[:min(mostFigures, len(order))]
 	// By name, so that two takes of one program that come at the same time do not
 	// wait for each other in a circle.
 	slices.SortFunc(order, func(a, b int) int {
 		return cmp.Or(strings.Compare(out.of[a].name, out.of[b].name), strings.Compare(out.of[a].module, out.of[b].module))
 	})
-	kept := figures{rest: out.rest}
+	var kept figures
 	for _, i := range order {
 		kept.of, kept.cost = append(kept.of, out.of[i]), append(kept.cost, out.cost[i])
 	}
@@ -82,6 +100,10 @@ func shortened(s string, most int) string {
 
 // keep writes the figures of a take.
 func (f *figures) keep(ctx context.Context, tx *gorm.DB, row *Take) error {
+	f.measure.TakeID = row.ID
+	if err := tx.Create(&f.measure).Error; err != nil {
+		return err
+	}
 	if len(f.of) == 0 {
 		return nil
 	}
@@ -97,22 +119,17 @@ func (f *figures) keep(ctx context.Context, tx *gorm.DB, row *Take) error {
 	for i, k := range f.of {
 		names[i], modules[i], at[k] = k.name, k.module, i
 	}
-	// PostgreSQL may think of a table as it was when it was small, and then looks for
-	// each name, and for each key that a figure refers to, through all functions.
-	_, err := db.ExecContext(ctx, "SET LOCAL enable_nestloop = off; SET LOCAL enable_seqscan = off")
-	if err != nil {
-		return err
-	}
-	_, err = db.ExecContext(ctx, `
+	_, err := db.ExecContext(ctx, `
 INSERT INTO functions (program_id, name, module) SELECT $1, x.name, x.module FROM unnest($2::text[], $3::text[]) AS x (name, module)
 ON CONFLICT DO NOTHING`, row.ProgramID, names, modules)
 	if err != nil {
 		return err
 	}
 	rows, err := db.QueryContext(ctx, `
-SELECT f.id, f.name, f.module FROM unnest($2::text[], $3::text[]) AS x (name, module)
-JOIN functions f ON f.program_id = $1 AND md5(f.name) = md5(x.name) AND f.module = x.module AND f.name = x.name
-FOR KEY SHARE OF f`, row.ProgramID, names, modules)
+SELECT f.id, f.name, f.module FROM unnest($2::text[], $3::text[]) AS x (name, module) CROSS JOIN LATERAL (
+	SELECT id, name, module FROM functions WHERE program_id = $1 AND md5(name) = md5(x.name) AND module = x.module AND name = x.name
+	LIMIT 1 FOR KEY SHARE -- each by itself in the index, however many there are
+) f`, row.ProgramID, names, modules)
 	if err != nil {
 		return err
 	}
@@ -142,8 +159,81 @@ FOR KEY SHARE OF f`, row.ProgramID, names, modules)
 		}
 	}
 	_, err = db.ExecContext(ctx, `
-INSERT INTO function_figures (take_id, function_id, self, total, self_samples, total_samples)
-SELECT $1, * FROM unnest($2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[], $6::bigint[])`,
-		row.ID, columns[0], columns[1], columns[2], columns[3], columns[4])
+INSERT INTO function_figures (take_id, measure, function_id, self, total, self_samples, total_samples)
+SELECT $1, $2, * FROM unnest($3::bigint[], $4::bigint[], $5::bigint[], $6::bigint[], $7::bigint[])`,
+		row.ID, f.measure.Position, columns[0], columns[1], columns[2], columns[3], columns[4])
 	return err
+}
+
+// memoryOf is how many bytes a take needs when it is opened.
+func memoryOf(p *profile.Profile, t *tree.Tree) int64 { return p.Bytes() + t.Bytes() + 8*t.CostBytes() }
+
+// Refigure makes the figures of takes that were kept before all measures had some.
+// It returns how many it made, and of how many the file could not be read.
+func (s *Store) Refigure(ctx context.Context) (made, unreadable int, err error) {
+	for last := int64(0); ; {
+		var rows []Take
+		if err := s.db.WithContext(ctx).Where("NOT figured AND id > ?", last).Order("id").Limit(20).Find(&rows).Error; err != nil {
+			return made, unreadable, s.wrap("reading from", err)
+		}
+		if len(rows) == 0 {
+			return made, unreadable, nil
+		}
+		for i := range rows {
+			last = rows[i].ID
+			err := s.refigure(ctx, &rows[i])
+			var broken *take.Error
+			switch {
+			case errors.As(err, &broken):
+				unreadable++
+			case err != nil:
+				return made, unreadable, err
+			default:
+				made++
+			}
+		}
+	}
+}
+
+func (s *Store) refigure(ctx context.Context, row *Take) error {
+	select {
+	case s.reading <- struct{}{}:
+		defer func() { <-s.reading }()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	if s.Room != nil {
+		back, err := s.Room(ctx, min(max(row.Memory, row.Size*40), s.Limits.Memory))
+		if err != nil {
+			return err
+		}
+		defer back()
+	}
+	t, err := take.Read(bufio.NewReaderSize(whileWanted{ctx, s.File(ctx, row)}, 1<<20), "take "+row.Key, take.Options{Limits: s.Limits})
+	if err != nil {
+		return err
+	}
+	tr := tree.New(t.Profile)
+	all := allFigures(tr)
+	known := &Take{Figured: true, Memory: memoryOf(t.Profile, tr), Outline: &profile.Outline{}}
+	if err := scrub(t.Profile.Outline(), known.Outline); err != nil {
+		return err
+	}
+	return s.wrap("keeping figures in", s.inBulk(ctx, func(tx *gorm.DB) error {
+		var there []Take // gone, or done by another server meanwhile
+		if err := tx.Raw("SELECT id FROM takes WHERE id = ? AND NOT figured FOR UPDATE", row.ID).Scan(&there).Error; err != nil || len(there) == 0 {
+			return err
+		}
+		for _, old := range []any{&FunctionFigure{}, &TakeMeasure{}} {
+			if err := tx.Where("take_id = ?", row.ID).Delete(old).Error; err != nil {
+				return err
+			}
+		}
+		for i := range all {
+			if err := all[i].keep(ctx, tx, row); err != nil {
+				return err
+			}
+		}
+		return tx.Model(&Take{ID: row.ID}).Select("Figured", "Memory", "Outline").Updates(known).Error
+	}))
 }

@@ -6,39 +6,70 @@ import (
 	"strings"
 )
 
-// LedgerTake is a take of a ledger with its whole cost, in the unit of its first
-// measure.
+// LedgerTake is a take of a ledger with what it comes to by the ledger's measure.
 type LedgerTake struct {
 	Take
-	Total int64
+	Measure  int   // the measure's position in the take
+	Total    int64 // in the measure's unit
+	Measured int64 // samples that are of the measure
+	Counted  bool  // every event is in it
 }
 
-// mostLedgerTakes bounds the takes of a ledger; of more the oldest are left out.
-const mostLedgerTakes = 600
+// LedgerMeasure is a measure that takes of a program have.
+type LedgerMeasure struct {
+	Name  string
+	Unit  string
+	Level bool
+	Takes int64 // that have it
+	First int64 // that show it first
+}
 
-// LedgerTakes returns a program's takes, the oldest first.
-func (s *Store) LedgerTakes(ctx context.Context, program string) ([]LedgerTake, error) {
+// maxLedgerTakes bounds the takes of a ledger; of more the oldest are left out.
+const maxLedgerTakes = 600
+
+// LedgerMeasures returns the measures that a program's takes have, those first that
+// most takes show first.
+func (s *Store) LedgerMeasures(ctx context.Context, program string) (out []LedgerMeasure, err error) {
+	id, err := s.program(ctx, program)
+	if err != nil {
+		return nil, err
+	}
+	return out, s.wrap("reading a ledger from", s.db.WithContext(ctx).Raw(`
+SELECT m.name, m.unit, m.level, count(*) AS takes, count(*) FILTER (WHERE m.position = 0) AS first
+FROM take_measures m JOIN takes t ON t.id = m.take_id WHERE t.program_id = ?
+GROUP BY m.name, m.unit, m.level ORDER BY first DESC, takes DESC, m.name`, id).Scan(&out).Error)
+}
+
+// LedgerTakes returns a program's takes that have a measure in a unit, the oldest
+// first.
+func (s *Store) LedgerTakes(ctx context.Context, program string, m LedgerMeasure) ([]LedgerTake, error) {
 	id, err := s.program(ctx, program)
 	if err != nil {
 		return nil, err
 	}
 	db := s.db.WithContext(ctx)
-	var takes []Take
-	if err := db.Preload("Build").Preload("Program").Where("program_id = ?", id).Order("started_at DESC, id DESC").Limit(mostLedgerTakes).Find(&takes).Error; err != nil {
-		return nil, s.wrap("reading a ledger from", err)
-	}
-	var sums []struct{ TakeID, Total int64 }
-	err = db.Raw("SELECT t.id AS take_id, least(sum(f.self) + t.rest, 9e18)::bigint AS total FROM function_figures f JOIN takes t ON t.id = f.take_id WHERE t.program_id = ? GROUP BY t.id", id).Scan(&sums).Error
+	var of []TakeMeasure
+	err = db.Raw(`
+SELECT m.* FROM take_measures m JOIN takes t ON t.id = m.take_id
+WHERE t.program_id = ? AND m.name = ? AND m.unit = ? ORDER BY t.started_at DESC, t.id DESC LIMIT ?`, id, m.Name, m.Unit, maxLedgerTakes).Scan(&of).Error
 	if err != nil {
 		return nil, s.wrap("reading a ledger from", err)
 	}
-	total := map[int64]int64{}
-	for _, x := range sums {
-		total[x.TakeID] = x.Total
+	at, ids := map[int64]TakeMeasure{}, make([]int64, 0, len(of))
+	for _, x := range of {
+		if _, twice := at[x.TakeID]; !twice {
+			ids = append(ids, x.TakeID)
+		}
+		at[x.TakeID] = x
+	}
+	var takes []Take
+	if err := db.Preload("Build").Preload("Program").Where("id IN ?", ids).Order("started_at, id").Find(&takes).Error; err != nil {
+		return nil, s.wrap("reading a ledger from", err)
 	}
 	out := make([]LedgerTake, 0, len(takes))
-	for i := len(takes) - 1; i >= 0; i-- {
-		out = append(out, LedgerTake{takes[i], total[takes[i].ID]})
+	for _, t := range takes {
+		x := at[t.ID]
+		out = append(out, LedgerTake{t, x.Position, x.Total, x.Samples, x.Counted})
 	}
 	return out, nil
 }
@@ -70,21 +101,21 @@ func (s *Store) LedgerFigures(ctx context.Context, takes []LedgerTake, by []floa
 	}
 	var values []string // numbers only
 	for i, t := range takes {
-		values = append(values, fmt.Sprintf("(%d::bigint, %d::bigint, %d::float8, %g::float8, %d::float8)", t.ID, t.BuildID, t.Total, by[i], count[t.BuildID]))
+		values = append(values, fmt.Sprintf("(%d::bigint, %d::smallint, %d::bigint, %d::float8, %g::float8, %d::float8)", t.ID, t.Measure, t.BuildID, t.Total, by[i], count[t.BuildID]))
 	}
 	names := make([]string, 0, len(named)+1)
 	for _, n := range append(named, "") {
 		names = append(names, plain(n))
 	}
 	return out, s.wrap("reading a ledger from", s.db.WithContext(ctx).Raw(`
-WITH t (id, build_id, total, divisor, takes) AS (VALUES `+strings.Join(values, ", ")+`),
+WITH t (id, measure, build_id, total, divisor, takes) AS (VALUES `+strings.Join(values, ", ")+`),
 chosen AS (
-	SELECT f.function_id FROM function_figures f JOIN t ON t.id = f.take_id GROUP BY f.function_id
+	SELECT f.function_id FROM function_figures f JOIN t ON t.id = f.take_id AND t.measure = f.measure GROUP BY f.function_id
 	HAVING max(f.self / nullif(t.total, 0)) >= ? OR max(f.total / nullif(t.total, 0)) >= ?
 	UNION SELECT n.id FROM functions n WHERE n.program_id = ? AND n.name IN ?
 )
 SELECT n.id AS function_id, n.name, n.module, t.build_id, sum(f.self / t.divisor / t.takes) AS self, sum(f.total / t.divisor / t.takes) AS total
-FROM t JOIN function_figures f ON f.take_id = t.id JOIN chosen c ON c.function_id = f.function_id JOIN functions n ON n.id = f.function_id
+FROM t JOIN function_figures f ON f.take_id = t.id AND f.measure = t.measure JOIN chosen c ON c.function_id = f.function_id JOIN functions n ON n.id = f.function_id
 GROUP BY n.id, n.name, n.module, t.build_id`, selfWorthARow, totalWorthARow, takes[0].ProgramID, names).Scan(&out).Error)
 }
 
@@ -94,15 +125,15 @@ func (s *Store) FunctionFigures(ctx context.Context, takes []LedgerTake, name st
 	if len(takes) == 0 {
 		return nil, nil
 	}
-	ids := make([]int64, len(takes))
+	pairs := make([][]any, len(takes))
 	for i := range takes {
-		ids[i] = takes[i].ID
+		pairs[i] = []any{takes[i].ID, takes[i].Measure}
 	}
 	var list []FunctionFigure
 	err := s.db.WithContext(ctx).Table("function_figures AS f").
 		Select("f.take_id, least(sum(f.self), 9e18)::bigint AS self, least(sum(f.total), 9e18)::bigint AS total, least(sum(f.self_samples), 9e18)::bigint AS self_samples, least(sum(f.total_samples), 9e18)::bigint AS total_samples").
 		Joins("JOIN functions n ON n.id = f.function_id").
-		Where("f.take_id IN ? AND n.program_id = ? AND n.name = ?", ids, takes[0].ProgramID, plain(name)).Group("f.take_id").Scan(&list).Error
+		Where("(f.take_id, f.measure) IN ? AND n.program_id = ? AND n.name = ?", pairs, takes[0].ProgramID, plain(name)).Group("f.take_id").Scan(&list).Error
 	if err != nil {
 		return nil, s.wrap("reading a ledger from", err)
 	}

@@ -282,6 +282,28 @@ UPDATE jobs SET state = 'failed', error = 'it was for any collector, and each ha
 `).Error
 		},
 	},
+	{
+		ID: "0009 figures by measure",
+		Migrate: func(tx *gorm.DB) error {
+			return tx.Exec(`
+CREATE TABLE take_measures (
+	take_id  bigint   NOT NULL REFERENCES takes ON DELETE CASCADE,
+	position smallint NOT NULL,
+	name     text     NOT NULL,
+	unit     text     NOT NULL,
+	level    boolean  NOT NULL,
+	counted  boolean  NOT NULL,
+	total    bigint   NOT NULL,
+	samples  bigint   NOT NULL,
+	PRIMARY KEY (take_id, position)
+);
+CREATE INDEX ON take_measures (name);
+ALTER TABLE function_figures ADD COLUMN measure smallint NOT NULL DEFAULT 0, DROP CONSTRAINT function_figures_pkey;
+ALTER TABLE function_figures ADD PRIMARY KEY (take_id, measure, function_id), ALTER COLUMN measure DROP DEFAULT;
+ALTER TABLE takes DROP COLUMN rest, ADD COLUMN figured boolean NOT NULL DEFAULT false;
+`).Error // what takes before it have is found out by Refigure
+		},
+	},
 }
 
 // ErrNewer means that a later Entelon has changed the database.

@@ -45,7 +45,7 @@ type Take struct {
 	CompleteShare float64
 	Warnings      int
 	Memory        int64 // bytes that it needs when it is opened; 0: not known
-	Rest          int64 // self cost of functions of which no figures are kept, in the first measure's unit
+	Figured       bool  // the figures of all measures are kept, not of the first alone
 	Note          string
 	Pinned        bool             // stays when old ones are removed
 	Settings      profile.Settings `gorm:"serializer:document"`
@@ -76,9 +76,22 @@ type Function struct {
 	Module    string // where it is at home: "" for the program's own code, else the library's name
 }
 
+// TakeMeasure is a measure that a take has, with what it comes to.
+type TakeMeasure struct {
+	TakeID   int64 `gorm:"primaryKey"`
+	Position int   `gorm:"primaryKey"` // in the take: 0 is the one that is shown first
+	Name     string
+	Unit     string
+	Level    bool
+	Counted  bool
+	Total    int64 // in the unit
+	Samples  int64 // that are of this measure
+}
+
 // FunctionFigure is what one function cost in one take.
 type FunctionFigure struct {
 	TakeID       int64 `gorm:"primaryKey"`
+	Measure      int   `gorm:"primaryKey"` // position of the measure in the take
 	FunctionID   int64 `gorm:"primaryKey"`
 	Self         int64 // in the measure's unit
 	Total        int64

@@ -21,6 +21,7 @@ type HotFigure struct {
 	ProgramID  int64
 	Key        string // of the take
 	Build      string
+	Measure    string // that the take shows first
 	Name       string
 	SelfShare  float64
 	TotalShare float64
@@ -61,13 +62,14 @@ GROUP BY b.id ORDER BY min(t.started_at), b.id`).Scan(&builds).Error
 	var hot []HotFigure
 	err = db.Raw(`
 WITH newest AS (
-	SELECT DISTINCT ON (program_id) id, program_id, key, build_id, rest FROM takes ORDER BY program_id, started_at DESC, id DESC
+	SELECT DISTINCT ON (program_id) id, program_id, key, build_id FROM takes ORDER BY program_id, started_at DESC, id DESC
 ), ranked AS (
-	SELECT l.program_id, l.key, l.build_id, n.name, f.self, f.total, sum(f.self) OVER (PARTITION BY l.id) + l.rest AS whole,
+	SELECT l.program_id, l.key, l.build_id, m.name AS measure, n.name, f.self, f.total, m.total AS whole,
 		row_number() OVER (PARTITION BY l.id ORDER BY f.self DESC, n.id) AS rank
-	FROM newest l JOIN function_figures f ON f.take_id = l.id JOIN functions n ON n.id = f.function_id
+	FROM newest l JOIN take_measures m ON m.take_id = l.id AND m.position = 0
+		JOIN function_figures f ON f.take_id = l.id AND f.measure = 0 JOIN functions n ON n.id = f.function_id
 )
-SELECT r.program_id, r.key, b.name AS build, r.name, r.self / nullif(r.whole, 0)::float8 AS self_share, r.total / nullif(r.whole, 0)::float8 AS total_share
+SELECT r.program_id, r.key, b.name AS build, r.measure, r.name, r.self / nullif(r.whole, 0)::float8 AS self_share, r.total / nullif(r.whole, 0)::float8 AS total_share
 FROM ranked r JOIN builds b ON b.id = r.build_id WHERE rank <= ? ORDER BY r.program_id, rank`, hottest).Scan(&hot).Error
 	if err != nil {
 		return nil, s.wrap("reading from", err)
@@ -178,7 +180,7 @@ func (s *Store) SetNote(ctx context.Context, key, note string) error {
 
 // Remove deletes a take with everything that belongs to it.
 func (s *Store) Remove(ctx context.Context, key string) error {
-	return s.wrap("writing to", s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	return s.wrap("writing to", s.inBulk(ctx, func(tx *gorm.DB) error {
 		var t Take
 		if err := tx.Where("key = ?", key).First(&t).Error; err != nil {
 			return err
@@ -257,24 +259,24 @@ SELECT id FROM (
 }
 
 // Figures returns a function's shares in all builds of a program, in the order
-// in which the builds were first measured. A take without the function counts
-// with a share of 0.
-func (s *Store) Figures(ctx context.Context, program int64, name, module string) ([]BuildFigure, error) {
+// in which the builds were first measured, by one measure in takes that have it. A
+// take without the function counts with a share of 0.
+func (s *Store) Figures(ctx context.Context, program int64, measure, name, module string) ([]BuildFigure, error) {
 	var out []BuildFigure
 	err := s.db.WithContext(ctx).Raw(`
 WITH sums AS (
-	SELECT t.id, t.build_id, t.started_at, sum(f.self) + t.rest AS total
-	FROM takes t JOIN function_figures f ON f.take_id = t.id WHERE t.program_id = @program GROUP BY t.id
+	SELECT t.id, t.build_id, t.started_at, m.position, m.total
+	FROM takes t JOIN take_measures m ON m.take_id = t.id AND m.name = @measure WHERE t.program_id = @program AND m.samples > 0
 ), mine AS (
-	SELECT f.take_id, f.self, f.total FROM function_figures f JOIN functions n ON n.id = f.function_id
+	SELECT f.take_id, f.measure, f.self, f.total FROM function_figures f JOIN functions n ON n.id = f.function_id
 	WHERE n.program_id = @program AND n.name = @name AND n.module = @module
 )
 SELECT b.name AS build, count(*) AS takes,
 	percentile_cont(0.5) WITHIN GROUP (ORDER BY coalesce(mine.self, 0)::float8 / nullif(sums.total, 0)) AS self_share,
 	percentile_cont(0.5) WITHIN GROUP (ORDER BY coalesce(mine.total, 0)::float8 / nullif(sums.total, 0)) AS total_share
-FROM sums JOIN builds b ON b.id = sums.build_id LEFT JOIN mine ON mine.take_id = sums.id
+FROM sums JOIN builds b ON b.id = sums.build_id LEFT JOIN mine ON mine.take_id = sums.id AND mine.measure = sums.position
 GROUP BY b.id, b.name ORDER BY min(sums.started_at), b.id`,
-		map[string]any{"program": program, "name": plain(name), "module": plain(module)}).Scan(&out).Error
+		map[string]any{"program": program, "measure": plain(measure), "name": plain(name), "module": plain(module)}).Scan(&out).Error
 	if err != nil {
 		return nil, s.wrap("reading from", err)
 	}

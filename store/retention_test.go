@@ -134,7 +134,7 @@ func TestRoomIsCounted(t *testing.T) {
 	if err := st.Reclaim(ctx); err != nil {
 		t.Fatal(err)
 	}
-	if left := used() - before; left > grown*2/5 { // pages of indexes are free only once nobody can look at them any more
+	if left := used() - before; left > grown/2 { // pages of indexes are free only once nobody can look at them any more
 		t.Errorf("after it was removed %d of %d bytes are not room again", left, grown)
 	}
 }

@@ -13,7 +13,7 @@ import (
 const freeSpace = "pg_freespacemap"
 
 // spaceTables are the tables that grow with takes.
-const spaceTables = "takes, take_blobs, functions, function_figures, jobs, job_blobs"
+const spaceTables = "takes, take_blobs, functions, function_figures, take_measures, jobs, job_blobs"
 
 // Used is how many bytes the tables of this database have on the disk, with their
 // indexes, but for what can be used again there.
@@ -62,7 +62,7 @@ func (s *Store) freeSpaceKnown(ctx context.Context) (bool, error) {
 func (s *Store) Reclaim(ctx context.Context) error {
 	bulk := s.bulk.WithContext(ctx)
 	err := bulk.Transaction(func(tx *gorm.DB) error {
-		if err := tx.Exec("SET LOCAL enable_nestloop = off").Error; err != nil { // as with figures
+		if err := tx.Exec("SET LOCAL enable_nestloop = off").Error; err != nil { // however small PostgreSQL believes the tables to be
 			return err
 		}
 		return tx.Exec(`

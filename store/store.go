@@ -53,7 +53,7 @@ func Open(ctx context.Context, address string) (*Store, error) {
 	if s.db, err = s.pool(address, mostQuestions, questionWithin); err != nil {
 		return nil, err
 	}
-	if s.bulk, err = s.pool(address, mostBulk, bulkWithin); err != nil {
+	if s.bulk, err = s.pool(address, mostBulk, bulkWithin, byIndex); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
 	if err := migrate(s.bulk.WithContext(ctx)); err != nil {
@@ -72,8 +72,14 @@ const (
 	bulkWithin     = 15 * time.Minute
 )
 
-// pool opens connections.
-func (s *Store) pool(address string, most int, within time.Duration) (*gorm.DB, error) {
+// byIndex has rows be looked up in an index where there is one. PostgreSQL may think
+// of a table as it was when it was small, and keeps to that as long as a connection
+// lasts where it follows references; large work would then go through all rows for
+// each of its own.
+const byIndex = "enable_seqscan"
+
+// pool opens connections, with some of PostgreSQL's settings off.
+func (s *Store) pool(address string, most int, within time.Duration, off ...string) (*gorm.DB, error) {
 	config, err := pgx.ParseConfig(address)
 	if err != nil {
 		return nil, fmt.Errorf("the database's address: %w", err)
@@ -81,6 +87,9 @@ func (s *Store) pool(address string, most int, within time.Duration) (*gorm.DB, 
 	config.RuntimeParams["statement_timeout"] = fmt.Sprint(within.Milliseconds())
 	config.RuntimeParams["lock_timeout"] = fmt.Sprint(min(within, 2*time.Minute).Milliseconds())
 	config.RuntimeParams["idle_in_transaction_session_timeout"] = fmt.Sprint((2 * within).Milliseconds())
+	for _, name := range append(off, "jit") { // compiling takes longer than any of these questions
+		config.RuntimeParams[name] = "off"
+	}
 	config.ConnectTimeout = 10 * time.Second
 	pool := stdlib.OpenDB(*config)
 	pool.SetMaxOpenConns(most)

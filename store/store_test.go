@@ -26,6 +26,11 @@ func file(t *testing.T, seed uint64, change func(*profile.Take)) []byte {
 	if change != nil {
 		change(tk)
 	}
+	return encoded(t, tk)
+}
+
+func encoded(t *testing.T, tk *profile.Take) []byte {
+	t.Helper()
 	var b bytes.Buffer
 	if err := take.Write(&b, tk); err != nil {
 		t.Fatal(err)
@@ -178,7 +183,7 @@ func TestFiguresOverBuilds(t *testing.T) {
 	var share float64
 	for i, build := range []string{"1.0", "1.0", "1.1"} {
 		got := add(t, file(t, uint64(30+i), func(tk *profile.Take) { tk.Settings.Program, tk.Settings.Build = "pageturn", build }))
-		rows, err := st.Figures(ctx, got.ProgramID, "fn0", "")
+		rows, err := st.Figures(ctx, got.ProgramID, "cpu", "fn0", "")
 		if err != nil {
 			t.Fatal(err)
 		}

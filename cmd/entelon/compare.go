@@ -14,6 +14,7 @@ import (
 
 	"entelon/codec/verdict"
 	"entelon/core/compare"
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/reading"
 	"entelon/core/scope"
@@ -163,7 +164,7 @@ func (x *comparison) run(cmd *cobra.Command) (compare.Outcome, error) {
 		return "", err
 	}
 	if given == "" {
-		given = compare.Fitting(slices.Concat(a.takes, b.takes)...)
+		given = compare.Fitting(words, slices.Concat(a.takes, b.takes)...)
 	}
 	r, err := compare.Compare(a.runs, b.runs, compare.Options{Scale: given, Exact: words.Counted, Hand: policy.hand})
 	if err != nil {
@@ -194,8 +195,8 @@ func (x *comparison) run(cmd *cobra.Command) (compare.Outcome, error) {
 }
 
 // open adds up what is compared in all takes of both sides.
-func (x *comparison) open(a, b *measured) (profile.Words, scope.Scope, error) {
-	var first profile.Words
+func (x *comparison) open(a, b *measured) (measure.Column, scope.Scope, error) {
+	var first measure.Column
 	var sc scope.Scope
 	for _, side := range []*measured{a, b} {
 		for i, t := range side.takes {

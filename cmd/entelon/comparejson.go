@@ -3,7 +3,7 @@ package main
 import (
 	"entelon/codec/verdict"
 	"entelon/core/compare"
-	"entelon/core/profile"
+	"entelon/core/measure"
 	"entelon/core/reading"
 )
 
@@ -99,7 +99,7 @@ func estimateJSON(e compare.Estimate) estimateOut {
 	return estimateOut{e.Baseline, e.Candidate, e.Difference, e.Low, e.High, e.Ratio, e.RatioLow, e.RatioHigh, e.P, e.Seen, e.Need, string(e.Verdict)}
 }
 
-func compareResult(a, b *measured, words profile.Words, v verdict.View) compareJSON {
+func compareResult(a, b *measured, words measure.Column, v verdict.View) compareJSON {
 	one := func(m *measured) sideOut {
 		t := m.takes[0]
 		out := sideOut{t.Settings.Program, t.Settings.Build, t.Facts.BuildID, []takeRow{}}

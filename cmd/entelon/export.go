@@ -13,7 +13,7 @@ import (
 	"entelon/codec/picture"
 	"entelon/codec/report"
 	"entelon/codec/stacks"
-	"entelon/core/profile"
+	"entelon/core/measure"
 	"entelon/core/tree"
 )
 
@@ -70,7 +70,7 @@ functions (CSV), or as stacks (one a line). The ending of OUT says which, or --a
 						title += ", only where " + sc.String()
 					}
 					l := tr.Layout(cost, tree.LayoutOptions{MinWidth: max(1, cost.Total(0)/int64(width))})
-					return picture.Write(w, tr, cost, l, words.Unit, picture.Options{Width: width, Title: title, Hundred: fmt.Sprintf("%s · %d samples", profile.Amount(cost.Total(0), words.Unit), cost.TotalSamples(0)), Focus: focus})
+					return picture.Write(w, tr, cost, l, words.Unit, picture.Options{Width: width, Title: title, Hundred: fmt.Sprintf("%s · %d samples", measure.Amount(cost.Total(0), words.Unit), cost.TotalSamples(0)), Focus: focus})
 				case "table":
 					return report.Table(w, tr.Profile, cost, tr.Functions(cost))
 				case "stacks":

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"entelon/core/compare"
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/reading"
 	"entelon/core/scope"
@@ -161,7 +162,7 @@ func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
 	row("CPU by the kernel", "%.2f s", float64(f.CPUNS)/1e9)
 	row("rate", "%d a second (%s)", f.RateHz, f.Event)
 	for _, m := range f.Measures {
-		row(m.Label, "%s", profile.Amount(m.Total, m.Unit))
+		row(m.Label, "%s", measure.Amount(m.Total, m.Unit))
 	}
 	row("samples", "%s", thin(f.Samples))
 	row("lost", "%s", thin(f.Lost))
@@ -187,7 +188,7 @@ func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
 		row("without sampling", "%.2f s; sampling made it %s slower (one run each)", float64(f.Bare.DurationNS)/1e9, compare.Signed(share))
 	}
 	if f.Work > 0 {
-		row("work", "%g units, %s of CPU time each", f.Work, profile.Amount(int64(float64(f.CPUNS)/f.Work), "ns"))
+		row("work", "%g units, %s of CPU time each", f.Work, measure.Amount(int64(float64(f.CPUNS)/f.Work), "ns"))
 	}
 	for _, c := range f.Counters {
 		row(c.Name, "%s", thin(c.Value))
@@ -196,7 +197,7 @@ func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
 		row("not counted here", "%s", strings.Join(f.NotCounted, ", "))
 	}
 	if f.Usage != nil {
-		row("most memory", "%s", profile.Amount(f.Usage.MostResident, "bytes"))
+		row("most memory", "%s", measure.Amount(f.Usage.MostResident, "bytes"))
 	}
 	if t.Settings.Turns > 1 {
 		row("series", "%s, take %d of %d", t.Settings.Series, t.Settings.Turn, t.Settings.Turns)

@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
 	"entelon/core/tree"
@@ -112,9 +113,9 @@ func share(v, total int64) float64 {
 
 func printHot(w io.Writer, t *profile.Take, sc scope.Scope, rows []hotRow, c *tree.Cost, full bool) error {
 	m, total := t.Profile.Words(c.Measure), c.Total(0)
-	fmt.Fprintf(w, "%s %s   100 %% = %s of %s · %s samples\n", t.Settings.Program, t.Settings.Build, profile.Amount(total, m.Unit), m.Label, thin(c.TotalSamples(0)))
+	fmt.Fprintf(w, "%s %s   100 %% = %s of %s · %s samples\n", t.Settings.Program, t.Settings.Build, measure.Amount(total, m.Unit), m.Label, thin(c.TotalSamples(0)))
 	if !sc.All() {
-		fmt.Fprintf(w, "scope: %s · the rest of %s is left out\n", sc, profile.Amount(t.Profile.Total(c.Measure)-total, m.Unit))
+		fmt.Fprintf(w, "scope: %s · the rest of %s is left out\n", sc, measure.Amount(t.Profile.Total(c.Measure)-total, m.Unit))
 	}
 	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', tabwriter.AlignRight)
 	unit, write := "", func(v int64) string { return fmt.Sprint(v) }

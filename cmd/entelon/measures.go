@@ -9,14 +9,15 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"entelon/core/measure"
 	"entelon/sampler"
 )
 
 // measureHelp is the part of the help that lists the measures.
 func measureHelp() string {
 	var b strings.Builder
-	for _, k := range sampler.MeasureKinds() {
-		fmt.Fprintf(&b, "  %s (%s)\n", k.Form, k.Unit)
+	for _, k := range measure.Kinds {
+		fmt.Fprintf(&b, "  %s (%s)\n", k.Form(), k.Units())
 		for _, line := range wrapped(k.Means+" Costs "+k.Cost+".", 72) {
 			fmt.Fprintf(&b, "      %s\n", line)
 		}
@@ -41,9 +42,9 @@ func wrapped(text string, width int) (lines []string) {
 
 func completeMeasures(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 	var out []string
-	for _, k := range sampler.MeasureKinds() {
-		word := k.Kind
-		if k.Kind == sampler.MeasureTracepoint || k.Kind == sampler.MeasureFunction {
+	for _, k := range measure.Kinds {
+		word := k.Word
+		if k.Of == measure.OfATracepoint || k.Of == measure.OfAFunction {
 			word += ":"
 		}
 		first, _, _ := strings.Cut(k.Means, ":")

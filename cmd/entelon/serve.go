@@ -253,6 +253,7 @@ func runServe(ctx context.Context, f serveFlags) (err error) {
 		beside.keep(ctx, service)
 	}
 	go tidyUp(ctx, st, f.retention(), log)
+	go refigure(ctx, st, log)
 	if err := f.serve(ctx, listener, handler, cert, link, beside.end); err != nil {
 		return err
 	}

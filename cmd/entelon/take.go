@@ -21,6 +21,7 @@ import (
 	"golang.org/x/term"
 
 	"entelon/core/compare"
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
 	"entelon/sampler"
@@ -136,7 +137,7 @@ func (f *takeFlags) check(args []string) error {
 	f.settings.ForNS = int64(f.during)
 	f.settings.StackBytes = int(f.stack)
 	f.settings.CutShare = f.cutShare / 100
-	if _, err := sampler.ParseMeasures(f.settings.Measures); err != nil {
+	if _, err := measure.ParseAll(f.settings.Measures); err != nil {
 		return err
 	}
 	if _, err := parseScope("--keep", f.settings.Keep); err != nil {
@@ -426,7 +427,7 @@ func summary(w io.Writer, t *profile.Take, path string) {
 		fmt.Fprintf(b, "without sampling: %.2f s, so that sampling made it %s slower (one run each)\n", float64(f.Bare.DurationNS)/1e9, compare.Signed(share))
 	}
 	if f.Work > 0 {
-		fmt.Fprintf(b, "%s units of work: %s of CPU time each\n", strconv.FormatFloat(f.Work, 'f', -1, 64), profile.Amount(int64(float64(f.CPUNS)/f.Work), "ns"))
+		fmt.Fprintf(b, "%s units of work: %s of CPU time each\n", strconv.FormatFloat(f.Work, 'f', -1, 64), measure.Amount(int64(float64(f.CPUNS)/f.Work), "ns"))
 	}
 	several := len(t.Profile.Measures) > 1
 	for m := range t.Profile.Measures {
@@ -437,13 +438,13 @@ func summary(w io.Writer, t *profile.Take, path string) {
 		}
 		rows, c := hotRows(t, m, scope.Scope{}, "self", limit, "")
 		if several || w.Name != "cpu" {
-			fmt.Fprintf(b, " %s: %s\n", w.Label, profile.Amount(c.Total(0), w.Unit))
+			fmt.Fprintf(b, " %s: %s\n", w.Label, measure.Amount(c.Total(0), w.Unit))
 		}
 		for _, r := range rows {
 			if r.Self == 0 {
 				break
 			}
-			fmt.Fprintf(b, "  %5.1f %%  %10s  %s\n", 100*float64(r.Self)/float64(c.Total(0)), profile.Amount(r.Self, w.Unit), shown(r.name, false))
+			fmt.Fprintf(b, "  %5.1f %%  %10s  %s\n", 100*float64(r.Self)/float64(c.Total(0)), measure.Amount(r.Self, w.Unit), shown(r.name, false))
 		}
 	}
 	for _, x := range f.Warnings {

@@ -70,3 +70,15 @@ func tidyUp(ctx context.Context, st *store.Store, r store.Retention, log *slog.L
 		sleep(ctx, tidyEvery)
 	}
 }
+
+// refigure makes the figures that takes of an earlier Entelon lack.
+func refigure(ctx context.Context, st *store.Store, log *slog.Logger) {
+	made, unreadable, err := st.Refigure(ctx)
+	switch {
+	case ctx.Err() != nil:
+	case err != nil:
+		log.Error("the figures of earlier takes were not all made; the next start goes on", "made", made, "error", err)
+	case made+unreadable > 0:
+		log.Info("the figures of earlier takes were made", "takes", made, "unreadable", unreadable)
+	}
+}

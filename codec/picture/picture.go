@@ -9,6 +9,7 @@ import (
 	"unicode/utf16"
 	"unicode/utf8"
 
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/tree"
 )
@@ -96,7 +97,7 @@ func frame(b *bufio.Writer, t *tree.Tree, c *tree.Cost, l *tree.Layout, i int, n
 	if o.Focus != "" && full == o.Focus {
 		edge, line = "oklch(0.76 0.16 72)", 2.5
 	}
-	fmt.Fprintf(b, `<g><title>%s · %s · %s, self %s</title>`, Escape(full), share, profile.Amount(l.W[i], unit), profile.Amount(l.Self[i], unit))
+	fmt.Fprintf(b, `<g><title>%s · %s · %s, self %s</title>`, Escape(full), share, measure.Amount(l.W[i], unit), measure.Amount(l.Self[i], unit))
 	fmt.Fprintf(b, `<rect x="%.2f" y="%d" width="%.2f" height="%d" fill="%s" stroke="%s" stroke-width="%.1f"/>`, x, y, max(0.3, width-0.6), row-1, ink.Fill, edge, line)
 	if ink.Hatched {
 		fmt.Fprintf(b, `<rect x="%.2f" y="%d" width="%.2f" height="%d" fill="url(#kernel)"/>`, x, y, max(0.3, width-0.6), row-1)

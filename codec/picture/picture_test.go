@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"entelon/core/made"
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
 	"entelon/core/tree"
@@ -104,7 +105,7 @@ func TestFramesAreAsWideAsTheirCost(t *testing.T) {
 func TestNamesAreNoMarkup(t *testing.T) {
 	evil := "operator<<\x01</title><script>alert(\"&\")</script>\xff"
 	b := profile.NewBuilder()
-	b.Measure("cpu", "ns", profile.Sum)
+	b.Measure("cpu", "ns", measure.Sum)
 	th := b.Thread(b.Process(1), 1)
 	m := b.Module(profile.Module{Path: b.Intern("/srv/engraved"), Kind: profile.KindOwn})
 	f := b.Function(profile.Function{Name: b.Intern(evil), Module: m, Kind: profile.KindKernel})

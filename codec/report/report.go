@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"entelon/codec/picture"
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/reading"
 	"entelon/core/tree"
@@ -72,7 +73,7 @@ func Write(w io.Writer, v View) error {
 			file = fmt.Sprintf("%s:%d", file, f.Line)
 		}
 		name := p.FunctionName(r.Function)
-		rows = append(rows, row{profile.Short(name), name, profile.Amount(r.Self, words.Unit), profile.Amount(r.Total, words.Unit), share(r.Self), share(r.Total), p.ModulePath(r.Function), file, template.CSS(ink.Fill), template.CSS(ink.Edge)})
+		rows = append(rows, row{profile.Short(name), name, measure.Amount(r.Self, words.Unit), measure.Amount(r.Total, words.Unit), share(r.Self), share(r.Total), p.ModulePath(r.Function), file, template.CSS(ink.Fill), template.CSS(ink.Edge)})
 	}
 	read := ""
 	for _, part := range reading.New(v.Tree).Take(v.Cost, v.Rows) {
@@ -95,7 +96,7 @@ func Write(w io.Writer, v View) error {
 	sentence := fmt.Sprintf("%s of %s build %s", words.Label, s.Program, s.Build)
 	err = pageTemplate.Execute(w, map[string]any{
 		"Title": s.Program + " " + s.Build, "Sentence": sentence, "Scope": v.Scope, "Shape": shapeText(v.Shape),
-		"Hundred": profile.Amount(total, words.Unit), "Samples": v.Cost.TotalSamples(0), "Reading": read, "Warnings": f.Warnings,
+		"Hundred": measure.Amount(total, words.Unit), "Samples": v.Cost.TotalSamples(0), "Reading": read, "Warnings": f.Warnings,
 		"Rows": rows, "Left": max(0, len(v.Rows)-mostRows), "Facts": facts, "Notes": v.Notes, "Note": s.Note, "Flame": template.JS(flame), "Made": v.Now.UTC().Format("2006-01-02 15:04 MST"),
 	})
 	if err != nil {

@@ -13,6 +13,7 @@ import (
 
 	"entelon/codec/picture"
 	"entelon/codec/report"
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
 	"entelon/core/tree"
@@ -21,7 +22,7 @@ import (
 // hostile is a take whose names try to be more than text.
 func hostile() *profile.Take {
 	b := profile.NewBuilder()
-	b.Measure("cpu", "ns", profile.Sum)
+	b.Measure("cpu", "ns", measure.Sum)
 	m := b.Module(profile.Module{Path: b.Intern(`/srv/<b>&"x"`), Kind: profile.KindOwn})
 	frame := func(name string) profile.FrameID {
 		return b.Frame(profile.Frame{Function: b.Function(profile.Function{Name: b.Intern(name), Module: m, File: b.Intern("a,b.c"), Line: 7, Kind: profile.KindOwn}), Line: 8})

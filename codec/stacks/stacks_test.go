@@ -8,13 +8,14 @@ import (
 
 	"entelon/codec/stacks"
 	"entelon/core/made"
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
 )
 
 func TestWrite(t *testing.T) {
 	b := profile.NewBuilder()
-	b.Measure("cpu", "ns", profile.Sum)
+	b.Measure("cpu", "ns", measure.Sum)
 	th := b.Thread(b.Process(1), 1)
 	f := func(name string, line uint32) profile.FrameID {
 		return b.Frame(profile.Frame{Line: line, Function: b.Function(profile.Function{Name: b.Intern(name)})})

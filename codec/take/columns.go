@@ -7,6 +7,7 @@ import (
 	"iter"
 	"slices"
 
+	"entelon/core/measure"
 	"entelon/core/profile"
 )
 
@@ -168,7 +169,7 @@ func (c *cursor) frameFlags(f *profile.Frame) {
 // event is counted.
 func (c *cursor) measureFlags(m *profile.Measure) {
 	v := c.byte()
-	m.Combine, m.Counted = profile.Combine(v&1), v&2 != 0
+	m.Combine, m.Counted = measure.Combine(v&1), v&2 != 0
 	if v > 3 {
 		c.fail(fmt.Errorf("a measure has the unknown flags %d", v))
 	}

@@ -8,6 +8,7 @@ import (
 
 	"entelon/codec/take"
 	"entelon/core/made"
+	"entelon/core/measure"
 	"entelon/core/profile"
 )
 
@@ -15,7 +16,7 @@ import (
 func many(t *testing.T, samples int) []byte {
 	t.Helper()
 	b := profile.NewBuilder()
-	b.Measure("cpu", "ns", profile.Sum)
+	b.Measure("cpu", "ns", measure.Sum)
 	p := b.Process(1)
 	th := b.Thread(p, 1)
 	m := b.Module(profile.Module{Path: b.Intern("/srv/engraved"), Kind: profile.KindOwn})
@@ -31,7 +32,7 @@ func many(t *testing.T, samples int) []byte {
 func deep(t *testing.T, frames int) []byte {
 	t.Helper()
 	b := profile.NewBuilder()
-	b.Measure("cpu", "ns", profile.Sum)
+	b.Measure("cpu", "ns", measure.Sum)
 	p := b.Process(1)
 	th := b.Thread(p, 1)
 	m := b.Module(profile.Module{Path: b.Intern("/srv/engraved"), Kind: profile.KindOwn})

@@ -12,6 +12,7 @@ import (
 
 	"entelon/codec/take"
 	"entelon/core/made"
+	"entelon/core/measure"
 	"entelon/core/profile"
 )
 
@@ -54,7 +55,7 @@ func TestRoundTrip(t *testing.T) {
 // TestPieces writes a profile while it grows, as the sampler does.
 func TestPieces(t *testing.T) {
 	b := profile.NewBuilder()
-	b.Measure("cpu", "ns", profile.Sum)
+	b.Measure("cpu", "ns", measure.Sum)
 	r := rand.New(rand.NewPCG(1, 1))
 	var out bytes.Buffer
 	w, err := take.NewWriter(&out, profile.Settings{Program: "engraved"}, profile.Machine{})

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"entelon/core/compare"
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/reading"
 )
@@ -33,7 +34,7 @@ func HTML(w io.Writer, v View, now time.Time) error {
 		if r.Scale == compare.ByTotal {
 			return fmt.Sprintf("%.1f %%", 100*x)
 		}
-		return profile.Amount(int64(x+0.5), v.Unit)
+		return measure.Amount(int64(x+0.5), v.Unit)
 	}
 	var suspects, rows []line
 	for _, x := range v.Suspects {

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"entelon/core/compare"
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/reading"
 )
@@ -91,7 +92,7 @@ func Amount(r *compare.Result, v float64, unit string) string {
 	if r.Scale == compare.ByTotal {
 		return fmt.Sprintf("%s%.1f %%", sign, 100*v)
 	}
-	return sign + profile.Amount(int64(v+0.5), unit)
+	return sign + measure.Amount(int64(v+0.5), unit)
 }
 
 // code writes a name so that Markdown leaves it alone.

@@ -10,6 +10,7 @@ import (
 
 	"entelon/core/compare"
 	"entelon/core/made"
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/reading"
 	"entelon/core/scope"
@@ -132,7 +133,7 @@ func TestReportIsOnePage(t *testing.T) {
 func TestHowTellsTheCallee(t *testing.T) {
 	made := func(sin int) []compare.Run {
 		b := profile.NewBuilder()
-		b.Measure("cpu", "ns", profile.Sum)
+		b.Measure("cpu", "ns", measure.Sum)
 		th := b.Thread(b.Process(1), 1)
 		own := b.Module(profile.Module{Path: b.Intern("/srv/engraved"), Kind: profile.KindOwn})
 		lib := b.Module(profile.Module{Path: b.Intern("/lib/libm.so.6"), Kind: profile.KindLibrary})

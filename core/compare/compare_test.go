@@ -10,6 +10,7 @@ import (
 
 	"entelon/core/compare"
 	"entelon/core/made"
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
 	"entelon/core/tree"
@@ -280,28 +281,31 @@ func TestNothingToDivideBy(t *testing.T) {
 func TestFitting(t *testing.T) {
 	a, b := made.Take(1, made.Small), made.Take(2, made.Small)
 	b.Settings.Command = []string{"./made-2", "--scores", "3"}
-	if s := compare.Fitting(a, b); s != compare.Unscaled {
+	if s := compare.Fitting(measure.Column{}, a, b); s != compare.Unscaled {
 		t.Errorf("the same work to its end is compared by %q", s)
 	}
 	b.Settings.Command = []string{"./made-2", "--scores", "4"}
-	if s := compare.Fitting(a, b); s != compare.ByTotal {
+	if s := compare.Fitting(measure.Column{}, a, b); s != compare.ByTotal {
 		t.Errorf("other work is compared by %q", s)
 	}
 	a.Settings.Series, a.Settings.Side, b.Settings.Series, b.Settings.Side = "row", profile.Baseline, "row", profile.Candidate
-	if s := compare.Fitting(a, b); s != compare.Unscaled {
+	if s := compare.Fitting(measure.Column{}, a, b); s != compare.Unscaled {
 		t.Errorf("two commands taken in turns are compared by %q", s)
 	}
 	b.Settings.Series = "another row"
-	if s := compare.Fitting(a, b); s != compare.ByTotal {
+	if s := compare.Fitting(measure.Column{}, a, b); s != compare.ByTotal {
 		t.Errorf("two commands of two rows are compared by %q", s)
 	}
 	b.Settings.Command = a.Settings.Command
 	b.Facts.EndedBy = "time"
-	if s := compare.Fitting(a, b); s != compare.ByTotal {
+	if s := compare.Fitting(measure.Column{}, a, b); s != compare.ByTotal {
 		t.Errorf("a take that was broken off is compared by %q", s)
 	}
 	a.Facts.Work, b.Facts.Work = 200, 300
-	if s := compare.Fitting(a, b); s != compare.ByWork {
+	if s := compare.Fitting(measure.Column{Combine: measure.Level}, a, b); s != compare.Unscaled {
+		t.Errorf("a level is scaled: %s", s)
+	}
+	if s := compare.Fitting(measure.Column{}, a, b); s != compare.ByWork {
 		t.Errorf("takes that tell their work are compared by %q", s)
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"entelon/core/measure"
 	"entelon/core/profile"
 )
 
@@ -74,15 +75,18 @@ func (s Scale) Words() string {
 
 // Fitting is the scale that suits takes when the user chose none: by work where
 // all tell how much they did, as they are where all ran the same work to its
-// end or two commands were taken in turns, else as shares.
-func Fitting(takes ...*profile.Take) Scale {
+// end or two commands were interleaved, else as shares. A level stays as it is.
+func Fitting(m measure.Column, takes ...*profile.Take) Scale {
+	if m.Combine == measure.Level {
+		return Unscaled
+	}
 	work, same := true, true
 	for _, t := range takes {
 		work = work && t.Facts.Work > 0
 		f := takes[0]
 		alike := len(t.Settings.Command) > 0 && len(f.Settings.Command) > 0 &&
 			slices.Equal(t.Settings.Command[1:], f.Settings.Command[1:]) && t.Settings.Program == f.Settings.Program
-		// Who takes two commands in turns says that they do the same.
+		// When two commands are interleaved, they do the same.
 		turns := t.Settings.Side != "" && t.Settings.Series == f.Settings.Series
 		same = same && t.Facts.EndedBy == "exit" && (alike || turns)
 	}
@@ -97,23 +101,40 @@ func Fitting(takes ...*profile.Take) Scale {
 
 // divisor is what a run's values are divided by.
 func (r *Run) divisor(scale Scale) (float64, error) {
+	return Extent{float64(r.Total()), r.Cost.Reduced != "", r.DurationNS, r.CPUNS, r.Work}.Divisor(scale)
+}
+
+// Extent is how much a take is.
+type Extent struct {
+	Total      float64 // of the measure, in its unit
+	Level      bool    // the measure is one
+	DurationNS int64
+	CPUNS      int64
+	Work       float64 // units of work
+}
+
+// Divisor is what a take's figures are divided by. It is an error where the take does
+// not tell.
+func (x Extent) Divisor(scale Scale) (float64, error) {
 	switch {
-	case scale == ByTotal && r.Total() <= 0:
-		return 0, fmt.Errorf("there is nothing to take a share of: its total is %d", r.Total())
+	case x.Level && scale != ByTotal && scale != Unscaled:
+		return 0, fmt.Errorf("a level does not grow with what it would be divided by")
+	case scale == ByTotal && x.Total <= 0:
+		return 0, fmt.Errorf("there is nothing to take a share of: its total is %g", x.Total)
 	case scale == ByTotal:
-		return float64(r.Total()), nil
-	case scale == BySecond && r.DurationNS <= 0:
+		return x.Total, nil
+	case scale == BySecond && x.DurationNS <= 0:
 		return 0, fmt.Errorf("its duration is unknown")
 	case scale == BySecond:
-		return float64(r.DurationNS) / 1e9, nil
-	case scale == ByCPU && r.CPUNS <= 0:
+		return float64(x.DurationNS) / 1e9, nil
+	case scale == ByCPU && x.CPUNS <= 0:
 		return 0, fmt.Errorf("its processor time is unknown")
 	case scale == ByCPU:
-		return float64(r.CPUNS) / 1e9, nil
-	case scale == ByWork && r.Work <= 0:
+		return float64(x.CPUNS) / 1e9, nil
+	case scale == ByWork && x.Work <= 0:
 		return 0, fmt.Errorf("how much work it did is unknown; take it with --work or --work-from")
 	case scale == ByWork:
-		return r.Work, nil
+		return x.Work, nil
 	}
 	return 1, nil
 }

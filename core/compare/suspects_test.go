@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"entelon/core/compare"
+	"entelon/core/measure"
 	"entelon/core/profile"
 )
 
@@ -14,13 +15,13 @@ import (
 // like "main;draw;glyph calls 7" are calls that were counted.
 func stacks(lines ...string) compare.Run {
 	b := profile.NewBuilder()
-	b.Measure("cpu", "ns", profile.Sum)
+	b.Measure("cpu", "ns", measure.Sum)
 	columns := map[string]int{}
 	for _, line := range lines {
 		if path, _, ok := strings.Cut(line, " calls "); ok {
 			if name := path[strings.LastIndex(path, ";")+1:]; columns[name] == 0 {
 				columns[name] = len(columns) + 1
-				b.Column(profile.Measure{Name: b.Intern("function:" + name), Unit: b.Intern("count"), Combine: profile.Sum, Counted: true})
+				b.Column(measure.Column{Name: "function:" + name, Unit: "count", Counted: true})
 			}
 		}
 	}

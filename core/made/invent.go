@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"entelon/core/measure"
 	"entelon/core/profile"
 )
 
@@ -34,7 +35,7 @@ var (
 func (n Invention) Take() *profile.Take {
 	r := rand.New(rand.NewPCG(n.Seed, 7))
 	b := profile.NewBuilder()
-	b.Measure("cpu", "ns", profile.Sum)
+	b.Measure("cpu", "ns", measure.Sum)
 	frames := inventFrames(b, r, n.Stacks)
 	stacks := inventStacks(b, r, n.Stacks, frames)
 	pid := b.Process(4711)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 
+	"entelon/core/measure"
 	"entelon/core/profile"
 )
 
@@ -21,8 +22,8 @@ var Small = Shape{Functions: 12, Threads: 3, Stacks: 200, Samples: 1500, Depth: 
 func Profile(seed uint64, s Shape) *profile.Profile {
 	r := rand.New(rand.NewPCG(seed, 1))
 	b := profile.NewBuilder()
-	b.Measure("cpu", "ns", profile.Sum)
-	b.Measure("calls", "count", profile.Sum)
+	b.Measure("cpu", "ns", measure.Sum)
+	b.Measure("calls", "count", measure.Sum)
 	frames := make([]profile.FrameID, s.Functions*2)
 	for i := range s.Functions {
 		kind := []profile.ModuleKind{profile.KindOwn, profile.KindLibrary, profile.KindKernel}[i%3]

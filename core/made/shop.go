@@ -5,6 +5,7 @@ import (
 	"math"
 	"math/rand/v2"
 
+	"entelon/core/measure"
 	"entelon/core/profile"
 )
 
@@ -69,7 +70,7 @@ func (x *Season) Take(s Shop) *profile.Profile {
 		all *= 1.3
 	}
 	b := profile.NewBuilder()
-	b.Measure("cpu", "ns", profile.Sum)
+	b.Measure("cpu", "ns", measure.Sum)
 	th := b.Thread(b.Process(1), 1)
 	burst := max(1, s.Burst)
 	at := int64(0)

@@ -6,6 +6,8 @@ import (
 	"math"
 	"slices"
 	"time"
+
+	"entelon/core/measure"
 )
 
 // Bounds of what a take may say. They are far beyond what can be measured, and
@@ -135,7 +137,7 @@ func (p *Profile) checkValues() error {
 	for m, values := range p.Samples.Values {
 		var sum int64
 		for i, v := range values {
-			if v < 0 && p.Measures[m].Combine != Level || v < -mostValue || v > mostValue {
+			if v < 0 && p.Measures[m].Combine != measure.Level || v < -mostValue || v > mostValue {
 				return fmt.Errorf("sample %d has the value %d, which cannot be", i, v)
 			}
 			if sum += max(v, -v); sum > mostValue {

@@ -1,5 +1,7 @@
 package profile
 
+import "entelon/core/measure"
+
 // Builder makes a Profile by adding to it. Equal things are kept once: adding
 // a module, function, frame or stack that is there already returns the
 // identifier that it has.
@@ -145,13 +147,13 @@ func (b *Builder) NameProcess(id ProcessID, name string) { b.p.Processes[id].Nam
 func (b *Builder) NameThread(id ThreadID, name string) { b.p.Threads[id].Name = b.Intern(name) }
 
 // Measure adds a measure; all must be added before the first sample.
-func (b *Builder) Measure(name, unit string, combine Combine) int {
-	return b.Column(Measure{Name: b.Intern(name), Unit: b.Intern(unit), Combine: combine})
+func (b *Builder) Measure(name, unit string, combine measure.Combine) int {
+	return b.Column(measure.Column{Name: name, Unit: unit, Combine: combine})
 }
 
-// Column adds a measure as it is; all must be added before the first sample.
-func (b *Builder) Column(m Measure) int {
-	b.p.Measures = append(b.p.Measures, m)
+// Column adds a measure's column; all must be added before the first sample.
+func (b *Builder) Column(c measure.Column) int {
+	b.p.Measures = append(b.p.Measures, Measure{Name: b.Intern(c.Name), Unit: b.Intern(c.Unit), Combine: c.Combine, Counted: c.Counted})
 	b.p.Samples.Values = append(b.p.Samples.Values, nil)
 	return len(b.p.Measures) - 1
 }

@@ -1,6 +1,10 @@
 package profile
 
-import "fmt"
+import (
+	"fmt"
+
+	"entelon/core/measure"
+)
 
 // Check reports the first identifier in p that points outside its column, or
 // the first broken promise of the data model. A profile that came from
@@ -66,7 +70,7 @@ func (s *LabelSets) check(str func(StringID) bool) error {
 
 func (p *Profile) checkSamples(str func(StringID) bool) error {
 	for i, m := range p.Measures {
-		if !str(m.Name) || !str(m.Unit) || m.Combine > Level {
+		if !str(m.Name) || !str(m.Unit) || m.Combine > measure.Level {
 			return fmt.Errorf("measure %d points outside its tables", i)
 		}
 	}

@@ -1,24 +1,38 @@
 package profile
 
-import "fmt"
+import (
+	"fmt"
+	"slices"
+
+	"entelon/core/measure"
+)
 
 // Merge returns one profile with the samples of all of from, in the order in
 // which they are given. Tables are mapped once and then only integers are
 // moved. Measures are matched by name and unit; it is an error if the
 // profiles do not all have the same ones in the same order. Processes and
 // threads with the same numbers become one. Times are kept as they are, so
-// the profiles are laid over each other, not one after the other.
+// the profiles are laid over each other, not one after the other; where one has no
+// times, the result has none. Levels are refused: those of two profiles that were not
+// taken at the same times add up to nothing that ever was.
 func Merge(from ...*Profile) (*Profile, error) {
 	b := NewBuilder()
 	for i, p := range from {
 		if i == 0 {
-			for _, m := range p.Measures {
-				b.Column(Measure{Name: b.Intern(p.Strings[m.Name]), Unit: b.Intern(p.Strings[m.Unit]), Combine: m.Combine, Counted: m.Counted})
+			for m := range p.Measures {
+				c := p.Words(m)
+				if c.Combine == measure.Level && len(from) > 1 {
+					return nil, fmt.Errorf("%s is a level: it cannot be merged", c.Name)
+				}
+				b.Column(c)
 			}
 		}
 		if err := b.append(p); err != nil {
 			return nil, fmt.Errorf("profile %d: %w", i+1, err)
 		}
+	}
+	if slices.ContainsFunc(from, (*Profile).Folded) {
+		b.p.Samples.Time = nil
 	}
 	return b.Profile(), nil
 }

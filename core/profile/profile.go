@@ -10,6 +10,8 @@
 // module, function and frame, and the root of the prefix tree.
 package profile
 
+import "entelon/core/measure"
+
 // Identifiers are positions in the columns of one Profile.
 type (
 	StringID   uint32
@@ -158,21 +160,12 @@ type Thread struct {
 	Name    StringID
 }
 
-// Combine says how values of a measure are added up.
-type Combine uint8
-
-// Values of a Sum are added over time; those of a Level hold at one time.
-const (
-	Sum Combine = iota
-	Level
-)
-
 // Measure is one thing that every sample carries a value of; a sample that
 // was not taken for it has 0.
 type Measure struct {
 	Name    StringID // "cpu"
 	Unit    StringID // "ns", "bytes", "count"
-	Combine Combine
+	Combine measure.Combine
 	Counted bool // every event is in it, so that its values have no sampling error
 }
 
@@ -215,15 +208,6 @@ func (p *Profile) ModulePath(id FunctionID) string {
 
 // FunctionOf returns the function at the inner end of a stack.
 func (p *Profile) FunctionOf(s StackID) FunctionID { return p.Frames[p.Stacks.Frame[s]].Function }
-
-// Total returns the sum of a measure over all samples.
-func (p *Profile) Total(measure int) int64 {
-	var total int64
-	for _, v := range p.Samples.Values[measure] {
-		total += v
-	}
-	return total
-}
 
 // Span returns the times of the first and the last sample in nanoseconds
 // since the take began; both are 0 where there are none.

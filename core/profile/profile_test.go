@@ -4,6 +4,7 @@ import (
 	"testing"
 
 	"entelon/core/made"
+	"entelon/core/measure"
 	"entelon/core/profile"
 )
 
@@ -63,13 +64,13 @@ func path(p *profile.Profile, s profile.StackID) (out string) {
 func TestMergeRefusesOtherMeasures(t *testing.T) {
 	a := made.Profile(1, made.Small)
 	b := profile.NewBuilder()
-	b.Measure("bytes", "bytes", profile.Sum)
+	b.Measure("bytes", "bytes", measure.Sum)
 	if _, err := profile.Merge(a, b.Profile()); err == nil {
 		t.Error("profiles with different measures were merged")
 	}
 	c := profile.NewBuilder()
-	c.Measure("cpu", "ns", profile.Sum)
-	c.Measure("calls", "bytes", profile.Sum)
+	c.Measure("cpu", "ns", measure.Sum)
+	c.Measure("calls", "bytes", measure.Sum)
 	if _, err := profile.Merge(a, c.Profile()); err == nil {
 		t.Error("a measure was merged with one of another unit")
 	}
@@ -109,7 +110,10 @@ func TestCheckFindsEveryBrokenTable(t *testing.T) {
 func TestOverTimeCountsEverySampleOnce(t *testing.T) {
 	p := made.Profile(4, made.Small)
 	for _, duration := range []int64{0, 1, 700_000_000, 1_600_000_000} {
-		user, kernel := p.OverTime(0, duration, 37)
+		user, kernel, err := p.OverTime(0, duration, 37)
+		if err != nil {
+			t.Fatal(err)
+		}
 		var n int64
 		for i := range user {
 			n += user[i] + kernel[i]

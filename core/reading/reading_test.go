@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"entelon/core/made"
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/reading"
 	"entelon/core/scope"
@@ -23,7 +24,7 @@ func read(p *profile.Profile) string {
 
 func TestReadingNamesWhatDominates(t *testing.T) {
 	b := profile.NewBuilder()
-	b.Measure("cpu", "ns", profile.Sum)
+	b.Measure("cpu", "ns", measure.Sum)
 	th := b.Thread(b.Process(1), 1)
 	f := func(name string) profile.FrameID {
 		return b.Frame(profile.Frame{Function: b.Function(profile.Function{Name: b.Intern(name)})})
@@ -45,7 +46,7 @@ func TestReadingNamesWhatDominates(t *testing.T) {
 func TestReadingOfTwoThreads(t *testing.T) {
 	for want, weights := range map[string][2]int64{"The cost stays on one path down to ": {70, 1}, "The heaviest path leads to ": {26, 26}} {
 		b := profile.NewBuilder()
-		b.Measure("cpu", "ns", profile.Sum)
+		b.Measure("cpu", "ns", measure.Sum)
 		th := b.Thread(b.Process(1), 1)
 		f := func(name string) profile.FrameID {
 			return b.Frame(profile.Frame{Function: b.Function(profile.Function{Name: b.Intern(name)})})
@@ -111,7 +112,7 @@ func TestShort(t *testing.T) {
 // of the program waited most.
 func TestReadingOfWaits(t *testing.T) {
 	b := profile.NewBuilder()
-	b.Column(profile.Measure{Name: b.Intern("waiting"), Unit: b.Intern("ns"), Counted: true})
+	b.Column(measure.Column{Name: "waiting", Unit: "ns", Counted: true})
 	th := b.Thread(b.Process(1), 1)
 	frame := func(name string, kind profile.ModuleKind) profile.FrameID {
 		return b.Frame(profile.Frame{Function: b.Function(profile.Function{Name: b.Intern(name), Kind: kind})})
@@ -142,7 +143,7 @@ func TestReadingOfWaits(t *testing.T) {
 // function to blame.
 func TestWhoseAndWhat(t *testing.T) {
 	b := profile.NewBuilder()
-	b.Measure("cpu", "ns", profile.Sum)
+	b.Measure("cpu", "ns", measure.Sum)
 	frame := func(name string, kind profile.ModuleKind) profile.FrameID {
 		m := b.Module(profile.Module{Path: b.Intern("/srv/" + kind.String()), Kind: kind})
 		return b.Frame(profile.Frame{Function: b.Function(profile.Function{Name: b.Intern(name), Module: m, Kind: kind})})

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"entelon/core/made"
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
 )
@@ -260,7 +261,7 @@ func TestEarly(t *testing.T) {
 // A profile that grows is asked about samples that were not there before.
 func TestGrowing(t *testing.T) {
 	b := profile.NewBuilder()
-	b.Measure("cpu", "ns", profile.Sum)
+	b.Measure("cpu", "ns", measure.Sum)
 	m := b.Module(profile.Module{Path: b.Intern("/srv/engraved"), Kind: profile.KindOwn})
 	frame := func(name string) profile.FrameID {
 		return b.Frame(profile.Frame{Function: b.Function(profile.Function{Name: b.Intern(name), Module: m, Kind: profile.KindOwn})})
@@ -301,7 +302,7 @@ func TestPatterns(t *testing.T) {
 	} {
 		for name, want := range names {
 			b := profile.NewBuilder()
-			b.Measure("cpu", "ns", profile.Sum)
+			b.Measure("cpu", "ns", measure.Sum)
 			th := b.Thread(b.Process(1), 1)
 			b.NameThread(th, name)
 			b.Sample(0, th, 0, 1)
@@ -314,7 +315,7 @@ func TestPatterns(t *testing.T) {
 
 func TestIdle(t *testing.T) {
 	b := profile.NewBuilder()
-	b.Measure("waiting", "ns", profile.Sum)
+	b.Measure("waiting", "ns", measure.Sum)
 	m := b.Module(profile.Module{Path: b.Intern("/srv/engraved"), Kind: profile.KindOwn})
 	push := func(names ...string) (s profile.StackID) {
 		for _, n := range names {

@@ -37,6 +37,9 @@ type Span struct {
 	Last     int
 }
 
+// Holds reports whether a time is in the span.
+func (s *Span) Holds(at int64) bool { return (between{s.From, s.To}).holds(at) }
+
 // Amount bounds the value that a sample has of a measure.
 type Amount struct {
 	Measure  int
@@ -117,7 +120,7 @@ func (x *Test) Holds(p *profile.Profile, i int) bool {
 	case x.Amount != nil:
 		holds = x.Amount.Holds(p.Samples.Values[x.Amount.Measure][i])
 	case x.Time != nil:
-		holds = p.Samples.Time == nil || (between{x.Time.From, x.Time.To}).holds(p.Samples.Time[i])
+		holds = p.Samples.Time == nil || x.Time.Holds(p.Samples.Time[i])
 	}
 	for _, part := range x.Parts {
 		if part.Holds(p, i) == x.Any {

@@ -3,6 +3,7 @@ package tree
 import (
 	"sync"
 
+	"entelon/core/measure"
 	"entelon/core/scope"
 )
 
@@ -22,9 +23,10 @@ func (t *Tree) sieve(sc scope.Scope) scope.Sieve {
 	return scope.Sieve{To: len(in), Samples: in}
 }
 
-// Cost is what the samples in a scope add up to, by node.
+// Cost is what the samples in a scope come to, by node.
 type Cost struct {
 	Measure int
+	Reduced measure.Reduction // what was made of a level; "" of a sum
 	tree    *Tree
 	sum     tallies // running over the tree's leaves
 	once    sync.Once
@@ -33,13 +35,22 @@ type Cost struct {
 	full    bool // each node has samples
 }
 
-// Cost adds up one measure over the samples in scope.
-func (t *Tree) Cost(measure int, sc scope.Scope) *Cost {
-	sum := t.samples.add(measure, t.sieve(sc))
+// Cost adds up one measure over the samples in scope. Of a level it is that of the
+// last snapshot there.
+func (t *Tree) Cost(m int, sc scope.Scope) *Cost { return t.CostOf(m, measure.Last, sc) }
+
+// CostOf is Cost with what is to be made of a level.
+func (t *Tree) CostOf(m int, by measure.Reduction, sc scope.Scope) *Cost {
+	sieve, divisor := t.reduced(m, by, sc)
+	sum := t.samples.add(m, sieve)
 	if t.leaves != nil {
 		sum = reordered(sum, t.leaves)
 	}
-	return &Cost{Measure: measure, tree: t, sum: sum}
+	c := &Cost{Measure: m, tree: t, sum: sum.over(divisor)}
+	if t.Profile.Measures[m].Combine == measure.Level {
+		c.Reduced = by
+	}
+	return c
 }
 
 func (c *Cost) total(n NodeID) tally { return c.sum.between(c.tree.leafAt[n], c.tree.stop[n]) }

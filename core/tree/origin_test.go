@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"entelon/core/made"
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
 	"entelon/core/tree"
@@ -40,7 +41,7 @@ func TestOriginAddsUp(t *testing.T) {
 
 func TestOriginTellsInlinedAndCutOff(t *testing.T) {
 	b := profile.NewBuilder()
-	b.Measure("cpu", "ns", profile.Sum)
+	b.Measure("cpu", "ns", measure.Sum)
 	frame := func(name string, line uint32, kind profile.ModuleKind, inlined bool, found profile.Found) profile.FrameID {
 		f := b.Function(profile.Function{Name: b.Intern(name), Kind: kind})
 		return b.Frame(profile.Frame{Function: f, Line: line, Inlined: inlined, Found: found})

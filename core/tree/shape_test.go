@@ -4,6 +4,7 @@ import (
 	"testing"
 
 	"entelon/core/made"
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
 	"entelon/core/tree"
@@ -70,7 +71,7 @@ func passes(p *profile.Profile, s profile.StackID, name string) (is bool) {
 
 func TestShapes(t *testing.T) {
 	b := profile.NewBuilder()
-	b.Measure("cpu", "ns", profile.Sum)
+	b.Measure("cpu", "ns", measure.Sum)
 	frame := func(name string, kind profile.ModuleKind) profile.FrameID {
 		m := b.Module(profile.Module{Path: b.Intern("/srv/" + kind.String()), Kind: kind})
 		return b.Frame(profile.Frame{Function: b.Function(profile.Function{Name: b.Intern(name), Module: m, Kind: kind})})

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"entelon/core/made"
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
 	"entelon/core/tree"
@@ -210,7 +211,7 @@ func TestSearchCoversEachSampleOnce(t *testing.T) {
 
 func TestSpreadPoint(t *testing.T) {
 	b := profile.NewBuilder()
-	b.Measure("cpu", "ns", profile.Sum)
+	b.Measure("cpu", "ns", measure.Sum)
 	th := b.Thread(b.Process(1), 1)
 	f := func(name string) profile.FrameID {
 		return b.Frame(profile.Frame{Function: b.Function(profile.Function{Name: b.Intern(name)})})
@@ -292,7 +293,7 @@ func BenchmarkLayout(b *testing.B) {
 // callers', nothing is lost, and a stack of nothing else keeps its outermost.
 func TestFoldedRuntime(t *testing.T) {
 	b := profile.NewBuilder()
-	b.Measure("cpu", "ns", profile.Sum)
+	b.Measure("cpu", "ns", measure.Sum)
 	frame := func(name string, kind profile.ModuleKind) profile.FrameID {
 		m := b.Module(profile.Module{Path: b.Intern("/srv/" + kind.String()), Kind: kind})
 		return b.Frame(profile.Frame{Function: b.Function(profile.Function{Name: b.Intern(name), Module: m, Kind: kind})})

@@ -71,18 +71,24 @@ type Make func(ctx context.Context, self *Item) (value any, bytes int64, err err
 // Get returns what is kept under a key, having it made once, however many ask.
 // expect is how much memory that will need. What is returned has to be released.
 func (k *Keep) Get(ctx context.Context, key string, expect int64, make Make) (*Item, error) {
-	return k.get(ctx, key, expect, make, false)
+	return k.get(ctx, key, expect, make, nil, false)
+}
+
+// GetOver is Get for something that refers to another item, which stays as long as
+// it. Whoever asks must be using that item.
+func (k *Keep) GetOver(ctx context.Context, base *Item, key string, expect int64, make Make) (*Item, error) {
+	return k.get(ctx, key, expect, make, base, false)
 }
 
 // GetInPassing is Get for one of many that are looked at together: where room is
 // short, they put out each other, and not what somebody reads.
 func (k *Keep) GetInPassing(ctx context.Context, key string, expect int64, make Make) (*Item, error) {
-	return k.get(ctx, key, expect, make, true)
+	return k.get(ctx, key, expect, make, nil, true)
 }
 
-func (k *Keep) get(ctx context.Context, key string, expect int64, make Make, passing bool) (*Item, error) {
+func (k *Keep) get(ctx context.Context, key string, expect int64, make Make, base *Item, passing bool) (*Item, error) {
 	for {
-		x := k.find(key, expect, make, passing)
+		x := k.find(key, expect, make, base, passing)
 		select {
 		case <-x.ready:
 		case <-ctx.Done():
@@ -101,7 +107,7 @@ func (k *Keep) get(ctx context.Context, key string, expect int64, make Make, pas
 	}
 }
 
-func (k *Keep) find(key string, expect int64, mk Make, passing bool) *Item {
+func (k *Keep) find(key string, expect int64, mk Make, base *Item, passing bool) *Item {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if x := k.items[key]; x != nil {
@@ -113,6 +119,10 @@ func (k *Keep) find(key string, expect int64, mk Make, passing bool) *Item {
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	x := &Item{keep: k, key: key, users: 1, passing: passing, ready: make(chan struct{}), stop: stop}
+	if base != nil {
+		base.users++
+		x.needs = []*Item{base}
+	}
 	k.items[key] = x
 	go k.make(ctx, x, expect, mk)
 	return x
@@ -173,14 +183,6 @@ func (x *Item) Needs(other *Item) {
 
 // Key is what it is kept under.
 func (x *Item) Key() string { return x.key }
-
-// Use returns the item for one more user, who has to release it, too.
-func (x *Item) Use() *Item {
-	x.keep.mu.Lock()
-	defer x.keep.mu.Unlock()
-	x.users++
-	return x
-}
 
 // Value is what is kept.
 func (x *Item) Value() any { return x.value }

@@ -205,3 +205,37 @@ func TestUnderLoad(t *testing.T) {
 		t.Errorf("at the end %d bytes in %d items", used, n)
 	}
 }
+
+// TestAnItemMadeForNobody holds what it refers to until its making is over, and
+// not longer.
+func TestAnItemMadeForNobody(t *testing.T) {
+	k := New(100)
+	base := get(t, k, "take", 50)
+	ctx, leave := context.WithCancel(context.Background())
+	began, goOn := make(chan struct{}), make(chan struct{})
+	left := make(chan error, 1)
+	go func() {
+		_, err := k.GetOver(ctx, base, "shape", 20, func(context.Context, *Item) (any, int64, error) {
+			close(began)
+			<-goOn
+			return "shape", 20, nil
+		})
+		left <- err
+	}()
+	<-began
+	leave()
+	if err := <-left; !errors.Is(err, context.Canceled) {
+		t.Error(err)
+	}
+	base.Release()
+	k.Patience = 20 * time.Millisecond
+	if _, err := k.Get(context.Background(), "large", 60, sized(60)); !errors.Is(err, ErrBusy) {
+		t.Errorf("what it is made from was let go: %v", err)
+	}
+	k.Patience = 5 * time.Second
+	close(goOn)
+	get(t, k, "large", 100).Release()
+	if used, n := k.Used(); used != 100 || n != 1 {
+		t.Errorf("%d bytes in %d items", used, n)
+	}
+}

@@ -1,25 +1,23 @@
 <script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { computed } from 'vue'
+import { api } from '../api/client'
 import type { Terms } from '../composables/useTakeTerms'
 
 defineProps<{ kind: string }>()
 const terms = defineModel<Terms>({ required: true })
-const measures = [
-  { name: 'cpu', text: 'CPU time', note: 'samples, some 10 µs each' },
-  { name: 'waiting', text: 'Waiting', note: 'every wait, some 5 µs each' },
-  { name: 'syscalls', text: 'System calls', note: 'every call, some 5 µs each' },
-  { name: 'faults', text: 'Page faults', note: 'every fault, some 3 µs each' },
-  { name: 'disk', text: 'Disk requests', note: 'every request' },
-  { name: 'allocations', text: 'Allocations', note: "of the C library, some 5 µs each" },
-]
+const known = useQuery({ queryKey: ['measures'], queryFn: api.measures })
+const plain = computed(() => (known.data.value?.measures ?? []).filter((m) => m.plain))
+const others = computed(() => (known.data.value?.measures ?? []).filter((m) => m.form !== m.word))
 </script>
 
 <template>
   <section aria-label="What to add up">
     <h2 class="label mb-1">What to add up</h2>
-    <label v-for="m in measures" :key="m.name" class="flex items-baseline gap-2 py-[3px]">
-      <input v-model="terms.measures" type="checkbox" :value="m.name" class="accent-ink translate-y-[1px]" /><span class="flex-1">{{ m.text }}</span><span class="label">{{ m.note }}</span>
+    <label v-for="m in plain" :key="m.word" :title="m.means" class="flex items-baseline gap-2 py-[3px]">
+      <input v-model="terms.measures" type="checkbox" :value="m.word" class="accent-ink translate-y-[1px]" /><span class="flex-1">{{ m.title }}</span><span class="label">{{ m.note }}</span>
     </label>
-    <label class="mt-1 block"><span class="label">Others: a function, a tracepoint, an allocator of its own</span><input v-model="terms.more" class="field code mt-0.5 w-full" placeholder="function:slur.Route" spellcheck="false" aria-label="Other measures" /></label>
+    <label class="mt-1 block"><span class="label" :title="others.map((m) => `${m.form}: ${m.means}`).join('\n')">Others: a function, a tracepoint, an allocator of its own</span><input v-model="terms.more" class="field code mt-0.5 w-full" placeholder="function:slur.Route" spellcheck="false" aria-label="Other measures" /></label>
   </section>
   <section class="mt-4" aria-label="How often">
     <h2 class="label mb-1">How often, for CPU time</h2>

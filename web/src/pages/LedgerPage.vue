@@ -6,6 +6,7 @@ import { computed, ref, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, type Ledger } from '../api/client'
 import { tint } from '../compare/paintMirror'
+import { verdictText } from '../compare/useFigures'
 import ChoiceMenu from '../components/ChoiceMenu.vue'
 import ErrorNote from '../components/ErrorNote.vue'
 import WaitNote from '../components/WaitNote.vue'
@@ -24,19 +25,24 @@ const router = useRouter()
 const program = computed(() => String(route.params.name))
 const { text } = useAddress()
 const scale = text('scale')
+const measure = text('measure')
 const by = text('by', 'total')
 const filter = text('filter')
 const { focus, set: setFocus, step } = useFocus()
 const { pins, toggle: togglePin } = usePins(program)
-const query = useQuery({ queryKey: ['ledger', program, scale, pins], queryFn: () => api.ledger(program.value, { scale: scale.value || undefined }), placeholderData: keepPreviousData, staleTime: 0 })
+const query = useQuery({ queryKey: ['ledger', program, scale, measure, pins], queryFn: () => api.ledger(program.value, { scale: scale.value || undefined, measure: measure.value || undefined }), placeholderData: keepPreviousData, staleTime: 0 })
 const takes = useQuery({ queryKey: ['takes', 'of', program], queryFn: () => api.takes({ program: program.value, descending: true, limit: 60 }), staleTime: 0 })
 const d = computed(() => query.data.value)
 watchEffect(() => (document.title = `${program.value} – Entelon`))
 
 const scales = computed(() => (d.value?.scales ?? []).map((s) => ({ value: s.name, text: s.text })))
 const shownScale = computed({ get: () => scale.value || d.value?.scale || '', set: (v) => (scale.value = v) })
+const measures = computed(() => (d.value?.measures ?? []).map((m) => ({ value: m.name, text: m.label })))
+// Another measure may not have the scale of this one.
+const shownMeasure = computed({ get: () => d.value?.measure ?? '', set: (v) => ((measure.value = v), (scale.value = '')) })
+const unit = computed(() => d.value?.plain_unit ?? 'ns')
 const shares = computed(() => d.value?.scale === 'total')
-const figure = (v: number) => (v === 0 ? '–' : shares.value ? percent(v, 1) : amount(v, 'ns'))
+const figure = (v: number) => (v === 0 ? '–' : shares.value ? percent(v, 1) : amount(v, unit.value))
 
 type Row = Ledger['rows'][number]
 const of = (r: Row) => (by.value === 'self' ? r.self : r.total)
@@ -62,7 +68,7 @@ const over = ref(-1)
 const compare = (a: number, b: number) => {
   const builds = d.value?.builds
   if (!builds || a < 0 || b < 0 || a === b) return
-  void router.push({ name: 'compare', query: { baseline: builds[Math.min(a, b)].takes.slice(-40).join(','), candidate: builds[Math.max(a, b)].takes.slice(-40).join(','), focus: focus.value || undefined } })
+  void router.push({ name: 'compare', query: { baseline: builds[Math.min(a, b)].takes.slice(-40).join(','), candidate: builds[Math.max(a, b)].takes.slice(-40).join(','), focus: focus.value || undefined, measure: measure.value || undefined } })
 }
 function choose(k: number) {
   if (from.value < 0) from.value = k
@@ -71,7 +77,7 @@ function choose(k: number) {
     from.value = -1
   }
 }
-const open = (r: Row, k: number) => router.push({ name: 'take', params: { key: d.value!.builds[k].takes.at(-1)! }, query: { focus: r.name } })
+const open = (r: Row, k: number) => router.push({ name: 'take', params: { key: d.value!.builds[k].takes.at(-1)! }, query: { focus: r.name, measure: measure.value || undefined } })
 
 const queries = useQueryClient()
 const { may } = useMe()
@@ -115,8 +121,9 @@ useKeys({
 <template>
   <div class="flex h-full flex-col">
     <header class="flex h-[52px] shrink-0 items-center gap-2.5 border-b border-rule px-4">
-      <h1 class="flex items-baseline gap-1.5 text-[15.5px]"><span class="text-ink-2">Ledger of</span><span class="font-medium">{{ program }}</span><template v-if="d"><span class="text-ink-2">{{ d.label }}</span><ChoiceMenu v-model="shownScale" :choices="scales" name="Scale" plain /></template></h1>
+      <h1 class="flex items-baseline gap-1.5 text-[15.5px]"><span class="text-ink-2">Ledger of</span><span class="font-medium">{{ program }}</span><template v-if="d"><ChoiceMenu v-if="measures.length > 1" v-model="shownMeasure" :choices="measures" name="Measure" plain /><span v-else class="text-ink-2">{{ d.label }}</span><ChoiceMenu v-model="shownScale" :choices="scales" name="Scale" plain /></template></h1>
       <div class="flex-1" />
+      <span v-if="d?.without" class="label">{{ count(d.without) }} {{ d.without === 1 ? 'take does' : 'takes do' }} not have this measure</span>
       <span v-if="from >= 0" class="label">Choose the build to compare {{ d?.builds[from].name }} with, or Escape</span>
       <RouterLink :to="{ name: 'takes', query: { program } }" class="word text-ink-2">{{ count(takes.data.value?.count ?? 0) }} takes</RouterLink>
     </header>
@@ -152,8 +159,8 @@ useKeys({
               <span v-if="b.mark" class="mb-1 border px-1 text-[11px] leading-[15px]" :class="b.mark === 'regression' ? 'border-plum text-plum' : 'border-teal text-teal'" data-test="mark">{{ b.mark === 'regression' ? '+ regression' : '− mended' }}</span>
             </span>
             <span class="mt-1 flex items-baseline gap-2"><RouterLink :to="{ name: 'take', params: { key: b.takes.at(-1)! }, query: { focus: focus || undefined } }" class="text-[15px] font-medium hover:underline">{{ b.name }}</RouterLink><span class="label">{{ b.takes.length }} {{ b.takes.length === 1 ? 'take' : 'takes' }}</span></span>
-            <span>{{ amount(b.mean, 'ns') }}<span v-if="b.high > b.low" class="label"> ±{{ percent((b.high - b.low) / 2 / b.mean, 0) }}</span></span>
-            <span class="label min-h-[16px]" :class="b.verdict === 'slower' ? '!text-plum' : b.verdict === 'faster' ? '!text-teal' : ''" :title="b.change ? `${percent(b.change_low - 1)} to ${percent(b.change_high - 1)}` : undefined">{{ k === 0 ? 'the first' : b.change ? `${changeText(b)}, ${b.verdict === 'too few takes to tell' ? 'too few takes' : b.verdict === 'no change shown' ? 'no change' : b.verdict}` : '' }}</span>
+            <span>{{ amount(b.mean, unit) }}<span v-if="b.high > b.low" class="label"> ±{{ percent((b.high - b.low) / 2 / b.mean, 0) }}</span></span>
+            <span class="label min-h-[16px]" :class="b.verdict === 'slower' ? '!text-plum' : b.verdict === 'faster' ? '!text-teal' : ''" :title="b.change ? `${percent(b.change_low - 1)} to ${percent(b.change_high - 1)}` : undefined">{{ k === 0 ? 'the first' : b.change ? `${changeText(b)}, ${b.verdict === 'too few takes to tell' ? 'too few takes' : b.verdict === 'no change shown' ? 'no change' : verdictText(b.verdict, unit)}` : '' }}</span>
             <span class="label truncate" :title="b.note">{{ b.note }}</span>
             <span class="mt-1 flex gap-2"><button v-if="k" class="word label" @click="compare(k - 1, k)">why?</button><button class="word label" :aria-pressed="from === k" @click="choose(k)">compare with …</button></span>
           </div>
@@ -163,7 +170,7 @@ useKeys({
             <div v-for="v in virtual.getVirtualItems()" :key="rows[v.index].name" role="row" data-test="ledger-row" class="group absolute inset-x-0 grid border-b border-rule" :style="{ ...grid, top: v.start + 'px', height: height + 'px' }">
               <div role="rowheader" class="sticky left-0 z-10 flex items-center gap-1.5 border-r border-l-[3px] border-transparent border-r-rule pr-2 pl-[13px]" :class="rows[v.index].name === focus ? '!border-l-focus bg-focus-wash' : rows[v.index].pinned ? 'bg-wash' : 'bg-paper group-hover:bg-wash'">
                 <button class="code min-w-0 flex-1 truncate text-left" :title="rows[v.index].name" :aria-pressed="rows[v.index].name === focus" @click="setFocus(rows[v.index].name)">{{ rows[v.index].short }}</button>
-                <RouterLink :to="{ name: 'over', params: { name: program }, query: { focus: rows[v.index].name, by: by === 'self' ? 'self' : undefined } }" class="text-ink-3 opacity-0 group-hover:opacity-100 hover:text-ink focus-visible:opacity-100" :class="rows[v.index].name === focus && '!opacity-100'" :aria-label="`${rows[v.index].short} over all builds`" title="Over all builds, take by take"><ChartSpline class="size-3.5" /></RouterLink>
+                <RouterLink :to="{ name: 'over', params: { name: program }, query: { focus: rows[v.index].name, measure: measure || undefined, by: by === 'self' ? 'self' : undefined } }" class="text-ink-3 opacity-0 group-hover:opacity-100 hover:text-ink focus-visible:opacity-100" :class="rows[v.index].name === focus && '!opacity-100'" :aria-label="`${rows[v.index].short} over all builds`" title="Over all builds, take by take"><ChartSpline class="size-3.5" /></RouterLink>
                 <button class="text-ink-3 hover:text-ink" :class="rows[v.index].pinned ? '' : 'opacity-0 group-hover:opacity-100 focus-visible:opacity-100'" :aria-label="`${rows[v.index].pinned ? 'Let the pin go' : 'Pin'}: ${rows[v.index].short}`" @click="togglePin(rows[v.index].name)"><Pin class="size-3.5" :fill="rows[v.index].pinned ? 'currentColor' : 'none'" /></button>
               </div>
               <button v-for="(x, k) in of(rows[v.index])" :key="k" role="cell" class="border-r border-rule px-3 text-right hover:underline" :class="!x && !cell(rows[v.index], k) && 'text-ink-3'" :style="{ background: cell(rows[v.index], k) }" :aria-label="`${rows[v.index].short} in ${d.builds[k].name}: ${figure(x)}`" @click="open(rows[v.index], k)"><span v-if="cell(rows[v.index], k)" class="float-left text-ink-2" aria-hidden="true">{{ x > of(rows[v.index])[k - 1] ? '+' : '−' }}</span>{{ figure(x) }}</button>

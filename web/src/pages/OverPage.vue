@@ -18,12 +18,13 @@ const route = useRoute()
 const program = computed(() => String(route.params.name))
 const { text } = useAddress()
 const scale = text('scale')
+const measure = text('measure')
 const by = text('by', 'total')
 const { focus, set: setFocus, step } = useFocus()
-const ledger = useQuery({ queryKey: ['ledger', program, '', []], queryFn: () => api.ledger(program.value, {}) })
+const ledger = useQuery({ queryKey: ['ledger', program, '', measure, []], queryFn: () => api.ledger(program.value, { measure: measure.value || undefined }) })
 const query = useQuery({
-  queryKey: ['over', program, focus, scale],
-  queryFn: () => api.over(program.value, { name: focus.value, scale: scale.value || undefined }),
+  queryKey: ['over', program, focus, scale, measure],
+  queryFn: () => api.over(program.value, { name: focus.value, scale: scale.value || undefined, measure: measure.value || undefined }),
   enabled: computed(() => focus.value !== ''),
   placeholderData: keepPreviousData,
   retry: (n, e) => n < 2 && !(e instanceof ApiError && e.status === 404),
@@ -39,8 +40,11 @@ watchEffect(() => {
 watchEffect(() => (document.title = `${d.value?.short ?? program.value} – Entelon`))
 const scales = computed(() => (ledger.data.value?.scales ?? []).map((s) => ({ value: s.name, text: s.text })))
 const shownScale = computed({ get: () => scale.value || d.value?.scale || '', set: (v) => (scale.value = v) })
+const measures = computed(() => (ledger.data.value?.measures ?? []).map((m) => ({ value: m.name, text: m.label })))
+const shownMeasure = computed({ get: () => d.value?.measure ?? '', set: (v) => ((measure.value = v), (scale.value = '')) })
+const unit = computed(() => d.value?.plain_unit ?? 'ns')
 const shares = computed(() => d.value?.scale === 'total')
-const figure = (v: number) => (v === 0 ? '–' : shares.value ? percent(v, 2) : amount(v, 'ns'))
+const figure = (v: number) => (v === 0 ? '–' : shares.value ? percent(v, 2) : amount(v, unit.value))
 type Build = Over['builds'][number]
 const of = (b: Build) => (by.value === 'self' ? b.self : b.total)
 const value = (t: Build['takes'][number]) => (by.value === 'self' ? t.self : t.total)
@@ -50,7 +54,7 @@ const changeText = (b: Build) => {
   if (!e.candidate) return 'gone'
   return signed(percent(e.ratio - 1, Math.abs(e.ratio - 1) < 0.0995 ? 1 : 0), e.ratio - 1)
 }
-const verdict = (b: Build) => (b.takes.length ? verdictText(of(b).before.verdict, 'ns') : '')
+const verdict = (b: Build) => (b.takes.length ? verdictText(of(b).before.verdict, unit.value) : '')
 const colour = (v: string) => (v === 'slower' ? '!text-plum' : v === 'faster' ? '!text-teal' : '')
 
 const box = ref<HTMLElement>()
@@ -67,7 +71,7 @@ const lines = computed(() => {
   const round = [1, 2, 2.5, 5, 10].map((m) => m * power).find((m) => m >= raw)!
   return Array.from({ length: Math.floor(most.value / round) + 1 }, (_, i) => i * round)
 })
-const compare = (k: number) => ({ name: 'compare', query: { baseline: d.value!.builds[k - 1].takes.slice(-40).map((t) => t.key).join(','), candidate: d.value!.builds[k].takes.slice(-40).map((t) => t.key).join(','), focus: focus.value } })
+const compare = (k: number) => ({ name: 'compare', query: { baseline: d.value!.builds[k - 1].takes.slice(-40).map((t) => t.key).join(','), candidate: d.value!.builds[k].takes.slice(-40).map((t) => t.key).join(','), focus: focus.value, measure: measure.value || undefined } })
 const choices = computed(() => (ledger.data.value?.rows ?? []).map((r) => ({ value: r.name, text: r.short })))
 const chosen = computed({ get: () => focus.value, set: (v) => setFocus(v) })
 useKeys({ ',': () => step(-1), '.': () => step(1), Escape: () => setFocus('') })
@@ -78,8 +82,8 @@ useKeys({ ',': () => step(-1), '.': () => step(1), Escape: () => setFocus('') })
     <header class="flex h-[52px] shrink-0 items-center gap-2.5 border-b border-rule px-4">
       <h1 class="flex min-w-0 items-baseline gap-1.5 text-[15.5px]">
         <ChoiceMenu v-model="chosen" :choices="[...(choices.some((c) => c.value === focus) ? [] : [{ value: focus, text: d?.short ?? (focus || 'choose a function') }]), ...choices]" name="Function" plain class="font-medium" />
-        <span class="whitespace-nowrap text-ink-2">over all builds of</span><RouterLink :to="{ name: 'ledger', params: { name: program }, query: { focus: focus || undefined } }" class="word font-medium">{{ program }}</RouterLink>
-        <template v-if="d"><span class="whitespace-nowrap text-ink-2">{{ d.label }}</span><ChoiceMenu v-model="shownScale" :choices="scales" name="Scale" plain /></template>
+        <span class="whitespace-nowrap text-ink-2">over all builds of</span><RouterLink :to="{ name: 'ledger', params: { name: program }, query: { focus: focus || undefined, measure: measure || undefined } }" class="word font-medium">{{ program }}</RouterLink>
+        <template v-if="d"><ChoiceMenu v-if="measures.length > 1" v-model="shownMeasure" :choices="measures" name="Measure" plain /><span v-else class="whitespace-nowrap text-ink-2">{{ d.label }}</span><ChoiceMenu v-model="shownScale" :choices="scales" name="Scale" plain /></template>
       </h1>
       <div class="flex-1" />
       <span class="flex" role="group" aria-label="Which cost"><button v-for="k in ['self', 'total']" :key="k" class="border border-rule-strong px-2 py-0.5 first:border-r-0" :class="by === k ? 'bg-ink text-paper' : 'bg-sheet text-ink-2'" :aria-pressed="by === k" @click="by = k">{{ k }}</button></span>

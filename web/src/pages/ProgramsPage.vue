@@ -71,7 +71,7 @@ function change(p: Program, i: number): number | undefined {
           </tbody>
         </table>
         <div v-if="p.newest.name.length" class="mt-4 max-w-[1080px]" :aria-label="`Hottest functions of ${p.name} ${p.newest.build}`">
-          <h3 class="label mb-1 grid grid-cols-[minmax(0,1fr)_64px_64px_300px] gap-x-4"><span>Hottest in the newest take, {{ p.newest.build }}</span><span class="text-right">self</span><span class="text-right">total</span><span>self over total</span></h3>
+          <h3 class="label mb-1 grid grid-cols-[minmax(0,1fr)_64px_64px_300px] gap-x-4"><span>Hottest in the newest take, {{ p.newest.build }}, by {{ p.newest.label }}</span><span class="text-right">self</span><span class="text-right">total</span><span>self over total</span></h3>
           <RouterLink
             v-for="(name, i) in p.newest.name"
             :key="name"

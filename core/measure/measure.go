@@ -1,0 +1,104 @@
+// Package measure is the one home of what Entelon adds up. Its table says of every
+// measure how it is chosen, what it means, how it is counted, what counting it
+// costs, and which columns of values it gives a take; flags, help, completion, the
+// API, the web interface and docs/measures.md are made from it.
+package measure
+
+import "strings"
+
+// Unit is what the values of a column are given in.
+type Unit = string
+
+// The units. Values are whole numbers of them.
+const (
+	Nanoseconds Unit = "ns"
+	Bytes       Unit = "bytes"
+	Count       Unit = "count"
+)
+
+// Combine says how values of a column are put together over time.
+type Combine uint8
+
+// Values of a Sum are added over time; those of a Level hold at one time, and are
+// added only to others of the same time. The order is part of the take file format.
+const (
+	Sum Combine = iota
+	Level
+)
+
+// Reduction is how the values of a level become one figure for a stretch of time.
+type Reduction string
+
+// The reductions. A snapshot is all samples of a level that have the same time.
+const (
+	Last  Reduction = "last"  // the last snapshot of the stretch
+	First Reduction = "first" // the first one
+	Peak  Reduction = "peak"  // the one with the highest total, the first of several
+	Mean  Reduction = "mean"  // the mean of all snapshots
+)
+
+// Reductions are all of them, the usual one first.
+var Reductions = []Reduction{Last, First, Peak, Mean}
+
+// Words says what a figure of a level is: "at the end".
+func (r Reduction) Words() string {
+	switch r {
+	case First:
+		return "at the beginning"
+	case Peak:
+		return "at its peak"
+	case Mean:
+		return "on average over time"
+	}
+	return "at the end"
+}
+
+// Column is one column of values that a measure has in a take.
+type Column struct {
+	Name    string // as it is kept and chosen: "cpu", "allocated:score_alloc"
+	Label   string // "CPU time", "allocated bytes by score_alloc"
+	Unit    Unit
+	Combine Combine
+	Counted bool // every event is in it, so that it has no sampling error
+}
+
+// columnRow is a column in the table.
+type columnRow struct {
+	Column
+	of string // the label where the measure is of something, which follows it
+}
+
+// with returns the column of a measure of something; "" is nothing.
+func (c columnRow) with(of string) Column {
+	out := c.Column
+	if of != "" {
+		out.Name += ":" + of
+		if c.of != "" {
+			out.Label = c.of + " " + of
+		} else {
+			out.Label += " by " + of
+		}
+	}
+	return out
+}
+
+// Cycles is the column that processor time has besides its own where the
+// processor's counter of cycles triggers the samples.
+var Cycles = columnRow{Column: Column{Name: "cycles", Label: "processor cycles", Unit: Count}}.Column
+
+// Named returns what the table says of a column by its name. ok is unset where it
+// says nothing, as of a column from elsewhere: its label is its name then.
+func Named(name string) (c Column, ok bool) {
+	stem, of, _ := strings.Cut(name, ":")
+	for _, k := range Kinds {
+		for _, row := range k.columns {
+			if row.Name == stem && k.takes(of) {
+				return row.with(of), true
+			}
+		}
+	}
+	if name == Cycles.Name {
+		return Cycles, true
+	}
+	return Column{Name: name, Label: name, Unit: Count}, false
+}
