@@ -155,9 +155,9 @@ func TestWarnCut(t *testing.T) {
 		s.resolver = newResolver(profile.NewBuilder(), &s.facts, nil)
 		s.resolver.noTable["/srv/libblot.so"] = 7
 		s.facts.UserStacks, s.facts.Complete = 100, 95
-		s.facts.CutOff = []profile.Cut{{Reason: cutReasons[c.reason], Stacks: 5}}
+		s.facts.CutOff = []profile.Cut{profile.CutBy(cutMarks[c.reason], 5)}
 		s.warnCut()
-		if len(s.facts.Warnings) != 1 || !strings.Contains(s.facts.Warnings[0].Remedy, c.remedy) || !strings.Contains(s.facts.Warnings[0].Text, cutReasons[c.reason]+" (5)") {
+		if len(s.facts.Warnings) != 1 || !strings.Contains(s.facts.Warnings[0].Remedy, c.remedy) || !strings.Contains(s.facts.Warnings[0].Text, profile.CutBy(cutMarks[c.reason], 5).Words()+" (5)") {
 			t.Errorf("%v: %+v, want %q", c.reason, s.facts.Warnings, c.remedy)
 		}
 		s.facts.Warnings, s.o.Settings.CutShare = nil, 0.06

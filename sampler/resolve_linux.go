@@ -36,7 +36,6 @@ type resolver struct {
 	kernelErr    error
 	kernelFrames map[uint64]profile.FrameID
 
-	marks   map[string]profile.FrameID
 	values  []int64
 	cut     [unwind.EndCount]int64 // stacks cut off, by reason
 	now     uint64                 // time of the sample at hand
@@ -61,27 +60,25 @@ func newResolver(b *profile.Builder, facts *profile.Facts, finder *symbol.Finder
 	r := &resolver{
 		b: b, modules: ms, ps: newProcesses(b, ms), facts: facts,
 		kernelFrames: map[uint64]profile.FrameID{}, unnamed: map[string]int64{},
-		noName: map[profile.FrameID]string{}, marks: map[string]profile.FrameID{}, noTable: map[string]int64{}, ran: ran{},
+		noName: map[profile.FrameID]string{}, noTable: map[string]int64{}, ran: ran{},
 	}
 	return r
 }
 
-// cutReasons are the frames at the root of stacks whose outer part is unknown.
-var cutReasons = [unwind.EndCount]string{
-	unwind.Deeper:     "deeper than the copied stack",
-	unwind.OtherStack: "went to a stack that was not copied",
-	unwind.NoTable:    "code without call-frame tables",
-	unwind.NoCode:     "called from what is no code",
-	unwind.NoMemory:   "the stack could not be read",
-	unwind.Circle:     "the stack does not get shorter",
-	unwind.TooMany:    "more frames than are kept",
-	unwind.Torn:       "the interpreter was changing its frames",
+// cutMarks are the frames at the root of stacks whose outer part is unknown.
+var cutMarks = [unwind.EndCount]profile.Mark{
+	unwind.Deeper:     profile.CutDeeper,
+	unwind.OtherStack: profile.CutOtherStack,
+	unwind.NoTable:    profile.CutNoTable,
+	unwind.NoCode:     profile.CutNoCode,
+	unwind.NoMemory:   profile.CutNoMemory,
+	unwind.Circle:     profile.CutCircle,
+	unwind.TooMany:    profile.CutTooMany,
+	unwind.Torn:       profile.CutTorn,
 }
 
 // cutFrame returns the mark for a reason.
-func (r *resolver) cutFrame(end unwind.End) profile.FrameID {
-	return r.mark("cut off: " + cutReasons[end])
-}
+func (r *resolver) cutFrame(end unwind.End) profile.FrameID { return r.mark(cutMarks[end]) }
 
 // seen is a sample whose stack is walked: the frames of the kernel, and the
 // program's as a stack or, where names are still on their way, as places in
@@ -196,17 +193,8 @@ func (r *resolver) marked(s profile.StackID, mark profile.FrameID) profile.Stack
 	return r.b.Push(s, mark)
 }
 
-// mark returns the frame of a mark by its text.
-func (r *resolver) mark(text string) profile.FrameID {
-	f, ok := r.marks[text]
-	if !ok {
-		mod := r.b.Module(profile.Module{Path: r.b.Intern("[mark]"), Kind: profile.KindMark})
-		fn := r.b.Function(profile.Function{Name: r.b.Intern("[" + text + "]"), Module: mod, Kind: profile.KindMark})
-		f = r.b.Frame(profile.Frame{Function: fn})
-		r.marks[text] = f
-	}
-	return f
-}
+// mark returns the frame of a mark.
+func (r *resolver) mark(m profile.Mark) profile.FrameID { return r.b.Mark(m, m.Key()) }
 
 // split separates the kernel's part of a call chain, as frames, the innermost
 // first, from the program's.
@@ -425,7 +413,7 @@ func (r *resolver) cutOff() []profile.Cut {
 	var out []profile.Cut
 	for end, n := range r.cut {
 		if n > 0 {
-			out = append(out, profile.Cut{Reason: cutReasons[end], Stacks: n})
+			out = append(out, profile.CutBy(cutMarks[end], n))
 		}
 	}
 	sort.SliceStable(out, func(i, j int) bool { return out[i].Stacks > out[j].Stacks })

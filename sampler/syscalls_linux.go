@@ -2,6 +2,7 @@ package sampler
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 
 	"entelon/core/profile"
@@ -29,11 +30,11 @@ func newSystemCalls(r *resolver) *systemCalls {
 func (c *systemCalls) mark(number uint64) profile.FrameID {
 	f, ok := c.name[number]
 	if !ok {
-		text := fmt.Sprintf("system call %d", number)
+		name := strconv.FormatUint(number, 10)
 		if number < uint64(len(systemCallNames)) && systemCallNames[number] != "" {
-			text = "system call " + systemCallNames[number]
+			name = systemCallNames[number]
 		}
-		f = c.r.mark(text)
+		f = c.r.b.Mark(profile.SystemCall, profile.SystemCallKey(name))
 		c.name[number] = f
 	}
 	return f
@@ -61,7 +62,7 @@ func (c *systemCalls) leave(rec record, src *source) {
 		}
 		p := c.r.ps.get(rec.pid)
 		x = systemCall{
-			seen: seen{of: p, thread: c.r.ps.thread(p, rec.tid), time: rec.time, ready: true, stack: c.r.b.Push(0, c.r.mark("began before the take"))},
+			seen: seen{of: p, thread: c.r.ps.thread(p, rec.tid), time: rec.time, ready: true, stack: c.r.b.Push(0, c.r.mark(profile.BeganBefore))},
 			// A process that was just made leaves the call that made it.
 			column: src.column, begin: max(c.r.origin, c.r.ps.born[rec.tid]), mark: c.mark(number),
 		}
@@ -107,16 +108,16 @@ func (s *session) disk(rec record, src *source) error {
 	if f := src.point.fields["rwbs"]; f.offset+f.size <= len(raw) {
 		kind = string(raw[f.offset : f.offset+f.size])
 	}
-	mark := "disk: other request"
+	mark := profile.DiskOther
 	switch {
 	case strings.Contains(kind, "R"):
-		mark = "disk: read"
+		mark = profile.DiskRead
 	case strings.Contains(kind, "W"):
-		mark = "disk: write"
+		mark = profile.DiskWrite
 	case strings.Contains(kind, "D"):
-		mark = "disk: discard"
+		mark = profile.DiskDiscard
 	case strings.Contains(kind, "F"):
-		mark = "disk: flush"
+		mark = profile.DiskFlush
 	}
 	r.keep(x, r.mark(mark), r.value(src.column, int64(sectors*sector), 1))
 	return nil

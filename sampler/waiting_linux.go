@@ -17,7 +17,7 @@ type waits struct {
 	r      *resolver
 	column int
 	open   map[uint32]*wait
-	reason map[profile.FrameID]string // by frame of the kernel, "" where it tells nothing
+	reason map[profile.FrameID]profile.Mark // by frame of the kernel, NoMark where it tells nothing
 }
 
 type wait struct {
@@ -25,38 +25,33 @@ type wait struct {
 	begin     uint64 // monotonic; 0: what was waited before is counted already
 	woken     uint64 // 0: not yet
 	preempted bool
-	reason    string
+	reason    profile.Mark
 }
 
 func newWaits(r *resolver, column int) *waits {
-	return &waits{r: r, column: column, open: map[uint32]*wait{}, reason: map[profile.FrameID]string{}}
+	return &waits{r: r, column: column, open: map[uint32]*wait{}, reason: map[profile.FrameID]profile.Mark{}}
 }
-
-// reasonRun is waiting for a processor while nothing else is missing.
-const reasonRun = "waits for a processor"
 
 // waitReasons tell what a thread waits for by the kernel's functions on its
 // stack; the first that matches counts, from the inner end of the stack on. A
 // name that ends with * is a beginning.
 var waitReasons = []struct {
-	reason string
+	reason profile.Mark
 	names  []string
 }{
-	{"waits for a lock", []string{"futex_*", "__futex_*", "do_futex", "mutex_lock*", "__mutex_lock*", "rwsem_down_*", "down_read*", "down_write*", "__down_*", "rt_mutex_*", "fcntl_setlk*", "flock_lock_*", "do_semtimedop", "__do_semtimedop"}},
-	{"sleeps", []string{"hrtimer_nanosleep", "do_nanosleep", "common_nsleep*", "__x64_sys_nanosleep", "__x64_sys_clock_nanosleep", "__x64_sys_pause", "__do_sys_pause"}},
-	{"waits for the disk", []string{"io_schedule*", "blk_*", "submit_bio_wait", "folio_wait_*", "wait_on_page_*", "__wait_on_buffer", "jbd2_*", "filemap_*", "do_writepages", "balance_dirty_pages*"}},
-	{"waits for the network", []string{"tcp_*", "udp_*", "inet_*", "sk_wait_data", "sk_stream_*", "__skb_wait_for_*", "__skb_recv_*", "unix_stream_*", "unix_dgram_*", "unix_accept", "sock_*", "__sys_accept*", "__sys_connect*", "__sys_recvfrom", "netlink_*"}},
-	{"waits for events", []string{"ep_poll", "do_epoll_wait", "do_sys_poll", "do_select", "core_sys_select", "io_cqring_wait", "read_events", "eventfd_read", "timerfd_read", "inotify_read", "do_sigtimedwait", "sigsuspend", "rseq_*"}},
-	{"waits for input", []string{"pipe_read", "anon_pipe_read", "pipe_write", "anon_pipe_write", "fifo_open", "tty_read", "n_tty_read", "wait_for_partner"}},
-	{"waits for another process", []string{"do_wait", "kernel_wait4", "kernel_waitid", "wait_for_vfork_done", "ptrace_stop", "do_signal_stop"}},
-	{"waits for memory", []string{"do_swap_page", "__alloc_pages_slowpath*", "try_to_free_pages", "handle_userfault"}},
+	{profile.WaitLock, []string{"futex_*", "__futex_*", "do_futex", "mutex_lock*", "__mutex_lock*", "rwsem_down_*", "down_read*", "down_write*", "__down_*", "rt_mutex_*", "fcntl_setlk*", "flock_lock_*", "do_semtimedop", "__do_semtimedop"}},
+	{profile.WaitSleep, []string{"hrtimer_nanosleep", "do_nanosleep", "common_nsleep*", "__x64_sys_nanosleep", "__x64_sys_clock_nanosleep", "__x64_sys_pause", "__do_sys_pause"}},
+	{profile.WaitDisk, []string{"io_schedule*", "blk_*", "submit_bio_wait", "folio_wait_*", "wait_on_page_*", "__wait_on_buffer", "jbd2_*", "filemap_*", "do_writepages", "balance_dirty_pages*"}},
+	{profile.WaitNetwork, []string{"tcp_*", "udp_*", "inet_*", "sk_wait_data", "sk_stream_*", "__skb_wait_for_*", "__skb_recv_*", "unix_stream_*", "unix_dgram_*", "unix_accept", "sock_*", "__sys_accept*", "__sys_connect*", "__sys_recvfrom", "netlink_*"}},
+	{profile.WaitEvents, []string{"ep_poll", "do_epoll_wait", "do_sys_poll", "do_select", "core_sys_select", "io_cqring_wait", "read_events", "eventfd_read", "timerfd_read", "inotify_read", "do_sigtimedwait", "sigsuspend", "rseq_*"}},
+	{profile.WaitInput, []string{"pipe_read", "anon_pipe_read", "pipe_write", "anon_pipe_write", "fifo_open", "tty_read", "n_tty_read", "wait_for_partner"}},
+	{profile.WaitProcess, []string{"do_wait", "kernel_wait4", "kernel_waitid", "wait_for_vfork_done", "ptrace_stop", "do_signal_stop"}},
+	{profile.WaitMemory, []string{"do_swap_page", "__alloc_pages_slowpath*", "try_to_free_pages", "handle_userfault"}},
 }
-
-const reasonOther = "waits for something else"
 
 // reasonOf returns the first reason that the names of kernel functions, the
 // innermost first, tell.
-func reasonOfName(name string) string {
+func reasonOfName(name string) profile.Mark {
 	for _, r := range waitReasons {
 		for _, n := range r.names {
 			if begin, open := strings.CutSuffix(n, "*"); open && strings.HasPrefix(name, begin) || n == name {
@@ -64,10 +59,10 @@ func reasonOfName(name string) string {
 			}
 		}
 	}
-	return ""
+	return profile.NoMark
 }
 
-func (w *waits) reasonOf(kernel []profile.FrameID) string {
+func (w *waits) reasonOf(kernel []profile.FrameID) profile.Mark {
 	p := w.r.b.Profile()
 	for _, f := range kernel {
 		why, ok := w.reason[f]
@@ -75,11 +70,11 @@ func (w *waits) reasonOf(kernel []profile.FrameID) string {
 			why = reasonOfName(p.FunctionName(p.Frames[f].Function))
 			w.reason[f] = why
 		}
-		if why != "" {
+		if why != profile.NoMark {
 			return why
 		}
 	}
-	return reasonOther
+	return profile.WaitUnknown
 }
 
 // left takes the sample of a thread that leaves the processor.
@@ -133,7 +128,7 @@ func (w *waits) count(x *wait, until uint64) {
 	if run > 0 {
 		later := x.seen
 		later.at = w.r.since(until - run)
-		w.r.keep(later, w.r.mark(reasonRun), w.r.value(w.column, int64(run)))
+		w.r.keep(later, w.r.mark(profile.WaitProcessor), w.r.value(w.column, int64(run)))
 	}
 }
 
@@ -166,14 +161,14 @@ func (w *waits) already(pid int) {
 		if i < 0 || i+2 >= len(b) || b[i+2] != 'S' && b[i+2] != 'D' {
 			continue
 		}
-		why := reasonOther
+		why := profile.WaitUnknown
 		if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/stack", pid, tid)); err == nil {
 			why = reasonOfStack(string(b))
 		}
 		w.open[uint32(tid)] = &wait{
 			seen: seen{
 				at: 0, time: w.r.origin, of: p, thread: w.r.ps.thread(p, uint32(tid)), ready: true,
-				stack: w.r.b.Push(0, w.r.mark("waited before the take began")),
+				stack: w.r.b.Push(0, w.r.mark(profile.WaitedBefore)),
 			},
 			begin: w.r.origin, reason: why,
 		}
@@ -181,18 +176,18 @@ func (w *waits) already(pid int) {
 }
 
 // reasonOfStack reads lines such as "[<0>] futex_wait_queue+0x6b/0xa0".
-func reasonOfStack(text string) string {
+func reasonOfStack(text string) profile.Mark {
 	for _, line := range strings.Split(text, "\n") {
 		_, name, ok := strings.Cut(line, "] ")
 		if !ok {
 			continue
 		}
 		name, _, _ = strings.Cut(name, "+")
-		if why := reasonOfName(name); why != "" {
+		if why := reasonOfName(name); why != profile.NoMark {
 			return why
 		}
 	}
-	return reasonOther
+	return profile.WaitUnknown
 }
 
 // wokenThread reads which thread a record of the wake-up is about.

@@ -20,7 +20,7 @@ func TestWaitsFromRecords(t *testing.T) {
 	}
 	wait := func(tid uint32, begin uint64) *wait {
 		p := s.resolver.ps.get(7)
-		return &wait{seen: seen{at: s.resolver.since(begin), of: p, thread: s.resolver.ps.thread(p, tid), ready: true, stack: s.builder.Push(0, s.resolver.mark("main"))}, begin: begin, reason: "sleeps"}
+		return &wait{seen: seen{at: s.resolver.since(begin), of: p, thread: s.resolver.ps.thread(p, tid), ready: true, stack: s.builder.Push(0, s.resolver.b.Mark(profile.MarkOther, "main"))}, begin: begin, reason: profile.WaitSleep}
 	}
 	sum := func() map[string]int64 {
 		out := map[string]int64{}
@@ -73,19 +73,19 @@ func TestWaitsFromRecords(t *testing.T) {
 }
 
 func TestReasonsOfWaits(t *testing.T) {
-	for name, want := range map[string]string{
-		"futex_wait_queue": "waits for a lock", "do_nanosleep": "sleeps", "io_schedule": "waits for the disk", "tcp_recvmsg_locked": "waits for the network",
-		"ep_poll": "waits for events", "anon_pipe_read": "waits for input", "do_wait": "waits for another process", "schedule": "", "main": "", "do_waiting": "",
+	for name, want := range map[string]profile.Mark{
+		"futex_wait_queue": profile.WaitLock, "do_nanosleep": profile.WaitSleep, "io_schedule": profile.WaitDisk, "tcp_recvmsg_locked": profile.WaitNetwork,
+		"ep_poll": profile.WaitEvents, "anon_pipe_read": profile.WaitInput, "do_wait": profile.WaitProcess, "schedule": 0, "main": 0, "do_waiting": 0,
 	} {
 		if got := reasonOfName(name); got != want {
-			t.Errorf("%s: %q, want %q", name, got, want)
+			t.Errorf("%s: %q, want %q", name, got.Words(), want.Words())
 		}
 	}
-	if got := reasonOfStack("[<0>] futex_wait_queue+0x6b/0xa0\n[<0>] do_syscall_64+0x3d/0x90\n"); got != "waits for a lock" {
-		t.Errorf("%q", got)
+	if got := reasonOfStack("[<0>] futex_wait_queue+0x6b/0xa0\n[<0>] do_syscall_64+0x3d/0x90\n"); got != profile.WaitLock {
+		t.Errorf("%q", got.Words())
 	}
-	if got := reasonOfStack("rubbish\n[<0>]\n"); got != reasonOther {
-		t.Errorf("%q", got)
+	if got := reasonOfStack("rubbish\n[<0>]\n"); got != profile.WaitUnknown {
+		t.Errorf("%q", got.Words())
 	}
 }
 

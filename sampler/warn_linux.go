@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"entelon/core/measure"
-	"entelon/unwind"
+	"entelon/core/profile"
 )
 
 // Shares and counts from which on a take says so.
@@ -97,17 +97,17 @@ func (s *session) warnCut() {
 	}
 	var why []string
 	for _, c := range f.CutOff {
-		why = append(why, fmt.Sprintf("%s (%d)", c.Reason, c.Stacks))
+		why = append(why, fmt.Sprintf("%s (%d)", c.Words(), c.Stacks))
 	}
 	text := fmt.Sprintf("%.1f %% of the stacks are cut off: %s.", 100*share, strings.Join(why, ", "))
 	remedy := "Read self costs only; they are not affected."
-	switch f.CutOff[0].Reason {
-	case cutReasons[unwind.Deeper]:
+	switch f.CutOff[0].Mark() {
+	case profile.CutDeeper:
 		remedy = "Nothing deeper can be copied; build the recursion with -fno-omit-frame-pointer, or read self costs only."
 		if set.StackBytes < MaxStackBytes {
 			remedy = fmt.Sprintf("Copy more of each stack: --stack %dk.", min(MaxStackBytes, 2*set.StackBytes)>>10)
 		}
-	case cutReasons[unwind.OtherStack]:
+	case profile.CutOtherStack:
 		if s.other == nil && set.Unwind == UnwindTables {
 			remedy = "Collect as root, so that stacks which a thread left behind are read too"
 			if s.otherErr != nil {
@@ -115,7 +115,7 @@ func (s *session) warnCut() {
 			}
 			remedy += "."
 		}
-	case cutReasons[unwind.NoTable]:
+	case profile.CutNoTable:
 		remedy = "Build that code with -fasynchronous-unwind-tables or -fno-omit-frame-pointer."
 		if module, _ := most(s.resolver.noTable); set.Unwind == UnwindFramePointers {
 			remedy = "Take it with --unwind tables, or build with -fno-omit-frame-pointer."

@@ -168,7 +168,7 @@ func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
 	row("lost", "%s", thin(f.Lost))
 	row("complete stacks", "%.2f %% (%s)", 100*f.CompleteShare, f.Unwind)
 	for _, c := range f.CutOff {
-		row("cut off", "%s: %s", thin(c.Stacks), c.Reason)
+		row("cut off", "%s: %s", thin(c.Stacks), c.Words())
 	}
 	if f.Interpreted > 0 {
 		row("interpreted", "%s stacks have functions of an interpreter; %s more were hit while it changed them", thin(f.Interpreted), thin(f.Torn))

@@ -100,7 +100,7 @@ func (c *cursor) end() error {
 	return c.err
 }
 
-func readTables(b []byte, p *profile.Profile, r *room) error {
+func readTables(b []byte, p *profile.Profile, r *room, version uint32) error {
 	c := &cursor{b: b, room: r}
 	for range c.rows(16) {
 		p.Strings = append(p.Strings, c.text())
@@ -115,6 +115,12 @@ func readTables(b []byte, p *profile.Profile, r *room) error {
 			Name: profile.StringID(c.uint32()), Linkage: profile.StringID(c.uint32()), Module: profile.ModuleID(c.uint32()),
 			File: profile.StringID(c.uint32()), Line: c.uint32(), Kind: profile.ModuleKind(c.byte()), Entry: c.byte() == 1,
 		})
+		f := &p.Functions[len(p.Functions)-1]
+		if version >= Version7 {
+			f.Mark = profile.Mark(c.byte())
+		} else if f.Kind == profile.KindMark && int(f.Name) < len(p.Strings) {
+			f.Mark = profile.MarkNamed(p.Strings[f.Name])
+		}
 	}
 	for range c.rows(24) {
 		p.Frames = append(p.Frames, profile.Frame{
@@ -144,7 +150,7 @@ func readTables(b []byte, p *profile.Profile, r *room) error {
 		p.Measures = append(p.Measures, profile.Measure{
 			Name: profile.StringID(c.uint32()), Unit: profile.StringID(c.uint32()),
 		})
-		c.measureFlags(&p.Measures[len(p.Measures)-1])
+		c.measureFlags(p, version)
 		if len(p.Samples.Stack) > 0 {
 			c.fail(errors.New("a measure begins after the first sample"))
 			break
@@ -165,12 +171,18 @@ func (c *cursor) frameFlags(f *profile.Frame) {
 	}
 }
 
-// measureFlags reads bit 0, a level, and from Version4 on bit 1, that every
-// event is counted.
-func (c *cursor) measureFlags(m *profile.Measure) {
+// measureFlags reads those of the last measure: bit 0, a level; from Version4 on bit
+// 1, that every event is counted; from Version7 on bits 2 and 3, what its samples'
+// times are, which the table of measures says of those before.
+func (c *cursor) measureFlags(p *profile.Profile, version uint32) {
+	m := &p.Measures[len(p.Measures)-1]
 	v := c.byte()
-	m.Combine, m.Counted = measure.Combine(v&1), v&2 != 0
-	if v > 3 {
+	m.Combine, m.Counted, m.Time = measure.Combine(v&1), v&2 != 0, measure.TimeIs(v>>2)
+	if version < Version7 && int(m.Name) < len(p.Strings) {
+		known, _ := measure.Named(p.Strings[m.Name])
+		m.Time = known.Time
+	}
+	if version < Version7 && v > 3 || !m.Time.Valid() {
 		c.fail(fmt.Errorf("a measure has the unknown flags %d", v))
 	}
 }
@@ -215,23 +227,32 @@ func place[T any](column *[]T, i uint64, x T) bool {
 	return true
 }
 
-func readSamples(b []byte, p *profile.Profile, r *room) error {
+func readSamples(b []byte, p *profile.Profile, r *room, version uint32) error {
 	c := &cursor{b: b, room: r}
 	n := c.count()
 	if measures := c.uint(); measures != uint64(len(p.Measures)) {
 		return fmt.Errorf("has %d measures where the take has %d", measures, len(p.Measures))
 	}
-	if columns := 3 + len(p.Measures); n > len(c.b)/columns { // a byte in each at least
+	timed := true
+	if version >= Version7 {
+		timed = c.byte() == 1
+	}
+	if s := &p.Samples; s.Len() > 0 && timed == (s.Time == nil) {
+		return errors.New("some samples have times and some have none")
+	}
+	if columns := 2 + len(p.Measures); n > len(c.b)/columns { // a byte in each at least
 		return fmt.Errorf("%d samples are announced in %d bytes", n, len(c.b))
 	}
 	s := &p.Samples
 	if !r.take(int64(n) * int64(8+4+4+4+8*len(p.Measures))) {
 		return errNoRoom
 	}
-	var t int64
-	for i := range more(&s.Time, n) {
-		t += c.int()
-		s.Time[i] = t * tick
+	if timed {
+		var t int64
+		for i := range more(&s.Time, n) {
+			t += c.int()
+			s.Time[i] = t * tick
+		}
 	}
 	for i := range more(&s.Thread, n) {
 		s.Thread[i] = profile.ThreadID(c.uint32())

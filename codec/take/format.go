@@ -14,7 +14,9 @@ import (
 // The formats. Version2 keeps for each frame how the walk got to it, in what
 // was a flag alone; Version3 has one way more; Version4 tells of a measure that
 // every event is in it; Version5 may bring source files; Version6 may bring the
-// labels of samples. The newest is the one that is written.
+// labels of samples; Version7 keeps what a mark says as a number, says what the time
+// of a measure's samples is, and may have samples without times. The newest is the
+// one that is written.
 const (
 	Version1 = 1
 	Version2 = 2
@@ -22,7 +24,8 @@ const (
 	Version4 = 4
 	Version5 = 5
 	Version6 = 6
-	current  = Version6
+	Version7 = 7
+	current  = Version7
 )
 
 // magic begins every file. Its last byte is one that no text file has.

@@ -88,6 +88,7 @@ type reader struct {
 	r        io.Reader
 	name     string
 	o        Options
+	version  uint32
 	offset   int64
 	sequence uint32
 	unpacked int64
@@ -130,6 +131,7 @@ func (d *reader) fileHeader() error {
 	if v := binary.LittleEndian.Uint32(b[8:]); v > current || v == 0 {
 		return d.fault(Newer, fmt.Sprintf("the take is in format %d; this Entelon reads formats 1 to %d", v, current), nil)
 	}
+	d.version = binary.LittleEndian.Uint32(b[8:])
 	d.offset = fileHeaderSize
 	return nil
 }
@@ -235,10 +237,10 @@ func (d *reader) apply(kind blockKind) error {
 		}
 		d.take.Settings, d.take.Machine, d.headSeen = h.Settings, h.Machine, true
 	case blockTables:
-		return readTables(d.raw, d.take.Profile, &d.room)
+		return readTables(d.raw, d.take.Profile, &d.room, d.version)
 	case blockSamples:
 		before := d.take.Profile.Samples.Len()
-		err := readSamples(d.raw, d.take.Profile, &d.room)
+		err := readSamples(d.raw, d.take.Profile, &d.room, d.version)
 		d.samples = d.take.Profile.Samples.Len() - before
 		return err
 	case blockLabels:

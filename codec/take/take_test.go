@@ -3,10 +3,12 @@ package take_test
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 
@@ -161,6 +163,51 @@ func TestNewerFormatIsRefusedByName(t *testing.T) {
 	_, err := read(b)
 	if r, _ := reason(err); r != take.Newer || !strings.Contains(err.Error(), "format 99") {
 		t.Errorf("a take in a newer format: %v", err)
+	}
+}
+
+// TestFoldedTake: samples that were added up and have no times stay without them.
+func TestFoldedTake(t *testing.T) {
+	tk := made.Take(6, made.Small)
+	tk.Profile.Samples.Time = nil
+	b := written(t, tk)
+	got, err := take.Read(bytes.NewReader(b), "folded.take", take.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := got.Profile
+	if !p.Folded() || p.Samples.Len() != tk.Profile.Samples.Len() || p.Total(0) != tk.Profile.Total(0) {
+		t.Errorf("%d samples, %d in all, times: %v", p.Samples.Len(), p.Total(0), p.Samples.Time != nil)
+	}
+	if _, _, err := p.OverTime(0, 1e9, 10); !errors.Is(err, profile.ErrFolded) {
+		t.Errorf("over time: %v", err)
+	}
+	if o := p.Outline(); o.FirstNS != 0 || o.LastNS != 0 || o.Measures[0].Total != p.Total(0) {
+		t.Errorf("%+v", o)
+	}
+}
+
+// TestTimesOfSamples: what a time is of a sample is kept, and the table says it of
+// takes before that.
+func TestTimesOfSamples(t *testing.T) {
+	tk := made.Take(6, made.Small)
+	tk.Profile.Measures[0].Time, tk.Profile.Measures[1].Time = measure.Beginning, measure.End
+	got, err := take.Read(bytes.NewReader(written(t, tk)), "x.take", take.Options{})
+	if err != nil || got.Profile.Measures[0].Time != measure.Beginning || got.Profile.Measures[1].Time != measure.End {
+		t.Errorf("%+v, %v", got.Profile.Measures, err)
+	}
+	for version, want := range map[int][]measure.TimeIs{1: {measure.End}, 4: {measure.End, measure.Beginning, measure.Beginning, measure.Beginning, measure.Moment, measure.Moment}} {
+		got, err := take.ReadFile(fmt.Sprintf("testdata/format%d.take", version), take.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var times []measure.TimeIs
+		for _, m := range got.Profile.Measures {
+			times = append(times, m.Time)
+		}
+		if !slices.Equal(times, want) {
+			t.Errorf("format %d: %v", version, times)
+		}
 	}
 }
 

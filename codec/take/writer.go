@@ -166,6 +166,7 @@ func (t *Writer) tables(p *profile.Profile) bool {
 		t.uint(uint64(x.Line))
 		t.uint(uint64(x.Kind))
 		t.bool(x.Entry)
+		t.uint(uint64(x.Mark))
 	}
 	t.uint(uint64(len(p.Frames) - m.frames))
 	for _, x := range p.Frames[m.frames:] {
@@ -192,6 +193,7 @@ func (t *Writer) tables(p *profile.Profile) bool {
 		if x.Counted {
 			flags |= 2
 		}
+		flags |= uint64(x.Time) << 2
 		t.uint(flags)
 	}
 	fresh += t.who(p)
@@ -240,10 +242,13 @@ func (t *Writer) columns(p *profile.Profile, from, to int) {
 	t.buf = t.buf[:0]
 	t.uint(uint64(to - from))
 	t.uint(uint64(len(s.Values)))
+	t.bool(s.Time != nil)
 	var last int64
-	for _, v := range s.Time[from:to] {
-		t.int(v/tick - last)
-		last = v / tick
+	if s.Time != nil {
+		for _, v := range s.Time[from:to] {
+			t.int(v/tick - last)
+			last = v / tick
+		}
 	}
 	for _, v := range s.Thread[from:to] {
 		t.uint(uint64(v))

@@ -3,8 +3,8 @@ package compare
 import (
 	"math"
 	"slices"
-	"strings"
 
+	"entelon/core/measure"
 	"entelon/core/scope"
 	"entelon/core/tree"
 )
@@ -21,7 +21,7 @@ func CallsOf(t *tree.Tree, sc scope.Scope) []Calls {
 	var out []Calls
 	for m := range t.Profile.Measures {
 		w := t.Profile.Words(m)
-		if kind, _, _ := strings.Cut(w.Name, ":"); kind == "function" && w.Counted {
+		if w.Kind == measure.Function && w.Counted {
 			out = append(out, Calls{w.Name, t.Cost(m, sc)})
 		}
 	}

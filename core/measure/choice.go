@@ -106,7 +106,9 @@ func (c Choice) Row() Kind {
 func (c Choice) Columns() []Column {
 	var out []Column
 	for _, row := range c.Row().columns {
-		out = append(out, row.with(c.Of))
+		col := row.with(c.Of)
+		col.Kind, col.Of = c.Kind, c.Of
+		out = append(out, col)
 	}
 	return out
 }

@@ -26,6 +26,20 @@ const (
 	Level
 )
 
+// TimeIs says what the time of a sample is of what the sample stands for.
+type TimeIs uint8
+
+// What a time is. The order is part of the take file format.
+const (
+	Moment    TimeIs = iota // all of it happened then
+	Beginning               // it began then
+	End                     // it ended then
+	timesEnd
+)
+
+// Valid reports whether t is one of these.
+func (t TimeIs) Valid() bool { return t < timesEnd }
+
 // Reduction is how the values of a level become one figure for a stretch of time.
 type Reduction string
 
@@ -60,6 +74,9 @@ type Column struct {
 	Unit    Unit
 	Combine Combine
 	Counted bool // every event is in it, so that it has no sampling error
+	Time    TimeIs
+	Kind    string // the word of the measure that it is of, "" where the table has none
+	Of      string // what that is of, "" for nothing
 }
 
 // columnRow is a column in the table.
@@ -84,7 +101,7 @@ func (c columnRow) with(of string) Column {
 
 // Cycles is the column that processor time has besides its own where the
 // processor's counter of cycles triggers the samples.
-var Cycles = columnRow{Column: Column{Name: "cycles", Label: "processor cycles", Unit: Count}}.Column
+var Cycles = columnRow{Column: Column{Name: "cycles", Label: "processor cycles", Unit: Count, Time: End, Kind: CPU}}.Column
 
 // Named returns what the table says of a column by its name. ok is unset where it
 // says nothing, as of a column from elsewhere: its label is its name then.
@@ -93,7 +110,9 @@ func Named(name string) (c Column, ok bool) {
 	for _, k := range Kinds {
 		for _, row := range k.columns {
 			if row.Name == stem && k.takes(of) {
-				return row.with(of), true
+				c := row.with(of)
+				c.Kind, c.Of = k.Word, of
+				return c, true
 			}
 		}
 	}

@@ -58,14 +58,14 @@ var Kinds = []Kind{
 		Means:   "Processor time: the program is interrupted many times a second, and each sample stands for the time since the one before.",
 		Cost:    "about 10 µs a sample",
 		Note:    "samples, about 10 µs each",
-		columns: []columnRow{{Column: Column{Name: "cpu", Label: "CPU time", Unit: Nanoseconds}}},
+		columns: []columnRow{{Column: Column{Name: "cpu", Label: "CPU time", Unit: Nanoseconds, Time: End}}},
 	},
 	{
 		Word: Waiting, Title: "Waiting", Way: BySwitches,
 		Means:   "Time off the processor, from being switched out to being switched in, under the stack that waited, split by what it waited for: a lock, the disk, the network, a timer, input, another process, or a processor that was taken. Every wait is measured.",
 		Cost:    "about 5 µs a wait",
 		Note:    "every wait, about 5 µs each",
-		columns: []columnRow{{Column: Column{Name: "waiting", Label: "waiting time", Unit: Nanoseconds, Counted: true}}},
+		columns: []columnRow{{Column: Column{Name: "waiting", Label: "waiting time", Unit: Nanoseconds, Counted: true, Time: Beginning}}},
 	},
 	{
 		Word: Syscalls, Title: "System calls", Way: BySystemCalls,
@@ -73,8 +73,8 @@ var Kinds = []Kind{
 		Cost:  "about 5 µs a call",
 		Note:  "every call, about 5 µs each",
 		columns: []columnRow{
-			{Column: Column{Name: "syscall-time", Label: "time in system calls", Unit: Nanoseconds, Counted: true}},
-			{Column: Column{Name: "syscalls", Label: "system calls", Unit: Count, Counted: true}},
+			{Column: Column{Name: "syscall-time", Label: "time in system calls", Unit: Nanoseconds, Counted: true, Time: Beginning}},
+			{Column: Column{Name: "syscalls", Label: "system calls", Unit: Count, Counted: true, Time: Beginning}},
 		},
 	},
 	{

@@ -153,7 +153,7 @@ func (b *Builder) Measure(name, unit string, combine measure.Combine) int {
 
 // Column adds a measure's column; all must be added before the first sample.
 func (b *Builder) Column(c measure.Column) int {
-	b.p.Measures = append(b.p.Measures, Measure{Name: b.Intern(c.Name), Unit: b.Intern(c.Unit), Combine: c.Combine, Counted: c.Counted})
+	b.p.Measures = append(b.p.Measures, Measure{Name: b.Intern(c.Name), Unit: b.Intern(c.Unit), Combine: c.Combine, Counted: c.Counted, Time: c.Time})
 	b.p.Samples.Values = append(b.p.Samples.Values, nil)
 	return len(b.p.Measures) - 1
 }

@@ -29,6 +29,9 @@ func (p *Profile) Check() error {
 		if !str(f.Name) || !str(f.Linkage) || !str(f.File) || int(f.Module) >= len(p.Modules) || !f.Kind.Valid() {
 			return fmt.Errorf("function %d points outside its tables", i)
 		}
+		if !f.Mark.Valid() || (f.Mark != NoMark) != (f.Kind == KindMark) {
+			return fmt.Errorf("function %d is a mark and is not", i)
+		}
 	}
 	for i, f := range p.Frames {
 		if int(f.Function) >= len(p.Functions) || !f.Found.Valid() {
@@ -70,7 +73,7 @@ func (s *LabelSets) check(str func(StringID) bool) error {
 
 func (p *Profile) checkSamples(str func(StringID) bool) error {
 	for i, m := range p.Measures {
-		if !str(m.Name) || !str(m.Unit) || m.Combine > measure.Level {
+		if !str(m.Name) || !str(m.Unit) || m.Combine > measure.Level || !m.Time.Valid() {
 			return fmt.Errorf("measure %d points outside its tables", i)
 		}
 	}

@@ -163,12 +163,6 @@ func (f Facts) Slowdown() (share float64, ok bool) {
 	return float64(f.DurationNS)/float64(f.Bare.DurationNS) - 1, true
 }
 
-// Cut is one reason for which stacks are cut off.
-type Cut struct {
-	Reason string `json:"reason"` // in a few words, as it stands on the frame at their root
-	Stacks int64  `json:"stacks"`
-}
-
 // CompleteShare is the share of the stacks with a user part that ended at the
 // program's entry or a thread's start; 1 where there were none.
 func (f Facts) CompleteShare() float64 {

@@ -80,6 +80,7 @@ type Function struct {
 	File    StringID // where it is defined, "" if unknown
 	Line    uint32   // where it begins, 0 if unknown
 	Kind    ModuleKind
+	Mark    Mark // what it says, where it is not code
 	Entry   bool // a stack that ends here at its outer end is complete
 }
 
@@ -166,7 +167,8 @@ type Measure struct {
 	Name    StringID // "cpu"
 	Unit    StringID // "ns", "bytes", "count"
 	Combine measure.Combine
-	Counted bool // every event is in it, so that its values have no sampling error
+	Counted bool           // every event is in it, so that its values have no sampling error
+	Time    measure.TimeIs // what its samples' times are
 }
 
 // Samples are columns of equal length.

@@ -6,7 +6,10 @@ import "strings"
 // package's last element, what a C++ function takes and returns, and the
 // arguments of templates and generic types.
 func Short(name string) string {
-	if strings.HasPrefix(name, "[") || !strings.ContainsAny(name, "</[(:") {
+	if strings.HasPrefix(name, "[") {
+		return shownMark(name)
+	}
+	if !strings.ContainsAny(name, "</[(:") {
 		return name
 	}
 	if strings.IndexByte(name, '<') >= 0 {

@@ -13,7 +13,7 @@ import (
 func (p *Profile) Words(i int) measure.Column {
 	m := p.Measures[i]
 	c, _ := measure.Named(p.Strings[m.Name])
-	c.Unit, c.Combine, c.Counted = p.Strings[m.Unit], m.Combine, m.Counted
+	c.Unit, c.Combine, c.Counted, c.Time = p.Strings[m.Unit], m.Combine, m.Counted, m.Time
 	if c.Combine == measure.Level {
 		c.Label += " " + measure.Last.Words()
 	}

@@ -124,7 +124,7 @@ func TestReadingOfWaits(t *testing.T) {
 		return s
 	}
 	main, fetch, dry := frame("main", profile.KindOwn), frame("fetch", profile.KindOwn), frame("dry", profile.KindOwn)
-	kernel, lock, sleeps := frame("schedule", profile.KindKernel), frame("[waits for a lock]", profile.KindMark), frame("[sleeps]", profile.KindMark)
+	kernel, lock, sleeps := frame("schedule", profile.KindKernel), b.Mark(profile.WaitLock, profile.WaitLock.Key()), b.Mark(profile.WaitSleep, profile.WaitSleep.Key())
 	b.Sample(0, th, stack(main, fetch, kernel, lock), 60)
 	b.Sample(1, th, stack(main, dry, kernel, lock), 20)
 	b.Sample(2, th, stack(main, dry, kernel, sleeps), 20)

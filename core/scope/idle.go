@@ -16,7 +16,6 @@ import (
 //     the program's own code is called from there.
 //
 // A lock, the disk, memory or a taken processor is never idle.
-var idleMarks = []string{"[sleeps]", "[waits for events]", "[waits for input]", "[waits for another process]"}
 
 // idleFunctions are what stands on idle stacks; * is any text.
 var idleFunctions = []pattern{
@@ -36,16 +35,10 @@ func Idle(p *profile.Profile) func(profile.FunctionID) bool { return isIdle(p) }
 
 func isIdle(p *profile.Profile) func(profile.FunctionID) bool {
 	return once(func(f profile.FunctionID) bool {
-		name := p.FunctionName(f)
-		if p.Functions[f].Kind == profile.KindMark {
-			for _, m := range idleMarks {
-				if strings.EqualFold(m, name) {
-					return true
-				}
-			}
-			return false
+		if m := p.Functions[f].Mark; m != profile.NoMark {
+			return m.Idle()
 		}
-		plain, _, _ := strings.Cut(name, "@") // the version of a symbol
+		plain, _, _ := strings.Cut(p.FunctionName(f), "@") // the version of a symbol
 		return fitsAny(idleFunctions, plain, profile.Short(plain))
 	})
 }

@@ -319,11 +319,11 @@ func TestIdle(t *testing.T) {
 	m := b.Module(profile.Module{Path: b.Intern("/srv/engraved"), Kind: profile.KindOwn})
 	push := func(names ...string) (s profile.StackID) {
 		for _, n := range names {
-			kind := profile.KindOwn
 			if n[0] == '[' {
-				kind = profile.KindMark
+				s = b.Push(s, b.Mark(profile.MarkNamed(n), n[1:len(n)-1]))
+				continue
 			}
-			s = b.Push(s, b.Frame(profile.Frame{Function: b.Function(profile.Function{Name: b.Intern(n), Module: m, Kind: kind})}))
+			s = b.Push(s, b.Frame(profile.Frame{Function: b.Function(profile.Function{Name: b.Intern(n), Module: m, Kind: profile.KindOwn})}))
 		}
 		return s
 	}

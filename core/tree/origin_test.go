@@ -51,7 +51,7 @@ func TestOriginTellsInlinedAndCutOff(t *testing.T) {
 	fill := b.Push(main, frame("fill", 5, own, false, profile.FoundTables))
 	direct := b.Push(fill, frame("mix", 1, own, true, profile.FoundTables))
 	deeper := b.Push(b.Push(fill, frame("line", 3, own, true, profile.FoundCounter)), frame("mix", 2, own, true, profile.FoundCounter))
-	alone := b.Push(b.Push(0, frame("[cut off: x]", 0, profile.KindMark, false, 0)), frame("mix", 1, own, false, profile.FoundFramePointer))
+	alone := b.Push(b.Push(0, b.Mark(profile.CutTooMany, "any key")), frame("mix", 1, own, false, profile.FoundFramePointer))
 	p := b.Process(1)
 	th := b.Thread(p, 1)
 	for stack, v := range map[profile.StackID]int64{direct: 5, deeper: 2, alone: 1} {

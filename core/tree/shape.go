@@ -143,7 +143,7 @@ func Grouped(p *profile.Profile, by string) *profile.Profile {
 		f, ok := marks[text]
 		if !ok {
 			out.Strings = append(out.Strings, "["+text+"]")
-			out.Functions = append(out.Functions, profile.Function{Name: profile.StringID(len(out.Strings) - 1), Module: profile.ModuleID(len(out.Modules) - 1), Kind: profile.KindMark})
+			out.Functions = append(out.Functions, profile.Function{Name: profile.StringID(len(out.Strings) - 1), Module: profile.ModuleID(len(out.Modules) - 1), Kind: profile.KindMark, Mark: profile.Group})
 			out.Frames = append(out.Frames, profile.Frame{Function: profile.FunctionID(len(out.Functions) - 1)})
 			f = profile.FrameID(len(out.Frames) - 1)
 			marks[text] = f

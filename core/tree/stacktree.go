@@ -1,8 +1,6 @@
 package tree
 
 import (
-	"strings"
-
 	"entelon/core/profile"
 )
 
@@ -56,7 +54,7 @@ func (t *Tree) stackTree() *stackTree {
 	}
 	isCut := make([]bool, len(p.Functions))
 	for f := range isCut {
-		isCut[f] = p.Functions[f].Kind == profile.KindMark && strings.HasPrefix(p.FunctionName(profile.FunctionID(f)), "[cut off")
+		isCut[f] = p.Functions[f].Mark.CutOff()
 	}
 	for n := 1; n < t.Len(); n++ {
 		st.cut[n] = st.cut[t.Parent[n]] || isCut[t.Function[n]]

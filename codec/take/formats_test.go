@@ -1,0 +1,108 @@
+package take_test
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"os"
+	"reflect"
+	"testing"
+
+	"entelon/codec/take"
+	"entelon/core/profile"
+	"entelon/core/scope"
+	"entelon/core/tree"
+)
+
+var writeResults = flag.Bool("write-results", false, "write what the takes of earlier formats come to; only of a format that no release has changed since")
+
+// said is what a take comes to, in figures that no later format may change.
+type said struct {
+	Program, Build string
+	Samples        int
+	Measures       []saidMeasure
+}
+
+type saidMeasure struct {
+	Name, Unit     string
+	Counted        bool
+	Total, Samples int64
+	Idle           int64 // of it
+	Marked         int64 // below marks: cut off, waiting, calls
+	Functions      int
+	Top            []saidFunction
+}
+
+type saidFunction struct {
+	Name                                   string
+	Self, Total, SelfSamples, TotalSamples int64
+	CutOff                                 int64
+}
+
+func saidOf(t *testing.T, file string) said {
+	t.Helper()
+	tk, err := take.ReadFile(file, take.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	idle, err := scope.Parse("idle")
+	if err != nil {
+		t.Fatal(err)
+	}
+	marks, err := scope.Parse("code is mark")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, tr := tk.Profile, tree.New(tk.Profile)
+	out := said{Program: tk.Settings.Program, Build: tk.Settings.Build, Samples: p.Samples.Len()}
+	for m := range p.Measures {
+		w, c := p.Words(m), tr.Cost(m, scope.Scope{})
+		rows := tr.Functions(c)
+		x := saidMeasure{w.Name, w.Unit, w.Counted, p.Total(m), c.TotalSamples(0), tr.Cost(m, idle).Total(0), tr.Cost(m, marks).Total(0), len(rows), nil}
+		for _, f := range rows[:min(25, len(rows))] {
+			cut := int64(0)
+			if p.Functions[f.Function].Kind != profile.KindMark {
+				cut = tr.Origin(c, f.Function).CutOff
+			}
+			x.Top = append(x.Top, saidFunction{p.FunctionName(f.Function), f.Self, f.Total, f.SelfSamples, f.TotalSamples, cut})
+		}
+		out.Measures = append(out.Measures, x)
+	}
+	return out
+}
+
+// TestEveryEarlierFormat: a take of each format gives the same numbers as when that
+// format was the newest.
+func TestEveryEarlierFormat(t *testing.T) {
+	for version := take.Version1; version <= take.Version6; version++ {
+		file := fmt.Sprintf("testdata/format%d.take", version)
+		b, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if int(b[8]) != version {
+			t.Fatalf("%s is in format %d", file, b[8])
+		}
+		got := saidOf(t, file)
+		results := fmt.Sprintf("testdata/format%d.json", version)
+		if *writeResults {
+			text, err := json.MarshalIndent(got, "", " ")
+			if err == nil {
+				err = os.WriteFile(results, text, 0o644)
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+		}
+		if b, err = os.ReadFile(results); err != nil {
+			t.Fatal(err)
+		}
+		var want said
+		if err := json.Unmarshal(b, &want); err != nil {
+			t.Fatal(err)
+		}
+		if !reflect.DeepEqual(got, want) {
+			t.Errorf("a take of format %d says\n%+v\nand once said\n%+v", version, got, want)
+		}
+	}
+}
