@@ -215,6 +215,7 @@ func ended(j server.JobOut) bool { return j.State == "done" || j.State == "faile
 // TestServerIsKilledInTheMiddleOfATake: the take goes on, and is delivered once
 // when the server is back.
 func TestServerIsKilledInTheMiddleOfATake(t *testing.T) {
+	t.Parallel()
 	mustSample(t)
 	d := newDesk(t)
 	d.collect()
@@ -235,6 +236,7 @@ func TestServerIsKilledInTheMiddleOfATake(t *testing.T) {
 // TestCollectorIsKilledInTheMiddleOfATake: what it had collected is delivered
 // by the next one, once.
 func TestCollectorIsKilledInTheMiddleOfATake(t *testing.T) {
+	t.Parallel()
 	mustSample(t)
 	d := newDesk(t)
 	c := d.collect()
@@ -283,6 +285,7 @@ func TestTenTakesAtOnce(t *testing.T) {
 // TestJobsThatCannotBe: what cannot be done says so in one clear line, and a
 // job is the collectors' only by their token.
 func TestJobsThatCannotBe(t *testing.T) {
+	t.Parallel()
 	mustSample(t)
 	d := newDesk(t)
 	if status, body := d.ask("POST", "/jobs", server.JobIn{Settings: &busy}, nil); status != http.StatusServiceUnavailable || !strings.Contains(body, "no collector is there") {

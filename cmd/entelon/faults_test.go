@@ -20,6 +20,7 @@ import (
 // TestDatabaseIsKilledInTheMiddleOfATake: the take goes on, the database is
 // started again, and the take is delivered once.
 func TestDatabaseIsKilledInTheMiddleOfATake(t *testing.T) {
+	t.Parallel()
 	mustSample(t)
 	d := newDesk(t)
 	d.collect()
@@ -85,6 +86,7 @@ func TestFullDiskUnderTheCollector(t *testing.T) {
 
 // TestACollectorThatIsRefused ends, and is not started again for ever.
 func TestACollectorThatIsRefused(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	if r := entelon(t, "collector", "enrol", d.owner.enrolLink("desk"), "--state", d.state()); r.code != 0 {
 		t.Fatal(r.stderr)
@@ -123,6 +125,7 @@ func TestACollectorThatIsRefused(t *testing.T) {
 // TestLimitOfAllTakes: what is beyond it is refused, and there is room again
 // when a take is removed.
 func TestLimitOfAllTakes(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t, "--max-disk", "2m")
 	token := secretIn(t, d.token)
 	upload := func(file string) (int, string) {
@@ -160,6 +163,7 @@ func TestLimitOfAllTakes(t *testing.T) {
 
 // TestTakesInARowFromThePage: one after the other, and stopping ends the row.
 func TestTakesInARowFromThePage(t *testing.T) {
+	t.Parallel()
 	mustSample(t)
 	d := newDesk(t)
 	d.collect()
@@ -289,6 +293,7 @@ func TestExpressionsEnd(t *testing.T) {
 // TestNamesWithControlCharacters: what a program is called cannot steer the
 // terminal of who reads about it.
 func TestNamesWithControlCharacters(t *testing.T) {
+	t.Parallel()
 	mustSample(t)
 	dir := t.TempDir()
 	odd := filepath.Join(dir, "pa\x1b[31mge\nturn\x07")

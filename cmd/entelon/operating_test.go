@@ -48,6 +48,7 @@ func get(t *testing.T, address string) (*http.Response, string) {
 // TestWhatOperatorsAsk: whether it lives, whether it answers, its numbers, and
 // one line of JSON for each request, with its number.
 func TestWhatOperatorsAsk(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	base := "http://" + d.address
 	for path, want := range map[string]string{"/healthz": "ok\n", "/readyz": "ready\n"} {
@@ -102,6 +103,7 @@ func TestWhatOperatorsAsk(t *testing.T) {
 // TestLogOfRequests: one line of JSON for each, with who asked, from where, and
 // the number that the answer has.
 func TestLogOfRequests(t *testing.T) {
+	t.Parallel()
 	dir := folderForAll(t)
 	cmd := exec.Command(program("entelon"), serveWords("--log-level", "info", "--no-collector", "--listen", "127.0.0.1:0", "--data", filepath.Join(dir, "database"), "--proxy-header", "X-Client")...)
 	var log bytes.Buffer
@@ -201,6 +203,7 @@ func certify(t *testing.T, dir string, number int64) {
 // TestRenewedCertificate is used without a restart; browsers are told to come by
 // https from now on.
 func TestRenewedCertificate(t *testing.T) {
+	t.Parallel()
 	dir := folderForAll(t)
 	certify(t, dir, 1)
 	address := freeAddress(t)
@@ -287,6 +290,7 @@ func contents(t *testing.T, address string) map[string]string {
 // TestBackupAndRestore: what is restored is equal to what a running server had,
 // row by row and byte by byte, and is served.
 func TestBackupAndRestore(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	takes, err := filepath.Glob("../../demo/takes/*.take")
 	if err != nil || len(takes) < 3 {
@@ -337,6 +341,7 @@ func TestBackupAndRestore(t *testing.T) {
 
 // TestLinkFromTheCommandLine signs the owner in while the server runs.
 func TestLinkFromTheCommandLine(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	r := entelon(t, "person", "link", "owner", "--data", filepath.Join(d.dir, "database"), "--at", "http://"+d.address)
 	if r.code != 0 {
@@ -350,6 +355,7 @@ func TestLinkFromTheCommandLine(t *testing.T) {
 // TestStartsAfterKills: whatever was killed, and however soon the next start
 // comes, that one start works, and nothing is left behind.
 func TestStartsAfterKills(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	data := filepath.Join(d.dir, "database")
 	for round := range 8 {
@@ -428,6 +434,7 @@ func inPostgres(t *testing.T, dir string) (out []int) {
 // TestKilledKeeper: when what keeps PostgreSQL running is killed, PostgreSQL ends,
 // and so does the server, saying why, instead of standing there without one.
 func TestKilledKeeper(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	for _, pid := range children(t, d.server.Process.Pid) {
 		_ = syscall.Kill(pid, syscall.SIGKILL)
@@ -453,6 +460,7 @@ func TestKilledKeeper(t *testing.T) {
 // TestTwoServersOneDatabase: each with a collector beside it on the same host;
 // each collector does its own jobs, whichever server they were asked of.
 func TestTwoServersOneDatabase(t *testing.T) {
+	t.Parallel()
 	mustSample(t)
 	mustBeRoot(t)
 	dir := folderForAll(t)
@@ -518,6 +526,7 @@ func TestTwoServersOneDatabase(t *testing.T) {
 
 // TestSlowAndSilentClients are not waited for.
 func TestSlowAndSilentClients(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	began := time.Now()
 	open := func(text string) net.Conn {

@@ -181,6 +181,7 @@ func TestWhatACommandSees(t *testing.T) {
 // TestForgedTakes: what a take says of itself is never run. A take of a job that
 // this server has on record is made again as that job was.
 func TestForgedTakes(t *testing.T) {
+	t.Parallel()
 	mustSample(t)
 	d := newDesk(t)
 	d.collect()
