@@ -18,12 +18,13 @@ import (
 	"strings"
 	"time"
 
+	"entelon/linux/perf"
+
 	"entelon/bench/section"
 	"entelon/codec/take"
 	"entelon/core/made"
 	"entelon/core/scope"
 	"entelon/core/tree"
-	"entelon/sampler"
 )
 
 func main() {
@@ -52,7 +53,7 @@ The machine is a shared virtual one, so ratios of paired runs are quoted as medi
 What a reader of a large take waits for in the browser is at the end.
 
 `, time.Now().Format("2006-01-02"), runtime.NumCPU(), runtime.GOARCH, kernel(), runtime.Version())
-	if err := sampler.Allowed(); err != nil {
+	if err := perf.Allowed(); err != nil {
 		return fmt.Errorf("the slowdown cannot be measured here: %w", err)
 	}
 	for _, part := range []struct {

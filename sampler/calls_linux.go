@@ -7,6 +7,12 @@ import (
 	"path/filepath"
 	"strings"
 
+	"entelon/linux/procfs"
+
+	"entelon/linux/perf"
+
+	"entelon/linux/tracefs"
+
 	"golang.org/x/sys/unix"
 
 	"entelon/core/measure"
@@ -42,25 +48,25 @@ type probe struct {
 }
 
 // calls are the sources of a measure that counts calls.
-func (s *session) calls(m measure.Choice, c clock, column int) ([]*source, error) {
+func (s *session) calls(m measure.Choice, c perf.Clock, column int) ([]*source, error) {
 	if err := s.trace(); err != nil {
 		return nil, err
 	}
 	if s.probes == nil {
 		var err error
-		if s.probes, err = newProbes(s.tracing); err != nil {
+		if s.probes, err = tracefs.NewProbes(s.tracing); err != nil {
 			return nil, err
 		}
 	}
 	var out []*source
 	add := func(p probe, size []int) error {
-		point, err := s.probes.add(p.path, p.offset)
+		point, err := s.probe(p)
 		if err != nil {
 			return fmt.Errorf("%s: %w", p.name, err)
 		}
-		a := c.traced(point, true)
+		a := c.Traced(point.ID, true)
 		a.Sample_type &^= unix.PERF_SAMPLE_RAW
-		x := &source{attr: a, role: roleCall, column: column, copied: c.stackBytes > 0}
+		x := &source{attr: a, role: roleCall, column: column, copied: c.StackBytes > 0}
 		registers := cArguments
 		if p.golang {
 			registers = goArguments
@@ -125,7 +131,7 @@ func (s *session) files(keep func(path string) bool) ([]string, error) {
 	var all []string
 	if s.command == nil {
 		for _, pid := range s.pids {
-			for _, path := range mappedFiles(pid) {
+			for _, path := range procfs.MappedFiles(pid) {
 				all = append(all, fmt.Sprintf("/proc/%d/root%s", pid, path))
 			}
 		}
@@ -147,21 +153,6 @@ func (s *session) files(keep func(path string) bool) ([]string, error) {
 		out = append(out, path)
 	}
 	return out, nil
-}
-
-// mappedFiles are the files whose code a process has mapped.
-func mappedFiles(pid int) []string {
-	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/maps", pid))
-	if err != nil {
-		return nil
-	}
-	var out []string
-	for _, line := range strings.Split(string(b), "\n") {
-		if f := strings.Fields(line); len(f) >= 6 && strings.Contains(f[1], "x") && strings.HasPrefix(f[5], "/") {
-			out = append(out, f[5])
-		}
-	}
-	return out
 }
 
 // emulates reports whether the kernel does an instruction itself when a probe
@@ -221,4 +212,14 @@ func findProbes(files []string, name string) ([]probe, error) {
 		return nil, fmt.Errorf("%q is chosen among several versions when the program begins; name one of those: %w", name, ErrProbe)
 	}
 	return nil, fmt.Errorf("%q: %w", name, ErrNoFunction)
+}
+
+// probe puts a probe into a file.
+func (s *session) probe(p probe) (tracefs.Tracepoint, error) {
+	f, err := symbol.OpenRegular(p.path)
+	if err != nil {
+		return tracefs.Tracepoint{}, err
+	}
+	defer f.Close()
+	return s.probes.Add(f, p.offset)
 }

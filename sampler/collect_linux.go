@@ -14,6 +14,12 @@ import (
 	"time"
 	"unicode"
 
+	"entelon/linux/bpf"
+
+	"entelon/linux/perf"
+
+	"entelon/linux/tracefs"
+
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/symbol"
@@ -38,14 +44,14 @@ type session struct {
 	stopped  atomic.Uint64 // monotonic time at which the take ended
 	ownCPU   int64
 	kernel   bool
-	other    *stackReader // nil where other stacks are not read
-	otherErr error        // why they are not
-	starts   bool         // the event enables itself when the command begins
-	pids     []int        // that are attached to, or the command's
-	group    *os.File     // the folder of a control group, nil where none is sampled
+	other    *bpf.StackReader // nil where other stacks are not read
+	otherErr error            // why they are not
+	starts   bool             // the event enables itself when the command begins
+	pids     []int            // that are attached to, or the command's
+	group    *os.File         // the folder of a control group, nil where none is sampled
 
-	tracing *tracing // nil where no tracepoint is needed
-	probes  *probes  // nil where no function is
+	tracing *tracefs.List   // nil where no tracepoint is needed
+	probes  *tracefs.Probes // nil where no function is
 
 	chosen   *chosen   // nil: all samples are kept
 	counting *counting // nil where samples are taken
@@ -93,7 +99,7 @@ func (s *session) collect(ctx context.Context) (*Result, error) {
 	s.before, _ = machineTicks() // where it cannot be read, nothing is said of it
 	s.slowed, s.absent = readSlowed("/", s.pids), absentFiles(s.o.Settings)
 	s.began = time.Now()
-	s.resolver.origin, s.resolver.began, s.resolver.round = monotonic(), s.began, 1
+	s.resolver.origin, s.resolver.began, s.resolver.round = perf.Now(), s.began, 1
 	if err := s.begin(); err != nil {
 		return nil, errors.Join(err, drain.finish(), drain.discard(), s.abandon())
 	}
@@ -124,9 +130,9 @@ func (s *session) prepare() (err error) {
 	s.openOther()
 	for _, kernel := range []bool{true, false} {
 		s.kernel = kernel
-		c := clock{
-			rateHz: set.RateHz, onExec: s.starts, kernel: kernel, stackBytes: set.StackBytes,
-			alone: s.command != nil && s.other != nil, everyone: set.Machine || set.Group != "",
+		c := perf.Clock{
+			RateHz: set.RateHz, OnExec: s.starts, Kernel: kernel, StackBytes: set.StackBytes,
+			Alone: s.command != nil && s.other != nil, Everyone: set.Machine || set.Group != "",
 		}
 		sources, err := s.plan(c)
 		if err != nil {
@@ -326,7 +332,7 @@ func (s *session) run(ctx context.Context, drain *drainer) (*Result, error) {
 		endedBy = "error"
 	}
 	duration := time.Since(s.began).Nanoseconds()
-	s.stopped.Store(monotonic())
+	s.stopped.Store(perf.Now())
 	err := s.target.disable()
 	err = errors.Join(err, drain.finish(), <-finished)
 	// Until here the facts were the consumer's.
@@ -349,13 +355,13 @@ func (s *session) consume(d *drainer, broke chan<- error) error {
 	var o order
 	var bad error
 	var held []round
-	pairs := make([]pairing, len(s.target.rings))
+	pairs := make([]bpf.Pairing, len(s.target.rings))
 	for i := range pairs {
-		pairs[i] = pairing{}
+		pairs[i] = bpf.Pairing{}
 	}
 	failed := false
 	flushed := time.Now()
-	visit := func(r record) {
+	visit := func(r perf.Record) {
 		if err := s.record(r); err != nil && bad == nil {
 			bad = err
 		}
@@ -365,20 +371,20 @@ func (s *session) consume(d *drainer, broke chan<- error) error {
 		if !ok {
 			break
 		}
-		var records []record
-		keep := func(x record) { records = append(records, x) }
+		var records []perf.Record
+		keep := func(x perf.Record) { records = append(records, x) }
 		for i, b := range r.rings {
-			if err := splitRecords(b, s.target.isOther, func(x record) {
-				if x.kind == recOther && otherKindOf(x.body) == kindCode {
+			if err := perf.SplitRecords(b, s.target.isOther, func(x perf.Record) {
+				if x.Kind == perf.RecordOther && bpf.OtherKindOf(x.Body) == bpf.KindCode {
 					s.resolver.learnCode(x) // of use to all later samples, whatever becomes of its own
 					return
 				}
-				if x.kind == recMmap2 {
+				if x.Kind == perf.RecordMmap2 {
 					if err := s.resolver.ps.glance(x); err != nil && bad == nil {
 						bad = err
 					}
 				}
-				pairs[i].visit(x, keep)
+				pairs[i].Visit(x, keep)
 			}); err != nil && bad == nil {
 				bad = fmt.Errorf("reading a ring: %w", err)
 			}
@@ -432,25 +438,25 @@ func (s *session) flush() error {
 	return s.sink.Facts(f)
 }
 
-func (s *session) record(r record) error {
-	switch r.kind {
-	case recSample:
+func (s *session) record(r perf.Record) error {
+	switch r.Kind {
+	case perf.RecordSample:
 		if s.target.doubled(r) {
 			return nil
 		}
 		return s.sampled(r)
-	case recLost, recLostSamples:
+	case perf.RecordLost, perf.RecordLostSamples:
 		// LOST has the event's number before the count; LOST_SAMPLES only the count.
-		if n := len(r.body); n >= 8 {
-			s.facts.Lost += int64(nativeUint64(r.body[n-8:]))
+		if n := len(r.Body); n >= 8 {
+			s.facts.Lost += int64(perf.Word(r.Body[n-8:]))
 		}
-	case recThrottle:
+	case perf.RecordThrottle:
 		s.facts.Throttled++
-	case recSwitch, recSwitchAny:
+	case perf.RecordSwitch, perf.RecordSwitchAny:
 		if s.waits != nil {
 			s.waits.switched(r)
 		}
-	case recExit:
+	case perf.RecordExit:
 		s.gone(r)
 		s.resolver.ps.apply(r)
 	default:
@@ -460,8 +466,8 @@ func (s *session) record(r record) error {
 }
 
 // sampled takes one sample for what it stands for.
-func (s *session) sampled(r record) error {
-	src := s.target.byID[r.id]
+func (s *session) sampled(r perf.Record) error {
+	src := s.target.byID[r.ID]
 	if src == nil {
 		return fmt.Errorf("a sample of an event that was not opened")
 	}
@@ -473,7 +479,7 @@ func (s *session) sampled(r record) error {
 		return s.waits.left(r, src)
 	case roleWake:
 		if tid, ok := wokenThread(r, src.point); ok {
-			s.waits.woke(tid, r.time)
+			s.waits.woke(tid, r.Time)
 		}
 		return nil
 	case roleEnter:
@@ -490,18 +496,18 @@ func (s *session) sampled(r record) error {
 }
 
 // gone settles what a thread that has ended was in.
-func (s *session) gone(r record) {
+func (s *session) gone(r perf.Record) {
 	tid, ok := exited(r)
 	if !ok {
 		return
 	}
 	delete(s.lastCalls, tid)
-	s.resolver.ran.gone(tid, s.target.cpus)
+	s.resolver.ran.Gone(tid, s.target.cpus)
 	if s.waits != nil {
 		s.waits.gone(tid)
 	}
 	if s.syscalls != nil {
-		s.syscalls.gone(tid, r.time)
+		s.syscalls.gone(tid, r.Time)
 	}
 }
 

@@ -9,6 +9,12 @@ import (
 	"sort"
 	"time"
 
+	"entelon/linux/bpf"
+
+	"entelon/linux/perf"
+
+	"entelon/linux/tracefs"
+
 	"golang.org/x/sys/unix"
 
 	"entelon/core/profile"
@@ -19,7 +25,7 @@ import (
 // counting is what a session does that counts calls instead of sampling.
 type counting struct {
 	o        CountOptions
-	counter  *counter
+	counter  *bpf.Counter
 	probes   []probe
 	out      *Counts
 	finished chan struct{} // closed when the counting is over
@@ -48,7 +54,7 @@ func count(ctx context.Context, o CountOptions) (*Counts, error) {
 	defer close(s.counting.finished)
 	res, err := s.collect(ctx)
 	if c := s.counting.counter; c != nil {
-		err = errors.Join(err, c.close())
+		err = errors.Join(err, c.Close())
 	}
 	if err != nil {
 		return nil, err
@@ -80,7 +86,7 @@ func (c *counting) watch(end func()) {
 			if c.counter == nil {
 				continue
 			}
-			if s, err := c.counter.state(); err == nil && s.Limit > 0 && s.Calls >= c.o.Calls {
+			if s, err := c.counter.State(); err == nil && s.Limit > 0 && s.Calls >= c.o.Calls {
 				end()
 				return
 			}
@@ -89,35 +95,35 @@ func (c *counting) watch(end func()) {
 }
 
 // plan finds the functions and puts a probe at each.
-func (c *counting) plan(s *session, k clock) ([]*source, error) {
+func (c *counting) plan(s *session, k perf.Clock) ([]*source, error) {
 	if err := s.trace(); err != nil {
 		return nil, err
 	}
 	if s.probes == nil {
 		var err error
-		if s.probes, err = newProbes(s.tracing); err != nil {
+		if s.probes, err = tracefs.NewProbes(s.tracing); err != nil {
 			return nil, err
 		}
 	}
 	if c.counter == nil {
-		counter, err := newCounter()
+		counter, err := bpf.NewCounter()
 		if err != nil {
 			return nil, fmt.Errorf("%w: %w", ErrNotAllowed, err)
 		}
 		if err := c.find(s); err != nil {
-			return nil, errors.Join(err, counter.close())
+			return nil, errors.Join(err, counter.Close())
 		}
 		c.counter = counter
 	}
 	counted := func(kind uint32, config uint64) *unix.PerfEventAttr {
-		a := k.everyOne(kind, config)
+		a := k.EveryOne(kind, config)
 		a.Sample, a.Sample_type = 0, 0
-		a.Bits &^= sideBits
+		a.Bits &^= perf.SideBits
 		return a
 	}
 	// The first one counts nothing and tells of mappings; its ring is the only one that is used.
-	told := happenings(k.kernel)
-	if k.everyone {
+	told := perf.SideEvent(k.Kernel)
+	if k.Everyone {
 		told.Bits &^= unix.PerfBitInherit
 	}
 	out := []*source{
@@ -125,15 +131,15 @@ func (c *counting) plan(s *session, k clock) ([]*source, error) {
 		{attr: counted(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_TASK_CLOCK), clock: true},
 	}
 	for i, p := range c.probes {
-		point, err := s.probes.add(p.path, p.offset)
+		point, err := s.probe(p)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", p.name, err)
 		}
-		program, err := c.counter.program(i)
+		program, err := c.counter.Program(i)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, &source{attr: counted(unix.PERF_TYPE_TRACEPOINT, point.id), program: program})
+		out = append(out, &source{attr: counted(unix.PERF_TYPE_TRACEPOINT, point.ID), program: program})
 	}
 	return out, nil
 }
@@ -208,16 +214,16 @@ func inlinedSites(path, name string) int {
 }
 
 // begin lets the counting begin.
-func (c *counting) begin() error { return c.counter.begin(c.o.Calls) }
+func (c *counting) begin() error { return c.counter.Begin(c.o.Calls) }
 
 // finish reads the counts and names the callers, while the processes are known.
 func (c *counting) finish(s *session) error {
-	state, err := c.counter.end()
+	state, err := c.counter.End()
 	if err != nil {
 		return err
 	}
 	time.Sleep(time.Millisecond) // for one that is being counted at this moment
-	counts, err := c.counter.read()
+	counts, err := c.counter.Read()
 	if err != nil {
 		return err
 	}
@@ -268,7 +274,7 @@ func (c *counting) finish(s *session) error {
 }
 
 // callerAt names the function that a call came from.
-func (s *session) callerAt(k callKey) string {
+func (s *session) callerAt(k bpf.CallKey) string {
 	const unknown = "[unknown]"
 	if k.Return == 0 {
 		return unknown
@@ -289,8 +295,8 @@ func (s *session) callerAt(k callKey) string {
 // program's own: where the kernel can do the probed instruction itself, and
 // where it has to have it done by the processor, which is a second interrupt.
 func (s *session) hitCosts() (done, stepped float64, err error) {
-	if done, err = s.hitCost("entelon/sampler.probedFrame", probedFrame); err == nil {
-		stepped, err = s.hitCost("entelon/sampler.probedLeaf", probedLeaf)
+	if done, err = s.hitCost("entelon/sampler.probedFrame", bpf.ProbedFrame); err == nil {
+		stepped, err = s.hitCost("entelon/sampler.probedLeaf", bpf.ProbedLeaf)
 	}
 	if err != nil {
 		return 0, 0, fmt.Errorf("measuring what a count costs: %w", err)
@@ -307,11 +313,11 @@ func (s *session) hitCost(name string, call func(int64) int64) (ns float64, err 
 	if err != nil {
 		return 0, err
 	}
-	point, err := s.probes.add(found[0].path, found[0].offset)
+	point, err := s.probe(found[0])
 	if err != nil {
 		return 0, err
 	}
-	program, err := s.counting.counter.program(len(s.counting.probes))
+	program, err := s.counting.counter.Program(len(s.counting.probes))
 	if err != nil {
 		return 0, err
 	}
@@ -328,10 +334,10 @@ func (s *session) hitCost(name string, call func(int64) int64) (ns float64, err 
 		return each[rounds/2]
 	}
 	bare := round()
-	a := clock{rateHz: 1, kernel: true}.everyOne(unix.PERF_TYPE_TRACEPOINT, point.id)
+	a := perf.Clock{RateHz: 1, Kernel: true}.EveryOne(unix.PERF_TYPE_TRACEPOINT, point.ID)
 	a.Sample, a.Sample_type = 0, 0
-	a.Bits &^= sideBits | unix.PerfBitInherit
-	fd, err := open(a, 0, -1, 0)
+	a.Bits &^= perf.SideBits | unix.PerfBitInherit
+	fd, err := perf.Open(a, 0, -1, 0)
 	if err != nil {
 		return 0, err
 	}
@@ -339,7 +345,7 @@ func (s *session) hitCost(name string, call func(int64) int64) (ns float64, err 
 	if err := unix.IoctlSetInt(fd, unix.PERF_EVENT_IOC_SET_BPF, program.FD()); err != nil {
 		return 0, err
 	}
-	if err := s.counting.counter.begin(0); err != nil {
+	if err := s.counting.counter.Begin(0); err != nil {
 		return 0, err
 	}
 	probed := round()

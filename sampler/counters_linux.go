@@ -2,12 +2,15 @@ package sampler
 
 import (
 	"encoding/binary"
-	"errors"
 	"fmt"
 	"os"
 	"strconv"
 	"strings"
 	"time"
+
+	"entelon/linux/procfs"
+
+	"entelon/linux/perf"
 
 	"golang.org/x/sys/unix"
 
@@ -44,13 +47,13 @@ type counters struct {
 // needs a file for each counter.
 const mostCounted = 500
 
-func newCounters(c clock) *counters {
+func newCounters(c perf.Clock) *counters {
 	s := &counters{attrs: make([]*unix.PerfEventAttr, len(counterKinds)), fds: make([][]int, len(counterKinds))}
 	for i, k := range counterKinds {
-		a := attr(c)
+		a := perf.Attributes(c)
 		a.Type, a.Config, a.Sample, a.Sample_type = k.kind, k.config, 0, 0
 		a.Sample_regs_user, a.Sample_stack_user = 0, 0
-		a.Bits &^= sideBits
+		a.Bits &^= perf.SideBits
 		a.Read_format = unix.PERF_FORMAT_TOTAL_TIME_ENABLED | unix.PERF_FORMAT_TOTAL_TIME_RUNNING
 		probe := *a
 		probe.Bits &^= unix.PerfBitEnableOnExec
@@ -75,7 +78,7 @@ func (s *counters) add(tid, cpu, flags int) (fds []int, err error) {
 		if a == nil {
 			continue
 		}
-		fd, err := open(a, tid, cpu, flags)
+		fd, err := perf.Open(a, tid, cpu, flags)
 		if err != nil {
 			return fds, err
 		}
@@ -130,8 +133,7 @@ const (
 	firstEvery    = 100 * time.Millisecond
 	mostPoints    = 600
 	mostFollowed  = 64
-	ticksASecond  = 100 // USER_HZ
-	nanosecondsOf = int64(time.Second) / ticksASecond
+	nanosecondsOf = int64(time.Second) / procfs.TicksASecond
 )
 
 func newUsage() *usage { return &usage{every: firstEvery, page: int64(os.Getpagesize())} }
@@ -155,7 +157,7 @@ func (u *usage) look(now time.Time, began time.Time, ps *processes) {
 			}
 		}
 		if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid)); err == nil {
-			cpu += ticksOf(string(b)) * nanosecondsOf
+			cpu += procfs.Ticks(string(b)) * nanosecondsOf
 		}
 	}
 	if alive == 0 {
@@ -176,18 +178,4 @@ func (u *usage) look(now time.Time, began time.Time, ps *processes) {
 	}
 	s.TimeNS, s.ResidentBytes, s.CPUNS = s.TimeNS[:n], s.ResidentBytes[:n], s.CPUNS[:n]
 	u.every *= 2
-}
-
-// ticksOf reads utime and stime from a line of /proc/PID/stat.
-func ticksOf(stat string) int64 {
-	f := strings.Fields(stat[strings.LastIndexByte(stat, ')')+1:])
-	if len(f) < 13 {
-		return 0
-	}
-	user, err1 := strconv.ParseInt(f[11], 10, 64)
-	kernel, err2 := strconv.ParseInt(f[12], 10, 64)
-	if errors.Join(err1, err2) != nil {
-		return 0
-	}
-	return user + kernel
 }

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	"entelon/linux/perf"
+
 	"golang.org/x/sys/unix"
 
 	"entelon/core/profile"
@@ -24,7 +26,7 @@ func (discard) Source(profile.Source) error                   { return nil }
 // spinning starts two threads' worth of work and returns its number.
 func spinning(t *testing.T) int {
 	t.Helper()
-	if err := Allowed(); err != nil {
+	if err := perf.Allowed(); err != nil {
 		t.Skip(err)
 	}
 	cmd := exec.Command("sh", "-c", "while :; do :; done & while :; do :; done")
@@ -55,10 +57,10 @@ func collected(t *testing.T, set profile.Settings) *profile.Take {
 // the same way, since few virtual machines have a counter.
 func TestCyclesTriggerSamples(t *testing.T) {
 	pid := spinning(t)
-	real := cyclesEvent
-	defer func() { cyclesEvent = real }()
-	cyclesEvent.kind, cyclesEvent.config = unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_CPU_CLOCK
-	if err := haveCycles(); err != nil {
+	real := perf.CyclesEvent
+	defer func() { perf.CyclesEvent = real }()
+	perf.CyclesEvent.Kind, perf.CyclesEvent.Config = unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_CPU_CLOCK
+	if err := perf.HaveCycles(); err != nil {
 		t.Skip(err) // a kernel that does not tell the running time of heirs
 	}
 	take := collected(t, profile.Settings{PIDs: []int{pid}})
@@ -83,9 +85,9 @@ func TestCyclesTriggerSamples(t *testing.T) {
 
 func TestWithoutCyclesTheClockTriggers(t *testing.T) {
 	pid := spinning(t)
-	real := cyclesEvent
-	defer func() { cyclesEvent = real }()
-	cyclesEvent.config = 1 << 40 // no processor has it
+	real := perf.CyclesEvent
+	defer func() { perf.CyclesEvent = real }()
+	perf.CyclesEvent.Config = 1 << 40 // no processor has it
 	if take := collected(t, profile.Settings{PIDs: []int{pid}}); take.Settings.Event != EventClock || len(take.Profile.Measures) != 1 {
 		t.Errorf("the event is %s, measures %d", take.Settings.Event, len(take.Profile.Measures))
 	}

@@ -23,30 +23,3 @@ func Examine() []Check { return examine() }
 
 // Machine returns the facts of this machine.
 func Machine() profile.Machine { return machineFacts() }
-
-// Group is a control group in which something runs, such as a container.
-type Group struct {
-	Path      string // below the system's folder of control groups
-	Processes int
-	Programs  []string // some of their names
-}
-
-// Groups lists the control groups in which something runs, by path.
-func Groups() ([]Group, error) { return runningGroups() }
-
-// RunningProcess is a process that could be attached to.
-type RunningProcess struct {
-	PID     int
-	Name    string
-	Command []string
-	Owner   string
-	Program string // path of its file, "" where that may not be read
-	Runtime string // "go", "python", "node", "java" or ""
-	Threads int
-	AgeS    float64
-	CPU     float64 // processors that it uses now
-}
-
-// Processes lists what runs on this machine, the busiest first. It looks twice,
-// a moment apart, to see who is busy.
-func Processes() ([]RunningProcess, error) { return runningProcesses() }

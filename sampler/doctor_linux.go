@@ -11,6 +11,12 @@ import (
 	"strings"
 	"time"
 
+	"entelon/linux/bpf"
+
+	"entelon/linux/perf"
+
+	"entelon/linux/tracefs"
+
 	"golang.org/x/sys/unix"
 )
 
@@ -23,7 +29,7 @@ func examine() []Check {
 
 func checkRights() Check {
 	c := Check{Name: "Sampling"}
-	if err := Allowed(); err != nil {
+	if err := perf.Allowed(); err != nil {
 		c.State, c.Text, c.Remedy = CheckBad, "This user may not sample programs: "+err.Error()+".", Remedy(err)
 		return c
 	}
@@ -37,7 +43,7 @@ func checkRights() Check {
 func checkKernelPart() Check {
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
-	fd, err := open(attr(clock{rateHz: 99, kernel: true}), 0, -1, 0)
+	fd, err := perf.Open(perf.Attributes(perf.Clock{RateHz: 99, Kernel: true}), 0, -1, 0)
 	if err != nil {
 		return Check{"Time inside the kernel", CheckPart, "This user may not sample the kernel's part: " + err.Error() + ".", "Collect as root, or ask for: sysctl kernel.perf_event_paranoid=1"}
 	}
@@ -64,19 +70,19 @@ func checkKernelNames() Check {
 			return Check{Name: c.Name, State: CheckGood, Text: "The kernel tells where its functions are."}
 		}
 	}
-	c.State, c.Text = CheckPart, "The kernel hides where its functions are (kernel.kptr_restrict is "+setting("kptr_restrict")+")."
+	c.State, c.Text = CheckPart, "The kernel hides where its functions are (kernel.kptr_restrict is "+perf.Setting("kptr_restrict")+")."
 	return c
 }
 
 func checkOtherStacks() Check {
 	c := Check{Name: "Programs in the kernel", Remedy: "Collect as root, with a kernel of version 5.15 or later that has type information (CONFIG_DEBUG_INFO_BTF)."}
-	cpus, err := processors()
+	cpus, err := perf.Processors()
 	if err == nil {
-		var o kernelOffsets
-		if o, err = kernelPlaces(nil); err == nil {
-			var r *stackReader
-			if r, err = newStackReader(cpus, o, DefaultStackBytes); r != nil {
-				err = errors.Join(err, r.close())
+		var o bpf.KernelOffsets
+		if o, err = bpf.KernelPlaces(nil); err == nil {
+			var r *bpf.StackReader
+			if r, err = bpf.NewStackReader(cpus, o, DefaultStackBytes); r != nil {
+				err = errors.Join(err, r.Close())
 			}
 		}
 	}
@@ -88,10 +94,10 @@ func checkOtherStacks() Check {
 }
 
 func checkTracepoints() Check {
-	t, err := openTracing()
+	t, err := tracefs.Open()
 	if err == nil {
-		_, err = t.find("sched", "sched_waking")
-		err = errors.Join(err, t.close())
+		_, err = t.Find("sched", "sched_waking")
+		err = errors.Join(err, t.Close())
 	}
 	if err != nil {
 		return Check{"Tracepoints", CheckPart, "Waiting for a processor, system calls, disk requests and tracepoints cannot be measured: " + err.Error() + ".", "Collect as root."}
@@ -100,10 +106,10 @@ func checkTracepoints() Check {
 }
 
 func checkProbes() Check {
-	t, err := openTracing()
+	t, err := tracefs.Open()
 	if err == nil {
-		_, err = t.read("uprobe_events")
-		err = errors.Join(err, t.close())
+		_, err = t.Read("uprobe_events")
+		err = errors.Join(err, t.Close())
 	}
 	if err != nil {
 		return Check{"Probes in programs", CheckPart, "Allocations and calls of functions cannot be counted: " + err.Error() + ".", "Collect as root, with a kernel that has CONFIG_UPROBE_EVENTS."}
@@ -119,7 +125,7 @@ func checkHardware() Check {
 		if k.kind != unix.PERF_TYPE_HARDWARE {
 			continue
 		}
-		a := attr(clock{rateHz: 1})
+		a := perf.Attributes(perf.Clock{RateHz: 1})
 		a.Type, a.Config, a.Sample, a.Sample_type = k.kind, k.config, 0, 0
 		fd, err := unix.PerfEventOpen(a, 0, -1, -1, unix.PERF_FLAG_FD_CLOEXEC)
 		if err != nil {
@@ -135,7 +141,7 @@ func checkHardware() Check {
 }
 
 func checkRate() Check {
-	return Check{Name: "Rate", State: CheckGood, Text: "The kernel allows up to " + setting("perf_event_max_sample_rate") + " samples a second."}
+	return Check{Name: "Rate", State: CheckGood, Text: "The kernel allows up to " + perf.Setting("perf_event_max_sample_rate") + " samples a second."}
 }
 
 func checkDebugFiles() Check {

@@ -6,6 +6,8 @@ import (
 	"sync"
 	"time"
 
+	"entelon/linux/perf"
+
 	"golang.org/x/sys/unix"
 )
 
@@ -56,19 +58,11 @@ func (d *drainer) finish() error {
 	return err
 }
 
-func monotonic() uint64 {
-	var ts unix.Timespec
-	if err := unix.ClockGettime(unix.CLOCK_MONOTONIC, &ts); err != nil {
-		panic(err) // the kernel always has this clock
-	}
-	return uint64(ts.Nano())
-}
-
 func (d *drainer) run() {
 	fds := make([]unix.PollFd, 0, len(d.target.rings)+1)
 	fds = append(fds, unix.PollFd{Fd: int32(d.stop), Events: unix.POLLIN})
 	for _, r := range d.target.rings {
-		fds = append(fds, unix.PollFd{Fd: int32(r.fd), Events: unix.POLLIN})
+		fds = append(fds, unix.PollFd{Fd: int32(r.FD), Events: unix.POLLIN})
 	}
 	for stopping := false; ; {
 		d.push(d.once())
@@ -95,9 +89,9 @@ func (d *drainer) run() {
 }
 
 func (d *drainer) once() round {
-	r := round{at: monotonic()}
+	r := round{at: perf.Now()}
 	for _, ring := range d.target.rings {
-		b := ring.drain(d.buffer())
+		b := ring.Drain(d.buffer())
 		r.rings = append(r.rings, b)
 		r.bytes += len(b)
 	}

@@ -5,15 +5,17 @@ import (
 	"strings"
 	"testing"
 
+	"entelon/linux/bpf"
+
 	"entelon/core/profile"
 )
 
 // labelsRecord encodes what the kernel's program writes of labels: names and
 // values in turn.
 func labelsRecord(texts ...string) []byte {
-	b := make([]byte, beforeOther+otherHeader)
+	b := make([]byte, bpf.BeforeOther+bpf.OtherHeader)
 	for i := 0; i < len(texts); i += 2 {
-		for k, most := range []int{labelNameBytes, labelTextBytes} {
+		for k, most := range []int{bpf.LabelNameBytes, bpf.LabelTextBytes} {
 			t := texts[i+k]
 			if len(t) > most {
 				t = t[:most]
@@ -24,9 +26,9 @@ func labelsRecord(texts ...string) []byte {
 			b = append(b, field...)
 		}
 	}
-	binary.NativeEndian.PutUint64(b[beforeOther+otherKind:], kindLabels)
-	binary.NativeEndian.PutUint64(b[beforeOther+otherLow:], uint64(len(texts)/2))
-	binary.NativeEndian.PutUint64(b[beforeOther+otherLength:], uint64(len(b)-beforeOther-otherHeader))
+	binary.NativeEndian.PutUint64(b[bpf.BeforeOther+bpf.OtherKind:], bpf.KindLabels)
+	binary.NativeEndian.PutUint64(b[bpf.BeforeOther+bpf.OtherLow:], uint64(len(texts)/2))
+	binary.NativeEndian.PutUint64(b[bpf.BeforeOther+bpf.OtherLength:], uint64(len(b)-bpf.BeforeOther-bpf.OtherHeader))
 	return b
 }
 
@@ -40,7 +42,7 @@ func TestLabelsOf(t *testing.T) {
 	}{
 		{[]string{"page", "4", "voice", "viola da gamba"}, "page=4;voice=viola da gamba;"},
 		{[]string{"page", ""}, "page=;"},
-		{[]string{"a" + long, "b" + long}, "a" + strings.Repeat("é", (labelNameBytes-1)/2) + "=b" + strings.Repeat("é", (labelTextBytes-1)/2) + ";"},
+		{[]string{"a" + long, "b" + long}, "a" + strings.Repeat("é", (bpf.LabelNameBytes-1)/2) + "=b" + strings.Repeat("é", (bpf.LabelTextBytes-1)/2) + ";"},
 		{[]string{"voice", "alto", "page", "4"}, ""}, // out of order
 		{[]string{"", "4"}, ""},
 		{[]string{"page", "\xff\xfe"}, ""},
@@ -63,10 +65,10 @@ func TestLabelsOf(t *testing.T) {
 	for n := range whole {
 		b := profile.NewBuilder()
 		set, all := labelsOf(whole[:n], b)
-		if set != 0 && n < beforeOther+otherHeader+labelBytes || all {
+		if set != 0 && n < bpf.BeforeOther+bpf.OtherHeader+bpf.LabelBytes || all {
 			t.Errorf("%d bytes have a label, or all: %v", n, all)
 		}
 	}
-	binary.NativeEndian.PutUint64(whole[beforeOther+otherHeader:], 1<<40)
+	binary.NativeEndian.PutUint64(whole[bpf.BeforeOther+bpf.OtherHeader:], 1<<40)
 	labelsOf(whole, profile.NewBuilder())
 }

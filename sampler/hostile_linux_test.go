@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"entelon/linux/tracefs"
+
 	"golang.org/x/sys/unix"
 
 	"entelon/symbol"
@@ -23,18 +25,18 @@ func TestTracepointsThatLeadElsewhere(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, "point", "id"), []byte("a secret"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	tr, err := openTracing()
+	tr, err := tracefs.Open()
 	if err != nil {
 		t.Skip(err)
 	}
-	defer tr.close()
+	defer tr.Close()
 	for _, group := range []string{"../../../../../.." + dir, "..", "sched/..", "", "a b", "x\n"} {
-		_, err := tr.find(group, "point")
-		if !errors.Is(err, ErrTracepoint) || strings.Contains(err.Error(), "secret") {
+		_, err := tr.Find(group, "point")
+		if !errors.Is(err, tracefs.ErrTracepoint) || strings.Contains(err.Error(), "secret") {
 			t.Errorf("%q: %v", group, err)
 		}
 	}
-	if _, err := tr.find("sched", "sched_process_fork"); err != nil {
+	if _, err := tr.Find("sched", "sched_process_fork"); err != nil {
 		t.Error(err)
 	}
 }

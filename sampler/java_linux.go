@@ -13,6 +13,10 @@ import (
 	"sync"
 	"time"
 
+	"entelon/linux/perf"
+
+	"entelon/linux/procfs"
+
 	"golang.org/x/sys/unix"
 
 	"entelon/core/profile"
@@ -43,7 +47,7 @@ type javaMachine struct {
 }
 
 func askJava(pid uint32) *javaMachine {
-	m := &javaMachine{pid: pid, stop: make(chan struct{}), now: make(chan struct{}, 1), began: monotonic()}
+	m := &javaMachine{pid: pid, stop: make(chan struct{}), now: make(chan struct{}, 1), began: perf.Now()}
 	go m.run()
 	return m
 }
@@ -55,7 +59,7 @@ func (m *javaMachine) run() {
 		m.mu.Unlock()
 	}()
 	for first := true; ; first = false {
-		at := monotonic()
+		at := perf.Now()
 		b, err := javaMap(m.pid)
 		m.mu.Lock()
 		if err == nil {
@@ -213,7 +217,7 @@ func javaMap(pid uint32) ([]byte, error) {
 
 // readMapOnce reads a map that was made for us, and removes it.
 func readMapOnce(pid uint32) ([]byte, error) {
-	f, err := openMap(pid, processStart(pid, time.Now().Add(-time.Minute)))
+	f, err := openMap(pid, procfs.Started(pid, time.Now().Add(-time.Minute)))
 	if err != nil {
 		return nil, err
 	}

@@ -1,7 +1,6 @@
 package sampler
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"os"
@@ -9,6 +8,10 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"entelon/linux/perf"
+
+	"entelon/linux/procfs"
 
 	"golang.org/x/sys/unix"
 
@@ -58,7 +61,7 @@ func (j *jitCode) look(round uint64, began time.Time) {
 		j.file, j.failed = openMap(j.pid, began)
 	}
 	if j.file != nil {
-		j.codes.Read(j.file, monotonic())
+		j.codes.Read(j.file, perf.Now())
 	}
 }
 
@@ -84,7 +87,7 @@ func openMap(pid uint32, began time.Time) (*os.File, error) {
 				}
 			}
 		}
-		started = processStart(pid, began)
+		started = procfs.Started(pid, began)
 	}
 	var last error = errNoMap
 	for _, path := range []string{fmt.Sprintf("/proc/%d/root/tmp/perf-%d.map", pid, own), fmt.Sprintf("/tmp/perf-%d.map", pid)} {
@@ -108,27 +111,6 @@ func openMap(pid uint32, began time.Time) (*os.File, error) {
 		f.Close()
 	}
 	return nil, last
-}
-
-// processStart returns when a process began, or otherwise where that is not known.
-func processStart(pid uint32, otherwise time.Time) time.Time {
-	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-	if err != nil {
-		return otherwise
-	}
-	// The name, in brackets, may hold anything; start is the 20th field behind it.
-	i := bytes.LastIndexByte(b, ')')
-	f := strings.Fields(string(b[i+1:]))
-	const startField, ticks = 19, 100
-	if i < 0 || len(f) <= startField {
-		return otherwise
-	}
-	n, err := strconv.ParseInt(f[startField], 10, 64)
-	var up unix.Timespec
-	if err != nil || unix.ClockGettime(unix.CLOCK_BOOTTIME, &up) != nil {
-		return otherwise
-	}
-	return time.Now().Add(-time.Duration(up.Nano()) + time.Duration(n)*time.Second/ticks)
 }
 
 // jitFrame returns the frame of an address in code made at run time, 0 where

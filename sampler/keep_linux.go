@@ -3,6 +3,8 @@ package sampler
 import (
 	"fmt"
 
+	"entelon/linux/perf"
+
 	"golang.org/x/sys/unix"
 
 	"entelon/core/measure"
@@ -66,14 +68,14 @@ func (c *chosen) modes(a *unix.PerfEventAttr) {
 }
 
 // early reports whether a sample is not kept, whatever its stack is.
-func (c *chosen) early(rec record, src *source) (out bool) {
+func (c *chosen) early(rec perf.Record, src *source) (out bool) {
 	const modeMask, modeKernel = 7, 1 // PERF_RECORD_MISC_CPUMODE_MASK and _KERNEL
 	ps := c.r.ps
-	p := ps.get(rec.pid)
+	p := ps.get(rec.PID)
 	prof := c.r.b.Profile()
 	e := scope.Early{
-		Program: c.about.Program, Build: c.about.Build, Process: prof.Strings[prof.Processes[p.id].Name], Thread: ps.threadName(rec.pid, rec.tid),
-		PID: rec.pid, TID: rec.tid, Time: c.r.since(rec.time), Kernel: c.kernel() && rec.misc&modeMask == modeKernel,
+		Program: c.about.Program, Build: c.about.Build, Process: prof.Strings[prof.Processes[p.id].Name], Thread: ps.threadName(rec.PID, rec.TID),
+		PID: rec.PID, TID: rec.TID, Time: c.r.since(rec.Time), Kernel: c.kernel() && rec.Misc&modeMask == modeKernel,
 	}
 	if c.scope.Early(e) != scope.Out {
 		return false

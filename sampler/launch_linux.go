@@ -11,6 +11,8 @@ import (
 	"runtime"
 	"strconv"
 	"syscall"
+
+	"entelon/linux/perf"
 )
 
 // launchWord, as the first argument, makes this binary a launcher: a process
@@ -97,7 +99,7 @@ func launch(o Options) (*launched, error) {
 		return nil, errors.Join(fmt.Errorf("preparing the launch: %w", err), goRead.Close(), goWrite.Close())
 	}
 	plan := launchPlan{path: path, args: s.Command}
-	log := filepath.Join(os.TempDir(), fmt.Sprintf("entelon-%d-%d.log", os.Getpid(), monotonic()))
+	log := filepath.Join(os.TempDir(), fmt.Sprintf("entelon-%d-%d.log", os.Getpid(), perf.Now()))
 	if !s.AsIs {
 		plan = planLaunch(path, s.Command, log)
 	}

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"entelon/linux/perf"
+
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/symbol"
@@ -46,7 +48,7 @@ func TestSamplesWaitForTheirNames(t *testing.T) {
 	add := func(time uint64, addr uint64) {
 		t.Helper()
 		b := sampleOf(1, 1, time, contextUser, addr)
-		if err := splitRecords(b, noOther, func(x record) {
+		if err := perf.SplitRecords(b, noOther, func(x perf.Record) {
 			if err := r.add(x, from); err != nil {
 				t.Fatal(err)
 			}

@@ -11,6 +11,11 @@ import (
 	"strconv"
 	"strings"
 
+	"entelon/linux/bpf"
+
+	"entelon/linux/perf"
+	"entelon/linux/procfs"
+
 	"golang.org/x/sys/unix"
 
 	"entelon/core/profile"
@@ -106,7 +111,7 @@ type processes struct {
 	threads map[uint32]string                          // names by thread number, as long as they live
 	tell    func(pid uint32, g symbol.GoRuntime) error // of a process of the Go runtime; may be nil
 	tellErr error
-	python  *pythonReader     // nil where frames of CPython are not read
+	python  *bpf.PythonReader // nil where frames of CPython are not read
 	met     map[string]bool   // runtimes that were met, by name
 	unread  error             // why frames of CPython cannot be read, the first reason
 	started int64             // threads and processes that began while they were followed
@@ -147,23 +152,15 @@ func (ps *processes) thread(p *process, tid uint32) profile.ThreadID {
 func (ps *processes) threadName(pid, tid uint32) string {
 	name, ok := ps.threads[tid]
 	if !ok {
-		name = readName(pid, tid)
+		name = procfs.ThreadName(pid, tid)
 		ps.threads[tid] = name
 	}
 	return name
 }
 
-func readName(pid, tid uint32) string {
-	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/comm", pid, tid))
-	if err != nil {
-		return "" // ended already; the record of its name is on its way or lost
-	}
-	return strings.TrimSuffix(string(b), "\n")
-}
-
 // readSystem takes names and mappings of a running process from /proc.
 func (ps *processes) readSystem(p *process) {
-	if name := readName(p.pid, p.pid); name != "" {
+	if name := procfs.ThreadName(p.pid, p.pid); name != "" {
 		ps.b.NameProcess(p.id, name)
 	}
 	f, err := os.Open(fmt.Sprintf("/proc/%d/maps", p.pid))
@@ -206,39 +203,39 @@ func (ps *processes) readMaps(p *process, r io.Reader) {
 }
 
 // apply updates the processes by a record that is not a sample.
-func (ps *processes) apply(r record) {
+func (ps *processes) apply(r perf.Record) {
 	ne := binary.NativeEndian
-	switch r.kind {
-	case recMmap2:
-		m, ok := decodeMmap2(r.body)
+	switch r.Kind {
+	case perf.RecordMmap2:
+		m, ok := perf.DecodeMmap2(r.Body)
 		if !ok {
 			return
 		}
-		name := strings.TrimSuffix(m.name, " (deleted)")
-		p := ps.get(m.pid)
-		mod := ps.modules.get(m.pid, name, moduleKey{name, m.inode, m.maj, m.min}, m.addr, m.addr+m.len)
-		x := mapping{m.addr, m.addr + m.len, m.pgoff, mod}
+		name := strings.TrimSuffix(m.Name, " (deleted)")
+		p := ps.get(m.PID)
+		mod := ps.modules.get(m.PID, name, moduleKey{name, m.Inode, m.Major, m.Minor}, m.Address, m.Address+m.Length)
+		x := mapping{m.Address, m.Address + m.Length, m.FileOffset, mod}
 		p.mapRange(x)
 		ps.look(p, x)
-	case recComm:
-		if len(r.body) < 9 {
+	case perf.RecordComm:
+		if len(r.Body) < 9 {
 			return
 		}
-		pid, tid := ne.Uint32(r.body), ne.Uint32(r.body[4:])
-		ps.comm(pid, tid, unix.ByteSliceToString(r.body[8:]), r.misc&miscCommExec != 0, r.time)
-	case recFork:
-		if len(r.body) < 16 {
+		pid, tid := ne.Uint32(r.Body), ne.Uint32(r.Body[4:])
+		ps.comm(pid, tid, unix.ByteSliceToString(r.Body[8:]), r.Misc&perf.MiscCommExec != 0, r.Time)
+	case perf.RecordFork:
+		if len(r.Body) < 16 {
 			return
 		}
-		pid, ppid, tid, ptid := ne.Uint32(r.body), ne.Uint32(r.body[4:]), ne.Uint32(r.body[8:]), ne.Uint32(r.body[12:])
-		ps.born[tid] = r.time
+		pid, ppid, tid, ptid := ne.Uint32(r.Body), ne.Uint32(r.Body[4:]), ne.Uint32(r.Body[8:]), ne.Uint32(r.Body[12:])
+		ps.born[tid] = r.Time
 		ps.fork(pid, ppid, tid, ptid)
-	case recExit:
-		if len(r.body) < 16 {
+	case perf.RecordExit:
+		if len(r.Body) < 16 {
 			return
 		}
-		delete(ps.threads, ne.Uint32(r.body[8:]))
-		delete(ps.born, ne.Uint32(r.body[8:]))
+		delete(ps.threads, ne.Uint32(r.Body[8:]))
+		delete(ps.born, ne.Uint32(r.Body[8:]))
 	}
 }
 

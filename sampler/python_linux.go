@@ -6,6 +6,10 @@ import (
 	"path"
 	"strings"
 
+	"entelon/linux/bpf"
+
+	"entelon/linux/perf"
+
 	"entelon/python"
 	"entelon/symbol"
 )
@@ -111,22 +115,22 @@ func (ps *processes) tellPython(pid uint32, m mapping) error {
 	if own, ok := m.module.object.Address(m.offset); ok {
 		at -= own
 	}
-	return ps.python.tell(pid, &c.layout, at+c.first, false)
+	return ps.python.Tell(pid, &c.layout, at+c.first, false)
 }
 
 // glance looks at a mapping before its turn in the order of time, since the
 // kernel's program should know of an interpreter before it begins.
-func (ps *processes) glance(r record) error {
-	m, ok := decodeMmap2(r.body)
+func (ps *processes) glance(r perf.Record) error {
+	m, ok := perf.DecodeMmap2(r.Body)
 	if !ok || ps.python == nil {
 		return nil
 	}
-	name := strings.TrimSuffix(m.name, " (deleted)")
-	mod := ps.modules.get(m.pid, name, moduleKey{name, m.inode, m.maj, m.min}, m.addr, m.addr+m.len)
+	name := strings.TrimSuffix(m.Name, " (deleted)")
+	mod := ps.modules.get(m.PID, name, moduleKey{name, m.Inode, m.Major, m.Minor}, m.Address, m.Address+m.Length)
 	if c := mod.interpreter(); c == nil || c.err != nil {
 		return nil
 	}
-	return ps.tellPython(m.pid, mapping{m.addr, m.addr + m.len, m.pgoff, mod})
+	return ps.tellPython(m.PID, mapping{m.Address, m.Address + m.Length, m.FileOffset, mod})
 }
 
 // leavePython forgets that a process ran CPython until a time. Code objects of
@@ -169,15 +173,15 @@ func (s *pythonStack) add(b []byte, l *python.Layout) {
 	if l == nil {
 		return // the process has become another program since
 	}
-	b = b[beforeOther:]
+	b = b[bpf.BeforeOther:]
 	word := func(at int) uint64 { return binary.NativeEndian.Uint64(b[at:]) }
-	n := word(otherLength)
-	if n > uint64(len(b)-otherHeader) {
+	n := word(bpf.OtherLength)
+	if n > uint64(len(b)-bpf.OtherHeader) {
 		return
 	}
 	first := len(s.entries)
-	s.entries = python.Decode(b[otherHeader:otherHeader+n], l, s.entries)
-	state, more := word(otherAddr), word(otherLow) != 0
+	s.entries = python.Decode(b[bpf.OtherHeader:bpf.OtherHeader+n], l, s.entries)
+	state, more := word(bpf.OtherAddr), word(bpf.OtherLow) != 0
 	if k := len(s.states); k > 0 && s.states[k-1].address == state && s.states[k-1].more {
 		s.states[k-1].last, s.states[k-1].more = len(s.entries), more
 		return

@@ -6,6 +6,10 @@ import (
 	"path"
 	"strings"
 
+	"entelon/linux/bpf"
+
+	"entelon/linux/perf"
+
 	"golang.org/x/sys/unix"
 
 	"entelon/core/profile"
@@ -73,11 +77,11 @@ func (p *process) pythonCodes() *pythonCodesRead {
 }
 
 // learnCode keeps the record of a code object.
-func (r *resolver) learnCode(rec record) {
-	p := r.ps.get(rec.pid)
-	b := rec.body[beforeOther:]
+func (r *resolver) learnCode(rec perf.Record) {
+	p := r.ps.get(rec.PID)
+	b := rec.Body[bpf.BeforeOther:]
 	word := func(at int) uint64 { return binary.NativeEndian.Uint64(b[at:]) }
-	p.pythonCodes().raw[python.Identity{Address: word(otherAddr), Filename: word(otherLow), Qualname: word(otherHigh), LineTable: word(otherSP)}] = codeRecord{rec.time, append([]byte(nil), b...)}
+	p.pythonCodes().raw[python.Identity{Address: word(bpf.OtherAddr), Filename: word(bpf.OtherLow), Qualname: word(bpf.OtherHigh), LineTable: word(bpf.OtherSP)}] = codeRecord{rec.Time, append([]byte(nil), b...)}
 }
 
 // code returns a code object, nil where it cannot be read any more.
@@ -89,10 +93,10 @@ func (p *process) code(id python.Identity) *python.Code {
 	}
 	if b := codes.raw[id].bytes; b != nil {
 		delete(codes.raw, id)
-		n := min(uint64(len(b)), otherHeader+binary.NativeEndian.Uint64(b[otherLength:]))
-		if n >= codeTable {
-			first := uint32(binary.NativeEndian.Uint64(b[otherPC:]))
-			c = newCode(p.python, id, first, b[codeName:codeFile], b[codeFile:codeTable], b[codeTable:n])
+		n := min(uint64(len(b)), bpf.OtherHeader+binary.NativeEndian.Uint64(b[bpf.OtherLength:]))
+		if n >= bpf.CodeTable {
+			first := uint32(binary.NativeEndian.Uint64(b[bpf.OtherPC:]))
+			c = newCode(p.python, id, first, b[bpf.CodeName:bpf.CodeFile], b[bpf.CodeFile:bpf.CodeTable], b[bpf.CodeTable:n])
 		}
 	} else {
 		c = p.readCode(id)

@@ -6,6 +6,10 @@ import (
 	"strings"
 	"time"
 
+	"entelon/linux/bpf"
+
+	"entelon/linux/perf"
+
 	"entelon/core/profile"
 	"entelon/symbol"
 	"entelon/unwind"
@@ -39,8 +43,8 @@ type resolver struct {
 	values  []int64
 	cut     [unwind.EndCount]int64 // stacks cut off, by reason
 	now     uint64                 // time of the sample at hand
-	sample  sample
-	ran     ran
+	sample  perf.Sample
+	ran     perf.RunTime
 	walk    unwind.Sample
 	windows unwind.Memory
 	steps   []unwind.Step
@@ -60,7 +64,7 @@ func newResolver(b *profile.Builder, facts *profile.Facts, finder *symbol.Finder
 	r := &resolver{
 		b: b, modules: ms, ps: newProcesses(b, ms), facts: facts,
 		kernelFrames: map[uint64]profile.FrameID{}, unnamed: map[string]int64{},
-		noName: map[profile.FrameID]string{}, noTable: map[string]int64{}, ran: ran{},
+		noName: map[profile.FrameID]string{}, noTable: map[string]int64{}, ran: perf.RunTime{},
 	}
 	return r
 }
@@ -114,16 +118,16 @@ type place struct {
 }
 
 // add takes one sample record into the profile, for as much as its period.
-func (r *resolver) add(rec record, src *source) error {
+func (r *resolver) add(rec perf.Record, src *source) error {
 	x, err := r.see(rec, src)
 	if err != nil {
 		return err
 	}
 	if src.cycles {
-		r.keep(x, 0, r.value(src.column, int64(r.ran.since(rec, r.sample.running)), int64(r.sample.period)))
+		r.keep(x, 0, r.value(src.column, int64(r.ran.Since(rec, r.sample.Running)), int64(r.sample.Period)))
 		return nil
 	}
-	r.keep(x, 0, r.value(src.column, int64(r.sample.period)))
+	r.keep(x, 0, r.value(src.column, int64(r.sample.Period)))
 	return nil
 }
 
@@ -140,17 +144,17 @@ func (r *resolver) value(column int, v ...int64) []int64 {
 }
 
 // see walks the stack of a sample.
-func (r *resolver) see(rec record, src *source) (seen, error) {
+func (r *resolver) see(rec perf.Record, src *source) (seen, error) {
 	r.copied = src.copied
-	if !r.sample.decode(rec, src.copied, src.raw, src.cycles) {
+	if !r.sample.Decode(rec, src.copied, src.raw, src.cycles) {
 		return seen{}, errors.New("a sample is longer than its record")
 	}
-	p := r.ps.get(rec.pid)
-	x := seen{at: r.since(rec.time), time: rec.time, of: p, thread: r.ps.thread(p, rec.tid)}
-	kernel, user := r.split(r.sample.chain)
+	p := r.ps.get(rec.PID)
+	x := seen{at: r.since(rec.Time), time: rec.Time, of: p, thread: r.ps.thread(p, rec.TID)}
+	kernel, user := r.split(r.sample.Chain)
 	x.end = r.unwind(p, user, rec)
 	x.labels = r.labels
-	r.now = rec.time
+	r.now = rec.Time
 	if !r.fetching(p) {
 		x.stack, x.ready = r.stack(p, kernel, x.end), true
 		return x, nil
@@ -226,27 +230,28 @@ func (r *resolver) split(chain []uint64) (kernel []profile.FrameID, user []uint6
 }
 
 // unwind walks the program's part of a stack into steps.
-func (r *resolver) unwind(p *process, chain []uint64, rec record) unwind.End {
+func (r *resolver) unwind(p *process, chain []uint64, rec perf.Record) unwind.End {
 	r.steps, r.labels = r.steps[:0], 0
 	r.python.reset()
 	if !r.copied {
 		return r.followChain(p, chain)
 	}
-	if r.sample.registers.Known == 0 {
+	if !r.sample.Known {
 		return unwind.Entry // a thread of the kernel
 	}
-	sp := r.sample.registers.Value[unwind.RSP]
+	registers := registersOf(&r.sample)
+	sp := registers.Value[unwind.RSP]
 	r.windows = r.windows[:0]
-	if len(r.sample.stack) > 0 {
-		r.windows = append(r.windows, unwind.Window{Start: sp, Bytes: r.sample.stack})
+	if len(r.sample.Stack) > 0 {
+		r.windows = append(r.windows, unwind.Window{Start: sp, Bytes: r.sample.Stack})
 	}
-	r.walk = unwind.Sample{Registers: r.sample.registers, Full: r.sample.full, Kernel: chain, Depths: r.walk.Depths}
-	for _, b := range rec.others {
-		switch otherKindOf(b) {
-		case kindPython:
+	r.walk = unwind.Sample{Registers: registers, Full: r.sample.Full, Kernel: chain, Depths: r.walk.Depths}
+	for _, b := range rec.Others {
+		switch bpf.OtherKindOf(b) {
+		case bpf.KindPython:
 			r.python.add(b, p.python)
 			continue
-		case kindLabels:
+		case bpf.KindLabels:
 			var whole bool
 			if r.labels, whole = labelsOf(b, r.b); !whole {
 				r.facts.Unlabelled++
@@ -255,7 +260,7 @@ func (r *resolver) unwind(p *process, chain []uint64, rec record) unwind.End {
 			}
 			continue
 		}
-		r.windows = decodeOther(b, r.windows, &r.walk.Go)
+		r.windows = bpf.DecodeOther(b, r.windows, &r.walk.Go)
 	}
 	r.walk.Memory = r.windows
 	var end unwind.End
@@ -265,6 +270,21 @@ func (r *resolver) unwind(p *process, chain []uint64, rec record) unwind.End {
 		end = unwind.Torn
 	}
 	return end
+}
+
+// registerNumbers are the numbers in package unwind of the registers that come with a
+// sample.
+var registerNumbers = [...]int{
+	unwind.RAX, unwind.RBX, unwind.RCX, unwind.RDX, unwind.RSI, unwind.RDI, unwind.RBP, unwind.RSP, unwind.PC,
+	unwind.R8, unwind.R9, unwind.R10, unwind.R11, unwind.R12, unwind.R13, unwind.R14, unwind.R15,
+}
+
+// registersOf are a sample's registers as package unwind has them.
+func registersOf(s *perf.Sample) (out unwind.Registers) {
+	for i, v := range s.Registers {
+		out.Set(registerNumbers[i], v)
+	}
+	return out
 }
 
 // followChain takes the kernel's walk along frame pointers for the stack.

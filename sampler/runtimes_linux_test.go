@@ -9,6 +9,10 @@ import (
 	"testing"
 	"time"
 
+	"entelon/linux/bpf"
+
+	"entelon/linux/perf"
+
 	"entelon/core/profile"
 	"entelon/python"
 	"entelon/symbol"
@@ -219,9 +223,9 @@ func TestCodeOfTheNextProgram(t *testing.T) {
 	r := newResolver(profile.NewBuilder(), &profile.Facts{}, nil)
 	p := r.ps.fresh(10)
 	for i, at := range []uint64{100, 300} {
-		body := make([]byte, beforeOther+otherHeader)
-		body[beforeOther+otherAddr] = byte(i + 1)
-		r.learnCode(record{pid: 10, time: at, body: body})
+		body := make([]byte, bpf.BeforeOther+bpf.OtherHeader)
+		body[bpf.BeforeOther+bpf.OtherAddr] = byte(i + 1)
+		r.learnCode(perf.Record{PID: 10, Time: at, Body: body})
 	}
 	if len(p.codes.raw) != 2 {
 		t.Fatalf("%d code objects are known", len(p.codes.raw))

@@ -23,6 +23,7 @@ import (
 
 	"entelon/core/measure"
 	"entelon/core/profile"
+	"entelon/linux"
 	"entelon/symbol"
 )
 
@@ -93,18 +94,18 @@ const (
 // Errors that Collect returns, wrapped with what was being done. Remedy tells
 // what can be done about one.
 var (
-	ErrUnsupported = errors.New("sampling works on Linux only")
-	ErrNotAllowed  = errors.New("this user may not sample")
-	ErrNoProcess   = errors.New("there is no such process")
+	ErrUnsupported = linux.ErrUnsupported
+	ErrNotAllowed  = linux.ErrNotAllowed
+	ErrNoProcess   = linux.ErrNoProcess
 	ErrNoCommand   = errors.New("the command was not found")
 	ErrNoDir       = errors.New("the directory does not exist")
-	ErrFiles       = errors.New("the process has more threads than files may be open")
+	ErrFiles       = linux.ErrFiles
 	ErrUnwind      = errors.New("there is no such way to walk stacks")
 	ErrStackBytes  = errors.New("that much of a stack cannot be copied")
-	ErrNoCycles    = errors.New("this machine does not hand on its processor's counter of cycles")
-	ErrRate        = errors.New("the kernel does not allow this rate")
+	ErrNoCycles    = linux.ErrNoCycles
+	ErrRate        = linux.ErrRate
 	ErrNoFunction  = errors.New("there is no such function in the program")
-	ErrProbe       = errors.New("the function cannot be counted")
+	ErrProbe       = linux.ErrProbe
 	ErrNoUser      = errors.New("there is no such user")
 )
 

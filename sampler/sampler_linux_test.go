@@ -9,6 +9,12 @@ import (
 	"strings"
 	"testing"
 
+	"entelon/linux/bpf"
+
+	"entelon/linux/perf"
+
+	"entelon/linux/tracefs"
+
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/unwind"
@@ -16,12 +22,12 @@ import (
 
 func TestParseProcessors(t *testing.T) {
 	for list, want := range map[string][]int{"0": {0}, "0-2": {0, 1, 2}, "0-1,4,6-7": {0, 1, 4, 6, 7}} {
-		if got, err := parseProcessors(list); err != nil || !reflect.DeepEqual(got, want) {
+		if got, err := perf.ParseProcessors(list); err != nil || !reflect.DeepEqual(got, want) {
 			t.Errorf("%q: %v, %v", list, got, err)
 		}
 	}
 	for _, list := range []string{"", "x", "3-1", "0-99999999"} {
-		if got, err := parseProcessors(list); err == nil {
+		if got, err := perf.ParseProcessors(list); err == nil {
 			t.Errorf("%q was read as %v", list, got)
 		}
 	}
@@ -51,38 +57,38 @@ func trailerOf(pid, tid uint32, time uint64) []byte { return words(who(pid, tid)
 
 func sampleOf(pid, tid uint32, time uint64, chain ...uint64) []byte {
 	b := words(77, 0x1000, who(pid, tid), time, 0, 1_003_009, uint64(len(chain)))
-	return encode(recSample, 0, append(b, words(chain...)...))
+	return encode(perf.RecordSample, 0, append(b, words(chain...)...))
 }
 
 func noOther(uint64) bool { return false }
 
 func TestSplitRecords(t *testing.T) {
-	b := append(sampleOf(5, 6, 100, 1, 2, 3), encode(recLost, 0, append(words(77, 12), trailerOf(5, 6, 90)...))...)
-	var got []record
-	if err := splitRecords(b, noOther, func(r record) { got = append(got, r) }); err != nil {
+	b := append(sampleOf(5, 6, 100, 1, 2, 3), encode(perf.RecordLost, 0, append(words(77, 12), trailerOf(5, 6, 90)...))...)
+	var got []perf.Record
+	if err := perf.SplitRecords(b, noOther, func(r perf.Record) { got = append(got, r) }); err != nil {
 		t.Fatal(err)
 	}
-	if len(got) != 2 || got[0].time != 100 || got[0].pid != 5 || got[0].tid != 6 || got[1].time != 90 || got[1].id != 77 {
+	if len(got) != 2 || got[0].Time != 100 || got[0].PID != 5 || got[0].TID != 6 || got[1].Time != 90 || got[1].ID != 77 {
 		t.Fatalf("%+v", got)
 	}
-	var s sample
-	if !s.decode(got[0], false, false, false) || s.period != 1_003_009 || !reflect.DeepEqual(s.chain, []uint64{1, 2, 3}) {
+	var s perf.Sample
+	if !s.Decode(got[0], false, false, false) || s.Period != 1_003_009 || !reflect.DeepEqual(s.Chain, []uint64{1, 2, 3}) {
 		t.Errorf("%+v", s)
 	}
-	if nativeUint64(got[1].body[len(got[1].body)-8:]) != 12 {
+	if perf.Word(got[1].Body[len(got[1].Body)-8:]) != 12 {
 		t.Error("the number of lost records is not where it is looked for")
 	}
 	for n := 1; n < len(b); n++ { // a ring never hands over a part, but if it did
-		_ = splitRecords(b[:n], noOther, func(r record) {
-			s.decode(r, false, false, false)
-			s.decode(r, true, false, false)
-			s.decode(r, true, true, false)
+		_ = perf.SplitRecords(b[:n], noOther, func(r perf.Record) {
+			s.Decode(r, false, false, false)
+			s.Decode(r, true, false, false)
+			s.Decode(r, true, true, false)
 		})
 	}
 	lie := sampleOf(1, 1, 1, 5)
 	binary.NativeEndian.PutUint64(lie[8+48:], 1<<40)
-	if err := splitRecords(lie, noOther, func(r record) {
-		if s.decode(r, false, false, false) {
+	if err := perf.SplitRecords(lie, noOther, func(r perf.Record) {
+		if s.Decode(r, false, false, false) {
 			t.Error("a chain longer than its record was decoded")
 		}
 	}); err != nil {
@@ -92,9 +98,9 @@ func TestSplitRecords(t *testing.T) {
 
 func FuzzRecords(f *testing.F) {
 	f.Add(sampleOf(5, 6, 100, 1, 2, 3))
-	f.Add(encode(recMmap2, 0, append(words(who(1, 1), 0, 0, 0, 0, 0, 0, 0), append([]byte("/srv/x\x00"), trailerOf(1, 1, 1)...)...)))
-	f.Add(encode(recComm, 0, append(append(words(who(1, 1)), "name\x00\x00\x00\x00"...), trailerOf(1, 1, 1)...)))
-	f.Add(append(otherOf(1, 1, 5, kindGoStack, 0x7000, 1, 2), sampleOf(1, 1, 6, 1)...))
+	f.Add(encode(perf.RecordMmap2, 0, append(words(who(1, 1), 0, 0, 0, 0, 0, 0, 0), append([]byte("/srv/x\x00"), trailerOf(1, 1, 1)...)...)))
+	f.Add(encode(perf.RecordComm, 0, append(append(words(who(1, 1)), "name\x00\x00\x00\x00"...), trailerOf(1, 1, 1)...)))
+	f.Add(append(otherOf(1, 1, 5, bpf.KindGoStack, 0x7000, 1, 2), sampleOf(1, 1, 6, 1)...))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		s := &session{builder: profile.NewBuilder(), lastCalls: map[uint32]lastCall{}, target: &target{byID: map[uint64]*source{}}}
 		r := newResolver(s.builder, &s.facts, nil)
@@ -103,13 +109,13 @@ func FuzzRecords(f *testing.F) {
 		if err := s.chooseMeasures(); err != nil {
 			t.Fatal(err)
 		}
-		fields := map[string]field{"pid": {8, 4}, "id": {8, 8}, "nr_sector": {8, 4}, "rwbs": {12, 8}}
+		fields := map[string]tracefs.Field{"pid": {Offset: 8, Size: 4}, "id": {Offset: 8, Size: 8}, "nr_sector": {Offset: 8, Size: 4}, "rwbs": {Offset: 12, Size: 8}}
 		for role := roleCount; role <= roleCall; role++ {
-			s.target.byID[uint64(role)+7] = &source{role: role, column: 1, copied: len(b)%2 == 0, raw: len(b)%3 == 0, point: tracepoint{fields: fields}, size: []int{0, 1}, allocator: true}
+			s.target.byID[uint64(role)+7] = &source{role: role, column: 1, copied: len(b)%2 == 0, raw: len(b)%3 == 0, point: tracefs.Tracepoint{Fields: fields}, size: []int{0, 1}, allocator: true}
 		}
-		pairs := pairing{}
-		handle := func(x record) { _ = s.record(x) } // a broken one is refused
-		err := splitRecords(b, isOther88, func(x record) { pairs.visit(x, handle) })
+		pairs := bpf.Pairing{}
+		handle := func(x perf.Record) { _ = s.record(x) } // a broken one is refused
+		err := perf.SplitRecords(b, isOther88, func(x perf.Record) { pairs.Visit(x, handle) })
 		s.settle()
 		if err == nil && r.b.Profile().Check() != nil {
 			t.Fatal("the records made a profile that breaks the rules")
@@ -125,22 +131,22 @@ func FuzzRecords(f *testing.F) {
 func TestOrder(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 1))
 	const rounds, length = 50, 1000
-	late := map[int][]record{}
+	late := map[int][]perf.Record{}
 	n := 0
 	for i := range rounds {
 		for range 40 {
-			x := record{time: uint64(i*length + r.IntN(length)), tid: uint32(n)}
+			x := perf.Record{Time: uint64(i*length + r.IntN(length)), TID: uint32(n)}
 			n++
 			arrives := i
-			if r.IntN(10) == 0 && int(x.time)%length > length/2 { // written just as its ring was drained
+			if r.IntN(10) == 0 && int(x.Time)%length > length/2 { // written just as its ring was drained
 				arrives++
 			}
 			late[arrives] = append(late[arrives], x)
 		}
 	}
 	var o order
-	var got []record
-	visit := func(x record) { got = append(got, x) }
+	var got []perf.Record
+	visit := func(x perf.Record) { got = append(got, x) }
 	for i := range rounds + 1 {
 		o.add(late[i], uint64((i+1)*length-1), visit)
 	}
@@ -148,7 +154,7 @@ func TestOrder(t *testing.T) {
 	if len(got) != n {
 		t.Fatalf("%d of %d records were handed on", len(got), n)
 	}
-	if !sort.SliceIsSorted(got, func(i, j int) bool { return got[i].time < got[j].time }) {
+	if !sort.SliceIsSorted(got, func(i, j int) bool { return got[i].Time < got[j].Time }) {
 		t.Error("they are not in order of time")
 	}
 }
@@ -260,7 +266,7 @@ func TestStackEndsWhereTheProgramBegins(t *testing.T) {
 		var names []string
 		prof := r.b.Profile()
 		kernel, user := r.split(chain)
-		prof.Walk(r.stack(p, kernel, r.unwind(p, user, record{})), func(f profile.FrameID) { names = append(names, prof.FunctionName(prof.Frames[f].Function)) })
+		prof.Walk(r.stack(p, kernel, r.unwind(p, user, perf.Record{})), func(f profile.FrameID) { names = append(names, prof.FunctionName(prof.Frames[f].Function)) })
 		return strings.Join(names, " < ")
 	}
 	for want, chain := range map[string][]uint64{
@@ -288,7 +294,7 @@ func TestDoubled(t *testing.T) {
 		tid  uint32
 		want bool
 	}{{900, 5, false}, {100, 6, false}, {900, 5, false}, {100, 5, false}, {900, 5, true}, {100, 5, false}} {
-		if got := tg.doubled(record{id: x.id, tid: x.tid}); got != x.want {
+		if got := tg.doubled(perf.Record{ID: x.id, TID: x.tid}); got != x.want {
 			t.Errorf("step %d: %v, want %v", i, got, x.want)
 		}
 	}

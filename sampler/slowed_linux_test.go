@@ -11,6 +11,10 @@ import (
 	"testing"
 	"time"
 
+	"entelon/linux/cgroup"
+
+	"entelon/linux/procfs"
+
 	"entelon/core/profile"
 )
 
@@ -76,7 +80,7 @@ func TestFilesThatAreNotThere(t *testing.T) {
 
 // A control group is sampled with all that it holds and nothing else.
 func TestControlGroup(t *testing.T) {
-	root := groupRoot()
+	root := cgroup.Root()
 	if root == "" {
 		t.Skip("no hierarchy of control groups")
 	}
@@ -99,7 +103,7 @@ func TestControlGroup(t *testing.T) {
 	t.Cleanup(func() { write(t, filepath.Join(root, "cgroup.procs"), fmt.Sprint(inside)) })
 	// The shell may have made its child before it is moved; both are.
 	time.Sleep(50 * time.Millisecond)
-	all, err := ticksByProcess()
+	all, err := procfs.TicksByProcess()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -115,8 +119,8 @@ func TestControlGroup(t *testing.T) {
 		}
 		t.Cleanup(func() { _ = os.WriteFile(filepath.Join(root, "cgroup.procs"), []byte(fmt.Sprint(pid)), 0o644) }) // it may have ended
 	}
-	gs, err := Groups()
-	if err != nil || !slices.ContainsFunc(gs, func(g Group) bool {
+	gs, err := cgroup.List()
+	if err != nil || !slices.ContainsFunc(gs, func(g cgroup.Group) bool {
 		return g.Path == name && g.Processes == len(pids) && slices.Equal(g.Programs, []string{"sh"})
 	}) {
 		t.Errorf("%v is not among %+v, %v", name, gs, err)
@@ -132,7 +136,7 @@ func TestControlGroup(t *testing.T) {
 		}
 	}
 	set := profile.Settings{Group: "no-such-group", RateHz: 99, Unwind: UnwindTables}
-	if _, err := Collect(context.Background(), Options{Settings: set}, discard{}); !errors.Is(err, ErrNoGroup) {
+	if _, err := Collect(context.Background(), Options{Settings: set}, discard{}); !errors.Is(err, cgroup.ErrNoGroup) {
 		t.Errorf("a group that there is not: %v", err)
 	}
 }

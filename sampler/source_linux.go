@@ -5,6 +5,10 @@ import (
 	"path/filepath"
 	"strings"
 
+	"entelon/linux/perf"
+
+	"entelon/linux/tracefs"
+
 	"github.com/cilium/ebpf"
 	"golang.org/x/sys/unix"
 
@@ -35,7 +39,7 @@ type source struct {
 	raw    bool // the tracepoint's own record comes with the sample
 	copied bool // registers and a copy of the stack come with it
 	reader bool // the kernel's program that reads other stacks runs with it
-	point  tracepoint
+	point  tracefs.Tracepoint
 	// Of a call: which arguments are multiplied to the size, counted from 1; of
 	// none, only calls are counted.
 	size []int
@@ -44,59 +48,41 @@ type source struct {
 	program   *ebpf.Program // runs with each event, whoever's; nil: none
 }
 
-// everyOne makes an event write a sample each time.
-func (c clock) everyOne(kind uint32, config uint64) *unix.PerfEventAttr {
-	a := attr(c)
-	a.Type, a.Config, a.Sample = kind, config, 1
-	return a
-}
-
-// traced describes a tracepoint.
-func (c clock) traced(p tracepoint, withStack bool) *unix.PerfEventAttr {
-	a := c.everyOne(unix.PERF_TYPE_TRACEPOINT, p.id)
-	a.Sample_type |= unix.PERF_SAMPLE_RAW
-	if !withStack {
-		a.Sample_type &^= unix.PERF_SAMPLE_CALLCHAIN | unix.PERF_SAMPLE_REGS_USER | unix.PERF_SAMPLE_STACK_USER
-		a.Sample_regs_user, a.Sample_stack_user = 0, 0
-	}
-	return a
-}
-
 // plan says which events the measures need. The first source also tells what
 // else happens: mappings, new threads, names.
-func (s *session) plan(c clock) (out []*source, err error) {
+func (s *session) plan(c perf.Clock) (out []*source, err error) {
 	if s.counting != nil {
 		return s.counting.plan(s, c)
 	}
-	find := func(group, name string) (tracepoint, error) {
+	find := func(group, name string) (tracefs.Tracepoint, error) {
 		if err := s.trace(); err != nil {
-			return tracepoint{}, err
+			return tracefs.Tracepoint{}, err
 		}
-		return s.tracing.find(group, name)
+		return s.tracing.Find(group, name)
 	}
 	deep := c // events without the reader of other stacks copy more themselves
-	if c.stackBytes > 0 {
-		deep.stackBytes = max(c.stackBytes, tracedStackBytes)
+	if c.StackBytes > 0 {
+		deep.StackBytes = max(c.StackBytes, tracedStackBytes)
 		if familyOf(filepath.Base(s.exe)) == "python" { // whose interpreter's frames are large
-			deep.stackBytes = max(c.stackBytes, interpretedStackBytes)
+			deep.StackBytes = max(c.StackBytes, interpretedStackBytes)
 		}
 	}
-	copied := c.stackBytes > 0
+	copied := c.StackBytes > 0
 	for i, m := range s.measures {
 		column := s.columns[i]
 		switch m.Kind {
 		case measure.CPU:
 			cycles := s.o.Settings.Event == EventCycles
-			a := attr(c)
+			a := perf.Attributes(c)
 			if cycles {
-				a = c.cycles()
+				a = c.Cycles()
 			}
 			s.chosen.modes(a)
 			out = append(out, &source{attr: a, column: column, clock: true, cycles: cycles, copied: copied, reader: true})
 		case measure.Faults:
-			out = append(out, &source{attr: c.everyOne(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_PAGE_FAULTS), column: column, copied: copied, reader: true})
+			out = append(out, &source{attr: c.EveryOne(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_PAGE_FAULTS), column: column, copied: copied, reader: true})
 		case measure.Waiting:
-			a := c.everyOne(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_CONTEXT_SWITCHES)
+			a := c.EveryOne(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_CONTEXT_SWITCHES)
 			a.Bits |= unix.PerfBitContextSwitch
 			out = append(out, &source{attr: a, role: roleSwitch, column: column, copied: copied, reader: true})
 			// The kernel delivers it to the thread that is woken, whoever wakes it.
@@ -105,7 +91,7 @@ func (s *session) plan(c clock) (out []*source, err error) {
 				s.noWake = err
 				continue // the time until it runs then counts as what it waited for
 			}
-			out = append(out, &source{attr: c.traced(p, false), role: roleWake, column: column, raw: true, point: p})
+			out = append(out, &source{attr: c.Traced(p.ID, false), role: roleWake, column: column, raw: true, point: p})
 		case measure.Syscalls:
 			enter, err1 := find("raw_syscalls", "sys_enter")
 			leave, err2 := find("raw_syscalls", "sys_exit")
@@ -113,21 +99,21 @@ func (s *session) plan(c clock) (out []*source, err error) {
 				return nil, err
 			}
 			out = append(out,
-				&source{attr: deep.traced(enter, true), role: roleEnter, column: column, raw: true, copied: copied, point: enter},
-				&source{attr: c.traced(leave, false), role: roleLeave, column: column, raw: true, point: leave})
+				&source{attr: deep.Traced(enter.ID, true), role: roleEnter, column: column, raw: true, copied: copied, point: enter},
+				&source{attr: c.Traced(leave.ID, false), role: roleLeave, column: column, raw: true, point: leave})
 		case measure.Disk:
 			p, err := find("block", "block_bio_queue")
 			if err != nil {
 				return nil, err
 			}
-			out = append(out, &source{attr: deep.traced(p, true), role: roleDisk, column: column, raw: true, copied: copied, point: p})
+			out = append(out, &source{attr: deep.Traced(p.ID, true), role: roleDisk, column: column, raw: true, copied: copied, point: p})
 		case measure.Tracepoint:
 			group, name, _ := strings.Cut(m.Of, ":")
 			p, err := find(group, name)
 			if err != nil {
 				return nil, err
 			}
-			a := deep.traced(p, true)
+			a := deep.Traced(p.ID, true)
 			a.Sample_type &^= unix.PERF_SAMPLE_RAW
 			out = append(out, &source{attr: a, column: column, copied: copied})
 		case measure.Allocations, measure.Function:
@@ -144,12 +130,12 @@ func (s *session) plan(c clock) (out []*source, err error) {
 			if x.role == roleCall {
 				kind = ebpf.Kprobe
 			}
-			if x.program, err = s.other.traced(kind, deep.stackBytes); err != nil {
+			if x.program, err = s.other.Traced(kind, deep.StackBytes); err != nil {
 				return nil, err
 			}
 		}
 		if i > 0 {
-			x.attr.Bits &^= sideBits
+			x.attr.Bits &^= perf.SideBits
 		}
 	}
 	return out, nil
@@ -158,7 +144,7 @@ func (s *session) plan(c clock) (out []*source, err error) {
 // trace opens the kernel's list of tracepoints.
 func (s *session) trace() (err error) {
 	if s.tracing == nil {
-		s.tracing, err = openTracing()
+		s.tracing, err = tracefs.Open()
 	}
 	return err
 }
@@ -167,16 +153,13 @@ func (s *session) trace() (err error) {
 func (s *session) closeTracing() error {
 	var errs []error
 	if s.probes != nil {
-		errs = append(errs, s.probes.close())
+		errs = append(errs, s.probes.Close())
 	}
 	if s.tracing != nil {
-		errs = append(errs, s.tracing.close())
+		errs = append(errs, s.tracing.Close())
 	}
 	return errors.Join(errs...)
 }
-
-// sideBits have an event tell of mappings, names, beginnings and ends.
-const sideBits = unix.PerfBitMmap | unix.PerfBitMmap2 | unix.PerfBitComm | unix.PerfBitCommExec | unix.PerfBitTask
 
 // interpretedStackBytes is that of an interpreter's.
 const interpretedStackBytes = 24 << 10

@@ -5,6 +5,8 @@ import (
 	"strconv"
 	"strings"
 
+	"entelon/linux/perf"
+
 	"entelon/core/profile"
 	"entelon/unwind"
 )
@@ -40,35 +42,35 @@ func (c *systemCalls) mark(number uint64) profile.FrameID {
 	return f
 }
 
-func (c *systemCalls) enter(rec record, src *source) error {
+func (c *systemCalls) enter(rec perf.Record, src *source) error {
 	x, err := c.r.see(rec, src)
 	if err != nil {
 		return err
 	}
-	number, ok := src.point.fields["id"].number(c.r.sample.raw)
+	number, ok := src.point.Fields["id"].Number(c.r.sample.Raw)
 	if !ok {
 		return fmt.Errorf("a system call without a number")
 	}
-	c.open[rec.tid] = systemCall{seen: x, column: src.column, begin: rec.time, mark: c.mark(number)}
+	c.open[rec.TID] = systemCall{seen: x, column: src.column, begin: rec.Time, mark: c.mark(number)}
 	return nil
 }
 
-func (c *systemCalls) leave(rec record, src *source) {
-	x, ok := c.open[rec.tid]
+func (c *systemCalls) leave(rec perf.Record, src *source) {
+	x, ok := c.open[rec.TID]
 	if !ok {
-		number, known := src.point.fields["id"].number(rawOf(rec))
+		number, known := src.point.Fields["id"].Number(perf.RawOf(rec))
 		if !known || int64(number) < 0 { // it returns from a signal handler
 			return
 		}
-		p := c.r.ps.get(rec.pid)
+		p := c.r.ps.get(rec.PID)
 		x = systemCall{
-			seen: seen{of: p, thread: c.r.ps.thread(p, rec.tid), time: rec.time, ready: true, stack: c.r.b.Push(0, c.r.mark(profile.BeganBefore))},
+			seen: seen{of: p, thread: c.r.ps.thread(p, rec.TID), time: rec.Time, ready: true, stack: c.r.b.Push(0, c.r.mark(profile.BeganBefore))},
 			// A process that was just made leaves the call that made it.
-			column: src.column, begin: max(c.r.origin, c.r.ps.born[rec.tid]), mark: c.mark(number),
+			column: src.column, begin: max(c.r.origin, c.r.ps.born[rec.TID]), mark: c.mark(number),
 		}
 	}
-	delete(c.open, rec.tid)
-	c.count(x, rec.time)
+	delete(c.open, rec.TID)
+	c.count(x, rec.Time)
 }
 
 func (c *systemCalls) count(x systemCall, until uint64) {
@@ -92,21 +94,21 @@ func (c *systemCalls) finish(at uint64) {
 }
 
 // disk counts one request to a disk.
-func (s *session) disk(rec record, src *source) error {
+func (s *session) disk(rec perf.Record, src *source) error {
 	r := s.resolver
 	x, err := r.see(rec, src)
 	if err != nil {
 		return err
 	}
-	raw := r.sample.raw
-	sectors, ok := src.point.fields["nr_sector"].number(raw)
+	raw := r.sample.Raw
+	sectors, ok := src.point.Fields["nr_sector"].Number(raw)
 	if !ok {
 		return fmt.Errorf("a request to a disk without a size")
 	}
 	const sector = 512 // the kernel counts in these, whatever the disk's own are
 	kind := ""
-	if f := src.point.fields["rwbs"]; f.offset+f.size <= len(raw) {
-		kind = string(raw[f.offset : f.offset+f.size])
+	if f := src.point.Fields["rwbs"]; f.Offset+f.Size <= len(raw) {
+		kind = string(raw[f.Offset : f.Offset+f.Size])
 	}
 	mark := profile.DiskOther
 	switch {
@@ -124,7 +126,7 @@ func (s *session) disk(rec record, src *source) error {
 }
 
 // called counts one call of a function.
-func (s *session) called(rec record, src *source) error {
+func (s *session) called(rec perf.Record, src *source) error {
 	r := s.resolver
 	x, err := r.see(rec, src)
 	if err != nil {
@@ -134,12 +136,12 @@ func (s *session) called(rec record, src *source) error {
 		r.keep(x, 0, r.value(src.column, 1))
 		return nil
 	}
-	if src.allocator && s.withinAllocator(x.of, rec.tid, src) {
+	if src.allocator && s.withinAllocator(x.of, rec.TID, src) {
 		return nil
 	}
-	size := int64(1)
+	size, registers := int64(1), registersOf(&r.sample)
 	for _, n := range src.size {
-		size *= int64(r.sample.registers.Value[n])
+		size *= int64(registers.Value[n])
 	}
 	// A size that is none: the call fails, and asks for nothing that it could get.
 	if size < 0 {
@@ -159,10 +161,11 @@ type lastCall struct {
 // a frame of its own, or by jumping to another of its functions, which then
 // has the same stack pointer and returns to the same place.
 func (s *session) withinAllocator(p *process, tid uint32, src *source) bool {
+	registers := registersOf(&s.resolver.sample)
 	r := s.resolver
-	now := lastCall{of: src, sp: r.sample.registers.Value[unwind.RSP]}
-	if len(r.sample.stack) >= 8 {
-		now.returnedTo = nativeUint64(r.sample.stack)
+	now := lastCall{of: src, sp: registers.Value[unwind.RSP]}
+	if len(r.sample.Stack) >= 8 {
+		now.returnedTo = perf.Word(r.sample.Stack)
 	}
 	last := s.lastCalls[tid]
 	if last.of != nil && last.of != src && last.sp == now.sp && last.returnedTo == now.returnedTo {

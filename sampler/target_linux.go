@@ -4,8 +4,12 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"os"
-	"strconv"
+
+	"entelon/linux/bpf"
+
+	"entelon/linux/procfs"
+
+	"entelon/linux/perf"
 
 	"golang.org/x/sys/unix"
 )
@@ -14,11 +18,11 @@ import (
 // a processor.
 type target struct {
 	cpus     []int
-	rings    []*ring
+	rings    []*perf.Ring
 	first    []int // per processor, the event whose ring the others share
 	fds      []int
-	watchers []int        // events that count nothing
-	other    *stackReader // nil where other stacks are not read
+	watchers []int            // events that count nothing
+	other    *bpf.StackReader // nil where other stacks are not read
 	sources  []*source
 	events   bool // every event of some kind is written down
 	byID     map[uint64]*source
@@ -38,12 +42,12 @@ type clockFile struct {
 	cycles bool
 }
 
-func newTarget(other *stackReader, sources []*source) (*target, error) {
-	cpus, err := processors()
+func newTarget(other *bpf.StackReader, sources []*source) (*target, error) {
+	cpus, err := perf.Processors()
 	if err != nil {
 		return nil, err
 	}
-	t := &target{other: other, sources: sources, byID: map[uint64]*source{}, cpus: cpus, first: make([]int, len(cpus)), rings: make([]*ring, len(cpus)), late: map[uint64]uint32{}, inherited: map[uint32]bool{}}
+	t := &target{other: other, sources: sources, byID: map[uint64]*source{}, cpus: cpus, first: make([]int, len(cpus)), rings: make([]*perf.Ring, len(cpus)), late: map[uint64]uint32{}, inherited: map[uint32]bool{}}
 	for i := range t.first {
 		t.first[i] = -1
 	}
@@ -91,7 +95,7 @@ func (t *target) addOne(src *source, tid, flags int, late bool) error {
 		}
 	}
 	for i, cpu := range t.cpus {
-		fd, err := open(src.attr, tid, cpu, flags)
+		fd, err := perf.Open(src.attr, tid, cpu, flags)
 		if err != nil {
 			return err
 		}
@@ -100,11 +104,11 @@ func (t *target) addOne(src *source, tid, flags int, late bool) error {
 			t.clocks = append(t.clocks, clockFile{fd, src.cycles})
 		}
 		if t.other != nil && src.reader {
-			if err := t.other.attach(fd); err != nil {
+			if err := t.other.Attach(fd); err != nil {
 				return err
 			}
 		}
-		id, err := eventID(fd)
+		id, err := perf.EventID(fd)
 		if err != nil {
 			return err
 		}
@@ -113,13 +117,13 @@ func (t *target) addOne(src *source, tid, flags int, late bool) error {
 			t.late[id] = uint32(tid)
 		}
 		if t.first[i] < 0 {
-			r, err := mapRing(fd, ringSize(len(t.cpus), t.events))
+			r, err := perf.MapRing(fd, perf.RingSize(len(t.cpus), t.events))
 			if err != nil {
 				return err
 			}
 			t.first[i], t.rings[i] = fd, r
 			if t.other != nil {
-				if err := t.share(t.other.events[i], fd, cpu); err != nil {
+				if err := t.share(t.other.Events[i], fd, cpu); err != nil {
 					return err
 				}
 			}
@@ -139,7 +143,7 @@ func (t *target) addOne(src *source, tid, flags int, late bool) error {
 func (t *target) attachProgram(src *source, tid int) error {
 	a := *src.attr
 	a.Bits &^= unix.PerfBitInherit | unix.PerfBitEnableOnExec
-	fd, err := open(&a, tid, -1, 0)
+	fd, err := perf.Open(&a, tid, -1, 0)
 	if err != nil {
 		return err
 	}
@@ -156,12 +160,12 @@ func (t *target) attachProgram(src *source, tid int) error {
 // function runs.
 func (t *target) watch(tid int, kernel bool) error {
 	for _, cpu := range t.cpus {
-		fd, err := open(happenings(kernel), tid, cpu, 0)
+		fd, err := perf.Open(perf.SideEvent(kernel), tid, cpu, 0)
 		if err != nil {
 			return err
 		}
 		t.watchers = append(t.watchers, fd)
-		r, err := mapRing(fd, smallRingBytes)
+		r, err := perf.MapRing(fd, perf.SmallRingBytes)
 		if err != nil {
 			return err
 		}
@@ -179,16 +183,7 @@ func (t *target) share(fd, with, cpu int) error {
 }
 
 // isOther reports whether a record comes from the reader of other stacks.
-func (t *target) isOther(id uint64) bool { return t.other != nil && t.other.ids[id] }
-
-func eventID(fd int) (uint64, error) {
-	// PERF_EVENT_IOC_ID writes a u64; IoctlGetInt has room for one on 64-bit machines.
-	v, err := unix.IoctlGetInt(fd, unix.PERF_EVENT_IOC_ID)
-	if err != nil {
-		return 0, fmt.Errorf("asking for an event's number: %w", err)
-	}
-	return uint64(v), nil
-}
+func (t *target) isOther(id uint64) bool { return t.other != nil && t.other.IDs[id] }
 
 // attach opens events for every thread of a process. Threads that appear
 // meanwhile are found by listing again until nothing is new.
@@ -196,7 +191,7 @@ func (t *target) attach(pid int) error {
 	raiseFileLimit()
 	seen := map[int]bool{}
 	for round := 0; ; round++ {
-		tids, err := threads(pid)
+		tids, err := procfs.Threads(pid)
 		if err != nil {
 			return err
 		}
@@ -233,33 +228,18 @@ func raiseFileLimit() {
 	}
 }
 
-func threads(pid int) ([]int, error) {
-	entries, err := os.ReadDir(fmt.Sprintf("/proc/%d/task", pid))
-	if err != nil {
-		return nil, fmt.Errorf("process %d: %w", pid, ErrNoProcess)
-	}
-	var out []int
-	for _, e := range entries {
-		tid, err := strconv.Atoi(e.Name())
-		if err == nil {
-			out = append(out, tid)
-		}
-	}
-	return out, nil
-}
-
 // doubled reports whether a sample is the second one of the same moment: the
 // thread has an event of its own, opened late, and an inherited one. The
 // first sample from an inherited event settles it for the thread.
-func (t *target) doubled(r record) bool {
+func (t *target) doubled(r perf.Record) bool {
 	if len(t.late) == 0 {
 		return false
 	}
-	if tid, isLate := t.late[r.id]; isLate && tid == r.tid {
-		return t.inherited[r.tid]
+	if tid, isLate := t.late[r.ID]; isLate && tid == r.TID {
+		return t.inherited[r.TID]
 	}
 	for _, tid := range t.late {
-		if tid == r.tid {
+		if tid == r.TID {
 			t.inherited[tid] = true
 		}
 	}
@@ -305,7 +285,7 @@ func (t *target) close() error {
 	var errs []error
 	for _, r := range t.rings {
 		if r != nil {
-			errs = append(errs, r.close())
+			errs = append(errs, r.Close())
 		}
 	}
 	for _, fd := range append(t.fds, t.watchers...) {

@@ -6,6 +6,12 @@ import (
 	"os"
 	"strings"
 
+	"entelon/linux/procfs"
+
+	"entelon/linux/perf"
+
+	"entelon/linux/tracefs"
+
 	"entelon/core/profile"
 )
 
@@ -78,28 +84,28 @@ func (w *waits) reasonOf(kernel []profile.FrameID) profile.Mark {
 }
 
 // left takes the sample of a thread that leaves the processor.
-func (w *waits) left(rec record, src *source) error {
+func (w *waits) left(rec perf.Record, src *source) error {
 	x, err := w.r.see(rec, src)
 	if err != nil {
 		return err
 	}
-	kernel, _ := w.r.split(w.r.sample.chain)
-	w.open[rec.tid] = &wait{seen: x, begin: rec.time, reason: w.reasonOf(kernel)}
+	kernel, _ := w.r.split(w.r.sample.Chain)
+	w.open[rec.TID] = &wait{seen: x, begin: rec.Time, reason: w.reasonOf(kernel)}
 	return nil
 }
 
 // switched takes the kernel's word that a thread left the processor or came back.
-func (w *waits) switched(rec record) {
-	x := w.open[rec.tid]
+func (w *waits) switched(rec perf.Record) {
+	x := w.open[rec.TID]
 	if x == nil {
 		return
 	}
-	if rec.misc&miscSwitchOut != 0 {
-		x.preempted = x.preempted || rec.misc&miscPreempted != 0
+	if rec.Misc&perf.MiscSwitchOut != 0 {
+		x.preempted = x.preempted || rec.Misc&perf.MiscPreempted != 0
 		return
 	}
-	delete(w.open, rec.tid)
-	w.count(x, rec.time)
+	delete(w.open, rec.TID)
+	w.count(x, rec.Time)
 }
 
 // woke takes the kernel's word that a thread may run again.
@@ -146,7 +152,7 @@ func (w *waits) finish(at uint64) {
 // already notes the threads of a process that wait when it is attached to.
 // Their stacks are not known: they were switched out before.
 func (w *waits) already(pid int) {
-	tids, err := threads(pid)
+	tids, err := procfs.Threads(pid)
 	if err != nil {
 		return // it has ended, which the take will say
 	}
@@ -191,15 +197,15 @@ func reasonOfStack(text string) profile.Mark {
 }
 
 // wokenThread reads which thread a record of the wake-up is about.
-func wokenThread(rec record, point tracepoint) (tid uint32, ok bool) {
-	v, ok := point.fields["pid"].number(rawOf(rec))
+func wokenThread(rec perf.Record, point tracefs.Tracepoint) (tid uint32, ok bool) {
+	v, ok := point.Fields["pid"].Number(perf.RawOf(rec))
 	return uint32(v), ok
 }
 
 // exited reads which thread a record of an exit is about.
-func exited(rec record) (tid uint32, ok bool) {
-	if len(rec.body) < 16 {
+func exited(rec perf.Record) (tid uint32, ok bool) {
+	if len(rec.Body) < 16 {
 		return 0, false
 	}
-	return binary.NativeEndian.Uint32(rec.body[8:]), true
+	return binary.NativeEndian.Uint32(rec.Body[8:]), true
 }

@@ -4,6 +4,12 @@ import (
 	"encoding/binary"
 	"testing"
 
+	"entelon/linux/procfs"
+
+	"entelon/linux/perf"
+
+	"entelon/linux/tracefs"
+
 	"entelon/core/measure"
 	"entelon/core/profile"
 )
@@ -39,7 +45,9 @@ func TestWaitsFromRecords(t *testing.T) {
 			}
 		}
 	}
-	back := func(tid uint32, at uint64) record { return record{kind: recSwitch, tid: tid, time: at} }
+	back := func(tid uint32, at uint64) perf.Record {
+		return perf.Record{Kind: perf.RecordSwitch, TID: tid, Time: at}
+	}
 
 	s.waits.open[1] = wait(1, 2000)
 	s.waits.woke(1, 2600)
@@ -48,7 +56,7 @@ func TestWaitsFromRecords(t *testing.T) {
 	expect("woken", map[string]int64{"[sleeps]": 600, "[waits for a processor]": 400})
 
 	s.waits.open[1] = wait(1, 4000)
-	s.waits.switched(record{kind: recSwitch, misc: miscSwitchOut | miscPreempted, tid: 1, time: 4001})
+	s.waits.switched(perf.Record{Kind: perf.RecordSwitch, Misc: perf.MiscSwitchOut | perf.MiscPreempted, TID: 1, Time: 4001})
 	s.waits.switched(back(1, 4100))
 	expect("preempted", map[string]int64{"[sleeps]": 600, "[waits for a processor]": 500})
 
@@ -57,7 +65,7 @@ func TestWaitsFromRecords(t *testing.T) {
 	expect("from before", map[string]int64{"[sleeps]": 700})
 
 	s.waits.open[1] = wait(1, 5000)
-	if err := s.record(record{kind: recExit, tid: 1, time: 5100, body: binary.NativeEndian.AppendUint64(binary.NativeEndian.AppendUint64(nil, 7), 1)}); err != nil {
+	if err := s.record(perf.Record{Kind: perf.RecordExit, TID: 1, Time: 5100, Body: binary.NativeEndian.AppendUint64(binary.NativeEndian.AppendUint64(nil, 7), 1)}); err != nil {
 		t.Fatal(err)
 	}
 	s.waits.switched(back(1, 5200)) // nobody comes back from the dead
@@ -99,11 +107,11 @@ func TestSystemCallsFromRecords(t *testing.T) {
 	r := newResolver(b, &facts, nil)
 	r.origin = 100
 	c := newSystemCalls(r)
-	src := &source{role: roleLeave, raw: true, point: tracepoint{fields: map[string]field{"id": {8, 8}}}}
+	src := &source{role: roleLeave, raw: true, point: tracefs.Tracepoint{Fields: map[string]tracefs.Field{"id": {Offset: 8, Size: 8}}}}
 	leave := func(tid uint32, at, number uint64) {
 		raw := binary.NativeEndian.AppendUint64(make([]byte, 8), number)
 		body := append(make([]byte, 48), append(binary.NativeEndian.AppendUint32(nil, uint32(len(raw))), raw...)...)
-		c.leave(record{kind: recSample, pid: 7, tid: tid, time: at, body: body}, src)
+		c.leave(perf.Record{Kind: perf.RecordSample, PID: 7, TID: tid, Time: at, Body: body}, src)
 	}
 	leave(1, 400, 0) // a read that began before the take
 	r.ps.born[2] = 350
@@ -129,17 +137,17 @@ func TestSystemCallsFromRecords(t *testing.T) {
 }
 
 func TestTracepointFields(t *testing.T) {
-	f := parseFields("name: sched_waking\nformat:\n\tfield:unsigned short common_type;\toffset:0;\tsize:2;\tsigned:0;\n\n\tfield:char comm[16];\toffset:8;\tsize:16;\tsigned:0;\n\tfield:pid_t pid;\toffset:24;\tsize:4;\tsigned:1;\nprint fmt: \"x\"\n")
-	if len(f) != 3 || f["pid"] != (field{24, 4}) || f["comm"] != (field{8, 16}) {
+	f := tracefs.ParseFields("name: sched_waking\nformat:\n\tfield:unsigned short common_type;\toffset:0;\tsize:2;\tsigned:0;\n\n\tfield:char comm[16];\toffset:8;\tsize:16;\tsigned:0;\n\tfield:pid_t pid;\toffset:24;\tsize:4;\tsigned:1;\nprint fmt: \"x\"\n")
+	if len(f) != 3 || f["pid"] != (tracefs.Field{Offset: 24, Size: 4}) || f["comm"] != (tracefs.Field{Offset: 8, Size: 16}) {
 		t.Errorf("%v", f)
 	}
 	raw := make([]byte, 28)
 	raw[24] = 42
-	if v, ok := f["pid"].number(raw); !ok || v != 42 {
+	if v, ok := f["pid"].Number(raw); !ok || v != 42 {
 		t.Errorf("%d, %v", v, ok)
 	}
-	for _, bad := range []field{{}, {24, 8}, {-1, 4}, {8, 16}} {
-		if v, ok := bad.number(raw); ok {
+	for _, bad := range []tracefs.Field{{}, {Offset: 24, Size: 8}, {Offset: -1, Size: 4}, {Offset: 8, Size: 16}} {
+		if v, ok := bad.Number(raw); ok {
 			t.Errorf("%+v is %d", bad, v)
 		}
 	}
@@ -157,10 +165,10 @@ func TestInstructionsThatTheKernelDoes(t *testing.T) {
 }
 
 func TestTicks(t *testing.T) {
-	if got := ticksOf("7 (a) b (c) S 1 7 7 0 -1 4194304 100 0 0 0 30 12 0 0 20 0 1 0 500"); got != 42 {
+	if got := procfs.Ticks("7 (a) b (c) S 1 7 7 0 -1 4194304 100 0 0 0 30 12 0 0 20 0 1 0 500"); got != 42 {
 		t.Errorf("%d ticks", got)
 	}
-	if got := ticksOf("rubbish"); got != 0 {
+	if got := procfs.Ticks("rubbish"); got != 0 {
 		t.Errorf("%d ticks of rubbish", got)
 	}
 }

@@ -6,6 +6,10 @@ import (
 	"os"
 	"runtime"
 
+	"entelon/linux/bpf"
+
+	"entelon/linux/perf"
+
 	"entelon/core/profile"
 	"entelon/symbol"
 )
@@ -50,11 +54,11 @@ func (s *session) openOther() {
 	if auto {
 		set.StackBytes = DefaultStackBytes
 	}
-	cpus, err := processors()
+	cpus, err := perf.Processors()
 	if err == nil {
-		var o kernelOffsets
-		if o, err = kernelPlaces(s.o.Finder); err == nil {
-			s.other, err = newStackReader(cpus, o, set.StackBytes)
+		var o bpf.KernelOffsets
+		if o, err = bpf.KernelPlaces(s.o.Finder); err == nil {
+			s.other, err = bpf.NewStackReader(cpus, o, set.StackBytes)
 		}
 	}
 	if err != nil {
@@ -64,8 +68,8 @@ func (s *session) openOther() {
 		}
 		return
 	}
-	s.resolver.ps.tell = s.other.tell
-	s.resolver.ps.python = s.other.python
+	s.resolver.ps.tell = s.other.Tell
+	s.resolver.ps.python = s.other.Python
 	for _, pid := range s.pids {
 		exe := s.exe
 		if s.command == nil {
@@ -85,10 +89,10 @@ func (s *session) tellRuntime(pid uint32, f *os.File) {
 		return // a script; its interpreter is looked at when it is mapped
 	}
 	if g, ok := o.GoRuntime(); ok {
-		err = s.other.tell(pid, g)
+		err = s.other.Tell(pid, g)
 	}
 	if c := readCPython(o); c != nil && c.err == nil && s.command != nil {
-		err = errors.Join(err, s.other.python.tell(pid, &c.layout, c.first-c.start, true))
+		err = errors.Join(err, s.other.Python.Tell(pid, &c.layout, c.first-c.start, true))
 	}
 	s.resolver.ps.tellErr = errors.Join(err, o.Close())
 }
@@ -97,5 +101,5 @@ func (s *session) closeOther() error {
 	if s.other == nil {
 		return nil
 	}
-	return s.other.close()
+	return s.other.Close()
 }

@@ -7,6 +7,8 @@ import (
 	"path"
 	"strings"
 
+	"entelon/linux/bpf"
+
 	"entelon/core/measure"
 	"entelon/core/profile"
 )
@@ -203,7 +205,7 @@ func (s *session) warnRuntimes() {
 		f.Warn("interpreter", "Functions written in Python are not shown, only the interpreter's own: "+why+".", "Collect as root.")
 	}
 	if share := float64(f.Unlabelled) / float64(max(1, f.Labelled+f.Unlabelled)); share > warnNoLabels {
-		f.Warn("labels-unread", fmt.Sprintf("Of %.1f %% of the samples with labels not all labels could be read: the program gives more than %d to its work, or they were not in memory.", 100*share, mostLabels),
+		f.Warn("labels-unread", fmt.Sprintf("Of %.1f %% of the samples with labels not all labels could be read: the program gives more than %d to its work, or they were not in memory.", 100*share, bpf.MaxLabels),
 			"Do not take what a scope by labels leaves out for what has none.")
 	}
 	if share := float64(f.Torn) / float64(max(1, f.Interpreted+f.Torn)); share > warnTornShare {

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"sync"
 
+	"entelon/linux/cgroup"
+
 	"golang.org/x/sys/unix"
 )
 
@@ -17,7 +19,7 @@ func (s *session) whom() (err error) {
 	switch {
 	case set.Machine:
 	case set.Group != "":
-		if s.group, set.Group, err = openGroup(set.Group); err != nil {
+		if s.group, set.Group, err = cgroup.Open(set.Group); err != nil {
 			return err
 		}
 	case set.PID != 0 || len(set.PIDs) > 0:

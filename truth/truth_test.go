@@ -9,7 +9,7 @@ import (
 	"strings"
 	"testing"
 
-	"entelon/sampler"
+	"entelon/linux/perf"
 )
 
 // TestShort runs the cases that are marked for it, each for less than a
@@ -66,7 +66,7 @@ func TestShort(t *testing.T) {
 // builtEntelon goes to the top of the repository and builds the command.
 func builtEntelon(t *testing.T) string {
 	t.Helper()
-	if err := sampler.Allowed(); err != nil {
+	if err := perf.Allowed(); err != nil {
 		t.Skip(err)
 	}
 	t.Chdir("..")

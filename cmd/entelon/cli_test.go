@@ -11,7 +11,7 @@ import (
 	"strings"
 	"testing"
 
-	"entelon/sampler"
+	"entelon/linux/perf"
 )
 
 var bin string // folder with the programs under test
@@ -84,7 +84,7 @@ func finish(t *testing.T, cmd *exec.Cmd) result {
 // mustSample leaves a test out where the kernel forbids what it is about.
 func mustSample(t *testing.T) {
 	t.Helper()
-	if err := sampler.Allowed(); err != nil {
+	if err := perf.Allowed(); err != nil {
 		t.Skip(err)
 	}
 }

@@ -7,6 +7,10 @@ import (
 	"strings"
 	"syscall"
 
+	"entelon/linux/cgroup"
+
+	"entelon/linux/procfs"
+
 	"entelon/core/profile"
 	"entelon/sampler"
 	"entelon/server"
@@ -23,7 +27,7 @@ func (w *collector) do(ctx context.Context, j *server.JobForCollector) {
 		w.take(ctx, j)
 		return
 	case "processes":
-		list, err := sampler.Processes()
+		list, err := procfs.List()
 		if err != nil {
 			end.Error = oneLine(err)
 		}
@@ -35,7 +39,7 @@ func (w *collector) do(ctx context.Context, j *server.JobForCollector) {
 			end.Answer.Processes = append(end.Answer.Processes, server.ProcessOut(p))
 		}
 	case "groups":
-		list, err := sampler.Groups()
+		list, err := cgroup.List()
 		if err != nil {
 			end.Error = oneLine(err)
 		}
@@ -97,7 +101,7 @@ func (w *collector) allowed(j *server.JobForCollector) (profile.Settings, error)
 	find := func(set profile.Settings) (string, error) {
 		return sampler.FindCommand(sampler.Options{Settings: set, Clean: true})
 	}
-	return w.allow.Check(set, j.Who, find, sampler.ProcessOwner)
+	return w.allow.Check(set, j.Who, find, procfs.Owner)
 }
 
 // collect does what comes before a take, and then makes it.

@@ -7,10 +7,11 @@ import (
 	"strconv"
 	"strings"
 
+	"entelon/linux/cgroup"
+
 	"github.com/spf13/cobra"
 
 	"entelon/core/measure"
-	"entelon/sampler"
 )
 
 // measureHelp is the part of the help that lists the measures.
@@ -55,7 +56,7 @@ func completeMeasures(*cobra.Command, []string, string) ([]string, cobra.ShellCo
 
 // completeGroups offers the control groups in which something runs.
 func completeGroups(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-	list, err := sampler.Groups()
+	list, err := cgroup.List()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveError
 	}

@@ -9,7 +9,7 @@ import (
 	"syscall"
 	"testing"
 
-	"entelon/sampler"
+	"entelon/linux/perf"
 )
 
 // script writes a script and returns its path.
@@ -25,7 +25,7 @@ func script(t *testing.T, name, text string) string {
 // taken takes a command and returns its hot functions by name, and its facts.
 func taken(t *testing.T, words ...string) (file string, hot map[string]functionOut, facts factsJSON, r result) {
 	t.Helper()
-	if err := sampler.Allowed(); err != nil {
+	if err := perf.Allowed(); err != nil {
 		t.Skip(err)
 	}
 	file = filepath.Join(t.TempDir(), "x.take")

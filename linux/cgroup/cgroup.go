@@ -1,4 +1,7 @@
-package sampler
+// Package cgroup finds control groups, such as containers, by name.
+//
+// Its functions hold nothing and may be called by many goroutines.
+package cgroup
 
 import (
 	"errors"
@@ -9,6 +12,8 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+
+	"entelon/linux/procfs"
 )
 
 // ErrNoGroup says that there is no control group of a name.
@@ -20,7 +25,7 @@ var ErrNoGroup = errors.New("there is no such control group")
 var groupRoots = []string{"/sys/fs/cgroup", "/sys/fs/cgroup/unified", "/sys/fs/cgroup/perf_event"}
 
 // groupRoot is the hierarchy in use, "" where there is none.
-func groupRoot() string {
+func Root() string {
 	for _, root := range groupRoots {
 		if _, err := os.Stat(filepath.Join(root, "cgroup.procs")); err == nil {
 			return root
@@ -32,8 +37,9 @@ func groupRoot() string {
 // mostGroups bounds what is listed.
 const mostGroups = 2000
 
-func runningGroups() ([]Group, error) {
-	root := groupRoot()
+// Groups lists the control groups in which something runs, by path.
+func List() ([]Group, error) {
+	root := Root()
 	if root == "" {
 		return nil, fmt.Errorf("no hierarchy of control groups is mounted below %s: %w", groupRoots[0], ErrNoGroup)
 	}
@@ -57,7 +63,7 @@ func runningGroups() ([]Group, error) {
 			if err != nil || len(seen) >= 4 {
 				continue
 			}
-			if name := readName(uint32(pid), uint32(pid)); name != "" && !seen[name] {
+			if name := procfs.ThreadName(uint32(pid), uint32(pid)); name != "" && !seen[name] {
 				seen[name] = true
 				g.Programs = append(g.Programs, name)
 			}
@@ -72,14 +78,14 @@ func runningGroups() ([]Group, error) {
 // openGroup opens the folder of a control group, which may be named by its path
 // or, where only one is called so, by the last part of it or its beginning, as
 // containers are.
-func openGroup(name string) (*os.File, string, error) {
-	root := groupRoot()
+func Open(name string) (*os.File, string, error) {
+	root := Root()
 	path := strings.Trim(strings.TrimPrefix(filepath.Clean("/"+name), root), "/")
 	if root == "" || path == "" {
 		return nil, "", fmt.Errorf("%s: %w", name, ErrNoGroup)
 	}
 	if _, err := os.Stat(filepath.Join(root, path, "cgroup.procs")); err != nil {
-		all, err := runningGroups()
+		all, err := List()
 		if err != nil {
 			return nil, "", err
 		}
@@ -102,4 +108,11 @@ func openGroup(name string) (*os.File, string, error) {
 		return nil, "", fmt.Errorf("%s: %w", name, err)
 	}
 	return f, path, nil
+}
+
+// Group is a control group in which something runs, such as a container.
+type Group struct {
+	Path      string // below the system's folder of control groups
+	Processes int
+	Programs  []string // some of their names
 }

@@ -1,4 +1,4 @@
-package sampler
+package bpf
 
 import "github.com/cilium/ebpf/asm"
 
@@ -24,7 +24,7 @@ const (
 
 // stackProgram is the program. It keeps the sample's context in r6, the
 // scratch memory in r7, the program's stack pointer in r8, and the task in r9.
-func stackProgram(o kernelOffsets, stackBytes, runtime, scratch int, m pythonMaps) asm.Instructions {
+func stackProgram(o KernelOffsets, stackBytes, runtime, scratch int, m pythonMaps) asm.Instructions {
 	p := &assembler{outputs: m.outputs}
 	p.enter(o, stackBytes, scratch)
 	p.signalStack(o, o.SignalFrame)
@@ -43,7 +43,7 @@ func stackProgram(o kernelOffsets, stackBytes, runtime, scratch int, m pythonMap
 // tracedProgram is the part of it that runs at a tracepoint or a probe, where
 // it runs for every process of the machine: it does something only in those
 // whose runtime it was told of.
-func tracedProgram(o kernelOffsets, stackBytes, runtime, scratch int, m pythonMaps) asm.Instructions {
+func tracedProgram(o KernelOffsets, stackBytes, runtime, scratch int, m pythonMaps) asm.Instructions {
 	p := &assembler{outputs: m.outputs}
 	p.enter(o, stackBytes, scratch)
 	p.goStack(o, runtime)
@@ -55,7 +55,7 @@ func tracedProgram(o kernelOffsets, stackBytes, runtime, scratch int, m pythonMa
 }
 
 // enter sets the registers, and the slots that all parts use.
-func (p *assembler) enter(o kernelOffsets, stackBytes, scratch int) {
+func (p *assembler) enter(o KernelOffsets, stackBytes, scratch int) {
 	p.add(
 		asm.Mov.Reg(asm.R6, asm.R1),
 		asm.FnGetCurrentTaskBtf.Call(),
@@ -76,7 +76,7 @@ func (p *assembler) enter(o kernelOffsets, stackBytes, scratch int) {
 // from the end the frame is depends on the processor's registers and on how
 // the end is aligned, so it is looked for around frameBytes, the most that it
 // takes: it holds the signal stack's own bounds (struct ucontext, uc_stack).
-func (p *assembler) signalStack(o kernelOffsets, frameBytes int32) {
+func (p *assembler) signalStack(o KernelOffsets, frameBytes int32) {
 	const (
 		before, looked = 64, 1024 // from where on, and how far
 		stackSP        = -16 + 40 + 15*8
@@ -96,14 +96,14 @@ func (p *assembler) signalStack(o kernelOffsets, frameBytes int32) {
 		asm.And.Imm(asm.R3, -16), // to which the frame is aligned
 		asm.Sub.Imm(asm.R3, (frameBytes+15)&^15+before),
 		asm.Mov.Reg(asm.R1, asm.R7),
-		asm.Add.Imm(asm.R1, otherHeader),
+		asm.Add.Imm(asm.R1, OtherHeader),
 		asm.Mov.Imm(asm.R2, looked),
 		asm.FnProbeReadUser.Call(),
 		asm.JNE.Imm(asm.R0, 0, none),
 		asm.LoadMem(asm.R1, asm.RFP, slotG, asm.DWord),
 		asm.LoadMem(asm.R2, asm.RFP, slotM, asm.DWord),
 	)
-	for at := int16(otherHeader); at+stackSP+8 <= otherHeader+looked; at += 16 {
+	for at := int16(OtherHeader); at+stackSP+8 <= OtherHeader+looked; at += 16 {
 		next := p.label()
 		p.add(
 			asm.LoadMem(asm.R5, asm.R7, at, asm.DWord),
@@ -117,7 +117,7 @@ func (p *assembler) signalStack(o kernelOffsets, frameBytes int32) {
 	}
 	p.add(asm.Ja.Label(none))
 	p.here(found)
-	p.store(asm.R7, otherKind, kindStack)
+	p.store(asm.R7, OtherKind, KindStack)
 	p.add(asm.StoreMem(asm.RFP, slotAddr, asm.R8, asm.DWord))
 	some, all := p.label(), p.label()
 	p.left(o, all)
@@ -135,7 +135,7 @@ func (p *assembler) signalStack(o kernelOffsets, frameBytes int32) {
 // it goes to the label where that is not known. It is known for a process's
 // first thread, from the kernel, and for the others, whose thread pointer is
 // at the stack's begin.
-func (p *assembler) left(o kernelOffsets, unknown string) {
+func (p *assembler) left(o KernelOffsets, unknown string) {
 	const largest = 64 << 20 // what is further away is another stack
 	found := p.label()
 	p.add(
@@ -152,10 +152,10 @@ func (p *assembler) left(o kernelOffsets, unknown string) {
 }
 
 // deepStack copies what is beyond the kernel's copy where the stack is deeper.
-func (p *assembler) deepStack(o kernelOffsets) {
+func (p *assembler) deepStack(o KernelOffsets) {
 	none := p.label()
 	p.left(o, none)
-	p.store(asm.R7, otherKind, kindStack)
+	p.store(asm.R7, OtherKind, KindStack)
 	p.more(none)
 	p.here(none)
 }
@@ -200,7 +200,7 @@ func (p *assembler) emit() {
 			asm.JGT.Imm(asm.R2, otherBytes, over), // what the kernel's check needs to see
 			asm.StoreMem(asm.RFP, slotWord, asm.R2, asm.DWord),
 			asm.Mov.Reg(asm.R1, asm.R7),
-			asm.Add.Imm(asm.R1, otherHeader),
+			asm.Add.Imm(asm.R1, OtherHeader),
 			asm.LoadMem(asm.R3, asm.RFP, slotAddr, asm.DWord),
 			asm.FnProbeReadUser.Call(),
 			asm.JEq.Imm(asm.R0, 0, copied),
@@ -208,7 +208,7 @@ func (p *assembler) emit() {
 	}
 	p.add(
 		asm.LoadMem(asm.R3, asm.RFP, slotAddr, asm.DWord),
-		asm.StoreMem(asm.R7, otherAddr, asm.R3, asm.DWord),
+		asm.StoreMem(asm.R7, OtherAddr, asm.R3, asm.DWord),
 		asm.LoadMem(asm.R2, asm.RFP, slotLimit, asm.DWord),
 		asm.JEq.Imm(asm.R2, 0, out+"none"),
 	)
@@ -228,7 +228,7 @@ func (p *assembler) emit() {
 	p.here(copied)
 	p.add(
 		asm.LoadMem(asm.R5, asm.RFP, slotWord, asm.DWord),
-		asm.StoreMem(asm.R7, otherLength, asm.R5, asm.DWord),
+		asm.StoreMem(asm.R7, OtherLength, asm.R5, asm.DWord),
 		asm.JGT.Imm(asm.R5, otherBytes, over),
 		asm.LoadMem(asm.R3, asm.RFP, slotAddr, asm.DWord),
 		asm.Add.Reg(asm.R3, asm.R5),

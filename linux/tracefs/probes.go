@@ -1,4 +1,4 @@
-package sampler
+package tracefs
 
 import (
 	"errors"
@@ -9,7 +9,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"entelon/symbol"
+	"entelon/linux"
 )
 
 // probes are places in programs that the kernel counts as tracepoints of its
@@ -18,24 +18,24 @@ import (
 // one for the whole system; ours are in a group with our process's number, and
 // what a killed collector left there (which does nothing) is removed by the
 // next one.
-type probes struct {
-	tracing *tracing
+type Probes struct {
+	tracing *List
 	group   string
 	names   []string
 }
 
 const probeGroup = "entelon_"
 
-func newProbes(t *tracing) (*probes, error) {
-	p := &probes{tracing: t, group: fmt.Sprintf("%s%d", probeGroup, os.Getpid())}
+func NewProbes(t *List) (*Probes, error) {
+	p := &Probes{tracing: t, group: fmt.Sprintf("%s%d", probeGroup, os.Getpid())}
 	return p, p.sweep()
 }
 
 // sweep removes probes of collectors that are no more.
-func (p *probes) sweep() error {
-	list, err := p.tracing.read("uprobe_events")
+func (p *Probes) sweep() error {
+	list, err := p.tracing.Read("uprobe_events")
 	if errors.Is(err, os.ErrNotExist) {
-		return fmt.Errorf("this kernel has no probes in programs: %w", ErrProbe)
+		return fmt.Errorf("this kernel has no probes in programs: %w", linux.ErrProbe)
 	} else if err != nil {
 		return fmt.Errorf("reading the kernel's list of probes: %w", err)
 	}
@@ -53,7 +53,7 @@ func (p *probes) sweep() error {
 	return nil
 }
 
-func (p *probes) write(line string) error {
+func (p *Probes) write(line string) error {
 	fd, err := unix.Openat(int(p.tracing.dir.Fd()), "uprobe_events", unix.O_WRONLY|unix.O_APPEND|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return fmt.Errorf("opening the kernel's list of probes: %w", err)
@@ -65,24 +65,19 @@ func (p *probes) write(line string) error {
 	return nil
 }
 
-// add puts a probe at an offset of a file.
-func (p *probes) add(path string, offset uint64) (tracepoint, error) {
-	// By number: a path may have letters that the list takes for its own.
-	f, err := symbol.OpenRegular(path)
-	if err != nil {
-		return tracepoint{}, err
-	}
-	defer f.Close()
+// add puts a probe at an offset of a file. The kernel is given the file by its
+// number here: a path may have letters that the list takes for its own.
+func (p *Probes) Add(f *os.File, offset uint64) (Tracepoint, error) {
 	name := fmt.Sprintf("p%d", len(p.names))
 	if err := p.write(fmt.Sprintf("p:%s/%s /proc/%d/fd/%d:0x%x", p.group, name, os.Getpid(), f.Fd(), offset)); err != nil {
-		return tracepoint{}, fmt.Errorf("%w: %w", ErrProbe, err)
+		return Tracepoint{}, fmt.Errorf("%w: %w", linux.ErrProbe, err)
 	}
 	p.names = append(p.names, name)
-	return p.tracing.find(p.group, name)
+	return p.tracing.Find(p.group, name)
 }
 
 // close removes the probes; the events on them must be closed before.
-func (p *probes) close() error {
+func (p *Probes) Close() error {
 	var errs []error
 	for _, n := range p.names {
 		errs = append(errs, p.write("-:"+p.group+"/"+n))

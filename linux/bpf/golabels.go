@@ -1,13 +1,7 @@
-package sampler
+package bpf
 
 import (
-	"encoding/binary"
-	"slices"
-	"unicode/utf8"
-
 	"github.com/cilium/ebpf/asm"
-
-	"entelon/core/profile"
 )
 
 // A Go program labels its work with the functions of runtime/pprof that are made
@@ -17,10 +11,10 @@ import (
 // goes. Each is copied into a place of its own size in the record.
 
 const (
-	mostLabels     = 8
-	labelNameBytes = 40 // what is longer is cut
-	labelTextBytes = 72
-	labelBytes     = 8 + labelNameBytes + 8 + labelTextBytes
+	MaxLabels      = 8
+	LabelNameBytes = 40 // what is longer is cut
+	LabelTextBytes = 72
+	LabelBytes     = 8 + LabelNameBytes + 8 + LabelTextBytes
 )
 
 // goLabels writes the labels of the goroutine in slotCur, whose process has its
@@ -29,7 +23,7 @@ func (p *assembler) goLabels() {
 	const (
 		header  = 16 // of the list: where it is, and how many
 		pair    = 32 // of a label: the name's place and length, the value's
-		reading = otherHeader + mostLabels*labelBytes
+		reading = OtherHeader + MaxLabels*LabelBytes
 	)
 	none, write := p.label(), p.label()
 	p.add(
@@ -41,8 +35,8 @@ func (p *assembler) goLabels() {
 		asm.LoadMem(asm.R3, asm.RFP, slotWord, asm.DWord),
 		asm.JEq.Imm(asm.R3, 0, none),
 	)
-	p.store(asm.R7, otherKind, kindLabels)
-	p.store(asm.R7, otherLow, 1) // at least one, until it is known
+	p.store(asm.R7, OtherKind, KindLabels)
+	p.store(asm.R7, OtherLow, 1) // at least one, until it is known
 	p.store(asm.RFP, slotEnd, 0)
 	p.add(
 		asm.LoadMem(asm.R3, asm.RFP, slotWord, asm.DWord),
@@ -55,7 +49,7 @@ func (p *assembler) goLabels() {
 		asm.StoreMem(asm.RFP, slotAddr, asm.R1, asm.DWord),
 		asm.LoadMem(asm.R1, asm.R7, reading+8, asm.DWord),
 		asm.StoreMem(asm.RFP, slotLimit, asm.R1, asm.DWord),
-		asm.StoreMem(asm.R7, otherLow, asm.R1, asm.DWord), // how many there are
+		asm.StoreMem(asm.R7, OtherLow, asm.R1, asm.DWord), // how many there are
 	)
 	// text copies a text whose place and length are at from; what cannot be read has no length.
 	text := func(from, to int16, most int32) {
@@ -77,8 +71,8 @@ func (p *assembler) goLabels() {
 		p.store(asm.R7, to, 0)
 		p.here(done)
 	}
-	for i := range int32(mostLabels) {
-		at := int16(otherHeader + i*labelBytes)
+	for i := range int32(MaxLabels) {
+		at := int16(OtherHeader + i*LabelBytes)
 		p.add(
 			asm.LoadMem(asm.R1, asm.RFP, slotLimit, asm.DWord),
 			asm.JLE.Imm(asm.R1, i, write),
@@ -90,54 +84,16 @@ func (p *assembler) goLabels() {
 			asm.FnProbeReadUser.Call(),
 			asm.JNE.Imm(asm.R0, 0, write),
 		)
-		text(reading, at, labelNameBytes)
-		text(reading+16, at+8+labelNameBytes, labelTextBytes)
-		p.store(asm.RFP, slotEnd, (i+1)*labelBytes)
+		text(reading, at, LabelNameBytes)
+		text(reading+16, at+8+LabelNameBytes, LabelTextBytes)
+		p.store(asm.RFP, slotEnd, (i+1)*LabelBytes)
 	}
 	p.here(write)
 	p.add(
 		asm.LoadMem(asm.R5, asm.RFP, slotEnd, asm.DWord),
-		asm.JGT.Imm(asm.R5, mostLabels*labelBytes, none), // what the kernel's check needs to see
-		asm.StoreMem(asm.R7, otherLength, asm.R5, asm.DWord),
+		asm.JGT.Imm(asm.R5, MaxLabels*LabelBytes, none), // what the kernel's check needs to see
+		asm.StoreMem(asm.R7, OtherLength, asm.R5, asm.DWord),
 	)
 	p.send()
 	p.here(none)
-}
-
-// labelsOf reads a record of labels; whole reports that these are all of them.
-// Names of a set stand in order; where they do not, or a text is none, it was
-// something else that was read.
-func labelsOf(record []byte, b *profile.Builder) (set profile.LabelSetID, whole bool) {
-	ne := binary.NativeEndian
-	if len(record) < beforeOther+otherHeader {
-		return 0, false
-	}
-	record = record[beforeOther:]
-	body := record[otherHeader:]
-	body = body[:min(uint64(len(body)), ne.Uint64(record[otherLength:]))]
-	text := func(at, most int) (string, bool) {
-		n := int(min(ne.Uint64(body[at:]), uint64(most)))
-		t := body[at+8 : at+8+n]
-		if n == most { // it may be cut within a character
-			for range utf8.UTFMax - 1 {
-				if r, size := utf8.DecodeLastRune(t); r != utf8.RuneError || size != 1 {
-					break
-				}
-				t = t[:len(t)-1]
-			}
-		}
-		return string(t), utf8.Valid(t) && !slices.Contains(t, 0)
-	}
-	n, before := uint64(0), ""
-	for ; len(body) >= labelBytes; body = body[labelBytes:] {
-		name, good := text(0, labelNameBytes)
-		value, fine := text(8+labelNameBytes, labelTextBytes)
-		if !good || !fine || name == "" || before > name {
-			return 0, false
-		}
-		before = name
-		set = b.Label(set, name, value)
-		n++
-	}
-	return set, n == ne.Uint64(record[otherLow:])
 }

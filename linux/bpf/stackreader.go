@@ -1,9 +1,16 @@
-package sampler
+// Package bpf has the programs that run in the kernel: one copies what a sampling
+// event does not bring (other stacks, frames of an interpreter, labels), one counts
+// calls. They are loaded for events that are opened elsewhere.
+//
+// A StackReader, PythonReader or Counter belongs to the goroutine that made it.
+package bpf
 
 import (
 	"errors"
 	"fmt"
 	"unsafe"
+
+	"entelon/linux/perf"
 
 	"github.com/cilium/ebpf"
 	"golang.org/x/sys/unix"
@@ -12,16 +19,16 @@ import (
 )
 
 // stackReader is the program with its maps and the events that it writes through.
-type stackReader struct {
+type StackReader struct {
 	program *ebpf.Program
 	runtime *ebpf.Map // goPlaces by process
 	scratch *ebpf.Map
 	outputs *ebpf.Map // an event for each processor
-	python  *pythonReader
-	places  kernelOffsets
+	Python  *PythonReader
+	places  KernelOffsets
 	traces  map[ebpf.ProgramType]*ebpf.Program // for tracepoints and for probes, once needed
-	events  []int
-	ids     map[uint64]bool // identifiers of the events
+	Events  []int
+	IDs     map[uint64]bool // identifiers of the events
 }
 
 // goPlaces is what the program needs to know of a Go process; all are offsets.
@@ -53,11 +60,11 @@ const (
 
 // newStackReader loads the program and opens its outputs. An error says why
 // this machine or this user cannot. stackBytes is what the kernel copies itself.
-func newStackReader(cpus []int, o kernelOffsets, stackBytes int) (r *stackReader, err error) {
-	r = &stackReader{ids: map[uint64]bool{}, places: o, traces: map[ebpf.ProgramType]*ebpf.Program{}}
+func NewStackReader(cpus []int, o KernelOffsets, stackBytes int) (r *StackReader, err error) {
+	r = &StackReader{IDs: map[uint64]bool{}, places: o, traces: map[ebpf.ProgramType]*ebpf.Program{}}
 	defer func() {
 		if err != nil {
-			err = errors.Join(err, r.close())
+			err = errors.Join(err, r.Close())
 		}
 	}()
 	last := 0
@@ -78,24 +85,24 @@ func newStackReader(cpus []int, o kernelOffsets, stackBytes int) (r *stackReader
 			return r, err
 		}
 	}
-	if r.python, err = newPythonReader(r.outputs); err != nil {
+	if r.Python, err = newPythonReader(r.outputs); err != nil {
 		return r, err
 	}
 	r.program, err = ebpf.NewProgram(&ebpf.ProgramSpec{
 		Name: "other_stacks", Type: ebpf.PerfEvent, License: "GPL",
-		Instructions: stackProgram(o, stackBytes, r.runtime.FD(), r.scratch.FD(), r.python.fds(ebpf.PerfEvent)),
+		Instructions: stackProgram(o, stackBytes, r.runtime.FD(), r.scratch.FD(), r.Python.fds(ebpf.PerfEvent)),
 	})
 	return r, err
 }
 
 // output opens the event of one processor through which the program writes.
-func (r *stackReader) output(cpu int) error {
+func (r *StackReader) output(cpu int) error {
 	a := &unix.PerfEventAttr{
 		Type: unix.PERF_TYPE_SOFTWARE, Config: unix.PERF_COUNT_SW_BPF_OUTPUT,
 		Sample:      1,
 		Sample_type: unix.PERF_SAMPLE_IDENTIFIER | unix.PERF_SAMPLE_TID | unix.PERF_SAMPLE_TIME | unix.PERF_SAMPLE_RAW,
 		Bits:        unix.PerfBitUseClockID | unix.PerfBitWatermark,
-		Wakeup:      wakeBytes,
+		Wakeup:      perf.WakeBytes,
 		Clockid:     unix.CLOCK_MONOTONIC,
 	}
 	a.Size = uint32(unsafe.Sizeof(*a))
@@ -103,17 +110,17 @@ func (r *stackReader) output(cpu int) error {
 	if err != nil {
 		return fmt.Errorf("opening an output for processor %d: %w", cpu, err)
 	}
-	r.events = append(r.events, fd)
-	id, err := eventID(fd)
+	r.Events = append(r.Events, fd)
+	id, err := perf.EventID(fd)
 	if err != nil {
 		return err
 	}
-	r.ids[id] = true
+	r.IDs[id] = true
 	return r.outputs.Put(uint32(cpu), uint32(fd))
 }
 
 // attach has the kernel run the program with every sample of an event.
-func (r *stackReader) attach(fd int) error {
+func (r *StackReader) Attach(fd int) error {
 	if err := unix.IoctlSetInt(fd, unix.PERF_EVENT_IOC_SET_BPF, r.program.FD()); err != nil {
 		return fmt.Errorf("attaching to the sampling event: %w", err)
 	}
@@ -122,16 +129,16 @@ func (r *stackReader) attach(fd int) error {
 
 // traced returns the program that runs with a tracepoint or a probe that copies
 // so much of a stack itself.
-func (r *stackReader) traced(kind ebpf.ProgramType, stackBytes int) (*ebpf.Program, error) {
+func (r *StackReader) Traced(kind ebpf.ProgramType, stackBytes int) (*ebpf.Program, error) {
 	if p := r.traces[kind]; p != nil {
 		return p, nil
 	}
-	if err := r.python.want(kind); err != nil {
+	if err := r.Python.want(kind); err != nil {
 		return nil, err
 	}
 	p, err := ebpf.NewProgram(&ebpf.ProgramSpec{
 		Name: "other_traced", Type: kind, License: "GPL",
-		Instructions: tracedProgram(r.places, stackBytes, r.runtime.FD(), r.scratch.FD(), r.python.fds(kind)),
+		Instructions: tracedProgram(r.places, stackBytes, r.runtime.FD(), r.scratch.FD(), r.Python.fds(kind)),
 	})
 	if err != nil {
 		return nil, fmt.Errorf("loading the program that reads other stacks: %w", err)
@@ -141,7 +148,7 @@ func (r *stackReader) traced(kind ebpf.ProgramType, stackBytes int) (*ebpf.Progr
 }
 
 // tell lets the program know that a process is of the Go runtime.
-func (r *stackReader) tell(pid uint32, g symbol.GoRuntime) error {
+func (r *StackReader) Tell(pid uint32, g symbol.GoRuntime) error {
 	p := goPlaces{TLS: int64(g.TLS), M: uint64(g.M), Current: uint64(g.Current), Sched: uint64(g.Sched), Labels: uint64(g.Labels), ClockPC: uint64(g.ClockPC), ClockSP: uint64(g.ClockSP)}
 	if g.Cgo {
 		p.Cgo = 1
@@ -149,19 +156,19 @@ func (r *stackReader) tell(pid uint32, g symbol.GoRuntime) error {
 	return r.runtime.Put(pid, p)
 }
 
-func (r *stackReader) close() error {
+func (r *StackReader) Close() error {
 	var errs []error
-	for _, fd := range r.events {
+	for _, fd := range r.Events {
 		errs = append(errs, unix.Close(fd))
 	}
-	r.events = nil
+	r.Events = nil
 	if r.program != nil {
 		errs = append(errs, r.program.Close())
 	}
 	for _, p := range r.traces {
 		errs = append(errs, p.Close())
 	}
-	errs = append(errs, r.python.close())
+	errs = append(errs, r.Python.close())
 	for _, m := range []*ebpf.Map{r.runtime, r.scratch, r.outputs} {
 		if m != nil {
 			errs = append(errs, m.Close())

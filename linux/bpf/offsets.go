@@ -1,4 +1,4 @@
-package sampler
+package bpf
 
 import (
 	"crypto/sha256"
@@ -7,13 +7,15 @@ import (
 	"fmt"
 	"os"
 
+	"entelon/linux/perf"
+
 	"github.com/cilium/ebpf/btf"
 
 	"entelon/symbol"
 )
 
 // kernelOffsets are the places in the kernel's structures that the program reads.
-type kernelOffsets struct {
+type KernelOffsets struct {
 	SignalStack     int32 // task_struct.sas_ss_sp
 	SignalStackSize int32 // task_struct.sas_ss_size
 	ThreadPointer   int32 // task_struct.thread.fsbase
@@ -27,7 +29,7 @@ type kernelOffsets struct {
 }
 
 // readKernelOffsets finds the places in the kernel's own description of its types.
-func readKernelOffsets() (o kernelOffsets, err error) {
+func readKernelOffsets() (o KernelOffsets, err error) {
 	spec, err := btf.LoadKernelSpec()
 	if err != nil {
 		return o, fmt.Errorf("reading the kernel's types: %w", err)
@@ -68,7 +70,7 @@ func signalFrameBytes() (int32, error) {
 		return 0, fmt.Errorf("asking for the size of signal frames: %w", err)
 	}
 	for ; len(b) >= 16; b = b[16:] {
-		if v := nativeUint64(b[8:]); nativeUint64(b) == minSignalStack && v < 1<<20 {
+		if v := perf.Word(b[8:]); perf.Word(b) == minSignalStack && v < 1<<20 {
 			return int32(v), nil
 		}
 	}
@@ -99,7 +101,7 @@ func offsetOf(in *btf.Struct, path []string) (int32, error) {
 // kernelPlaces returns the places in the kernel's structures. Reading them
 // takes some 40 ms, so they are kept with the symbols, by the kernel's own
 // build ID, which /sys/kernel/notes holds.
-func kernelPlaces(f *symbol.Finder) (o kernelOffsets, err error) {
+func KernelPlaces(f *symbol.Finder) (o KernelOffsets, err error) {
 	notes, err := os.ReadFile("/sys/kernel/notes")
 	if err != nil || f == nil || f.Cache == nil {
 		return readKernelOffsets()

@@ -1,6 +1,11 @@
-package sampler
+// Package tracefs is the kernel's list of tracepoints, with the places of the fields
+// in their records, and of the probes in programs that are counted as such.
+//
+// A List and its Probes belong to one goroutine.
+package tracefs
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -9,6 +14,8 @@ import (
 	"strings"
 
 	"golang.org/x/sys/unix"
+
+	"entelon/linux"
 )
 
 // ErrTracepoint says that the kernel has no tracepoint of a name, or that its
@@ -18,21 +25,21 @@ var ErrTracepoint = errors.New("there is no such tracepoint")
 // tracing is the kernel's file system that lists its tracepoints. Where it is
 // not mounted, it is opened without being mounted: nobody else sees it, and it
 // is gone when it is closed.
-type tracing struct{ dir *os.File }
+type List struct{ dir *os.File }
 
-func openTracing() (*tracing, error) {
+func Open() (*List, error) {
 	for _, path := range []string{"/sys/kernel/tracing", "/sys/kernel/debug/tracing"} {
 		if d, err := os.Open(path); err == nil {
 			if fd, err := unix.Openat(int(d.Fd()), "events", unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0); err == nil {
-				return &tracing{d}, unix.Close(fd)
+				return &List{d}, unix.Close(fd)
 			}
 			if err := d.Close(); err != nil {
 				return nil, err
 			}
 		}
 	}
-	fail := func(err error) (*tracing, error) {
-		return nil, fmt.Errorf("opening the kernel's list of tracepoints: %w (%w)", err, ErrNotAllowed)
+	fail := func(err error) (*List, error) {
+		return nil, fmt.Errorf("opening the kernel's list of tracepoints: %w (%w)", err, linux.ErrNotAllowed)
 	}
 	fs, err := unix.Fsopen("tracefs", unix.FSOPEN_CLOEXEC)
 	if err != nil {
@@ -46,12 +53,12 @@ func openTracing() (*tracing, error) {
 	if err != nil {
 		return fail(err)
 	}
-	return &tracing{os.NewFile(uintptr(fd), "tracefs")}, nil
+	return &List{os.NewFile(uintptr(fd), "tracefs")}, nil
 }
 
-func (t *tracing) close() error { return t.dir.Close() }
+func (t *List) Close() error { return t.dir.Close() }
 
-func (t *tracing) read(path string) (string, error) {
+func (t *List) Read(path string) (string, error) {
 	fd, err := unix.Openat(int(t.dir.Fd()), path, unix.O_RDONLY|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return "", err
@@ -63,30 +70,30 @@ func (t *tracing) read(path string) (string, error) {
 }
 
 // tracepoint is one tracepoint: its number, and where the fields of its record are.
-type tracepoint struct {
-	id     uint64
-	fields map[string]field
+type Tracepoint struct {
+	ID     uint64
+	Fields map[string]Field
 }
 
 // field is a place in a tracepoint's record, in bytes.
-type field struct{ offset, size int }
+type Field struct{ Offset, Size int }
 
 // find looks a tracepoint up.
-func (t *tracing) find(group, name string) (tracepoint, error) {
+func (t *List) Find(group, name string) (Tracepoint, error) {
 	for _, part := range []string{group, name} {
 		// It becomes a path, which must not lead elsewhere.
 		if strings.Trim(part, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-") != "" || part == "" {
-			return tracepoint{}, fmt.Errorf("%s:%s: %w", group, name, ErrTracepoint)
+			return Tracepoint{}, fmt.Errorf("%s:%s: %w", group, name, ErrTracepoint)
 		}
 	}
 	dir := "events/" + group + "/" + name
-	fail := func(err error) (tracepoint, error) {
+	fail := func(err error) (Tracepoint, error) {
 		if errors.Is(err, os.ErrNotExist) {
-			return tracepoint{}, fmt.Errorf("%s:%s: %w", group, name, ErrTracepoint)
+			return Tracepoint{}, fmt.Errorf("%s:%s: %w", group, name, ErrTracepoint)
 		}
-		return tracepoint{}, fmt.Errorf("looking up the tracepoint %s:%s: %w", group, name, err)
+		return Tracepoint{}, fmt.Errorf("looking up the tracepoint %s:%s: %w", group, name, err)
 	}
-	text, err := t.read(dir + "/id")
+	text, err := t.Read(dir + "/id")
 	if err != nil {
 		return fail(err)
 	}
@@ -94,24 +101,24 @@ func (t *tracing) find(group, name string) (tracepoint, error) {
 	if err != nil {
 		return fail(err)
 	}
-	if text, err = t.read(dir + "/format"); err != nil {
+	if text, err = t.Read(dir + "/format"); err != nil {
 		return fail(err)
 	}
-	return tracepoint{id, parseFields(text)}, nil
+	return Tracepoint{id, ParseFields(text)}, nil
 }
 
 // parseFields reads lines such as
 //
 //	field:pid_t pid;	offset:24;	size:4;	signed:1;
-func parseFields(format string) map[string]field {
-	out := map[string]field{}
+func ParseFields(format string) map[string]Field {
+	out := map[string]Field{}
 	for _, line := range strings.Split(format, "\n") {
 		decl, rest, ok := strings.Cut(strings.TrimSpace(line), ";")
 		if !ok || !strings.HasPrefix(decl, "field:") {
 			continue
 		}
 		name, _, _ := strings.Cut(decl[strings.LastIndexByte(decl, ' ')+1:], "[")
-		var f field
+		var f Field
 		for _, part := range strings.Split(rest, ";") {
 			k, v, _ := strings.Cut(strings.TrimSpace(part), ":")
 			n, err := strconv.Atoi(v)
@@ -120,12 +127,12 @@ func parseFields(format string) map[string]field {
 			}
 			switch k {
 			case "offset":
-				f.offset = n
+				f.Offset = n
 			case "size":
-				f.size = n
+				f.Size = n
 			}
 		}
-		if name != "" && f.size > 0 {
+		if name != "" && f.Size > 0 {
 			out[name] = f
 		}
 	}
@@ -133,11 +140,11 @@ func parseFields(format string) map[string]field {
 }
 
 // number reads a field as a number; ok is false where the record is too short.
-func (f field) number(raw []byte) (v uint64, ok bool) {
-	if f.size > 8 || f.offset < 0 || f.offset+f.size > len(raw) {
+func (f Field) Number(raw []byte) (v uint64, ok bool) {
+	if f.Size > 8 || f.Offset < 0 || f.Offset+f.Size > len(raw) {
 		return 0, false
 	}
 	var b [8]byte
-	copy(b[:], raw[f.offset:f.offset+f.size]) // the machines that are sampled here are little-endian
-	return nativeUint64(b[:]), f.size > 0
+	copy(b[:], raw[f.Offset:f.Offset+f.Size]) // the machines that are sampled here are little-endian
+	return binary.NativeEndian.Uint64(b[:]), f.Size > 0
 }

@@ -1,4 +1,4 @@
-package sampler
+package bpf
 
 import (
 	"errors"
@@ -13,7 +13,7 @@ import (
 // pythonReader are the programs that read CPython's frames, with their maps.
 // They are loaded when the first process of that runtime is met, once for each
 // kind of event that they run with: programs can only call others of their kind.
-type pythonReader struct {
+type PythonReader struct {
 	places  *ebpf.Map // pythonPlaces by process
 	scratch *ebpf.Map
 	seen    *ebpf.Map                      // code objects that were read: what tells them apart, by process and address
@@ -24,8 +24,8 @@ type pythonReader struct {
 	err     error
 }
 
-func newPythonReader(outputs *ebpf.Map) (*pythonReader, error) {
-	r := &pythonReader{outputs: outputs, calls: map[ebpf.ProgramType]*ebpf.Map{}}
+func newPythonReader(outputs *ebpf.Map) (*PythonReader, error) {
+	r := &PythonReader{outputs: outputs, calls: map[ebpf.ProgramType]*ebpf.Map{}}
 	for _, m := range []struct {
 		to   **ebpf.Map
 		spec ebpf.MapSpec
@@ -43,7 +43,7 @@ func newPythonReader(outputs *ebpf.Map) (*pythonReader, error) {
 }
 
 // want has the programs loaded for a kind of event, too.
-func (r *pythonReader) want(kind ebpf.ProgramType) error {
+func (r *PythonReader) want(kind ebpf.ProgramType) error {
 	if r.calls[kind] != nil {
 		return nil
 	}
@@ -60,7 +60,7 @@ func (r *pythonReader) want(kind ebpf.ProgramType) error {
 
 // fds names the maps for the programs of a kind. That of the code objects is
 // made with the programs that use it.
-func (r *pythonReader) fds(kind ebpf.ProgramType) pythonMaps {
+func (r *PythonReader) fds(kind ebpf.ProgramType) pythonMaps {
 	m := pythonMaps{places: r.places.FD(), scratch: r.scratch.FD(), calls: r.calls[kind].FD(), outputs: r.outputs.FD()}
 	if r.seen != nil {
 		m.seen = r.seen.FD()
@@ -69,7 +69,7 @@ func (r *pythonReader) fds(kind ebpf.ProgramType) pythonMaps {
 }
 
 // load has the kernel check the programs and makes them callable.
-func (r *pythonReader) load() error {
+func (r *PythonReader) load() error {
 	if r.met {
 		return r.err
 	}
@@ -86,7 +86,7 @@ func (r *pythonReader) load() error {
 	return r.err
 }
 
-func (r *pythonReader) loadFor(kind ebpf.ProgramType) error {
+func (r *PythonReader) loadFor(kind ebpf.ProgramType) error {
 	m := r.fds(kind)
 	for number, code := range []asm.Instructions{callPythonStates: pythonStates(m), callPythonFrames: pythonFrames(m), callPythonCodes: pythonCodes(m)} {
 		p, err := ebpf.NewProgram(&ebpf.ProgramSpec{Name: "python", Type: kind, License: "GPL", Instructions: code})
@@ -104,7 +104,7 @@ func (r *pythonReader) loadFor(kind ebpf.ProgramType) error {
 // tell lets the programs know that a process runs CPython. first is the
 // address of the interpreter's pointer to its first interpreter state, or
 // where relative is set its distance from where the process's code begins.
-func (r *pythonReader) tell(pid uint32, l *python.Layout, first uint64, relative bool) error {
+func (r *PythonReader) Tell(pid uint32, l *python.Layout, first uint64, relative bool) error {
 	if err := r.load(); err != nil {
 		return err
 	}
@@ -115,7 +115,7 @@ func (r *pythonReader) tell(pid uint32, l *python.Layout, first uint64, relative
 	return nil
 }
 
-func (r *pythonReader) close() error {
+func (r *PythonReader) close() error {
 	if r == nil {
 		return nil
 	}

@@ -1,13 +1,13 @@
-package sampler
+package bpf
 
 import "github.com/cilium/ebpf/asm"
 
 // goStack looks whether the process is of the Go runtime, and where the
 // thread left the goroutine's stack, or in a callback from C code the
 // system's.
-func (p *assembler) goStack(o kernelOffsets, runtime int) {
+func (p *assembler) goStack(o KernelOffsets, runtime int) {
 	const curBytes = 128 // of the goroutine: the stack's bounds first, then sched
-	const place = otherHeader + 64
+	const place = OtherHeader + 64
 	const clockFrame = 48 // what runtime.nanotime1 has of its own, with room
 	sched := p.label()
 	p.add(
@@ -58,22 +58,22 @@ func (p *assembler) goStack(o kernelOffsets, runtime int) {
 	p.add(
 		asm.LoadMem(asm.R1, asm.R7, place, asm.DWord),
 		asm.LoadMem(asm.R2, asm.R7, place+8, asm.DWord),
-		asm.StoreMem(asm.R7, otherLow, asm.R1, asm.DWord),
-		asm.StoreMem(asm.R7, otherHigh, asm.R2, asm.DWord),
+		asm.StoreMem(asm.R7, OtherLow, asm.R1, asm.DWord),
+		asm.StoreMem(asm.R7, OtherHigh, asm.R2, asm.DWord),
 		asm.LoadMem(asm.R4, asm.RFP, slotWord, asm.DWord),
-		asm.StoreMem(asm.R7, otherSystemSP, asm.R4, asm.DWord),
+		asm.StoreMem(asm.R7, OtherSystemSP, asm.R4, asm.DWord),
 		asm.LoadMem(asm.R3, asm.R9, goPlaceSched, asm.DWord),
 		asm.JGT.Imm(asm.R3, curBytes-48, "out"),
 		asm.Mov.Reg(asm.R5, asm.R7),
 		asm.Add.Reg(asm.R5, asm.R3),
 		asm.LoadMem(asm.R3, asm.R5, place, asm.DWord),
-		asm.StoreMem(asm.R7, otherSP, asm.R3, asm.DWord),
+		asm.StoreMem(asm.R7, OtherSP, asm.R3, asm.DWord),
 		asm.LoadMem(asm.R0, asm.R5, place+8, asm.DWord),
-		asm.StoreMem(asm.R7, otherPC, asm.R0, asm.DWord),
+		asm.StoreMem(asm.R7, OtherPC, asm.R0, asm.DWord),
 		asm.LoadMem(asm.R0, asm.R5, place+40, asm.DWord),
-		asm.StoreMem(asm.R7, otherBP, asm.R0, asm.DWord),
-		asm.Mov.Imm(asm.R0, kindGoStack),
-		asm.StoreMem(asm.R7, otherKind, asm.R0, asm.DWord),
+		asm.StoreMem(asm.R7, OtherBP, asm.R0, asm.DWord),
+		asm.Mov.Imm(asm.R0, KindGoStack),
+		asm.StoreMem(asm.R7, OtherKind, asm.R0, asm.DWord),
 		asm.Mov.Imm(asm.R5, otherBytes),
 		asm.StoreMem(asm.RFP, slotLimit, asm.R5, asm.DWord),
 		// Who asks for the time has left the goroutine's stack without the scheduler.
@@ -81,9 +81,9 @@ func (p *assembler) goStack(o kernelOffsets, runtime int) {
 		// On the system's own stack that says nothing of the goroutine's.
 		asm.JLT.Reg(asm.R4, asm.R1, sched),
 		asm.JGE.Reg(asm.R4, asm.R2, sched),
-		asm.StoreMem(asm.R7, otherSP, asm.R4, asm.DWord),
+		asm.StoreMem(asm.R7, OtherSP, asm.R4, asm.DWord),
 		asm.LoadMem(asm.R0, asm.RFP, slotClockP, asm.DWord),
-		asm.StoreMem(asm.R7, otherPC, asm.R0, asm.DWord),
+		asm.StoreMem(asm.R7, OtherPC, asm.R0, asm.DWord),
 		asm.Mov.Reg(asm.R3, asm.R4),
 		asm.Sub.Imm(asm.R3, clockFrame),
 	)
@@ -100,7 +100,7 @@ func (p *assembler) goStack(o kernelOffsets, runtime int) {
 		// On the goroutine's stack: only C code can be below, on the system's.
 		asm.Mov.Imm(asm.R5, otherBytes),
 		asm.StoreMem(asm.RFP, slotLimit, asm.R5, asm.DWord),
-		asm.LoadMem(asm.R4, asm.R7, otherSystemSP, asm.DWord),
+		asm.LoadMem(asm.R4, asm.R7, OtherSystemSP, asm.DWord),
 		asm.LoadMem(asm.R5, asm.R9, goPlaceCgo, asm.DWord),
 		asm.JEq.Imm(asm.R5, 0, "out"),
 		asm.StoreMem(asm.RFP, slotAddr, asm.R4, asm.DWord),
@@ -127,11 +127,11 @@ func (p *assembler) goStack(o kernelOffsets, runtime int) {
 	p.add(asm.Ja.Label("out"))
 	// The thread runs for no goroutine, so that nothing is below the system's stack.
 	p.here("idle")
-	for _, at := range []int16{otherAddr, otherLow, otherHigh, otherSP, otherPC, otherBP, otherSystemSP} {
+	for _, at := range []int16{OtherAddr, OtherLow, OtherHigh, OtherSP, OtherPC, OtherBP, OtherSystemSP} {
 		p.store(asm.R7, at, 0)
 	}
 	p.store(asm.RFP, slotLimit, 0)
 	p.store(asm.RFP, slotAddr, 0)
-	p.store(asm.R7, otherKind, kindGoStack)
+	p.store(asm.R7, OtherKind, KindGoStack)
 	p.emit()
 }

@@ -1,8 +1,10 @@
-package sampler
+package bpf
 
 import (
 	"errors"
 	"testing"
+
+	"entelon/linux/perf"
 
 	"github.com/cilium/ebpf"
 	"golang.org/x/sys/unix"
@@ -13,11 +15,11 @@ func TestStackReaderLoads(t *testing.T) {
 	if err != nil {
 		t.Skip(err)
 	}
-	cpus, err := processors()
+	cpus, err := perf.Processors()
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, err := newStackReader(cpus, o, DefaultStackBytes)
+	r, err := NewStackReader(cpus, o, 4<<10)
 	var rejected *ebpf.VerifierError
 	if err != nil && !errors.As(err, &rejected) && (errors.Is(err, unix.EPERM) || errors.Is(err, unix.EACCES)) {
 		t.Skip(err)
@@ -25,10 +27,10 @@ func TestStackReaderLoads(t *testing.T) {
 	if err != nil {
 		t.Fatalf("%+v", err)
 	}
-	if err := r.python.load(); err != nil {
+	if err := r.Python.load(); err != nil {
 		t.Fatalf("%+v", err)
 	}
-	if err := r.close(); err != nil {
+	if err := r.Close(); err != nil {
 		t.Fatal(err)
 	}
 }

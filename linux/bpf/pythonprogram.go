@@ -1,4 +1,4 @@
-package sampler
+package bpf
 
 import (
 	"github.com/cilium/ebpf/asm"
@@ -96,7 +96,7 @@ const (
 // frame, the states found, and the code objects that are still to be read.
 const (
 	pyRecord  = 0
-	pyEntries = otherHeader
+	pyEntries = OtherHeader
 	pyFrame   = 16 << 10
 	pyStates  = pyFrame + 256
 	pyFound   = pyStates + 8*mostStates // how many there are
@@ -114,10 +114,10 @@ const (
 	pyInterp  = pyThread + 8
 	pyRounds  = pyInterp + 8
 	pyAddress = pyRounds + 8 // of the state whose frames are read
-	codeName  = otherHeader
-	codeFile  = codeName + python.NameBytes
-	codeTable = codeFile + python.FileBytes
-	codeBytes = codeTable + python.TableBytes
+	CodeName  = OtherHeader
+	CodeFile  = CodeName + python.NameBytes
+	CodeTable = CodeFile + python.FileBytes
+	codeBytes = CodeTable + python.TableBytes
 )
 
 // Programs call each other by these numbers.
@@ -147,7 +147,7 @@ type pythonMaps struct{ places, scratch, seen, calls, outputs int }
 // findPython looks whether the process runs CPython, and if so goes on to
 // the program that finds the states of the present thread. It is the end of
 // the first program, and all of this that other processes pay for.
-func (p *assembler) findPython(o kernelOffsets, m pythonMaps, out string) {
+func (p *assembler) findPython(o KernelOffsets, m pythonMaps, out string) {
 	found, noted, fork := p.label(), p.label(), p.label()
 	p.add(
 		asm.FnGetCurrentTaskBtf.Call(),

@@ -1,4 +1,4 @@
-package sampler
+package bpf
 
 import (
 	"github.com/cilium/ebpf/asm"
@@ -57,31 +57,31 @@ func pythonFrames(m pythonMaps) asm.Instructions {
 	p.frame(m, write)
 	p.add(asm.Add.Imm(asm.R8, 1), asm.Ja.Label(loop))
 	p.here(full)
-	p.store(asm.R7, otherLow, 1)
+	p.store(asm.R7, OtherLow, 1)
 	p.add(asm.Ja.Label(again))
 	p.here(write)
-	p.store(asm.R7, otherLow, 0)
+	p.store(asm.R7, OtherLow, 0)
 	p.here(again)
 	p.add(
 		// What the next record goes on from; the last frame's caller is 0.
 		asm.LoadMem(asm.R1, asm.RFP, slotFrame, asm.DWord),
-		asm.LoadMem(asm.R2, asm.R7, otherLow, asm.DWord),
+		asm.LoadMem(asm.R2, asm.R7, OtherLow, asm.DWord),
 		asm.Mul.Reg(asm.R1, asm.R2),
 		asm.StoreMem(asm.R7, pyNext, asm.R1, asm.DWord),
 		asm.LoadMem(asm.R1, asm.RFP, slotCFrame, asm.DWord),
 		asm.StoreMem(asm.R7, pyCFrame, asm.R1, asm.DWord),
 	)
-	p.store(asm.R7, otherKind, kindPython)
+	p.store(asm.R7, OtherKind, KindPython)
 	p.add(
 		// Code objects, whose records are made in the same place, may have come between.
 		asm.LoadMem(asm.R1, asm.R7, pyAddress, asm.DWord),
-		asm.StoreMem(asm.R7, otherAddr, asm.R1, asm.DWord),
+		asm.StoreMem(asm.R7, OtherAddr, asm.R1, asm.DWord),
 	)
 	p.add(
 		asm.Mov.Reg(asm.R5, asm.R8),
 		asm.JGT.Imm(asm.R5, recordFrames, "out"),
 		asm.Mul.Imm(asm.R5, python.EntryBytes),
-		asm.StoreMem(asm.R7, otherLength, asm.R5, asm.DWord),
+		asm.StoreMem(asm.R7, OtherLength, asm.R5, asm.DWord),
 	)
 	p.output(recordFrames * python.EntryBytes)
 	p.add(
@@ -114,7 +114,7 @@ func (p *assembler) send() {
 		asm.LoadMapPtr(asm.R2, p.outputs),
 		asm.LoadImm(asm.R3, 0xffffffff, asm.DWord), // BPF_F_CURRENT_CPU
 		asm.Mov.Reg(asm.R4, asm.R7),
-		asm.Add.Imm(asm.R5, otherHeader),
+		asm.Add.Imm(asm.R5, OtherHeader),
 		asm.FnPerfEventOutput.Call(),
 	)
 }
@@ -290,13 +290,13 @@ func pythonCodes(m pythonMaps) asm.Instructions {
 // codeObject writes the record of the code object whose words r9 leads to.
 func (p *assembler) codeObject(m pythonMaps) {
 	skip, all := p.label(), p.label()
-	for i, at := range []int16{otherAddr, otherLow, otherHigh, otherSP} {
+	for i, at := range []int16{OtherAddr, OtherLow, OtherHigh, OtherSP} {
 		p.add(
 			asm.LoadMem(asm.R1, asm.R9, pyCodes+int16(8*i), asm.DWord),
 			asm.StoreMem(asm.R7, at, asm.R1, asm.DWord),
 		)
 	}
-	p.store(asm.R7, otherKind, kindCode)
+	p.store(asm.R7, OtherKind, KindCode)
 	p.add(
 		asm.LoadMem(asm.R3, asm.R9, pyCodes, asm.DWord),
 		asm.LoadMem(asm.R1, asm.R7, pyPlaces+placeFirstLine, asm.DWord),
@@ -306,10 +306,10 @@ func (p *assembler) codeObject(m pythonMaps) {
 	p.readUser(slotWord, 4, skip)
 	p.add(
 		asm.LoadMem(asm.R1, asm.RFP, slotWord, asm.DWord),
-		asm.StoreMem(asm.R7, otherPC, asm.R1, asm.DWord),
+		asm.StoreMem(asm.R7, OtherPC, asm.R1, asm.DWord),
 	)
-	p.copyObject(pyCodes+16, codeName, python.NameBytes)
-	p.copyObject(pyCodes+8, codeFile, python.FileBytes)
+	p.copyObject(pyCodes+16, CodeName, python.NameBytes)
+	p.copyObject(pyCodes+8, CodeFile, python.FileBytes)
 	// The line table is as long as it says.
 	p.add(
 		asm.LoadMem(asm.R3, asm.R9, pyCodes+24, asm.DWord),
@@ -327,7 +327,7 @@ func (p *assembler) codeObject(m pythonMaps) {
 	p.add(
 		asm.StoreMem(asm.RFP, slotLimit, asm.R2, asm.DWord),
 		asm.Mov.Reg(asm.R1, asm.R7),
-		asm.Add.Imm(asm.R1, codeTable),
+		asm.Add.Imm(asm.R1, CodeTable),
 		asm.LoadMem(asm.R3, asm.R9, pyCodes+24, asm.DWord),
 		asm.FnProbeReadUser.Call(),
 	)
@@ -339,7 +339,7 @@ func (p *assembler) codeObject(m pythonMaps) {
 		asm.JSLE.Imm(asm.R2, 0, skip),
 		asm.JGT.Imm(asm.R2, python.TableBytes, skip),
 		asm.Mov.Reg(asm.R1, asm.R7),
-		asm.Add.Imm(asm.R1, codeTable),
+		asm.Add.Imm(asm.R1, CodeTable),
 		asm.LoadMem(asm.R3, asm.R9, pyCodes+24, asm.DWord),
 		asm.FnProbeReadUser.Call(),
 	)
@@ -347,10 +347,10 @@ func (p *assembler) codeObject(m pythonMaps) {
 	p.add(
 		asm.LoadMem(asm.R5, asm.RFP, slotLimit, asm.DWord),
 		asm.JGT.Imm(asm.R5, python.TableBytes, skip),
-		asm.Add.Imm(asm.R5, codeTable-otherHeader),
-		asm.StoreMem(asm.R7, otherLength, asm.R5, asm.DWord),
+		asm.Add.Imm(asm.R5, CodeTable-OtherHeader),
+		asm.StoreMem(asm.R7, OtherLength, asm.R5, asm.DWord),
 	)
-	p.output(codeBytes - otherHeader)
+	p.output(codeBytes - OtherHeader)
 	p.add(
 		asm.JNE.Imm(asm.R0, 0, skip),
 		asm.LoadMem(asm.R1, asm.R7, pyKey, asm.DWord),

@@ -1,7 +1,9 @@
-package sampler
+package bpf
 
 import (
 	"encoding/binary"
+
+	"entelon/linux/perf"
 
 	"entelon/unwind"
 )
@@ -24,46 +26,46 @@ const (
 
 // The record that the program writes: these words, then the copied bytes.
 const (
-	otherAddr   = 8 * iota // where the copied bytes are
-	otherLength            // how many there are
-	otherKind              // what the rest means
-	otherLow               // of a Go program, as in unwind.GoStacks
-	otherHigh
-	otherSP
-	otherPC
-	otherBP
-	otherSystemSP
-	otherHeader
+	OtherAddr   = 8 * iota // where the copied bytes are
+	OtherLength            // how many there are
+	OtherKind              // what the rest means
+	OtherLow               // of a Go program, as in unwind.GoStacks
+	OtherHigh
+	OtherSP
+	OtherPC
+	OtherBP
+	OtherSystemSP
+	OtherHeader
 )
 
 const (
-	kindStack   = 1
-	kindGoStack = 2
-	kindPython  = 3 // frames of CPython, see pythonprogram_linux.go
-	kindCode    = 4 // a code object of CPython
-	kindLabels  = 5 // labels of a goroutine, see golabels_linux.go
+	KindStack   = 1
+	KindGoStack = 2
+	KindPython  = 3 // frames of CPython, see pythonprogram_linux.go
+	KindCode    = 4 // a code object of CPython
+	KindLabels  = 5 // labels of a goroutine, see golabels_linux.go
 )
 
 // otherDelay is the longest time in nanoseconds between a sample and the copy
 // of another stack that belongs to it; both are made by one interrupt.
-const otherDelay = 1_000_000
+const OtherDelay = 1_000_000
 
 // pairing hands the records of the program on with the sample that they
 // belong to: the next one of the same thread in the same ring. Which of the
 // two has the earlier time depends on the kernel's version.
-type pairing map[uint32][]record
+type Pairing map[uint32][]perf.Record
 
-func (p pairing) visit(r record, next func(record)) {
-	switch r.kind {
-	case recOther:
-		p[r.tid] = append(p[r.tid], r)
+func (p Pairing) Visit(r perf.Record, next func(perf.Record)) {
+	switch r.Kind {
+	case perf.RecordOther:
+		p[r.TID] = append(p[r.TID], r)
 		return
-	case recSample:
-		if waiting, ok := p[r.tid]; ok {
-			delete(p, r.tid)
+	case perf.RecordSample:
+		if waiting, ok := p[r.TID]; ok {
+			delete(p, r.TID)
 			for _, o := range waiting {
-				if max(o.time, r.time)-min(o.time, r.time) < otherDelay { // else its own sample was lost
-					r.others = append(r.others, o.body)
+				if max(o.Time, r.Time)-min(o.Time, r.Time) < OtherDelay { // else its own sample was lost
+					r.Others = append(r.Others, o.Body)
 				}
 			}
 		}
@@ -73,37 +75,37 @@ func (p pairing) visit(r record, next func(record)) {
 
 // beforeOther is what is before the words of a record: identifier, pid and
 // tid, time, the length of the rest.
-const beforeOther = 8 + 8 + 8 + 4
+const BeforeOther = 8 + 8 + 8 + 4
 
 // otherKindOf returns a record's kind, 0 where it is too short for one.
-func otherKindOf(b []byte) uint64 {
-	if len(b) < beforeOther+otherHeader {
+func OtherKindOf(b []byte) uint64 {
+	if len(b) < BeforeOther+OtherHeader {
 		return 0
 	}
-	return binary.NativeEndian.Uint64(b[beforeOther+otherKind:])
+	return binary.NativeEndian.Uint64(b[BeforeOther+OtherKind:])
 }
 
 // decodeOther reads a record of a copied stack. A broken one is passed over:
 // the stack is then cut off, as it would be without it.
-func decodeOther(b []byte, windows unwind.Memory, goes *unwind.GoStacks) unwind.Memory {
+func DecodeOther(b []byte, windows unwind.Memory, goes *unwind.GoStacks) unwind.Memory {
 	ne := binary.NativeEndian
-	if len(b) < beforeOther+otherHeader {
+	if len(b) < BeforeOther+OtherHeader {
 		return windows
 	}
-	b = b[beforeOther:]
+	b = b[BeforeOther:]
 	word := func(at int) uint64 { return ne.Uint64(b[at:]) }
-	n := word(otherLength)
-	if n > uint64(len(b)-otherHeader) {
+	n := word(OtherLength)
+	if n > uint64(len(b)-OtherHeader) {
 		return windows
 	}
-	if word(otherKind) == kindGoStack {
+	if word(OtherKind) == KindGoStack {
 		*goes = unwind.GoStacks{
-			Known: true, Low: word(otherLow), High: word(otherHigh),
-			SP: word(otherSP), PC: word(otherPC), BP: word(otherBP), SystemSP: word(otherSystemSP),
+			Known: true, Low: word(OtherLow), High: word(OtherHigh),
+			SP: word(OtherSP), PC: word(OtherPC), BP: word(OtherBP), SystemSP: word(OtherSystemSP),
 		}
 	}
 	if n == 0 {
 		return windows
 	}
-	return append(windows, unwind.Window{Start: word(otherAddr), Bytes: b[otherHeader : otherHeader+n]})
+	return append(windows, unwind.Window{Start: word(OtherAddr), Bytes: b[OtherHeader : OtherHeader+n]})
 }

@@ -1,4 +1,4 @@
-package sampler
+package procfs
 
 import (
 	"fmt"
@@ -6,18 +6,20 @@ import (
 	"os/user"
 	"strconv"
 	"syscall"
+
+	"entelon/linux"
 )
 
 // ProcessOwner returns the name of the user that a process runs as, or its
 // number where it has no name.
-func ProcessOwner(pid int) (string, error) {
+func Owner(pid int) (string, error) {
 	st, err := os.Stat(fmt.Sprintf("/proc/%d", pid))
 	if err != nil {
-		return "", fmt.Errorf("process %d: %w", pid, ErrNoProcess)
+		return "", fmt.Errorf("process %d: %w", pid, linux.ErrNoProcess)
 	}
 	s, ok := st.Sys().(*syscall.Stat_t)
 	if !ok {
-		return "", fmt.Errorf("process %d: %w", pid, ErrNoProcess)
+		return "", fmt.Errorf("process %d: %w", pid, linux.ErrNoProcess)
 	}
 	id := strconv.FormatUint(uint64(s.Uid), 10)
 	if u, err := user.LookupId(id); err == nil {

@@ -1,4 +1,4 @@
-package sampler
+package bpf
 
 import (
 	"errors"
@@ -14,14 +14,14 @@ import (
 // counter is the kernel's program that counts calls, with its maps. It runs at
 // the probe, reads from where the function was called, and adds one there; no
 // record is written, so none can be lost.
-type counter struct {
+type Counter struct {
 	control  *ebpf.Map // one value of controlBytes
 	counts   *ebpf.Map // by callKey
 	programs []*ebpf.Program
 }
 
 // callKey is where a function was called from.
-type callKey struct {
+type CallKey struct {
 	Function uint32 // position among the probes
 	PID      uint32
 	Return   uint64
@@ -37,12 +37,12 @@ type countControl struct {
 // mostCallers is how many different places of call are told apart.
 const mostCallers = 1 << 17
 
-func newCounter() (c *counter, err error) {
-	c = &counter{}
+func NewCounter() (c *Counter, err error) {
+	c = &Counter{}
 	if c.control, err = ebpf.NewMap(&ebpf.MapSpec{Name: "count_control", Type: ebpf.Array, KeySize: 4, ValueSize: uint32(unsafe.Sizeof(countControl{})), MaxEntries: 1}); err != nil {
 		return nil, err
 	}
-	c.counts, err = ebpf.NewMap(&ebpf.MapSpec{Name: "calls", Type: ebpf.Hash, KeySize: uint32(unsafe.Sizeof(callKey{})), ValueSize: 8, MaxEntries: mostCallers})
+	c.counts, err = ebpf.NewMap(&ebpf.MapSpec{Name: "calls", Type: ebpf.Hash, KeySize: uint32(unsafe.Sizeof(CallKey{})), ValueSize: 8, MaxEntries: mostCallers})
 	if err != nil {
 		return nil, errors.Join(err, c.control.Close())
 	}
@@ -50,7 +50,7 @@ func newCounter() (c *counter, err error) {
 }
 
 // program returns the program of the probe with a number.
-func (c *counter) program(number int) (*ebpf.Program, error) {
+func (c *Counter) Program(number int) (*ebpf.Program, error) {
 	p, err := ebpf.NewProgram(&ebpf.ProgramSpec{
 		Name: "count_calls", Type: ebpf.Kprobe, License: "GPL",
 		Instructions: countProgram(int32(number), c.control.FD(), c.counts.FD()),
@@ -145,13 +145,13 @@ func countProgram(number int32, control, counts int) asm.Instructions {
 }
 
 // state reads how far it is.
-func (c *counter) state() (s countControl, err error) {
+func (c *Counter) State() (s countControl, err error) {
 	err = c.control.Lookup(uint32(0), &s)
 	return s, err
 }
 
 // begin lets calls be counted, up to a limit; 0 is none.
-func (c *counter) begin(limit int64) error {
+func (c *Counter) Begin(limit int64) error {
 	if limit <= 0 {
 		limit = math.MaxInt64
 	}
@@ -159,8 +159,8 @@ func (c *counter) begin(limit int64) error {
 }
 
 // end stops the counting and returns the state at that moment.
-func (c *counter) end() (s countControl, err error) {
-	if s, err = c.state(); err != nil {
+func (c *Counter) End() (s countControl, err error) {
+	if s, err = c.State(); err != nil {
 		return s, err
 	}
 	stopped := s
@@ -169,9 +169,9 @@ func (c *counter) end() (s countControl, err error) {
 }
 
 // read returns all counts.
-func (c *counter) read() (map[callKey]int64, error) {
-	out := map[callKey]int64{}
-	var k callKey
+func (c *Counter) Read() (map[CallKey]int64, error) {
+	out := map[CallKey]int64{}
+	var k CallKey
 	var v uint64
 	it := c.counts.Iterate()
 	for it.Next(&k, &v) {
@@ -180,7 +180,7 @@ func (c *counter) read() (map[callKey]int64, error) {
 	return out, it.Err()
 }
 
-func (c *counter) close() error {
+func (c *Counter) Close() error {
 	var errs []error
 	for _, p := range c.programs {
 		errs = append(errs, p.Close())
@@ -194,9 +194,9 @@ func (c *counter) close() error {
 // register; the first has none.
 //
 //go:noinline
-func probedLeaf(n int64) int64 { return atomic.AddInt64(&probedCalls, n) }
+func ProbedLeaf(n int64) int64 { return atomic.AddInt64(&probedCalls, n) }
 
 //go:noinline
-func probedFrame(n int64) int64 { return probedLeaf(n) + probedCalls }
+func ProbedFrame(n int64) int64 { return ProbedLeaf(n) + probedCalls }
 
 var probedCalls int64

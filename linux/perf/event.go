@@ -1,4 +1,9 @@
-package sampler
+// Package perf is the kernel's interface to performance events: how an event is
+// described and opened, the rings in which the kernel writes records, and what these
+// records say. It knows nothing of what they are for.
+//
+// A ring belongs to the goroutine that drains it; nothing here is locked.
+package perf
 
 import (
 	"errors"
@@ -11,7 +16,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"entelon/unwind"
+	"entelon/linux"
 )
 
 // Bits of the flag word of unix.PerfEventAttr that x/sys does not name are in
@@ -21,30 +26,28 @@ const (
 		unix.PERF_SAMPLE_TIME | unix.PERF_SAMPLE_CPU | unix.PERF_SAMPLE_PERIOD | unix.PERF_SAMPLE_CALLCHAIN
 )
 
-// sampledRegisters are the user registers that come with a sample, by their
-// bits in enum perf_event_x86_regs, in the order in which the kernel writes
-// them, each with its number in package unwind.
-var sampledRegisters = []struct{ bit, number int }{
-	{0, unwind.RAX}, {1, unwind.RBX}, {2, unwind.RCX}, {3, unwind.RDX}, {4, unwind.RSI}, {5, unwind.RDI},
-	{6, unwind.RBP}, {7, unwind.RSP}, {8, unwind.PC},
-	{16, unwind.R8}, {17, unwind.R9}, {18, unwind.R10}, {19, unwind.R11},
-	{20, unwind.R12}, {21, unwind.R13}, {22, unwind.R14}, {23, unwind.R15},
-}
+// sampledRegisters are the user registers that come with a sample, by their bits in
+// enum perf_event_x86_regs, in the order in which the kernel writes them: ax, bx, cx,
+// dx, si, di, bp, sp, ip, r8 to r15.
+var SampledRegisters = [registerCount]int{0, 1, 2, 3, 4, 5, 6, 7, 8, 16, 17, 18, 19, 20, 21, 22, 23}
+
+// registerCount is how many registers come with a sample.
+const registerCount = 17
 
 // clock says how the program is sampled.
-type clock struct {
-	rateHz     int
-	onExec     bool // it starts when the command begins
-	kernel     bool // kernel code, too
-	stackBytes int  // how much of the stack to copy; 0: frame pointers only
-	everyone   bool // who runs, not one thread and what it starts
-	alone      bool // what else happens (mappings, new threads) is told by another event
+type Clock struct {
+	RateHz     int
+	OnExec     bool // it starts when the command begins
+	Kernel     bool // kernel code, too
+	StackBytes int  // how much of the stack to copy; 0: frame pointers only
+	Everyone   bool // who runs, not one thread and what it starts
+	Alone      bool // what else happens (mappings, new threads) is told by another event
 }
 
 // happenings describes an event that counts nothing and tells at once what
 // happens besides samples: mappings, names, beginnings and ends of threads.
-func happenings(kernel bool) *unix.PerfEventAttr {
-	a := attr(clock{rateHz: 1, kernel: kernel})
+func SideEvent(kernel bool) *unix.PerfEventAttr {
+	a := Attributes(Clock{RateHz: 1, Kernel: kernel})
 	a.Config, a.Sample = unix.PERF_COUNT_SW_DUMMY, 0
 	a.Bits &^= unix.PerfBitDisabled
 	a.Wakeup = 1
@@ -53,60 +56,81 @@ func happenings(kernel bool) *unix.PerfEventAttr {
 
 // attr describes the software clock of a processor: an event that interrupts
 // the program rateHz times for every second that it really runs.
-func attr(c clock) *unix.PerfEventAttr {
+func Attributes(c Clock) *unix.PerfEventAttr {
 	a := &unix.PerfEventAttr{
 		Type:        unix.PERF_TYPE_SOFTWARE,
 		Config:      unix.PERF_COUNT_SW_CPU_CLOCK,
-		Sample:      uint64(1_000_000_000 / c.rateHz), // the clock counts nanoseconds
+		Sample:      uint64(1_000_000_000 / c.RateHz), // the clock counts nanoseconds
 		Sample_type: sampleType,
 		Bits: unix.PerfBitDisabled | unix.PerfBitInherit | unix.PerfBitMmap | unix.PerfBitMmap2 | unix.PerfBitComm |
 			unix.PerfBitCommExec | unix.PerfBitTask | unix.PerfBitSampleIDAll | unix.PerfBitUseClockID | unix.PerfBitWatermark |
 			unix.PerfBitExcludeHv,
-		Wakeup:  wakeBytes,
+		Wakeup:  WakeBytes,
 		Clockid: unix.CLOCK_MONOTONIC,
 	}
 	a.Size = uint32(unsafe.Sizeof(*a))
-	if c.stackBytes > 0 {
+	if c.StackBytes > 0 {
 		a.Sample_type |= unix.PERF_SAMPLE_REGS_USER | unix.PERF_SAMPLE_STACK_USER
-		for _, r := range sampledRegisters {
-			a.Sample_regs_user |= 1 << r.bit
+		for _, bit := range SampledRegisters {
+			a.Sample_regs_user |= 1 << bit
 		}
-		a.Sample_stack_user = uint32(c.stackBytes)
+		a.Sample_stack_user = uint32(c.StackBytes)
 	}
-	if c.everyone {
+	if c.Everyone {
 		a.Bits = a.Bits&^unix.PerfBitInherit | unix.PerfBitExcludeIdle
 	}
-	if c.onExec {
+	if c.OnExec {
 		a.Bits |= unix.PerfBitEnableOnExec
 	}
-	if c.alone {
+	if c.Alone {
 		a.Bits &^= unix.PerfBitMmap | unix.PerfBitMmap2 | unix.PerfBitComm | unix.PerfBitCommExec | unix.PerfBitTask
 	}
-	if !c.kernel {
+	if !c.Kernel {
 		a.Bits |= unix.PerfBitExcludeKernel | unix.PerfBitExcludeCallchainKernel
 	}
 	return a
 }
 
+// everyOne makes an event write a sample each time.
+func (c Clock) EveryOne(kind uint32, config uint64) *unix.PerfEventAttr {
+	a := Attributes(c)
+	a.Type, a.Config, a.Sample = kind, config, 1
+	return a
+}
+
+// traced describes a tracepoint by its number.
+func (c Clock) Traced(id uint64, withStack bool) *unix.PerfEventAttr {
+	a := c.EveryOne(unix.PERF_TYPE_TRACEPOINT, id)
+	a.Sample_type |= unix.PERF_SAMPLE_RAW
+	if !withStack {
+		a.Sample_type &^= unix.PERF_SAMPLE_CALLCHAIN | unix.PERF_SAMPLE_REGS_USER | unix.PERF_SAMPLE_STACK_USER
+		a.Sample_regs_user, a.Sample_stack_user = 0, 0
+	}
+	return a
+}
+
+// sideBits have an event tell of mappings, names, beginnings and ends.
+const SideBits = unix.PerfBitMmap | unix.PerfBitMmap2 | unix.PerfBitComm | unix.PerfBitCommExec | unix.PerfBitTask
+
 // open opens an event for one thread, or for everyone, on one processor.
-func open(a *unix.PerfEventAttr, tid, cpu, flags int) (int, error) {
+func Open(a *unix.PerfEventAttr, tid, cpu, flags int) (int, error) {
 	fd, err := unix.PerfEventOpen(a, tid, cpu, -1, unix.PERF_FLAG_FD_CLOEXEC|flags)
 	switch {
 	case err == nil:
 		return fd, nil
 	case errors.Is(err, unix.EACCES) || errors.Is(err, unix.EPERM):
-		return -1, fmt.Errorf("%w (kernel.perf_event_paranoid is %s)", ErrNotAllowed, setting("perf_event_paranoid"))
+		return -1, fmt.Errorf("%w (kernel.perf_event_paranoid is %s)", linux.ErrNotAllowed, Setting("perf_event_paranoid"))
 	case errors.Is(err, unix.EMFILE) || errors.Is(err, unix.ENFILE):
-		return -1, ErrFiles
+		return -1, linux.ErrFiles
 	case errors.Is(err, unix.ESRCH):
-		return -1, ErrNoProcess
+		return -1, linux.ErrNoProcess
 	case errors.Is(err, unix.EINVAL):
-		return -1, fmt.Errorf("%w (kernel.perf_event_max_sample_rate is %s)", ErrRate, setting("perf_event_max_sample_rate"))
+		return -1, fmt.Errorf("%w (kernel.perf_event_max_sample_rate is %s)", linux.ErrRate, Setting("perf_event_max_sample_rate"))
 	}
 	return -1, fmt.Errorf("opening the sampling event for thread %d on processor %d: %w", tid, cpu, err)
 }
 
-func setting(name string) string {
+func Setting(name string) string {
 	b, err := os.ReadFile("/proc/sys/kernel/" + name)
 	if err != nil {
 		return "unknown"
@@ -115,11 +139,11 @@ func setting(name string) string {
 }
 
 // Allowed reports whether this user may sample its own processes: nil, or an
-// error that wraps ErrNotAllowed or ErrUnsupported. It tries, on itself.
+// error that wraps linux.ErrNotAllowed. It tries, on itself.
 func Allowed() error {
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
-	fd, err := open(attr(clock{rateHz: 99}), 0, -1, 0)
+	fd, err := Open(Attributes(Clock{RateHz: 99}), 0, -1, 0)
 	if err != nil {
 		return err
 	}
@@ -127,16 +151,16 @@ func Allowed() error {
 }
 
 // processors returns the numbers of the processors that are on.
-func processors() ([]int, error) {
+func Processors() ([]int, error) {
 	b, err := os.ReadFile("/sys/devices/system/cpu/online")
 	if err != nil {
 		return nil, fmt.Errorf("listing processors: %w", err)
 	}
-	return parseProcessors(strings.TrimSpace(string(b)))
+	return ParseProcessors(strings.TrimSpace(string(b)))
 }
 
 // parseProcessors reads the kernel's notation, such as "0-3,8".
-func parseProcessors(list string) ([]int, error) {
+func ParseProcessors(list string) ([]int, error) {
 	var out []int
 	for _, part := range strings.Split(list, ",") {
 		from, to, ranged := strings.Cut(part, "-")

@@ -1,4 +1,4 @@
-package sampler
+package procfs
 
 import (
 	"debug/elf"
@@ -17,8 +17,10 @@ import (
 // lookAgain is how long the processor time of all processes is watched.
 const lookAgain = 250 * time.Millisecond
 
-func runningProcesses() ([]RunningProcess, error) {
-	before, err := ticksByProcess()
+// Processes lists what runs on this machine, the busiest first. It looks twice,
+// a moment apart, to see who is busy.
+func List() ([]Running, error) {
+	before, err := TicksByProcess()
 	if err != nil {
 		return nil, err
 	}
@@ -30,18 +32,18 @@ func runningProcesses() ([]RunningProcess, error) {
 		return nil, err
 	}
 	owners := map[uint32]string{}
-	var out []RunningProcess
+	var out []Running
 	for pid, ticks := range before {
 		p, stat, ok := readProcess(pid, owners)
 		if !ok {
 			continue // it has ended meanwhile, or is a thread of the kernel
 		}
-		p.CPU = float64(ticksOf(stat)-ticks) / ticksASecond / took
+		p.CPU = float64(Ticks(stat)-ticks) / TicksASecond / took
 		f := strings.Fields(stat[strings.LastIndexByte(stat, ')')+1:])
 		if len(f) > 19 {
 			p.Threads, _ = strconv.Atoi(f[17])
 			if start, err := strconv.ParseFloat(f[19], 64); err == nil {
-				p.AgeS = max(0, up-start/ticksASecond)
+				p.AgeS = max(0, up-start/TicksASecond)
 			}
 		}
 		out = append(out, p)
@@ -64,7 +66,7 @@ func uptime() (float64, error) {
 	return strconv.ParseFloat(first, 64)
 }
 
-func ticksByProcess() (map[int]int64, error) {
+func TicksByProcess() (map[int]int64, error) {
 	entries, err := os.ReadDir("/proc")
 	if err != nil {
 		return nil, fmt.Errorf("listing processes: %w", err)
@@ -76,20 +78,20 @@ func ticksByProcess() (map[int]int64, error) {
 			continue
 		}
 		if b, err := os.ReadFile(filepath.Join("/proc", e.Name(), "stat")); err == nil {
-			out[pid] = ticksOf(string(b))
+			out[pid] = Ticks(string(b))
 		}
 	}
 	return out, nil
 }
 
-func readProcess(pid int, owners map[uint32]string) (p RunningProcess, stat string, ok bool) {
+func readProcess(pid int, owners map[uint32]string) (p Running, stat string, ok bool) {
 	dir := fmt.Sprintf("/proc/%d", pid)
 	b, err := os.ReadFile(dir + "/stat")
 	line, err2 := os.ReadFile(dir + "/cmdline")
 	if err != nil || err2 != nil || len(line) == 0 {
 		return p, "", false
 	}
-	p = RunningProcess{PID: pid, Name: readName(uint32(pid), uint32(pid)), Command: strings.Split(strings.TrimRight(string(line), "\x00"), "\x00")}
+	p = Running{PID: pid, Name: ThreadName(uint32(pid), uint32(pid)), Command: strings.Split(strings.TrimRight(string(line), "\x00"), "\x00")}
 	if exe, err := os.Readlink(dir + "/exe"); err == nil {
 		p.Program = strings.TrimSuffix(exe, " (deleted)")
 	}
@@ -119,7 +121,7 @@ func runtimeOf(pid int, program string) string {
 	case base == "java":
 		return "java"
 	}
-	for _, f := range mappedFiles(pid) {
+	for _, f := range MappedFiles(pid) {
 		switch base := filepath.Base(f); {
 		case strings.HasPrefix(base, "libpython"):
 			return "python"
@@ -143,4 +145,17 @@ func hasGo(f *os.File) bool {
 		return false
 	}
 	return e.Section(".gopclntab") != nil || e.Section(".data.rel.ro.gopclntab") != nil
+}
+
+// RunningProcess is a process that could be attached to.
+type Running struct {
+	PID     int
+	Name    string
+	Command []string
+	Owner   string
+	Program string // path of its file, "" where that may not be read
+	Runtime string // "go", "python", "node", "java" or ""
+	Threads int
+	AgeS    float64
+	CPU     float64 // processors that it uses now
 }

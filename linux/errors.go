@@ -1,0 +1,16 @@
+// Package linux holds what the kernel offers, one folder each, and here the errors
+// that all of these have in common. Nothing below it knows what a take is.
+package linux
+
+import "errors"
+
+// What the kernel, or its lack of something, refuses.
+var (
+	ErrUnsupported = errors.New("sampling works on Linux only")
+	ErrNotAllowed  = errors.New("this user may not sample")
+	ErrNoProcess   = errors.New("there is no such process")
+	ErrFiles       = errors.New("the process has more threads than files may be open")
+	ErrRate        = errors.New("the kernel does not allow this rate")
+	ErrNoCycles    = errors.New("this machine does not hand on its processor's counter of cycles")
+	ErrProbe       = errors.New("the function cannot be counted")
+)

@@ -1,0 +1,24 @@
+package perf
+
+import (
+	"fmt"
+
+	"golang.org/x/sys/unix"
+)
+
+func EventID(fd int) (uint64, error) {
+	// PERF_EVENT_IOC_ID writes a u64; IoctlGetInt has room for one on 64-bit machines.
+	v, err := unix.IoctlGetInt(fd, unix.PERF_EVENT_IOC_ID)
+	if err != nil {
+		return 0, fmt.Errorf("asking for an event's number: %w", err)
+	}
+	return uint64(v), nil
+}
+
+func Now() uint64 {
+	var ts unix.Timespec
+	if err := unix.ClockGettime(unix.CLOCK_MONOTONIC, &ts); err != nil {
+		panic(err) // the kernel always has this clock
+	}
+	return uint64(ts.Nano())
+}

@@ -1,0 +1,96 @@
+// Package procfs reads what the kernel says of processes and threads below /proc:
+// names, owners, mapped files, processor time, and who runs.
+//
+// Its functions hold nothing and may be called by many goroutines.
+package procfs
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"entelon/linux"
+
+	"golang.org/x/sys/unix"
+)
+
+func ThreadName(pid, tid uint32) string {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/comm", pid, tid))
+	if err != nil {
+		return "" // ended already; the record of its name is on its way or lost
+	}
+	return strings.TrimSuffix(string(b), "\n")
+}
+
+// ticksOf reads utime and stime from a line of /proc/PID/stat.
+func Ticks(stat string) int64 {
+	f := strings.Fields(stat[strings.LastIndexByte(stat, ')')+1:])
+	if len(f) < 13 {
+		return 0
+	}
+	user, err1 := strconv.ParseInt(f[11], 10, 64)
+	kernel, err2 := strconv.ParseInt(f[12], 10, 64)
+	if errors.Join(err1, err2) != nil {
+		return 0
+	}
+	return user + kernel
+}
+
+// mappedFiles are the files whose code a process has mapped.
+func MappedFiles(pid int) []string {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/maps", pid))
+	if err != nil {
+		return nil
+	}
+	var out []string
+	for _, line := range strings.Split(string(b), "\n") {
+		if f := strings.Fields(line); len(f) >= 6 && strings.Contains(f[1], "x") && strings.HasPrefix(f[5], "/") {
+			out = append(out, f[5])
+		}
+	}
+	return out
+}
+
+func Threads(pid int) ([]int, error) {
+	entries, err := os.ReadDir(fmt.Sprintf("/proc/%d/task", pid))
+	if err != nil {
+		return nil, fmt.Errorf("process %d: %w", pid, linux.ErrNoProcess)
+	}
+	var out []int
+	for _, e := range entries {
+		tid, err := strconv.Atoi(e.Name())
+		if err == nil {
+			out = append(out, tid)
+		}
+	}
+	return out, nil
+}
+
+// processStart returns when a process began, or otherwise where that is not known.
+func Started(pid uint32, otherwise time.Time) time.Time {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return otherwise
+	}
+	// The name, in brackets, may hold anything; start is the 20th field behind it.
+	i := bytes.LastIndexByte(b, ')')
+	f := strings.Fields(string(b[i+1:]))
+	const startField, ticks = 19, 100
+	if i < 0 || len(f) <= startField {
+		return otherwise
+	}
+	n, err := strconv.ParseInt(f[startField], 10, 64)
+	var up unix.Timespec
+	if err != nil || unix.ClockGettime(unix.CLOCK_BOOTTIME, &up) != nil {
+		return otherwise
+	}
+	return time.Now().Add(-time.Duration(up.Nano()) + time.Duration(n)*time.Second/ticks)
+}
+
+// ticksASecond is how often a second the kernel counts processor time in /proc
+// (USER_HZ).
+const TicksASecond = 100
