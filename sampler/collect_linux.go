@@ -14,6 +14,8 @@ import (
 	"time"
 	"unicode"
 
+	"entelon/capture/launch"
+
 	"entelon/linux/bpf"
 
 	"entelon/linux/perf"
@@ -34,7 +36,7 @@ type session struct {
 	o        Options
 	sink     Sink
 	target   *target
-	command  *launched // nil where a process was attached to
+	command  *launch.Command // nil where a process was attached to
 	exe      string
 	builder  *profile.Builder
 	resolver *resolver
@@ -287,7 +289,7 @@ func (s *session) begin() error {
 		}
 	}
 	if s.command != nil {
-		return s.command.begin()
+		return s.command.Begin()
 	}
 	for _, pid := range s.pids {
 		s.resolver.ps.get(uint32(pid))
@@ -301,8 +303,8 @@ func (s *session) begin() error {
 // abandon undoes a beginning that failed.
 func (s *session) abandon() error {
 	var errs []error
-	if s.command != nil && s.command.cmd.ProcessState == nil {
-		errs = append(errs, s.command.abandon())
+	if s.command != nil && s.command.Cmd.ProcessState == nil {
+		errs = append(errs, s.command.Abandon())
 	}
 	if s.target != nil {
 		errs = append(errs, s.target.close())
@@ -544,13 +546,13 @@ func (s *session) result(err, sinkErr error) (*Result, error) {
 	res := &Result{SinkErr: sinkErr, Wait: func() int { return 0 }, Signal: func(int) {}}
 	if s.command != nil {
 		c := s.command
-		if rm := os.Remove(c.log); rm != nil && !errors.Is(rm, os.ErrNotExist) {
+		if rm := os.Remove(c.Log); rm != nil && !errors.Is(rm, os.ErrNotExist) {
 			err = errors.Join(err, rm)
 		}
-		res.Wait = func() int { <-c.done; return c.code }
+		res.Wait = func() int { <-c.Done; return c.Code }
 		res.Signal = func(sig int) {
 			// The command may just have ended, which Wait will tell.
-			_ = c.cmd.Process.Signal(syscall.Signal(sig))
+			_ = c.Cmd.Process.Signal(syscall.Signal(sig))
 		}
 		if s.facts.EndedBy == "exit" {
 			code := res.Wait()

@@ -4,6 +4,8 @@ import (
 	"sync"
 	"testing"
 	"time"
+
+	"entelon/capture/launch"
 )
 
 // queueOnly is a drainer without rings.
@@ -63,7 +65,7 @@ func TestQueueEnds(t *testing.T) {
 }
 
 func TestRemedies(t *testing.T) {
-	for _, err := range []error{ErrNotAllowed, ErrNoProcess, ErrNoCommand, ErrNoDir, ErrRate} {
+	for _, err := range []error{ErrNotAllowed, ErrNoProcess, launch.ErrNoCommand, launch.ErrNoDir, ErrRate} {
 		if Remedy(err) == "" {
 			t.Errorf("%v: nothing says what to do", err)
 		}

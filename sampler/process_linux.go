@@ -19,7 +19,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"entelon/core/profile"
-	"entelon/python"
+	"entelon/runtimes/python"
 	"entelon/symbol"
 	"entelon/unwind"
 )

@@ -10,7 +10,7 @@ import (
 
 	"entelon/linux/perf"
 
-	"entelon/python"
+	"entelon/runtimes/python"
 	"entelon/symbol"
 )
 

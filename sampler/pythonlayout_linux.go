@@ -13,7 +13,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"entelon/core/profile"
-	"entelon/python"
+	"entelon/runtimes/python"
 	"entelon/unwind"
 )
 

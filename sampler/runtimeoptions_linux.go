@@ -4,6 +4,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"entelon/capture/launch"
 )
 
 // What a runtime has to be started with so that its functions have names and
@@ -17,19 +19,12 @@ func nodeWanted(log string) []string {
 	return append(slices.Clip(nodeOptions), "--no-logfile-per-isolate", "--logfile="+log)
 }
 
-// launchPlan is a command as it is started.
-type launchPlan struct {
-	path string
-	args []string
-	set  string // what was set for its runtime, in words; "" for nothing
-}
-
 // planLaunch sets what the command's runtime needs, where it is started
 // directly; what a shell script starts is left as it is, since nothing but the
 // command's own arguments should change. log is a file for what the runtime
 // writes beside its map, which would else go into the current folder.
-func planLaunch(path string, command []string, log string) launchPlan {
-	p := launchPlan{path: path, args: command}
+func planLaunch(path string, command []string, log string) launch.Plan {
+	p := launch.Plan{Path: path, Args: command}
 	options := func(name string, wanted []string) {
 		var missing []string
 		for _, o := range wanted {
@@ -40,8 +35,8 @@ func planLaunch(path string, command []string, log string) launchPlan {
 		if len(missing) == 0 {
 			return
 		}
-		p.args = slices.Concat(command[:1], missing, command[1:])
-		p.set = name + " is started with " + strings.Join(missing, " ")
+		p.Args = slices.Concat(command[:1], missing, command[1:])
+		p.Set = name + " is started with " + strings.Join(missing, " ")
 	}
 	switch familyOf(filepath.Base(path)) {
 	case "node":
@@ -53,9 +48,9 @@ func planLaunch(path string, command []string, log string) launchPlan {
 	}
 	if next := shebang(path); next != "" && familyOf(filepath.Base(next)) == "node" {
 		// As the system would run it, but for the options.
-		p.path = next
-		p.args = slices.Concat([]string{next}, nodeWanted(log), []string{path}, command[1:])
-		p.set = "node is started with " + strings.Join(nodeWanted(log), " ")
+		p.Path = next
+		p.Args = slices.Concat([]string{next}, nodeWanted(log), []string{path}, command[1:])
+		p.Set = "node is started with " + strings.Join(nodeWanted(log), " ")
 	}
 	return p
 }

@@ -14,7 +14,7 @@ import (
 	"entelon/linux/perf"
 
 	"entelon/core/profile"
-	"entelon/python"
+	"entelon/runtimes/python"
 	"entelon/symbol"
 )
 
@@ -138,8 +138,8 @@ func TestPlanLaunch(t *testing.T) {
 		{script, script + " 1", "/usr/bin/node", "/usr/bin/node " + node + " " + script + " 1", "node is started with"},
 	} {
 		p := planLaunch(c.path, strings.Fields(c.command), "/tmp/x.log")
-		if p.path != c.run || strings.Join(p.args, " ") != c.args || !strings.Contains(p.set, c.set) || (c.set == "") != (p.set == "") {
-			t.Errorf("%s: %s %q, %q", c.command, p.path, p.args, p.set)
+		if p.Path != c.run || strings.Join(p.Args, " ") != c.args || !strings.Contains(p.Set, c.set) || (c.set == "") != (p.Set == "") {
+			t.Errorf("%s: %s %q, %q", c.command, p.Path, p.Args, p.Set)
 		}
 	}
 }

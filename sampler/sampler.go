@@ -21,6 +21,8 @@ import (
 	"io"
 	"time"
 
+	"entelon/capture/launch"
+
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/linux"
@@ -49,6 +51,11 @@ type Options struct {
 	Tied     bool           // a launched command is asked to end when this process is killed
 	Clean    bool           // a launched command gets the environment of a login and a session of its own
 	Finder   *symbol.Finder // for separate debug files; nil: none are used
+}
+
+// Launching is how the options have a command started.
+func (o Options) Launching() launch.Options {
+	return launch.Options{Settings: o.Settings, Stdin: o.Stdin, Stdout: o.Stdout, Stderr: o.Stderr, Tied: o.Tied, Clean: o.Clean, Plan: planLaunch}
 }
 
 // Progress is the state of a collection that is running.
@@ -97,8 +104,6 @@ var (
 	ErrUnsupported = linux.ErrUnsupported
 	ErrNotAllowed  = linux.ErrNotAllowed
 	ErrNoProcess   = linux.ErrNoProcess
-	ErrNoCommand   = errors.New("the command was not found")
-	ErrNoDir       = errors.New("the directory does not exist")
 	ErrFiles       = linux.ErrFiles
 	ErrUnwind      = errors.New("there is no such way to walk stacks")
 	ErrStackBytes  = errors.New("that much of a stack cannot be copied")
@@ -106,7 +111,6 @@ var (
 	ErrRate        = linux.ErrRate
 	ErrNoFunction  = errors.New("there is no such function in the program")
 	ErrProbe       = linux.ErrProbe
-	ErrNoUser      = errors.New("there is no such user")
 )
 
 // Remedy is one sentence on what can be done about an error of Collect, or "".
@@ -116,9 +120,9 @@ func Remedy(err error) string {
 		return "run as root, or ask the administrator for: sysctl kernel.perf_event_paranoid=1"
 	case errors.Is(err, ErrNoProcess):
 		return "it may have ended; look it up again and give the number of a running one"
-	case errors.Is(err, ErrNoCommand):
+	case errors.Is(err, launch.ErrNoCommand):
 		return "give its path, or a name that PATH holds"
-	case errors.Is(err, ErrNoDir):
+	case errors.Is(err, launch.ErrNoDir):
 		return "give a directory that exists with --dir"
 	case errors.Is(err, ErrFiles):
 		return "raise the limit, for example with: ulimit -n 100000"
@@ -136,13 +140,6 @@ func Remedy(err error) string {
 		return "give a lower --rate, or raise the limit: sysctl kernel.perf_event_max_sample_rate"
 	}
 	return ""
-}
-
-// RunBare runs the command of o once without sampling it. What it prints on
-// standard output is dropped, since the sampled run prints it again, and its
-// standard input is empty, since it can be read only once. Cancelling ctx ends it.
-func RunBare(ctx context.Context, o Options) (*profile.Bare, error) {
-	return runBare(ctx, o)
 }
 
 // Collect runs one collection until the process ends, the time in the

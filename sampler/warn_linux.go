@@ -7,6 +7,8 @@ import (
 	"path"
 	"strings"
 
+	"entelon/capture/launch"
+
 	"entelon/linux/bpf"
 
 	"entelon/core/measure"
@@ -163,10 +165,10 @@ func (s *session) warnMade() {
 // preservesFramePointers reports whether a Java machine was told to keep them.
 func (s *session) preservesFramePointers() bool {
 	const option = "+PreserveFramePointer"
-	if s.command != nil && strings.Contains(s.command.set, option) || strings.Contains(strings.Join(s.o.Settings.Command, " "), option) {
+	if s.command != nil && strings.Contains(s.command.Set, option) || strings.Contains(strings.Join(s.o.Settings.Command, " "), option) {
 		return true
 	}
-	env, err := environment(s.o)
+	env, err := launch.Environment(s.o.Launching())
 	if err != nil {
 		env = s.o.Settings.Env // its user has gone since it was launched
 	}

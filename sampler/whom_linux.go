@@ -7,6 +7,8 @@ import (
 	"strings"
 	"sync"
 
+	"entelon/capture/launch"
+
 	"entelon/linux/cgroup"
 
 	"golang.org/x/sys/unix"
@@ -43,15 +45,15 @@ func (s *session) whom() (err error) {
 			}
 		}
 	default:
-		if s.command, err = launch(s.o); err != nil {
+		if s.command, err = launch.Start(s.o.Launching()); err != nil {
 			return err
 		}
-		s.pids = []int{s.command.cmd.Process.Pid}
-		s.exe = s.command.path
+		s.pids = []int{s.command.Cmd.Process.Pid}
+		s.exe = s.command.Path
 		s.resolver.command = uint32(s.pids[0])
 		s.starts = true
-		if s.facts.RuntimeSet = s.command.set; s.command.set != "" && s.o.Notice != nil {
-			s.o.Notice(s.command.set)
+		if s.facts.RuntimeSet = s.command.Set; s.command.Set != "" && s.o.Notice != nil {
+			s.o.Notice(s.command.Set)
 		}
 	}
 	return nil
@@ -104,7 +106,7 @@ func (s *session) place() error {
 // A machine or a control group does not end.
 func (s *session) ended() <-chan struct{} {
 	if s.command != nil {
-		return s.command.done
+		return s.command.Done
 	}
 	done := make(chan struct{})
 	if len(s.pids) == 0 {

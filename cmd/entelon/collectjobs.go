@@ -7,6 +7,8 @@ import (
 	"strings"
 	"syscall"
 
+	"entelon/capture/launch"
+
 	"entelon/linux/cgroup"
 
 	"entelon/linux/procfs"
@@ -99,7 +101,7 @@ func (w *collector) allowed(j *server.JobForCollector) (profile.Settings, error)
 		set.PID, set.Command, set.Dir, set.User, set.Env = 0, nil, "", "", nil
 	}
 	find := func(set profile.Settings) (string, error) {
-		return sampler.FindCommand(sampler.Options{Settings: set, Clean: true})
+		return launch.Find(sampler.Options{Settings: set, Clean: true}.Launching())
 	}
 	return w.allow.Check(set, j.Who, find, procfs.Owner)
 }
@@ -122,7 +124,7 @@ func (w *collector) collect(ctx context.Context, set profile.Settings, progress 
 	if set.BareFirst && len(set.Command) > 0 {
 		bare := o
 		bare.Stderr = io.Discard
-		if o.Bare, err = sampler.RunBare(ctx, bare); err != nil {
+		if o.Bare, err = launch.Bare(ctx, bare.Launching()); err != nil {
 			return nil, err
 		}
 	}

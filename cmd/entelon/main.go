@@ -7,6 +7,8 @@ import (
 	"os"
 	"strings"
 
+	"entelon/capture/launch"
+
 	"github.com/spf13/cobra"
 
 	"entelon/codec/take"
@@ -14,7 +16,7 @@ import (
 )
 
 func main() {
-	sampler.Launcher()
+	launch.Launcher()
 	sampler.Spinner()
 	err := root().Execute()
 	var code exitCode

@@ -15,6 +15,8 @@ import (
 	"syscall"
 	"time"
 
+	"entelon/capture/launch"
+
 	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 	"golang.org/x/sys/unix"
@@ -245,7 +247,7 @@ func (f takeFlags) one(ctx context.Context, say func(string)) error {
 	defer cancel()
 	var bare *profile.Bare
 	if f.settings.BareFirst {
-		if bare, err = sampler.RunBare(ctx, sampler.Options{Settings: f.settings, Stderr: os.Stderr}); err != nil {
+		if bare, err = launch.Bare(ctx, sampler.Options{Settings: f.settings, Stderr: os.Stderr}.Launching()); err != nil {
 			return err
 		}
 	}

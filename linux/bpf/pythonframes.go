@@ -3,7 +3,7 @@ package bpf
 import (
 	"github.com/cilium/ebpf/asm"
 
-	"entelon/python"
+	"entelon/runtimes/python"
 )
 
 // pythonFrames is the program that writes one record of frames: it follows the

@@ -3,7 +3,7 @@ package bpf
 import (
 	"github.com/cilium/ebpf/asm"
 
-	"entelon/python"
+	"entelon/runtimes/python"
 )
 
 // pythonPlaces is what the kernel's programs need to know of a process that

@@ -7,7 +7,7 @@ import (
 	"github.com/cilium/ebpf"
 	"github.com/cilium/ebpf/asm"
 
-	"entelon/python"
+	"entelon/runtimes/python"
 )
 
 // pythonReader are the programs that read CPython's frames, with their maps.

@@ -1,4 +1,4 @@
-package sampler
+package launch
 
 import (
 	"errors"
@@ -57,19 +57,19 @@ func Launcher() {
 }
 
 // launched is a command that waits to begin, or runs.
-type launched struct {
-	cmd  *exec.Cmd
-	path string
+type Command struct {
+	Cmd  *exec.Cmd
+	Path string
 	goes *os.File
 	errs *os.File
-	done chan struct{}
-	code int
-	set  string // what was set for its runtime
-	log  string // a file that this makes it write
+	Done chan struct{}
+	Code int
+	Set  string // what was set for its runtime
+	Log  string // a file that this makes it write
 }
 
 // launch finds the command and starts its launcher.
-func launch(o Options) (*launched, error) {
+func Start(o Options) (*Command, error) {
 	s := o.Settings
 	s.Dir = folder(o)
 	if s.Dir != "" {
@@ -77,7 +77,7 @@ func launch(o Options) (*launched, error) {
 			return nil, fmt.Errorf("%s: %w", s.Dir, ErrNoDir)
 		}
 	}
-	env, err := environment(o)
+	env, err := Environment(o)
 	if err != nil {
 		return nil, err
 	}
@@ -98,29 +98,29 @@ func launch(o Options) (*launched, error) {
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("preparing the launch: %w", err), goRead.Close(), goWrite.Close())
 	}
-	plan := launchPlan{path: path, args: s.Command}
+	plan := Plan{Path: path, Args: s.Command}
 	log := filepath.Join(os.TempDir(), fmt.Sprintf("entelon-%d-%d.log", os.Getpid(), perf.Now()))
-	if !s.AsIs {
-		plan = planLaunch(path, s.Command, log)
+	if !s.AsIs && o.Plan != nil {
+		plan = o.Plan(path, s.Command, log)
 	}
-	l := &launched{path: path, set: plan.set, log: log, goes: goWrite, errs: errRead, done: make(chan struct{})}
-	l.cmd = &exec.Cmd{
+	l := &Command{Path: path, Set: plan.Set, Log: log, goes: goWrite, errs: errRead, Done: make(chan struct{})}
+	l.Cmd = &exec.Cmd{
 		// By its open file, since the command's user may not reach its folder.
-		Path: fmt.Sprintf("/proc/self/fd/%d", launchSelf), Args: append([]string{"entelon", launchWord, plan.path}, plan.args...),
+		Path: fmt.Sprintf("/proc/self/fd/%d", launchSelf), Args: append([]string{"entelon", launchWord, plan.Path}, plan.Args...),
 		Dir: s.Dir, Env: env,
 		Stdin: o.Stdin, Stdout: o.Stdout, Stderr: o.Stderr,
 		ExtraFiles:  []*os.File{goRead, errWrite, self},
 		SysProcAttr: &syscall.SysProcAttr{Setsid: o.Clean}, // no terminal of this process's is the command's
 	}
 	if s.User != "" {
-		if l.cmd.SysProcAttr.Credential, err = asUser(s.User); err != nil {
+		if l.Cmd.SysProcAttr.Credential, err = asUser(s.User); err != nil {
 			return nil, errors.Join(err, goRead.Close(), goWrite.Close(), errRead.Close(), errWrite.Close())
 		}
 	}
 	if o.Tied {
-		l.cmd.SysProcAttr.Pdeathsig = syscall.SIGTERM
+		l.Cmd.SysProcAttr.Pdeathsig = syscall.SIGTERM
 	}
-	err = l.cmd.Start()
+	err = l.Cmd.Start()
 	goRead.Close()
 	errWrite.Close()
 	if err != nil {
@@ -156,7 +156,7 @@ func asUser(name string) (*syscall.Credential, error) {
 }
 
 // begin lets the launcher become the command.
-func (l *launched) begin() error {
+func (l *Command) Begin() error {
 	_, err := l.goes.Write([]byte{1})
 	if err = errors.Join(err, l.goes.Close()); err != nil {
 		return fmt.Errorf("starting the command: %w", err)
@@ -167,36 +167,36 @@ func (l *launched) begin() error {
 	}
 	go l.wait()
 	if len(why) > 0 {
-		<-l.done
-		return fmt.Errorf("%s: %w (%s)", l.path, ErrNoCommand, why)
+		<-l.Done
+		return fmt.Errorf("%s: %w (%s)", l.Path, ErrNoCommand, why)
 	}
 	return nil
 }
 
 // abandon ends a launcher that shall not become the command.
-func (l *launched) abandon() error {
+func (l *Command) Abandon() error {
 	err := errors.Join(l.goes.Close(), l.errs.Close())
-	_ = l.cmd.Wait() // it ends with 127, which says nothing new
+	_ = l.Cmd.Wait() // it ends with 127, which says nothing new
 	return err
 }
 
-func (l *launched) wait() {
-	defer close(l.done)
-	err := l.cmd.Wait()
-	state := l.cmd.ProcessState
+func (l *Command) wait() {
+	defer close(l.Done)
+	err := l.Cmd.Wait()
+	state := l.Cmd.ProcessState
 	switch {
 	case state == nil:
-		l.code = 127
+		l.Code = 127
 	case state.Exited():
-		l.code = state.ExitCode()
+		l.Code = state.ExitCode()
 	default:
-		l.code = 128
+		l.Code = 128
 		if ws, ok := state.Sys().(syscall.WaitStatus); ok && ws.Signaled() {
-			l.code += int(ws.Signal())
+			l.Code += int(ws.Signal())
 		}
 	}
 	var exit *exec.ExitError
-	if err != nil && !errors.As(err, &exit) && l.code == 0 {
-		l.code = 1 // a stream that we carried broke; the command itself went well
+	if err != nil && !errors.As(err, &exit) && l.Code == 0 {
+		l.Code = 1 // a stream that we carried broke; the command itself went well
 	}
 }

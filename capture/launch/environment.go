@@ -1,4 +1,4 @@
-package sampler
+package launch
 
 import (
 	"errors"
@@ -27,7 +27,7 @@ const (
 // it is made, the command gets what a login of its user would have, and nothing
 // of this process; else it inherits everything but Entelon's own variables. The
 // settings' own variables come last and win.
-func environment(o Options) ([]string, error) {
+func Environment(o Options) ([]string, error) {
 	base := slices.DeleteFunc(os.Environ(), func(kv string) bool { return strings.HasPrefix(kv, ownVariables) })
 	if o.Clean {
 		var err error
@@ -139,8 +139,8 @@ func findCommand(name, dir, search string) (string, error) {
 
 // FindCommand returns the absolute path of the file that the settings of a
 // clean launch would run, before symbolic links are followed.
-func FindCommand(o Options) (string, error) {
-	env, err := environment(o)
+func Find(o Options) (string, error) {
+	env, err := Environment(o)
 	if err != nil {
 		return "", err
 	}

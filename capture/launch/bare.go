@@ -1,4 +1,4 @@
-package sampler
+package launch
 
 import (
 	"context"
@@ -11,9 +11,12 @@ import (
 	"entelon/core/profile"
 )
 
-func runBare(ctx context.Context, o Options) (*profile.Bare, error) {
+// RunBare runs the command once without sampling it. What it prints on standard
+// output is dropped, since the sampled run prints it again, and its standard input
+// is empty, since it can be read only once. Cancelling ctx ends it.
+func Bare(ctx context.Context, o Options) (*profile.Bare, error) {
 	s := o.Settings
-	env, err := environment(o)
+	env, err := Environment(o)
 	if err != nil {
 		return nil, err
 	}
