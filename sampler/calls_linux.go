@@ -7,6 +7,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"entelon/runtimes"
+
 	"entelon/linux/procfs"
 
 	"entelon/linux/perf"
@@ -136,7 +138,7 @@ func (s *session) files(keep func(path string) bool) ([]string, error) {
 			}
 		}
 	} else {
-		all = neededFiles(interpreterOf(s.exe))
+		all = symbol.NeededFiles(runtimes.InterpreterOf(s.exe))
 	}
 	var out []string
 	seen := map[string]bool{}

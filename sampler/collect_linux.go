@@ -14,6 +14,10 @@ import (
 	"time"
 	"unicode"
 
+	"entelon/resolve"
+
+	"entelon/runtimes"
+
 	"entelon/capture/launch"
 
 	"entelon/linux/bpf"
@@ -39,7 +43,7 @@ type session struct {
 	command  *launch.Command // nil where a process was attached to
 	exe      string
 	builder  *profile.Builder
-	resolver *resolver
+	resolver *resolve.Resolver
 	machine  profile.Machine
 	facts    profile.Facts
 	began    time.Time
@@ -74,7 +78,7 @@ type session struct {
 
 func newSession(o Options, sink Sink) *session {
 	s := &session{o: o, sink: sink, builder: profile.NewBuilder(), ownCPU: ownCPU(), lastCalls: map[uint32]lastCall{}, usage: newUsage()}
-	s.resolver = newResolver(s.builder, &s.facts, o.Finder)
+	s.resolver = resolve.New(s.builder, &s.facts, o.Finder)
 	return s
 }
 
@@ -101,7 +105,7 @@ func (s *session) collect(ctx context.Context) (*Result, error) {
 	s.before, _ = machineTicks() // where it cannot be read, nothing is said of it
 	s.slowed, s.absent = readSlowed("/", s.pids), absentFiles(s.o.Settings)
 	s.began = time.Now()
-	s.resolver.origin, s.resolver.began, s.resolver.round = perf.Now(), s.began, 1
+	s.resolver.Origin, s.resolver.Began, s.resolver.Round = perf.Now(), s.began, 1
 	if err := s.begin(); err != nil {
 		return nil, errors.Join(err, drain.finish(), drain.discard(), s.abandon())
 	}
@@ -157,7 +161,7 @@ func (s *session) prepare() (err error) {
 		}
 	}
 	if s.kernel {
-		s.resolver.openKernel()
+		s.resolver.OpenKernel()
 	}
 	return nil
 }
@@ -226,12 +230,12 @@ func (s *session) identify() error {
 			return fmt.Errorf("finding the directory: %w", err)
 		}
 	}
-	script := scriptOf(s.exe, set.Command, set.Dir)
-	s.resolver.modules.setMain(real, script.path)
-	if script.name != "" && set.Program == "" {
-		set.Program = script.name
+	script := runtimes.ScriptOf(s.exe, set.Command, set.Dir)
+	s.resolver.Modules.SetMain(real, script.Path)
+	if script.Name != "" && set.Program == "" {
+		set.Program = script.Name
 	}
-	if build := script.build(); build != "" && set.Build == "" {
+	if build := script.Build(); build != "" && set.Build == "" {
 		set.Build = build
 	}
 	// A script has no identity of its own; its build is then "unnamed".
@@ -292,7 +296,7 @@ func (s *session) begin() error {
 		return s.command.Begin()
 	}
 	for _, pid := range s.pids {
-		s.resolver.ps.get(uint32(pid))
+		s.resolver.Processes.Get(uint32(pid))
 		if s.waits != nil {
 			s.waits.already(pid)
 		}
@@ -309,7 +313,7 @@ func (s *session) abandon() error {
 	if s.target != nil {
 		errs = append(errs, s.target.close())
 	}
-	errs = append(errs, s.closeOther(), s.resolver.close(), s.closeGroup(), s.closeTracing())
+	errs = append(errs, s.closeOther(), s.resolver.Close(), s.closeGroup(), s.closeTracing())
 	return errors.Join(errs...)
 }
 
@@ -378,11 +382,11 @@ func (s *session) consume(d *drainer, broke chan<- error) error {
 		for i, b := range r.rings {
 			if err := perf.SplitRecords(b, s.target.isOther, func(x perf.Record) {
 				if x.Kind == perf.RecordOther && bpf.OtherKindOf(x.Body) == bpf.KindCode {
-					s.resolver.learnCode(x) // of use to all later samples, whatever becomes of its own
+					s.resolver.LearnCode(x) // of use to all later samples, whatever becomes of its own
 					return
 				}
 				if x.Kind == perf.RecordMmap2 {
-					if err := s.resolver.ps.glance(x); err != nil && bad == nil {
+					if err := s.resolver.Processes.Glance(x); err != nil && bad == nil {
 						bad = err
 					}
 				}
@@ -400,9 +404,9 @@ func (s *session) consume(d *drainer, broke chan<- error) error {
 		if s.o.Progress != nil {
 			s.o.Progress(Progress{time.Since(s.began), s.facts.Samples, s.facts.Lost})
 		}
-		s.usage.look(time.Now(), s.began, s.resolver.ps)
-		s.resolver.round++
-		s.resolver.nameParked(false)
+		s.usage.look(time.Now(), s.began, s.resolver.Processes)
+		s.resolver.Round++
+		s.resolver.NameParked(false)
 		if time.Since(flushed) >= flushEvery && !failed {
 			flushed = time.Now()
 			if err := s.flush(); err != nil {
@@ -413,7 +417,7 @@ func (s *session) consume(d *drainer, broke chan<- error) error {
 	}
 	o.flush(visit)
 	s.settle()
-	s.resolver.nameParked(true)
+	s.resolver.NameParked(true)
 	if !failed {
 		if err := s.sink.Append(s.builder.Profile()); err != nil {
 			broke <- err
@@ -432,7 +436,7 @@ func (s *session) flush() error {
 		return err
 	}
 	f := s.facts
-	f.CutOff = s.resolver.cutOff()
+	f.CutOff = s.resolver.CutOff()
 	if s.chosen != nil {
 		f.LeftOut = s.chosen.left
 	}
@@ -460,9 +464,9 @@ func (s *session) record(r perf.Record) error {
 		}
 	case perf.RecordExit:
 		s.gone(r)
-		s.resolver.ps.apply(r)
+		s.resolver.Processes.Apply(r)
 	default:
-		s.resolver.ps.apply(r)
+		s.resolver.Processes.Apply(r)
 	}
 	return nil
 }
@@ -494,7 +498,17 @@ func (s *session) sampled(r perf.Record) error {
 	case roleCall:
 		return s.called(r, src)
 	}
-	return s.resolver.add(r, src)
+	x, err := s.resolver.See(r, src.form())
+	if err != nil {
+		return err
+	}
+	period := int64(s.resolver.Sample.Period)
+	if src.cycles {
+		s.resolver.Keep(x, 0, s.resolver.Value(src.column, int64(s.resolver.RunTime.Since(r, s.resolver.Sample.Running)), period))
+		return nil
+	}
+	s.resolver.Keep(x, 0, s.resolver.Value(src.column, period))
+	return nil
 }
 
 // gone settles what a thread that has ended was in.
@@ -504,7 +518,7 @@ func (s *session) gone(r perf.Record) {
 		return
 	}
 	delete(s.lastCalls, tid)
-	s.resolver.ran.Gone(tid, s.target.cpus)
+	s.resolver.RunTime.Gone(tid, s.target.cpus)
 	if s.waits != nil {
 		s.waits.gone(tid)
 	}
@@ -541,7 +555,7 @@ func (s *session) result(err, sinkErr error) (*Result, error) {
 		s.facts.Work = s.o.Work()
 	}
 	cpu, cpuErr := s.target.counted()
-	err = errors.Join(err, cpuErr, s.target.close(), s.closeOther(), s.closeGroup(), s.closeTracing(), s.resolver.ps.tellErr)
+	err = errors.Join(err, cpuErr, s.target.close(), s.closeOther(), s.closeGroup(), s.closeTracing(), s.resolver.Processes.TellErr)
 	s.facts.CPUNS = cpu
 	res := &Result{SinkErr: sinkErr, Wait: func() int { return 0 }, Signal: func(int) {}}
 	if s.command != nil {
@@ -562,9 +576,9 @@ func (s *session) result(err, sinkErr error) (*Result, error) {
 	if s.chosen != nil {
 		s.facts.LeftOut = s.chosen.left
 	}
-	s.facts.CutOff = s.resolver.cutOff()
-	unreadable := s.resolver.unreadable()
-	err = errors.Join(err, s.resolver.close())
+	s.facts.CutOff = s.resolver.CutOff()
+	unreadable := s.resolver.Unreadable()
+	err = errors.Join(err, s.resolver.Close())
 	s.facts.CollectorNS = ownCPU() - s.ownCPU
 	s.warn(unreadable)
 	s.warnRun()

@@ -279,11 +279,11 @@ func (s *session) callerAt(k bpf.CallKey) string {
 	if k.Return == 0 {
 		return unknown
 	}
-	p := s.resolver.ps.known[k.PID]
+	p := s.resolver.Processes.Known[k.PID]
 	if p == nil {
-		p = s.resolver.ps.get(k.PID)
+		p = s.resolver.Processes.Get(k.PID)
 	}
-	frames := s.resolver.userFrames(p, unwind.Step{Address: k.Return - 1, How: unwind.Counter})
+	frames := s.resolver.UserFrames(p, unwind.Step{Address: k.Return - 1, How: unwind.Counter})
 	if len(frames) == 0 {
 		return unknown
 	}

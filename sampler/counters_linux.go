@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"entelon/resolve"
+
 	"entelon/linux/procfs"
 
 	"entelon/linux/perf"
@@ -140,14 +142,14 @@ func newUsage() *usage { return &usage{every: firstEvery, page: int64(os.Getpage
 
 // look adds a point if one is due. When there are many, every second one is
 // dropped and they come half as often.
-func (u *usage) look(now time.Time, began time.Time, ps *processes) {
-	if now.Before(u.next) || len(ps.known) > mostFollowed {
+func (u *usage) look(now time.Time, began time.Time, ps *resolve.Processes) {
+	if now.Before(u.next) || len(ps.Known) > mostFollowed {
 		return
 	}
 	u.next = now.Add(u.every)
 	var resident, cpu int64
 	alive := 0
-	for pid := range ps.known {
+	for pid := range ps.Known {
 		if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/statm", pid)); err == nil {
 			if f := strings.Fields(string(b)); len(f) > 1 {
 				if n, err := strconv.ParseInt(f[1], 10, 64); err == nil {

@@ -5,6 +5,8 @@ import (
 	"testing"
 	"time"
 
+	"entelon/resolve"
+
 	"entelon/capture/launch"
 )
 
@@ -77,7 +79,7 @@ func TestRemedies(t *testing.T) {
 
 func TestOwnDir(t *testing.T) {
 	for exe, want := range map[string]string{"/srv/shop/engraved": "/srv/shop/", "/usr/bin/partbook": "", "/bin/sh": "", "/engraved": ""} {
-		if got := ownDir(exe); got != want {
+		if got := resolve.OwnDir(exe); got != want {
 			t.Errorf("the folder of %s is %q, want %q", exe, got, want)
 		}
 	}

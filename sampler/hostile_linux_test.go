@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"entelon/runtimes"
+
 	"entelon/linux/tracefs"
 
 	"golang.org/x/sys/unix"
@@ -57,10 +59,10 @@ func TestFilesThatAreNone(t *testing.T) {
 				f.Close()
 				t.Errorf("%s is opened", path)
 			}
-			if got := (script{path: path}).build(); got != "" {
+			if got := (runtimes.Script{Path: path}).Build(); got != "" {
 				t.Errorf("%s is the build %q", path, got)
 			}
-			if got := shebang(path); got != "" {
+			if got := runtimes.Shebang(path); got != "" {
 				t.Errorf("%s is run by %q", path, got)
 			}
 			if _, err := symbol.Identify(path); err == nil {

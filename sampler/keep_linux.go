@@ -3,6 +3,8 @@ package sampler
 import (
 	"fmt"
 
+	"entelon/resolve"
+
 	"entelon/linux/perf"
 
 	"golang.org/x/sys/unix"
@@ -18,7 +20,7 @@ type chosen struct {
 	scope  scope.Scope
 	late   func(i int) bool // of the profile's samples
 	about  scope.About
-	r      *resolver
+	r      *resolve.Resolver
 	kernel func() bool // the kernel's part of stacks is sampled
 	column int         // of processor time, -1 if that is not measured
 	left   int64       // samples that were not kept
@@ -39,7 +41,7 @@ func (s *session) choose() error {
 		return nil
 	}
 	s.chosen = &chosen{scope: sc, r: s.resolver, column: s.columnOf(measure.CPU), tick: int64(1e9) / int64(s.o.Settings.RateHz), kernel: func() bool { return s.kernel }}
-	s.resolver.chosen = s.chosen
+	s.resolver.Keeper = s.chosen
 	return nil
 }
 
@@ -49,7 +51,7 @@ func (c *chosen) program(set profile.Settings) {
 		return
 	}
 	c.about = scope.About{Program: set.Program, Build: set.Build}
-	c.late = c.scope.Of(c.about).Contains(c.r.b.Profile())
+	c.late = c.scope.Of(c.about).Contains(c.r.Builder.Profile())
 }
 
 // modes has the kernel itself leave out the samples of the program, or its own.
@@ -70,12 +72,12 @@ func (c *chosen) modes(a *unix.PerfEventAttr) {
 // early reports whether a sample is not kept, whatever its stack is.
 func (c *chosen) early(rec perf.Record, src *source) (out bool) {
 	const modeMask, modeKernel = 7, 1 // PERF_RECORD_MISC_CPUMODE_MASK and _KERNEL
-	ps := c.r.ps
-	p := ps.get(rec.PID)
-	prof := c.r.b.Profile()
+	ps := c.r.Processes
+	p := ps.Get(rec.PID)
+	prof := c.r.Builder.Profile()
 	e := scope.Early{
-		Program: c.about.Program, Build: c.about.Build, Process: prof.Strings[prof.Processes[p.id].Name], Thread: ps.threadName(rec.PID, rec.TID),
-		PID: rec.PID, TID: rec.TID, Time: c.r.since(rec.Time), Kernel: c.kernel() && rec.Misc&modeMask == modeKernel,
+		Program: c.about.Program, Build: c.about.Build, Process: prof.Strings[prof.Processes[p.ID].Name], Thread: ps.ThreadName(rec.PID, rec.TID),
+		PID: rec.PID, TID: rec.TID, Time: c.r.Since(rec.Time), Kernel: c.kernel() && rec.Misc&modeMask == modeKernel,
 	}
 	if c.scope.Early(e) != scope.Out {
 		return false
@@ -87,8 +89,11 @@ func (c *chosen) early(rec perf.Record, src *source) (out bool) {
 	return true
 }
 
-// leave notes what a sample that was not kept stood for.
-func (c *chosen) leave(values []int64) {
+// Keeps reports whether a sample of the profile is kept.
+func (c *chosen) Keeps(i int) bool { return c.late(i) }
+
+// Leave notes what a sample that was not kept stood for.
+func (c *chosen) Leave(values []int64) {
 	c.left++
 	if c.column >= 0 {
 		c.clock += values[c.column]

@@ -4,6 +4,10 @@ import (
 	"reflect"
 	"testing"
 
+	"entelon/resolve"
+
+	"entelon/linux/perf/perftest"
+
 	"entelon/linux/bpf"
 
 	"entelon/linux/perf"
@@ -17,8 +21,8 @@ func otherOf(pid, tid uint32, time uint64, kind uint64, addr uint64, copied ...u
 	header[bpf.OtherAddr/8], header[bpf.OtherLength/8], header[bpf.OtherKind/8] = addr, uint64(8*len(copied)), kind
 	header[bpf.OtherLow/8], header[bpf.OtherHigh/8], header[bpf.OtherSP/8] = 0xc000, 0xd000, 0xc800
 	header[bpf.OtherPC/8], header[bpf.OtherBP/8], header[bpf.OtherSystemSP/8] = 0x401000, 0xc810, 0x7000
-	b := append(words(88, who(pid, tid), time), 0, 0, 0, 0) // the length of what follows is not read
-	return encode(perf.RecordSample, 0, append(append(b, words(header...)...), words(copied...)...))
+	b := append(perftest.Words(88, perftest.Who(pid, tid), time), 0, 0, 0, 0) // the length of what follows is not read
+	return perftest.Record(perf.RecordSample, 0, append(append(b, perftest.Words(header...)...), perftest.Words(copied...)...))
 }
 
 func isOther88(id uint64) bool { return id == 88 }
@@ -31,11 +35,11 @@ func TestOthersGoWithTheirSample(t *testing.T) {
 	ring = append(ring, otherOf(5, 6, 1000, bpf.KindStack, 0x7000, 1, 2)...)
 	ring = append(ring, otherOf(5, 7, 1001, bpf.KindStack, 0x9000, 9)...)
 	ring = append(ring, otherOf(5, 6, 1002, bpf.KindGoStack, 0xc800, 3)...)
-	ring = append(ring, sampleOf(5, 6, 990)...)
-	ring = append(ring, sampleOf(5, 6, 2000)...)
-	ring = append(ring, sampleOf(5, 7, 1010)...)
+	ring = append(ring, perftest.Sample(5, 6, 990)...)
+	ring = append(ring, perftest.Sample(5, 6, 2000)...)
+	ring = append(ring, perftest.Sample(5, 7, 1010)...)
 	ring = append(ring, otherOf(5, 6, 3000, bpf.KindStack, 0x7000, 4)...)
-	ring = append(ring, sampleOf(5, 6, 3000+2*bpf.OtherDelay)...)
+	ring = append(ring, perftest.Sample(5, 6, 3000+2*bpf.OtherDelay)...)
 	var got []perf.Record
 	p := bpf.Pairing{}
 	if err := perf.SplitRecords(ring, isOther88, func(r perf.Record) { p.Visit(r, func(r perf.Record) { got = append(got, r) }) }); err != nil {
@@ -84,15 +88,15 @@ func TestBrokenOthers(t *testing.T) {
 // tells whether the stack may go on.
 func TestDecodeStack(t *testing.T) {
 	encodeStack := func(abi uint64, room, used uint64) []byte {
-		b := words(77, 0x1000, who(5, 6), 100, 0, 1_003_009, 1, 0x1000, abi)
+		b := perftest.Words(77, 0x1000, perftest.Who(5, 6), 100, 0, 1_003_009, 1, 0x1000, abi)
 		if abi != 0 {
 			for i := range perf.SampledRegisters {
-				b = append(b, words(uint64(100+perf.SampledRegisters[i]))...)
+				b = append(b, perftest.Words(uint64(100+perf.SampledRegisters[i]))...)
 			}
 		}
-		b = append(b, words(room)...)
+		b = append(b, perftest.Words(room)...)
 		if room > 0 {
-			b = append(append(b, make([]byte, room)...), words(used)...)
+			b = append(append(b, make([]byte, room)...), perftest.Words(used)...)
 		}
 		return b
 	}
@@ -112,8 +116,8 @@ func TestDecodeStack(t *testing.T) {
 		if ok != c.ok || s.Known != c.known || s.Full != c.full || ok && uint64(len(s.Stack)) != c.used {
 			t.Errorf("%s: %v, registers %#x, %d bytes, full %v", c.name, ok, s.Registers, len(s.Stack), s.Full)
 		}
-		if c.known && (registersOf(&s).Value[unwind.RBP] != 106 || registersOf(&s).Value[unwind.RSP] != 107 || registersOf(&s).Value[unwind.PC] != 108 ||
-			registersOf(&s).Value[unwind.RBX] != 101 || registersOf(&s).Value[unwind.RDX] != 103 || registersOf(&s).Value[unwind.R8] != 116 || registersOf(&s).Value[unwind.R15] != 123) {
+		if c.known && (resolve.RegistersOf(&s).Value[unwind.RBP] != 106 || resolve.RegistersOf(&s).Value[unwind.RSP] != 107 || resolve.RegistersOf(&s).Value[unwind.PC] != 108 ||
+			resolve.RegistersOf(&s).Value[unwind.RBX] != 101 || resolve.RegistersOf(&s).Value[unwind.RDX] != 103 || resolve.RegistersOf(&s).Value[unwind.R8] != 116 || resolve.RegistersOf(&s).Value[unwind.R15] != 123) {
 			t.Errorf("%s: %v", c.name, s.Registers)
 		}
 	}

@@ -21,6 +21,8 @@ import (
 	"io"
 	"time"
 
+	"entelon/runtimes"
+
 	"entelon/capture/launch"
 
 	"entelon/core/measure"
@@ -55,7 +57,7 @@ type Options struct {
 
 // Launching is how the options have a command started.
 func (o Options) Launching() launch.Options {
-	return launch.Options{Settings: o.Settings, Stdin: o.Stdin, Stdout: o.Stdout, Stderr: o.Stderr, Tied: o.Tied, Clean: o.Clean, Plan: planLaunch}
+	return launch.Options{Settings: o.Settings, Stdin: o.Stdin, Stdout: o.Stdout, Stderr: o.Stderr, Tied: o.Tied, Clean: o.Clean, Plan: runtimes.Plan}
 }
 
 // Progress is the state of a collection that is running.

@@ -5,6 +5,10 @@ import (
 	"path/filepath"
 	"strings"
 
+	"entelon/resolve"
+
+	"entelon/runtimes"
+
 	"entelon/linux/perf"
 
 	"entelon/linux/tracefs"
@@ -48,6 +52,11 @@ type source struct {
 	program   *ebpf.Program // runs with each event, whoever's; nil: none
 }
 
+// form is what its samples bring.
+func (x *source) form() resolve.Form {
+	return resolve.Form{Copied: x.copied, Raw: x.raw, Timed: x.cycles}
+}
+
 // plan says which events the measures need. The first source also tells what
 // else happens: mappings, new threads, names.
 func (s *session) plan(c perf.Clock) (out []*source, err error) {
@@ -63,7 +72,7 @@ func (s *session) plan(c perf.Clock) (out []*source, err error) {
 	deep := c // events without the reader of other stacks copy more themselves
 	if c.StackBytes > 0 {
 		deep.StackBytes = max(c.StackBytes, tracedStackBytes)
-		if familyOf(filepath.Base(s.exe)) == "python" { // whose interpreter's frames are large
+		if runtimes.FamilyOf(filepath.Base(s.exe)) == "python" { // whose interpreter's frames are large
 			deep.StackBytes = max(c.StackBytes, interpretedStackBytes)
 		}
 	}

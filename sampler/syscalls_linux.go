@@ -5,6 +5,8 @@ import (
 	"strconv"
 	"strings"
 
+	"entelon/resolve"
+
 	"entelon/linux/perf"
 
 	"entelon/core/profile"
@@ -13,19 +15,19 @@ import (
 
 // systemCalls measures system calls from entering the kernel to leaving it.
 type systemCalls struct {
-	r    *resolver
+	r    *resolve.Resolver
 	open map[uint32]systemCall // by thread
 	name map[uint64]profile.FrameID
 }
 
 type systemCall struct {
-	seen
+	resolve.Seen
 	column int
 	begin  uint64
 	mark   profile.FrameID
 }
 
-func newSystemCalls(r *resolver) *systemCalls {
+func newSystemCalls(r *resolve.Resolver) *systemCalls {
 	return &systemCalls{r: r, open: map[uint32]systemCall{}, name: map[uint64]profile.FrameID{}}
 }
 
@@ -36,22 +38,22 @@ func (c *systemCalls) mark(number uint64) profile.FrameID {
 		if number < uint64(len(systemCallNames)) && systemCallNames[number] != "" {
 			name = systemCallNames[number]
 		}
-		f = c.r.b.Mark(profile.SystemCall, profile.SystemCallKey(name))
+		f = c.r.Builder.Mark(profile.SystemCall, profile.SystemCallKey(name))
 		c.name[number] = f
 	}
 	return f
 }
 
 func (c *systemCalls) enter(rec perf.Record, src *source) error {
-	x, err := c.r.see(rec, src)
+	x, err := c.r.See(rec, src.form())
 	if err != nil {
 		return err
 	}
-	number, ok := src.point.Fields["id"].Number(c.r.sample.Raw)
+	number, ok := src.point.Fields["id"].Number(c.r.Sample.Raw)
 	if !ok {
 		return fmt.Errorf("a system call without a number")
 	}
-	c.open[rec.TID] = systemCall{seen: x, column: src.column, begin: rec.Time, mark: c.mark(number)}
+	c.open[rec.TID] = systemCall{Seen: x, column: src.column, begin: rec.Time, mark: c.mark(number)}
 	return nil
 }
 
@@ -62,11 +64,11 @@ func (c *systemCalls) leave(rec perf.Record, src *source) {
 		if !known || int64(number) < 0 { // it returns from a signal handler
 			return
 		}
-		p := c.r.ps.get(rec.PID)
+		p := c.r.Processes.Get(rec.PID)
 		x = systemCall{
-			seen: seen{of: p, thread: c.r.ps.thread(p, rec.TID), time: rec.Time, ready: true, stack: c.r.b.Push(0, c.r.mark(profile.BeganBefore))},
+			Seen: resolve.Seen{Of: p, Thread: c.r.Processes.Thread(p, rec.TID), Time: rec.Time, Ready: true, Stack: c.r.Builder.Push(0, c.r.Mark(profile.BeganBefore))},
 			// A process that was just made leaves the call that made it.
-			column: src.column, begin: max(c.r.origin, c.r.ps.born[rec.TID]), mark: c.mark(number),
+			column: src.column, begin: max(c.r.Origin, c.r.Processes.Born[rec.TID]), mark: c.mark(number),
 		}
 	}
 	delete(c.open, rec.TID)
@@ -74,7 +76,7 @@ func (c *systemCalls) leave(rec perf.Record, src *source) {
 }
 
 func (c *systemCalls) count(x systemCall, until uint64) {
-	c.r.keep(x.seen, x.mark, c.r.value(x.column, int64(until-min(until, x.begin)), 1))
+	c.r.Keep(x.Seen, x.mark, c.r.Value(x.column, int64(until-min(until, x.begin)), 1))
 }
 
 // gone counts the call that a thread was in when it ended.
@@ -96,11 +98,11 @@ func (c *systemCalls) finish(at uint64) {
 // disk counts one request to a disk.
 func (s *session) disk(rec perf.Record, src *source) error {
 	r := s.resolver
-	x, err := r.see(rec, src)
+	x, err := r.See(rec, src.form())
 	if err != nil {
 		return err
 	}
-	raw := r.sample.Raw
+	raw := r.Sample.Raw
 	sectors, ok := src.point.Fields["nr_sector"].Number(raw)
 	if !ok {
 		return fmt.Errorf("a request to a disk without a size")
@@ -121,25 +123,25 @@ func (s *session) disk(rec perf.Record, src *source) error {
 	case strings.Contains(kind, "F"):
 		mark = profile.DiskFlush
 	}
-	r.keep(x, r.mark(mark), r.value(src.column, int64(sectors*sector), 1))
+	r.Keep(x, r.Mark(mark), r.Value(src.column, int64(sectors*sector), 1))
 	return nil
 }
 
 // called counts one call of a function.
 func (s *session) called(rec perf.Record, src *source) error {
 	r := s.resolver
-	x, err := r.see(rec, src)
+	x, err := r.See(rec, src.form())
 	if err != nil {
 		return err
 	}
 	if len(src.size) == 0 {
-		r.keep(x, 0, r.value(src.column, 1))
+		r.Keep(x, 0, r.Value(src.column, 1))
 		return nil
 	}
-	if src.allocator && s.withinAllocator(x.of, rec.TID, src) {
+	if src.allocator && s.withinAllocator(x.Of, rec.TID, src) {
 		return nil
 	}
-	size, registers := int64(1), registersOf(&r.sample)
+	size, registers := int64(1), resolve.RegistersOf(&r.Sample)
 	for _, n := range src.size {
 		size *= int64(registers.Value[n])
 	}
@@ -147,7 +149,7 @@ func (s *session) called(rec perf.Record, src *source) error {
 	if size < 0 {
 		size = 0
 	}
-	r.keep(x, 0, r.value(src.column, size, 1))
+	r.Keep(x, 0, r.Value(src.column, size, 1))
 	return nil
 }
 
@@ -160,27 +162,27 @@ type lastCall struct {
 // withinAllocator reports whether the C library's allocator calls itself: with
 // a frame of its own, or by jumping to another of its functions, which then
 // has the same stack pointer and returns to the same place.
-func (s *session) withinAllocator(p *process, tid uint32, src *source) bool {
-	registers := registersOf(&s.resolver.sample)
+func (s *session) withinAllocator(p *resolve.Process, tid uint32, src *source) bool {
+	registers := resolve.RegistersOf(&s.resolver.Sample)
 	r := s.resolver
 	now := lastCall{of: src, sp: registers.Value[unwind.RSP]}
-	if len(r.sample.Stack) >= 8 {
-		now.returnedTo = perf.Word(r.sample.Stack)
+	if len(r.Sample.Stack) >= 8 {
+		now.returnedTo = perf.Word(r.Sample.Stack)
 	}
 	last := s.lastCalls[tid]
 	if last.of != nil && last.of != src && last.sp == now.sp && last.returnedTo == now.returnedTo {
 		return true // it jumped from there; the first of such a chain begins the next one, too
 	}
 	s.lastCalls[tid] = now
-	if len(r.steps) < 2 {
+	if len(r.Steps) < 2 {
 		return false
 	}
-	here, from := p.find(r.steps[0].Address), p.find(r.steps[1].Address)
-	if here == nil || from == nil || here.module != from.module {
+	here, from := p.Find(r.Steps[0].Address), p.Find(r.Steps[1].Address)
+	if here == nil || from == nil || here.Module != from.Module {
 		return false // an allocator of the program's own may have the same names
 	}
-	caller := r.userFrames(p, r.steps[1])
-	prof := r.b.Profile()
+	caller := r.UserFrames(p, r.Steps[1])
+	prof := r.Builder.Profile()
 	name := prof.FunctionName(prof.Frames[caller[0]].Function)
 	name = strings.TrimPrefix(name, "__libc_")
 	name = strings.TrimPrefix(name, "__")

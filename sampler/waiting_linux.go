@@ -6,6 +6,8 @@ import (
 	"os"
 	"strings"
 
+	"entelon/resolve"
+
 	"entelon/linux/procfs"
 
 	"entelon/linux/perf"
@@ -20,21 +22,21 @@ import (
 // switched in again. Where it was woken in between, the wait has two parts:
 // for what it waited for, and for a processor.
 type waits struct {
-	r      *resolver
+	r      *resolve.Resolver
 	column int
 	open   map[uint32]*wait
 	reason map[profile.FrameID]profile.Mark // by frame of the kernel, NoMark where it tells nothing
 }
 
 type wait struct {
-	seen
+	resolve.Seen
 	begin     uint64 // monotonic; 0: what was waited before is counted already
 	woken     uint64 // 0: not yet
 	preempted bool
 	reason    profile.Mark
 }
 
-func newWaits(r *resolver, column int) *waits {
+func newWaits(r *resolve.Resolver, column int) *waits {
 	return &waits{r: r, column: column, open: map[uint32]*wait{}, reason: map[profile.FrameID]profile.Mark{}}
 }
 
@@ -69,7 +71,7 @@ func reasonOfName(name string) profile.Mark {
 }
 
 func (w *waits) reasonOf(kernel []profile.FrameID) profile.Mark {
-	p := w.r.b.Profile()
+	p := w.r.Builder.Profile()
 	for _, f := range kernel {
 		why, ok := w.reason[f]
 		if !ok {
@@ -85,12 +87,12 @@ func (w *waits) reasonOf(kernel []profile.FrameID) profile.Mark {
 
 // left takes the sample of a thread that leaves the processor.
 func (w *waits) left(rec perf.Record, src *source) error {
-	x, err := w.r.see(rec, src)
+	x, err := w.r.See(rec, src.form())
 	if err != nil {
 		return err
 	}
-	kernel, _ := w.r.split(w.r.sample.Chain)
-	w.open[rec.TID] = &wait{seen: x, begin: rec.Time, reason: w.reasonOf(kernel)}
+	kernel, _ := w.r.Split(w.r.Sample.Chain)
+	w.open[rec.TID] = &wait{Seen: x, begin: rec.Time, reason: w.reasonOf(kernel)}
 	return nil
 }
 
@@ -117,7 +119,7 @@ func (w *waits) woke(tid uint32, at uint64) {
 
 // count adds a wait that ended, or was going on, at a time.
 func (w *waits) count(x *wait, until uint64) {
-	begin := max(x.begin, w.r.origin)
+	begin := max(x.begin, w.r.Origin)
 	if until <= begin {
 		return
 	}
@@ -129,12 +131,12 @@ func (w *waits) count(x *wait, until uint64) {
 		wait, run = x.woken-begin, until-x.woken
 	}
 	if wait > 0 {
-		w.r.keep(x.seen, w.r.mark(x.reason), w.r.value(w.column, int64(wait)))
+		w.r.Keep(x.Seen, w.r.Mark(x.reason), w.r.Value(w.column, int64(wait)))
 	}
 	if run > 0 {
-		later := x.seen
-		later.at = w.r.since(until - run)
-		w.r.keep(later, w.r.mark(profile.WaitProcessor), w.r.value(w.column, int64(run)))
+		later := x.Seen
+		later.At = w.r.Since(until - run)
+		w.r.Keep(later, w.r.Mark(profile.WaitProcessor), w.r.Value(w.column, int64(run)))
 	}
 }
 
@@ -156,7 +158,7 @@ func (w *waits) already(pid int) {
 	if err != nil {
 		return // it has ended, which the take will say
 	}
-	p := w.r.ps.get(uint32(pid))
+	p := w.r.Processes.Get(uint32(pid))
 	for _, tid := range tids {
 		b, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/stat", pid, tid))
 		if err != nil {
@@ -172,11 +174,11 @@ func (w *waits) already(pid int) {
 			why = reasonOfStack(string(b))
 		}
 		w.open[uint32(tid)] = &wait{
-			seen: seen{
-				at: 0, time: w.r.origin, of: p, thread: w.r.ps.thread(p, uint32(tid)), ready: true,
-				stack: w.r.b.Push(0, w.r.mark(profile.WaitedBefore)),
+			Seen: resolve.Seen{
+				At: 0, Time: w.r.Origin, Of: p, Thread: w.r.Processes.Thread(p, uint32(tid)), Ready: true,
+				Stack: w.r.Builder.Push(0, w.r.Mark(profile.WaitedBefore)),
 			},
-			begin: w.r.origin, reason: why,
+			begin: w.r.Origin, reason: why,
 		}
 	}
 }

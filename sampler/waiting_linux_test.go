@@ -4,6 +4,8 @@ import (
 	"encoding/binary"
 	"testing"
 
+	"entelon/resolve"
+
 	"entelon/linux/procfs"
 
 	"entelon/linux/perf"
@@ -18,15 +20,15 @@ import (
 // with the kernel's records made by hand.
 func TestWaitsFromRecords(t *testing.T) {
 	s := &session{builder: profile.NewBuilder(), lastCalls: map[uint32]lastCall{}, target: &target{byID: map[uint64]*source{}}}
-	s.resolver = newResolver(s.builder, &s.facts, nil)
-	s.resolver.origin = 1000
+	s.resolver = resolve.New(s.builder, &s.facts, nil)
+	s.resolver.Origin = 1000
 	s.o.Settings.Measures = []string{measure.Waiting}
 	if err := s.chooseMeasures(); err != nil {
 		t.Fatal(err)
 	}
 	wait := func(tid uint32, begin uint64) *wait {
-		p := s.resolver.ps.get(7)
-		return &wait{seen: seen{at: s.resolver.since(begin), of: p, thread: s.resolver.ps.thread(p, tid), ready: true, stack: s.builder.Push(0, s.resolver.b.Mark(profile.MarkOther, "main"))}, begin: begin, reason: profile.WaitSleep}
+		p := s.resolver.Processes.Get(7)
+		return &wait{Seen: resolve.Seen{At: s.resolver.Since(begin), Of: p, Thread: s.resolver.Processes.Thread(p, tid), Ready: true, Stack: s.builder.Push(0, s.resolver.Builder.Mark(profile.MarkOther, "main"))}, begin: begin, reason: profile.WaitSleep}
 	}
 	sum := func() map[string]int64 {
 		out := map[string]int64{}
@@ -104,8 +106,8 @@ func TestSystemCallsFromRecords(t *testing.T) {
 	b.Measure("syscall-time", "ns", measure.Sum)
 	b.Measure("syscalls", "count", measure.Sum)
 	var facts profile.Facts
-	r := newResolver(b, &facts, nil)
-	r.origin = 100
+	r := resolve.New(b, &facts, nil)
+	r.Origin = 100
 	c := newSystemCalls(r)
 	src := &source{role: roleLeave, raw: true, point: tracefs.Tracepoint{Fields: map[string]tracefs.Field{"id": {Offset: 8, Size: 8}}}}
 	leave := func(tid uint32, at, number uint64) {
@@ -114,11 +116,11 @@ func TestSystemCallsFromRecords(t *testing.T) {
 		c.leave(perf.Record{Kind: perf.RecordSample, PID: 7, TID: tid, Time: at, Body: body}, src)
 	}
 	leave(1, 400, 0) // a read that began before the take
-	r.ps.born[2] = 350
+	r.Processes.Born[2] = 350
 	leave(2, 400, 56) // a new thread comes back from the call that made it
 	leave(3, 400, ^uint64(0))
-	p := r.ps.get(7)
-	c.open[4] = systemCall{seen: seen{of: p, thread: r.ps.thread(p, 4), ready: true}, begin: 500, mark: c.mark(999)}
+	p := r.Processes.Get(7)
+	c.open[4] = systemCall{Seen: resolve.Seen{Of: p, Thread: r.Processes.Thread(p, 4), Ready: true}, begin: 500, mark: c.mark(999)}
 	c.finish(800)
 	got := map[string][2]int64{}
 	for i, s := range b.Profile().Samples.Stack {

@@ -6,6 +6,10 @@ import (
 	"os"
 	"runtime"
 
+	"entelon/runtimes"
+
+	"entelon/runtimes/python"
+
 	"entelon/linux/bpf"
 
 	"entelon/linux/perf"
@@ -68,14 +72,14 @@ func (s *session) openOther() {
 		}
 		return
 	}
-	s.resolver.ps.tell = s.other.Tell
-	s.resolver.ps.python = s.other.Python
+	s.resolver.Processes.Tell = s.other.Tell
+	s.resolver.Processes.Python = s.other.Python
 	for _, pid := range s.pids {
 		exe := s.exe
 		if s.command == nil {
 			exe = fmt.Sprintf("/proc/%d/exe", pid)
 		}
-		if f, err := symbol.OpenRegular(interpreterOf(exe)); err == nil {
+		if f, err := symbol.OpenRegular(runtimes.InterpreterOf(exe)); err == nil {
 			s.tellRuntime(uint32(pid), f)
 		}
 	}
@@ -91,10 +95,10 @@ func (s *session) tellRuntime(pid uint32, f *os.File) {
 	if g, ok := o.GoRuntime(); ok {
 		err = s.other.Tell(pid, g)
 	}
-	if c := readCPython(o); c != nil && c.err == nil && s.command != nil {
-		err = errors.Join(err, s.other.Python.Tell(pid, &c.layout, c.first-c.start, true))
+	if c := python.Find(o); c != nil && c.Err == nil && s.command != nil {
+		err = errors.Join(err, s.other.Python.Tell(pid, &c.Layout, c.First-c.Start, true))
 	}
-	s.resolver.ps.tellErr = errors.Join(err, o.Close())
+	s.resolver.Processes.TellErr = errors.Join(err, o.Close())
 }
 
 func (s *session) closeOther() error {

@@ -7,6 +7,10 @@ import (
 	"path"
 	"strings"
 
+	"entelon/resolve"
+
+	"entelon/runtimes"
+
 	"entelon/capture/launch"
 
 	"entelon/linux/bpf"
@@ -33,8 +37,8 @@ func (s *session) warn(unreadable []string) {
 	if !s.kernel {
 		f.Warn("no-kernel", "Time inside the kernel is missing: this user may not sample it.", "Run as root, or ask for: sysctl kernel.perf_event_paranoid=1")
 	}
-	if s.resolver.kernelErr != nil {
-		f.Warn("kernel-names", "Functions of the kernel have no names: "+s.resolver.kernelErr.Error()+".", "Ask for: sysctl kernel.kptr_restrict=0, and collect as root.")
+	if s.resolver.KernelErr != nil {
+		f.Warn("kernel-names", "Functions of the kernel have no names: "+s.resolver.KernelErr.Error()+".", "Ask for: sysctl kernel.kptr_restrict=0, and collect as root.")
 	}
 	if f.Lost > 0 {
 		f.Warn("lost", fmt.Sprintf("The kernel lost %d records because a ring was full.", f.Lost), "Collect at a lower rate, or on a machine that is less busy.")
@@ -64,7 +68,7 @@ func (s *session) warn(unreadable []string) {
 	s.warnCut()
 	s.warnRuntimes()
 	if share := float64(f.Unnamed) / float64(f.Samples); share > warnUnnamedShare {
-		module, n := most(s.resolver.unnamed)
+		module, n := resolve.Most(s.resolver.Unnamed)
 		where, remedy := path.Base(module), "Install its debug symbols, or build it without stripping."
 		if module == "//anon" {
 			where, remedy = "code made at run time", "Start it with the option of its runtime that writes a map of code to /tmp/perf-PID.map."
@@ -73,7 +77,7 @@ func (s *session) warn(unreadable []string) {
 	} else {
 		s.warnDebugFiles()
 	}
-	if c := s.resolver.modules.cache(); c != nil && c.Failed() != nil {
+	if c := s.resolver.Modules.Cache(); c != nil && c.Failed() != nil {
 		f.Warn("cache", "What was found out could not be kept for the next take: "+c.Failed().Error()+".", "Make room, or choose another folder with --symbol-cache.")
 	}
 	for i, why := range unreadable {
@@ -121,7 +125,7 @@ func (s *session) warnCut() {
 		}
 	case profile.CutNoTable:
 		remedy = "Build that code with -fasynchronous-unwind-tables or -fno-omit-frame-pointer."
-		if module, _ := most(s.resolver.noTable); set.Unwind == UnwindFramePointers {
+		if module, _ := resolve.Most(s.resolver.NoTable); set.Unwind == UnwindFramePointers {
 			remedy = "Take it with --unwind tables, or build with -fno-omit-frame-pointer."
 		} else if module != "" {
 			remedy = fmt.Sprintf("Build %s with -fasynchronous-unwind-tables or -fno-omit-frame-pointer.", path.Base(module))
@@ -133,31 +137,31 @@ func (s *session) warnCut() {
 // warnMade says why code that was made at run time has no names, and what is
 // wrong with the maps that give them.
 func (s *session) warnMade() {
-	f, ps := &s.facts, s.resolver.ps
+	f, ps := &s.facts, s.resolver.Processes
 	remedy := "Start it with the option of its runtime that writes a map of code to /tmp/perf-PID.map."
 	switch {
-	case ps.met[runtimeJava]:
+	case ps.Met[resolve.NameJava]:
 		remedy = "Collect as root or as the same user, from a Java machine of version 17 or later."
-	case ps.met[runtimeNode]:
-		remedy = "Start it with: node " + strings.Join(nodeOptions, " ")
+	case ps.Met[resolve.NameNode]:
+		remedy = "Start it with: node " + strings.Join(runtimes.NodeOptions, " ")
 	}
-	for _, p := range ps.known {
-		j := p.made
+	for _, p := range ps.Known {
+		j := p.Made
 		if j == nil {
 			continue
 		}
-		if j.failed != nil {
-			f.Warn("no-map", fmt.Sprintf("Functions that process %d made at run time have no names: %v.", p.pid, j.failed), remedy)
+		if j.Failed != nil {
+			f.Warn("no-map", fmt.Sprintf("Functions that process %d made at run time have no names: %v.", p.PID, j.Failed), remedy)
 		}
-		if j.codes.Fault != nil {
-			f.Warn("map", fmt.Sprintf("Some names of code that process %d made at run time are missing: in its map, %v.", p.pid, j.codes.Fault), "Names that are shown are not affected.")
+		if j.Codes.Fault != nil {
+			f.Warn("map", fmt.Sprintf("Some names of code that process %d made at run time are missing: in its map, %v.", p.PID, j.Codes.Fault), "Names that are shown are not affected.")
 		}
-		for _, err := range j.faults {
+		for _, err := range j.Faults {
 			f.Warn("source-map", "Places in a script are those of its generated code: "+err.Error()+".", "Build it again with its source map beside it.")
 			break
 		}
 	}
-	if ps.met[runtimeJava] && !s.preservesFramePointers() {
+	if ps.Met[resolve.NameJava] && !s.preservesFramePointers() {
 		f.Warn("java-frames", "Stacks of Java code are cut off: the machine was started without frame pointers in compiled methods.", "Start it with: java -XX:+PreserveFramePointer")
 	}
 }
@@ -189,17 +193,17 @@ func (s *session) attachedHas(word string) bool {
 
 // warnRuntimes says where functions of interpreted programs are missing.
 func (s *session) warnRuntimes() {
-	f, ps := &s.facts, s.resolver.ps
+	f, ps := &s.facts, s.resolver.Processes
 	s.warnMade()
-	if !ps.met[runtimePython] {
+	if !ps.Met[resolve.NamePython] {
 		return
 	}
 	switch {
-	case ps.unread != nil:
-		f.Warn("interpreter", "Functions written in Python are not shown, only the interpreter's own: "+ps.unread.Error()+".", "Run it with a CPython from 3.11 on whose symbols were not stripped.")
+	case ps.Unread != nil:
+		f.Warn("interpreter", "Functions written in Python are not shown, only the interpreter's own: "+ps.Unread.Error()+".", "Run it with a CPython from 3.11 on whose symbols were not stripped.")
 	case s.o.Settings.Unwind == UnwindFramePointers:
 		f.Warn("interpreter", "Functions written in Python are not shown, only the interpreter's own: frame pointers do not lead to them.", "Take it with --unwind tables.")
-	case ps.python == nil:
+	case ps.Python == nil:
 		why := "this user may not read them at the moment of a sample"
 		if s.otherErr != nil {
 			why += " (" + s.otherErr.Error() + ")"
@@ -241,7 +245,7 @@ func (s *session) warnClock() {
 	}
 	figures := fmt.Sprintf("The samples stand for %.2f s of processor time, but the kernel counted %.2f s", float64(sampled)/1e9, float64(f.CPUNS)/1e9)
 	tick := int64(1e9) / int64(s.o.Settings.RateHz)
-	if started := s.resolver.ps.started; missing > 0 && 4*started*tick >= missing {
+	if started := s.resolver.Processes.Started; missing > 0 && 4*started*tick >= missing {
 		f.Warn("short-lived", fmt.Sprintf("%s: %d threads and processes came and went, and what they did since their last tick, one in %.1f ms, was not seen.", figures, started, float64(tick)/1e6),
 			"Collect at a higher rate, such as --rate 9973, so that shorter ones are seen.")
 		return

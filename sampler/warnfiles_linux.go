@@ -8,6 +8,8 @@ import (
 	"regexp"
 	"strings"
 
+	"entelon/resolve"
+
 	"entelon/core/profile"
 )
 
@@ -68,9 +70,9 @@ const warnDebugShare = 0.1
 func (s *session) warnDebugFiles() {
 	p := s.builder.Profile()
 	bare := map[profile.ModuleID]string{}
-	for _, m := range s.resolver.modules.known {
-		if m.idSet && m.object != nil && m.kind != profile.KindRuntime && m.object.ExportsOnly() {
-			bare[m.id] = path.Base(m.name)
+	for _, m := range s.resolver.Modules.Known {
+		if m.IDSet && m.Object != nil && m.Kind != profile.KindRuntime && m.Object.ExportsOnly() {
+			bare[m.ID] = path.Base(m.Name)
 		}
 	}
 	if len(bare) == 0 || p.Samples.Len() == 0 {
@@ -91,7 +93,7 @@ func (s *session) warnDebugFiles() {
 	if share < warnDebugShare {
 		return
 	}
-	name, _ := most(counts)
+	name, _ := resolve.Most(counts)
 	s.facts.Warn("debug-files", fmt.Sprintf("%.0f %% of the samples are in files without debug information, most of them in %s: only exported functions have names there, and inlined ones and lines are missing.", 100*share, name),
 		"Install the package of its debug symbols, whose name ends in -dbgsym or -dbg, or name a server with --debug-server.")
 }

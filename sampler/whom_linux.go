@@ -50,7 +50,7 @@ func (s *session) whom() (err error) {
 		}
 		s.pids = []int{s.command.Cmd.Process.Pid}
 		s.exe = s.command.Path
-		s.resolver.command = uint32(s.pids[0])
+		s.resolver.Command = uint32(s.pids[0])
 		s.starts = true
 		if s.facts.RuntimeSet = s.command.Set; s.command.Set != "" && s.o.Notice != nil {
 			s.o.Notice(s.command.Set)

@@ -1,3 +1,8 @@
+// Package launch starts commands so that their events are in place before their first
+// instruction, with the environment, folder and user that they are to have.
+//
+// A Command belongs to the goroutine that started it; Done and Code may be read by
+// others once Done is closed.
 package launch
 
 import (

@@ -1,4 +1,9 @@
-package sampler
+// Package runtimes tells programs that a language runtime runs from others: which file
+// is a runtime's, which script it was told to run, what it has to be started with so
+// that its functions have names. What is one runtime's alone is in a folder below.
+//
+// Nothing here holds anything; all may be called by many goroutines.
+package runtimes
 
 import (
 	"crypto/sha256"
@@ -9,6 +14,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"entelon/runtimes/python"
+
 	"entelon/symbol"
 )
 
@@ -16,7 +23,7 @@ import (
 // nothing of the program that runs on it.
 var runtimes = []string{"node", "nodejs", "libnode.so*", "java", "libjvm.so", "libjava.so", "libjli.so"}
 
-func isRuntime(name string) bool { return isPython(name) || matches(name, runtimes) }
+func IsRuntime(name string) bool { return python.IsInterpreter(name) || matches(name, runtimes) }
 
 func matches(name string, forms []string) bool {
 	for _, f := range forms {
@@ -28,9 +35,9 @@ func matches(name string, forms []string) bool {
 }
 
 // script is the program that a runtime was told to run.
-type script struct {
-	name string // for reading, "" where there is none
-	path string // of its file, "" where it is not known
+type Script struct {
+	Name string // for reading, "" where there is none
+	Path string // of its file, "" where it is not known
 }
 
 // Options of runtimes that have their value in the next argument.
@@ -41,26 +48,26 @@ var optionsWithValue = map[string][]string{
 }
 
 // scriptOf finds in a command what its runtime will run.
-func scriptOf(exe string, command []string, dir string) script {
-	family := familyOf(filepath.Base(exe))
+func ScriptOf(exe string, command []string, dir string) Script {
+	family := FamilyOf(filepath.Base(exe))
 	if family == "" || len(command) == 0 {
-		if shebang(exe) != "" && len(command) > 0 { // it is itself the script
+		if Shebang(exe) != "" && len(command) > 0 { // it is itself the script
 			return named(exe, dir)
 		}
-		return script{}
+		return Script{}
 	}
 	for args := command[1:]; len(args) > 0; args = args[1:] {
 		a := args[0]
 		switch {
 		case family == "python" && a == "-m" || family == "java" && (a == "-m" || a == "--module"):
 			if len(args) > 1 {
-				return script{name: args[1]}
+				return Script{Name: args[1]}
 			}
-			return script{}
+			return Script{}
 		case family == "java" && a == "-jar" && len(args) > 1:
 			return named(args[1], dir)
 		case a == "-c" && family == "python" || family == "node" && (a == "-e" || a == "--eval" || a == "-p"), a == "-":
-			return script{}
+			return Script{}
 		case strings.HasPrefix(a, "-"):
 			for _, o := range optionsWithValue[family] {
 				if a == o && len(args) > 1 {
@@ -69,17 +76,17 @@ func scriptOf(exe string, command []string, dir string) script {
 				}
 			}
 		case family == "java" && !strings.HasSuffix(a, ".java"):
-			return script{name: a[strings.LastIndexByte(a, '.')+1:]}
+			return Script{Name: a[strings.LastIndexByte(a, '.')+1:]}
 		default:
 			return named(a, dir)
 		}
 	}
-	return script{}
+	return Script{}
 }
 
-func familyOf(base string) string {
+func FamilyOf(base string) string {
 	switch {
-	case isPython(base):
+	case python.IsInterpreter(base):
 		return "python"
 	case base == "node" || base == "nodejs":
 		return "node"
@@ -89,7 +96,7 @@ func familyOf(base string) string {
 	return ""
 }
 
-func named(path, dir string) script {
+func named(path, dir string) Script {
 	if !filepath.IsAbs(path) {
 		path = filepath.Join(dir, path)
 	}
@@ -97,7 +104,7 @@ func named(path, dir string) script {
 		path = real
 	}
 	base := filepath.Base(path)
-	return script{name: strings.TrimSuffix(base, filepath.Ext(base)), path: path}
+	return Script{Name: strings.TrimSuffix(base, filepath.Ext(base)), Path: path}
 }
 
 // What is read to tell builds of a script apart is bounded: a script may lie
@@ -120,15 +127,15 @@ func readBounded(path string) ([]byte, error) {
 
 // build tells builds of a script apart by what its source files hold: those
 // in its folder, and below. It is "" where there is no script.
-func (s script) build() string {
-	own, err := readBounded(s.path)
-	if s.path == "" || err != nil {
+func (s Script) Build() string {
+	own, err := readBounded(s.Path)
+	if s.Path == "" || err != nil {
 		return ""
 	}
-	ext := filepath.Ext(s.path)
+	ext := filepath.Ext(s.Path)
 	sum := sha256.New()
 	n, entries := 0, 0
-	dir := filepath.Dir(s.path)
+	dir := filepath.Dir(s.Path)
 	err = filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return nil // a folder of others; what cannot be read does not run

@@ -1,4 +1,4 @@
-package sampler
+package resolve
 
 import (
 	"bytes"
@@ -8,6 +8,10 @@ import (
 	"path"
 	"strings"
 	"unsafe"
+
+	"entelon/runtimes"
+
+	"entelon/runtimes/python"
 
 	"golang.org/x/sys/unix"
 
@@ -19,9 +23,9 @@ import (
 // module is a file, or another thing that holds code, shared by all processes
 // that map it.
 type module struct {
-	name       string
+	Name       string
 	file       *os.File // open from the moment the mapping was seen, until it is read
-	object     *symbol.Object
+	Object     *symbol.Object
 	failed     error // why the object could not be read
 	tried      bool
 	frames     map[unwind.Step][]profile.FrameID // by address in the object
@@ -30,13 +34,13 @@ type module struct {
 	tabled     bool  // table was made, or there is none
 	goes       *symbol.GoRuntime
 	goLooked   bool
-	cpython    *cpython
+	cpython    *python.Interpreter
 	pyLooked   bool
 	finder     *symbol.Finder
 	ready      chan struct{} // closed when the object's debug file is there or known not to be
-	id         profile.ModuleID
-	idSet      bool
-	kind       profile.ModuleKind
+	ID         profile.ModuleID
+	IDSet      bool
+	Kind       profile.ModuleKind
 }
 
 // moduleKey tells files apart that have one name, in one folder after the
@@ -49,18 +53,18 @@ type moduleKey struct {
 
 // modules knows every module of a collection.
 type modules struct {
-	known  map[moduleKey]*module
+	Known  map[moduleKey]*module
 	finder *symbol.Finder
 	main   string // path of the program's executable, once known
 	own    string // folder whose objects are the program's own
 }
 
 func newModules(f *symbol.Finder) *modules {
-	return &modules{known: map[moduleKey]*module{}, finder: f}
+	return &modules{Known: map[moduleKey]*module{}, finder: f}
 }
 
 // cache returns the symbol cache, nil where there is none.
-func (ms *modules) cache() *symbol.Cache {
+func (ms *modules) Cache() *symbol.Cache {
 	if ms.finder == nil {
 		return nil
 	}
@@ -68,10 +72,10 @@ func (ms *modules) cache() *symbol.Cache {
 }
 
 // setMain says which executable the program is.
-func (ms *modules) setMain(path, script string) {
-	ms.main, ms.own = path, ownDir(path)
+func (ms *modules) SetMain(path, script string) {
+	ms.main, ms.own = path, OwnDir(path)
 	if script != "" {
-		ms.own = ownDir(script)
+		ms.own = OwnDir(script)
 	}
 }
 
@@ -79,11 +83,11 @@ func (ms *modules) setMain(path, script string) {
 // opened here and now, through the process's own view of the file system, so
 // that it can still be read when the process or the file has gone.
 func (ms *modules) get(pid uint32, name string, key moduleKey, start, end uint64) *module {
-	if m := ms.known[key]; m != nil {
+	if m := ms.Known[key]; m != nil {
 		return m
 	}
-	m := &module{name: name, kind: ms.kind(name), frames: map[unwind.Step][]profile.FrameID{}, finder: ms.finder}
-	ms.known[key] = m
+	m := &module{Name: name, Kind: ms.kind(name), frames: map[unwind.Step][]profile.FrameID{}, finder: ms.finder}
+	ms.Known[key] = m
 	if strings.HasPrefix(name, "/") && !strings.HasPrefix(name, "//") {
 		m.file, m.failed = openMapped(pid, name, key.inode, start, end)
 	}
@@ -115,7 +119,7 @@ func openMapped(pid uint32, name string, inode, start, end uint64) (*os.File, er
 
 func (ms *modules) kind(name string) profile.ModuleKind {
 	switch {
-	case isRuntime(path.Base(name)):
+	case runtimes.IsRuntime(path.Base(name)):
 		return profile.KindRuntime
 	case name == ms.main || (ms.own != "" && strings.HasPrefix(name, ms.own)):
 		return profile.KindOwn
@@ -136,13 +140,13 @@ func (m *module) open() {
 	}
 	m.tried = true
 	switch {
-	case m.name == "[vdso]":
-		m.object, m.failed = openVDSO(m.kind)
+	case m.Name == "[vdso]":
+		m.Object, m.failed = openVDSO(m.Kind)
 	case m.file != nil:
-		m.object, m.failed = symbol.OpenObject(m.file, m.name, m.kind, m.finder)
+		m.Object, m.failed = symbol.OpenObject(m.file, m.Name, m.Kind, m.finder)
 		m.file = nil
 	}
-	if m.object == nil || m.finder == nil || len(m.finder.Servers) == 0 {
+	if m.Object == nil || m.finder == nil || len(m.finder.Servers) == 0 {
 		return
 	}
 	// Fetching a debug file may take long, so it begins as soon as the module
@@ -150,7 +154,7 @@ func (m *module) open() {
 	m.ready = make(chan struct{})
 	go func() {
 		defer close(m.ready)
-		m.object.Prepare()
+		m.Object.Prepare()
 	}()
 }
 
@@ -171,10 +175,10 @@ func (m *module) fetching() bool {
 // compile makes the table, or reads the one that an earlier take has kept.
 func (m *module) compile() (*unwind.Table, error) {
 	var cache *symbol.Cache
-	if m.finder != nil && m.object.BuildID != "" {
+	if m.finder != nil && m.Object.BuildID != "" {
 		cache = m.finder.Cache
 	}
-	key := fmt.Sprintf("table-%d-%s-%d", unwind.KeepVersion, m.object.BuildID, m.object.Size())
+	key := fmt.Sprintf("table-%d-%s-%d", unwind.KeepVersion, m.Object.BuildID, m.Object.Size())
 	if cache != nil {
 		if b, ok := cache.Get(key); ok {
 			if t, ok := unwind.Kept(b); ok {
@@ -182,7 +186,7 @@ func (m *module) compile() (*unwind.Table, error) {
 			}
 		}
 	}
-	t, err := unwind.CompileObject(m.object)
+	t, err := unwind.CompileObject(m.Object)
 	if t == nil || err != nil {
 		return t, err
 	}
@@ -199,8 +203,8 @@ func (m *module) goRuntime() *symbol.GoRuntime {
 		return m.goes
 	}
 	m.goLooked = true
-	if m.open(); m.object != nil && m.object.HasGoSection() {
-		if g, ok := m.object.GoRuntime(); ok {
+	if m.open(); m.Object != nil && m.Object.HasGoSection() {
+		if g, ok := m.Object.GoRuntime(); ok {
 			m.goes = &g
 		}
 	}
@@ -211,7 +215,7 @@ func (m *module) goRuntime() *symbol.GoRuntime {
 func (m *module) unwindTable() *unwind.Table {
 	if !m.tabled {
 		m.tabled = true
-		if m.open(); m.object != nil {
+		if m.open(); m.Object != nil {
 			m.table, m.tableFault = m.compile()
 		}
 	}

@@ -1,4 +1,4 @@
-package sampler
+package resolve
 
 import (
 	"bufio"
@@ -28,34 +28,34 @@ import (
 type mapping struct {
 	start, end uint64
 	offset     uint64 // in the file
-	module     *module
+	Module     *module
 }
 
 // process is what is known of one process at the time of the records that
 // have been read so far.
-type process struct {
-	id     profile.ProcessID
-	pid    uint32
+type Process struct {
+	ID     profile.ProcessID
+	PID    uint32
 	maps   []mapping // by start, without overlap
 	frames map[unwind.Step][]profile.FrameID
 	rules  unwind.Cache
 	python *python.Layout // nil where it does not run CPython
 	codes  *pythonCodesRead
-	made   *jitCode // nil where no sample has hit code made at run time
+	Made   *jitCode // nil where no sample has hit code made at run time
 }
 
 // Table implements unwind.Code.
-func (p *process) Table(addr uint64) (t *unwind.Table, bias uint64, mapped bool) {
-	m := p.find(addr)
+func (p *Process) Table(addr uint64) (t *unwind.Table, bias uint64, mapped bool) {
+	m := p.Find(addr)
 	if m == nil {
 		return nil, 0, false
 	}
-	t = m.module.unwindTable()
+	t = m.Module.unwindTable()
 	if t == nil {
 		return nil, 0, true
 	}
 	offset := addr - m.start + m.offset
-	own, ok := m.module.object.Address(offset)
+	own, ok := m.Module.Object.Address(offset)
 	if !ok {
 		own = offset
 	}
@@ -63,13 +63,13 @@ func (p *process) Table(addr uint64) (t *unwind.Table, bias uint64, mapped bool)
 }
 
 // forget drops what depends on the mappings.
-func (p *process) forget() {
+func (p *Process) forget() {
 	clear(p.frames)
 	p.rules.Reset()
 }
 
 // mapRange puts a mapping in, cutting away what it covers.
-func (p *process) mapRange(m mapping) {
+func (p *Process) mapRange(m mapping) {
 	kept := p.maps[:0:0]
 	for _, old := range p.maps {
 		if old.end <= m.start || old.start >= m.end {
@@ -95,7 +95,7 @@ func (p *process) mapRange(m mapping) {
 }
 
 // find returns the mapping that holds an address, nil if none does.
-func (p *process) find(addr uint64) *mapping {
+func (p *Process) Find(addr uint64) *mapping {
 	i := sort.Search(len(p.maps), func(i int) bool { return p.maps[i].end > addr })
 	if i == len(p.maps) || addr < p.maps[i].start {
 		return nil
@@ -104,27 +104,27 @@ func (p *process) find(addr uint64) *mapping {
 }
 
 // processes follows all sampled processes and their threads.
-type processes struct {
+type Processes struct {
 	b       *profile.Builder
 	modules *modules
-	known   map[uint32]*process
+	Known   map[uint32]*Process
 	threads map[uint32]string                          // names by thread number, as long as they live
-	tell    func(pid uint32, g symbol.GoRuntime) error // of a process of the Go runtime; may be nil
-	tellErr error
-	python  *bpf.PythonReader // nil where frames of CPython are not read
-	met     map[string]bool   // runtimes that were met, by name
-	unread  error             // why frames of CPython cannot be read, the first reason
-	started int64             // threads and processes that began while they were followed
-	born    map[uint32]uint64 // when they did, by thread, of those that are alive
+	Tell    func(pid uint32, g symbol.GoRuntime) error // of a process of the Go runtime; may be nil
+	TellErr error
+	Python  *bpf.PythonReader // nil where frames of CPython are not read
+	Met     map[string]bool   // runtimes that were met, by name
+	Unread  error             // why frames of CPython cannot be read, the first reason
+	Started int64             // threads and processes that began while they were followed
+	Born    map[uint32]uint64 // when they did, by thread, of those that are alive
 }
 
-func newProcesses(b *profile.Builder, m *modules) *processes {
-	return &processes{b: b, modules: m, known: map[uint32]*process{}, threads: map[uint32]string{}, born: map[uint32]uint64{}, met: map[string]bool{}}
+func newProcesses(b *profile.Builder, m *modules) *Processes {
+	return &Processes{b: b, modules: m, Known: map[uint32]*Process{}, threads: map[uint32]string{}, Born: map[uint32]uint64{}, Met: map[string]bool{}}
 }
 
 // get returns a process; one that no record announced is read from the system.
-func (ps *processes) get(pid uint32) *process {
-	if p := ps.known[pid]; p != nil {
+func (ps *Processes) Get(pid uint32) *Process {
+	if p := ps.Known[pid]; p != nil {
 		return p
 	}
 	p := ps.fresh(pid)
@@ -132,24 +132,24 @@ func (ps *processes) get(pid uint32) *process {
 	return p
 }
 
-func (ps *processes) fresh(pid uint32) *process {
-	p := &process{id: ps.b.Process(pid), pid: pid, frames: map[unwind.Step][]profile.FrameID{}}
-	ps.known[pid] = p
+func (ps *Processes) fresh(pid uint32) *Process {
+	p := &Process{ID: ps.b.Process(pid), PID: pid, frames: map[unwind.Step][]profile.FrameID{}}
+	ps.Known[pid] = p
 	return p
 }
 
 // thread returns the profile's thread and sees to its name.
-func (ps *processes) thread(p *process, tid uint32) profile.ThreadID {
+func (ps *Processes) Thread(p *Process, tid uint32) profile.ThreadID {
 	before := len(ps.b.Profile().Threads)
-	id := ps.b.Thread(p.id, tid)
+	id := ps.b.Thread(p.ID, tid)
 	if int(id) == before {
-		ps.b.NameThread(id, ps.threadName(p.pid, tid))
+		ps.b.NameThread(id, ps.ThreadName(p.PID, tid))
 	}
 	return id
 }
 
 // threadName is what a thread is named now.
-func (ps *processes) threadName(pid, tid uint32) string {
+func (ps *Processes) ThreadName(pid, tid uint32) string {
 	name, ok := ps.threads[tid]
 	if !ok {
 		name = procfs.ThreadName(pid, tid)
@@ -159,11 +159,11 @@ func (ps *processes) threadName(pid, tid uint32) string {
 }
 
 // readSystem takes names and mappings of a running process from /proc.
-func (ps *processes) readSystem(p *process) {
-	if name := procfs.ThreadName(p.pid, p.pid); name != "" {
-		ps.b.NameProcess(p.id, name)
+func (ps *Processes) readSystem(p *Process) {
+	if name := procfs.ThreadName(p.PID, p.PID); name != "" {
+		ps.b.NameProcess(p.ID, name)
 	}
-	f, err := os.Open(fmt.Sprintf("/proc/%d/maps", p.pid))
+	f, err := os.Open(fmt.Sprintf("/proc/%d/maps", p.PID))
 	if err != nil {
 		return // ended already: its addresses stay without a module, and the take says so
 	}
@@ -172,7 +172,7 @@ func (ps *processes) readSystem(p *process) {
 }
 
 // readMaps reads lines of "start-end perms offset dev inode path".
-func (ps *processes) readMaps(p *process, r io.Reader) {
+func (ps *Processes) readMaps(p *Process, r io.Reader) {
 	sc := bufio.NewScanner(r)
 	for sc.Scan() {
 		f := strings.Fields(sc.Text())
@@ -195,7 +195,7 @@ func (ps *processes) readMaps(p *process, r io.Reader) {
 		if _, err := fmt.Sscanf(f[3], "%x:%x", &maj, &min); err != nil {
 			continue
 		}
-		mod := ps.modules.get(p.pid, name, moduleKey{name, inode, maj, min}, start, end)
+		mod := ps.modules.get(p.PID, name, moduleKey{name, inode, maj, min}, start, end)
 		m := mapping{start, end, offset, mod}
 		p.mapRange(m)
 		ps.look(p, m)
@@ -203,7 +203,7 @@ func (ps *processes) readMaps(p *process, r io.Reader) {
 }
 
 // apply updates the processes by a record that is not a sample.
-func (ps *processes) apply(r perf.Record) {
+func (ps *Processes) Apply(r perf.Record) {
 	ne := binary.NativeEndian
 	switch r.Kind {
 	case perf.RecordMmap2:
@@ -212,7 +212,7 @@ func (ps *processes) apply(r perf.Record) {
 			return
 		}
 		name := strings.TrimSuffix(m.Name, " (deleted)")
-		p := ps.get(m.PID)
+		p := ps.Get(m.PID)
 		mod := ps.modules.get(m.PID, name, moduleKey{name, m.Inode, m.Major, m.Minor}, m.Address, m.Address+m.Length)
 		x := mapping{m.Address, m.Address + m.Length, m.FileOffset, mod}
 		p.mapRange(x)
@@ -228,19 +228,19 @@ func (ps *processes) apply(r perf.Record) {
 			return
 		}
 		pid, ppid, tid, ptid := ne.Uint32(r.Body), ne.Uint32(r.Body[4:]), ne.Uint32(r.Body[8:]), ne.Uint32(r.Body[12:])
-		ps.born[tid] = r.Time
+		ps.Born[tid] = r.Time
 		ps.fork(pid, ppid, tid, ptid)
 	case perf.RecordExit:
 		if len(r.Body) < 16 {
 			return
 		}
 		delete(ps.threads, ne.Uint32(r.Body[8:]))
-		delete(ps.born, ne.Uint32(r.Body[8:]))
+		delete(ps.Born, ne.Uint32(r.Body[8:]))
 	}
 }
 
-func (ps *processes) comm(pid, tid uint32, name string, exec bool, at uint64) {
-	p := ps.known[pid]
+func (ps *Processes) comm(pid, tid uint32, name string, exec bool, at uint64) {
+	p := ps.Known[pid]
 	if p == nil {
 		p = ps.fresh(pid)
 	}
@@ -251,23 +251,23 @@ func (ps *processes) comm(pid, tid uint32, name string, exec bool, at uint64) {
 		p.leaveMade()
 	}
 	if pid == tid {
-		ps.b.NameProcess(p.id, name)
+		ps.b.NameProcess(p.ID, name)
 	}
 	ps.threads[tid] = name
-	if id, sampled := ps.b.FindThread(p.id, tid); sampled {
+	if id, sampled := ps.b.FindThread(p.ID, tid); sampled {
 		ps.b.NameThread(id, name)
 	}
 }
 
-func (ps *processes) fork(pid, ppid, tid, ptid uint32) {
-	ps.started++
+func (ps *Processes) fork(pid, ppid, tid, ptid uint32) {
+	ps.Started++
 	if name, ok := ps.threads[ptid]; ok {
 		ps.threads[tid] = name
 	}
 	if pid == ppid {
 		return // a thread
 	}
-	parent := ps.known[ppid]
+	parent := ps.Known[ppid]
 	if parent == nil {
 		return
 	}
@@ -276,35 +276,35 @@ func (ps *processes) fork(pid, ppid, tid, ptid uint32) {
 	for _, m := range p.maps {
 		ps.look(p, m)
 	}
-	ps.b.NameProcess(p.id, ps.b.Profile().Strings[ps.b.Profile().Processes[parent.id].Name])
+	ps.b.NameProcess(p.ID, ps.b.Profile().Strings[ps.b.Profile().Processes[parent.ID].Name])
 }
 
 // look tells of a process that has mapped a module of the Go runtime or CPython.
-func (ps *processes) look(p *process, m mapping) {
-	if ps.tell != nil {
-		if g := m.module.goRuntime(); g != nil {
-			if err := ps.tell(p.pid, *g); err != nil {
-				ps.tellErr = err
+func (ps *Processes) look(p *Process, m mapping) {
+	if ps.Tell != nil {
+		if g := m.Module.goRuntime(); g != nil {
+			if err := ps.Tell(p.PID, *g); err != nil {
+				ps.TellErr = err
 			}
 		}
 	}
 	if err := ps.lookPython(p, m); err != nil {
-		ps.tellErr = err
+		ps.TellErr = err
 	}
-	switch base := filepath.Base(m.module.name); {
+	switch base := filepath.Base(m.Module.Name); {
 	case base == "libjvm.so":
-		ps.met[runtimeJava] = true
+		ps.Met[NameJava] = true
 		if j := p.jit(); j.java == nil {
-			j.java = askJava(p.pid)
+			j.java = askJava(p.PID)
 		}
 	case base == "node" || base == "nodejs" || strings.HasPrefix(base, "libnode.so"):
-		ps.met[runtimeNode] = true
+		ps.Met[NameNode] = true
 	}
 }
 
 // ownDir is the folder of the program's executable; objects below it are the
 // program's own.
-func ownDir(executable string) string {
+func OwnDir(executable string) string {
 	dir := filepath.Dir(executable)
 	if dir == "/" || dir == "." || strings.HasPrefix(dir, "/usr/") || dir == "/bin" || dir == "/sbin" {
 		return ""

@@ -1,4 +1,4 @@
-package sampler
+package runtimes
 
 import (
 	"bufio"
@@ -11,10 +11,10 @@ import (
 
 // interpreterOf returns the program that the system runs for an executable:
 // itself, or what the first line of a script names.
-func interpreterOf(path string) string {
+func InterpreterOf(path string) string {
 	const depth = 4 // as the kernel has it, for scripts that name scripts
 	for range depth {
-		next := shebang(path)
+		next := Shebang(path)
 		if next == "" {
 			break
 		}
@@ -23,7 +23,7 @@ func interpreterOf(path string) string {
 	return path
 }
 
-func shebang(path string) string {
+func Shebang(path string) string {
 	f, err := symbol.OpenRegular(path)
 	if err != nil {
 		return ""

@@ -1,4 +1,4 @@
-package sampler
+package symbol
 
 import (
 	"debug/elf"
@@ -10,7 +10,7 @@ import (
 // neededFiles are a program's file and the libraries that the loader will
 // find for it, the program first: those that it names, and that these name in
 // turn, in the folders where the loader looks.
-func neededFiles(program string) []string {
+func NeededFiles(program string) []string {
 	var out []string
 	seen := map[string]bool{}
 	queue := []string{program}

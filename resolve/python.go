@@ -1,9 +1,7 @@
-package sampler
+package resolve
 
 import (
 	"encoding/binary"
-	"fmt"
-	"path"
 	"strings"
 
 	"entelon/linux/bpf"
@@ -11,123 +9,63 @@ import (
 	"entelon/linux/perf"
 
 	"entelon/runtimes/python"
-	"entelon/symbol"
 )
 
 // The names of the runtimes that are recognised.
 const (
-	runtimePython = "CPython"
-	runtimeNode   = "Node.js"
-	runtimeJava   = "Java"
+	NamePython = "CPython"
+	NameNode   = "Node.js"
+	NameJava   = "Java"
 )
 
-// cpython is what a module tells that holds the CPython interpreter.
-type cpython struct {
-	layout python.Layout
-	first  uint64 // of the pointer to the first interpreter state, in the module's own address space
-	start  uint64 // lowest address of its code
-	err    error  // why its frames cannot be read
-}
-
-// readCPython looks for the interpreter in an object; it returns nil where
-// it is not there.
-func readCPython(o *symbol.Object) *cpython {
-	const runtimeSection = ".PyRuntime" // since 3.13, also in stripped files
-	runtime, named := o.Variable("_PyRuntime")
-	if !named {
-		if runtime, named = o.Section(runtimeSection); !named {
-			return lostCPython(o)
-		}
-	}
-	c := &cpython{}
-	head := o.Bytes(runtime, python.OffsetsSize)
-	var v python.Version
-	if at, ok := o.Variable("Py_Version"); ok {
-		if b := o.Bytes(at, 8); b != nil {
-			v = python.Version(binary.LittleEndian.Uint64(b))
-		}
-	} else if p := python.Published(head); p != 0 {
-		v = p
-	}
-	if c.layout, c.err = python.LayoutOf(v, head); v == 0 {
-		c.err = fmt.Errorf("%s is a version before 3.11", o.Path)
-	}
-	c.first = runtime + c.layout.Interpreters
-	c.start, _ = o.CodeStart()
-	return c
-}
-
-// lostCPython recognises by its file's name an interpreter without symbols.
-func lostCPython(o *symbol.Object) *cpython {
-	name := path.Base(o.Path)
-	_, hasMain := o.Variable("Py_Main")
-	switch {
-	case hasMain:
-		return &cpython{err: fmt.Errorf("%s is a version before 3.11", o.Path)}
-	case isPython(name) && !o.Mentions("_PyRuntime") && !o.Mentions("Py_BytesMain") && !o.Mentions("Py_Main"):
-		return &cpython{err: fmt.Errorf("%s: its symbols were stripped, so that its state is not found", o.Path)}
-	}
-	return nil
-}
-
-// isPython reports whether a file's name is that of the interpreter.
-func isPython(name string) bool {
-	for _, form := range []string{"python", "python3", "python[23].[0-9]*", "libpython[23].*.so*"} {
-		if ok, err := path.Match(form, name); ok && err == nil {
-			return true
-		}
-	}
-	return false
-}
-
 // interpreter returns what the module tells of CPython, nil where it is none.
-func (m *module) interpreter() *cpython {
+func (m *module) interpreter() *python.Interpreter {
 	if m.pyLooked {
 		return m.cpython
 	}
 	m.pyLooked = true
-	if m.open(); m.object != nil {
-		m.cpython = readCPython(m.object)
+	if m.open(); m.Object != nil {
+		m.cpython = python.Find(m.Object)
 	}
 	return m.cpython
 }
 
 // lookPython tells the kernel's programs of a process that has mapped CPython.
-func (ps *processes) lookPython(p *process, m mapping) error {
-	c := m.module.interpreter()
+func (ps *Processes) lookPython(p *Process, m mapping) error {
+	c := m.Module.interpreter()
 	if c == nil {
 		return nil
 	}
-	ps.met[runtimePython] = true
-	if c.err != nil && ps.unread == nil {
-		ps.unread = c.err
+	ps.Met[NamePython] = true
+	if c.Err != nil && ps.Unread == nil {
+		ps.Unread = c.Err
 	}
-	if c.err != nil || p.python != nil || ps.python == nil {
+	if c.Err != nil || p.python != nil || ps.Python == nil {
 		return nil
 	}
-	p.python = &c.layout
-	return ps.tellPython(p.pid, m)
+	p.python = &c.Layout
+	return ps.tellPython(p.PID, m)
 }
 
 // tellPython tells the kernel's programs where a process has mapped CPython.
-func (ps *processes) tellPython(pid uint32, m mapping) error {
-	at, c := m.start, m.module.cpython
-	if own, ok := m.module.object.Address(m.offset); ok {
+func (ps *Processes) tellPython(pid uint32, m mapping) error {
+	at, c := m.start, m.Module.cpython
+	if own, ok := m.Module.Object.Address(m.offset); ok {
 		at -= own
 	}
-	return ps.python.Tell(pid, &c.layout, at+c.first, false)
+	return ps.Python.Tell(pid, &c.Layout, at+c.First, false)
 }
 
 // glance looks at a mapping before its turn in the order of time, since the
 // kernel's program should know of an interpreter before it begins.
-func (ps *processes) glance(r perf.Record) error {
+func (ps *Processes) Glance(r perf.Record) error {
 	m, ok := perf.DecodeMmap2(r.Body)
-	if !ok || ps.python == nil {
+	if !ok || ps.Python == nil {
 		return nil
 	}
 	name := strings.TrimSuffix(m.Name, " (deleted)")
 	mod := ps.modules.get(m.PID, name, moduleKey{name, m.Inode, m.Major, m.Minor}, m.Address, m.Address+m.Length)
-	if c := mod.interpreter(); c == nil || c.err != nil {
+	if c := mod.interpreter(); c == nil || c.Err != nil {
 		return nil
 	}
 	return ps.tellPython(m.PID, mapping{m.Address, m.Address + m.Length, m.FileOffset, mod})
@@ -136,7 +74,7 @@ func (ps *processes) glance(r perf.Record) error {
 // leavePython forgets that a process ran CPython until a time. Code objects of
 // what it has become since may be known already: their records are taken as
 // they come, and not in their turn.
-func (p *process) leavePython(at uint64) {
+func (p *Process) leavePython(at uint64) {
 	p.python = nil
 	if p.codes == nil {
 		return

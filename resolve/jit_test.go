@@ -1,14 +1,94 @@
-package sampler
+package resolve
 
 import (
 	"encoding/binary"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"entelon/linux/bpf"
 
+	"entelon/linux/perf"
+
 	"entelon/core/profile"
+	"entelon/runtimes/python"
 )
+
+// TestOpenMap takes no map that another user or an earlier process has left.
+func TestOpenMap(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("files of other users need root")
+	}
+	cmd := exec.Command("sleep", "30")
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = cmd.Process.Kill(); _ = cmd.Wait() }()
+	pid := uint32(cmd.Process.Pid)
+	path := filepath.Join("/tmp", "perf-"+strconv.Itoa(int(pid))+".map")
+	defer os.Remove(path)
+	try := func(want string) {
+		t.Helper()
+		f, err := openMap(pid, time.Now())
+		if err == nil {
+			f.Close()
+		}
+		if (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {
+			t.Errorf("%v, want %q", err, want)
+		}
+	}
+	try("writes no map")
+	if err := os.WriteFile(path, []byte("1000 10 x\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	try("")
+	if err := os.Chtimes(path, time.Time{}, time.Now().Add(-time.Hour)); err != nil {
+		t.Fatal(err)
+	}
+	try("earlier process")
+	if err := os.Chtimes(path, time.Time{}, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chown(path, 65534, 65534); err != nil {
+		t.Fatal(err)
+	}
+	try("another user")
+}
+
+// TestCodeOfTheNextProgram: a code object that was read before the record of
+// the exec came in its turn belongs to the program that came after.
+func TestCodeOfTheNextProgram(t *testing.T) {
+	r := New(profile.NewBuilder(), &profile.Facts{}, nil)
+	p := r.Processes.fresh(10)
+	for i, at := range []uint64{100, 300} {
+		body := make([]byte, bpf.BeforeOther+bpf.OtherHeader)
+		body[bpf.BeforeOther+bpf.OtherAddr] = byte(i + 1)
+		r.LearnCode(perf.Record{PID: 10, Time: at, Body: body})
+	}
+	if len(p.codes.raw) != 2 {
+		t.Fatalf("%d code objects are known", len(p.codes.raw))
+	}
+	r.Processes.comm(10, 10, "partbook", true, 200)
+	if len(p.codes.raw) != 1 || p.codes.raw[python.Identity{Address: 2}].at != 300 {
+		t.Errorf("after the exec, %v", p.codes.raw)
+	}
+}
+
+func written(t *testing.T, name, text string) string {
+	t.Helper()
+	p := filepath.Join(t.TempDir(), name)
+	if err := os.MkdirAll(filepath.Dir(p), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(p, []byte(text), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
 
 // labelsRecord encodes what the kernel's program writes of labels: names and
 // values in turn.

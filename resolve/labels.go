@@ -1,4 +1,4 @@
-package sampler
+package resolve
 
 import (
 	"encoding/binary"

@@ -1,4 +1,12 @@
-package sampler
+// Package resolve turns a raw sample into frames: it walks the stack by the mappings of
+// that moment, gives addresses names, weaves an interpreter's frames among the native
+// ones, and puts the result into a profile. It opens no event and waits for nothing but
+// names that are on their way.
+//
+// A Resolver and its processes belong to one goroutine, which hands over all records in
+// the order of their times. What reads a Java machine's map runs beside it and is
+// behind a lock of its own.
+package resolve
 
 import (
 	"errors"
@@ -25,52 +33,52 @@ const (
 
 // resolver turns samples into stacks of the profile: it walks each stack with
 // the mappings of that moment, and then gives its addresses names.
-type resolver struct {
-	b       *profile.Builder
-	ps      *processes
-	modules *modules
-	facts   *profile.Facts
-	origin  uint64 // monotonic time at which the take began
-	began   time.Time
-	command uint32 // the launched process, 0 where one was attached to
-	round   uint64 // of the consumer, counted from 1
-	copied  bool   // the sample at hand carries registers and stack
+type Resolver struct {
+	Builder   *profile.Builder
+	Processes *Processes
+	Modules   *modules
+	facts     *profile.Facts
+	Origin    uint64 // monotonic time at which the take began
+	Began     time.Time
+	Command   uint32 // the launched process, 0 where one was attached to
+	Round     uint64 // of the consumer, counted from 1
+	copied    bool   // the sample at hand carries registers and stack
 
 	kernel       *symbol.Kernel
-	kernelErr    error
+	KernelErr    error
 	kernelFrames map[uint64]profile.FrameID
 
 	values  []int64
 	cut     [unwind.EndCount]int64 // stacks cut off, by reason
 	now     uint64                 // time of the sample at hand
-	sample  perf.Sample
-	ran     perf.RunTime
+	Sample  perf.Sample
+	RunTime perf.RunTime
 	walk    unwind.Sample
 	windows unwind.Memory
-	steps   []unwind.Step
+	Steps   []unwind.Step
 	labels  profile.LabelSetID // of the sample that was walked last
 	parked  []parked           // walked, but without names yet
 	python  pythonStack
 	scratch []profile.FrameID
 	user    []profile.FrameID
-	unnamed map[string]int64 // samples by module whose innermost frame has no name
+	Unnamed map[string]int64 // samples by module whose innermost frame has no name
 	noName  map[profile.FrameID]string
-	chosen  *chosen          // nil: all samples are kept
-	noTable map[string]int64 // stacks by module whose code has no tables
+	Keeper  keeper           // nil: all samples are kept
+	NoTable map[string]int64 // stacks by module whose code has no tables
 }
 
-func newResolver(b *profile.Builder, facts *profile.Facts, finder *symbol.Finder) *resolver {
+func New(b *profile.Builder, facts *profile.Facts, finder *symbol.Finder) *Resolver {
 	ms := newModules(finder)
-	r := &resolver{
-		b: b, modules: ms, ps: newProcesses(b, ms), facts: facts,
-		kernelFrames: map[uint64]profile.FrameID{}, unnamed: map[string]int64{},
-		noName: map[profile.FrameID]string{}, noTable: map[string]int64{}, ran: perf.RunTime{},
+	r := &Resolver{
+		Builder: b, Modules: ms, Processes: newProcesses(b, ms), facts: facts,
+		kernelFrames: map[uint64]profile.FrameID{}, Unnamed: map[string]int64{},
+		noName: map[profile.FrameID]string{}, NoTable: map[string]int64{}, RunTime: perf.RunTime{},
 	}
 	return r
 }
 
 // cutMarks are the frames at the root of stacks whose outer part is unknown.
-var cutMarks = [unwind.EndCount]profile.Mark{
+var CutMarks = [unwind.EndCount]profile.Mark{
 	unwind.Deeper:     profile.CutDeeper,
 	unwind.OtherStack: profile.CutOtherStack,
 	unwind.NoTable:    profile.CutNoTable,
@@ -82,27 +90,27 @@ var cutMarks = [unwind.EndCount]profile.Mark{
 }
 
 // cutFrame returns the mark for a reason.
-func (r *resolver) cutFrame(end unwind.End) profile.FrameID { return r.mark(cutMarks[end]) }
+func (r *Resolver) cutFrame(end unwind.End) profile.FrameID { return r.Mark(CutMarks[end]) }
 
 // seen is a sample whose stack is walked: the frames of the kernel, and the
 // program's as a stack or, where names are still on their way, as places in
 // modules. Mappings may change before it gets its names.
-type seen struct {
-	at     int64
-	time   uint64 // monotonic
-	of     *process
-	thread profile.ThreadID
+type Seen struct {
+	At     int64
+	Time   uint64 // monotonic
+	Of     *Process
+	Thread profile.ThreadID
 	kernel []profile.FrameID
 	places []place
 	end    unwind.End
-	stack  profile.StackID
+	Stack  profile.StackID
 	labels profile.LabelSetID
-	ready  bool // stack is set
+	Ready  bool // stack is set
 }
 
 // parked is a sample that waits for names, with what it will count as.
 type parked struct {
-	seen
+	Seen
 	mark   profile.FrameID
 	values []int64
 }
@@ -117,24 +125,25 @@ type place struct {
 	frame   profile.FrameID // where it is not 0: known already, and the rest is not set
 }
 
-// add takes one sample record into the profile, for as much as its period.
-func (r *resolver) add(rec perf.Record, src *source) error {
-	x, err := r.see(rec, src)
-	if err != nil {
-		return err
-	}
-	if src.cycles {
-		r.keep(x, 0, r.value(src.column, int64(r.ran.Since(rec, r.sample.Running)), int64(r.sample.Period)))
-		return nil
-	}
-	r.keep(x, 0, r.value(src.column, int64(r.sample.Period)))
-	return nil
+// form is what a sample brings besides its call chain.
+type Form struct {
+	Copied bool // registers and a copy of the stack
+	Raw    bool // a tracepoint's own record
+	Timed  bool // for how long the event has run
+}
+
+// keeper decides which samples are kept.
+type keeper interface {
+	// Keeps reports whether the sample at a position of the profile is.
+	Keeps(i int) bool
+	// Leave notes the values of one that was not.
+	Leave(values []int64)
 }
 
 // value sets one column, and those behind it, of values that are 0 otherwise.
 // The slice is used again by the next call.
-func (r *resolver) value(column int, v ...int64) []int64 {
-	n := len(r.b.Profile().Measures)
+func (r *Resolver) Value(column int, v ...int64) []int64 {
+	n := len(r.Builder.Profile().Measures)
 	if len(r.values) != n {
 		r.values = make([]int64, n)
 	}
@@ -144,19 +153,19 @@ func (r *resolver) value(column int, v ...int64) []int64 {
 }
 
 // see walks the stack of a sample.
-func (r *resolver) see(rec perf.Record, src *source) (seen, error) {
-	r.copied = src.copied
-	if !r.sample.Decode(rec, src.copied, src.raw, src.cycles) {
-		return seen{}, errors.New("a sample is longer than its record")
+func (r *Resolver) See(rec perf.Record, has Form) (Seen, error) {
+	r.copied = has.Copied
+	if !r.Sample.Decode(rec, has.Copied, has.Raw, has.Timed) {
+		return Seen{}, errors.New("a sample is longer than its record")
 	}
-	p := r.ps.get(rec.PID)
-	x := seen{at: r.since(rec.Time), time: rec.Time, of: p, thread: r.ps.thread(p, rec.TID)}
-	kernel, user := r.split(r.sample.Chain)
+	p := r.Processes.Get(rec.PID)
+	x := Seen{At: r.Since(rec.Time), Time: rec.Time, Of: p, Thread: r.Processes.Thread(p, rec.TID)}
+	kernel, user := r.Split(r.Sample.Chain)
 	x.end = r.unwind(p, user, rec)
 	x.labels = r.labels
 	r.now = rec.Time
 	if !r.fetching(p) {
-		x.stack, x.ready = r.stack(p, kernel, x.end), true
+		x.Stack, x.Ready = r.stack(p, kernel, x.end), true
 		return x, nil
 	}
 	x.kernel = append([]profile.FrameID(nil), kernel...)
@@ -166,43 +175,43 @@ func (r *resolver) see(rec perf.Record, src *source) (seen, error) {
 }
 
 // since returns a monotonic time as nanoseconds since the take began.
-func (r *resolver) since(time uint64) int64 { return max(0, int64(time)-int64(r.origin)) }
+func (r *Resolver) Since(time uint64) int64 { return max(0, int64(time)-int64(r.Origin)) }
 
 // keep adds a sample to the profile, under a mark that is no function where
 // there is one.
-func (r *resolver) keep(x seen, mark profile.FrameID, values []int64) {
-	if x.ready {
-		r.put(x, r.marked(x.stack, mark), values)
+func (r *Resolver) Keep(x Seen, mark profile.FrameID, values []int64) {
+	if x.Ready {
+		r.put(x, r.marked(x.Stack, mark), values)
 		return
 	}
 	r.parked = append(r.parked, parked{x, mark, append([]int64(nil), values...)})
 }
 
 // put adds a sample to the profile if it is to be kept.
-func (r *resolver) put(x seen, stack profile.StackID, values []int64) {
-	r.b.Sample(x.at, x.thread, stack, values...)
-	r.b.Labelled(x.labels)
-	if r.chosen != nil && !r.chosen.late(r.b.Profile().Samples.Len()-1) {
-		r.b.TakeBack()
-		r.chosen.leave(values)
+func (r *Resolver) put(x Seen, stack profile.StackID, values []int64) {
+	r.Builder.Sample(x.At, x.Thread, stack, values...)
+	r.Builder.Labelled(x.labels)
+	if r.Keeper != nil && !r.Keeper.Keeps(r.Builder.Profile().Samples.Len()-1) {
+		r.Builder.TakeBack()
+		r.Keeper.Leave(values)
 		return
 	}
 	r.facts.Samples++
 }
 
-func (r *resolver) marked(s profile.StackID, mark profile.FrameID) profile.StackID {
+func (r *Resolver) marked(s profile.StackID, mark profile.FrameID) profile.StackID {
 	if mark == 0 {
 		return s
 	}
-	return r.b.Push(s, mark)
+	return r.Builder.Push(s, mark)
 }
 
 // mark returns the frame of a mark.
-func (r *resolver) mark(m profile.Mark) profile.FrameID { return r.b.Mark(m, m.Key()) }
+func (r *Resolver) Mark(m profile.Mark) profile.FrameID { return r.Builder.Mark(m, m.Key()) }
 
 // split separates the kernel's part of a call chain, as frames, the innermost
 // first, from the program's.
-func (r *resolver) split(chain []uint64) (kernel []profile.FrameID, user []uint64) {
+func (r *Resolver) Split(chain []uint64) (kernel []profile.FrameID, user []uint64) {
 	kernel = r.scratch[:0]
 	inKernel, first := false, true
 	for i, ip := range chain {
@@ -230,22 +239,22 @@ func (r *resolver) split(chain []uint64) (kernel []profile.FrameID, user []uint6
 }
 
 // unwind walks the program's part of a stack into steps.
-func (r *resolver) unwind(p *process, chain []uint64, rec perf.Record) unwind.End {
-	r.steps, r.labels = r.steps[:0], 0
+func (r *Resolver) unwind(p *Process, chain []uint64, rec perf.Record) unwind.End {
+	r.Steps, r.labels = r.Steps[:0], 0
 	r.python.reset()
 	if !r.copied {
 		return r.followChain(p, chain)
 	}
-	if !r.sample.Known {
+	if !r.Sample.Known {
 		return unwind.Entry // a thread of the kernel
 	}
-	registers := registersOf(&r.sample)
+	registers := RegistersOf(&r.Sample)
 	sp := registers.Value[unwind.RSP]
 	r.windows = r.windows[:0]
-	if len(r.sample.Stack) > 0 {
-		r.windows = append(r.windows, unwind.Window{Start: sp, Bytes: r.sample.Stack})
+	if len(r.Sample.Stack) > 0 {
+		r.windows = append(r.windows, unwind.Window{Start: sp, Bytes: r.Sample.Stack})
 	}
-	r.walk = unwind.Sample{Registers: registers, Full: r.sample.Full, Kernel: chain, Depths: r.walk.Depths}
+	r.walk = unwind.Sample{Registers: registers, Full: r.Sample.Full, Kernel: chain, Depths: r.walk.Depths}
 	for _, b := range rec.Others {
 		switch bpf.OtherKindOf(b) {
 		case bpf.KindPython:
@@ -253,7 +262,7 @@ func (r *resolver) unwind(p *process, chain []uint64, rec perf.Record) unwind.En
 			continue
 		case bpf.KindLabels:
 			var whole bool
-			if r.labels, whole = labelsOf(b, r.b); !whole {
+			if r.labels, whole = labelsOf(b, r.Builder); !whole {
 				r.facts.Unlabelled++
 			} else if r.labels != 0 {
 				r.facts.Labelled++
@@ -264,7 +273,7 @@ func (r *resolver) unwind(p *process, chain []uint64, rec perf.Record) unwind.En
 	}
 	r.walk.Memory = r.windows
 	var end unwind.End
-	r.steps, end = unwind.Walk(p, &p.rules, &r.walk, r.steps)
+	r.Steps, end = unwind.Walk(p, &p.rules, &r.walk, r.Steps)
 	if !r.python.cut(p.python) {
 		r.facts.Torn++
 		end = unwind.Torn
@@ -280,7 +289,7 @@ var registerNumbers = [...]int{
 }
 
 // registersOf are a sample's registers as package unwind has them.
-func registersOf(s *perf.Sample) (out unwind.Registers) {
+func RegistersOf(s *perf.Sample) (out unwind.Registers) {
 	for i, v := range s.Registers {
 		out.Set(registerNumbers[i], v)
 	}
@@ -288,7 +297,7 @@ func registersOf(s *perf.Sample) (out unwind.Registers) {
 }
 
 // followChain takes the kernel's walk along frame pointers for the stack.
-func (r *resolver) followChain(p *process, chain []uint64) unwind.End {
+func (r *Resolver) followChain(p *Process, chain []uint64) unwind.End {
 	begun := false
 	for i, ip := range chain {
 		s := unwind.Step{Address: ip, How: unwind.Counter}
@@ -301,32 +310,32 @@ func (r *resolver) followChain(p *process, chain []uint64) unwind.End {
 		if begun && !entry {
 			break
 		}
-		r.steps = append(r.steps, s)
+		r.Steps = append(r.Steps, s)
 		begun = entry && i > 0
 	}
-	if len(r.steps) > 0 && !r.isEntry(r.outermost(p, r.steps[len(r.steps)-1])) {
+	if len(r.Steps) > 0 && !r.isEntry(r.outermost(p, r.Steps[len(r.Steps)-1])) {
 		return unwind.NoTable
 	}
 	return unwind.Entry
 }
 
-func (r *resolver) outermost(p *process, s unwind.Step) profile.FrameID {
-	f := r.userFrames(p, s)
+func (r *Resolver) outermost(p *Process, s unwind.Step) profile.FrameID {
+	f := r.UserFrames(p, s)
 	return f[len(f)-1]
 }
 
 // fetching reports whether names of the stack that was just walked are still
 // on their way.
-func (r *resolver) fetching(p *process) bool {
-	if j := p.made; j != nil && j.java != nil && !j.java.settled(j.codes.Last(), r.now) {
+func (r *Resolver) fetching(p *Process) bool {
+	if j := p.Made; j != nil && j.java != nil && !j.java.settled(j.Codes.Last(), r.now) {
 		return true
 	}
-	if f := r.modules.finder; f == nil || len(f.Servers) == 0 {
+	if f := r.Modules.finder; f == nil || len(f.Servers) == 0 {
 		return false
 	}
-	for _, s := range r.steps {
-		if m := p.find(s.Address); m != nil {
-			if m.module.open(); m.module.fetching() {
+	for _, s := range r.Steps {
+		if m := p.Find(s.Address); m != nil {
+			if m.Module.open(); m.Module.fetching() {
 				return true
 			}
 		}
@@ -336,17 +345,17 @@ func (r *resolver) fetching(p *process) bool {
 
 // nameParked gives names to the samples that waited for them, where all of
 // them are there; where wait is set, it waits.
-func (r *resolver) nameParked(wait bool) {
+func (r *Resolver) NameParked(wait bool) {
 	for n, x := range r.parked {
-		if j := x.of.made; j != nil && j.java != nil && !j.java.settled(j.codes.Last(), x.time) {
+		if j := x.Of.Made; j != nil && j.java != nil && !j.java.settled(j.Codes.Last(), x.Time) {
 			if !wait {
 				r.parked = append([]parked(nil), r.parked[n:]...)
 				return
 			}
-			j.java.await(j.codes.Last(), x.time)
+			j.java.await(j.Codes.Last(), x.Time)
 			j.looked = 0
 		}
-		r.now = x.time
+		r.now = x.Time
 		for _, s := range x.places {
 			if s.module != nil && s.module.fetching() {
 				if !wait {
@@ -363,7 +372,7 @@ func (r *resolver) nameParked(wait bool) {
 				continue
 			}
 			if s.made {
-				if f := r.jitFrame(x.of, s.address, x.time, foundOf[s.found]); f != 0 {
+				if f := r.jitFrame(x.Of, s.address, x.Time, foundOf[s.found]); f != 0 {
 					frames = append(frames, f)
 					continue
 				}
@@ -374,21 +383,21 @@ func (r *resolver) nameParked(wait bool) {
 		if len(x.places) > 0 {
 			last = x.places[len(x.places)-1].module
 		}
-		r.put(x.seen, r.marked(r.push(x.kernel, frames, x.end, last), x.mark), x.values)
+		r.put(x.Seen, r.marked(r.push(x.kernel, frames, x.end, last), x.mark), x.values)
 	}
 	r.parked = nil
 }
 
 // stack pushes the stack that was just walked.
-func (r *resolver) stack(p *process, kernel []profile.FrameID, end unwind.End) profile.StackID {
+func (r *Resolver) stack(p *Process, kernel []profile.FrameID, end unwind.End) profile.StackID {
 	user := r.user[:0]
-	r.layOut(p, func(s unwind.Step) { user = append(user, r.userFrames(p, s)...) },
+	r.layOut(p, func(s unwind.Step) { user = append(user, r.UserFrames(p, s)...) },
 		func(f profile.FrameID) { user = append(user, f) })
 	r.user = user
 	var last *module
-	if n := len(r.steps); n > 0 {
-		if m := p.find(r.steps[n-1].Address); m != nil {
-			last = m.module
+	if n := len(r.Steps); n > 0 {
+		if m := p.Find(r.Steps[n-1].Address); m != nil {
+			last = m.Module
 		}
 	}
 	return r.push(kernel, user, end, last)
@@ -396,7 +405,7 @@ func (r *resolver) stack(p *process, kernel []profile.FrameID, end unwind.End) p
 
 // push adds a stack of frames, the innermost first, and counts how it ended.
 // last is the module in which the walk ended.
-func (r *resolver) push(kernel, user []profile.FrameID, end unwind.End, last *module) profile.StackID {
+func (r *Resolver) push(kernel, user []profile.FrameID, end unwind.End, last *module) profile.StackID {
 	stack := profile.StackID(0)
 	if len(user) > 0 {
 		r.facts.UserStacks++
@@ -405,35 +414,35 @@ func (r *resolver) push(kernel, user []profile.FrameID, end unwind.End, last *mo
 		if end == unwind.Entry || end == unwind.NoTable && r.isEntry(user[len(user)-1]) {
 			r.facts.Complete++
 		} else {
-			stack = r.b.Push(0, r.cutFrame(end))
+			stack = r.Builder.Push(0, r.cutFrame(end))
 			r.cut[end]++
 			if end == unwind.NoTable && last != nil {
-				r.noTable[last.name]++
+				r.NoTable[last.Name]++
 			}
 		}
 	}
 	for i := len(user) - 1; i >= 0; i-- {
-		stack = r.b.Push(stack, user[i])
+		stack = r.Builder.Push(stack, user[i])
 	}
 	for i := len(kernel) - 1; i >= 0; i-- {
-		stack = r.b.Push(stack, kernel[i])
+		stack = r.Builder.Push(stack, kernel[i])
 	}
 	if stack == 0 {
-		return r.b.Push(0, r.cutFrame(unwind.NoMemory))
+		return r.Builder.Push(0, r.cutFrame(unwind.NoMemory))
 	}
-	if module, ok := r.noName[r.b.Profile().Stacks.Frame[stack]]; ok {
+	if module, ok := r.noName[r.Builder.Profile().Stacks.Frame[stack]]; ok {
 		r.facts.Unnamed++
-		r.unnamed[module]++
+		r.Unnamed[module]++
 	}
 	return stack
 }
 
 // cutOff lists why stacks are cut off, the most frequent reason first.
-func (r *resolver) cutOff() []profile.Cut {
+func (r *Resolver) CutOff() []profile.Cut {
 	var out []profile.Cut
 	for end, n := range r.cut {
 		if n > 0 {
-			out = append(out, profile.CutBy(cutMarks[end], n))
+			out = append(out, profile.CutBy(CutMarks[end], n))
 		}
 	}
 	sort.SliceStable(out, func(i, j int) bool { return out[i].Stacks > out[j].Stacks })
@@ -441,7 +450,7 @@ func (r *resolver) cutOff() []profile.Cut {
 }
 
 // most returns the name with the highest count, and the count.
-func most(counts map[string]int64) (name string, n int64) {
+func Most(counts map[string]int64) (name string, n int64) {
 	for k, v := range counts {
 		if v > n || v == n && k < name {
 			name, n = k, v
@@ -451,16 +460,16 @@ func most(counts map[string]int64) (name string, n int64) {
 }
 
 // unreadable lists the files that could not be read, each with the reason.
-func (r *resolver) unreadable() []string {
+func (r *Resolver) Unreadable() []string {
 	var out []string
-	for _, m := range r.modules.known {
+	for _, m := range r.Modules.Known {
 		switch {
 		case m.failed != nil && m.tried:
 			out = append(out, strings.TrimSpace(m.failed.Error()))
-		case m.object != nil && m.object.Fault != nil:
-			out = append(out, strings.TrimSpace(m.object.Fault.Error()))
+		case m.Object != nil && m.Object.Fault != nil:
+			out = append(out, strings.TrimSpace(m.Object.Fault.Error()))
 		case m.tableFault != nil:
-			out = append(out, m.name+": "+m.tableFault.Error())
+			out = append(out, m.Name+": "+m.tableFault.Error())
 		}
 	}
 	sort.Strings(out)
@@ -468,19 +477,19 @@ func (r *resolver) unreadable() []string {
 }
 
 // close lets go of all files.
-func (r *resolver) close() error {
+func (r *Resolver) Close() error {
 	var errs []error
-	for _, m := range r.modules.known {
-		if m.object != nil {
-			errs = append(errs, m.object.Close())
+	for _, m := range r.Modules.Known {
+		if m.Object != nil {
+			errs = append(errs, m.Object.Close())
 		} else if m.file != nil {
 			errs = append(errs, m.file.Close())
 		}
 	}
-	for _, p := range r.ps.known {
-		errs = append(errs, p.made.close(r.facts.RuntimeSet != "" && p.pid == r.command))
-		if p.made != nil && p.made.java != nil {
-			p.made.java.end()
+	for _, p := range r.Processes.Known {
+		errs = append(errs, p.Made.close(r.facts.RuntimeSet != "" && p.PID == r.Command))
+		if p.Made != nil && p.Made.java != nil {
+			p.Made.java.end()
 		}
 	}
 	return errors.Join(errs...)

@@ -1,10 +1,9 @@
-package sampler
+package resolve
 
 import (
 	"encoding/binary"
 	"fmt"
 	"path"
-	"strings"
 
 	"entelon/linux/bpf"
 
@@ -20,12 +19,12 @@ import (
 // layOut visits the frames of the stack that was just walked, the innermost
 // first: those of machine code as steps, and where a step is the interpreter's
 // own evaluation of Python code, the frames of that code instead.
-func (r *resolver) layOut(p *process, native func(unwind.Step), frame func(profile.FrameID)) {
+func (r *Resolver) layOut(p *Process, native func(unwind.Step), frame func(profile.FrameID)) {
 	runs := r.python.runs
 	if len(runs) > 0 {
 		r.facts.Interpreted++
 	}
-	for i, s := range r.steps {
+	for i, s := range r.Steps {
 		upper := ^uint64(0)
 		if i+1 < len(r.walk.Depths) {
 			upper = r.walk.Depths[i+1]
@@ -45,7 +44,7 @@ func (r *resolver) layOut(p *process, native func(unwind.Step), frame func(profi
 	}
 }
 
-func (r *resolver) visitRun(p *process, run *python.Run, frame func(profile.FrameID)) {
+func (r *Resolver) visitRun(p *Process, run *python.Run, frame func(profile.FrameID)) {
 	for i := range run.Frames {
 		frame(r.pythonFrame(p, &run.Frames[i]))
 	}
@@ -69,7 +68,7 @@ type pythonPlace struct {
 	instr uint64
 }
 
-func (p *process) pythonCodes() *pythonCodesRead {
+func (p *Process) pythonCodes() *pythonCodesRead {
 	if p.codes == nil {
 		p.codes = &pythonCodesRead{raw: map[python.Identity]codeRecord{}, known: map[python.Identity]*python.Code{}, frames: map[pythonPlace]profile.FrameID{}}
 	}
@@ -77,15 +76,15 @@ func (p *process) pythonCodes() *pythonCodesRead {
 }
 
 // learnCode keeps the record of a code object.
-func (r *resolver) learnCode(rec perf.Record) {
-	p := r.ps.get(rec.PID)
+func (r *Resolver) LearnCode(rec perf.Record) {
+	p := r.Processes.Get(rec.PID)
 	b := rec.Body[bpf.BeforeOther:]
 	word := func(at int) uint64 { return binary.NativeEndian.Uint64(b[at:]) }
 	p.pythonCodes().raw[python.Identity{Address: word(bpf.OtherAddr), Filename: word(bpf.OtherLow), Qualname: word(bpf.OtherHigh), LineTable: word(bpf.OtherSP)}] = codeRecord{rec.Time, append([]byte(nil), b...)}
 }
 
 // code returns a code object, nil where it cannot be read any more.
-func (p *process) code(id python.Identity) *python.Code {
+func (p *Process) code(id python.Identity) *python.Code {
 	codes := p.pythonCodes()
 	c, ok := codes.known[id]
 	if ok {
@@ -96,7 +95,7 @@ func (p *process) code(id python.Identity) *python.Code {
 		n := min(uint64(len(b)), bpf.OtherHeader+binary.NativeEndian.Uint64(b[bpf.OtherLength:]))
 		if n >= bpf.CodeTable {
 			first := uint32(binary.NativeEndian.Uint64(b[bpf.OtherPC:]))
-			c = newCode(p.python, id, first, b[bpf.CodeName:bpf.CodeFile], b[bpf.CodeFile:bpf.CodeTable], b[bpf.CodeTable:n])
+			c = python.CodeFrom(p.python, id, first, b[bpf.CodeName:bpf.CodeFile], b[bpf.CodeFile:bpf.CodeTable], b[bpf.CodeTable:n])
 		}
 	} else {
 		c = p.readCode(id)
@@ -105,20 +104,13 @@ func (p *process) code(id python.Identity) *python.Code {
 	return c
 }
 
-func newCode(l *python.Layout, id python.Identity, first uint32, name, file, table []byte) *python.Code {
-	if c, ok := python.NewCode(l, id.Address, first, name, file, table); ok {
-		return &c
-	}
-	return nil
-}
-
 // readCode reads a code object now, where its record is not there: the kernel
 // forgets which ones it has told of where there are very many.
-func (p *process) readCode(id python.Identity) *python.Code {
+func (p *Process) readCode(id python.Identity) *python.Code {
 	read := func(at uint64, n int) []byte {
 		b := make([]byte, n)
 		local := []unix.Iovec{{Base: &b[0], Len: uint64(n)}}
-		got, err := unix.ProcessVMReadv(int(p.pid), local, []unix.RemoteIovec{{Base: uintptr(at), Len: n}}, 0)
+		got, err := unix.ProcessVMReadv(int(p.PID), local, []unix.RemoteIovec{{Base: uintptr(at), Len: n}}, 0)
 		if err != nil || got <= 0 {
 			return nil // it has ended, or the object is gone
 		}
@@ -134,11 +126,11 @@ func (p *process) readCode(id python.Identity) *python.Code {
 	if now := (python.Identity{Address: id.Address, Filename: ne.Uint64(head), Qualname: ne.Uint64(head[16:]), LineTable: ne.Uint64(head[24:])}); now != id {
 		return nil // another one has its place
 	}
-	return newCode(l, id, ne.Uint32(line), read(id.Qualname, python.NameBytes), read(id.Filename, python.FileBytes), read(id.LineTable, python.TableBytes))
+	return python.CodeFrom(l, id, ne.Uint32(line), read(id.Qualname, python.NameBytes), read(id.Filename, python.FileBytes), read(id.LineTable, python.TableBytes))
 }
 
 // pythonFrame returns the frame of one entry.
-func (r *resolver) pythonFrame(p *process, e *python.Entry) profile.FrameID {
+func (r *Resolver) pythonFrame(p *Process, e *python.Entry) profile.FrameID {
 	codes := p.pythonCodes()
 	key := pythonPlace{e.Code, e.Instr}
 	if f, ok := codes.frames[key]; ok {
@@ -148,35 +140,22 @@ func (r *resolver) pythonFrame(p *process, e *python.Entry) profile.FrameID {
 	var line uint32
 	c := p.code(e.Code)
 	if c == nil {
-		fn.Name = r.b.Intern(fmt.Sprintf("[python function at 0x%x]", e.Code.Address))
-		fn.Module = r.b.Module(profile.Module{Path: r.b.Intern("[python]"), Kind: profile.KindInterpreter})
+		fn.Name = r.Builder.Intern(fmt.Sprintf("[python function at 0x%x]", e.Code.Address))
+		fn.Module = r.Builder.Module(profile.Module{Path: r.Builder.Intern("[python]"), Kind: profile.KindInterpreter})
 	} else {
 		line = c.Line(e, p.python)
 		name := c.Name
 		if name == "<module>" {
 			name += " " + path.Base(c.File) // every file has one
 		}
-		fn.Name, fn.File, fn.Line = r.b.Intern(name), r.b.Intern(c.File), c.First
-		fn.Kind = whosePython(c.File)
-		fn.Module = r.b.Module(profile.Module{Path: r.b.Intern(c.File), Kind: profile.KindInterpreter})
+		fn.Name, fn.File, fn.Line = r.Builder.Intern(name), r.Builder.Intern(c.File), c.First
+		fn.Kind = python.KindOf(c.File)
+		fn.Module = r.Builder.Module(profile.Module{Path: r.Builder.Intern(c.File), Kind: profile.KindInterpreter})
 	}
-	f := r.b.Frame(profile.Frame{Function: r.b.Function(fn), Line: line, Found: profile.FoundInterpreter})
+	f := r.Builder.Frame(profile.Frame{Function: r.Builder.Function(fn), Line: line, Found: profile.FoundInterpreter})
 	if c == nil {
 		r.noName[f] = "[python]"
 	}
 	codes.frames[key] = f
 	return f
-}
-
-// whosePython tells whose code a Python file holds.
-func whosePython(file string) profile.ModuleKind {
-	switch {
-	case strings.HasPrefix(file, "<frozen "):
-		return profile.KindRuntime
-	case strings.Contains(file, "/site-packages/"), strings.Contains(file, "/dist-packages/"):
-		return profile.KindLibrary
-	case strings.Contains(file, "/lib/python"):
-		return profile.KindRuntime // its standard library
-	}
-	return profile.KindOwn
 }

@@ -1,4 +1,4 @@
-package sampler
+package resolve
 
 import (
 	"errors"
@@ -8,6 +8,10 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"entelon/runtimes/node"
+
+	"entelon/runtimes/java"
 
 	"entelon/linux/perf"
 
@@ -23,13 +27,13 @@ import (
 type jitCode struct {
 	pid    uint32
 	file   *os.File
-	codes  symbol.JITMap
+	Codes  symbol.JITMap
 	looked uint64 // the round of the consumer in which the map was looked at last
 	java   *javaMachine
 	frames map[jitPlace]profile.FrameID
 	maps   map[string]*symbol.SourceMap // by script
-	faults map[string]error             // of source maps
-	failed error                        // why there is no map
+	Faults map[string]error             // of source maps
+	Failed error                        // why there is no map
 }
 
 type jitPlace struct {
@@ -40,11 +44,11 @@ type jitPlace struct {
 
 // jit returns what is known of a process's code, which is looked for when the
 // first sample hits it.
-func (p *process) jit() *jitCode {
-	if p.made == nil {
-		p.made = &jitCode{pid: p.pid, frames: map[jitPlace]profile.FrameID{}, maps: map[string]*symbol.SourceMap{}, faults: map[string]error{}}
+func (p *Process) jit() *jitCode {
+	if p.Made == nil {
+		p.Made = &jitCode{pid: p.PID, frames: map[jitPlace]profile.FrameID{}, maps: map[string]*symbol.SourceMap{}, Faults: map[string]error{}}
 	}
-	return p.made
+	return p.Made
 }
 
 // look reads what was written since, at most once a round.
@@ -58,10 +62,10 @@ func (j *jitCode) look(round uint64, began time.Time) {
 		return
 	}
 	if j.file == nil {
-		j.file, j.failed = openMap(j.pid, began)
+		j.file, j.Failed = openMap(j.pid, began)
 	}
 	if j.file != nil {
-		j.codes.Read(j.file, perf.Now())
+		j.Codes.Read(j.file, perf.Now())
 	}
 }
 
@@ -115,10 +119,10 @@ func openMap(pid uint32, began time.Time) (*os.File, error) {
 
 // jitFrame returns the frame of an address in code made at run time, 0 where
 // no map names it.
-func (r *resolver) jitFrame(p *process, addr, at uint64, found profile.Found) profile.FrameID {
+func (r *Resolver) jitFrame(p *Process, addr, at uint64, found profile.Found) profile.FrameID {
 	j := p.jit()
-	j.look(r.round, r.began)
-	name, start, ok := j.codes.Find(addr, at)
+	j.look(r.Round, r.Began)
+	name, start, ok := j.Codes.Find(addr, at)
 	if !ok {
 		return 0
 	}
@@ -127,16 +131,16 @@ func (r *resolver) jitFrame(p *process, addr, at uint64, found profile.Found) pr
 		return f
 	}
 	fn := r.jitFunction(j, name)
-	f := r.b.Frame(profile.Frame{Function: r.b.Function(fn), Address: start, Found: found})
+	f := r.Builder.Frame(profile.Frame{Function: r.Builder.Function(fn), Address: start, Found: found})
 	j.frames[key] = f
 	return f
 }
 
 // jitFunction makes the function that a name of a map means.
-func (r *resolver) jitFunction(j *jitCode, name string) profile.Function {
-	fn := profile.Function{Linkage: r.b.Intern(name)}
+func (r *Resolver) jitFunction(j *jitCode, name string) profile.Function {
+	fn := profile.Function{Linkage: r.Builder.Intern(name)}
 	module := func(path string) profile.ModuleID {
-		return r.b.Module(profile.Module{Path: r.b.Intern(path), Kind: profile.KindJIT})
+		return r.Builder.Module(profile.Module{Path: r.Builder.Intern(path), Kind: profile.KindJIT})
 	}
 	if s, ok := symbol.ParseScriptName(name); ok {
 		file, line := s.File, s.Line
@@ -150,19 +154,19 @@ func (r *resolver) jitFunction(j *jitCode, name string) profile.Function {
 			short = fmt.Sprintf("%s %s:%d", strings.TrimSuffix(short, ")"), filepath.Base(file), line)
 			short += ")"
 		}
-		fn.Name, fn.File, fn.Line = r.b.Intern(short), r.b.Intern(file), line
-		fn.Kind, fn.Module = whoseScript(file), module(file)
+		fn.Name, fn.File, fn.Line = r.Builder.Intern(short), r.Builder.Intern(file), line
+		fn.Kind, fn.Module = node.KindOf(file), module(file)
 		return fn
 	}
 	if j.java != nil {
-		fn.Name = r.b.Intern(javaName(name))
-		if javaName(name) == name {
+		fn.Name = r.Builder.Intern(java.Name(name))
+		if java.Name(name) == name {
 			fn.Linkage = 0
 		}
-		fn.Kind, fn.Module = whoseJava(name), module(javaPackage(name))
+		fn.Kind, fn.Module = java.KindOf(name), module(java.Package(name))
 		return fn
 	}
-	fn.Name, fn.Linkage, fn.Module = r.b.Intern(name), 0, module("//anon")
+	fn.Name, fn.Linkage, fn.Module = r.Builder.Intern(name), 0, module("//anon")
 	fn.Kind = profile.KindJIT
 	for _, tag := range []string{"Builtin:", "BytecodeHandler:", "Handler:", "Stub:", "RegExp:", "LoadIC:", "KeyedLoadIC:", "StoreIC:"} {
 		if strings.HasPrefix(name, tag) {
@@ -185,30 +189,19 @@ func (j *jitCode) sourceMap(script string) *symbol.SourceMap {
 		}
 		var err error
 		if m, err = symbol.OpenSourceMap(path, script); err != nil && !errors.Is(err, os.ErrNotExist) {
-			j.faults[script] = err
+			j.Faults[script] = err
 		}
 		j.maps[script] = m
 	}
 	return m
 }
 
-// whoseScript tells whose code a script holds.
-func whoseScript(file string) profile.ModuleKind {
-	switch {
-	case strings.HasPrefix(file, "node:"), strings.HasPrefix(file, "internal/"):
-		return profile.KindRuntime
-	case strings.Contains(file, "/node_modules/"):
-		return profile.KindLibrary
-	}
-	return profile.KindOwn
-}
-
 // leaveMade forgets the code that a process has made.
-func (p *process) leaveMade() {
-	if p.made != nil && p.made.java != nil {
-		p.made.java.end()
+func (p *Process) leaveMade() {
+	if p.Made != nil && p.Made.java != nil {
+		p.Made.java.end()
 	}
-	p.made = nil
+	p.Made = nil
 }
 
 // close lets go of the map's file. The file itself is removed where it was

@@ -1,4 +1,4 @@
-package sampler
+package resolve
 
 import (
 	"bytes"
@@ -7,19 +7,18 @@ import (
 	"io"
 	"net"
 	"os"
-	"path"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
+
+	"entelon/runtimes/java"
 
 	"entelon/linux/perf"
 
 	"entelon/linux/procfs"
 
 	"golang.org/x/sys/unix"
-
-	"entelon/core/profile"
 )
 
 // javaEvery is how often a running Java machine is asked for a map of its
@@ -131,10 +130,10 @@ func (j *jitCode) readJava() {
 	j.java.mu.Lock()
 	maps, times := j.java.maps, j.java.times
 	j.java.maps, j.java.times = nil, nil
-	j.failed = j.java.failed
+	j.Failed = j.java.failed
 	j.java.mu.Unlock()
 	for i, b := range maps {
-		j.codes.Again(bytes.NewReader(b), times[i])
+		j.Codes.Again(bytes.NewReader(b), times[i])
 	}
 }
 
@@ -189,7 +188,7 @@ func javaMap(pid uint32) ([]byte, error) {
 		if caught&(1<<(uint(unix.SIGQUIT)-1)) == 0 {
 			return nil, errors.New("it does not listen yet")
 		}
-		if err := attachJava(pid, own, uid, gid, root, socket); err != nil {
+		if err := java.Attach(pid, own, uid, gid, root, socket); err != nil {
 			return nil, err
 		}
 	}
@@ -229,73 +228,4 @@ func readMapOnce(pid uint32) ([]byte, error) {
 		return nil, fmt.Errorf("reading the map: %w", err)
 	}
 	return b, nil
-}
-
-// attachJava has the machine open its socket, and waits for it.
-func attachJava(pid, own uint32, uid, gid int, root, socket string) error {
-	ask := path.Join(root, "tmp", fmt.Sprintf(".attach_pid%d", own))
-	f, err := os.OpenFile(ask, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if err != nil && !errors.Is(err, os.ErrExist) {
-		return fmt.Errorf("asking the Java machine to listen: %w", err)
-	}
-	if err == nil {
-		defer os.Remove(ask)
-		err = errors.Join(f.Chown(uid, gid), f.Close()) // it trusts only files of its own user
-		if err != nil {
-			return fmt.Errorf("asking the Java machine to listen: %w", err)
-		}
-	}
-	if err := unix.Kill(int(pid), unix.SIGQUIT); err != nil {
-		return fmt.Errorf("asking the Java machine to listen: %w", err)
-	}
-	for range 100 {
-		time.Sleep(20 * time.Millisecond)
-		if _, err := os.Stat(socket); err == nil {
-			return nil
-		}
-	}
-	return errors.New("the Java machine does not answer")
-}
-
-// javaPackage returns the package of a method's name such as
-// "int shop.print.Page.turn(int)": what groups it.
-func javaPackage(name string) string {
-	class := javaMethod(name)
-	if i := strings.LastIndexByte(class, '.'); i > 0 {
-		class = class[:i] // of the method
-	}
-	if i := strings.LastIndexByte(class, '.'); i > 0 {
-		return class[:i]
-	}
-	return "[java]"
-}
-
-// javaMethod returns class and method without result and parameters.
-func javaMethod(name string) string {
-	name, _, _ = strings.Cut(name, "(")
-	return name[strings.LastIndexByte(name, ' ')+1:]
-}
-
-// javaName drops the result's type from a method's name: what it returns does
-// not tell it from others.
-func javaName(name string) string {
-	head, parameters, ok := strings.Cut(name, "(")
-	if !ok || !strings.Contains(head, ".") {
-		return name
-	}
-	return head[strings.LastIndexByte(head, ' ')+1:] + "(" + parameters
-}
-
-// whoseJava tells whose code a method is.
-func whoseJava(name string) profile.ModuleKind {
-	method := javaMethod(name)
-	if !strings.Contains(name, "(") || !strings.Contains(method, ".") {
-		return profile.KindRuntime // stubs and the interpreter
-	}
-	for _, p := range []string{"java.", "javax.", "jdk.", "sun.", "com.sun."} {
-		if strings.HasPrefix(method, p) {
-			return profile.KindRuntime
-		}
-	}
-	return profile.KindOwn
 }
