@@ -1,7 +1,7 @@
 # The two commands of the README are: make demo, make test.
 SHELL := /bin/bash
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
-LDFLAGS := -X entelon/sampler.Version=$(VERSION)
+LDFLAGS := -X entelon/capture.Version=$(VERSION)
 ROOT := $(if $(filter 0,$(shell id -u)),,sudo)
 PG := $(firstword $(wildcard /usr/lib/postgresql/*/bin/postgres))
 CHROMIUM := $(wildcard /usr/bin/chromium)

@@ -12,13 +12,11 @@ import (
 	"sync"
 	"time"
 
-	"entelon/runtimes/java"
+	"golang.org/x/sys/unix"
 
 	"entelon/linux/perf"
-
 	"entelon/linux/procfs"
-
-	"golang.org/x/sys/unix"
+	"entelon/runtimes/java"
 )
 
 // javaEvery is how often a running Java machine is asked for a map of its

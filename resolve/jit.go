@@ -9,17 +9,13 @@ import (
 	"strings"
 	"time"
 
-	"entelon/runtimes/node"
-
-	"entelon/runtimes/java"
-
-	"entelon/linux/perf"
-
-	"entelon/linux/procfs"
-
 	"golang.org/x/sys/unix"
 
 	"entelon/core/profile"
+	"entelon/linux/perf"
+	"entelon/linux/procfs"
+	"entelon/runtimes/java"
+	"entelon/runtimes/node"
 	"entelon/symbol"
 )
 

@@ -10,11 +10,9 @@ import (
 	"testing"
 	"time"
 
-	"entelon/linux/bpf"
-
-	"entelon/linux/perf"
-
 	"entelon/core/profile"
+	"entelon/linux/bpf"
+	"entelon/linux/perf"
 	"entelon/runtimes/python"
 )
 

@@ -5,9 +5,8 @@ import (
 	"slices"
 	"unicode/utf8"
 
-	"entelon/linux/bpf"
-
 	"entelon/core/profile"
+	"entelon/linux/bpf"
 )
 
 // labelsOf reads a record of labels; whole reports that these are all of them.

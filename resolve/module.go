@@ -9,13 +9,11 @@ import (
 	"strings"
 	"unsafe"
 
-	"entelon/runtimes"
-
-	"entelon/runtimes/python"
-
 	"golang.org/x/sys/unix"
 
 	"entelon/core/profile"
+	"entelon/runtimes"
+	"entelon/runtimes/python"
 	"entelon/symbol"
 	"entelon/unwind"
 )

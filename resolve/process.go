@@ -11,14 +11,12 @@ import (
 	"strconv"
 	"strings"
 
-	"entelon/linux/bpf"
-
-	"entelon/linux/perf"
-	"entelon/linux/procfs"
-
 	"golang.org/x/sys/unix"
 
 	"entelon/core/profile"
+	"entelon/linux/bpf"
+	"entelon/linux/perf"
+	"entelon/linux/procfs"
 	"entelon/runtimes/python"
 	"entelon/symbol"
 	"entelon/unwind"

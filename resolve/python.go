@@ -5,9 +5,7 @@ import (
 	"strings"
 
 	"entelon/linux/bpf"
-
 	"entelon/linux/perf"
-
 	"entelon/runtimes/python"
 )
 

@@ -5,13 +5,11 @@ import (
 	"fmt"
 	"path"
 
-	"entelon/linux/bpf"
-
-	"entelon/linux/perf"
-
 	"golang.org/x/sys/unix"
 
 	"entelon/core/profile"
+	"entelon/linux/bpf"
+	"entelon/linux/perf"
 	"entelon/runtimes/python"
 	"entelon/unwind"
 )

@@ -14,11 +14,9 @@ import (
 	"strings"
 	"time"
 
-	"entelon/linux/bpf"
-
-	"entelon/linux/perf"
-
 	"entelon/core/profile"
+	"entelon/linux/bpf"
+	"entelon/linux/perf"
 	"entelon/symbol"
 	"entelon/unwind"
 )

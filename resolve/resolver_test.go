@@ -8,12 +8,10 @@ import (
 	"strings"
 	"testing"
 
-	"entelon/linux/perf/perftest"
-
-	"entelon/linux/perf"
-
 	"entelon/core/measure"
 	"entelon/core/profile"
+	"entelon/linux/perf"
+	"entelon/linux/perf/perftest"
 	"entelon/symbol"
 	"entelon/unwind"
 )

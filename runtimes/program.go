@@ -15,7 +15,6 @@ import (
 	"strings"
 
 	"entelon/runtimes/python"
-
 	"entelon/symbol"
 )
 

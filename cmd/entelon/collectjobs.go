@@ -7,14 +7,11 @@ import (
 	"strings"
 	"syscall"
 
+	"entelon/capture"
 	"entelon/capture/launch"
-
-	"entelon/linux/cgroup"
-
-	"entelon/linux/procfs"
-
 	"entelon/core/profile"
-	"entelon/sampler"
+	"entelon/linux/cgroup"
+	"entelon/linux/procfs"
 	"entelon/server"
 )
 
@@ -68,11 +65,11 @@ func (w *collector) count(ctx context.Context, j *server.JobForCollector) (out *
 	if err != nil {
 		return nil, oneLine(err), ""
 	}
-	res, err := sampler.Count(ctx, sampler.CountOptions{
-		Options: sampler.Options{Settings: set, Finder: w.finder, Tied: true, Clean: true}, Functions: []string{j.Count.Function}, Calls: j.Count.Calls,
+	res, err := capture.Count(ctx, capture.CountOptions{
+		Options: capture.Options{Settings: set, Finder: w.finder, Tied: true, Clean: true}, Functions: []string{j.Count.Function}, Calls: j.Count.Calls,
 	})
 	if err != nil {
-		return nil, strings.ReplaceAll(err.Error(), "\n", "; "), sampler.Remedy(err)
+		return nil, strings.ReplaceAll(err.Error(), "\n", "; "), capture.Remedy(err)
 	}
 	if len(set.Command) > 0 {
 		res.Signal(int(syscall.SIGTERM)) // it was started to be counted
@@ -101,13 +98,13 @@ func (w *collector) allowed(j *server.JobForCollector) (profile.Settings, error)
 		set.PID, set.Command, set.Dir, set.User, set.Env = 0, nil, "", "", nil
 	}
 	find := func(set profile.Settings) (string, error) {
-		return launch.Find(sampler.Options{Settings: set, Clean: true}.Launching())
+		return launch.Find(capture.Options{Settings: set, Clean: true}.Launching())
 	}
 	return w.allow.Check(set, j.Who, find, procfs.Owner)
 }
 
 // collect does what comes before a take, and then makes it.
-func (w *collector) collect(ctx context.Context, set profile.Settings, progress func(sampler.Progress), sink sampler.Sink) (*sampler.Result, error) {
+func (w *collector) collect(ctx context.Context, set profile.Settings, progress func(capture.Progress), sink capture.Sink) (*capture.Result, error) {
 	if set.Budget > 0 {
 		if err := chooseRate(ctx, &set, func(text string) { w.log.Info(text) }); err != nil {
 			return nil, fmt.Errorf("choosing the rate: %w", err)
@@ -117,7 +114,7 @@ func (w *collector) collect(ctx context.Context, set profile.Settings, progress 
 	if err != nil {
 		return nil, err
 	}
-	o := sampler.Options{Settings: set, Progress: progress, Finder: w.finder, Tied: true, Clean: true, Work: func() float64 { return set.Work }}
+	o := capture.Options{Settings: set, Progress: progress, Finder: w.finder, Tied: true, Clean: true, Work: func() float64 { return set.Work }}
 	if set.WorkFrom != "" {
 		o.Stdout, o.Work = work, work.work
 	}
@@ -128,7 +125,7 @@ func (w *collector) collect(ctx context.Context, set profile.Settings, progress 
 			return nil, err
 		}
 	}
-	return sampler.Collect(ctx, o, sink)
+	return capture.Collect(ctx, o, sink)
 }
 
 // take makes a take into a file of the spool, which is sent as it grows.
@@ -141,13 +138,13 @@ func (w *collector) take(ctx context.Context, j *server.JobForCollector) {
 	g.done.Add(1)
 	go g.send()
 	set, err := w.allowed(j)
-	var res *sampler.Result
+	var res *capture.Result
 	if err == nil {
 		res, err = w.collect(ctx, set, g.progress, sink)
 	}
 	why, remedy := "", ""
 	if err != nil {
-		why, remedy = strings.ReplaceAll(err.Error(), "\n", "; "), sampler.Remedy(err)
+		why, remedy = strings.ReplaceAll(err.Error(), "\n", "; "), capture.Remedy(err)
 		if err := sink.discard(); err != nil {
 			w.log.Warn("a take that was not made left something behind", "error", err)
 		}

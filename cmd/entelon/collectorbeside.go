@@ -10,8 +10,8 @@ import (
 	"path/filepath"
 	"time"
 
+	"entelon/capture"
 	"entelon/collector/identity"
-	"entelon/sampler"
 	"entelon/store"
 )
 
@@ -97,7 +97,7 @@ func enrolFolder(ctx context.Context, st *store.Store, folder *identity.Folder) 
 		return err
 	}
 	for n := 1; n <= 1000; n++ {
-		x.Name = sampler.Machine().Host
+		x.Name = capture.Machine().Host
 		if n > 1 {
 			x.Name = fmt.Sprintf("%s-%d", x.Name, n)
 		}

@@ -11,8 +11,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"entelon/capture"
 	"entelon/core/profile"
-	"entelon/sampler"
 )
 
 type countJSON struct {
@@ -37,7 +37,7 @@ type callerOut struct {
 }
 
 func countCommand() *cobra.Command {
-	var o sampler.CountOptions
+	var o capture.CountOptions
 	var during seconds
 	var asJSON, full bool
 	var symbols symbolFlags
@@ -103,12 +103,12 @@ much slower; what it cost is measured and said. Counting needs the rights of roo
 	return c
 }
 
-func runCount(cmd *cobra.Command, o sampler.CountOptions, asJSON, full bool) error {
+func runCount(cmd *cobra.Command, o capture.CountOptions, asJSON, full bool) error {
 	ctx, cancel := context.WithCancel(cmd.Context())
 	defer cancel()
 	sig := watchSignals(cancel, len(o.Settings.Command) == 0)
 	defer sig.stop()
-	res, err := sampler.Count(ctx, o)
+	res, err := capture.Count(ctx, o)
 	if err != nil {
 		return err
 	}
@@ -121,13 +121,13 @@ func runCount(cmd *cobra.Command, o sampler.CountOptions, asJSON, full bool) err
 	if err != nil {
 		return err
 	}
-	if code := await(&sampler.Result{Wait: res.Wait}); code != 0 {
+	if code := await(&capture.Result{Wait: res.Wait}); code != 0 {
 		return exitCode(code)
 	}
 	return nil
 }
 
-func countResult(res *sampler.Counts) countJSON {
+func countResult(res *capture.Counts) countJSON {
 	out := countJSON{Functions: []countOut{}, Slowdown: res.Slowdown, Calls: res.Calls, DurationNS: res.DurationNS, CPUNS: res.CPUNS, HitNS: res.HitNS,
 		Warnings: append([]profile.Warning{}, res.Warnings...)}
 	for _, f := range res.Functions {
@@ -140,7 +140,7 @@ func countResult(res *sampler.Counts) countJSON {
 	return out
 }
 
-func printCounts(w io.Writer, res *sampler.Counts, full bool) error {
+func printCounts(w io.Writer, res *capture.Counts, full bool) error {
 	why := ""
 	if res.Bounded {
 		why = ", which was the bound"

@@ -17,8 +17,8 @@ import (
 	"sync"
 	"time"
 
+	"entelon/capture"
 	"entelon/codec/take"
-	"entelon/sampler"
 	"entelon/server"
 )
 
@@ -31,7 +31,7 @@ type growth struct {
 	stop  func()
 	ended chan struct{}
 	mu    sync.Mutex
-	last  sampler.Progress
+	last  capture.Progress
 	sent  int64
 	over  bool
 	// digest is, where it is over, of the file that the server kept.
@@ -39,7 +39,7 @@ type growth struct {
 	done   sync.WaitGroup
 }
 
-func (g *growth) progress(p sampler.Progress) {
+func (g *growth) progress(p capture.Progress) {
 	g.mu.Lock()
 	g.last = p
 	g.mu.Unlock()

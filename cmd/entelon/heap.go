@@ -8,7 +8,7 @@ import (
 	"strconv"
 	"strings"
 
-	"entelon/sampler"
+	"entelon/capture"
 )
 
 // lazyCollection is by how many percent the server's heap may grow between two
@@ -39,7 +39,7 @@ func memoryTerms(given, limit, available int64) (process, budget int64) {
 // available is how much memory this process could have: the machine's, or what
 // its control group allows where that is less.
 func available() int64 {
-	most := sampler.Machine().MemoryB
+	most := capture.Machine().MemoryB
 	b, err := os.ReadFile("/proc/self/cgroup")
 	if err != nil {
 		return most

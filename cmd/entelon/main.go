@@ -7,17 +7,16 @@ import (
 	"os"
 	"strings"
 
-	"entelon/capture/launch"
-
 	"github.com/spf13/cobra"
 
+	"entelon/capture"
+	"entelon/capture/launch"
 	"entelon/codec/take"
-	"entelon/sampler"
 )
 
 func main() {
 	launch.Launcher()
-	sampler.Spinner()
+	capture.Spinner()
 	err := root().Execute()
 	var code exitCode
 	switch {
@@ -54,7 +53,7 @@ time goes, in the terminal and in the browser.`,
   entelon doctor                              what this machine allows`,
 		SilenceUsage:  true,
 		SilenceErrors: true,
-		Version:       sampler.Version,
+		Version:       capture.Version,
 	}
 	c.SetOut(plainWriter{os.Stdout})
 	c.AddCommand(takeCommand(), countCommand(), hotCommand(), factsCommand(), stacksCommand(), compareCommand(), bisectCommand(), exportCommand(), inventCommand(), sendCommand(), serveCommand(), collectorCommand(), personCommand(), backupCommand(), restoreCommand(), doctorCommand(), apiCommand())
@@ -68,7 +67,7 @@ func oneLine(err error) string {
 	if errors.As(err, &broken) {
 		remedy = broken.Remedy()
 	} else {
-		remedy = sampler.Remedy(err)
+		remedy = capture.Remedy(err)
 	}
 	line = plainText(strings.ReplaceAll(line, "\n", "; "), "")
 	if remedy != "" {

@@ -19,8 +19,8 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/net/netutil"
 
+	"entelon/capture"
 	"entelon/collector/rights"
-	"entelon/sampler"
 	"entelon/server"
 	"entelon/store"
 	"entelon/store/private"
@@ -221,7 +221,7 @@ func runServe(ctx context.Context, f serveFlags) (err error) {
 		}
 	}
 	budget := setMemory(int64(f.memory))
-	o := server.Options{Version: sampler.Version, Web: web.Files(), MaxUpload: f.maxMB << 20, MaxDisk: int64(f.maxDisk), Memory: budget, Sources: f.sources, Log: log, TLS: f.cert != "" || f.behind, Hosts: f.hosts, Closing: ctx.Done(), ProxyHeader: f.header, Proxies: proxies}
+	o := server.Options{Version: capture.Version, Web: web.Files(), MaxUpload: f.maxMB << 20, MaxDisk: int64(f.maxDisk), Memory: budget, Sources: f.sources, Log: log, TLS: f.cert != "" || f.behind, Hosts: f.hosts, Closing: ctx.Done(), ProxyHeader: f.header, Proxies: proxies}
 	if host != "" {
 		o.Hosts = append(o.Hosts, host)
 	}

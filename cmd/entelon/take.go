@@ -15,18 +15,17 @@ import (
 	"syscall"
 	"time"
 
-	"entelon/capture/launch"
-
 	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 	"golang.org/x/sys/unix"
 	"golang.org/x/term"
 
+	"entelon/capture"
+	"entelon/capture/launch"
 	"entelon/core/compare"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
-	"entelon/sampler"
 )
 
 const defaultRate = 997 // a prime, so that it does not run in step with timers
@@ -121,12 +120,12 @@ What is added up, with --measure, which may be given several times:
 	c.Flags().StringVar(&f.settings.Keep, "keep", "", "keep only the samples that this `EXPRESSION` holds, such as: thread is worker-* and not code is kernel")
 	c.Flags().Var(&f.stack, "stack", "copy this much of the stack with each sample, up to 62k (default 4k, and up to 48k more of deeper ones; 24k where that is not allowed)")
 	c.Flags().StringVar(&f.settings.Event, "event", "", `what triggers a sample of processor time: "cycles" of the processor or the "cpu-clock" (default cycles where the machine has them)`)
-	c.Flags().StringVar(&f.settings.Unwind, "unwind", sampler.UnwindTables, `walk stacks by "tables" or by "frame pointers" alone`)
+	c.Flags().StringVar(&f.settings.Unwind, "unwind", capture.UnwindTables, `walk stacks by "tables" or by "frame pointers" alone`)
 	c.Flags().Float64Var(&f.cutShare, "warn-cut", 1, "warn when this share of the stacks is cut off, in `PERCENT`")
 	c.Flags().BoolVar(&f.settings.AsIs, "as-is", false, "add no options to a command for the runtime that it starts, such as node or java")
 	f.symbols.add(c)
-	_ = c.RegisterFlagCompletionFunc("event", cobra.FixedCompletions([]string{sampler.EventClock, sampler.EventCycles}, cobra.ShellCompDirectiveNoFileComp))
-	_ = c.RegisterFlagCompletionFunc("unwind", cobra.FixedCompletions([]string{sampler.UnwindTables, sampler.UnwindFramePointers}, cobra.ShellCompDirectiveNoFileComp))
+	_ = c.RegisterFlagCompletionFunc("event", cobra.FixedCompletions([]string{capture.EventClock, capture.EventCycles}, cobra.ShellCompDirectiveNoFileComp))
+	_ = c.RegisterFlagCompletionFunc("unwind", cobra.FixedCompletions([]string{capture.UnwindTables, capture.UnwindFramePointers}, cobra.ShellCompDirectiveNoFileComp))
 	_ = c.RegisterFlagCompletionFunc("measure", completeMeasures)
 	_ = c.RegisterFlagCompletionFunc("group", completeGroups)
 	_ = c.RegisterFlagCompletionFunc("pid", completeProcesses)
@@ -247,7 +246,7 @@ func (f takeFlags) one(ctx context.Context, say func(string)) error {
 	defer cancel()
 	var bare *profile.Bare
 	if f.settings.BareFirst {
-		if bare, err = launch.Bare(ctx, sampler.Options{Settings: f.settings, Stderr: os.Stderr}.Launching()); err != nil {
+		if bare, err = launch.Bare(ctx, capture.Options{Settings: f.settings, Stderr: os.Stderr}.Launching()); err != nil {
 			return err
 		}
 	}
@@ -259,7 +258,7 @@ func (f takeFlags) one(ctx context.Context, say func(string)) error {
 	if f.quiet {
 		show, hide, stdout, stderr = nil, func() {}, io.Discard, io.Discard
 	}
-	o := sampler.Options{
+	o := capture.Options{
 		Settings: f.settings, Stdin: os.Stdin, Stdout: stdout, Stderr: stderr, Progress: show, Finder: finder, Bare: bare,
 		Notice: say, Work: func() float64 { return f.settings.Work },
 	}
@@ -270,7 +269,7 @@ func (f takeFlags) one(ctx context.Context, say func(string)) error {
 		}
 		o.Stdout, o.Work = r, r.work
 	}
-	res, err := sampler.Collect(ctx, o, sink)
+	res, err := capture.Collect(ctx, o, sink)
 	hide()
 	if err != nil {
 		return errors.Join(err, sink.discard())
@@ -302,7 +301,7 @@ func ctxEnded(ctx context.Context, f takeFlags) error {
 }
 
 // await returns the command's exit code, and says so if it has to wait for it.
-func await(res *sampler.Result) int {
+func await(res *capture.Result) int {
 	ended := make(chan int, 1)
 	go func() { ended <- res.Wait() }()
 	select {
@@ -386,7 +385,7 @@ func inForeground() bool {
 }
 
 // progress shows a line on a terminal while the take runs.
-func progress(s profile.Settings) (show func(sampler.Progress), hide func()) {
+func progress(s profile.Settings) (show func(capture.Progress), hide func()) {
 	if !term.IsTerminal(int(os.Stderr.Fd())) {
 		return nil, func() {}
 	}
@@ -397,7 +396,7 @@ func progress(s profile.Settings) (show func(sampler.Progress), hide func()) {
 	if s.ForNS > 0 {
 		total = fmt.Sprintf(" of %.0f", float64(s.ForNS)/1e9)
 	}
-	show = func(p sampler.Progress) {
+	show = func(p capture.Progress) {
 		text := fmt.Sprintf("sampling: %.1f%s s, %s samples", p.Elapsed.Seconds(), total, thin(p.Samples))
 		if p.Lost > 0 {
 			text += fmt.Sprintf(", %s lost", thin(p.Lost))

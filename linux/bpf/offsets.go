@@ -7,10 +7,9 @@ import (
 	"fmt"
 	"os"
 
-	"entelon/linux/perf"
-
 	"github.com/cilium/ebpf/btf"
 
+	"entelon/linux/perf"
 	"entelon/symbol"
 )
 

@@ -10,11 +10,10 @@ import (
 	"fmt"
 	"unsafe"
 
-	"entelon/linux/perf"
-
 	"github.com/cilium/ebpf"
 	"golang.org/x/sys/unix"
 
+	"entelon/linux/perf"
 	"entelon/symbol"
 )
 

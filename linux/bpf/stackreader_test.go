@@ -4,10 +4,10 @@ import (
 	"errors"
 	"testing"
 
-	"entelon/linux/perf"
-
 	"github.com/cilium/ebpf"
 	"golang.org/x/sys/unix"
+
+	"entelon/linux/perf"
 )
 
 func TestStackReaderLoads(t *testing.T) {

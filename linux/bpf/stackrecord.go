@@ -4,7 +4,6 @@ import (
 	"encoding/binary"
 
 	"entelon/linux/perf"
-
 	"entelon/unwind"
 )
 

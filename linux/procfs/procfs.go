@@ -13,9 +13,9 @@ import (
 	"strings"
 	"time"
 
-	"entelon/linux"
-
 	"golang.org/x/sys/unix"
+
+	"entelon/linux"
 )
 
 func ThreadName(pid, tid uint32) string {

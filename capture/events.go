@@ -1,0 +1,173 @@
+package capture
+
+import (
+	"errors"
+	"path/filepath"
+	"strings"
+
+	"github.com/cilium/ebpf"
+	"golang.org/x/sys/unix"
+
+	"entelon/core/measure"
+	"entelon/linux/perf"
+	"entelon/linux/tracefs"
+	"entelon/resolve"
+	"entelon/runtimes"
+)
+
+// role says what a sample of an event stands for.
+type role uint8
+
+const (
+	roleCount  role = iota // as much of its column as the event's period says
+	roleSwitch             // a thread leaves the processor
+	roleWake               // a thread may run again
+	roleEnter              // a system call begins
+	roleLeave              // and ends
+	roleDisk               // a request to a disk
+	roleCall               // a call of a function, one of whose arguments may be a size
+)
+
+// source is one event that is opened on every thread, with what its samples
+// mean.
+type source struct {
+	attr   *unix.PerfEventAttr
+	role   role
+	column int  // of the profile, the measure's first
+	clock  bool // its count is processor time
+	cycles bool // its count is cycles, and the time that it ran is processor time
+	raw    bool // the tracepoint's own record comes with the sample
+	copied bool // registers and a copy of the stack come with it
+	reader bool // the kernel's program that reads other stacks runs with it
+	point  tracefs.Tracepoint
+	// Of a call: which arguments are multiplied to the size, counted from 1; of
+	// none, only calls are counted.
+	size []int
+	// allocator: of the C library, whose functions call each other
+	allocator bool
+	program   *ebpf.Program // runs with each event, whoever's; nil: none
+}
+
+// form is what its samples bring.
+func (x *source) form() resolve.Form {
+	return resolve.Form{Copied: x.copied, Raw: x.raw, Timed: x.cycles}
+}
+
+// plan says which events the measures need. The first source also tells what
+// else happens: mappings, new threads, names.
+func (s *session) plan(c perf.Clock) (out []*source, err error) {
+	if s.counting != nil {
+		return s.counting.plan(s, c)
+	}
+	find := func(group, name string) (tracefs.Tracepoint, error) {
+		if err := s.trace(); err != nil {
+			return tracefs.Tracepoint{}, err
+		}
+		return s.tracing.Find(group, name)
+	}
+	deep := c // events without the reader of other stacks copy more themselves
+	if c.StackBytes > 0 {
+		deep.StackBytes = max(c.StackBytes, tracedStackBytes)
+		if runtimes.FamilyOf(filepath.Base(s.exe)) == "python" { // whose interpreter's frames are large
+			deep.StackBytes = max(c.StackBytes, interpretedStackBytes)
+		}
+	}
+	copied := c.StackBytes > 0
+	for i, m := range s.measures {
+		column := s.columns[i]
+		switch m.Kind {
+		case measure.CPU:
+			cycles := s.o.Settings.Event == EventCycles
+			a := perf.Attributes(c)
+			if cycles {
+				a = c.Cycles()
+			}
+			s.chosen.modes(a)
+			out = append(out, &source{attr: a, column: column, clock: true, cycles: cycles, copied: copied, reader: true})
+		case measure.Faults:
+			out = append(out, &source{attr: c.EveryOne(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_PAGE_FAULTS), column: column, copied: copied, reader: true})
+		case measure.Waiting:
+			a := c.EveryOne(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_CONTEXT_SWITCHES)
+			a.Bits |= unix.PerfBitContextSwitch
+			out = append(out, &source{attr: a, role: roleSwitch, column: column, copied: copied, reader: true})
+			// The kernel delivers it to the thread that is woken, whoever wakes it.
+			p, err := find("sched", "sched_waking")
+			if err != nil {
+				s.noWake = err
+				continue // the time until it runs then counts as what it waited for
+			}
+			out = append(out, &source{attr: c.Traced(p.ID, false), role: roleWake, column: column, raw: true, point: p})
+		case measure.Syscalls:
+			enter, err1 := find("raw_syscalls", "sys_enter")
+			leave, err2 := find("raw_syscalls", "sys_exit")
+			if err := errors.Join(err1, err2); err != nil {
+				return nil, err
+			}
+			out = append(out,
+				&source{attr: deep.Traced(enter.ID, true), role: roleEnter, column: column, raw: true, copied: copied, point: enter},
+				&source{attr: c.Traced(leave.ID, false), role: roleLeave, column: column, raw: true, point: leave})
+		case measure.Disk:
+			p, err := find("block", "block_bio_queue")
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, &source{attr: deep.Traced(p.ID, true), role: roleDisk, column: column, raw: true, copied: copied, point: p})
+		case measure.Tracepoint:
+			group, name, _ := strings.Cut(m.Of, ":")
+			p, err := find(group, name)
+			if err != nil {
+				return nil, err
+			}
+			a := deep.Traced(p.ID, true)
+			a.Sample_type &^= unix.PERF_SAMPLE_RAW
+			out = append(out, &source{attr: a, column: column, copied: copied})
+		case measure.Allocations, measure.Function:
+			calls, err := s.calls(m, deep, column)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, calls...)
+		}
+	}
+	for i, x := range out {
+		if x.copied && !x.reader && s.other != nil {
+			kind := ebpf.TracePoint
+			if x.role == roleCall {
+				kind = ebpf.Kprobe
+			}
+			if x.program, err = s.other.Traced(kind, deep.StackBytes); err != nil {
+				return nil, err
+			}
+		}
+		if i > 0 {
+			x.attr.Bits &^= perf.SideBits
+		}
+	}
+	return out, nil
+}
+
+// trace opens the kernel's list of tracepoints.
+func (s *session) trace() (err error) {
+	if s.tracing == nil {
+		s.tracing, err = tracefs.Open()
+	}
+	return err
+}
+
+// closeTracing removes the probes, whose events must be closed before.
+func (s *session) closeTracing() error {
+	var errs []error
+	if s.probes != nil {
+		errs = append(errs, s.probes.Close())
+	}
+	if s.tracing != nil {
+		errs = append(errs, s.tracing.Close())
+	}
+	return errors.Join(errs...)
+}
+
+// interpretedStackBytes is that of an interpreter's.
+const interpretedStackBytes = 24 << 10
+
+// tracedStackBytes is how much of a stack is copied at a tracepoint or probe.
+const tracedStackBytes = 6 << 10

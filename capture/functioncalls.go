@@ -1,0 +1,223 @@
+package capture
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"entelon/core/measure"
+	"entelon/core/profile"
+	"entelon/linux/perf"
+	"entelon/linux/procfs"
+	"entelon/linux/tracefs"
+	"entelon/runtimes"
+	"entelon/symbol"
+	"entelon/unwind"
+)
+
+// allocators are the functions of the C library that allocate, with the
+// arguments whose product is the size.
+var allocators = []struct {
+	name string
+	size []int
+}{
+	{"malloc", []int{1}}, {"calloc", []int{1, 2}}, {"realloc", []int{2}}, {"reallocarray", []int{2, 3}}, {"memalign", []int{2}},
+	{"aligned_alloc", []int{2}}, {"posix_memalign", []int{3}}, {"valloc", []int{1}}, {"pvalloc", []int{1}},
+}
+
+// The registers of the first six arguments, as C passes them and as Go does.
+var (
+	cArguments  = []int{unwind.RDI, unwind.RSI, unwind.RDX, unwind.RCX, unwind.R8, unwind.R9}
+	goArguments = []int{unwind.RAX, unwind.RBX, unwind.RCX, unwind.RDI, unwind.RSI, unwind.R8}
+)
+
+// probe is a place to count calls at.
+type probe struct {
+	path   string // of the file, as this process can open it
+	name   string
+	offset uint64
+	golang bool
+	// The kernel does the instruction there itself, so that a probe costs less.
+	emulated bool
+}
+
+// calls are the sources of a measure that counts calls.
+func (s *session) calls(m measure.Choice, c perf.Clock, column int) ([]*source, error) {
+	if err := s.trace(); err != nil {
+		return nil, err
+	}
+	if s.probes == nil {
+		var err error
+		if s.probes, err = tracefs.NewProbes(s.tracing); err != nil {
+			return nil, err
+		}
+	}
+	var out []*source
+	add := func(p probe, size []int) error {
+		point, err := s.probe(p)
+		if err != nil {
+			return fmt.Errorf("%s: %w", p.name, err)
+		}
+		a := c.Traced(point.ID, true)
+		a.Sample_type &^= unix.PERF_SAMPLE_RAW
+		x := &source{attr: a, role: roleCall, column: column, copied: c.StackBytes > 0}
+		registers := cArguments
+		if p.golang {
+			registers = goArguments
+		}
+		for _, n := range size {
+			x.size = append(x.size, registers[n-1])
+		}
+		out = append(out, x)
+		return nil
+	}
+	if m.Kind == measure.Allocations && m.Of == "" {
+		library, err := s.files(func(path string) bool { return strings.HasPrefix(filepath.Base(path), "libc.so") })
+		if err != nil {
+			return nil, err
+		}
+		if len(library) == 0 {
+			return nil, fmt.Errorf("the program does not use a C library of its own file; name its allocator as allocations:FUNCTION: %w", ErrNoFunction)
+		}
+		for _, a := range allocators {
+			probes, err := findProbes(library[:1], a.name)
+			if err != nil {
+				continue // older libraries lack some of them
+			}
+			for _, p := range probes {
+				if p.name == a.name {
+					if err := add(p, a.size); err != nil {
+						return nil, err
+					}
+					out[len(out)-1].allocator = true
+				}
+			}
+		}
+		return out, nil
+	}
+	files, err := s.files(nil)
+	if err != nil {
+		return nil, err
+	}
+	probes, warning, err := probesOf(files, m.Of)
+	if err != nil {
+		return nil, err
+	}
+	if warning != nil {
+		s.facts.Warn(warning.Code, warning.Text, warning.Remedy)
+	}
+	for _, p := range probes {
+		var size []int
+		if m.Kind == measure.Allocations {
+			size = []int{m.Argument}
+		}
+		if err := add(p, size); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// files are the program's own file and the libraries that it uses: those that
+// a running process has mapped, or those that the loader will find for a
+// command. keep may be nil.
+func (s *session) files(keep func(path string) bool) ([]string, error) {
+	var all []string
+	if s.command == nil {
+		for _, pid := range s.pids {
+			for _, path := range procfs.MappedFiles(pid) {
+				all = append(all, fmt.Sprintf("/proc/%d/root%s", pid, path))
+			}
+		}
+	} else {
+		all = symbol.NeededFiles(runtimes.InterpreterOf(s.exe))
+	}
+	var out []string
+	seen := map[string]bool{}
+	for _, path := range all {
+		real, err := os.Stat(path)
+		if err != nil {
+			continue // gone meanwhile
+		}
+		key := fmt.Sprint(real.Sys())
+		if seen[key] || keep != nil && !keep(path) {
+			continue
+		}
+		seen[key] = true
+		out = append(out, path)
+	}
+	return out, nil
+}
+
+// emulates reports whether the kernel does an instruction itself when a probe
+// stands on it: pushing a register, doing nothing, jumping, calling.
+func emulates(code []byte) bool {
+	if len(code) < 2 {
+		return false
+	}
+	b := code[0]
+	if b >= 0x40 && b <= 0x4f && b&8 == 0 { // a prefix that changes only the register
+		b = code[1]
+	}
+	return b >= 0x50 && b <= 0x57 || b == 0x90 || b == 0xe8 || b == 0xe9 || b == 0xeb || b >= 0x70 && b <= 0x7f
+}
+
+// findProbes looks a function up in files; the first file that has it counts.
+func findProbes(files []string, name string) ([]probe, error) {
+	chooses := false
+	for _, path := range files {
+		f, err := symbol.OpenRegular(path)
+		if err != nil {
+			continue
+		}
+		o, err := symbol.OpenObject(f, path, profile.KindOwn, nil)
+		if err != nil {
+			continue // not a file of code
+		}
+		defined, err := o.FunctionsByName(name)
+		golang := o.HasGoSection()
+		if err != nil {
+			return nil, errors.Join(err, o.Close())
+		}
+		var out []probe
+		for _, d := range defined {
+			if d.Chooses {
+				chooses = true
+				continue
+			}
+			shown := d.Name
+			if d.Linkage == name {
+				shown = d.Linkage
+			}
+			out = append(out, probe{path: path, name: shown, offset: d.Offset, golang: golang, emulated: emulates(o.Code(d.Offset))})
+		}
+		if err := o.Close(); err != nil {
+			return nil, err
+		}
+		const most = 256
+		if len(out) > most {
+			return nil, fmt.Errorf("%q means %d functions of %s; at most %d can be counted: %w", name, len(out), filepath.Base(path), most, ErrProbe)
+		}
+		if len(out) > 0 {
+			return out, nil
+		}
+	}
+	if chooses {
+		return nil, fmt.Errorf("%q is chosen among several versions when the program begins; name one of those: %w", name, ErrProbe)
+	}
+	return nil, fmt.Errorf("%q: %w", name, ErrNoFunction)
+}
+
+// probe puts a probe into a file.
+func (s *session) probe(p probe) (tracefs.Tracepoint, error) {
+	f, err := symbol.OpenRegular(p.path)
+	if err != nil {
+		return tracefs.Tracepoint{}, err
+	}
+	defer f.Close()
+	return s.probes.Add(f, p.offset)
+}

@@ -1,0 +1,32 @@
+package capture
+
+import (
+	"fmt"
+
+	"entelon/linux/perf"
+)
+
+// chooseEvent decides what triggers a sample: cycles where the machine has
+// them, else the clock. What runs on a whole machine or in a control group is
+// always sampled by the clock, since such an event runs whether or not anything
+// else does.
+func (s *session) chooseEvent() error {
+	set := &s.o.Settings
+	wide := set.Machine || set.Group != ""
+	switch set.Event {
+	case "":
+		set.Event = EventClock
+		if !wide && perf.HaveCycles() == nil {
+			set.Event = EventCycles
+		}
+	case EventClock:
+	case EventCycles:
+		if wide {
+			return fmt.Errorf("cycles trigger samples of programs only, not of a whole machine or control group: %w", ErrNoCycles)
+		}
+		return perf.HaveCycles()
+	default:
+		return fmt.Errorf("%q triggers no samples; choose %s or %s", set.Event, EventClock, EventCycles)
+	}
+	return nil
+}

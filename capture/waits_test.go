@@ -1,0 +1,172 @@
+package capture
+
+import (
+	"encoding/binary"
+	"testing"
+
+	"entelon/core/measure"
+	"entelon/core/profile"
+	"entelon/linux/perf"
+	"entelon/linux/procfs"
+	"entelon/linux/tracefs"
+	"entelon/resolve"
+)
+
+// TestWaitsFromRecords walks one thread through switches, wake-ups and ends,
+// with the kernel's records made by hand.
+func TestWaitsFromRecords(t *testing.T) {
+	s := &session{builder: profile.NewBuilder(), lastCalls: map[uint32]lastCall{}, target: &target{byID: map[uint64]*source{}}}
+	s.resolver = resolve.New(s.builder, &s.facts, nil)
+	s.resolver.Origin = 1000
+	s.o.Settings.Measures = []string{measure.Waiting}
+	if err := s.chooseMeasures(); err != nil {
+		t.Fatal(err)
+	}
+	wait := func(tid uint32, begin uint64) *wait {
+		p := s.resolver.Processes.Get(7)
+		return &wait{Seen: resolve.Seen{At: s.resolver.Since(begin), Of: p, Thread: s.resolver.Processes.Thread(p, tid), Ready: true, Stack: s.builder.Push(0, s.resolver.Builder.Mark(profile.MarkOther, "main"))}, begin: begin, reason: profile.WaitSleep}
+	}
+	sum := func() map[string]int64 {
+		out := map[string]int64{}
+		p := s.builder.Profile()
+		for i, st := range p.Samples.Stack {
+			out[p.FunctionName(p.FunctionOf(st))] += p.Samples.Values[0][i]
+		}
+		return out
+	}
+	expect := func(what string, want map[string]int64) {
+		t.Helper()
+		got := sum()
+		for k, v := range want {
+			if got[k] != v {
+				t.Errorf("%s: %s is %d, want %d", what, k, got[k], v)
+			}
+		}
+	}
+	back := func(tid uint32, at uint64) perf.Record {
+		return perf.Record{Kind: perf.RecordSwitch, TID: tid, Time: at}
+	}
+
+	s.waits.open[1] = wait(1, 2000)
+	s.waits.woke(1, 2600)
+	s.waits.woke(1, 2700) // the first one counts
+	s.waits.switched(back(1, 3000))
+	expect("woken", map[string]int64{"[sleeps]": 600, "[waits for a processor]": 400})
+
+	s.waits.open[1] = wait(1, 4000)
+	s.waits.switched(perf.Record{Kind: perf.RecordSwitch, Misc: perf.MiscSwitchOut | perf.MiscPreempted, TID: 1, Time: 4001})
+	s.waits.switched(back(1, 4100))
+	expect("preempted", map[string]int64{"[sleeps]": 600, "[waits for a processor]": 500})
+
+	s.waits.open[1] = wait(1, 500) // before the take began
+	s.waits.switched(back(1, 1100))
+	expect("from before", map[string]int64{"[sleeps]": 700})
+
+	s.waits.open[1] = wait(1, 5000)
+	if err := s.record(perf.Record{Kind: perf.RecordExit, TID: 1, Time: 5100, Body: binary.NativeEndian.AppendUint64(binary.NativeEndian.AppendUint64(nil, 7), 1)}); err != nil {
+		t.Fatal(err)
+	}
+	s.waits.switched(back(1, 5200)) // nobody comes back from the dead
+	expect("ended", map[string]int64{"[sleeps]": 700})
+
+	s.waits.open[2] = wait(2, 6000)
+	s.waits.woke(2, 5000) // of an earlier wait
+	s.waits.finish(6300)
+	expect("still going on", map[string]int64{"[sleeps]": 1000, "[waits for a processor]": 500})
+	if len(s.waits.open) != 0 || s.builder.Profile().Check() != nil {
+		t.Error("something is left open, or the profile breaks its rules")
+	}
+}
+
+func TestReasonsOfWaits(t *testing.T) {
+	for name, want := range map[string]profile.Mark{
+		"futex_wait_queue": profile.WaitLock, "do_nanosleep": profile.WaitSleep, "io_schedule": profile.WaitDisk, "tcp_recvmsg_locked": profile.WaitNetwork,
+		"ep_poll": profile.WaitEvents, "anon_pipe_read": profile.WaitInput, "do_wait": profile.WaitProcess, "schedule": 0, "main": 0, "do_waiting": 0,
+	} {
+		if got := reasonOfName(name); got != want {
+			t.Errorf("%s: %q, want %q", name, got.Words(), want.Words())
+		}
+	}
+	if got := reasonOfStack("[<0>] futex_wait_queue+0x6b/0xa0\n[<0>] do_syscall_64+0x3d/0x90\n"); got != profile.WaitLock {
+		t.Errorf("%q", got.Words())
+	}
+	if got := reasonOfStack("rubbish\n[<0>]\n"); got != profile.WaitUnknown {
+		t.Errorf("%q", got.Words())
+	}
+}
+
+// TestSystemCallsFromRecords: what was going on at the end, and what had begun
+// before, counts too.
+func TestSystemCallsFromRecords(t *testing.T) {
+	b := profile.NewBuilder()
+	b.Measure("syscall-time", "ns", measure.Sum)
+	b.Measure("syscalls", "count", measure.Sum)
+	var facts profile.Facts
+	r := resolve.New(b, &facts, nil)
+	r.Origin = 100
+	c := newSystemCalls(r)
+	src := &source{role: roleLeave, raw: true, point: tracefs.Tracepoint{Fields: map[string]tracefs.Field{"id": {Offset: 8, Size: 8}}}}
+	leave := func(tid uint32, at, number uint64) {
+		raw := binary.NativeEndian.AppendUint64(make([]byte, 8), number)
+		body := append(make([]byte, 48), append(binary.NativeEndian.AppendUint32(nil, uint32(len(raw))), raw...)...)
+		c.leave(perf.Record{Kind: perf.RecordSample, PID: 7, TID: tid, Time: at, Body: body}, src)
+	}
+	leave(1, 400, 0) // a read that began before the take
+	r.Processes.Born[2] = 350
+	leave(2, 400, 56) // a new thread comes back from the call that made it
+	leave(3, 400, ^uint64(0))
+	p := r.Processes.Get(7)
+	c.open[4] = systemCall{Seen: resolve.Seen{Of: p, Thread: r.Processes.Thread(p, 4), Ready: true}, begin: 500, mark: c.mark(999)}
+	c.finish(800)
+	got := map[string][2]int64{}
+	for i, s := range b.Profile().Samples.Stack {
+		k := b.Profile().FunctionName(b.Profile().FunctionOf(s))
+		v := got[k]
+		got[k] = [2]int64{v[0] + b.Profile().Samples.Values[0][i], v[1] + b.Profile().Samples.Values[1][i]}
+	}
+	for k, want := range map[string][2]int64{"[system call read]": {300, 1}, "[system call clone]": {50, 1}, "[system call 999]": {300, 1}} {
+		if got[k] != want {
+			t.Errorf("%s: %v, want %v", k, got[k], want)
+		}
+	}
+	if len(got) != 3 {
+		t.Errorf("%v", got)
+	}
+}
+
+func TestTracepointFields(t *testing.T) {
+	f := tracefs.ParseFields("name: sched_waking\nformat:\n\tfield:unsigned short common_type;\toffset:0;\tsize:2;\tsigned:0;\n\n\tfield:char comm[16];\toffset:8;\tsize:16;\tsigned:0;\n\tfield:pid_t pid;\toffset:24;\tsize:4;\tsigned:1;\nprint fmt: \"x\"\n")
+	if len(f) != 3 || f["pid"] != (tracefs.Field{Offset: 24, Size: 4}) || f["comm"] != (tracefs.Field{Offset: 8, Size: 16}) {
+		t.Errorf("%v", f)
+	}
+	raw := make([]byte, 28)
+	raw[24] = 42
+	if v, ok := f["pid"].Number(raw); !ok || v != 42 {
+		t.Errorf("%d, %v", v, ok)
+	}
+	for _, bad := range []tracefs.Field{{}, {Offset: 24, Size: 8}, {Offset: -1, Size: 4}, {Offset: 8, Size: 16}} {
+		if v, ok := bad.Number(raw); ok {
+			t.Errorf("%+v is %d", bad, v)
+		}
+	}
+}
+
+func TestInstructionsThatTheKernelDoes(t *testing.T) {
+	for code, want := range map[string]bool{
+		"\x55\x48\x89\xe5": true, "\x41\x57\x41\x56": true, "\x90\x90": true, "\xe9\x00\x00\x00\x00": true, "\x74\x05": true,
+		"\xf3\x0f\x1e\xfa": false, "\x48\x83\xec\x18": false, "\x49\x3b\x66\x10": false, "": false, "\x55": false,
+	} {
+		if got := emulates([]byte(code)); got != want {
+			t.Errorf("% x: %v", code, got)
+		}
+	}
+}
+
+func TestTicks(t *testing.T) {
+	if got := procfs.Ticks("7 (a) b (c) S 1 7 7 0 -1 4194304 100 0 0 0 30 12 0 0 20 0 1 0 500"); got != 42 {
+		t.Errorf("%d ticks", got)
+	}
+	if got := procfs.Ticks("rubbish"); got != 0 {
+		t.Errorf("%d ticks of rubbish", got)
+	}
+}

@@ -1,0 +1,132 @@
+package capture
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"sync"
+
+	"golang.org/x/sys/unix"
+
+	"entelon/capture/launch"
+	"entelon/linux/cgroup"
+)
+
+// whom settles whom to sample: a command, which is launched, processes that
+// run, a control group, or the whole machine.
+func (s *session) whom() (err error) {
+	set := &s.o.Settings
+	switch {
+	case set.Machine:
+	case set.Group != "":
+		if s.group, set.Group, err = cgroup.Open(set.Group); err != nil {
+			return err
+		}
+	case set.PID != 0 || len(set.PIDs) > 0:
+		s.pids = set.PIDs
+		if len(s.pids) == 0 {
+			s.pids = []int{set.PID}
+		}
+		set.PID = s.pids[0]
+		if len(s.pids) == 1 {
+			set.PIDs = nil
+		}
+		for i, pid := range s.pids {
+			exe, err := os.Readlink(fmt.Sprintf("/proc/%d/exe", pid))
+			if errors.Is(err, os.ErrPermission) {
+				return fmt.Errorf("process %d belongs to another user: %w", pid, ErrNotAllowed)
+			} else if err != nil {
+				return fmt.Errorf("process %d: %w", pid, ErrNoProcess)
+			}
+			if i == 0 {
+				s.exe = exe
+			}
+		}
+	default:
+		if s.command, err = launch.Start(s.o.Launching()); err != nil {
+			return err
+		}
+		s.pids = []int{s.command.Cmd.Process.Pid}
+		s.exe = s.command.Path
+		s.resolver.Command = uint32(s.pids[0])
+		s.starts = true
+		if s.facts.RuntimeSet = s.command.Set; s.command.Set != "" && s.o.Notice != nil {
+			s.o.Notice(s.command.Set)
+		}
+	}
+	return nil
+}
+
+func (s *session) closeGroup() error {
+	if s.group == nil {
+		return nil
+	}
+	return s.group.Close()
+}
+
+// whomText names whom is sampled, for an error.
+func (s *session) whomText() string {
+	switch set := s.o.Settings; {
+	case set.Machine:
+		return "the whole machine"
+	case set.Group != "":
+		return "the control group " + set.Group
+	case len(s.pids) == 1:
+		return fmt.Sprintf("process %d", s.pids[0])
+	}
+	return fmt.Sprintf("processes %s", strings.Trim(fmt.Sprint(s.pids), "[]"))
+}
+
+// place opens the events.
+func (s *session) place() error {
+	t := s.target
+	switch set := s.o.Settings; {
+	case set.Machine:
+		return t.add(everyone, 0, false)
+	case set.Group != "":
+		return t.add(int(s.group.Fd()), inGroup, false)
+	case s.command != nil:
+		// Only the kernel's program needs to know at once what was mapped.
+		if err := t.add(s.pids[0], 0, false); err != nil || s.other == nil {
+			return err
+		}
+		return t.watch(s.pids[0], s.kernel)
+	}
+	for _, pid := range s.pids {
+		if err := t.attach(pid); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ended returns a channel that is closed when all that are sampled have ended.
+// A machine or a control group does not end.
+func (s *session) ended() <-chan struct{} {
+	if s.command != nil {
+		return s.command.Done
+	}
+	done := make(chan struct{})
+	if len(s.pids) == 0 {
+		return done
+	}
+	var all sync.WaitGroup
+	for _, pid := range s.pids {
+		fd, err := unix.PidfdOpen(pid, 0)
+		if err != nil {
+			continue // it has ended since it was attached to
+		}
+		all.Go(func() {
+			defer unix.Close(fd)
+			for {
+				_, err := unix.Poll([]unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}, -1)
+				if !errors.Is(err, unix.EINTR) {
+					return
+				}
+			}
+		})
+	}
+	go func() { all.Wait(); close(done) }()
+	return done
+}
