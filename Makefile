@@ -8,7 +8,7 @@ CHROMIUM := $(wildcard /usr/bin/chromium)
 WEB := $(shell find web -path web/node_modules -prune -o -path web/dist -prune -o -type f ! -name openapi.json ! -name schema.ts -print)
 GO := $(shell find . -name '*.go' -not -path './web/node_modules/*')
 
-.PHONY: generate account faults load size build demo test lint bench shots remake postgresql chromium compilers truth clean
+.PHONY: truth-mutants generate account faults load size build demo test lint bench shots remake postgresql chromium compilers truth clean
 
 build: bin/entelon
 
@@ -80,6 +80,9 @@ bench: build compilers
 truth: compilers
 	go test -count=1 -timeout 60m -v -run TestFull ./truth -write docs/truth.md
 	go test -count=1 -timeout 60m -v -run TestCalibration ./truth -comparing $(CURDIR)/docs/comparing.md
+
+truth-mutants: compilers
+	go test -count=1 -timeout 60m -v -run TestMutants ./truth -mutants
 
 shots: build postgresql chromium
 	go test -count=1 -run 'TestShots|TestAttachAndTakeAgain' ./e2e -shots $(CURDIR)/docs/screenshots

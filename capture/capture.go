@@ -29,7 +29,6 @@ import (
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/linux"
-	"entelon/runtimes"
 	"entelon/symbol"
 )
 
@@ -59,7 +58,7 @@ type Options struct {
 
 // Launching is how the options have a command started.
 func (o Options) Launching() launch.Options {
-	return launch.Options{Settings: o.Settings, Stdin: o.Stdin, Stdout: o.Stdout, Stderr: o.Stderr, Tied: o.Tied, Clean: o.Clean, Plan: runtimes.Plan}
+	return launch.Options{Settings: o.Settings, Stdin: o.Stdin, Stdout: o.Stdout, Stderr: o.Stderr, Tied: o.Tied, Clean: o.Clean}
 }
 
 // Progress is the state of a collection that is running.

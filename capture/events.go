@@ -1,7 +1,9 @@
 package capture
 
 import (
+	"cmp"
 	"errors"
+	"fmt"
 	"path/filepath"
 	"strings"
 
@@ -12,7 +14,7 @@ import (
 	"entelon/linux/perf"
 	"entelon/linux/tracefs"
 	"entelon/resolve"
-	"entelon/runtimes"
+	"entelon/runtimes/python"
 )
 
 // role says what a sample of an event stands for.
@@ -68,15 +70,15 @@ func (s *session) plan(c perf.Clock) (out []*source, err error) {
 	deep := c // events without the reader of other stacks copy more themselves
 	if c.StackBytes > 0 {
 		deep.StackBytes = max(c.StackBytes, tracedStackBytes)
-		if runtimes.FamilyOf(filepath.Base(s.exe)) == "python" { // whose interpreter's frames are large
+		if (python.Runtime{}).Executable(filepath.Base(s.exe)) { // whose interpreter's frames are large
 			deep.StackBytes = max(c.StackBytes, interpretedStackBytes)
 		}
 	}
 	copied := c.StackBytes > 0
 	for i, m := range s.measures {
 		column := s.columns[i]
-		switch m.Kind {
-		case measure.CPU:
+		switch row := m.Row(); row.Way {
+		case measure.ByClock:
 			cycles := s.o.Settings.Event == EventCycles
 			a := perf.Attributes(c)
 			if cycles {
@@ -84,9 +86,13 @@ func (s *session) plan(c perf.Clock) (out []*source, err error) {
 			}
 			s.chosen.modes(a)
 			out = append(out, &source{attr: a, column: column, clock: true, cycles: cycles, copied: copied, reader: true})
-		case measure.Faults:
-			out = append(out, &source{attr: c.EveryOne(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_PAGE_FAULTS), column: column, copied: copied, reader: true})
-		case measure.Waiting:
+		case measure.BySoftware:
+			config, ok := perf.SoftwareEvents[row.Event]
+			if !ok {
+				return nil, fmt.Errorf("%s is counted by %q, which the kernel does not have", row.Word, row.Event)
+			}
+			out = append(out, &source{attr: c.EveryOne(unix.PERF_TYPE_SOFTWARE, config), column: column, copied: copied, reader: true})
+		case measure.BySwitches:
 			a := c.EveryOne(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_CONTEXT_SWITCHES)
 			a.Bits |= unix.PerfBitContextSwitch
 			out = append(out, &source{attr: a, role: roleSwitch, column: column, copied: copied, reader: true})
@@ -97,7 +103,7 @@ func (s *session) plan(c perf.Clock) (out []*source, err error) {
 				continue // the time until it runs then counts as what it waited for
 			}
 			out = append(out, &source{attr: c.Traced(p.ID, false), role: roleWake, column: column, raw: true, point: p})
-		case measure.Syscalls:
+		case measure.BySystemCalls:
 			enter, err1 := find("raw_syscalls", "sys_enter")
 			leave, err2 := find("raw_syscalls", "sys_exit")
 			if err := errors.Join(err1, err2); err != nil {
@@ -106,14 +112,14 @@ func (s *session) plan(c perf.Clock) (out []*source, err error) {
 			out = append(out,
 				&source{attr: deep.Traced(enter.ID, true), role: roleEnter, column: column, raw: true, copied: copied, point: enter},
 				&source{attr: c.Traced(leave.ID, false), role: roleLeave, column: column, raw: true, point: leave})
-		case measure.Disk:
+		case measure.ByDisk:
 			p, err := find("block", "block_bio_queue")
 			if err != nil {
 				return nil, err
 			}
 			out = append(out, &source{attr: deep.Traced(p.ID, true), role: roleDisk, column: column, raw: true, copied: copied, point: p})
-		case measure.Tracepoint:
-			group, name, _ := strings.Cut(m.Of, ":")
+		case measure.ByTracepoint:
+			group, name, _ := strings.Cut(cmp.Or(m.Of, row.Event), ":")
 			p, err := find(group, name)
 			if err != nil {
 				return nil, err
@@ -121,7 +127,7 @@ func (s *session) plan(c perf.Clock) (out []*source, err error) {
 			a := deep.Traced(p.ID, true)
 			a.Sample_type &^= unix.PERF_SAMPLE_RAW
 			out = append(out, &source{attr: a, column: column, copied: copied})
-		case measure.Allocations, measure.Function:
+		case measure.ByCalls:
 			calls, err := s.calls(m, deep, column)
 			if err != nil {
 				return nil, err

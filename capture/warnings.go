@@ -12,7 +12,9 @@ import (
 	"entelon/core/profile"
 	"entelon/linux/bpf"
 	"entelon/resolve"
-	"entelon/runtimes"
+	"entelon/runtimes/java"
+	"entelon/runtimes/node"
+	"entelon/runtimes/python"
 )
 
 // Shares and counts from which on a take says so.
@@ -136,10 +138,10 @@ func (s *session) warnMade() {
 	f, ps := &s.facts, s.resolver.Processes
 	remedy := "Start it with the option of its runtime that writes a map of code to /tmp/perf-PID.map."
 	switch {
-	case ps.Met[resolve.NameJava]:
+	case ps.Met[java.RuntimeName]:
 		remedy = "Collect as root or as the same user, from a Java machine of version 17 or later."
-	case ps.Met[resolve.NameNode]:
-		remedy = "Start it with: node " + strings.Join(runtimes.NodeOptions, " ")
+	case ps.Met[node.Name]:
+		remedy = "Start it with: node " + strings.Join(node.Named, " ")
 	}
 	for _, p := range ps.Known {
 		j := p.Made
@@ -157,7 +159,7 @@ func (s *session) warnMade() {
 			break
 		}
 	}
-	if ps.Met[resolve.NameJava] && !s.preservesFramePointers() {
+	if ps.Met[java.RuntimeName] && !s.preservesFramePointers() {
 		f.Warn("java-frames", "Stacks of Java code are cut off: the machine was started without frame pointers in compiled methods.", "Start it with: java -XX:+PreserveFramePointer")
 	}
 }
@@ -191,7 +193,7 @@ func (s *session) attachedHas(word string) bool {
 func (s *session) warnRuntimes() {
 	f, ps := &s.facts, s.resolver.Processes
 	s.warnMade()
-	if !ps.Met[resolve.NamePython] {
+	if !ps.Met[python.Name] {
 		return
 	}
 	switch {

@@ -9,7 +9,7 @@ import (
 	"entelon/unwind"
 )
 
-// openKernel reads the kernel's symbols. That takes some 70 ms of processor
+// OpenKernel reads the kernel's symbols. That takes some 70 ms of processor
 // time, most of it in the kernel, so it is done before the program begins.
 func (r *Resolver) OpenKernel() { r.kernel, r.KernelErr = symbol.OpenKernel(r.Modules.Cache()) }
 
@@ -48,7 +48,7 @@ var foundOf = map[unwind.How]profile.Found{
 	unwind.KernelWalk: profile.FoundKernelWalk, unwind.Signal: profile.FoundSignal, unwind.TopOfStack: profile.FoundTopOfStack,
 }
 
-// userFrames returns the frames at a step of a walk, the innermost first.
+// UserFrames returns the frames at a step of a walk, the innermost first.
 func (r *Resolver) UserFrames(p *Process, s unwind.Step) []profile.FrameID {
 	if f, ok := p.frames[s]; ok {
 		return f

@@ -151,7 +151,7 @@ func (r *Resolver) jitFunction(j *jitCode, name string) profile.Function {
 			short += ")"
 		}
 		fn.Name, fn.File, fn.Line = r.Builder.Intern(short), r.Builder.Intern(file), line
-		fn.Kind, fn.Module = node.KindOf(file), module(file)
+		fn.Kind, fn.Module = (node.Runtime{}).KindOf(file), module(file)
 		return fn
 	}
 	if j.java != nil {

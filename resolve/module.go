@@ -61,7 +61,7 @@ func newModules(f *symbol.Finder) *modules {
 	return &modules{Known: map[moduleKey]*module{}, finder: f}
 }
 
-// cache returns the symbol cache, nil where there is none.
+// Cache returns the symbol cache, nil where there is none.
 func (ms *modules) Cache() *symbol.Cache {
 	if ms.finder == nil {
 		return nil
@@ -69,7 +69,7 @@ func (ms *modules) Cache() *symbol.Cache {
 	return ms.finder.Cache
 }
 
-// setMain says which executable the program is.
+// SetMain says which executable the program is.
 func (ms *modules) SetMain(path, script string) {
 	ms.main, ms.own = path, OwnDir(path)
 	if script != "" {
@@ -117,7 +117,7 @@ func openMapped(pid uint32, name string, inode, start, end uint64) (*os.File, er
 
 func (ms *modules) kind(name string) profile.ModuleKind {
 	switch {
-	case runtimes.IsRuntime(path.Base(name)):
+	case runtimes.Holding(path.Base(name)) != nil:
 		return profile.KindRuntime
 	case name == ms.main || (ms.own != "" && strings.HasPrefix(name, ms.own)):
 		return profile.KindOwn

@@ -17,6 +17,9 @@ import (
 	"entelon/linux/bpf"
 	"entelon/linux/perf"
 	"entelon/linux/procfs"
+	"entelon/runtimes"
+	"entelon/runtimes/java"
+	"entelon/runtimes/node"
 	"entelon/runtimes/python"
 	"entelon/symbol"
 	"entelon/unwind"
@@ -29,7 +32,7 @@ type mapping struct {
 	Module     *module
 }
 
-// process is what is known of one process at the time of the records that
+// Process is what is known of one process at the time of the records that
 // have been read so far.
 type Process struct {
 	ID     profile.ProcessID
@@ -92,7 +95,7 @@ func (p *Process) mapRange(m mapping) {
 	p.forget()
 }
 
-// find returns the mapping that holds an address, nil if none does.
+// Find returns the mapping that holds an address, nil if none does.
 func (p *Process) Find(addr uint64) *mapping {
 	i := sort.Search(len(p.maps), func(i int) bool { return p.maps[i].end > addr })
 	if i == len(p.maps) || addr < p.maps[i].start {
@@ -101,7 +104,7 @@ func (p *Process) Find(addr uint64) *mapping {
 	return &p.maps[i]
 }
 
-// processes follows all sampled processes and their threads.
+// Processes follows all sampled processes and their threads.
 type Processes struct {
 	b       *profile.Builder
 	modules *modules
@@ -120,7 +123,7 @@ func newProcesses(b *profile.Builder, m *modules) *Processes {
 	return &Processes{b: b, modules: m, Known: map[uint32]*Process{}, threads: map[uint32]string{}, Born: map[uint32]uint64{}, Met: map[string]bool{}}
 }
 
-// get returns a process; one that no record announced is read from the system.
+// Get returns a process; one that no record announced is read from the system.
 func (ps *Processes) Get(pid uint32) *Process {
 	if p := ps.Known[pid]; p != nil {
 		return p
@@ -136,7 +139,7 @@ func (ps *Processes) fresh(pid uint32) *Process {
 	return p
 }
 
-// thread returns the profile's thread and sees to its name.
+// Thread returns the profile's thread and sees to its name.
 func (ps *Processes) Thread(p *Process, tid uint32) profile.ThreadID {
 	before := len(ps.b.Profile().Threads)
 	id := ps.b.Thread(p.ID, tid)
@@ -146,7 +149,7 @@ func (ps *Processes) Thread(p *Process, tid uint32) profile.ThreadID {
 	return id
 }
 
-// threadName is what a thread is named now.
+// ThreadName is what a thread is named now.
 func (ps *Processes) ThreadName(pid, tid uint32) string {
 	name, ok := ps.threads[tid]
 	if !ok {
@@ -200,7 +203,7 @@ func (ps *Processes) readMaps(p *Process, r io.Reader) {
 	}
 }
 
-// apply updates the processes by a record that is not a sample.
+// Apply updates the processes by a record that is not a sample.
 func (ps *Processes) Apply(r perf.Record) {
 	ne := binary.NativeEndian
 	switch r.Kind {
@@ -289,18 +292,22 @@ func (ps *Processes) look(p *Process, m mapping) {
 	if err := ps.lookPython(p, m); err != nil {
 		ps.TellErr = err
 	}
-	switch base := filepath.Base(m.Module.Name); {
-	case base == "libjvm.so":
-		ps.Met[NameJava] = true
+	base := filepath.Base(m.Module.Name)
+	switch r := runtimes.Holding(base).(type) {
+	case java.Runtime:
+		if base != java.Machine { // its starter alone runs nothing
+			return
+		}
+		ps.Met[r.Name()] = true
 		if j := p.jit(); j.java == nil {
 			j.java = askJava(p.PID)
 		}
-	case base == "node" || base == "nodejs" || strings.HasPrefix(base, "libnode.so"):
-		ps.Met[NameNode] = true
+	case node.Runtime:
+		ps.Met[r.Name()] = true
 	}
 }
 
-// ownDir is the folder of the program's executable; objects below it are the
+// OwnDir is the folder of the program's executable; objects below it are the
 // program's own.
 func OwnDir(executable string) string {
 	dir := filepath.Dir(executable)

@@ -9,13 +9,6 @@ import (
 	"entelon/runtimes/python"
 )
 
-// The names of the runtimes that are recognised.
-const (
-	NamePython = "CPython"
-	NameNode   = "Node.js"
-	NameJava   = "Java"
-)
-
 // interpreter returns what the module tells of CPython, nil where it is none.
 func (m *module) interpreter() *python.Interpreter {
 	if m.pyLooked {
@@ -34,7 +27,7 @@ func (ps *Processes) lookPython(p *Process, m mapping) error {
 	if c == nil {
 		return nil
 	}
-	ps.Met[NamePython] = true
+	ps.Met[python.Name] = true
 	if c.Err != nil && ps.Unread == nil {
 		ps.Unread = c.Err
 	}
@@ -54,7 +47,7 @@ func (ps *Processes) tellPython(pid uint32, m mapping) error {
 	return ps.Python.Tell(pid, &c.Layout, at+c.First, false)
 }
 
-// glance looks at a mapping before its turn in the order of time, since the
+// Glance looks at a mapping before its turn in the order of time, since the
 // kernel's program should know of an interpreter before it begins.
 func (ps *Processes) Glance(r perf.Record) error {
 	m, ok := perf.DecodeMmap2(r.Body)

@@ -73,7 +73,7 @@ func (p *Process) pythonCodes() *pythonCodesRead {
 	return p.codes
 }
 
-// learnCode keeps the record of a code object.
+// LearnCode keeps the record of a code object.
 func (r *Resolver) LearnCode(rec perf.Record) {
 	p := r.Processes.Get(rec.PID)
 	b := rec.Body[bpf.BeforeOther:]

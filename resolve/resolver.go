@@ -29,7 +29,7 @@ const (
 	contextMax    = ^uint64(4095) + 1
 )
 
-// resolver turns samples into stacks of the profile: it walks each stack with
+// Resolver turns samples into stacks of the profile: it walks each stack with
 // the mappings of that moment, and then gives its addresses names.
 type Resolver struct {
 	Builder   *profile.Builder
@@ -65,6 +65,8 @@ type Resolver struct {
 	NoTable map[string]int64 // stacks by module whose code has no tables
 }
 
+// New makes a resolver that adds to a profile and to the facts of a take. finder looks
+// for separate debug files; nil: none are used.
 func New(b *profile.Builder, facts *profile.Facts, finder *symbol.Finder) *Resolver {
 	ms := newModules(finder)
 	r := &Resolver{
@@ -75,7 +77,7 @@ func New(b *profile.Builder, facts *profile.Facts, finder *symbol.Finder) *Resol
 	return r
 }
 
-// cutMarks are the frames at the root of stacks whose outer part is unknown.
+// CutMarks are the frames at the root of stacks whose outer part is unknown.
 var CutMarks = [unwind.EndCount]profile.Mark{
 	unwind.Deeper:     profile.CutDeeper,
 	unwind.OtherStack: profile.CutOtherStack,
@@ -90,7 +92,7 @@ var CutMarks = [unwind.EndCount]profile.Mark{
 // cutFrame returns the mark for a reason.
 func (r *Resolver) cutFrame(end unwind.End) profile.FrameID { return r.Mark(CutMarks[end]) }
 
-// seen is a sample whose stack is walked: the frames of the kernel, and the
+// Seen is a sample whose stack is walked: the frames of the kernel, and the
 // program's as a stack or, where names are still on their way, as places in
 // modules. Mappings may change before it gets its names.
 type Seen struct {
@@ -123,7 +125,7 @@ type place struct {
 	frame   profile.FrameID // where it is not 0: known already, and the rest is not set
 }
 
-// form is what a sample brings besides its call chain.
+// Form is what a sample brings besides its call chain.
 type Form struct {
 	Copied bool // registers and a copy of the stack
 	Raw    bool // a tracepoint's own record
@@ -138,7 +140,7 @@ type keeper interface {
 	Leave(values []int64)
 }
 
-// value sets one column, and those behind it, of values that are 0 otherwise.
+// Value sets one column, and those behind it, of values that are 0 otherwise.
 // The slice is used again by the next call.
 func (r *Resolver) Value(column int, v ...int64) []int64 {
 	n := len(r.Builder.Profile().Measures)
@@ -150,7 +152,7 @@ func (r *Resolver) Value(column int, v ...int64) []int64 {
 	return r.values
 }
 
-// see walks the stack of a sample.
+// See walks the stack of a sample.
 func (r *Resolver) See(rec perf.Record, has Form) (Seen, error) {
 	r.copied = has.Copied
 	if !r.Sample.Decode(rec, has.Copied, has.Raw, has.Timed) {
@@ -172,10 +174,10 @@ func (r *Resolver) See(rec perf.Record, has Form) (Seen, error) {
 	return x, nil
 }
 
-// since returns a monotonic time as nanoseconds since the take began.
+// Since returns a monotonic time as nanoseconds since the take began.
 func (r *Resolver) Since(time uint64) int64 { return max(0, int64(time)-int64(r.Origin)) }
 
-// keep adds a sample to the profile, under a mark that is no function where
+// Keep adds a sample to the profile, under a mark that is no function where
 // there is one.
 func (r *Resolver) Keep(x Seen, mark profile.FrameID, values []int64) {
 	if x.Ready {
@@ -204,10 +206,10 @@ func (r *Resolver) marked(s profile.StackID, mark profile.FrameID) profile.Stack
 	return r.Builder.Push(s, mark)
 }
 
-// mark returns the frame of a mark.
+// Mark returns the frame of a mark.
 func (r *Resolver) Mark(m profile.Mark) profile.FrameID { return r.Builder.Mark(m, m.Key()) }
 
-// split separates the kernel's part of a call chain, as frames, the innermost
+// Split separates the kernel's part of a call chain, as frames, the innermost
 // first, from the program's.
 func (r *Resolver) Split(chain []uint64) (kernel []profile.FrameID, user []uint64) {
 	kernel = r.scratch[:0]
@@ -286,7 +288,7 @@ var registerNumbers = [...]int{
 	unwind.R8, unwind.R9, unwind.R10, unwind.R11, unwind.R12, unwind.R13, unwind.R14, unwind.R15,
 }
 
-// registersOf are a sample's registers as package unwind has them.
+// RegistersOf are a sample's registers as package unwind has them.
 func RegistersOf(s *perf.Sample) (out unwind.Registers) {
 	for i, v := range s.Registers {
 		out.Set(registerNumbers[i], v)
@@ -341,7 +343,7 @@ func (r *Resolver) fetching(p *Process) bool {
 	return false
 }
 
-// nameParked gives names to the samples that waited for them, where all of
+// NameParked gives names to the samples that waited for them, where all of
 // them are there; where wait is set, it waits.
 func (r *Resolver) NameParked(wait bool) {
 	for n, x := range r.parked {
@@ -435,7 +437,7 @@ func (r *Resolver) push(kernel, user []profile.FrameID, end unwind.End, last *mo
 	return stack
 }
 
-// cutOff lists why stacks are cut off, the most frequent reason first.
+// CutOff lists why stacks are cut off, the most frequent reason first.
 func (r *Resolver) CutOff() []profile.Cut {
 	var out []profile.Cut
 	for end, n := range r.cut {
@@ -447,7 +449,7 @@ func (r *Resolver) CutOff() []profile.Cut {
 	return out
 }
 
-// most returns the name with the highest count, and the count.
+// Most returns the name with the highest count, and the count.
 func Most(counts map[string]int64) (name string, n int64) {
 	for k, v := range counts {
 		if v > n || v == n && k < name {
@@ -457,7 +459,7 @@ func Most(counts map[string]int64) (name string, n int64) {
 	return name, n
 }
 
-// unreadable lists the files that could not be read, each with the reason.
+// Unreadable lists the files that could not be read, each with the reason.
 func (r *Resolver) Unreadable() []string {
 	var out []string
 	for _, m := range r.Modules.Known {
@@ -474,7 +476,7 @@ func (r *Resolver) Unreadable() []string {
 	return out
 }
 
-// close lets go of all files.
+// Close lets go of all files.
 func (r *Resolver) Close() error {
 	var errs []error
 	for _, m := range r.Modules.Known {

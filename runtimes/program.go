@@ -1,8 +1,3 @@
-// Package runtimes tells programs that a language runtime runs from others: which file
-// is a runtime's, which script it was told to run, what it has to be started with so
-// that its functions have names. What is one runtime's alone is in a folder below.
-//
-// Nothing here holds anything; all may be called by many goroutines.
 package runtimes
 
 import (
@@ -14,85 +9,33 @@ import (
 	"path/filepath"
 	"strings"
 
-	"entelon/runtimes/python"
 	"entelon/symbol"
 )
 
-// runtimes are the forms of names of files that hold a language runtime and
-// nothing of the program that runs on it.
-var runtimes = []string{"node", "nodejs", "libnode.so*", "java", "libjvm.so", "libjava.so", "libjli.so"}
-
-func IsRuntime(name string) bool { return python.IsInterpreter(name) || matches(name, runtimes) }
-
-func matches(name string, forms []string) bool {
-	for _, f := range forms {
-		if ok, err := filepath.Match(f, name); ok && err == nil {
-			return true
-		}
-	}
-	return false
-}
-
-// script is the program that a runtime was told to run.
+// Script is the program that a runtime was told to run.
 type Script struct {
 	Name string // for reading, "" where there is none
 	Path string // of its file, "" where it is not known
 }
 
-// Options of runtimes that have their value in the next argument.
-var optionsWithValue = map[string][]string{
-	"python": {"-X", "-W", "--check-hash-based-pycs"},
-	"node":   {"-r", "--require", "--import", "--loader", "-C", "--conditions", "--env-file"},
-	"java":   {"-cp", "-classpath", "--class-path", "-p", "--module-path", "--add-modules", "--add-opens", "--add-exports", "--add-reads", "--source"},
-}
-
-// scriptOf finds in a command what its runtime will run.
+// ScriptOf finds in a command what its runtime will run. Relative files are below a
+// folder.
 func ScriptOf(exe string, command []string, dir string) Script {
-	family := FamilyOf(filepath.Base(exe))
-	if family == "" || len(command) == 0 {
-		if Shebang(exe) != "" && len(command) > 0 { // it is itself the script
+	if len(command) == 0 {
+		return Script{}
+	}
+	r := Of(filepath.Base(exe))
+	if r == nil {
+		if Shebang(exe) != "" { // it is itself the script
 			return named(exe, dir)
 		}
 		return Script{}
 	}
-	for args := command[1:]; len(args) > 0; args = args[1:] {
-		a := args[0]
-		switch {
-		case family == "python" && a == "-m" || family == "java" && (a == "-m" || a == "--module"):
-			if len(args) > 1 {
-				return Script{Name: args[1]}
-			}
-			return Script{}
-		case family == "java" && a == "-jar" && len(args) > 1:
-			return named(args[1], dir)
-		case a == "-c" && family == "python" || family == "node" && (a == "-e" || a == "--eval" || a == "-p"), a == "-":
-			return Script{}
-		case strings.HasPrefix(a, "-"):
-			for _, o := range optionsWithValue[family] {
-				if a == o && len(args) > 1 {
-					args = args[1:]
-					break
-				}
-			}
-		case family == "java" && !strings.HasSuffix(a, ".java"):
-			return Script{Name: a[strings.LastIndexByte(a, '.')+1:]}
-		default:
-			return named(a, dir)
-		}
+	name, file := r.Script(command[1:])
+	if file != "" {
+		return named(file, dir)
 	}
-	return Script{}
-}
-
-func FamilyOf(base string) string {
-	switch {
-	case python.IsInterpreter(base):
-		return "python"
-	case base == "node" || base == "nodejs":
-		return "node"
-	case base == "java":
-		return "java"
-	}
-	return ""
+	return Script{Name: name}
 }
 
 func named(path, dir string) Script {
@@ -124,7 +67,7 @@ func readBounded(path string) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(f, mostBytes))
 }
 
-// build tells builds of a script apart by what its source files hold: those
+// Build tells builds of a script apart by what its source files hold: those
 // in its folder, and below. It is "" where there is no script.
 func (s Script) Build() string {
 	own, err := readBounded(s.Path)

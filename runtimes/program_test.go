@@ -68,8 +68,12 @@ func TestPlanLaunch(t *testing.T) {
 		{"/usr/bin/python3", "python3 x.py", "/usr/bin/python3", "python3 x.py", ""},
 		{"/shop/engraved", "engraved", "/shop/engraved", "engraved", ""},
 		{script, script + " 1", "/usr/bin/node", "/usr/bin/node " + node + " " + script + " 1", "node is started with"},
+		{textFile(t, "turn", "#!/usr/bin/node --max-old-space-size=99\n"), "turn 1", "", "turn 1", ""},
 	} {
-		p := Plan(c.path, strings.Fields(c.command), "/tmp/x.log")
+		if c.run == "" {
+			c.run = c.path
+		}
+		p := Prepare(c.path, strings.Fields(c.command), "/tmp/x.log")
 		if p.Path != c.run || strings.Join(p.Args, " ") != c.args || !strings.Contains(p.Set, c.set) || (c.set == "") != (p.Set == "") {
 			t.Errorf("%s: %s %q, %q", c.command, p.Path, p.Args, p.Set)
 		}

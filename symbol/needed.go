@@ -7,7 +7,7 @@ import (
 	"strings"
 )
 
-// neededFiles are a program's file and the libraries that the loader will
+// NeededFiles are a program's file and the libraries that the loader will
 // find for it, the program first: those that it names, and that these name in
 // turn, in the folders where the loader looks.
 func NeededFiles(program string) []string {

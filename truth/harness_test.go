@@ -44,7 +44,10 @@ type Result struct {
 	// more were hit while they were being changed.
 	Interpreted, Torn int64
 	Wrong             string // an example of one that does not
-	Warnings          []profile.Warning
+	// Missing is the share of the clock's ticks that no sample stands for, Stolen how
+	// much processor time the host took away meanwhile, as a share of the same.
+	Missing, Stolen float64
+	Warnings        []profile.Warning
 }
 
 // mayMissTicks is the share of the clock's ticks that may be missing in a run.
@@ -52,13 +55,14 @@ type Result struct {
 // clock goes on and its measurement is no truth; such a run is made again.
 const (
 	mayMissTicks = 0.15
-	shortTries   = 2
+	shortTries   = 3
 	fullTries    = 8
 )
 
 // Run builds a case in dir, takes a sample of a run of that many seconds, and
-// compares. entelon is the path of the command. An error says, too, that the
-// machine did not let the program run undisturbed in so many tries.
+// compares. entelon is the path of the command. An error says, too, that the machine
+// did not let the program run undisturbed in so many tries; or that ticks are missing
+// and it was not the machine's host that took them, which is the sampler's fault.
 func Run(c Case, entelon, dir string, seconds float64, tries int) (*Result, error) {
 	exe, err := c.build(dir)
 	if err != nil {
@@ -68,20 +72,49 @@ func Run(c Case, entelon, dir string, seconds float64, tries int) (*Result, erro
 		if i > 1 {
 			time.Sleep(5 * time.Second) // it may pass
 		}
-		r, missing, err := once(c, exe, entelon, dir, seconds)
-		if err != nil || missing <= mayMissTicks {
-			return r, err
+		before := stolen()
+		r, missing, cpu, err := once(c, exe, entelon, dir, seconds)
+		if err != nil {
+			return nil, err
+		}
+		r.Missing, r.Stolen = missing, float64(stolen()-before)/float64(max(1, cpu))
+		switch {
+		case missing <= mayMissTicks:
+			return r, nil
+		case r.Stolen < missing/2:
+			return nil, fmt.Errorf("%s: %w: %.1f %% of them, while the host of this machine took %.1f %% away", c.Name, ErrTicks, 100*missing, 100*r.Stolen)
 		}
 	}
 	return nil, fmt.Errorf("%s: %w", c.Name, ErrDisturbed)
 }
 
-// ErrDisturbed means that the machine took the processor away in every attempt.
-var ErrDisturbed = errors.New("the processor was taken away for long, so that nothing can be measured")
+// Errors of Run.
+var (
+	ErrDisturbed = errors.New("the host of this machine took the processor away in every attempt, so that nothing can be measured")
+	ErrTicks     = errors.New("ticks of the clock are missing")
+)
+
+// stolen is how long the host of this machine has kept its processors from it, all
+// together. The sampler has no part in it.
+func stolen() time.Duration {
+	b, err := os.ReadFile("/proc/stat")
+	if err != nil {
+		return 0
+	}
+	f := strings.Fields(string(b)) // cpu user nice system idle iowait irq softirq steal …
+	if len(f) < 9 {
+		return 0
+	}
+	ticks, err := strconv.ParseInt(f[8], 10, 64)
+	if err != nil {
+		return 0
+	}
+	return time.Duration(ticks) * 10 * time.Millisecond
+}
 
 // once makes one run. missing is the share of the clock's ticks that no sample
-// stands for.
-func once(c Case, exe, entelon, dir string, seconds float64) (r *Result, missing float64, err error) {
+// stands for; cpu is the processor time that they would stand for.
+func once(c Case, exe, entelon, dir string, seconds float64) (r *Result, missing float64, cpu time.Duration, err error) {
 	file := filepath.Join(dir, "truth.take")
 	args := []string{"take", "--out", file, "--symbol-cache", filepath.Join(dir, "cache")}
 	for _, d := range c.debugDirs {
@@ -99,32 +132,33 @@ func once(c Case, exe, entelon, dir string, seconds float64) (r *Result, missing
 	var out, says bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &says
 	if err := cmd.Run(); err != nil {
-		return nil, 0, fmt.Errorf("%s: %w: %s", c.Name, err, says.String())
+		return nil, 0, 0, fmt.Errorf("%s: %w: %s", c.Name, err, says.String())
 	}
 	t, err := take.ReadFile(file, take.Options{})
 	if err != nil {
-		return nil, 0, fmt.Errorf("%s: %w", c.Name, err)
+		return nil, 0, 0, fmt.Errorf("%s: %w", c.Name, err)
 	}
+	cpu = time.Duration(t.Facts.CPUNS)
 	missing = 1 - float64(t.Profile.Total(0))/float64(max(1, t.Facts.CPUNS))
 	r = &Result{Case: c, Samples: t.Facts.Samples, Lost: t.Facts.Lost, Complete: t.Facts.CompleteShare(), Cut: t.Facts.CutOff, Warnings: t.Facts.Warnings}
 	if c.nameless {
-		return r, missing, nil
+		return r, missing, cpu, nil
 	}
 	r.Interpreted, r.Torn = t.Facts.Interpreted, t.Facts.Torn
 	stacks := unfold(t.Profile, c.authored)
 	spent, err := parts(&out, "part")
 	if err != nil {
-		return nil, 0, fmt.Errorf("%s: %w", c.Name, err)
+		return nil, 0, 0, fmt.Errorf("%s: %w", c.Name, err)
 	}
 	r.Shares = shares(stacks, spent)
 	if c.witness && seconds >= witnessSeconds {
 		if err := r.testify(command, args[len(args)-len(c.args):], stacks); err != nil {
-			return nil, 0, fmt.Errorf("%s: %w", c.Name, err)
+			return nil, 0, 0, fmt.Errorf("%s: %w", c.Name, err)
 		}
 	}
 	source, err := os.ReadFile(c.source)
 	if err != nil {
-		return nil, 0, err
+		return nil, 0, 0, err
 	}
 	for _, p := range patterns(string(source)) {
 		if c.plain {
@@ -134,7 +168,7 @@ func once(c Case, exe, entelon, dir string, seconds float64) (r *Result, missing
 		}
 		r.match(stacks, p)
 	}
-	return r, missing, nil
+	return r, missing, cpu, nil
 }
 
 // parts reads what the program printed of itself; parts of several processes

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 )
 
 // Target is the share of stacks that must be complete, and as expected.
@@ -23,13 +24,26 @@ type Summary struct {
 	Lost                  int64
 	Interpreted, Torn     int64
 	Witnessed, Agree      int
+	Missing               float64 // median share of missing ticks, of the runs that the host left alone
+	Quiet                 int     // how many these are
 }
+
+// Of a run that the host left alone hardly a tick may be missing.
+const (
+	leftAlone     = 0.01 // of the processor time taken away
+	mayMissAlways = 0.03 // of the ticks
+	enoughQuiet   = 3    // runs, for their median to say something
+)
 
 // Sum adds up results.
 func Sum(all []*Result) Summary {
 	var s Summary
 	var complete, right float64
+	var missing []float64
 	for _, r := range all {
+		if r.Stolen <= leftAlone {
+			missing = append(missing, r.Missing)
+		}
 		for _, x := range r.Shares {
 			s.Shares++
 			if x.Hit {
@@ -51,6 +65,10 @@ func Sum(all []*Result) Summary {
 			s.Stacks += r.Samples
 			complete += r.Complete * float64(r.Samples)
 		}
+	}
+	if s.Quiet = len(missing); s.Quiet > 0 {
+		slices.Sort(missing)
+		s.Missing = missing[s.Quiet/2]
 	}
 	s.Complete = complete / max(1, float64(s.Stacks))
 	s.Right = right / max(1, float64(s.Known))
@@ -78,6 +96,9 @@ func (s Summary) Err() error {
 	var errs []error
 	if missed := s.Shares - s.Hits; missed > s.Allowed {
 		errs = append(errs, fmt.Errorf("%d of %d shares are outside their intervals, and chance allows %d", missed, s.Shares, s.Allowed))
+	}
+	if s.Quiet >= enoughQuiet && s.Missing > mayMissAlways {
+		errs = append(errs, fmt.Errorf("%.1f %% of the ticks are missing in runs that nothing disturbed", 100*s.Missing))
 	}
 	if torn := float64(s.Torn) / float64(max(1, s.Interpreted+s.Torn)); torn > mayBeTorn {
 		errs = append(errs, fmt.Errorf("%.3f %% of the interpreted stacks were torn", 100*torn))

@@ -53,14 +53,16 @@ func TestShort(t *testing.T) {
 			t.Errorf("%s: %d stacks and %d shares were compared", c.Name, r.Known, len(r.Shares))
 		}
 	}
-	if len(all) == 0 {
-		t.Skipf("all %d programs were disturbed: this machine has no processor time to measure", disturbed)
+	if cases := len(all) + disturbed; disturbed > max(1, cases/10) {
+		t.Errorf("%d of %d programs could not be judged", disturbed, cases)
+	} else if disturbed > 0 {
+		t.Logf("not judged: %d of %d programs", disturbed, cases)
 	}
 	s := Sum(all)
 	if err := s.Err(); err != nil {
 		t.Error(err)
 	}
-	t.Logf("%d of %d shares, %.3f %% complete, %.3f %% as expected", s.Hits, s.Shares, 100*s.Complete, 100*s.Right)
+	t.Logf("%d of %d shares, %.3f %% complete, %.3f %% as expected; %.2f %% of the ticks missing in %d quiet runs", s.Hits, s.Shares, 100*s.Complete, 100*s.Right, 100*s.Missing, s.Quiet)
 }
 
 // builtEntelon goes to the top of the repository and builds the command.
@@ -70,6 +72,9 @@ func builtEntelon(t *testing.T) string {
 		t.Skip(err)
 	}
 	t.Chdir("..")
+	if *binary != "" {
+		return *binary
+	}
 	out := filepath.Join(t.TempDir(), "entelon")
 	if err := run("go", "build", "-o", out, "./cmd/entelon"); err != nil {
 		t.Fatal(err)

@@ -11,7 +11,7 @@ import (
 	"entelon/core/profile"
 )
 
-// RunBare runs the command once without sampling it. What it prints on standard
+// Bare runs the command once without sampling it. What it prints on standard
 // output is dropped, since the sampled run prints it again, and its standard input
 // is empty, since it can be read only once. Cancelling ctx ends it.
 func Bare(ctx context.Context, o Options) (*profile.Bare, error) {

@@ -23,7 +23,7 @@ const (
 	userPath = "/usr/local/bin:/usr/bin:/bin"
 )
 
-// environment returns what a launched command sees of the environment. Where
+// Environment returns what a launched command sees of the environment. Where
 // it is made, the command gets what a login of its user would have, and nothing
 // of this process; else it inherits everything but Entelon's own variables. The
 // settings' own variables come last and win.
@@ -137,7 +137,7 @@ func findCommand(name, dir, search string) (string, error) {
 	return "", fmt.Errorf("%s: %w", name, ErrNoCommand)
 }
 
-// FindCommand returns the absolute path of the file that the settings of a
+// Find returns the absolute path of the file that the settings of a
 // clean launch would run, before symbolic links are followed.
 func Find(o Options) (string, error) {
 	env, err := Environment(o)

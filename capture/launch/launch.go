@@ -18,6 +18,7 @@ import (
 	"syscall"
 
 	"entelon/linux/perf"
+	"entelon/runtimes"
 )
 
 // launchWord, as the first argument, makes this binary a launcher: a process
@@ -33,21 +34,20 @@ const (
 	launchSelf  = 5 // this program's own file
 )
 
+// init becomes the command if this process was started to do so: before anything else
+// of this program, whichever program that is, so that none starts itself instead.
 func init() {
-	// The events are on the first thread; it must be the one that becomes the command.
-	if isLauncher() {
-		runtime.LockOSThread()
+	if !isLauncher() {
+		return
 	}
+	runtime.LockOSThread() // the events are on the first thread; it must be the one that becomes the command
+	become()
 }
 
 func isLauncher() bool { return len(os.Args) > 3 && os.Args[1] == launchWord }
 
-// Launcher becomes the command if this process was started to do so, and
-// returns otherwise. It must be called first in main.
-func Launcher() {
-	if !isLauncher() {
-		return
-	}
+// become waits for the word to go, and becomes the command. It does not return.
+func become() {
 	syscall.CloseOnExec(launchGo)
 	syscall.CloseOnExec(launchError)
 	syscall.CloseOnExec(launchSelf)
@@ -61,7 +61,7 @@ func Launcher() {
 	os.Exit(127)
 }
 
-// launched is a command that waits to begin, or runs.
+// Command is one that waits to begin, or runs.
 type Command struct {
 	Cmd  *exec.Cmd
 	Path string
@@ -73,7 +73,7 @@ type Command struct {
 	Log  string // a file that this makes it write
 }
 
-// launch finds the command and starts its launcher.
+// Start finds the command and starts its launcher.
 func Start(o Options) (*Command, error) {
 	s := o.Settings
 	s.Dir = folder(o)
@@ -103,10 +103,10 @@ func Start(o Options) (*Command, error) {
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("preparing the launch: %w", err), goRead.Close(), goWrite.Close())
 	}
-	plan := Plan{Path: path, Args: s.Command}
+	plan := runtimes.Prepared{Path: path, Args: s.Command}
 	log := filepath.Join(os.TempDir(), fmt.Sprintf("entelon-%d-%d.log", os.Getpid(), perf.Now()))
-	if !s.AsIs && o.Plan != nil {
-		plan = o.Plan(path, s.Command, log)
+	if !s.AsIs {
+		plan = runtimes.Prepare(path, s.Command, log)
 	}
 	l := &Command{Path: path, Set: plan.Set, Log: log, goes: goWrite, errs: errRead, Done: make(chan struct{})}
 	l.Cmd = &exec.Cmd{
@@ -160,7 +160,7 @@ func asUser(name string) (*syscall.Credential, error) {
 	return c, nil
 }
 
-// begin lets the launcher become the command.
+// Begin lets the launcher become the command.
 func (l *Command) Begin() error {
 	_, err := l.goes.Write([]byte{1})
 	if err = errors.Join(err, l.goes.Close()); err != nil {
@@ -178,7 +178,7 @@ func (l *Command) Begin() error {
 	return nil
 }
 
-// abandon ends a launcher that shall not become the command.
+// Abandon ends a launcher that shall not become the command.
 func (l *Command) Abandon() error {
 	err := errors.Join(l.goes.Close(), l.errs.Close())
 	_ = l.Cmd.Wait() // it ends with 127, which says nothing new

@@ -10,12 +10,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"entelon/capture"
-	"entelon/capture/launch"
 	"entelon/codec/take"
 )
 
 func main() {
-	launch.Launcher()
 	capture.Spinner()
 	err := root().Execute()
 	var code exitCode

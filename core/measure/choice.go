@@ -105,7 +105,7 @@ func (c Choice) Row() Kind {
 // Columns returns the measure's columns, first what it is mostly chosen for.
 func (c Choice) Columns() []Column {
 	var out []Column
-	for _, row := range c.Row().columns {
+	for _, row := range c.Row().Columns {
 		col := row.with(c.Of)
 		col.Kind, col.Of = c.Kind, c.Of
 		out = append(out, col)

@@ -79,19 +79,19 @@ type Column struct {
 	Of      string // what that is of, "" for nothing
 }
 
-// columnRow is a column in the table.
-type columnRow struct {
+// ColumnRow is a column in the table.
+type ColumnRow struct {
 	Column
-	of string // the label where the measure is of something, which follows it
+	LabelOf string // the label where the measure is of something, which follows it; "": "LABEL by"
 }
 
 // with returns the column of a measure of something; "" is nothing.
-func (c columnRow) with(of string) Column {
+func (c ColumnRow) with(of string) Column {
 	out := c.Column
 	if of != "" {
 		out.Name += ":" + of
-		if c.of != "" {
-			out.Label = c.of + " " + of
+		if c.LabelOf != "" {
+			out.Label = c.LabelOf + " " + of
 		} else {
 			out.Label += " by " + of
 		}
@@ -101,14 +101,14 @@ func (c columnRow) with(of string) Column {
 
 // Cycles is the column that processor time has besides its own where the
 // processor's counter of cycles triggers the samples.
-var Cycles = columnRow{Column: Column{Name: "cycles", Label: "processor cycles", Unit: Count, Time: End, Kind: CPU}}.Column
+var Cycles = ColumnRow{Column: Column{Name: "cycles", Label: "processor cycles", Unit: Count, Time: End, Kind: CPU}}.Column
 
 // Named returns what the table says of a column by its name. ok is unset where it
 // says nothing, as of a column from elsewhere: its label is its name then.
 func Named(name string) (c Column, ok bool) {
 	stem, of, _ := strings.Cut(name, ":")
 	for _, k := range Kinds {
-		for _, row := range k.columns {
+		for _, row := range k.Columns {
 			if row.Name == stem && k.takes(of) {
 				c := row.with(of)
 				c.Kind, c.Of = k.Word, of

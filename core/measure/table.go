@@ -36,7 +36,7 @@ type Kind struct {
 	Way   Way
 	Event string // that Way names
 
-	columns []columnRow // first what it is mostly chosen for
+	Columns []ColumnRow // that a take gets, first what it is mostly chosen for
 }
 
 // Words that code refers to.
@@ -58,21 +58,21 @@ var Kinds = []Kind{
 		Means:   "Processor time: the program is interrupted many times a second, and each sample stands for the time since the one before.",
 		Cost:    "about 10 µs a sample",
 		Note:    "samples, about 10 µs each",
-		columns: []columnRow{{Column: Column{Name: "cpu", Label: "CPU time", Unit: Nanoseconds, Time: End}}},
+		Columns: []ColumnRow{{Column: Column{Name: "cpu", Label: "CPU time", Unit: Nanoseconds, Time: End}}},
 	},
 	{
 		Word: Waiting, Title: "Waiting", Way: BySwitches,
 		Means:   "Time off the processor, from being switched out to being switched in, under the stack that waited, split by what it waited for: a lock, the disk, the network, a timer, input, another process, or a processor that was taken. Every wait is measured.",
 		Cost:    "about 5 µs a wait",
 		Note:    "every wait, about 5 µs each",
-		columns: []columnRow{{Column: Column{Name: "waiting", Label: "waiting time", Unit: Nanoseconds, Counted: true, Time: Beginning}}},
+		Columns: []ColumnRow{{Column: Column{Name: "waiting", Label: "waiting time", Unit: Nanoseconds, Counted: true, Time: Beginning}}},
 	},
 	{
 		Word: Syscalls, Title: "System calls", Way: BySystemCalls,
 		Means: "System calls by name, with the time from entering the kernel to leaving it, waiting included. Every call is measured.",
 		Cost:  "about 5 µs a call",
 		Note:  "every call, about 5 µs each",
-		columns: []columnRow{
+		Columns: []ColumnRow{
 			{Column: Column{Name: "syscall-time", Label: "time in system calls", Unit: Nanoseconds, Counted: true, Time: Beginning}},
 			{Column: Column{Name: "syscalls", Label: "system calls", Unit: Count, Counted: true, Time: Beginning}},
 		},
@@ -82,14 +82,14 @@ var Kinds = []Kind{
 		Means:   "Page faults: touching memory that the kernel had to provide first. Every fault is counted.",
 		Cost:    "about 3 µs a fault",
 		Note:    "every fault, about 3 µs each",
-		columns: []columnRow{{Column: Column{Name: "faults", Label: "page faults", Unit: Count, Counted: true}}},
+		Columns: []ColumnRow{{Column: Column{Name: "faults", Label: "page faults", Unit: Count, Counted: true}}},
 	},
 	{
 		Word: Disk, Title: "Disk requests", Way: ByDisk,
 		Means: "Requests to disks that the program itself makes, with their size. What the kernel writes later, or reads ahead by itself, is not the program's.",
 		Cost:  "about 5 µs a request",
 		Note:  "every request, about 5 µs each",
-		columns: []columnRow{
+		Columns: []ColumnRow{
 			{Column: Column{Name: "disk-bytes", Label: "bytes to and from disks", Unit: Bytes, Counted: true}},
 			{Column: Column{Name: "disk-requests", Label: "requests to disks", Unit: Count, Counted: true}},
 		},
@@ -99,7 +99,7 @@ var Kinds = []Kind{
 		Means: "Calls of the C library's allocator and the bytes that they ask for; or of the program's function FUNCTION, whose argument number N (1 if not given) is the size. Every call is counted.",
 		Cost:  "about 5 µs a call",
 		Note:  "calls of the C library's allocator, about 5 µs each",
-		columns: []columnRow{
+		Columns: []ColumnRow{
 			{Column: Column{Name: "allocated", Label: "allocated bytes", Unit: Bytes, Counted: true}},
 			{Column: Column{Name: "allocations", Label: "allocations", Unit: Count, Counted: true}},
 		},
@@ -109,14 +109,14 @@ var Kinds = []Kind{
 		Means:   "A kernel tracepoint, each time that the program passes it.",
 		Cost:    "about 5 µs each",
 		Note:    "every pass, about 5 µs each",
-		columns: []columnRow{{Column: Column{Name: "tracepoint", Label: "passes", Unit: Count, Counted: true}, of: "passes of"}},
+		Columns: []ColumnRow{{Column: Column{Name: "tracepoint", Label: "passes", Unit: Count, Counted: true}, LabelOf: "passes of"}},
 	},
 	{
 		Word: Function, Title: "Calls of a function", Of: OfAFunction, Way: ByCalls,
 		Means:   "Calls of a function of the program or of a library, with the stack of each.",
 		Cost:    "about 5 µs a call",
 		Note:    "every call, about 5 µs each",
-		columns: []columnRow{{Column: Column{Name: "function", Label: "calls", Unit: Count, Counted: true}, of: "calls of"}},
+		Columns: []ColumnRow{{Column: Column{Name: "function", Label: "calls", Unit: Count, Counted: true}, LabelOf: "calls of"}},
 	},
 }
 
@@ -136,7 +136,7 @@ func (k Kind) Form() string {
 // Units are those of the kind's columns, in words: "s and count".
 func (k Kind) Units() string {
 	text := ""
-	for i, c := range k.columns {
+	for i, c := range k.Columns {
 		if i > 0 {
 			text += " and "
 		}

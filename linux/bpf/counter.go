@@ -11,7 +11,7 @@ import (
 	"github.com/cilium/ebpf/asm"
 )
 
-// counter is the kernel's program that counts calls, with its maps. It runs at
+// Counter is the kernel's program that counts calls, with its maps. It runs at
 // the probe, reads from where the function was called, and adds one there; no
 // record is written, so none can be lost.
 type Counter struct {
@@ -20,7 +20,7 @@ type Counter struct {
 	programs []*ebpf.Program
 }
 
-// callKey is where a function was called from.
+// CallKey is where a function was called from.
 type CallKey struct {
 	Function uint32 // position among the probes
 	PID      uint32
@@ -37,6 +37,7 @@ type countControl struct {
 // mostCallers is how many different places of call are told apart.
 const mostCallers = 1 << 17
 
+// NewCounter makes the maps in which calls are counted.
 func NewCounter() (c *Counter, err error) {
 	c = &Counter{}
 	if c.control, err = ebpf.NewMap(&ebpf.MapSpec{Name: "count_control", Type: ebpf.Array, KeySize: 4, ValueSize: uint32(unsafe.Sizeof(countControl{})), MaxEntries: 1}); err != nil {
@@ -49,7 +50,7 @@ func NewCounter() (c *Counter, err error) {
 	return c, nil
 }
 
-// program returns the program of the probe with a number.
+// Program returns the program of the probe with a number.
 func (c *Counter) Program(number int) (*ebpf.Program, error) {
 	p, err := ebpf.NewProgram(&ebpf.ProgramSpec{
 		Name: "count_calls", Type: ebpf.Kprobe, License: "GPL",
@@ -144,13 +145,13 @@ func countProgram(number int32, control, counts int) asm.Instructions {
 	return p.code
 }
 
-// state reads how far it is.
+// State reads how far it is.
 func (c *Counter) State() (s countControl, err error) {
 	err = c.control.Lookup(uint32(0), &s)
 	return s, err
 }
 
-// begin lets calls be counted, up to a limit; 0 is none.
+// Begin lets calls be counted, up to a limit; 0 is none.
 func (c *Counter) Begin(limit int64) error {
 	if limit <= 0 {
 		limit = math.MaxInt64
@@ -158,7 +159,7 @@ func (c *Counter) Begin(limit int64) error {
 	return c.control.Put(uint32(0), countControl{Limit: limit})
 }
 
-// end stops the counting and returns the state at that moment.
+// End stops the counting and returns the state at that moment.
 func (c *Counter) End() (s countControl, err error) {
 	if s, err = c.State(); err != nil {
 		return s, err
@@ -168,7 +169,7 @@ func (c *Counter) End() (s countControl, err error) {
 	return s, c.control.Put(uint32(0), stopped)
 }
 
-// read returns all counts.
+// Read returns all counts.
 func (c *Counter) Read() (map[CallKey]int64, error) {
 	out := map[CallKey]int64{}
 	var k CallKey
@@ -180,6 +181,7 @@ func (c *Counter) Read() (map[CallKey]int64, error) {
 	return out, it.Err()
 }
 
+// Close removes its programs and maps.
 func (c *Counter) Close() error {
 	var errs []error
 	for _, p := range c.programs {
@@ -189,7 +191,7 @@ func (c *Counter) Close() error {
 	return errors.Join(errs...)
 }
 
-// probedLeaf and probedFrame are called to find out what one count costs. The
+// ProbedLeaf and probedFrame are called to find out what one count costs. The
 // second has a frame, so that its probe is at the instruction that saves a
 // register; the first has none.
 //

@@ -13,7 +13,7 @@ import (
 	"entelon/symbol"
 )
 
-// kernelOffsets are the places in the kernel's structures that the program reads.
+// KernelOffsets are the places in the kernel's structures that the program reads.
 type KernelOffsets struct {
 	SignalStack     int32 // task_struct.sas_ss_sp
 	SignalStackSize int32 // task_struct.sas_ss_size
@@ -97,7 +97,7 @@ func offsetOf(in *btf.Struct, path []string) (int32, error) {
 	return 0, fmt.Errorf("reading the kernel's types: %s has no %s", in.Name, path[0])
 }
 
-// kernelPlaces returns the places in the kernel's structures. Reading them
+// KernelPlaces returns the places in the kernel's structures. Reading them
 // takes some 40 ms, so they are kept with the symbols, by the kernel's own
 // build ID, which /sys/kernel/notes holds.
 func KernelPlaces(f *symbol.Finder) (o KernelOffsets, err error) {

@@ -10,7 +10,7 @@ import (
 	"entelon/runtimes/python"
 )
 
-// pythonReader are the programs that read CPython's frames, with their maps.
+// PythonReader are the programs that read CPython's frames, with their maps.
 // They are loaded when the first process of that runtime is met, once for each
 // kind of event that they run with: programs can only call others of their kind.
 type PythonReader struct {
@@ -101,7 +101,7 @@ func (r *PythonReader) loadFor(kind ebpf.ProgramType) error {
 	return nil
 }
 
-// tell lets the programs know that a process runs CPython. first is the
+// Tell lets the programs know that a process runs CPython. first is the
 // address of the interpreter's pointer to its first interpreter state, or
 // where relative is set its distance from where the process's code begins.
 func (r *PythonReader) Tell(pid uint32, l *python.Layout, first uint64, relative bool) error {

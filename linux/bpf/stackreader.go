@@ -17,7 +17,7 @@ import (
 	"entelon/symbol"
 )
 
-// stackReader is the program with its maps and the events that it writes through.
+// StackReader is the program with its maps and the events that it writes through.
 type StackReader struct {
 	program *ebpf.Program
 	runtime *ebpf.Map // goPlaces by process
@@ -57,7 +57,7 @@ const (
 	goPlaceClockSP = 56
 )
 
-// newStackReader loads the program and opens its outputs. An error says why
+// NewStackReader loads the program and opens its outputs. An error says why
 // this machine or this user cannot. stackBytes is what the kernel copies itself.
 func NewStackReader(cpus []int, o KernelOffsets, stackBytes int) (r *StackReader, err error) {
 	r = &StackReader{IDs: map[uint64]bool{}, places: o, traces: map[ebpf.ProgramType]*ebpf.Program{}}
@@ -118,7 +118,7 @@ func (r *StackReader) output(cpu int) error {
 	return r.outputs.Put(uint32(cpu), uint32(fd))
 }
 
-// attach has the kernel run the program with every sample of an event.
+// Attach has the kernel run the program with every sample of an event.
 func (r *StackReader) Attach(fd int) error {
 	if err := unix.IoctlSetInt(fd, unix.PERF_EVENT_IOC_SET_BPF, r.program.FD()); err != nil {
 		return fmt.Errorf("attaching to the sampling event: %w", err)
@@ -126,7 +126,7 @@ func (r *StackReader) Attach(fd int) error {
 	return nil
 }
 
-// traced returns the program that runs with a tracepoint or a probe that copies
+// Traced returns the program that runs with a tracepoint or a probe that copies
 // so much of a stack itself.
 func (r *StackReader) Traced(kind ebpf.ProgramType, stackBytes int) (*ebpf.Program, error) {
 	if p := r.traces[kind]; p != nil {
@@ -146,7 +146,7 @@ func (r *StackReader) Traced(kind ebpf.ProgramType, stackBytes int) (*ebpf.Progr
 	return p, nil
 }
 
-// tell lets the program know that a process is of the Go runtime.
+// Tell lets the program know that a process is of the Go runtime.
 func (r *StackReader) Tell(pid uint32, g symbol.GoRuntime) error {
 	p := goPlaces{TLS: int64(g.TLS), M: uint64(g.M), Current: uint64(g.Current), Sched: uint64(g.Sched), Labels: uint64(g.Labels), ClockPC: uint64(g.ClockPC), ClockSP: uint64(g.ClockSP)}
 	if g.Cgo {
@@ -155,6 +155,7 @@ func (r *StackReader) Tell(pid uint32, g symbol.GoRuntime) error {
 	return r.runtime.Put(pid, p)
 }
 
+// Close removes its programs and maps.
 func (r *StackReader) Close() error {
 	var errs []error
 	for _, fd := range r.Events {

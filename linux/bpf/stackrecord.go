@@ -45,15 +45,16 @@ const (
 	KindLabels  = 5 // labels of a goroutine, see golabels_linux.go
 )
 
-// otherDelay is the longest time in nanoseconds between a sample and the copy
+// OtherDelay is the longest time in nanoseconds between a sample and the copy
 // of another stack that belongs to it; both are made by one interrupt.
 const OtherDelay = 1_000_000
 
-// pairing hands the records of the program on with the sample that they
+// Pairing hands the records of the program on with the sample that they
 // belong to: the next one of the same thread in the same ring. Which of the
 // two has the earlier time depends on the kernel's version.
 type Pairing map[uint32][]perf.Record
 
+// Visit hands a record on, a sample with what belongs to it.
 func (p Pairing) Visit(r perf.Record, next func(perf.Record)) {
 	switch r.Kind {
 	case perf.RecordOther:
@@ -72,11 +73,11 @@ func (p Pairing) Visit(r perf.Record, next func(perf.Record)) {
 	next(r)
 }
 
-// beforeOther is what is before the words of a record: identifier, pid and
+// BeforeOther is what is before the words of a record: identifier, pid and
 // tid, time, the length of the rest.
 const BeforeOther = 8 + 8 + 8 + 4
 
-// otherKindOf returns a record's kind, 0 where it is too short for one.
+// OtherKindOf returns a record's kind, 0 where it is too short for one.
 func OtherKindOf(b []byte) uint64 {
 	if len(b) < BeforeOther+OtherHeader {
 		return 0
@@ -84,7 +85,7 @@ func OtherKindOf(b []byte) uint64 {
 	return binary.NativeEndian.Uint64(b[BeforeOther+OtherKind:])
 }
 
-// decodeOther reads a record of a copied stack. A broken one is passed over:
+// DecodeOther reads a record of a copied stack. A broken one is passed over:
 // the stack is then cut off, as it would be without it.
 func DecodeOther(b []byte, windows unwind.Memory, goes *unwind.GoStacks) unwind.Memory {
 	ne := binary.NativeEndian

@@ -24,7 +24,7 @@ var ErrNoGroup = errors.New("there is no such control group")
 // first version's for events.
 var groupRoots = []string{"/sys/fs/cgroup", "/sys/fs/cgroup/unified", "/sys/fs/cgroup/perf_event"}
 
-// groupRoot is the hierarchy in use, "" where there is none.
+// Root is the hierarchy in use, "" where there is none.
 func Root() string {
 	for _, root := range groupRoots {
 		if _, err := os.Stat(filepath.Join(root, "cgroup.procs")); err == nil {
@@ -37,7 +37,7 @@ func Root() string {
 // mostGroups bounds what is listed.
 const mostGroups = 2000
 
-// Groups lists the control groups in which something runs, by path.
+// List lists the control groups in which something runs, by path.
 func List() ([]Group, error) {
 	root := Root()
 	if root == "" {
@@ -75,7 +75,7 @@ func List() ([]Group, error) {
 	return out, err
 }
 
-// openGroup opens the folder of a control group, which may be named by its path
+// Open opens the folder of a control group, which may be named by its path
 // or, where only one is called so, by the last part of it or its beginning, as
 // containers are.
 func Open(name string) (*os.File, string, error) {

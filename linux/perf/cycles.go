@@ -10,7 +10,7 @@ import (
 	"entelon/linux"
 )
 
-// cyclesEvent is the processor's counter of cycles. A processor that is slowed
+// CyclesEvent is the processor's counter of cycles. A processor that is slowed
 // down or sped up is interrupted in step with its work, and code in which the
 // clock's interrupt has to wait is seen, too. Variable for tests, on machines
 // without such a counter.
@@ -19,7 +19,7 @@ var CyclesEvent = struct {
 	Config uint64
 }{unix.PERF_TYPE_HARDWARE, unix.PERF_COUNT_HW_CPU_CYCLES}
 
-// cycles describes the counter of cycles as a trigger: the kernel finds the
+// Cycles describes the counter of cycles as a trigger: the kernel finds the
 // number of cycles that gives the wanted rate. With each sample comes for how
 // long the thread has run on this processor, so that a sample stands for the
 // time since the one before it, whatever the processor's speed was.
@@ -33,7 +33,7 @@ func (c Clock) Cycles() *unix.PerfEventAttr {
 	return a
 }
 
-// haveCycles probes for the counter of cycles. Kernels before 6.12 do not tell
+// HaveCycles probes for the counter of cycles. Kernels before 6.12 do not tell
 // the running time of threads that inherit an event, and refuse.
 func HaveCycles() error {
 	runtime.LockOSThread()
@@ -45,12 +45,12 @@ func HaveCycles() error {
 	return unix.Close(fd)
 }
 
-// ran is for how long each thread had run on each processor at its last sample.
+// RunTime is for how long each thread had run on each processor at its last sample.
 type RunTime map[ranKey]uint64
 
 type ranKey struct{ tid, cpu uint32 }
 
-// since returns how long a thread has run since the last sample on the same
+// Since returns how long a thread has run since the last sample on the same
 // processor.
 func (x RunTime) Since(rec Record, running uint64) uint64 {
 	if len(rec.Body) < 40 {
@@ -65,7 +65,7 @@ func (x RunTime) Since(rec Record, running uint64) uint64 {
 	return running - last
 }
 
-// gone forgets a thread that has ended.
+// Gone forgets a thread that has ended.
 func (x RunTime) Gone(tid uint32, cpus []int) {
 	for _, c := range cpus {
 		delete(x, ranKey{tid, uint32(c)})

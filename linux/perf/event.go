@@ -26,7 +26,7 @@ const (
 		unix.PERF_SAMPLE_TIME | unix.PERF_SAMPLE_CPU | unix.PERF_SAMPLE_PERIOD | unix.PERF_SAMPLE_CALLCHAIN
 )
 
-// sampledRegisters are the user registers that come with a sample, by their bits in
+// SampledRegisters are the user registers that come with a sample, by their bits in
 // enum perf_event_x86_regs, in the order in which the kernel writes them: ax, bx, cx,
 // dx, si, di, bp, sp, ip, r8 to r15.
 var SampledRegisters = [registerCount]int{0, 1, 2, 3, 4, 5, 6, 7, 8, 16, 17, 18, 19, 20, 21, 22, 23}
@@ -34,7 +34,7 @@ var SampledRegisters = [registerCount]int{0, 1, 2, 3, 4, 5, 6, 7, 8, 16, 17, 18,
 // registerCount is how many registers come with a sample.
 const registerCount = 17
 
-// clock says how the program is sampled.
+// Clock says how the program is sampled.
 type Clock struct {
 	RateHz     int
 	OnExec     bool // it starts when the command begins
@@ -44,7 +44,7 @@ type Clock struct {
 	Alone      bool // what else happens (mappings, new threads) is told by another event
 }
 
-// happenings describes an event that counts nothing and tells at once what
+// SideEvent describes an event that counts nothing and tells at once what
 // happens besides samples: mappings, names, beginnings and ends of threads.
 func SideEvent(kernel bool) *unix.PerfEventAttr {
 	a := Attributes(Clock{RateHz: 1, Kernel: kernel})
@@ -54,7 +54,7 @@ func SideEvent(kernel bool) *unix.PerfEventAttr {
 	return a
 }
 
-// attr describes the software clock of a processor: an event that interrupts
+// Attributes describes the software clock of a processor: an event that interrupts
 // the program rateHz times for every second that it really runs.
 func Attributes(c Clock) *unix.PerfEventAttr {
 	a := &unix.PerfEventAttr{
@@ -91,14 +91,14 @@ func Attributes(c Clock) *unix.PerfEventAttr {
 	return a
 }
 
-// everyOne makes an event write a sample each time.
+// EveryOne makes an event write a sample each time.
 func (c Clock) EveryOne(kind uint32, config uint64) *unix.PerfEventAttr {
 	a := Attributes(c)
 	a.Type, a.Config, a.Sample = kind, config, 1
 	return a
 }
 
-// traced describes a tracepoint by its number.
+// Traced describes a tracepoint by its number.
 func (c Clock) Traced(id uint64, withStack bool) *unix.PerfEventAttr {
 	a := c.EveryOne(unix.PERF_TYPE_TRACEPOINT, id)
 	a.Sample_type |= unix.PERF_SAMPLE_RAW
@@ -109,10 +109,22 @@ func (c Clock) Traced(id uint64, withStack bool) *unix.PerfEventAttr {
 	return a
 }
 
-// sideBits have an event tell of mappings, names, beginnings and ends.
+// SideBits have an event tell of mappings, names, beginnings and ends.
 const SideBits = unix.PerfBitMmap | unix.PerfBitMmap2 | unix.PerfBitComm | unix.PerfBitCommExec | unix.PerfBitTask
 
-// open opens an event for one thread, or for everyone, on one processor.
+// SoftwareEvents are those that the kernel itself counts, by the names that its own
+// tools list.
+var SoftwareEvents = map[string]uint64{
+	"page-faults":      unix.PERF_COUNT_SW_PAGE_FAULTS,
+	"minor-faults":     unix.PERF_COUNT_SW_PAGE_FAULTS_MIN,
+	"major-faults":     unix.PERF_COUNT_SW_PAGE_FAULTS_MAJ,
+	"context-switches": unix.PERF_COUNT_SW_CONTEXT_SWITCHES,
+	"cpu-migrations":   unix.PERF_COUNT_SW_CPU_MIGRATIONS,
+	"alignment-faults": unix.PERF_COUNT_SW_ALIGNMENT_FAULTS,
+	"emulation-faults": unix.PERF_COUNT_SW_EMULATION_FAULTS,
+}
+
+// Open opens an event for one thread, or for everyone, on one processor.
 func Open(a *unix.PerfEventAttr, tid, cpu, flags int) (int, error) {
 	fd, err := unix.PerfEventOpen(a, tid, cpu, -1, unix.PERF_FLAG_FD_CLOEXEC|flags)
 	switch {
@@ -130,6 +142,7 @@ func Open(a *unix.PerfEventAttr, tid, cpu, flags int) (int, error) {
 	return -1, fmt.Errorf("opening the sampling event for thread %d on processor %d: %w", tid, cpu, err)
 }
 
+// Setting returns one of the kernel's settings, or "unknown".
 func Setting(name string) string {
 	b, err := os.ReadFile("/proc/sys/kernel/" + name)
 	if err != nil {
@@ -150,7 +163,7 @@ func Allowed() error {
 	return unix.Close(fd)
 }
 
-// processors returns the numbers of the processors that are on.
+// Processors returns the numbers of the processors that are on.
 func Processors() ([]int, error) {
 	b, err := os.ReadFile("/sys/devices/system/cpu/online")
 	if err != nil {
@@ -159,7 +172,7 @@ func Processors() ([]int, error) {
 	return ParseProcessors(strings.TrimSpace(string(b)))
 }
 
-// parseProcessors reads the kernel's notation, such as "0-3,8".
+// ParseProcessors reads the kernel's notation, such as "0-3,8".
 func ParseProcessors(list string) ([]int, error) {
 	var out []int
 	for _, part := range strings.Split(list, ",") {

@@ -22,7 +22,7 @@ const (
 // of some kind is written down: such events come in bursts.
 const eventRingBytes = 256 << 20
 
-// ringSize is the size of each of so many rings.
+// RingSize is the size of each of so many rings.
 func RingSize(n int, events bool) int {
 	size := ringBytes
 	for events && size < 64<<20 && 2*size*n <= eventRingBytes {
@@ -31,13 +31,13 @@ func RingSize(n int, events bool) int {
 	return size
 }
 
-// smallRingBytes is the size of a ring for what happens besides samples.
+// SmallRingBytes is the size of a ring for what happens besides samples.
 const SmallRingBytes = 256 << 10
 
 // minRingBytes is the smallest ring that is tried where locked memory is short.
 const minRingBytes = 64 << 10
 
-// ring is the memory that the kernel shares with us for one processor: a page
+// Ring is the memory that the kernel shares with us for one processor: a page
 // of positions, then a power-of-two area of records that wraps around. The
 // kernel advances data_head, we advance data_tail.
 type Ring struct {
@@ -47,6 +47,8 @@ type Ring struct {
 	data []byte
 }
 
+// MapRing maps the ring of an event, of a size in bytes, or of less where locked memory
+// is short.
 func MapRing(fd, size int) (*Ring, error) {
 	pageSize := unix.Getpagesize()
 	for ; ; size /= 2 {
@@ -60,9 +62,10 @@ func MapRing(fd, size int) (*Ring, error) {
 	}
 }
 
+// Close unmaps it.
 func (r *Ring) Close() error { return unix.Munmap(r.mem) }
 
-// drain appends all whole records to out and gives their room back to the kernel.
+// Drain appends all whole records to out and gives their room back to the kernel.
 func (r *Ring) Drain(out []byte) []byte {
 	head := atomic.LoadUint64(&r.page.Data_head)
 	tail := r.page.Data_tail
@@ -103,7 +106,7 @@ const (
 	MiscPreempted = 1 << 14 // PERF_RECORD_MISC_SWITCH_OUT_PREEMPT
 )
 
-// record is one record, undecoded but for what ordering needs. body lacks the
+// Record is one record, undecoded but for what ordering needs. body lacks the
 // header, and for all kinds but samples also the trailing identification.
 type Record struct {
 	Kind uint32
@@ -121,7 +124,7 @@ type Record struct {
 // reserved word, identifier.
 const trailer = 32
 
-// splitRecords cuts drained bytes into records. It stops at the first one
+// SplitRecords cuts drained bytes into records. It stops at the first one
 // that does not fit, which would mean that the ring was overrun.
 // isOther tells which samples come from the reader of other stacks.
 func SplitRecords(b []byte, isOther func(id uint64) bool, visit func(Record)) error {
@@ -164,9 +167,10 @@ func SplitRecords(b []byte, isOther func(id uint64) bool, visit func(Record)) er
 	return nil
 }
 
+// Word is a number of 64 bits as the kernel writes it.
 func Word(b []byte) uint64 { return binary.NativeEndian.Uint64(b) }
 
-// sample is a decoded sample record.
+// Sample is a decoded sample record.
 type Sample struct {
 	Period    uint64
 	Running   uint64                // for how long the event ran, in nanoseconds, where it tells
@@ -178,7 +182,7 @@ type Sample struct {
 	Raw       []byte                // of a tracepoint; aliases the record
 }
 
-// decode reads a record. copied tells whether registers and stack are in it,
+// Decode reads a record. copied tells whether registers and stack are in it,
 // raw whether a tracepoint's own record is, timed whether the time is for which
 // the event ran.
 func (s *Sample) Decode(r Record, copied, raw, timed bool) bool {
@@ -226,7 +230,7 @@ func cutRaw(b []byte) (raw, rest []byte, ok bool) {
 	return b[4 : 4+n], b[4+n:], true
 }
 
-// rawOf returns the tracepoint's own record of a sample that has no call chain.
+// RawOf returns the tracepoint's own record of a sample that has no call chain.
 func RawOf(r Record) []byte {
 	if len(r.Body) < 48 {
 		return nil
@@ -284,6 +288,7 @@ type mmap2 struct {
 	Name                        string
 }
 
+// DecodeMmap2 reads such a record; ok is false where it is too short.
 func DecodeMmap2(b []byte) (m mmap2, ok bool) {
 	ne := binary.NativeEndian
 	if len(b) < 64 {

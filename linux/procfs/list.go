@@ -17,7 +17,7 @@ import (
 // lookAgain is how long the processor time of all processes is watched.
 const lookAgain = 250 * time.Millisecond
 
-// Processes lists what runs on this machine, the busiest first. It looks twice,
+// List lists what runs on this machine, the busiest first. It looks twice,
 // a moment apart, to see who is busy.
 func List() ([]Running, error) {
 	before, err := TicksByProcess()
@@ -66,6 +66,7 @@ func uptime() (float64, error) {
 	return strconv.ParseFloat(first, 64)
 }
 
+// TicksByProcess returns the processor time of all processes, in ticks.
 func TicksByProcess() (map[int]int64, error) {
 	entries, err := os.ReadDir("/proc")
 	if err != nil {
@@ -147,7 +148,7 @@ func hasGo(f *os.File) bool {
 	return e.Section(".gopclntab") != nil || e.Section(".data.rel.ro.gopclntab") != nil
 }
 
-// RunningProcess is a process that could be attached to.
+// Running is a process that could be attached to.
 type Running struct {
 	PID     int
 	Name    string

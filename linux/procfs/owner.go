@@ -10,7 +10,7 @@ import (
 	"entelon/linux"
 )
 
-// ProcessOwner returns the name of the user that a process runs as, or its
+// Owner returns the name of the user that a process runs as, or its
 // number where it has no name.
 func Owner(pid int) (string, error) {
 	st, err := os.Stat(fmt.Sprintf("/proc/%d", pid))

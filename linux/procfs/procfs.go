@@ -18,6 +18,7 @@ import (
 	"entelon/linux"
 )
 
+// ThreadName returns the name of a thread, "" of one that has ended.
 func ThreadName(pid, tid uint32) string {
 	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/comm", pid, tid))
 	if err != nil {
@@ -26,7 +27,7 @@ func ThreadName(pid, tid uint32) string {
 	return strings.TrimSuffix(string(b), "\n")
 }
 
-// ticksOf reads utime and stime from a line of /proc/PID/stat.
+// Ticks reads utime and stime from a line of /proc/PID/stat.
 func Ticks(stat string) int64 {
 	f := strings.Fields(stat[strings.LastIndexByte(stat, ')')+1:])
 	if len(f) < 13 {
@@ -40,7 +41,7 @@ func Ticks(stat string) int64 {
 	return user + kernel
 }
 
-// mappedFiles are the files whose code a process has mapped.
+// MappedFiles are the files whose code a process has mapped.
 func MappedFiles(pid int) []string {
 	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/maps", pid))
 	if err != nil {
@@ -55,6 +56,7 @@ func MappedFiles(pid int) []string {
 	return out
 }
 
+// Threads lists the threads of a process. Its error wraps linux.ErrNoProcess.
 func Threads(pid int) ([]int, error) {
 	entries, err := os.ReadDir(fmt.Sprintf("/proc/%d/task", pid))
 	if err != nil {
@@ -70,7 +72,7 @@ func Threads(pid int) ([]int, error) {
 	return out, nil
 }
 
-// processStart returns when a process began, or otherwise where that is not known.
+// Started returns when a process began, or otherwise where that is not known.
 func Started(pid uint32, otherwise time.Time) time.Time {
 	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
 	if err != nil {
@@ -91,6 +93,6 @@ func Started(pid uint32, otherwise time.Time) time.Time {
 	return time.Now().Add(-time.Duration(up.Nano()) + time.Duration(n)*time.Second/ticks)
 }
 
-// ticksASecond is how often a second the kernel counts processor time in /proc
+// TicksASecond is how often a second the kernel counts processor time in /proc
 // (USER_HZ).
 const TicksASecond = 100

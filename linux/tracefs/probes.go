@@ -12,7 +12,7 @@ import (
 	"entelon/linux"
 )
 
-// probes are places in programs that the kernel counts as tracepoints of its
+// Probes are places in programs that the kernel counts as tracepoints of its
 // own. The kernel's other way to probe a program, an event that names a file,
 // cannot be inherited: making a thread would fail in the program. The list is
 // one for the whole system; ours are in a group with our process's number, and
@@ -26,6 +26,7 @@ type Probes struct {
 
 const probeGroup = "entelon_"
 
+// NewProbes removes what collectors that are no more left in the list.
 func NewProbes(t *List) (*Probes, error) {
 	p := &Probes{tracing: t, group: fmt.Sprintf("%s%d", probeGroup, os.Getpid())}
 	return p, p.sweep()
@@ -65,7 +66,7 @@ func (p *Probes) write(line string) error {
 	return nil
 }
 
-// add puts a probe at an offset of a file. The kernel is given the file by its
+// Add puts a probe at an offset of a file. The kernel is given the file by its
 // number here: a path may have letters that the list takes for its own.
 func (p *Probes) Add(f *os.File, offset uint64) (Tracepoint, error) {
 	name := fmt.Sprintf("p%d", len(p.names))
@@ -76,7 +77,7 @@ func (p *Probes) Add(f *os.File, offset uint64) (Tracepoint, error) {
 	return p.tracing.Find(p.group, name)
 }
 
-// close removes the probes; the events on them must be closed before.
+// Close removes the probes; the events on them must be closed before.
 func (p *Probes) Close() error {
 	var errs []error
 	for _, n := range p.names {

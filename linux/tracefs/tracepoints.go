@@ -22,11 +22,12 @@ import (
 // tracepoints cannot be looked up.
 var ErrTracepoint = errors.New("there is no such tracepoint")
 
-// tracing is the kernel's file system that lists its tracepoints. Where it is
+// List is the kernel's file system that lists its tracepoints. Where it is
 // not mounted, it is opened without being mounted: nobody else sees it, and it
 // is gone when it is closed.
 type List struct{ dir *os.File }
 
+// Open opens the list. Its errors wrap linux.ErrNotAllowed.
 func Open() (*List, error) {
 	for _, path := range []string{"/sys/kernel/tracing", "/sys/kernel/debug/tracing"} {
 		if d, err := os.Open(path); err == nil {
@@ -56,8 +57,10 @@ func Open() (*List, error) {
 	return &List{os.NewFile(uintptr(fd), "tracefs")}, nil
 }
 
+// Close lets it go; where it was opened without being mounted, it is gone.
 func (t *List) Close() error { return t.dir.Close() }
 
+// Read returns the text of a file of the list.
 func (t *List) Read(path string) (string, error) {
 	fd, err := unix.Openat(int(t.dir.Fd()), path, unix.O_RDONLY|unix.O_CLOEXEC, 0)
 	if err != nil {
@@ -69,16 +72,16 @@ func (t *List) Read(path string) (string, error) {
 	return string(b), err
 }
 
-// tracepoint is one tracepoint: its number, and where the fields of its record are.
+// Tracepoint is one tracepoint: its number, and where the fields of its record are.
 type Tracepoint struct {
 	ID     uint64
 	Fields map[string]Field
 }
 
-// field is a place in a tracepoint's record, in bytes.
+// Field is a place in a tracepoint's record, in bytes.
 type Field struct{ Offset, Size int }
 
-// find looks a tracepoint up.
+// Find looks a tracepoint up.
 func (t *List) Find(group, name string) (Tracepoint, error) {
 	for _, part := range []string{group, name} {
 		// It becomes a path, which must not lead elsewhere.
@@ -107,7 +110,7 @@ func (t *List) Find(group, name string) (Tracepoint, error) {
 	return Tracepoint{id, ParseFields(text)}, nil
 }
 
-// parseFields reads lines such as
+// ParseFields reads lines such as
 //
 //	field:pid_t pid;	offset:24;	size:4;	signed:1;
 func ParseFields(format string) map[string]Field {
@@ -139,7 +142,7 @@ func ParseFields(format string) map[string]Field {
 	return out
 }
 
-// number reads a field as a number; ok is false where the record is too short.
+// Number reads a field as a number; ok is false where the record is too short.
 func (f Field) Number(raw []byte) (v uint64, ok bool) {
 	if f.Size > 8 || f.Offset < 0 || f.Offset+f.Size > len(raw) {
 		return 0, false

@@ -10,7 +10,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// attachJava has the machine open its socket, and waits for it.
+// Attach has the machine open its socket, and waits for it.
 func Attach(pid, own uint32, uid, gid int, root, socket string) error {
 	ask := path.Join(root, "tmp", fmt.Sprintf(".attach_pid%d", own))
 	f, err := os.OpenFile(ask, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)

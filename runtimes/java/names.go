@@ -8,7 +8,7 @@ import (
 	"entelon/core/profile"
 )
 
-// javaPackage returns the package of a method's name such as
+// Package returns the package of a method's name such as
 // "int shop.print.Page.turn(int)": what groups it.
 func Package(name string) string {
 	class := javaMethod(name)
@@ -27,7 +27,7 @@ func javaMethod(name string) string {
 	return name[strings.LastIndexByte(name, ' ')+1:]
 }
 
-// javaName drops the result's type from a method's name: what it returns does
+// Name drops the result's type from a method's name: what it returns does
 // not tell it from others.
 func Name(name string) string {
 	head, parameters, ok := strings.Cut(name, "(")
@@ -37,7 +37,7 @@ func Name(name string) string {
 	return head[strings.LastIndexByte(head, ' ')+1:] + "(" + parameters
 }
 
-// whoseJava tells whose code a method is.
+// KindOf tells whose code a method is.
 func KindOf(name string) profile.ModuleKind {
 	method := javaMethod(name)
 	if !strings.Contains(name, "(") || !strings.Contains(method, ".") {

@@ -10,7 +10,7 @@ import (
 	"entelon/symbol"
 )
 
-// cpython is what a module tells that holds the CPython interpreter.
+// Interpreter is what a module tells that holds the CPython interpreter.
 type Interpreter struct {
 	Layout Layout
 	First  uint64 // of the pointer to the first interpreter state, in the module's own address space
@@ -18,7 +18,7 @@ type Interpreter struct {
 	Err    error  // why its frames cannot be read
 }
 
-// readCPython looks for the interpreter in an object; it returns nil where
+// Find looks for the interpreter in an object; it returns nil where
 // it is not there.
 func Find(o *symbol.Object) *Interpreter {
 	const runtimeSection = ".PyRuntime" // since 3.13, also in stripped files
@@ -53,23 +53,13 @@ func lostCPython(o *symbol.Object) *Interpreter {
 	switch {
 	case hasMain:
 		return &Interpreter{Err: fmt.Errorf("%s is a version before 3.11", o.Path)}
-	case IsInterpreter(name) && !o.Mentions("_PyRuntime") && !o.Mentions("Py_BytesMain") && !o.Mentions("Py_Main"):
+	case ((Runtime{}).Executable(name) || (Runtime{}).Library(name)) && !o.Mentions("_PyRuntime") && !o.Mentions("Py_BytesMain") && !o.Mentions("Py_Main"):
 		return &Interpreter{Err: fmt.Errorf("%s: its symbols were stripped, so that its state is not found", o.Path)}
 	}
 	return nil
 }
 
-// isPython reports whether a file's name is that of the interpreter.
-func IsInterpreter(name string) bool {
-	for _, form := range []string{"python", "python3", "python[23].[0-9]*", "libpython[23].*.so*"} {
-		if ok, err := path.Match(form, name); ok && err == nil {
-			return true
-		}
-	}
-	return false
-}
-
-// whosePython tells whose code a Python file holds.
+// KindOf tells whose code a Python file holds.
 func KindOf(file string) profile.ModuleKind {
 	switch {
 	case strings.HasPrefix(file, "<frozen "):
