@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"entelon/linux/perf"
 )
@@ -18,6 +19,7 @@ func TestShort(t *testing.T) {
 	entelon := builtEntelon(t)
 	var all []*Result
 	disturbed := 0
+	before, began := stolen(), time.Now()
 	for _, c := range Cases() {
 		if !c.Short {
 			continue
@@ -53,10 +55,17 @@ func TestShort(t *testing.T) {
 			t.Errorf("%s: %d stacks and %d shares were compared", c.Name, r.Known, len(r.Shares))
 		}
 	}
-	if cases := len(all) + disturbed; disturbed > max(1, cases/10) {
-		t.Errorf("%d of %d programs could not be judged", disturbed, cases)
+	// One in ten may stay without a judgement, and half of them where the host kept
+	// taking the machine's processors away.
+	cases, mayStay := len(all)+disturbed, 10
+	taken := float64(stolen()-before) / float64(time.Since(began))
+	if taken > 0.1 {
+		mayStay = 2
+	}
+	if disturbed > max(1, cases/mayStay) {
+		t.Errorf("%d of %d programs could not be judged; the host took %.0f %% of a processor away", disturbed, cases, 100*taken)
 	} else if disturbed > 0 {
-		t.Logf("not judged: %d of %d programs", disturbed, cases)
+		t.Logf("not judged: %d of %d programs; the host took %.0f %% of a processor away", disturbed, cases, 100*taken)
 	}
 	s := Sum(all)
 	if err := s.Err(); err != nil {
