@@ -40,7 +40,7 @@ type source struct {
 	cycles bool // its count is cycles, and the time that it ran is processor time
 	raw    bool // the tracepoint's own record comes with the sample
 	copied bool // registers and a copy of the stack come with it
-	reader bool // the kernel's program that reads other stacks runs with it
+	reader bool // the kernel program that reads other stacks runs with it
 	point  tracefs.Tracepoint
 	// Of a call: which arguments are multiplied to the size, counted from 1; of
 	// none, only calls are counted.

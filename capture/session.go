@@ -17,6 +17,7 @@ import (
 	"entelon/capture/launch"
 	"entelon/core/measure"
 	"entelon/core/profile"
+	"entelon/diagnose"
 	"entelon/linux/bpf"
 	"entelon/linux/perf"
 	"entelon/linux/tracefs"
@@ -64,7 +65,7 @@ type session struct {
 	lastCalls map[uint32]lastCall
 	// unoptimised says how one sees that the program was not built for speed.
 	unoptimised string
-	before      machineTime // the machine's, when the take began
+	before      diagnose.Time // the machine's, when the take began
 	usage       *usage
 	slowed      slowed   // the machine's processors, when the take began
 	absent      []string // files that the command names and that were not there
@@ -574,8 +575,7 @@ func (s *session) result(err, sinkErr error) (*Result, error) {
 	unreadable := s.resolver.Unreadable()
 	err = errors.Join(err, s.resolver.Close())
 	s.facts.CollectorNS = ownCPU() - s.ownCPU
-	s.warn(unreadable)
-	s.warnRun()
+	diagnose.Warn(&s.facts, s.evidence(unreadable))
 	if err != nil {
 		s.facts.Warn("fault", "The collector met a fault: "+err.Error()+".", "Take it again; if it happens again, report it.")
 	}

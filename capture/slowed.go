@@ -18,9 +18,6 @@ type slowed struct {
 	held map[string]time.Duration // by control group
 }
 
-// throttleWarn is the share of a take's time from which on being held back is said.
-const throttleWarn = 0.01
-
 // readSlowed reads what the system tells below root, which is "/" but in tests.
 func readSlowed(root string, pids []int) slowed {
 	s := slowed{map[string]int64{}, map[string]time.Duration{}}
@@ -112,16 +109,4 @@ func (s slowed) since(before slowed) (hot []string, times int64, held time.Durat
 		}
 	}
 	return hot, times, held
-}
-
-// warnSlowed says that the machine ran slower than it can.
-func (s *session) warnSlowed(now slowed) {
-	f := &s.facts
-	hot, times, held := now.since(s.slowed)
-	if len(hot) > 0 {
-		f.Warn("hot", fmt.Sprintf("The machine slowed %d of its processors down %d times because they were too hot.", len(hot), times), "Take it again when the machine has cooled down; compare shares rather than seconds.")
-	}
-	if share := float64(held) / float64(max(1, f.DurationNS)); share > throttleWarn {
-		f.Warn("held-back", fmt.Sprintf("It was held back for %.2f s because its control group had used up its processor time.", held.Seconds()), "Give the group a higher limit (cpu.max), or compare processor time rather than how long it took.")
-	}
 }

@@ -55,16 +55,6 @@ func TestSlowedDownAndHeldBack(t *testing.T) {
 	if _, _, held := readSlowed(root, []int{42, 43}).since(before); held != 900*time.Millisecond {
 		t.Errorf("held back for %v", held)
 	}
-	s := newSession(Options{}, discard{})
-	s.slowed, s.facts.DurationNS = before, 1e9
-	s.warnSlowed(readSlowed(root, []int{42, 43}))
-	var codes []string
-	for _, w := range s.facts.Warnings {
-		codes = append(codes, w.Code)
-	}
-	if !slices.Equal(codes, []string{"hot", "held-back"}) {
-		t.Errorf("%v", codes)
-	}
 }
 
 func TestFilesThatAreNotThere(t *testing.T) {

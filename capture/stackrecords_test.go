@@ -11,7 +11,7 @@ import (
 	"entelon/unwind"
 )
 
-// otherOf encodes a record of the kernel's program for event 88.
+// otherOf encodes a record of the kernel program for event 88.
 func otherOf(pid, tid uint32, time uint64, kind uint64, addr uint64, copied ...uint64) []byte {
 	header := make([]uint64, bpf.OtherHeader/8)
 	header[bpf.OtherAddr/8], header[bpf.OtherLength/8], header[bpf.OtherKind/8] = addr, uint64(8*len(copied)), kind

@@ -154,7 +154,7 @@ func (t *target) attachProgram(src *source, tid int) error {
 }
 
 // watch opens an event on each processor that tells at once what happens to a
-// command: a runtime has to be known to the kernel's program before its first
+// command: a runtime has to be known to the kernel program before its first
 // function runs.
 func (t *target) watch(tid int, kernel bool) error {
 	for _, cpu := range t.cpus {

@@ -67,7 +67,7 @@ func settled(t *testing.T, set profile.Settings, wrong func(*profile.Take) strin
 		if why == "" {
 			return x
 		}
-		stolen := after.stolen - before.stolen
+		stolen := after.Stolen - before.Stolen
 		if stolen == 0 {
 			t.Errorf("%s %s", set.Keep, why)
 			return x

@@ -81,7 +81,7 @@ func (s *session) openOther() {
 	}
 }
 
-// tellRuntime lets the kernel's program know of a Go process before it begins;
+// tellRuntime lets the kernel program know of a Go process before it begins;
 // all others are known from when they map their code.
 func (s *session) tellRuntime(pid uint32, f *os.File) {
 	o, err := symbol.OpenObject(f, f.Name(), profile.KindOwn, nil)

@@ -87,7 +87,7 @@ func (s *session) place() error {
 	case set.Group != "":
 		return t.add(int(s.group.Fd()), inGroup, false)
 	case s.command != nil:
-		// Only the kernel's program needs to know at once what was mapped.
+		// Only the kernel program needs to know at once what was mapped.
 		if err := t.add(s.pids[0], 0, false); err != nil || s.other == nil {
 			return err
 		}

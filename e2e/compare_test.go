@@ -56,15 +56,15 @@ func TestTheStoryOfABuild(t *testing.T) {
 	p.do("without it", chromedp.Click(`button[aria-label="Take the scope off"]`, chromedp.NodeVisible))
 	p.until("the suspects again", `Array.from(document.querySelectorAll('[data-test=suspect]'), e => e.innerText).join().includes('slur.lift')`)
 
-	// The table: only what is told from chance; by ratio.
+	// The table: only what is significant; by ratio.
 	p.key("2")
 	p.until("the table", `document.querySelectorAll('[data-test=difference]').length > 5`)
 	all := value[float64](p, `Number(document.querySelector('[aria-label="Functions on both sides"]').innerText.match(/([0-9\u2009]+) functions/)[1].replace(/\u2009/g, ''))`)
-	p.do("only what is told", chromedp.Click(`//label[contains(., "told from chance only")]/input`, chromedp.NodeVisible))
+	p.do("only what is told", chromedp.Click(`//label[contains(., "significant only")]/input`, chromedp.NodeVisible))
 	p.until("fewer", `new URLSearchParams(location.search).get('only') === 'told'`)
 	told := value[float64](p, `Number(document.querySelector('[aria-label="Functions on both sides"]').innerText.match(/([0-9\u2009]+) functions/)[1].replace(/\u2009/g, ''))`)
 	if told < 5 || told > all/2 {
-		t.Errorf("%v of %v functions are told from chance", told, all)
+		t.Errorf("%v of %v functions are significant", told, all)
 	}
 
 	p.key("x")
@@ -73,12 +73,12 @@ func TestTheStoryOfABuild(t *testing.T) {
 	// Two takes of one build are not called different.
 	one := strings.Split(old, ",")
 	p.visit("/compare?baseline=" + one[0] + "&candidate=" + one[1])
-	p.says("Take each side several times, in turns")
+	p.says("Take each side several times, interleaved")
 	p.until("no verdict from two takes", `document.querySelector('[data-test=verdict]').innerText.includes('too few takes')`)
 }
 
 // TestLedger: a program's home shows its builds with their verdicts, marks where
-// it got slower and where that was mended, and leads to takes and comparisons with
+// it got slower and where that was fixed, and leads to takes and comparisons with
 // the focus.
 func TestLedger(t *testing.T) {
 	p := newPage(t)
@@ -86,7 +86,7 @@ func TestLedger(t *testing.T) {
 	p.do("the program", chromedp.Click(`//h2/a[normalize-space()="engraved"]`, chromedp.NodeVisible))
 	p.until("four builds", `document.querySelectorAll('[data-test=build]').length === 4`)
 	builds := value[string](p, `Array.from(document.querySelectorAll('[data-test=build]'), e => e.innerText.replace(/\s+/g, ' ')).join('|')`)
-	for i, want := range []string{"3.4.0 5 takes", "+ regression 3.5.0 5 takes", "− mended 3.5.1 5 takes", "3.6.0 5 takes"} {
+	for i, want := range []string{"3.4.0 5 takes", "+ regression 3.5.0 5 takes", "− fixed 3.5.1 5 takes", "3.6.0 5 takes"} {
 		if got := strings.Split(builds, "|")[i]; !strings.Contains(got, want) {
 			t.Errorf("build %d is %q, want %q", i, got, want)
 		}

@@ -78,7 +78,7 @@ func TestEveryLens(t *testing.T) {
 }
 
 // TestScopeIsTyped: the expression is completed, wrong characters are pointed at
-// and mended, and the sentence, the figures and every lens follow it.
+// and fixed, and the sentence, the figures and every lens follow it.
 func TestScopeIsTyped(t *testing.T) {
 	p := newPage(t)
 	p.visit("/takes/" + takeOf(t, "3.5.0"))

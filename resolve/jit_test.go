@@ -88,7 +88,7 @@ func written(t *testing.T, name, text string) string {
 	return p
 }
 
-// labelsRecord encodes what the kernel's program writes of labels: names and
+// labelsRecord encodes what the kernel program writes of labels: names and
 // values in turn.
 func labelsRecord(texts ...string) []byte {
 	b := make([]byte, bpf.BeforeOther+bpf.OtherHeader)

@@ -32,10 +32,11 @@ var rooms = []room{
 	{"symbol", []string{"core/measure", "core/profile"}},
 	{"unwind", []string{"symbol"}},
 	{"runtimes", []string{"core/profile", "symbol"}},
+	{"diagnose", []string{"core/measure", "core/profile", "runtimes"}},
 	{"linux", nil},
 	{"linux/bpf", []string{"linux", "runtimes/python", "symbol", "unwind"}}, // its programs know where runtimes keep things
 	{"resolve", []string{"core/measure", "core/profile", "linux", "linux/bpf", "runtimes", "symbol", "unwind"}},
-	{"capture", []string{"core/measure", "core/profile", "core/scope", "linux", "linux/bpf", "resolve", "runtimes", "symbol", "unwind"}},
+	{"capture", []string{"core/measure", "core/profile", "core/scope", "diagnose", "linux", "linux/bpf", "resolve", "runtimes", "symbol", "unwind"}},
 	{"people", nil},
 	{"collector", []string{"core/profile", "people"}},
 	{"store", []string{"core", "codec", "people"}},

@@ -31,7 +31,7 @@ type CompareRow struct {
 	SelfSamples  []int64     `json:"self_samples"` // of the baseline and the candidate
 	TotalSamples []int64     `json:"total_samples"`
 	State        string      `json:"state"`   // same, changed, new or gone
-	Certain      bool        `json:"certain"` // a difference is told from chance
+	Certain      bool        `json:"certain"` // a difference is significant
 	Was          string      `json:"was"`     // full name in the baseline, if another
 	Because      string      `json:"because"` // why the two are taken for one
 	ByHand       bool        `json:"by_hand"` // somebody said so
@@ -98,7 +98,7 @@ type CompareOut struct {
 	Reading   []SaidOut         `json:"reading"`
 	Suspects  []SuspectOut      `json:"suspects"`
 	Rows      []CompareRow      `json:"rows"`   // the largest difference of self cost first
-	Hidden    int               `json:"hidden"` // functions that are left out: small, and not told from chance
+	Hidden    int               `json:"hidden"` // functions that are left out: small, and not significant
 }
 
 // MirrorOut is the flame graphs of both sides in columns of equal length, in one

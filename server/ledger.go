@@ -30,7 +30,7 @@ type LedgerBuild struct {
 	Change   float64  `json:"change"`  // to the build before, as a ratio; 0 for the first
 	ChangeLo float64  `json:"change_low"`
 	ChangeHi float64  `json:"change_high"`
-	Mark     string   `json:"mark"` // regression, mended (of one before), or ""
+	Mark     string   `json:"mark"` // regression, fixed (of one before), or ""
 }
 
 // LedgerRow is a function over all builds; figures are as the scale has them.
@@ -252,7 +252,7 @@ func (o *LedgerOut) columns(by *ledgerBy) map[int64]int {
 		}
 		groups[k].Add(v, t.Measured, t.StartedAt)
 	}
-	open := false // a regression that is not mended yet
+	open := false // a regression that is not fixed yet
 	for k := range o.Builds {
 		b := &o.Builds[k]
 		b.Mean, b.Low, b.High = compare.Mean(groups[k].Value)
@@ -265,8 +265,8 @@ func (o *LedgerOut) columns(by *ledgerBy) map[int64]int {
 		case e.Verdict == compare.Slower && e.Ratio-1 >= compare.DefaultWorth:
 			b.Mark, open = "regression", true
 		case e.Verdict == compare.Faster && open:
-			b.Mark = "mended"
-			// What is left of it may be mended by a later build.
+			b.Mark = "fixed"
+			// What is left of it may be fixed by a later build.
 			open = b.Mean > (1+compare.DefaultWorth)*o.sound(k)
 		}
 	}

@@ -222,7 +222,7 @@ func TestLedger(t *testing.T) {
 	if len(l.Builds) != 3 || l.Builds[0].Name != "1.0" || len(l.Builds[1].Takes) != 3 || l.Builds[0].Mean != float64(hot.Total) || l.Builds[1].Mean != 2*float64(hot.Total) {
 		t.Fatalf("%+v", l.Builds)
 	}
-	if l.Builds[0].Verdict != "" || l.Builds[1].Verdict != "slower" || l.Builds[1].Mark != "regression" || l.Builds[2].Verdict != "faster" || l.Builds[2].Mark != "mended" {
+	if l.Builds[0].Verdict != "" || l.Builds[1].Verdict != "slower" || l.Builds[1].Mark != "regression" || l.Builds[2].Verdict != "faster" || l.Builds[2].Mark != "fixed" {
 		t.Errorf("%+v", l.Builds)
 	}
 	found := false

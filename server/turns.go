@@ -13,7 +13,7 @@ import (
 const mostTurns = 100
 
 // inRow has a take be the first of a row: of so many of one command, or, where
-// there is another command to hold it against, of so many of each in turns, so that
+// there is another command to hold it against, of so many of each interleaved, so that
 // a drift of the machine meets both alike.
 func inRow(set *profile.Settings, against []string, repeat int) error {
 	set.Series, set.Turn, set.Turns, set.Side, set.Against = "", 0, 0, "", nil

@@ -68,7 +68,7 @@ type TakeOut struct {
 	Turns         int       `json:"turns"`
 	Broken        string    `json:"broken"` // what of it cannot be shown, "" for nothing
 	Pinned        bool      `json:"pinned"` // it stays when old takes are removed
-	Side          string    `json:"side"`   // "baseline" or "candidate" where two commands were taken in turns
+	Side          string    `json:"side"`   // "baseline" or "candidate" where two commands were interleaved
 }
 
 // TakesOut lists takes; Count is how many there are beyond the page.
@@ -411,7 +411,7 @@ type JobIn struct {
 	Settings  *profile.Settings `json:"settings,omitempty"`
 	Again     string            `json:"again"`  // the key of a take
 	Repeat    int               `json:"repeat"` // make as many takes in a row; 0 is one
-	// Against is the command of a baseline that is taken in turns with the settings'
+	// Against is the command of a baseline that is interleaved with the settings'
 	// own: Repeat takes of each.
 	Against []string `json:"against,omitempty"`
 }

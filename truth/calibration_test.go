@@ -105,7 +105,7 @@ func TestCalibration(t *testing.T) {
 		{10, "8 % all alike, 3 % each function", func(s *made.Shop) { s.Common, s.Own = 0.08, 0.03 }, true},
 		{5, "3 % all alike, 2 % each function, samples in bursts of four", func(s *made.Shop) { s.Common, s.Own, s.Burst = 0.03, 0.02, 4 }, true},
 		{5, "one take in ten is 30 % off", func(s *made.Shop) { s.Common, s.Own, s.Far = 0.03, 0.02, 0.1 }, true},
-		{5, "half of what meets a take meets the next one, in turns", func(s *made.Shop) { s.Common, s.Own, s.Drag = 0.03, 0.02, 0.5 }, true},
+		{5, "half of what meets a take meets the next one, interleaved", func(s *made.Shop) { s.Common, s.Own, s.Drag = 0.03, 0.02, 0.5 }, true},
 		{5, "the same, one side after the other", func(s *made.Shop) { s.Common, s.Own, s.Drag = 0.03, 0.02, 0.5 }, false},
 		{5, "one side after the other, where nothing drags on", func(s *made.Shop) { s.Common, s.Own = 0.03, 0.02 }, false},
 	} {
@@ -117,7 +117,7 @@ func TestCalibration(t *testing.T) {
 			t.Errorf("%d takes, %s: %+v", x.takes, x.what, c)
 		}
 	}
-	out.WriteString("\nWhere one side is made after the other, intervals are wider for it, by more than it would take where nothing drags on: that cannot be told from a few takes, which is why they are better made in turns.\n\n**Programs that got slower**, every function alike, with 2 % between takes and 10 000 samples a take. Beside how often it was found stands how often it is to be found, from the smallest change that the comparisons themselves said would be seen.\n\n| slower by | takes a side | found | to be found | the interval covers it |\n|--:|--:|--:|--:|--:|\n")
+	out.WriteString("\nWhere one side is made after the other, intervals are wider for it, by more than it would take where nothing drags on: that cannot be told from a few takes, which is why they are better interleaved.\n\n**Programs that got slower**, every function alike, with 2 % between takes and 10 000 samples a take. Beside how often it was found stands how often it is to be found, from the smallest change that the comparisons themselves said would be seen.\n\n| slower by | takes a side | found | to be found | the interval covers it |\n|--:|--:|--:|--:|--:|\n")
 	for i, slower := range []float64{0.02, 0.05, 0.10} {
 		for _, takes := range []int{3, 5, 10} {
 			s := made.Street(6, 4082)
@@ -160,7 +160,7 @@ func demoTakes(t *testing.T, out *bytes.Buffer) {
 		}
 		return runs
 	}
-	out.WriteString("\n**Real takes**, three to five of each build of the demo's programs, made in turns on a shared machine.\n\n| from | to | verdict | change, with its interval |\n|---|---|---|--:|\n")
+	out.WriteString("\n**Real takes**, three to five of each build of the demo's programs, interleaved on a shared machine.\n\n| from | to | verdict | change, with its interval |\n|---|---|---|--:|\n")
 	for _, x := range [][3]string{
 		{"engraved-3.4.0", "engraved-3.5.0", "slower"}, {"engraved-3.5.0", "engraved-3.5.1", "faster"}, {"engraved-3.5.1", "engraved-3.6.0", "faster"},
 		{"inkraster-1.2.0", "inkraster-1.3.0", "slower"}, {"partbook-1.4.0", "partbook-1.5.0", "slower"}, {"pageturn-2.1.0", "pageturn-2.2.0", "slower"},

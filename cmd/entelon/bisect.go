@@ -41,7 +41,7 @@ func bisectCommand() *cobra.Command {
 		Short: "Find the revision that made a program slower",
 		Long: `Finds the first slower revision between a good and a bad one, in a git
 repository. Each step builds a revision in a work tree of its own and takes it
-and the good one in turns, as often as it needs to tell. Revisions that do not
+interleaved with the good one, as often as it needs to tell. Revisions that do not
 build, or that cannot be told, are left out.
 
 It can be stopped at any time; the same command goes on where it was.`,
@@ -127,7 +127,7 @@ func (b *bisection) key() string {
 	return strings.Join([]string{b.repo.good.hash, b.repo.revisions[len(b.repo.revisions)-1].hash, b.build, b.run, b.function, b.threshold.String()}, "\x00")
 }
 
-// ask builds a revision, takes it and the good one in turns, and keeps the answer.
+// ask builds a revision, interleaves it with the good one, and keeps the answer.
 func (b *bisection) ask(ctx context.Context, at int) (bisect.Answer, error) {
 	rev := b.repo.revisions[at]
 	b.say("%s %s", rev.short(), rev.subject)

@@ -53,7 +53,7 @@ func compareCommand() *cobra.Command {
 are takes of it: how much single takes differ is known only from several.
 
 It exits with 0 if there is no regression, 1 if there is one, 2 if the takes do
-not tell, and 3 after an error. A regression is a rise that is told from chance
+not tell, and 3 after an error. A regression is a rise that is significant
 and is larger than its limit: 5 % of the whole, if nothing else is said.`,
 		Example: `  entelon compare engraved-3.4.0.take engraved-3.5.0.take
   entelon compare --baseline old-1.take --baseline old-2.take --candidate new-1.take --candidate new-2.take

@@ -474,9 +474,9 @@ func TestTwoServersOneDatabase(t *testing.T) {
 		}
 	}()
 	file := secretIn(t, pg.Address)
-	t.Setenv("XDG_DATA_HOME", dir)
 	start := func(n int) (session, *exec.Cmd) {
 		cmd := exec.Command(program("entelon"), serveWords("--listen", "127.0.0.1:0", "--database-file", file, "--collector-state", filepath.Join(dir, "state"), "--link")...)
+		cmd.Env = append(os.Environ(), "XDG_DATA_HOME="+dir)
 		cmd.Stderr = os.Stderr
 		out, err := cmd.StdoutPipe()
 		if err != nil {

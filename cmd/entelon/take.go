@@ -100,7 +100,7 @@ What is added up, with --measure, which may be given several times:
 	c.Flags().Var(&f.budget, "budget", "choose the rate so that sampling slows the program by no more than this share, such as 0.5%")
 	c.Flags().BoolVar(&f.settings.BareFirst, "bare-first", false, "run the command once without sampling before; the take says what the sampling cost")
 	c.Flags().IntVar(&f.repeat, "repeat", 1, "make this `NUMBER` of takes in a row, kept as a group")
-	c.Flags().StringVar(&f.against, "against", "", "take this `COMMAND` in turns with the other, as its baseline; one word alone gets the other's arguments (five takes each, or as --repeat says)")
+	c.Flags().StringVar(&f.against, "against", "", "interleave this `COMMAND` with the other, as its baseline; one word alone gets the other's arguments (five takes each, or as --repeat says)")
 	c.Flags().StringVar(&f.againstBuild, "against-build", "", "the `NAME` of the baseline's build (default: found in the binary)")
 	c.Flags().Float64Var(&f.settings.Work, "work", 0, "the program does this `NUMBER` of units of work; the take says the cost of one")
 	c.Flags().StringVar(&f.settings.WorkFrom, "work-from", "", "take the units of work from the program's output, by an `EXPRESSION` with the number in brackets; it then writes to a pipe")

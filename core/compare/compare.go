@@ -18,7 +18,7 @@ import (
 type State string
 
 // The states. A function is Changed where it is on both sides and the difference
-// is told from chance; it is New or Gone where one side has no sample of it,
+// is significant; it is New or Gone where one side has no sample of it,
 // which for a rare function may be chance.
 const (
 	Same    State = "same"
@@ -90,7 +90,7 @@ type Row struct {
 	TotalSamples [2]int64
 	State        State
 	Number       int32  // in the comparison
-	Certain      bool   // one of its differences is told from chance
+	Certain      bool   // one of its differences is significant
 	Match        *Match // set where the sides have other names for it
 }
 
@@ -98,7 +98,7 @@ type Row struct {
 type Result struct {
 	Scale   Scale
 	Single  bool    // one take a side: how much takes differ is not known
-	Wider   float64 // how many times as wide intervals are as if the takes had been made in turns; 1 where they were
+	Wider   float64 // how many times as wide intervals are as if the takes had been interleaved; 1 where they were
 	Whole   Estimate
 	Rows    []Row // the largest difference of self cost first
 	Matches []Match

@@ -169,7 +169,7 @@ func (e *Estimate) need(change float64) int {
 	return mostTakes
 }
 
-// judge sets the verdict, given whether the difference is told from chance and
+// judge sets the verdict, given whether the difference is significant and
 // which change, as a share of the baseline, is worth knowing.
 func (e *Estimate) judge(told bool, worth float64) {
 	switch {

@@ -8,7 +8,7 @@ import (
 )
 
 // What meets a take often meets the next one, too: the machine is warmer, or busier.
-// Where both sides are made in turns that meets them alike; where one side is made
+// Where both sides are interleaved that meets them alike; where one side is made
 // after the other it looks like a difference. How much takes that follow each other
 // have in common cannot be told well from a few of them, so what they tell is joined
 // with what is likely beforehand.
@@ -24,7 +24,7 @@ const (
 // the less the higher it is.
 func likely(correlation float64) float64 { return 1 - correlation }
 
-// inOrder is how many times as wide as in turns an interval of the difference has to
+// inOrder is how many times as wide as when interleaved an interval of the difference has to
 // be, 1 at least, because of the order in which takes were made. x are the values of
 // takes in that order as parts of their side's mean, and side whose they are.
 //

@@ -41,7 +41,7 @@ func remarks(r *Result) []Remark {
 	var out []Remark
 	if r.Wider >= muchWider {
 		out = append(out, Remark{"order", 0, -1, fmt.Sprintf("The takes of one side were made after those of the other, where a drift of the machine looks like a difference; the intervals are %.1f times as wide for it.", r.Wider),
-			"Take both sides in turns, with take --against or a baseline in New take, to see smaller changes."})
+			"Interleave both sides, with take --against or a baseline in New take, to see smaller changes."})
 	}
 	for side, runs := range [][]Run{r.a, r.b} {
 		x := make([]float64, len(runs))
@@ -77,7 +77,7 @@ func remarks(r *Result) []Remark {
 					word = "down"
 				}
 				out = append(out, Remark{"drift", side, -1, fmt.Sprintf("The takes of the %s drift %s, one after the other.", name, word),
-					"Take both sides in turns, with take --against, so that a drift meets both alike."})
+					"Interleave both sides, with take --against, so that a drift meets both alike."})
 			}
 		}
 	}

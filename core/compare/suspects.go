@@ -218,7 +218,7 @@ func (f *finder) executing(n *Both) float64 {
 	return sum
 }
 
-// tells reports whether a suspect's difference is told from chance. Suspects are
+// tells reports whether a suspect's difference is significant. Suspects are
 // chosen for their difference, so that their own test alone would tell too often:
 // the function must be among those that are told with the rate of false ones held.
 // One whose work moved costs what it did before, and its test is held to the

@@ -75,7 +75,7 @@ type Settings struct {
 	AsIs bool `json:"as_is,omitempty"`
 }
 
-// The sides of takes that are made in turns.
+// The sides of takes that are interleaved.
 const (
 	Baseline  = "baseline"
 	Candidate = "candidate"

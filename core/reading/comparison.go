@@ -47,7 +47,7 @@ func Comparison(r *compare.Result, suspects []compare.Suspect, s Sides) []Said {
 		say("There are too few takes to tell whether %s is slower than %s: it takes %s %s %s%s.", s.Candidate, s.Baseline, compare.Change(w.Ratio), s.Measure, r.Scale.Words(), interval())
 		switch {
 		case r.Single:
-			say(" Take each side several times, in turns.")
+			say(" Take each side several times, interleaved.")
 		case w.Need > 0:
 			say(" With %d takes a side a change of %.0f %% would be seen.", w.Need, 100*compare.DefaultWorth)
 		}
@@ -74,7 +74,7 @@ func Comparison(r *compare.Result, suspects []compare.Suspect, s Sides) []Said {
 		out = append(out, because(r, x, share)...)
 	}
 	if told == 0 && len(suspects) > 0 {
-		say(" No single place is told from chance.")
+		say(" No single place differs significantly.")
 	}
 	return out
 }

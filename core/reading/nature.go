@@ -116,7 +116,7 @@ func (r *Reader) looksLike(c *tree.Cost) []Part {
 		return rest
 	}
 	sort.SliceStable(order, func(i, j int) bool { return sum[order[i]] > sum[order[j]] })
-	out := []Part{{Text: " By its names "}}
+	out := []Part{{Text: " About "}}
 	for i, k := range order {
 		switch {
 		case i > 0 && i == len(order)-1:
@@ -132,7 +132,7 @@ func (r *Reader) looksLike(c *tree.Cost) []Part {
 		}
 		out = append(out, Part{Text: fmt.Sprintf("%s looks like %s (", percent(float64(sum[k])/float64(total)), natures[k].text)}, Part{profile.Short(t.Profile.FunctionName(best)), best}, Part{Text: ")"})
 	}
-	return append(append(out, Part{Text: "."}), rest...)
+	return append(append(out, Part{Text: ", judging by function names."}), rest...)
 }
 
 // ownership says whose code the cost is in: what the program's own functions

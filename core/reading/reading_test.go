@@ -171,7 +171,7 @@ func TestWhoseAndWhat(t *testing.T) {
 	}
 	for _, want := range []string{
 		"48 % is in the program's own code, 38 % in libraries, 14 % in the kernel.",
-		"20 % looks like allocating and freeing memory (malloc) and 15 % looks like formatting and parsing text (strconv.AppendFloat).",
+		"20 % looks like allocating and freeing memory (malloc) and 15 % looks like formatting and parsing text (strconv.AppendFloat), judging by function names.",
 		"14 % is idling",
 	} {
 		if !strings.Contains(text, want) {

@@ -6,7 +6,7 @@ import (
 	"github.com/cilium/ebpf/asm"
 )
 
-// assembler puts the kernel's program together, with labels for its jumps.
+// assembler puts the kernel program together, with labels for its jumps.
 type assembler struct {
 	code    asm.Instructions
 	outputs int    // the map of the events to write to

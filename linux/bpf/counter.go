@@ -11,7 +11,7 @@ import (
 	"github.com/cilium/ebpf/asm"
 )
 
-// Counter is the kernel's program that counts calls, with its maps. It runs at
+// Counter is the kernel program that counts calls, with its maps. It runs at
 // the probe, reads from where the function was called, and adds one there; no
 // record is written, so none can be lost.
 type Counter struct {

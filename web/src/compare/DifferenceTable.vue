@@ -82,7 +82,7 @@ function verdict(r: CompareRow): string {
       <div class="flex" role="group" aria-label="Which cost">
         <button v-for="k in ['self', 'total']" :key="k" class="border border-rule-strong px-2 py-0.5 first:border-r-0" :class="by === k ? 'bg-ink text-paper' : 'bg-sheet text-ink-2'" :aria-pressed="by === k" @click="by = k">{{ k }}</button>
       </div>
-      <label class="flex items-center gap-1.5 whitespace-nowrap"><input type="checkbox" class="accent-ink" :checked="only === 'told'" @change="only = only ? '' : 'told'" />told from chance only</label>
+      <label class="flex items-center gap-1.5 whitespace-nowrap"><input type="checkbox" class="accent-ink" :checked="only === 'told'" @change="only = only ? '' : 'told'" />significant only</label>
       <span class="label ml-auto whitespace-nowrap">{{ count(rows.length) }} functions<template v-if="d.hidden">, {{ count(d.hidden) }} small ones left out</template></span>
     </div>
     <div class="flex min-h-0 flex-1 flex-col" role="table" aria-label="Differences">

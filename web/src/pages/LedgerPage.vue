@@ -156,7 +156,7 @@ useKeys({
           >
             <span class="flex h-[46px] items-end" aria-hidden="true">
               <svg viewBox="0 0 60 46" class="h-[46px] w-[60px]"><rect x="4" :y="44 - (40 * b.mean) / most" width="26" :height="(40 * b.mean) / most" fill="var(--color-bar)" /><line x1="17" x2="17" :y1="44 - (40 * b.low) / most" :y2="44 - (40 * b.high) / most" stroke="var(--color-ink)" stroke-width="1.4" /><line x1="0" x2="34" y1="44.5" y2="44.5" stroke="var(--color-rule-strong)" /></svg>
-              <span v-if="b.mark" class="mb-1 border px-1 text-[11px] leading-[15px]" :class="b.mark === 'regression' ? 'border-plum text-plum' : 'border-teal text-teal'" data-test="mark">{{ b.mark === 'regression' ? '+ regression' : '− mended' }}</span>
+              <span v-if="b.mark" class="mb-1 border px-1 text-[11px] leading-[15px]" :class="b.mark === 'regression' ? 'border-plum text-plum' : 'border-teal text-teal'" data-test="mark">{{ b.mark === 'regression' ? '+ regression' : '− fixed' }}</span>
             </span>
             <span class="mt-1 flex items-baseline gap-2"><RouterLink :to="{ name: 'take', params: { key: b.takes.at(-1)! }, query: { focus: focus || undefined } }" class="text-[15px] font-medium hover:underline">{{ b.name }}</RouterLink><span class="label">{{ b.takes.length }} {{ b.takes.length === 1 ? 'take' : 'takes' }}</span></span>
             <span>{{ amount(b.mean, unit) }}<span v-if="b.high > b.low" class="label"> ±{{ percent((b.high - b.low) / 2 / b.mean, 0) }}</span></span>

@@ -35,7 +35,7 @@ const leaving = ref(new Set<string>())
 const asked = computed(() => ({ search: search.value, program: program.value, series: series.value || undefined, sort: sort.value, descending: order.value === 'down', limit: 1000 }))
 const settled = refDebounced(asked, 120)
 const takes = useQuery({ queryKey: ['takes', settled], queryFn: () => api.takes(settled.value), placeholderData: keepPreviousData })
-// The sides of a row in which two commands were taken in turns.
+// The sides of a row in which two commands were interleaved.
 const sides = computed(() => {
   const of = (side: string) => rows.value.filter((t) => t.side === side).map((t) => t.key).join(',')
   return series.value && of('baseline') && of('candidate') ? { baseline: of('baseline'), candidate: of('candidate') } : undefined

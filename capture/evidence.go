@@ -1,0 +1,162 @@
+package capture
+
+import (
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"entelon/capture/launch"
+	"entelon/core/measure"
+	"entelon/core/profile"
+	"entelon/diagnose"
+	"entelon/linux/bpf"
+	"entelon/runtimes/java"
+)
+
+// evidence gathers what package diagnose is to know of a take that has ended.
+func (s *session) evidence(unreadable []string) *diagnose.Evidence {
+	r, set := s.resolver, &s.o.Settings
+	ps, profiled := r.Processes, s.builder.Profile()
+	after, _ := machineTicks() // where it cannot be read, nothing is said of it
+	hot, times, held := readSlowed("/", s.pids).since(s.slowed)
+	e := &diagnose.Evidence{
+		Settings: *set, Waiting: s.columnOf(measure.Waiting) >= 0, Launched: s.command != nil, Processes: len(s.pids),
+		Kernel: s.kernel, KernelNames: r.KernelErr, Started: ps.Started,
+		NoTable: r.NoTable, MaxStack: MaxStackBytes, OtherStacks: s.other != nil, OtherErr: s.otherErr, ByFrames: set.Unwind == UnwindFramePointers,
+		Unnamed: r.Unnamed, ExportsOnly: s.exportsOnly(), InStacks: int64(profiled.Samples.Len()), Unreadable: unreadable,
+		Met: ps.Met, JavaFrames: !ps.Met[java.RuntimeName] || s.keepsFramePointers(), PythonRead: ps.Python != nil, PythonFailed: ps.Unread, MaxLabels: bpf.MaxLabels,
+		Unoptimised: s.unoptimised, NoWake: s.noWake, Machine: [2]diagnose.Time{s.before, after}, TickNS: nanosecondsOf,
+		Hot: len(hot), HotTimes: times, Held: held,
+	}
+	if column := s.columnOf(measure.CPU); column >= 0 {
+		e.CPU, e.SampledNS = true, profiled.Total(column)
+		if s.chosen != nil {
+			e.Uncounted = s.chosen.unseen // what was left out was not even counted
+			e.SampledNS += s.chosen.clock
+		}
+	}
+	if c := r.Modules.Cache(); c != nil {
+		e.Cache = c.Failed()
+	}
+	for _, p := range ps.Known {
+		j := p.Made
+		if j == nil {
+			continue
+		}
+		m := diagnose.Map{PID: p.PID, Missing: j.Failed, Fault: j.Codes.Fault}
+		for _, err := range j.Faults {
+			m.Source = err
+			break
+		}
+		e.Maps = append(e.Maps, m)
+	}
+	if len(s.absent) > 0 {
+		// What a command writes, it has written by now.
+		still := absentFiles(*set)
+		e.Absent = slices.DeleteFunc(slices.Clone(s.absent), func(arg string) bool { return !slices.Contains(still, arg) })
+	}
+	return e
+}
+
+// exportsOnly counts the samples in files of which only exported functions have names.
+func (s *session) exportsOnly() map[string]int64 {
+	p := s.builder.Profile()
+	bare := map[profile.ModuleID]string{}
+	for _, m := range s.resolver.Modules.Known {
+		if m.IDSet && m.Object != nil && m.Kind != profile.KindRuntime && m.Object.ExportsOnly() {
+			bare[m.ID] = path.Base(m.Name)
+		}
+	}
+	counts := map[string]int64{}
+	if len(bare) == 0 {
+		return counts
+	}
+	for _, st := range p.Samples.Stack {
+		if st == 0 {
+			continue
+		}
+		if name, ok := bare[p.Functions[p.FunctionOf(st)].Module]; ok {
+			counts[name]++
+		}
+	}
+	return counts
+}
+
+// keepsFramePointers reports whether a Java machine was told to keep them: by its
+// arguments, by its environment, or by us.
+func (s *session) keepsFramePointers() bool {
+	const option = "+PreserveFramePointer"
+	set := &s.o.Settings
+	if s.command != nil && strings.Contains(s.command.Set, option) || strings.Contains(strings.Join(set.Command, " "), option) {
+		return true
+	}
+	env, err := launch.Environment(s.o.Launching())
+	if err != nil {
+		env = set.Env // its user has gone since it was launched
+	}
+	if slices.ContainsFunc(env, func(kv string) bool { return strings.Contains(kv, option) }) {
+		return true
+	}
+	if s.command != nil {
+		return false
+	}
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", set.PID))
+	return err == nil && strings.Contains(string(b), option)
+}
+
+// fileLike is an argument that names a file: a path, or a name with an ending.
+var fileLike = regexp.MustCompile(`^[^-][^=]*/[^=]*[^/=]$|^[^-][^=/]*\.[A-Za-z][A-Za-z0-9]{0,7}$`)
+
+// absentFiles are the arguments of a command that look like names of files which
+// are not there.
+func absentFiles(set profile.Settings) (out []string) {
+	if len(set.Command) == 0 {
+		return nil
+	}
+	for _, arg := range set.Command[1:] {
+		if len(arg) > 200 || !fileLike.MatchString(arg) || strings.Contains(arg, "://") || strings.ContainsAny(arg, "\n*?[{$ ") {
+			continue
+		}
+		path := arg
+		if !filepath.IsAbs(path) {
+			path = filepath.Join(set.Dir, path)
+		}
+		if _, err := os.Stat(path); os.IsNotExist(err) {
+			out = append(out, arg)
+		}
+	}
+	return out
+}
+
+// machineTicks reads the first line of /proc/stat: user, nice, system, idle,
+// iowait, irq, softirq, steal.
+func machineTicks() (m diagnose.Time, ok bool) {
+	b, err := os.ReadFile("/proc/stat")
+	if err != nil {
+		return m, false
+	}
+	line, _, _ := strings.Cut(string(b), "\n")
+	f := strings.Fields(line)
+	if len(f) < 9 || f[0] != "cpu" {
+		return m, false
+	}
+	for i, text := range f[1:9] {
+		v, err := strconv.ParseInt(text, 10, 64)
+		if err != nil {
+			return m, false
+		}
+		m.Total += v
+		switch i {
+		case 3, 4:
+			m.Idle += v
+		case 7:
+			m.Stolen += v
+		}
+	}
+	return m, true
+}

@@ -1,0 +1,149 @@
+// Package diagnose says what the reader of a take must know about the measurement: from
+// the facts of a take and what else was seen while it was made to warnings, each with
+// what can be done. It looks at nothing itself.
+package diagnose
+
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"entelon/core/profile"
+)
+
+// Evidence is what was seen of a take while it was made, besides its facts.
+type Evidence struct {
+	Settings  profile.Settings
+	CPU       bool // processor time was measured
+	Waiting   bool // waiting was measured
+	Launched  bool // its command was started by Entelon
+	Processes int  // that were attached to, or launched; 0: a machine or a group
+
+	Kernel      bool  // the kernel's part was sampled
+	KernelNames error // why the kernel's functions have no names
+
+	SampledNS int64 // processor time that samples stand for, those that were not kept included
+	Uncounted bool  // the kernel left samples out that were not to be kept, uncounted
+	Started   int64 // threads and processes that began meanwhile
+
+	NoTable     map[string]int64 // stacks by the file whose code has no call-frame tables
+	MaxStack    int              // bytes of a stack that can be copied at most
+	OtherStacks bool             // stacks that threads left behind were read
+	OtherErr    error            // why not
+	ByFrames    bool             // stacks were walked along frame pointers alone
+
+	Unnamed     map[string]int64 // samples by the file whose functions have no names
+	ExportsOnly map[string]int64 // samples by the file that has only exported functions' names
+	InStacks    int64            // samples in all
+	Cache       error            // why what was found out could not be kept
+	Unreadable  []string         // files, each with the reason
+
+	Met          map[string]bool // runtimes by name
+	Maps         []Map
+	JavaFrames   bool  // the Java machine keeps frame pointers
+	PythonRead   bool  // frames of CPython were read
+	PythonFailed error // why they cannot be
+	MaxLabels    int   // labels of a sample that can be read
+
+	Unoptimised string   // how one sees that the program was not built for speed
+	NoWake      error    // why it is not known when waiting threads were woken
+	Absent      []string // files that the command names and that were there neither before nor after
+	Machine     [2]Time  // of the whole machine, before and after
+	TickNS      int64    // of Machine's figures
+	Hot         int      // processors that the machine slowed down since they were too hot
+	HotTimes    int64
+	Held        time.Duration // for which the control group was held back
+}
+
+// Map is what is wrong with the map of code that a process made at run time.
+type Map struct {
+	PID     uint32
+	Missing error // why there is none
+	Fault   error // in it
+	Source  error // of a source map
+}
+
+// Time is the processor time of a whole machine, in ticks.
+type Time struct{ Total, Idle, Stolen int64 }
+
+// Shares and counts from which on a take says so.
+const (
+	warnCutShare     = 0.01  // of the stacks are cut off, where the user sets no other
+	warnUnnamedShare = 0.05  // of the samples have no name
+	warnNoLabels     = 0.005 // of the samples with labels
+	warnTornShare    = 0.005 // of the stacks with an interpreter's frames
+	warnFewSamples   = 1000
+	warnHardlyAny    = 30
+	warnRateShare    = 0.05 // of the clock's ticks are missing
+	warnMissing      = 20e6 // nanoseconds that may be missing where there are hardly any samples
+)
+
+// Warn adds to the facts of a take what there is to say.
+func Warn(f *profile.Facts, e *Evidence) {
+	ofSamples(f, e)
+	ofRun(f, e)
+}
+
+// ofSamples says what there is to know about the samples, and ends where there are too
+// few to say anything of their stacks.
+func ofSamples(f *profile.Facts, e *Evidence) {
+	if !e.Kernel {
+		f.Warn("no-kernel", "Time inside the kernel is missing: this user may not sample it.", "Run as root, or ask for: sysctl kernel.perf_event_paranoid=1")
+	}
+	if e.KernelNames != nil {
+		f.Warn("kernel-names", "Functions of the kernel have no names: "+e.KernelNames.Error()+".", "Ask for: sysctl kernel.kptr_restrict=0, and collect as root.")
+	}
+	if f.Lost > 0 {
+		f.Warn("lost", fmt.Sprintf("The kernel lost %d records because a ring was full.", f.Lost), "Collect at a lower rate, or on a machine that is less busy.")
+	}
+	if f.Throttled > 0 {
+		f.Warn("throttled", fmt.Sprintf("The kernel paused sampling %d times to protect the machine.", f.Throttled), "Collect at a lower rate.")
+	}
+	ofClock(f, e)
+	switch {
+	case f.Samples == 0 && f.LeftOut > 0:
+		f.Warn("no-samples", fmt.Sprintf("None of the %d samples was to be kept: %s.", f.LeftOut, e.Settings.Keep), "Take it again with another --keep.")
+		return
+	case f.Samples == 0:
+		f.Warn("no-samples", fmt.Sprintf("There are no samples; the program used %.3f s of processor time.", float64(f.CPUNS)/1e9), "Sample while it works, or for longer.")
+		return
+	case e.CPU && f.Samples < warnHardlyAny: // the other measures are counts
+		f.Warn("few-samples", fmt.Sprintf("The number of samples is %d, too few to say where the time goes.", f.Samples), "Sample while it works, or for longer.")
+		return
+	case e.CPU && f.Samples < warnFewSamples:
+		share := 100 * 1.96 * math.Sqrt(0.1*0.9/float64(f.Samples))
+		f.Warn("few-samples", fmt.Sprintf("There are only %d samples: a function with 10 %% of the time is known to within %.1f points.", f.Samples, share),
+			fmt.Sprintf("Collect about %.0f times as long, or at a higher rate.", math.Ceil(warnFewSamples*2/float64(f.Samples))))
+	}
+	ofStacks(f, e)
+	ofRuntimes(f, e)
+	ofNames(f, e)
+	if f.ExitCode != nil && *f.ExitCode != 0 {
+		f.Warn("failed", fmt.Sprintf("The command ended with exit code %d.", *f.ExitCode), "Make sure that it did the work that you want to measure.")
+	}
+}
+
+// ofClock compares the samples with the processor time that the kernel counted for the
+// same threads. The clock of each thread begins anew with the thread, so one that ends
+// between two ticks loses the time since the last; where many come and go, that is most
+// of what is missing. A process loses up to two ticks: as a copy of its parent, and as
+// what it becomes. A host that takes time away makes what is missing larger still, so
+// half of it is enough to say so.
+func ofClock(f *profile.Facts, e *Evidence) {
+	if !e.CPU || e.Uncounted {
+		return
+	}
+	missing := f.CPUNS - e.SampledNS
+	noise := 3 / math.Sqrt(float64(max(1, f.Samples)))
+	if math.Abs(float64(missing))/float64(max(1, f.CPUNS)) <= warnRateShare+noise && (f.Samples >= warnHardlyAny || missing < warnMissing) {
+		return
+	}
+	figures := fmt.Sprintf("The samples stand for %.2f s of processor time, but the kernel counted %.2f s", float64(e.SampledNS)/1e9, float64(f.CPUNS)/1e9)
+	tick := int64(1e9) / int64(max(1, e.Settings.RateHz))
+	if missing > 0 && 4*e.Started*tick >= missing {
+		f.Warn("short-lived", fmt.Sprintf("%s: %d threads and processes came and went, and what they did since their last tick, one in %.1f ms, was not seen.", figures, e.Started, float64(tick)/1e6),
+			"Collect at a higher rate, such as --rate 9973, so that shorter ones are seen.")
+		return
+	}
+	f.Warn("clock", figures+".", "Trust shares more than seconds here; a lower rate may help.")
+}
