@@ -19,9 +19,19 @@ import (
 	"entelon/core/tree"
 )
 
-// mostFigures bounds the functions of which a take's figures are kept, the
-// costliest first. What all come to is kept with the measure.
+// mostFigures bounds the functions of which a take's figures are kept, by its first
+// measure, the costliest first. What all come to is kept with the measure.
 const mostFigures = 20_000
+
+// mostFurther bounds the figures of all further measures of a take together, and
+// longestMeasure the name of one as it is kept for questions over many takes, in bytes.
+const (
+	mostFurther    = 40_000
+	longestMeasure = 1000
+)
+
+// measureName is a measure's name as it is kept.
+func measureName(name string) string { return shortened(plain(name), longestMeasure) }
 
 // longestFunction bounds a function's name as it is kept for questions over many
 // takes, in bytes. The file has it whole.
@@ -42,9 +52,13 @@ type figures struct {
 func allFigures(t *tree.Tree) (out []figures) {
 	for m := range t.Profile.Measures {
 		c := t.Cost(m, scope.Scope{})
-		f := figuresOf(t.Profile, t.Functions(c))
+		most := mostFigures
+		if further := len(t.Profile.Measures) - 1; m > 0 {
+			most = min(mostFigures, mostFurther/further)
+		}
+		f := figuresOf(t.Profile, t.Functions(c), most)
 		w := t.Profile.Words(m)
-		f.measure = TakeMeasure{Position: m, Name: plain(w.Name), Unit: plain(w.Unit), Level: w.Combine == measure.Level, Counted: w.Counted, Total: c.Total(0), Samples: c.TotalSamples(0)}
+		f.measure = TakeMeasure{Position: m, Name: measureName(w.Name), Unit: plain(w.Unit), Level: w.Combine == measure.Level, Counted: w.Counted, Total: c.Total(0), Samples: c.TotalSamples(0)}
 		for i := range f.cost {
 			f.cost[i].Measure = m
 		}
@@ -53,8 +67,8 @@ func allFigures(t *tree.Tree) (out []figures) {
 	return out
 }
 
-// figuresOf adds up what each function cost.
-func figuresOf(p *profile.Profile, functions []tree.FunctionCost) (out figures) {
+// figuresOf adds up what each function cost, and keeps the costliest.
+func figuresOf(p *profile.Profile, functions []tree.FunctionCost, most int) (out figures) {
 	at := map[named]int{}
 	for _, c := range functions {
 		k := named{shortened(plain(p.FunctionName(c.Function)), longestFunction), shortened(plain(p.Home(c.Function)), longestFunction)}
@@ -77,7 +91,7 @@ func figuresOf(p *profile.Profile, functions []tree.FunctionCost) (out figures) 
 	slices.SortStableFunc(order, func(a, b int) int {
 		return cmp.Or(cmp.Compare(out.cost[b].Total, out.cost[a].Total), cmp.Compare(out.cost[b].Self, out.cost[a].Self))
 	})
-	order = order[:min(mostFigures, len(order))]
+	order = order[:min(most, len(order))]
 	// By name, so that two takes of one program that come at the same time do not
 	// wait for each other in a circle.
 	slices.SortFunc(order, func(a, b int) int {

@@ -27,6 +27,9 @@ type LedgerMeasure struct {
 // maxLedgerTakes bounds the takes of a ledger; of more the oldest are left out.
 const maxLedgerTakes = 600
 
+// maxLedgerMeasures bounds the measures that are listed.
+const maxLedgerMeasures = 200
+
 // LedgerMeasures returns the measures that a program's takes have, those first that
 // most takes show first.
 func (s *Store) LedgerMeasures(ctx context.Context, program string) (out []LedgerMeasure, err error) {
@@ -37,7 +40,7 @@ func (s *Store) LedgerMeasures(ctx context.Context, program string) (out []Ledge
 	return out, s.wrap("reading a ledger from", s.db.WithContext(ctx).Raw(`
 SELECT m.name, m.unit, m.level, count(*) AS takes, count(*) FILTER (WHERE m.position = 0) AS first
 FROM take_measures m JOIN takes t ON t.id = m.take_id WHERE t.program_id = ?
-GROUP BY m.name, m.unit, m.level ORDER BY first DESC, takes DESC, m.name`, id).Scan(&out).Error)
+GROUP BY m.name, m.unit, m.level ORDER BY first DESC, takes DESC, m.name LIMIT ?`, id, maxLedgerMeasures).Scan(&out).Error)
 }
 
 // LedgerTakes returns a program's takes that have a measure in a unit, the oldest

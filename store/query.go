@@ -276,7 +276,7 @@ SELECT b.name AS build, count(*) AS takes,
 	percentile_cont(0.5) WITHIN GROUP (ORDER BY coalesce(mine.total, 0)::float8 / nullif(sums.total, 0)) AS total_share
 FROM sums JOIN builds b ON b.id = sums.build_id LEFT JOIN mine ON mine.take_id = sums.id AND mine.measure = sums.position
 GROUP BY b.id, b.name ORDER BY min(sums.started_at), b.id`,
-		map[string]any{"program": program, "measure": plain(measure), "name": plain(name), "module": plain(module)}).Scan(&out).Error
+		map[string]any{"program": program, "measure": measureName(measure), "name": plain(name), "module": plain(module)}).Scan(&out).Error
 	if err != nil {
 		return nil, s.wrap("reading from", err)
 	}

@@ -20,6 +20,9 @@ type Choice struct {
 	Argument int    // of an allocating function: which argument is the size, counted from 1; else 0
 }
 
+// MaxChoices is how many measures a take can have.
+const MaxChoices = 100
+
 // maxArgument is the last argument of a function that is passed in a register.
 const maxArgument = 6
 
@@ -78,6 +81,9 @@ func ParseAll(texts []string) ([]Choice, error) {
 		if !slices.Contains(out, c) {
 			out = append(out, c)
 		}
+	}
+	if len(out) > MaxChoices {
+		return nil, fmt.Errorf("%d measures are chosen, and a take has %d at most: %w", len(out), MaxChoices, ErrUnknown)
 	}
 	if out == nil {
 		out = []Choice{{Kind: CPU}}

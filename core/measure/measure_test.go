@@ -2,6 +2,7 @@ package measure
 
 import (
 	"errors"
+	"fmt"
 	"testing"
 )
 
@@ -70,6 +71,13 @@ func TestWhatCannotBeChosen(t *testing.T) {
 	}
 	if list, err := ParseAll([]string{" cpu", "waiting", "cpu"}); err != nil || len(list) != 2 {
 		t.Errorf("%v, %v", list, err)
+	}
+	var many []string
+	for i := range MaxChoices + 1 {
+		many = append(many, fmt.Sprint("function:f", i))
+	}
+	if _, err := ParseAll(many); !errors.Is(err, ErrUnknown) {
+		t.Errorf("%d measures are taken: %v", len(many), err)
 	}
 	if list, err := ParseAll(nil); err != nil || len(list) != 1 || list[0].Kind != CPU {
 		t.Errorf("%v, %v", list, err)

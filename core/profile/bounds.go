@@ -21,13 +21,15 @@ const (
 	mostCounters = 1000
 	mostSay      = 64 << 10 // bytes of one text
 	mostWords    = 8 << 20  // bytes of a command with its arguments
+	mostMeasures = 200      // each of which is added up when a take comes
+	longestUnit  = 40       // bytes
 )
 
 // CheckBounds reports the first thing that a take says of itself that cannot be,
 // or that could not be kept with others. A take that came from outside must pass
 // before anything is done with it but reading.
 func (t *Take) CheckBounds() error {
-	return errors.Join(t.Settings.check(), t.Machine.check(), t.Facts.check(), t.Profile.checkValues())
+	return errors.Join(t.Settings.check(), t.Machine.check(), t.Facts.check(), t.Profile.checkMeasures(), t.Profile.checkValues())
 }
 
 // within checks numbers, each named, against what they can be.
@@ -129,6 +131,19 @@ func (f *Facts) check() error {
 		texts(mostSay, map[string]string{"build's number": f.BuildID, "revision": f.Revision, "executable": f.Executable, "end": f.EndedBy, "runtime's options": f.RuntimeSet}),
 		finite(map[string]float64{"work": f.Work}),
 	)
+}
+
+// checkMeasures bounds what is added up, and how long it is called.
+func (p *Profile) checkMeasures() error {
+	if n := len(p.Measures); n > mostMeasures {
+		return fmt.Errorf("it has %d measures, and a take has %d at most", n, mostMeasures)
+	}
+	for i, m := range p.Measures {
+		if len(p.Strings[m.Name]) > mostSay || len(p.Strings[m.Unit]) > longestUnit {
+			return fmt.Errorf("measure %d has a name of %d bytes and a unit of %d", i, len(p.Strings[m.Name]), len(p.Strings[m.Unit]))
+		}
+	}
+	return nil
 }
 
 // checkValues bounds what a measure adds up to, so that no sum overflows, and
