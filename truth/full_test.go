@@ -61,7 +61,7 @@ with the default settings. Its sources, with the stacks that must be seen, are i
 | complete stacks, without the deliberately over-deep | %.3f %% of %d | 99.5 %% |
 | stacks that look as the source says | %.3f %% of %d | 99.5 %% |
 | samples lost | %d | 0 |
-| ticks without a sample, median of the %d runs that the host left alone | %.2f %% | 3 %% |
+| ticks without a sample beyond what the host took away, median | %.2f %% | 3 %% |
 | stacks with functions of an interpreter, hit while it changed them | %.3f %% of %d | at most 0.5 %% |
 | shares by the runtime's own profiler, within %.0f points and chance | %d of %d | all |
 
@@ -70,7 +70,7 @@ with the default settings. Its sources, with the stacks that must be seen, are i
 | program | samples | complete | as expected | cut off |
 |---|---|---|---|---|
 `, time.Now().Format("2006-01-02"), runtime.GOARCH, runtime.Version(), runtime.NumCPU(), *seconds,
-		s.Hits, s.Shares, s.Allowed, 100*s.Complete, s.Stacks, 100*s.Right, s.Known, s.Lost, s.Quiet, 100*s.Missing,
+		s.Hits, s.Shares, s.Allowed, 100*s.Complete, s.Stacks, 100*s.Right, s.Known, s.Lost, 100*s.Missing,
 		100*float64(s.Torn)/float64(max(1, s.Interpreted+s.Torn)), s.Interpreted+s.Torn, 100*witnessMayDiffer, s.Agree, s.Witnessed)
 	for _, r := range all {
 		var cut []string

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -44,6 +45,10 @@ type Result struct {
 	// more were hit while they were being changed.
 	Interpreted, Torn int64
 	Wrong             string // an example of one that does not
+	// Inlines is set where the source says that functions are inlined; Inlined is how
+	// many stacks have one that was.
+	Inlines bool
+	Inlined int64
 	// Missing is the share of the clock's ticks that no sample stands for, Stolen how
 	// much processor time the host took away meanwhile, as a share of the same.
 	Missing, Stolen float64
@@ -167,6 +172,14 @@ func once(c Case, exe, entelon, dir string, seconds float64) (r *Result, missing
 			}
 		}
 		r.match(stacks, p)
+		if slices.ContainsFunc(p.steps, func(step string) bool { return strings.HasSuffix(step, "~") }) {
+			r.Inlines = true
+		}
+	}
+	for _, s := range stacks {
+		if slices.ContainsFunc(s.frames, func(f frame) bool { return f.inlined }) {
+			r.Inlined += s.count
+		}
 	}
 	return r, missing, cpu, nil
 }

@@ -24,16 +24,12 @@ type Summary struct {
 	Lost                  int64
 	Interpreted, Torn     int64
 	Witnessed, Agree      int
-	Missing               float64 // median share of missing ticks, of the runs that the host left alone
-	Quiet                 int     // how many these are
+	Missing               float64 // median share of ticks that are missing beyond what the host took away
 }
 
-// Of a run that the host left alone hardly a tick may be missing.
-const (
-	leftAlone     = 0.01 // of the processor time taken away
-	mayMissAlways = 0.03 // of the ticks
-	enoughQuiet   = 3    // runs, for their median to say something
-)
+// mayMissAlways is the share of the ticks that may be missing where the host took
+// nothing.
+const mayMissAlways = 0.03
 
 // Sum adds up results.
 func Sum(all []*Result) Summary {
@@ -41,9 +37,7 @@ func Sum(all []*Result) Summary {
 	var complete, right float64
 	var missing []float64
 	for _, r := range all {
-		if r.Stolen <= leftAlone {
-			missing = append(missing, r.Missing)
-		}
+		missing = append(missing, r.Missing-r.Stolen)
 		for _, x := range r.Shares {
 			s.Shares++
 			if x.Hit {
@@ -66,9 +60,9 @@ func Sum(all []*Result) Summary {
 			complete += r.Complete * float64(r.Samples)
 		}
 	}
-	if s.Quiet = len(missing); s.Quiet > 0 {
+	if len(missing) > 0 {
 		slices.Sort(missing)
-		s.Missing = missing[s.Quiet/2]
+		s.Missing = missing[len(missing)/2]
 	}
 	s.Complete = complete / max(1, float64(s.Stacks))
 	s.Right = right / max(1, float64(s.Known))
@@ -97,8 +91,8 @@ func (s Summary) Err() error {
 	if missed := s.Shares - s.Hits; missed > s.Allowed {
 		errs = append(errs, fmt.Errorf("%d of %d shares are outside their intervals, and chance allows %d", missed, s.Shares, s.Allowed))
 	}
-	if s.Quiet >= enoughQuiet && s.Missing > mayMissAlways {
-		errs = append(errs, fmt.Errorf("%.1f %% of the ticks are missing in runs that nothing disturbed", 100*s.Missing))
+	if s.Missing > mayMissAlways {
+		errs = append(errs, fmt.Errorf("%.1f %% of the ticks are missing beyond what the host took away", 100*s.Missing))
 	}
 	if torn := float64(s.Torn) / float64(max(1, s.Interpreted+s.Torn)); torn > mayBeTorn {
 		errs = append(errs, fmt.Errorf("%.3f %% of the interpreted stacks were torn", 100*torn))
