@@ -9,7 +9,7 @@ import (
 	"entelon/unwind"
 )
 
-// OpenKernel reads the kernel's symbols. That takes some 70 ms of processor
+// OpenKernel reads the kernel's symbols. That takes about 70 ms of processor
 // time, most of it in the kernel, so it is done before the program begins.
 func (r *Resolver) OpenKernel() { r.kernel, r.KernelErr = symbol.OpenKernel(r.Modules.Cache()) }
 

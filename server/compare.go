@@ -150,6 +150,9 @@ func (s *Server) compareNow(c *gin.Context, scale compare.Scale, sc scope.Scope,
 			} else if w.Name != out.words.Name || w.Unit != out.words.Unit {
 				return nil, badRequest{fmt.Errorf("%s and %s are two measures", out.words.Label, w.Label)}
 			}
+			if err := sc.Fits(o.take.Profile); err != nil {
+				return nil, badRequest{err}
+			}
 			row := side.rows[i]
 			k := o.cost(m, sc.Of(aboutOf(row)))
 			side.runs = append(side.runs, compare.Run{

@@ -289,3 +289,29 @@ func TestLedgerOfOneMeasure(t *testing.T) {
 		t.Errorf("%+v", kinds)
 	}
 }
+
+// A take whose samples have no times is shown in every lens, and says so where times
+// are asked for, instead of answering for all of it.
+func TestTakeWithoutTimes(t *testing.T) {
+	tk := made.Take(77, made.Small)
+	tk.Profile.Samples.Time = nil
+	var b bytes.Buffer
+	if err := take.Write(&b, tk); err != nil {
+		t.Fatal(err)
+	}
+	key := decode[server.AddedOut](t, ask(t, "POST", "/takes?name=x.take", &b, 201)).Take.Key
+	t.Cleanup(func() { ask(t, "DELETE", "/takes/"+key, nil, 204) })
+	for _, lens := range []string{"hot", "flame?pixels=900", "paths", "threads", "graph?most=20", "function?name=fn1", "kept"} {
+		ask(t, "GET", "/takes/"+key+"/"+lens, nil, 200)
+	}
+	for _, lens := range []string{"hot", "flame", "threads", "kept"} {
+		for _, scope := range []string{"time from 1 ms", "not (function is fn1 and time to 2 ms)"} {
+			if text := string(ask(t, "GET", "/takes/"+key+"/"+lens+"?scope="+url.QueryEscape(scope), nil, 400)); !strings.Contains(text, "no times") {
+				t.Errorf("%s in %s: %s", lens, scope, text)
+			}
+		}
+	}
+	if text := string(ask(t, "GET", "/takes/"+key+"/times", nil, 400)); !strings.Contains(text, "no times") {
+		t.Errorf("%s", text)
+	}
+}

@@ -54,6 +54,10 @@ func (s *Server) scoped(c *gin.Context) (*view, *store.Take, scopedCost, bool) {
 		s.fail(c, err)
 		return nil, nil, scopedCost{}, false
 	}
+	if err := sc.Fits(o.take.Profile); err != nil {
+		s.fail(c, badRequest{err})
+		return nil, nil, scopedCost{}, false
+	}
 	shape := shapeOf(c)
 	if err := shape.Check(); err != nil {
 		s.fail(c, badRequest{err})

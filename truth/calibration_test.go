@@ -35,7 +35,7 @@ type calibrated struct {
 	seen                             float64 // mean of the smallest change that would be seen
 }
 
-// calibrate compares takes of two shops many times. In turns means A B A B …,
+// calibrate compares takes of two shops many times. Interleaved means A B A B …,
 // else all takes of one are made before those of the other.
 func calibrate(t *testing.T, seed uint64, times, takes int, a, b made.Shop, ratio float64, inTurns bool) calibrated {
 	t.Helper()

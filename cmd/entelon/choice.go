@@ -32,6 +32,9 @@ func (x choice) of(t *profile.Take) (int, scope.Scope, error) {
 	if err != nil {
 		return 0, scope.Scope{}, err
 	}
+	if err := sc.Fits(t.Profile); err != nil {
+		return 0, scope.Scope{}, fmt.Errorf("--scope: %w", err)
+	}
 	about := aboutTake(t)
 	if !sc.All() {
 		for _, text := range scope.NewNames(t.Profile, about, scope.Weights{}).Absent(sc) {

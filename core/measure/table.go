@@ -88,7 +88,7 @@ var Kinds = []Kind{
 		Word: Disk, Title: "Disk requests", Way: ByDisk,
 		Means: "Requests to disks that the program itself makes, with their size. What the kernel writes later, or reads ahead by itself, is not the program's.",
 		Cost:  "about 5 µs a request",
-		Note:  "every request, about 5 µs each",
+		Note:  "about 5 µs each",
 		Columns: []ColumnRow{
 			{Column: Column{Name: "disk-bytes", Label: "bytes to and from disks", Unit: Bytes, Counted: true}},
 			{Column: Column{Name: "disk-requests", Label: "requests to disks", Unit: Count, Counted: true}},
@@ -98,7 +98,7 @@ var Kinds = []Kind{
 		Word: Allocations, Title: "Allocations", Of: OfAnAllocator, Way: ByCalls,
 		Means: "Calls of the C library's allocator and the bytes that they ask for; or of the program's function FUNCTION, whose argument number N (1 if not given) is the size. Every call is counted.",
 		Cost:  "about 5 µs a call",
-		Note:  "calls of the C library's allocator, about 5 µs each",
+		Note:  "C library, about 5 µs each",
 		Columns: []ColumnRow{
 			{Column: Column{Name: "allocated", Label: "allocated bytes", Unit: Bytes, Counted: true}},
 			{Column: Column{Name: "allocations", Label: "allocations", Unit: Count, Counted: true}},

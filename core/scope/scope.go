@@ -9,6 +9,7 @@ package scope
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"entelon/core/profile"
@@ -61,6 +62,30 @@ func (s Scope) Of(about About) Scope {
 
 // All reports whether every sample counts.
 func (s Scope) All() bool { return s.root == nil }
+
+// Fits refuses a profile that cannot answer: one whose samples have no times is not
+// restricted by them. Its error wraps profile.ErrFolded.
+func (s Scope) Fits(p *profile.Profile) error {
+	if p.Folded() && s.root != nil && timed(s.root) {
+		return fmt.Errorf("the scope has a part of the time, but of this take %w", profile.ErrFolded)
+	}
+	return nil
+}
+
+// timed reports whether an expression asks for times.
+func timed(x expression) bool {
+	switch x := x.(type) {
+	case between:
+		return true
+	case not:
+		return timed(x.of)
+	case all:
+		return slices.ContainsFunc(x, timed)
+	case any_:
+		return slices.ContainsFunc(x, timed)
+	}
+	return false
+}
 
 // String is the expression in its plainest form. Scopes with the same text are
 // the same.

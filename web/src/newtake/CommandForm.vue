@@ -28,7 +28,7 @@ const recalled = computed({
       <label class="block"><span class="label">User, if not the first that the machine allows</span><input v-model="command.user" class="field mt-0.5 w-full" spellcheck="false" /></label>
     </div>
     <label class="mt-4 block"><span class="label">Environment, as NAME=VALUE words</span><input v-model="command.env" class="field code mt-0.5 w-full" placeholder="WORKERS=4" spellcheck="false" /></label>
-    <label class="mt-4 block"><span class="label">In turns with a baseline, if there is one: another build of it, or another command</span><input v-model="command.against" class="field code mt-0.5 w-full" placeholder="/srv/bin/engraved-3.4.0" spellcheck="false" aria-label="Baseline" /></label>
+    <label class="mt-4 block"><span class="label">Interleaved with a baseline, if there is one: another build of it, or another command</span><input v-model="command.against" class="field code mt-0.5 w-full" placeholder="/srv/bin/engraved-3.4.0" spellcheck="false" aria-label="Baseline" /></label>
     <p v-if="command.against?.trim()" class="label mt-1">Baseline and command are taken one after the other, so that a drift of the machine meets both alike, and then compared: five takes of each, or as many as takes in a row are asked for. A program alone gets the arguments of the command.</p>
     <p class="label mt-4">It is started as it stands here, without a shell, and ends with the take.</p>
   </div>
