@@ -300,8 +300,21 @@ CREATE TABLE take_measures (
 CREATE INDEX ON take_measures (name);
 ALTER TABLE function_figures ADD COLUMN measure smallint NOT NULL DEFAULT 0, DROP CONSTRAINT function_figures_pkey;
 ALTER TABLE function_figures ADD PRIMARY KEY (take_id, measure, function_id), ALTER COLUMN measure DROP DEFAULT;
+-- What a take shows first has its figures, and is in lists from the beginning; Refigure
+-- adds the others. A take before outlines says in its settings what that is.
+INSERT INTO take_measures (take_id, position, name, unit, level, counted, total, samples)
+SELECT t.id, 0, coalesce(o.m->>'name', s.name), coalesce(o.m->>'unit', s.unit), false, coalesce((o.m->>'counted')::boolean, s.name <> 'cpu'),
+	least(coalesce(f.self, 0) + t.rest, 9e18)::bigint, least(coalesce(f.samples, 0), 9e18)::bigint
+FROM takes t
+LEFT JOIN LATERAL (SELECT t.outline->'measures'->0 AS m) o ON true
+LEFT JOIN LATERAL (SELECT coalesce(t.settings->'measures'->>0, 'cpu') AS word) w ON true
+LEFT JOIN LATERAL (SELECT
+	left(CASE split_part(w.word, ':', 1) WHEN 'syscalls' THEN 'syscall-time' WHEN 'disk' THEN 'disk-bytes'
+		WHEN 'allocations' THEN regexp_replace(regexp_replace(w.word, '^allocations', 'allocated'), '@[0-9]+$', '') ELSE w.word END, 1000) AS name,
+	CASE split_part(w.word, ':', 1) WHEN 'cpu' THEN 'ns' WHEN 'waiting' THEN 'ns' WHEN 'syscalls' THEN 'ns' WHEN 'disk' THEN 'bytes' WHEN 'allocations' THEN 'bytes' ELSE 'count' END AS unit) s ON true
+LEFT JOIN (SELECT take_id, sum(self) AS self, sum(self_samples) AS samples FROM function_figures GROUP BY take_id) f ON f.take_id = t.id;
 ALTER TABLE takes DROP COLUMN rest, ADD COLUMN figured boolean NOT NULL DEFAULT false;
-`).Error // what takes before it have is found out by Refigure
+`).Error
 		},
 	},
 }

@@ -145,7 +145,19 @@ func TestEveryEarlierForm(t *testing.T) {
 		if err != nil {
 			t.Fatal(release, err)
 		}
-		// Takes that have figures already are not read again.
+		// What a take shows first is in the ledger before any file is read.
+		var first int64
+		list, err := st.LedgerMeasures(ctx, "engraved")
+		for _, m := range list {
+			first += m.First
+		}
+		if err != nil || first != 1 || list[0].Name != "cpu" || list[0].Unit != "ns" {
+			t.Errorf("form %d: before its file is read: %+v, %v", release, list, err)
+		}
+		want := rows(t, now, "take_measures WHERE position = 0", []string{"take_id", "name", "unit", "counted", "total", "samples"})
+		if got := rows(t, db, "take_measures", []string{"take_id", "name", "unit", "counted", "total", "samples"}); !slices.Equal(got, want) {
+			t.Errorf("form %d: before files are read, %s", release, difference(got, want))
+		}
 		if made, unreadable, err := st.Refigure(ctx); err != nil || unreadable != 0 || made != 3 {
 			t.Errorf("form %d: figures of %d takes were made, %d unreadable, %v", release, made, unreadable, err)
 		}
