@@ -20,7 +20,6 @@
 package capture
 
 import (
-	"context"
 	"errors"
 	"io"
 	"time"
@@ -143,11 +142,4 @@ func Remedy(err error) string {
 		return "give a lower --rate, or raise the limit: sysctl kernel.perf_event_max_sample_rate"
 	}
 	return ""
-}
-
-// Collect runs one collection until the process ends, the time in the
-// settings is over, or ctx is cancelled. An error means that nothing was
-// collected and the sink was not begun.
-func Collect(ctx context.Context, o Options, sink Sink) (*Result, error) {
-	return collect(ctx, o, sink)
 }

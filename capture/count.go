@@ -1,8 +1,6 @@
 package capture
 
 import (
-	"context"
-
 	"entelon/core/profile"
 )
 
@@ -41,7 +39,3 @@ type CallerCalls struct {
 	Name  string
 	Calls int64
 }
-
-// Count counts calls until the process ends, the time is over, the number of
-// calls is reached, or ctx is cancelled.
-func Count(ctx context.Context, o CountOptions) (*Counts, error) { return count(ctx, o) }

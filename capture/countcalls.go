@@ -37,7 +37,9 @@ func (noSink) Append(*profile.Profile) error                 { return nil }
 func (noSink) Facts(profile.Facts) error                     { return nil }
 func (noSink) Source(profile.Source) error                   { return nil }
 
-func count(ctx context.Context, o CountOptions) (*Counts, error) {
+// Count counts calls until the process ends, the time is over, the number of
+// calls is reached, or ctx is cancelled.
+func Count(ctx context.Context, o CountOptions) (*Counts, error) {
 	if len(o.Functions) == 0 {
 		return nil, fmt.Errorf("no function is named: %w", ErrNoFunction)
 	}

@@ -18,7 +18,9 @@ import (
 	"entelon/linux/tracefs"
 )
 
-func examine() []Check {
+// Examine looks at what this machine and this user's rights allow. It changes
+// nothing.
+func Examine() []Check {
 	return []Check{
 		checkRights(), checkKernelPart(), checkKernelNames(), checkOtherStacks(), checkTracepoints(), checkProbes(),
 		checkHardware(), checkRate(), checkDebugFiles(), checkCompilers(), checkRuntimes(), checkPostgres(),

@@ -7,7 +7,6 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 
 	"entelon/capture/launch"
@@ -15,6 +14,7 @@ import (
 	"entelon/core/profile"
 	"entelon/diagnose"
 	"entelon/linux/bpf"
+	"entelon/linux/procfs"
 	"entelon/runtimes/java"
 )
 
@@ -22,7 +22,7 @@ import (
 func (s *session) evidence(unreadable []string) *diagnose.Evidence {
 	r, set := s.resolver, &s.o.Settings
 	ps, profiled := r.Processes, s.builder.Profile()
-	after, _ := machineTicks() // where it cannot be read, nothing is said of it
+	after, _ := procfs.MachineTime() // where it cannot be read, nothing is said of it
 	hot, times, held := readSlowed("/", s.pids).since(s.slowed)
 	e := &diagnose.Evidence{
 		Settings: *set, Waiting: s.columnOf(measure.Waiting) >= 0, Launched: s.command != nil, Processes: len(s.pids),
@@ -30,7 +30,7 @@ func (s *session) evidence(unreadable []string) *diagnose.Evidence {
 		NoTable: r.NoTable, MaxStack: MaxStackBytes, OtherStacks: s.other != nil, OtherErr: s.otherErr, ByFrames: set.Unwind == UnwindFramePointers,
 		Unnamed: r.Unnamed, ExportsOnly: s.exportsOnly(), InStacks: int64(profiled.Samples.Len()), Unreadable: unreadable,
 		Met: ps.Met, JavaFrames: !ps.Met[java.RuntimeName] || s.keepsFramePointers(), PythonRead: ps.Python != nil, PythonFailed: ps.Unread, MaxLabels: bpf.MaxLabels,
-		Unoptimised: s.unoptimised, NoWake: s.noWake, Machine: [2]diagnose.Time{s.before, after}, TickNS: nanosecondsOf,
+		Unoptimised: s.unoptimised, NoWake: s.noWake, Machine: [2]diagnose.Time{diagnose.Time(s.before), diagnose.Time(after)}, TickNS: nanosecondsOf,
 		Hot: len(hot), HotTimes: times, Held: held,
 	}
 	if column := s.columnOf(measure.CPU); column >= 0 {
@@ -131,32 +131,4 @@ func absentFiles(set profile.Settings) (out []string) {
 		}
 	}
 	return out
-}
-
-// machineTicks reads the first line of /proc/stat: user, nice, system, idle,
-// iowait, irq, softirq, steal.
-func machineTicks() (m diagnose.Time, ok bool) {
-	b, err := os.ReadFile("/proc/stat")
-	if err != nil {
-		return m, false
-	}
-	line, _, _ := strings.Cut(string(b), "\n")
-	f := strings.Fields(line)
-	if len(f) < 9 || f[0] != "cpu" {
-		return m, false
-	}
-	for i, text := range f[1:9] {
-		v, err := strconv.ParseInt(text, 10, 64)
-		if err != nil {
-			return m, false
-		}
-		m.Total += v
-		switch i {
-		case 3, 4:
-			m.Idle += v
-		case 7:
-			m.Stolen += v
-		}
-	}
-	return m, true
 }

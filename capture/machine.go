@@ -12,8 +12,8 @@ import (
 	"entelon/core/profile"
 )
 
-// machineFacts describes this machine. What it does not tell stays empty.
-func machineFacts() profile.Machine {
+// Machine describes this machine. What it does not tell stays empty.
+func Machine() profile.Machine {
 	m := profile.Machine{OS: runtime.GOOS + "/" + runtime.GOARCH, Processors: runtime.NumCPU(), Entelon: Version, StartedAt: time.Now().UTC()}
 	var u unix.Utsname
 	if unix.Uname(&u) == nil {
@@ -43,6 +43,3 @@ func ownCPU() int64 {
 	}
 	return r.Utime.Nano() + r.Stime.Nano()
 }
-
-// Machine returns the facts of this machine.
-func Machine() profile.Machine { return machineFacts() }

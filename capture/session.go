@@ -20,6 +20,7 @@ import (
 	"entelon/diagnose"
 	"entelon/linux/bpf"
 	"entelon/linux/perf"
+	"entelon/linux/procfs"
 	"entelon/linux/tracefs"
 	"entelon/resolve"
 	"entelon/runtimes"
@@ -65,7 +66,7 @@ type session struct {
 	lastCalls map[uint32]lastCall
 	// unoptimised says how one sees that the program was not built for speed.
 	unoptimised string
-	before      diagnose.Time // the machine's, when the take began
+	before      procfs.Time // the machine's, when the take began
 	usage       *usage
 	slowed      slowed   // the machine's processors, when the take began
 	absent      []string // files that the command names and that were not there
@@ -77,7 +78,10 @@ func newSession(o Options, sink Sink) *session {
 	return s
 }
 
-func collect(ctx context.Context, o Options, sink Sink) (*Result, error) {
+// Collect runs one collection until the process ends, the time in the
+// settings is over, or ctx is cancelled. An error means that nothing was
+// collected and the sink was not begun.
+func Collect(ctx context.Context, o Options, sink Sink) (*Result, error) {
 	return newSession(o, sink).collect(ctx)
 }
 
@@ -89,7 +93,7 @@ func (s *session) collect(ctx context.Context) (*Result, error) {
 		return nil, errors.Join(err, s.abandon())
 	}
 	s.chosen.program(s.o.Settings)
-	s.machine = machineFacts()
+	s.machine = Machine()
 	if err := s.sink.Begin(s.o.Settings, s.machine); err != nil {
 		return nil, errors.Join(err, s.abandon())
 	}
@@ -97,7 +101,7 @@ func (s *session) collect(ctx context.Context) (*Result, error) {
 	if err != nil {
 		return nil, errors.Join(err, s.abandon())
 	}
-	s.before, _ = machineTicks() // where it cannot be read, nothing is said of it
+	s.before, _ = procfs.MachineTime() // where it cannot be read, nothing is said of it
 	s.slowed, s.absent = readSlowed("/", s.pids), absentFiles(s.o.Settings)
 	s.began = time.Now()
 	s.resolver.Origin, s.resolver.Began, s.resolver.Round = perf.Now(), s.began, 1

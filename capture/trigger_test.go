@@ -14,6 +14,7 @@ import (
 
 	"entelon/core/profile"
 	"entelon/linux/perf"
+	"entelon/linux/procfs"
 )
 
 // discard takes what a collection makes and keeps nothing of it.
@@ -60,9 +61,9 @@ func collected(t *testing.T, set profile.Settings) *profile.Take {
 func settled(t *testing.T, set profile.Settings, wrong func(*profile.Take) string) *profile.Take {
 	t.Helper()
 	for tries := 1; ; tries++ {
-		before, _ := machineTicks()
+		before, _ := procfs.MachineTime()
 		x := collected(t, set)
-		after, _ := machineTicks()
+		after, _ := procfs.MachineTime()
 		why := wrong(x)
 		if why == "" {
 			return x

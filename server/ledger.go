@@ -185,12 +185,11 @@ func (s *Server) ledgerBy(c *gin.Context, program string) (*ledgerBy, error) {
 
 // columnOf is how a measure of a ledger is spoken of.
 func columnOf(m store.LedgerMeasure) measure.Column {
-	c, _ := measure.Named(m.Name)
-	c.Unit = m.Unit
+	combine := measure.Sum
 	if m.Level {
-		c.Combine, c.Label = measure.Level, c.Label+" "+measure.Last.Words()
+		combine = measure.Level
 	}
-	return c
+	return measure.Kept(m.Name, m.Unit, combine)
 }
 
 func settingsOf(takes []store.LedgerTake) []*profile.Take {

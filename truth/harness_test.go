@@ -17,6 +17,7 @@ import (
 
 	"entelon/codec/take"
 	"entelon/core/profile"
+	"entelon/linux/procfs"
 )
 
 // Share is one part of a program: what it measured of itself, and what was
@@ -77,12 +78,12 @@ func Run(c Case, entelon, dir string, seconds float64, tries int) (*Result, erro
 		if i > 1 {
 			time.Sleep(5 * time.Second) // it may pass
 		}
-		before := stolen()
+		before := procfs.StolenTime()
 		r, missing, cpu, err := once(c, exe, entelon, dir, seconds)
 		if err != nil {
 			return nil, err
 		}
-		r.Missing, r.Stolen = missing, float64(stolen()-before)/float64(max(1, cpu))
+		r.Missing, r.Stolen = missing, float64(procfs.StolenTime()-before)/float64(max(1, cpu))
 		switch {
 		case missing <= mayMissTicks:
 			return r, nil
@@ -98,24 +99,6 @@ var (
 	ErrDisturbed = errors.New("the host of this machine took the processor away in every attempt, so that nothing can be measured")
 	ErrTicks     = errors.New("ticks of the clock are missing")
 )
-
-// stolen is how long the host of this machine has kept its processors from it, all
-// together. The sampler has no part in it.
-func stolen() time.Duration {
-	b, err := os.ReadFile("/proc/stat")
-	if err != nil {
-		return 0
-	}
-	f := strings.Fields(string(b)) // cpu user nice system idle iowait irq softirq steal …
-	if len(f) < 9 {
-		return 0
-	}
-	ticks, err := strconv.ParseInt(f[8], 10, 64)
-	if err != nil {
-		return 0
-	}
-	return time.Duration(ticks) * 10 * time.Millisecond
-}
 
 // once makes one run. missing is the share of the clock's ticks that no sample
 // stands for; cpu is the processor time that they would stand for.

@@ -67,7 +67,7 @@ func (m mutant) with(t *testing.T) string {
 	return out
 }
 
-// TestMutantsFit: each fault still has its place. That each is caught is what make
+// TestMutants: each fault still has its place. That each is caught is what make
 // truth-mutants shows, which takes minutes.
 func TestMutants(t *testing.T) {
 	t.Chdir("..")

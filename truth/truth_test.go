@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"entelon/linux/perf"
+	"entelon/linux/procfs"
 )
 
 // TestShort runs the cases that are marked for it, each for less than a
@@ -19,7 +20,7 @@ func TestShort(t *testing.T) {
 	entelon := builtEntelon(t)
 	var all []*Result
 	disturbed := 0
-	before, began := stolen(), time.Now()
+	before, began := procfs.StolenTime(), time.Now()
 	for _, c := range Cases() {
 		if !c.Short {
 			continue
@@ -62,7 +63,7 @@ func TestShort(t *testing.T) {
 	// One in ten may stay without a judgement, and half of them where the host kept
 	// taking the machine's processors away.
 	cases, mayStay := len(all)+disturbed, 10
-	taken := float64(stolen()-before) / float64(time.Since(began))
+	taken := float64(procfs.StolenTime()-before) / float64(time.Since(began))
 	if taken > 0.1 {
 		mayStay = 2
 	}

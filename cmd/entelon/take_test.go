@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"entelon/core/tree"
+	"entelon/linux/procfs"
 )
 
 // TestKnownShares samples programs that measure themselves. The sampled share
@@ -262,9 +263,9 @@ func TestAttach(t *testing.T) {
 	defer func() { _ = target.Process.Kill(); _ = target.Wait() }() // it works until it is killed
 	time.Sleep(200 * time.Millisecond)
 	file := filepath.Join(t.TempDir(), "x.take")
-	before := stolen(t)
+	before := procfs.StolenTime()
 	r := entelon(t, "take", "--pid", strconv.Itoa(target.Process.Pid), "--for", "1.5s", "--out", file)
-	taken := stolen(t) - before
+	taken := procfs.StolenTime() - before
 	if r.code != 0 {
 		t.Fatal(r.stderr)
 	}
@@ -285,25 +286,6 @@ func TestAttach(t *testing.T) {
 	if len(f.Command) != 2 || f.Program != "threads" {
 		t.Errorf("program %q, command %q", f.Program, f.Command)
 	}
-}
-
-// stolen is how long the host of this machine has kept its processors from it, in
-// which the kernel counts time and no tick comes.
-func stolen(t *testing.T) time.Duration {
-	t.Helper()
-	b, err := os.ReadFile("/proc/stat")
-	if err != nil {
-		t.Fatal(err)
-	}
-	f := strings.Fields(string(b)) // cpu user nice system idle iowait irq softirq steal …
-	if len(f) < 9 {
-		t.Fatal("/proc/stat says nothing of stolen time")
-	}
-	ticks, err := strconv.ParseInt(f[8], 10, 64)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return time.Duration(ticks) * 10 * time.Millisecond
 }
 
 // TestEverythingThatItStarts: children, what they become, and short threads.

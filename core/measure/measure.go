@@ -103,6 +103,18 @@ func (c ColumnRow) with(of string) Column {
 // processor's counter of cycles triggers the samples.
 var Cycles = ColumnRow{Column: Column{Name: "cycles", Label: "processor cycles", Unit: Count, Time: End, Kind: CPU}}.Column
 
+// Kept returns how a column that a take or the database has is spoken of: the label is
+// the table's, and says of a level which of its values over time is meant where nothing
+// else is asked for; the rest is what was kept.
+func Kept(name string, unit Unit, combine Combine) Column {
+	c, _ := Named(name)
+	c.Unit, c.Combine = unit, combine
+	if combine == Level {
+		c.Label += " " + Last.Words()
+	}
+	return c
+}
+
 // Named returns what the table says of a column by its name. ok is unset where it
 // says nothing, as of a column from elsewhere: its label is its name then.
 func Named(name string) (c Column, ok bool) {

@@ -7,16 +7,11 @@ import (
 	"entelon/core/measure"
 )
 
-// Words returns how a measure is spoken of. The unit, and whether every event is in
-// it, are the profile's; the label is the table's, and says of a level which of its
-// values over time is meant where nothing else is asked for.
+// Words returns how a measure is spoken of.
 func (p *Profile) Words(i int) measure.Column {
 	m := p.Measures[i]
-	c, _ := measure.Named(p.Strings[m.Name])
-	c.Unit, c.Combine, c.Counted, c.Time = p.Strings[m.Unit], m.Combine, m.Counted, m.Time
-	if c.Combine == measure.Level {
-		c.Label += " " + measure.Last.Words()
-	}
+	c := measure.Kept(p.Strings[m.Name], p.Strings[m.Unit], m.Combine)
+	c.Counted, c.Time = m.Counted, m.Time
 	return c
 }
 

@@ -96,3 +96,46 @@ func Started(pid uint32, otherwise time.Time) time.Time {
 // TicksASecond is how often a second the kernel counts processor time in /proc
 // (USER_HZ).
 const TicksASecond = 100
+
+// Time is the processor time of a whole machine since it began, all processors
+// together, in ticks.
+type Time struct {
+	Total  int64
+	Idle   int64
+	Stolen int64 // for which the host of a virtual machine kept its processors from it
+}
+
+// MachineTime reads that from the first line of /proc/stat: user, nice, system, idle,
+// iowait, irq, softirq, steal.
+func MachineTime() (t Time, ok bool) {
+	b, err := os.ReadFile("/proc/stat")
+	if err != nil {
+		return t, false
+	}
+	line, _, _ := strings.Cut(string(b), "\n")
+	f := strings.Fields(line)
+	if len(f) < 9 || f[0] != "cpu" {
+		return t, false
+	}
+	for i, text := range f[1:9] {
+		v, err := strconv.ParseInt(text, 10, 64)
+		if err != nil {
+			return t, false
+		}
+		t.Total += v
+		switch i {
+		case 3, 4:
+			t.Idle += v
+		case 7:
+			t.Stolen += v
+		}
+	}
+	return t, true
+}
+
+// StolenTime is how long the host of this machine has kept its processors from it, all
+// together; 0 where that is not known.
+func StolenTime() time.Duration {
+	t, _ := MachineTime()
+	return time.Duration(t.Stolen) * time.Second / TicksASecond
+}
