@@ -89,10 +89,11 @@ watch(paused, (r) => r && drag.value && emit('likely', r))
 <template>
   <section class="flex h-[64px] shrink-0 border-t border-rule bg-paper" aria-label="Samples over time">
     <div class="label flex w-[136px] shrink-0 flex-col justify-center gap-1 border-r border-rule px-3 whitespace-nowrap">
-      <span>Samples over time</span>
-      <span class="flex items-center gap-1"><i class="size-2 bg-bar" />program <i class="ml-1 size-2 bg-bar-pale" />kernel</span>
+      <span>{{ times.data.value?.level ? 'Its level over time' : 'Samples over time' }}</span>
+      <span v-if="!times.data.value?.level" class="flex items-center gap-1"><i class="size-2 bg-bar" />program <i class="ml-1 size-2 bg-bar-pale" />kernel</span>
     </div>
     <div ref="box" class="relative min-w-0 flex-1 cursor-crosshair touch-none" title="Drag to restrict the time, double click to release it" data-test="ribbon" :data-ready="!!times.data.value" @pointerdown="press" @pointermove="drag && (drag = { ...drag, to: at($event) })" @pointerup="release" @dblclick="emit('range', {})">
+      <p v-if="times.isError.value" class="label p-3">{{ (times.error.value as Error).message }}</p>
       <canvas ref="canvas" class="absolute inset-0 size-full" role="img" aria-label="Number of samples over the time of the take" />
       <template v-if="restricted">
         <div class="absolute inset-y-0 left-0 bg-paper/75" :style="{ width: left + '%' }" />
