@@ -63,7 +63,7 @@ demo: postgresql account build bin/engraved-3.5.0
 
 # One package after the other: many of the tests measure.
 test: postgresql chromium compilers build bin/engraved-3.4.0 bin/engraved-3.5.0
-	go test -count=1 -timeout 30m -p 1 ./...
+	bash -o pipefail -c 'go test -json -count=1 -timeout 30m -p 1 ./... | go run ./skips'
 
 # What is made from the program's own tables.
 generate:

@@ -134,23 +134,6 @@ func TestSystemCallsFromRecords(t *testing.T) {
 	}
 }
 
-func TestTracepointFields(t *testing.T) {
-	f := tracefs.ParseFields("name: sched_waking\nformat:\n\tfield:unsigned short common_type;\toffset:0;\tsize:2;\tsigned:0;\n\n\tfield:char comm[16];\toffset:8;\tsize:16;\tsigned:0;\n\tfield:pid_t pid;\toffset:24;\tsize:4;\tsigned:1;\nprint fmt: \"x\"\n")
-	if len(f) != 3 || f["pid"] != (tracefs.Field{Offset: 24, Size: 4}) || f["comm"] != (tracefs.Field{Offset: 8, Size: 16}) {
-		t.Errorf("%v", f)
-	}
-	raw := make([]byte, 28)
-	raw[24] = 42
-	if v, ok := f["pid"].Number(raw); !ok || v != 42 {
-		t.Errorf("%d, %v", v, ok)
-	}
-	for _, bad := range []tracefs.Field{{}, {Offset: 24, Size: 8}, {Offset: -1, Size: 4}, {Offset: 8, Size: 16}} {
-		if v, ok := bad.Number(raw); ok {
-			t.Errorf("%+v is %d", bad, v)
-		}
-	}
-}
-
 func TestInstructionsThatTheKernelDoes(t *testing.T) {
 	for code, want := range map[string]bool{
 		"\x55\x48\x89\xe5": true, "\x41\x57\x41\x56": true, "\x90\x90": true, "\xe9\x00\x00\x00\x00": true, "\x74\x05": true,
