@@ -12,10 +12,10 @@ import (
 )
 
 var (
-	write   = flag.String("write", "", "run all cases and write this file")
-	seconds = flag.Float64("seconds", 4, "processor time of each program, with -write")
-	binary  = flag.String("binary", "", "the entelon to hold against the truth; else it is built")
-	only    = flag.String("only", "", "only cases whose name has this in it, with -write")
+	write    = flag.String("write", "", "run all cases and write this file")
+	seconds  = flag.Float64("seconds", 4, "processor time of each program, with -write")
+	prebuilt = flag.String("binary", "", "the entelon to hold against the truth; else it is built")
+	only     = flag.String("only", "", "only cases whose name has this in it, with -write")
 )
 
 // TestFull runs every program in every way and writes docs/truth.md; make

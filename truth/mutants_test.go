@@ -21,7 +21,7 @@ type mutant struct {
 // Mutants are the faults. Each is an edit of one place, which has to be there once.
 var Mutants = []mutant{
 	{"every tenth sample is dropped", "capture/session.go",
-		"func (s *session) sampled(r perf.Record) error {\n", "var mutant int\n\nfunc (s *session) sampled(r perf.Record) error {\n\tif mutant++; mutant%10 == 0 {\n\t\treturn nil\n\t}\n", "TestShort"},
+		"func (s *session) sampled(r perf.Record) error {\n", "var mutant int\n\nfunc (s *session) sampled(r perf.Record) error {\n\tif mutant++; mutant%10 == 0 {\n\t\treturn nil\n\t}\n", "TestTicks"},
 	{"one frame too few", "resolve/resolver.go",
 		"\tfor i := len(user) - 1; i >= 0; i-- {\n", "\tfor i := len(user) - 1; i >= min(1, len(user)-1); i-- {\n", "TestShort"},
 	{"a wrong line", "resolve/frames.go",

@@ -86,8 +86,8 @@ func builtEntelon(t *testing.T) string {
 		t.Skip(err)
 	}
 	t.Chdir("..")
-	if *binary != "" {
-		return *binary
+	if *prebuilt != "" {
+		return *prebuilt
 	}
 	out := filepath.Join(t.TempDir(), "entelon")
 	if err := run("go", "build", "-o", out, "./cmd/entelon"); err != nil {

@@ -1,0 +1,100 @@
+package truth
+
+import (
+	"encoding/binary"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"testing"
+
+	"golang.org/x/sys/unix"
+
+	"entelon/codec/take"
+	"entelon/linux/perf"
+)
+
+// control is an event of this test's own on a process, beside the sampler's: what the
+// host of the machine takes away, it takes from both alike.
+type control struct {
+	fd   int
+	ring *perf.Ring
+}
+
+func watch(t *testing.T, pid int) *control {
+	t.Helper()
+	a := perf.Attributes(perf.Clock{RateHz: 997, Kernel: true})
+	a.Bits &^= unix.PerfBitInherit | unix.PerfBitDisabled
+	fd, err := perf.Open(a, pid, -1, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ring, err := perf.MapRing(fd, 4<<20)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &control{fd, ring}
+}
+
+// ticks ends the watching and returns how many ticks came for each second of processor
+// time that the kernel counted.
+func (c *control) ticks(t *testing.T) float64 {
+	t.Helper()
+	if err := unix.IoctlSetInt(c.fd, unix.PERF_EVENT_IOC_DISABLE, 0); err != nil {
+		t.Fatal(err)
+	}
+	var count [8]byte
+	if _, err := unix.Read(c.fd, count[:]); err != nil {
+		t.Fatal(err)
+	}
+	n := 0
+	err := perf.SplitRecords(c.ring.Drain(nil), func(uint64) bool { return false }, func(r perf.Record) {
+		if r.Kind == perf.RecordSample {
+			n++
+		}
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := c.ring.Close(); err != nil {
+		t.Error(err)
+	}
+	if err := unix.Close(c.fd); err != nil {
+		t.Error(err)
+	}
+	return float64(n) / (float64(binary.NativeEndian.Uint64(count[:])) / 1e9)
+}
+
+// TestTicks: a take has as many samples for each second of processor time as a bare
+// event beside it has ticks, however much the host of this machine takes away.
+func TestTicks(t *testing.T) {
+	entelon := builtEntelon(t)
+	spinner := exec.Command("sh", "-c", "while :; do :; done")
+	if err := spinner.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = spinner.Process.Kill(); _ = spinner.Wait() }() // it works until it is killed
+	var shares []float64
+	for range 5 {
+		file := filepath.Join(t.TempDir(), "x.take")
+		c := watch(t, spinner.Process.Pid)
+		if out, err := exec.Command(entelon, "take", "--event", "cpu-clock", "--pid", strconv.Itoa(spinner.Process.Pid), "--for", "1s", "--out", file).CombinedOutput(); err != nil {
+			t.Fatalf("%v: %s", err, out)
+		}
+		beside := c.ticks(t)
+		x, err := take.ReadFile(file, take.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		own := float64(x.Facts.Samples) / (float64(x.Facts.CPUNS) / 1e9)
+		if beside < 100 || own < 50 {
+			t.Fatalf("%.0f and %.0f ticks a second", beside, own)
+		}
+		shares = append(shares, own/beside)
+	}
+	slices.Sort(shares)
+	if share := shares[len(shares)/2]; share < 0.97 || share > 1.03 {
+		t.Errorf("for each tick that came there are %.3f samples, in five takes %.3v", share, shares)
+	}
+	t.Logf("%.3v", shares)
+}
