@@ -47,11 +47,13 @@ ifeq ($(CHROMIUM),)
 	$(ROOT) env DEBIAN_FRONTEND=noninteractive apt-get install -qy --no-install-recommends chromium
 endif
 
-# Compilers of the programs that the tests and truth/ sample, Debian's server of
-# debug files, which one test talks to, and what makes networks to be broken.
+# Compilers of the programs that the tests and truth/ sample and of those that run in
+# the kernel, Debian's server of debug files, which one test talks to, and what makes
+# networks to be broken.
 compilers:
-	@missing=; for p in cc:gcc g++:g++ rustc:rustc objcopy:binutils debuginfod:debuginfod ip:iproute2; do \
+	@missing=; for p in cc:gcc g++:g++ rustc:rustc objcopy:binutils debuginfod:debuginfod ip:iproute2 clang-14:clang-14 llvm-strip-14:llvm-14; do \
 		command -v $${p%%:*} > /dev/null || missing="$$missing $${p##*:}"; done; \
+	test -e /usr/include/bpf/bpf_helpers.h || missing="$$missing libbpf-dev"; \
 	test -z "$$missing" || { $(ROOT) apt-get update -q && $(ROOT) env DEBIAN_FRONTEND=noninteractive apt-get install -qy --no-install-recommends $$missing libc6-dev; }
 
 # As root, the demo's server runs as a user of its own that may do nothing else.
@@ -65,8 +67,9 @@ demo: postgresql account build bin/engraved-3.5.0
 test: postgresql chromium compilers build bin/engraved-3.4.0 bin/engraved-3.5.0
 	bash -o pipefail -c 'go test -json -count=1 -timeout 30m -p 1 ./... | go run ./skips'
 
-# What is made from the program's own tables.
-generate:
+# What is made from the program's own tables, and the programs for the kernel.
+generate: compilers
+	go generate ./linux/bpf
 	go test -count=1 -run TestMeasuresAreDocumented ./cmd/entelon -write-docs
 
 lint: web/node_modules/.stamp web/openapi.json

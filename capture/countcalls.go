@@ -106,7 +106,11 @@ func (c *counting) plan(s *session, k perf.Clock) ([]*source, error) {
 		}
 	}
 	if c.counter == nil {
-		counter, err := bpf.NewCounter()
+		types, err := s.kernelTypes()
+		if err != nil {
+			return nil, fmt.Errorf("%w: %w", ErrNotAllowed, err)
+		}
+		counter, err := bpf.NewCounter(types)
 		if err != nil {
 			return nil, fmt.Errorf("%w: %w", ErrNotAllowed, err)
 		}
@@ -276,14 +280,14 @@ func (c *counting) finish(s *session) error {
 // callerAt names the function that a call came from.
 func (s *session) callerAt(k bpf.CallKey) string {
 	const unknown = "[unknown]"
-	if k.Return == 0 {
+	if k.ReturnAddress == 0 {
 		return unknown
 	}
-	p := s.resolver.Processes.Known[k.PID]
+	p := s.resolver.Processes.Known[k.Pid]
 	if p == nil {
-		p = s.resolver.Processes.Get(k.PID)
+		p = s.resolver.Processes.Get(k.Pid)
 	}
-	frames := s.resolver.UserFrames(p, unwind.Step{Address: k.Return - 1, How: unwind.Counter})
+	frames := s.resolver.UserFrames(p, unwind.Step{Address: k.ReturnAddress - 1, How: unwind.Counter})
 	if len(frames) == 0 {
 		return unknown
 	}

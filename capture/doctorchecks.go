@@ -13,6 +13,8 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"github.com/cilium/ebpf/btf"
+
 	"entelon/linux/bpf"
 	"entelon/linux/perf"
 	"entelon/linux/tracefs"
@@ -78,10 +80,10 @@ func checkOtherStacks() Check {
 	c := Check{Name: "Programs in the kernel", Remedy: "Collect as root, with a kernel of version 5.15 or later that has type information (CONFIG_DEBUG_INFO_BTF)."}
 	cpus, err := perf.Processors()
 	if err == nil {
-		var o bpf.KernelOffsets
-		if o, err = bpf.KernelPlaces(nil); err == nil {
+		var types *btf.Spec
+		if types, err = bpf.KernelTypes(nil); err == nil {
 			var r *bpf.StackReader
-			if r, err = bpf.NewStackReader(cpus, o, DefaultStackBytes); r != nil {
+			if r, err = bpf.NewStackReader(cpus, types, DefaultStackBytes); r != nil {
 				err = errors.Join(err, r.Close())
 			}
 		}

@@ -29,7 +29,7 @@ func (s *session) evidence(unreadable []string) *diagnose.Evidence {
 		Kernel: s.kernel, KernelNames: r.KernelErr, Started: ps.Started,
 		NoTable: r.NoTable, MaxStack: MaxStackBytes, OtherStacks: s.other != nil, OtherErr: s.otherErr, ByFrames: set.Unwind == UnwindFramePointers,
 		Unnamed: r.Unnamed, ExportsOnly: s.exportsOnly(), InStacks: int64(profiled.Samples.Len()), Unreadable: unreadable,
-		Met: ps.Met, JavaFrames: !ps.Met[java.RuntimeName] || s.keepsFramePointers(), PythonRead: ps.Python != nil, PythonFailed: ps.Unread, MaxLabels: bpf.MaxLabels,
+		Met: ps.Met, JavaFrames: !ps.Met[java.RuntimeName] || s.keepsFramePointers(), PythonRead: ps.TellPython != nil, PythonFailed: ps.Unread, MaxLabels: bpf.MaxLabels,
 		Unoptimised: s.unoptimised, NoWake: s.noWake, Machine: [2]diagnose.Time{diagnose.Time(s.before), diagnose.Time(after)}, TickNS: nanosecondsOf,
 		Hot: len(hot), HotTimes: times, Held: held,
 	}

@@ -380,7 +380,7 @@ func (s *session) consume(d *drainer, broke chan<- error) error {
 		keep := func(x perf.Record) { records = append(records, x) }
 		for i, b := range r.rings {
 			if err := perf.SplitRecords(b, s.target.isOther, func(x perf.Record) {
-				if x.Kind == perf.RecordOther && bpf.OtherKindOf(x.Body) == bpf.KindCode {
+				if x.Kind == perf.RecordOther && bpf.KindOf(x.Body) == bpf.KindCode {
 					s.resolver.LearnCode(x) // of use to all later samples, whatever becomes of its own
 					return
 				}

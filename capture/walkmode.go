@@ -6,6 +6,8 @@ import (
 	"os"
 	"runtime"
 
+	"github.com/cilium/ebpf/btf"
+
 	"entelon/core/profile"
 	"entelon/linux/bpf"
 	"entelon/linux/perf"
@@ -56,9 +58,9 @@ func (s *session) openOther() {
 	}
 	cpus, err := perf.Processors()
 	if err == nil {
-		var o bpf.KernelOffsets
-		if o, err = bpf.KernelPlaces(s.o.Finder); err == nil {
-			s.other, err = bpf.NewStackReader(cpus, o, set.StackBytes)
+		var types *btf.Spec
+		if types, err = s.kernelTypes(); err == nil {
+			s.other, err = bpf.NewStackReader(cpus, types, set.StackBytes)
 		}
 	}
 	if err != nil {
@@ -68,8 +70,8 @@ func (s *session) openOther() {
 		}
 		return
 	}
-	s.resolver.Processes.Tell = s.other.Tell
-	s.resolver.Processes.Python = s.other.Python
+	s.resolver.Processes.Tell = s.tellGo
+	s.resolver.Processes.TellPython = s.tellPython
 	for _, pid := range s.pids {
 		exe := s.exe
 		if s.command == nil {
@@ -89,12 +91,20 @@ func (s *session) tellRuntime(pid uint32, f *os.File) {
 		return // a script; its interpreter is looked at when it is mapped
 	}
 	if g, ok := o.GoRuntime(); ok {
-		err = s.other.Tell(pid, g)
+		err = s.tellGo(pid, g)
 	}
 	if c := python.Find(o); c != nil && c.Err == nil && s.command != nil {
-		err = errors.Join(err, s.other.Python.Tell(pid, &c.Layout, c.First-c.Start, true))
+		err = errors.Join(err, s.tellPython(pid, &c.Layout, c.First-c.Start, true))
 	}
 	s.resolver.Processes.TellErr = errors.Join(err, o.Close())
+}
+
+// kernelTypes returns what the kernel's programs need to know of its structures.
+func (s *session) kernelTypes() (*btf.Spec, error) {
+	if s.o.Finder == nil || s.o.Finder.Cache == nil {
+		return bpf.KernelTypes(nil)
+	}
+	return bpf.KernelTypes(s.o.Finder.Cache)
 }
 
 func (s *session) closeOther() error {

@@ -9,9 +9,11 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unsafe"
 
 	"entelon/core/profile"
 	"entelon/linux/bpf"
+	"entelon/linux/bpf/bpftest"
 	"entelon/linux/perf"
 	"entelon/runtimes/python"
 )
@@ -63,8 +65,7 @@ func TestCodeOfTheNextProgram(t *testing.T) {
 	r := New(profile.NewBuilder(), &profile.Facts{}, nil)
 	p := r.Processes.fresh(10)
 	for i, at := range []uint64{100, 300} {
-		body := make([]byte, bpf.BeforeOther+bpf.OtherHeader)
-		body[bpf.BeforeOther+bpf.OtherAddr] = byte(i + 1)
+		body := bpftest.Body(10, 10, at, bpf.Header{Addr: uint64(i + 1), Kind: bpf.KindCode}, nil)
 		r.LearnCode(perf.Record{PID: 10, Time: at, Body: body})
 	}
 	if len(p.codes.raw) != 2 {
@@ -88,12 +89,17 @@ func written(t *testing.T, name, text string) string {
 	return p
 }
 
+const (
+	labelNameBytes = len(bpf.GoLabel{}.Name)
+	labelTextBytes = len(bpf.GoLabel{}.Text)
+)
+
 // labelsRecord encodes what the kernel program writes of labels: names and
 // values in turn.
 func labelsRecord(texts ...string) []byte {
-	b := make([]byte, bpf.BeforeOther+bpf.OtherHeader)
+	var b []byte
 	for i := 0; i < len(texts); i += 2 {
-		for k, most := range []int{bpf.LabelNameBytes, bpf.LabelTextBytes} {
+		for k, most := range []int{labelNameBytes, labelTextBytes} {
 			t := texts[i+k]
 			if len(t) > most {
 				t = t[:most]
@@ -104,9 +110,6 @@ func labelsRecord(texts ...string) []byte {
 			b = append(b, field...)
 		}
 	}
-	binary.NativeEndian.PutUint64(b[bpf.BeforeOther+bpf.OtherKind:], bpf.KindLabels)
-	binary.NativeEndian.PutUint64(b[bpf.BeforeOther+bpf.OtherLow:], uint64(len(texts)/2))
-	binary.NativeEndian.PutUint64(b[bpf.BeforeOther+bpf.OtherLength:], uint64(len(b)-bpf.BeforeOther-bpf.OtherHeader))
 	return b
 }
 
@@ -120,7 +123,7 @@ func TestLabelsOf(t *testing.T) {
 	}{
 		{[]string{"page", "4", "voice", "viola da gamba"}, "page=4;voice=viola da gamba;"},
 		{[]string{"page", ""}, "page=;"},
-		{[]string{"a" + long, "b" + long}, "a" + strings.Repeat("é", (bpf.LabelNameBytes-1)/2) + "=b" + strings.Repeat("é", (bpf.LabelTextBytes-1)/2) + ";"},
+		{[]string{"a" + long, "b" + long}, "a" + strings.Repeat("é", (labelNameBytes-1)/2) + "=b" + strings.Repeat("é", (labelTextBytes-1)/2) + ";"},
 		{[]string{"voice", "alto", "page", "4"}, ""}, // out of order
 		{[]string{"", "4"}, ""},
 		{[]string{"page", "\xff\xfe"}, ""},
@@ -128,7 +131,7 @@ func TestLabelsOf(t *testing.T) {
 		{nil, ""},
 	} {
 		b := profile.NewBuilder()
-		set, whole := labelsOf(labelsRecord(x.texts...), b)
+		set, whole := labelsOf(bpf.Header{Low: uint64(len(x.texts) / 2)}, labelsRecord(x.texts...), b)
 		got := ""
 		p := b.Profile()
 		for ; set != 0; set = p.LabelSets.Parent[set] {
@@ -142,11 +145,11 @@ func TestLabelsOf(t *testing.T) {
 	whole := labelsRecord("page", "4", "voice", "alto")
 	for n := range whole {
 		b := profile.NewBuilder()
-		set, all := labelsOf(whole[:n], b)
-		if set != 0 && n < bpf.BeforeOther+bpf.OtherHeader+bpf.LabelBytes || all {
+		set, all := labelsOf(bpf.Header{Low: 2}, whole[:n], b)
+		if set != 0 && n < int(unsafe.Sizeof(bpf.GoLabel{})) || all {
 			t.Errorf("%d bytes have a label, or all: %v", n, all)
 		}
 	}
-	binary.NativeEndian.PutUint64(whole[bpf.BeforeOther+bpf.OtherHeader:], 1<<40)
-	labelsOf(whole, profile.NewBuilder())
+	binary.NativeEndian.PutUint64(whole, 1<<40)
+	labelsOf(bpf.Header{Low: 2}, whole, profile.NewBuilder())
 }

@@ -1,9 +1,9 @@
 package resolve
 
 import (
-	"encoding/binary"
 	"slices"
 	"unicode/utf8"
+	"unsafe"
 
 	"entelon/core/profile"
 	"entelon/linux/bpf"
@@ -12,18 +12,11 @@ import (
 // labelsOf reads a record of labels; whole reports that these are all of them.
 // Names of a set stand in order; where they do not, or a text is none, it was
 // something else that was read.
-func labelsOf(record []byte, b *profile.Builder) (set profile.LabelSetID, whole bool) {
-	ne := binary.NativeEndian
-	if len(record) < bpf.BeforeOther+bpf.OtherHeader {
-		return 0, false
-	}
-	record = record[bpf.BeforeOther:]
-	body := record[bpf.OtherHeader:]
-	body = body[:min(uint64(len(body)), ne.Uint64(record[bpf.OtherLength:]))]
-	text := func(at, most int) (string, bool) {
-		n := int(min(ne.Uint64(body[at:]), uint64(most)))
-		t := body[at+8 : at+8+n]
-		if n == most { // it may be cut within a character
+func labelsOf(h bpf.Header, body []byte, b *profile.Builder) (set profile.LabelSetID, whole bool) {
+	text := func(length uint64, t []byte) (string, bool) {
+		cut := length >= uint64(len(t))
+		t = t[:min(length, uint64(len(t)))]
+		if cut { // it may be cut within a character
 			for range utf8.UTFMax - 1 {
 				if r, size := utf8.DecodeLastRune(t); r != utf8.RuneError || size != 1 {
 					break
@@ -34,9 +27,11 @@ func labelsOf(record []byte, b *profile.Builder) (set profile.LabelSetID, whole 
 		return string(t), utf8.Valid(t) && !slices.Contains(t, 0)
 	}
 	n, before := uint64(0), ""
-	for ; len(body) >= bpf.LabelBytes; body = body[bpf.LabelBytes:] {
-		name, good := text(0, bpf.LabelNameBytes)
-		value, fine := text(8+bpf.LabelNameBytes, bpf.LabelTextBytes)
+	const size = int(unsafe.Sizeof(bpf.GoLabel{}))
+	for ; len(body) >= size; body = body[size:] {
+		l := bpf.DecodeLabel(body)
+		name, good := text(l.NameLength, l.Name[:])
+		value, fine := text(l.TextLength, l.Text[:])
 		if !good || !fine || name == "" || before > name {
 			return 0, false
 		}
@@ -44,5 +39,5 @@ func labelsOf(record []byte, b *profile.Builder) (set profile.LabelSetID, whole 
 		set = b.Label(set, name, value)
 		n++
 	}
-	return set, n == ne.Uint64(record[bpf.OtherLow:])
+	return set, n == h.Low
 }

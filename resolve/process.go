@@ -14,7 +14,6 @@ import (
 	"golang.org/x/sys/unix"
 
 	"entelon/core/profile"
-	"entelon/linux/bpf"
 	"entelon/linux/perf"
 	"entelon/linux/procfs"
 	"entelon/runtimes"
@@ -112,7 +111,10 @@ type Processes struct {
 	threads map[uint32]string                          // names by thread number, as long as they live
 	Tell    func(pid uint32, g symbol.GoRuntime) error // of a process of the Go runtime; may be nil
 	TellErr error
-	Python  *bpf.PythonReader // nil where frames of CPython are not read
+	// TellPython has the kernel's programs read a process's frames of CPython; first is
+	// the address of the pointer to its first interpreter, or where relative is set its
+	// distance from where the process's code begins. Nil where they are not read.
+	TellPython func(pid uint32, l *python.Layout, first uint64, relative bool) error
 	Met     map[string]bool   // runtimes that were met, by name
 	Unread  error             // why frames of CPython cannot be read, the first reason
 	Started int64             // threads and processes that began while they were followed

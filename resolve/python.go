@@ -1,7 +1,6 @@
 package resolve
 
 import (
-	"encoding/binary"
 	"strings"
 
 	"entelon/linux/bpf"
@@ -31,7 +30,7 @@ func (ps *Processes) lookPython(p *Process, m mapping) error {
 	if c.Err != nil && ps.Unread == nil {
 		ps.Unread = c.Err
 	}
-	if c.Err != nil || p.python != nil || ps.Python == nil {
+	if c.Err != nil || p.python != nil || ps.TellPython == nil {
 		return nil
 	}
 	p.python = &c.Layout
@@ -44,14 +43,14 @@ func (ps *Processes) tellPython(pid uint32, m mapping) error {
 	if own, ok := m.Module.Object.Address(m.offset); ok {
 		at -= own
 	}
-	return ps.Python.Tell(pid, &c.Layout, at+c.First, false)
+	return ps.TellPython(pid, &c.Layout, at+c.First, false)
 }
 
 // Glance looks at a mapping before its turn in the order of time, since the
 // kernel's program should know of an interpreter before it begins.
 func (ps *Processes) Glance(r perf.Record) error {
 	m, ok := perf.DecodeMmap2(r.Body)
-	if !ok || ps.Python == nil {
+	if !ok || ps.TellPython == nil {
 		return nil
 	}
 	name := strings.TrimSuffix(m.Name, " (deleted)")
@@ -98,19 +97,13 @@ func (s *pythonStack) reset() {
 }
 
 // add takes one record of frames.
-func (s *pythonStack) add(b []byte, l *python.Layout) {
+func (s *pythonStack) add(h bpf.Header, entries []byte, l *python.Layout) {
 	if l == nil {
 		return // the process has become another program since
 	}
-	b = b[bpf.BeforeOther:]
-	word := func(at int) uint64 { return binary.NativeEndian.Uint64(b[at:]) }
-	n := word(bpf.OtherLength)
-	if n > uint64(len(b)-bpf.OtherHeader) {
-		return
-	}
 	first := len(s.entries)
-	s.entries = python.Decode(b[bpf.OtherHeader:bpf.OtherHeader+n], l, s.entries)
-	state, more := word(bpf.OtherAddr), word(bpf.OtherLow) != 0
+	s.entries = python.Decode(entries, l, s.entries)
+	state, more := h.Addr, h.Low != 0
 	if k := len(s.states); k > 0 && s.states[k-1].address == state && s.states[k-1].more {
 		s.states[k-1].last, s.states[k-1].more = len(s.entries), more
 		return

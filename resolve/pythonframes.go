@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"path"
+	"slices"
 
 	"golang.org/x/sys/unix"
 
@@ -55,10 +56,11 @@ type pythonCodesRead struct {
 	frames map[pythonPlace]profile.FrameID
 }
 
-// codeRecord is the record of a code object, from its words on, and its time.
+// codeRecord is what was read of a code object, and when.
 type codeRecord struct {
 	at    uint64
-	bytes []byte
+	line  uint32 // its first
+	bytes []byte // bpf.PythonCode, the table as long as it is
 }
 
 type pythonPlace struct {
@@ -76,9 +78,11 @@ func (p *Process) pythonCodes() *pythonCodesRead {
 // LearnCode keeps the record of a code object.
 func (r *Resolver) LearnCode(rec perf.Record) {
 	p := r.Processes.Get(rec.PID)
-	b := rec.Body[bpf.BeforeOther:]
-	word := func(at int) uint64 { return binary.NativeEndian.Uint64(b[at:]) }
-	p.pythonCodes().raw[python.Identity{Address: word(bpf.OtherAddr), Filename: word(bpf.OtherLow), Qualname: word(bpf.OtherHigh), LineTable: word(bpf.OtherSP)}] = codeRecord{rec.Time, append([]byte(nil), b...)}
+	h, body, ok := bpf.Decode(rec.Body)
+	if !ok {
+		return
+	}
+	p.pythonCodes().raw[python.Identity{Address: h.Addr, Filename: h.Low, Qualname: h.High, LineTable: h.Sp}] = codeRecord{rec.Time, uint32(h.Pc), slices.Clone(body)}
 }
 
 // code returns a code object, nil where it cannot be read any more.
@@ -88,12 +92,11 @@ func (p *Process) code(id python.Identity) *python.Code {
 	if ok {
 		return c
 	}
-	if b := codes.raw[id].bytes; b != nil {
+	if r, ok := codes.raw[id]; ok {
 		delete(codes.raw, id)
-		n := min(uint64(len(b)), bpf.OtherHeader+binary.NativeEndian.Uint64(b[bpf.OtherLength:]))
-		if n >= bpf.CodeTable {
-			first := uint32(binary.NativeEndian.Uint64(b[bpf.OtherPC:]))
-			c = python.CodeFrom(p.python, id, first, b[bpf.CodeName:bpf.CodeFile], b[bpf.CodeFile:bpf.CodeTable], b[bpf.CodeTable:n])
+		if len(r.bytes) >= python.NameBytes+python.FileBytes {
+			file := r.bytes[python.NameBytes:]
+			c = python.CodeFrom(p.python, id, r.line, r.bytes[:python.NameBytes], file[:python.FileBytes], file[python.FileBytes:])
 		}
 	} else {
 		c = p.readCode(id)

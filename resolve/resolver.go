@@ -256,20 +256,23 @@ func (r *Resolver) unwind(p *Process, chain []uint64, rec perf.Record) unwind.En
 	}
 	r.walk = unwind.Sample{Registers: registers, Full: r.Sample.Full, Kernel: chain, Depths: r.walk.Depths}
 	for _, b := range rec.Others {
-		switch bpf.OtherKindOf(b) {
+		h, body, ok := bpf.Decode(b)
+		if !ok {
+			continue // the stack is then cut off, as it would be without it
+		}
+		switch h.Kind {
 		case bpf.KindPython:
-			r.python.add(b, p.python)
-			continue
+			r.python.add(h, body, p.python)
 		case bpf.KindLabels:
 			var whole bool
-			if r.labels, whole = labelsOf(b, r.Builder); !whole {
+			if r.labels, whole = labelsOf(h, body, r.Builder); !whole {
 				r.facts.Unlabelled++
 			} else if r.labels != 0 {
 				r.facts.Labelled++
 			}
-			continue
+		default:
+			r.windows = addCopy(r.windows, h, body, &r.walk.Go)
 		}
-		r.windows = bpf.DecodeOther(b, r.windows, &r.walk.Go)
 	}
 	r.walk.Memory = r.windows
 	var end unwind.End
@@ -279,6 +282,17 @@ func (r *Resolver) unwind(p *Process, chain []uint64, rec perf.Record) unwind.En
 		end = unwind.Torn
 	}
 	return end
+}
+
+// addCopy adds a copied part of a stack to the memory that is known.
+func addCopy(windows unwind.Memory, h bpf.Header, body []byte, goes *unwind.GoStacks) unwind.Memory {
+	if h.Kind == bpf.KindGoStack {
+		*goes = unwind.GoStacks{Known: true, Low: h.Low, High: h.High, SP: h.Sp, PC: h.Pc, BP: h.Bp, SystemSP: h.SystemSp}
+	}
+	if len(body) == 0 {
+		return windows
+	}
+	return append(windows, unwind.Window{Start: h.Addr, Bytes: body})
 }
 
 // registerNumbers are the numbers in package unwind of the registers that come with a

@@ -34,9 +34,8 @@ var rooms = []room{
 	{"runtimes", []string{"core/profile", "symbol"}},
 	{"diagnose", []string{"core/measure", "core/profile", "runtimes"}},
 	{"linux", nil},
-	{"linux/bpf", []string{"linux", "runtimes/python", "symbol", "unwind"}}, // its programs know where runtimes keep things
-	{"resolve", []string{"core/measure", "core/profile", "linux", "linux/bpf", "runtimes", "symbol", "unwind"}},
-	{"capture", []string{"core/measure", "core/profile", "core/scope", "diagnose", "linux", "linux/bpf", "resolve", "runtimes", "symbol", "unwind"}},
+	{"resolve", []string{"core/measure", "core/profile", "linux", "runtimes", "symbol", "unwind"}},
+	{"capture", []string{"core/measure", "core/profile", "core/scope", "diagnose", "linux", "resolve", "runtimes", "symbol", "unwind"}},
 	{"people", nil},
 	{"collector", []string{"core/profile", "people"}},
 	{"store", []string{"core", "codec", "people"}},

@@ -5,39 +5,46 @@ import (
 	"fmt"
 
 	"github.com/cilium/ebpf"
-	"github.com/cilium/ebpf/asm"
-
-	"entelon/runtimes/python"
+	"github.com/cilium/ebpf/btf"
 )
 
 // PythonReader are the programs that read CPython's frames, with their maps.
 // They are loaded when the first process of that runtime is met, once for each
 // kind of event that they run with: programs can only call others of their kind.
 type PythonReader struct {
-	places  *ebpf.Map // pythonPlaces by process
-	scratch *ebpf.Map
+	maps struct {
+		Processes *ebpf.Map `ebpf:"python_processes"` // PythonPlaces by process
+		Scratch   *ebpf.Map `ebpf:"python_scratch"`
+	}
 	seen    *ebpf.Map                      // code objects that were read: what tells them apart, by process and address
 	calls   map[ebpf.ProgramType]*ebpf.Map // the programs, by number
 	outputs *ebpf.Map
+	types   *btf.Spec
 	loaded  []*ebpf.Program
 	met     bool // a process of that runtime was met
 	err     error
 }
 
-func newPythonReader(outputs *ebpf.Map) (*PythonReader, error) {
-	r := &PythonReader{outputs: outputs, calls: map[ebpf.ProgramType]*ebpf.Map{}}
-	for _, m := range []struct {
-		to   **ebpf.Map
-		spec ebpf.MapSpec
-	}{
-		{&r.places, ebpf.MapSpec{Name: "python_places", Type: ebpf.LRUHash, KeySize: 4, ValueSize: placesBytes, MaxEntries: 4096}},
-		{&r.scratch, ebpf.MapSpec{Name: "python_scratch", Type: ebpf.PerCPUArray, KeySize: 4, ValueSize: scratchPython, MaxEntries: 1}},
-	} {
-		made, err := ebpf.NewMap(&m.spec)
-		if err != nil {
-			return r, fmt.Errorf("preparing to read frames of CPython: %w", errors.Join(err, r.close()))
-		}
-		*m.to = made
+// PythonPlaces is what the programs need to know of a process that runs CPython
+// (struct python_places).
+type PythonPlaces = framesPythonPlaces
+
+// The bounds of what is read of one frame, and of one code object.
+const (
+	PythonFrameBytes = int(framesPythonBoundPYTHON_FRAME_BYTES)
+	PythonNameBytes  = int(framesPythonBoundPYTHON_NAME_BYTES)
+	PythonFileBytes  = int(framesPythonBoundPYTHON_FILE_BYTES)
+	PythonTableBytes = int(framesPythonBoundPYTHON_TABLE_BYTES)
+)
+
+func newPythonReader(outputs *ebpf.Map, types *btf.Spec) (*PythonReader, error) {
+	r := &PythonReader{outputs: outputs, types: types, calls: map[ebpf.ProgramType]*ebpf.Map{}}
+	spec, err := loadFrames()
+	if err == nil {
+		err = spec.LoadAndAssign(&r.maps, nil)
+	}
+	if err != nil {
+		return r, fmt.Errorf("preparing to read frames of CPython: %w", err)
 	}
 	return r, r.want(ebpf.PerfEvent)
 }
@@ -47,9 +54,9 @@ func (r *PythonReader) want(kind ebpf.ProgramType) error {
 	if r.calls[kind] != nil {
 		return nil
 	}
-	calls, err := ebpf.NewMap(&ebpf.MapSpec{Name: "python_calls", Type: ebpf.ProgramArray, KeySize: 4, ValueSize: 4, MaxEntries: callCount})
+	calls, err := r.newMap(framesMapPythonCalls)
 	if err != nil {
-		return fmt.Errorf("preparing to read frames of CPython: %w", err)
+		return err
 	}
 	r.calls[kind] = calls
 	if r.met {
@@ -58,14 +65,17 @@ func (r *PythonReader) want(kind ebpf.ProgramType) error {
 	return nil
 }
 
-// fds names the maps for the programs of a kind. That of the code objects is
-// made with the programs that use it.
-func (r *PythonReader) fds(kind ebpf.ProgramType) pythonMaps {
-	m := pythonMaps{places: r.places.FD(), scratch: r.scratch.FD(), calls: r.calls[kind].FD(), outputs: r.outputs.FD()}
-	if r.seen != nil {
-		m.seen = r.seen.FD()
+// newMap makes one more of a map that the object describes.
+func (r *PythonReader) newMap(name string) (*ebpf.Map, error) {
+	spec, err := loadFrames()
+	if err != nil {
+		return nil, err
 	}
-	return m
+	m, err := ebpf.NewMap(spec.Maps[name])
+	if err != nil {
+		return nil, fmt.Errorf("preparing to read frames of CPython: %w", err)
+	}
+	return m, nil
 }
 
 // load has the kernel check the programs and makes them callable.
@@ -74,10 +84,7 @@ func (r *PythonReader) load() error {
 		return r.err
 	}
 	r.met = true
-	r.seen, r.err = ebpf.NewMap(&ebpf.MapSpec{Name: "python_codes", Type: ebpf.LRUHash, KeySize: 16, ValueSize: 24, MaxEntries: 1 << 16})
-	if r.err != nil {
-		r.err = fmt.Errorf("preparing to read frames of CPython: %w", r.err)
-	}
+	r.seen, r.err = r.newMap(framesMapPythonSeen)
 	for kind := range r.calls {
 		if r.err == nil {
 			r.err = r.loadFor(kind)
@@ -86,10 +93,26 @@ func (r *PythonReader) load() error {
 	return r.err
 }
 
+// pythonPrograms are the names of the programs by the number that they call each
+// other by, without the kind of event at their end.
+var pythonPrograms = map[framesPythonCall]string{
+	framesPythonCallPYTHON_STATES: "python_states",
+	framesPythonCallPYTHON_FRAMES: "python_frames",
+	framesPythonCallPYTHON_CODES:  "python_codes",
+}
+
 func (r *PythonReader) loadFor(kind ebpf.ProgramType) error {
-	m := r.fds(kind)
-	for number, code := range []asm.Instructions{callPythonStates: pythonStates(m), callPythonFrames: pythonFrames(m), callPythonCodes: pythonCodes(m)} {
-		p, err := ebpf.NewProgram(&ebpf.ProgramSpec{Name: "python", Type: kind, License: "GPL", Instructions: code})
+	spec, err := loadFrames()
+	if err != nil {
+		return err
+	}
+	spec.Maps[framesMapOutputs].MaxEntries = r.outputs.MaxEntries()
+	suffix := map[ebpf.ProgramType]string{ebpf.PerfEvent: "_perf_event", ebpf.TracePoint: "_tracepoint", ebpf.Kprobe: "_kprobe"}[kind]
+	for number, name := range pythonPrograms {
+		p, err := loadProgram(spec, name+suffix, r.types, map[string]*ebpf.Map{
+			framesMapPythonProcesses: r.maps.Processes, framesMapPythonScratch: r.maps.Scratch, framesMapPythonSeen: r.seen,
+			framesMapPythonCalls: r.calls[kind], framesMapOutputs: r.outputs,
+		})
 		if err != nil {
 			return fmt.Errorf("loading the reader of CPython's frames: %w", err)
 		}
@@ -101,15 +124,12 @@ func (r *PythonReader) loadFor(kind ebpf.ProgramType) error {
 	return nil
 }
 
-// Tell lets the programs know that a process runs CPython. first is the
-// address of the interpreter's pointer to its first interpreter state, or
-// where relative is set its distance from where the process's code begins.
-func (r *PythonReader) Tell(pid uint32, l *python.Layout, first uint64, relative bool) error {
+// Tell lets the programs know that a process runs CPython.
+func (r *PythonReader) Tell(pid uint32, p PythonPlaces) error {
 	if err := r.load(); err != nil {
 		return err
 	}
-	p := placesOf(l, first, relative)
-	if err := r.places.Put(pid, p); err != nil {
+	if err := r.maps.Processes.Put(pid, p); err != nil {
 		return fmt.Errorf("telling of a process of CPython: %w", err)
 	}
 	return nil
@@ -126,10 +146,5 @@ func (r *PythonReader) close() error {
 	for _, m := range r.calls {
 		errs = append(errs, m.Close())
 	}
-	for _, m := range []*ebpf.Map{r.places, r.scratch, r.seen} {
-		if m != nil {
-			errs = append(errs, m.Close())
-		}
-	}
-	return errors.Join(errs...)
+	return errors.Join(append(errs, closeMaps(r.maps.Processes, r.maps.Scratch, r.seen))...)
 }

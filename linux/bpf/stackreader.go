@@ -11,72 +11,53 @@ import (
 	"unsafe"
 
 	"github.com/cilium/ebpf"
+	"github.com/cilium/ebpf/btf"
 	"golang.org/x/sys/unix"
 
 	"entelon/linux/perf"
-	"entelon/symbol"
 )
 
 // StackReader is the program with its maps and the events that it writes through.
 type StackReader struct {
 	program *ebpf.Program
-	runtime *ebpf.Map // goPlaces by process
-	scratch *ebpf.Map
-	outputs *ebpf.Map // an event for each processor
-	Python  *PythonReader
-	places  KernelOffsets
-	traces  map[ebpf.ProgramType]*ebpf.Program // for tracepoints and for probes, once needed
-	Events  []int
-	IDs     map[uint64]bool // identifiers of the events
+	maps    struct {
+		GoProcesses *ebpf.Map `ebpf:"go_processes"` // GoPlaces by process
+		Scratch     *ebpf.Map `ebpf:"scratch"`
+		Outputs     *ebpf.Map `ebpf:"outputs"` // an event for each processor
+	}
+	Python *PythonReader
+	types  *btf.Spec
+	frame  uint32                             // bytes that a signal frame takes at most
+	traces map[ebpf.ProgramType]*ebpf.Program // for tracepoints and for probes, once needed
+	Events []int
+	IDs    map[uint64]bool // identifiers of the events
 }
 
-// goPlaces is what the program needs to know of a Go process; all are offsets.
-type goPlaces struct {
-	TLS     int64
-	M       uint64
-	Current uint64
-	Sched   uint64
-	Cgo     uint64
-	Labels  uint64 // 0: the program gives none
-	ClockPC uint64 // 0: not known
-	ClockSP uint64
-}
-
-// goPlacesBytes is how many bytes the program reads of it.
-const goPlacesBytes = 64
-
-// Where its fields are, for the program in the kernel.
-const (
-	goPlaceTLS     = 0
-	goPlaceM       = 8
-	goPlaceCurrent = 16
-	goPlaceSched   = 24
-	goPlaceCgo     = 32
-	goPlaceLabels  = 40
-	goPlaceClockPC = 48
-	goPlaceClockSP = 56
-)
+// GoPlaces is what the program needs to know of a Go process (struct go_places).
+type GoPlaces = stacksGoPlaces
 
 // NewStackReader loads the program and opens its outputs. An error says why
 // this machine or this user cannot. stackBytes is what the kernel copies itself.
-func NewStackReader(cpus []int, o KernelOffsets, stackBytes int) (r *StackReader, err error) {
-	r = &StackReader{IDs: map[uint64]bool{}, places: o, traces: map[ebpf.ProgramType]*ebpf.Program{}}
+func NewStackReader(cpus []int, types *btf.Spec, stackBytes int) (r *StackReader, err error) {
+	r = &StackReader{IDs: map[uint64]bool{}, types: types, traces: map[ebpf.ProgramType]*ebpf.Program{}}
 	defer func() {
 		if err != nil {
 			err = errors.Join(err, r.Close())
 		}
 	}()
+	if r.frame, err = signalFrameBytes(); err != nil {
+		return r, err
+	}
+	spec, err := loadStacks()
+	if err != nil {
+		return r, err
+	}
 	last := 0
 	for _, c := range cpus {
 		last = max(last, c)
 	}
-	if r.runtime, err = ebpf.NewMap(&ebpf.MapSpec{Name: "go_places", Type: ebpf.LRUHash, KeySize: 4, ValueSize: goPlacesBytes, MaxEntries: 4096}); err != nil {
-		return r, err
-	}
-	if r.scratch, err = ebpf.NewMap(&ebpf.MapSpec{Name: "scratch", Type: ebpf.PerCPUArray, KeySize: 4, ValueSize: scratchBytes, MaxEntries: 1}); err != nil {
-		return r, err
-	}
-	if r.outputs, err = ebpf.NewMap(&ebpf.MapSpec{Name: "outputs", Type: ebpf.PerfEventArray, KeySize: 4, ValueSize: 4, MaxEntries: uint32(last + 1)}); err != nil {
+	spec.Maps[stacksMapOutputs].MaxEntries = uint32(last + 1)
+	if err := spec.LoadAndAssign(&r.maps, nil); err != nil {
 		return r, err
 	}
 	for _, cpu := range cpus {
@@ -84,14 +65,60 @@ func NewStackReader(cpus []int, o KernelOffsets, stackBytes int) (r *StackReader
 			return r, err
 		}
 	}
-	if r.Python, err = newPythonReader(r.outputs); err != nil {
+	if r.Python, err = newPythonReader(r.maps.Outputs, types); err != nil {
 		return r, err
 	}
-	r.program, err = ebpf.NewProgram(&ebpf.ProgramSpec{
-		Name: "other_stacks", Type: ebpf.PerfEvent, License: "GPL",
-		Instructions: stackProgram(o, stackBytes, r.runtime.FD(), r.scratch.FD(), r.Python.fds(ebpf.PerfEvent)),
-	})
+	r.program, err = r.load(ebpf.PerfEvent, stackBytes)
 	return r, err
+}
+
+// load has the kernel check the program for a kind of event.
+func (r *StackReader) load(kind ebpf.ProgramType, stackBytes int) (*ebpf.Program, error) {
+	spec, err := loadStacks()
+	if err != nil {
+		return nil, err
+	}
+	spec.Maps[stacksMapOutputs].MaxEntries = r.maps.Outputs.MaxEntries()
+	if err := errors.Join(
+		spec.Variables[stacksVarStackBytes].Set(uint32(stackBytes)),
+		spec.Variables[stacksVarSignalFrameBytes].Set(r.frame),
+	); err != nil {
+		return nil, err
+	}
+	name := map[ebpf.ProgramType]string{ebpf.PerfEvent: stacksProgOtherStacks, ebpf.TracePoint: stacksProgOtherTracedTracepoint, ebpf.Kprobe: stacksProgOtherTracedKprobe}[kind]
+	return loadProgram(spec, name, r.types, map[string]*ebpf.Map{
+		stacksMapGoProcesses: r.maps.GoProcesses, stacksMapScratch: r.maps.Scratch, stacksMapOutputs: r.maps.Outputs,
+		stacksMapPythonProcesses: r.Python.maps.Processes, stacksMapPythonScratch: r.Python.maps.Scratch, stacksMapPythonCalls: r.Python.calls[kind],
+	})
+}
+
+// loadProgram loads one program of an object, with maps that are there already.
+func loadProgram(spec *ebpf.CollectionSpec, name string, types *btf.Spec, maps map[string]*ebpf.Map) (*ebpf.Program, error) {
+	only := spec.Copy()
+	for other := range only.Programs {
+		if other != name {
+			delete(only.Programs, other)
+		}
+	}
+	for m := range only.Maps {
+		if maps[m] == nil && m != ".rodata" {
+			delete(only.Maps, m)
+		}
+	}
+	for v, s := range only.Variables {
+		if only.Maps[s.SectionName] == nil {
+			delete(only.Variables, v) // of what is there for the sake of Go's constants
+		}
+	}
+	c, err := ebpf.NewCollectionWithOptions(only, ebpf.CollectionOptions{
+		MapReplacements: maps,
+		Programs:        ebpf.ProgramOptions{KernelTypes: types},
+	})
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	return c.DetachProgram(name), nil
 }
 
 // output opens the event of one processor through which the program writes.
@@ -115,7 +142,7 @@ func (r *StackReader) output(cpu int) error {
 		return err
 	}
 	r.IDs[id] = true
-	return r.outputs.Put(uint32(cpu), uint32(fd))
+	return r.maps.Outputs.Put(uint32(cpu), uint32(fd))
 }
 
 // Attach has the kernel run the program with every sample of an event.
@@ -135,10 +162,7 @@ func (r *StackReader) Traced(kind ebpf.ProgramType, stackBytes int) (*ebpf.Progr
 	if err := r.Python.want(kind); err != nil {
 		return nil, err
 	}
-	p, err := ebpf.NewProgram(&ebpf.ProgramSpec{
-		Name: "other_traced", Type: kind, License: "GPL",
-		Instructions: tracedProgram(r.places, stackBytes, r.runtime.FD(), r.scratch.FD(), r.Python.fds(kind)),
-	})
+	p, err := r.load(kind, stackBytes)
 	if err != nil {
 		return nil, fmt.Errorf("loading the program that reads other stacks: %w", err)
 	}
@@ -147,13 +171,7 @@ func (r *StackReader) Traced(kind ebpf.ProgramType, stackBytes int) (*ebpf.Progr
 }
 
 // Tell lets the program know that a process is of the Go runtime.
-func (r *StackReader) Tell(pid uint32, g symbol.GoRuntime) error {
-	p := goPlaces{TLS: int64(g.TLS), M: uint64(g.M), Current: uint64(g.Current), Sched: uint64(g.Sched), Labels: uint64(g.Labels), ClockPC: uint64(g.ClockPC), ClockSP: uint64(g.ClockSP)}
-	if g.Cgo {
-		p.Cgo = 1
-	}
-	return r.runtime.Put(pid, p)
-}
+func (r *StackReader) Tell(pid uint32, p GoPlaces) error { return r.maps.GoProcesses.Put(pid, p) }
 
 // Close removes its programs and maps.
 func (r *StackReader) Close() error {
@@ -168,8 +186,14 @@ func (r *StackReader) Close() error {
 	for _, p := range r.traces {
 		errs = append(errs, p.Close())
 	}
-	errs = append(errs, r.Python.close())
-	for _, m := range []*ebpf.Map{r.runtime, r.scratch, r.outputs} {
+	errs = append(errs, r.Python.close(), closeMaps(r.maps.GoProcesses, r.maps.Scratch, r.maps.Outputs))
+	return errors.Join(errs...)
+}
+
+// closeMaps closes those that were made.
+func closeMaps(maps ...*ebpf.Map) error {
+	var errs []error
+	for _, m := range maps {
 		if m != nil {
 			errs = append(errs, m.Close())
 		}

@@ -8,7 +8,6 @@ import (
 	"entelon/linux/bpf/bpftest"
 	"entelon/linux/perf"
 	"entelon/linux/perf/perftest"
-	"entelon/unwind"
 )
 
 // TestOthersGoWithTheirSample: copies of other stacks belong to the next
@@ -36,34 +35,21 @@ func TestOthersGoWithTheirSample(t *testing.T) {
 	if want := []int{2, 0, 1, 0}; !reflect.DeepEqual(others, want) {
 		t.Fatalf("samples have %v copies, want %v", others, want)
 	}
-	var windows unwind.Memory
-	var goes unwind.GoStacks
-	for _, b := range got[0].Others {
-		windows = bpf.DecodeOther(b, windows, &goes)
-	}
-	if len(windows) != 2 || windows[0].Start != 0x7000 || windows[1].Start != 0xc800 || len(p) != 0 {
-		t.Errorf("%+v, %d left", windows, len(p))
-	}
-	if v, ok := windows.Word(0x7008); !ok || v != 2 {
-		t.Errorf("the second word is %d %v", v, ok)
-	}
-	if want := (unwind.GoStacks{Known: true, Low: 0xc000, High: 0xd000, SP: 0xc800, PC: 0x401000, BP: 0xc810, SystemSP: 0x7000}); goes != want {
-		t.Errorf("%+v, want %+v", goes, want)
+	if len(p) != 0 {
+		t.Errorf("%d are left", len(p))
 	}
 }
 
-// TestBrokenOthers: a record that is cut short or lies about its length adds
-// nothing.
-func TestBrokenOthers(t *testing.T) {
-	whole := bpftest.Record(5, 6, 1000, bpf.KindGoStack, 0x7000, 1, 2)[8:] // without the header of records
+// TestBrokenRecords: a record that is cut short or lies about its length is none.
+func TestBrokenRecords(t *testing.T) {
+	whole := bpftest.Body(5, 6, 1000, bpf.Header{Kind: bpf.KindGoStack, Addr: 0x7000, High: 0xd000}, perftest.Words(1, 2))
 	for n := range whole {
-		var goes unwind.GoStacks
-		if w := bpf.DecodeOther(whole[:n], nil, &goes); len(w) != 0 || goes.Known {
-			t.Fatalf("%d of %d bytes make %+v %+v", n, len(whole), w, goes)
+		if h, body, ok := bpf.Decode(whole[:n]); ok || len(body) != 0 {
+			t.Fatalf("%d of %d bytes make %+v", n, len(whole), h)
 		}
 	}
-	var goes unwind.GoStacks
-	if w := bpf.DecodeOther(whole, nil, &goes); len(w) != 1 || !goes.Known {
-		t.Errorf("the whole record makes %+v %+v", w, goes)
+	h, body, ok := bpf.Decode(whole)
+	if !ok || h.Addr != 0x7000 || h.High != 0xd000 || h.Kind != bpf.KindGoStack || len(body) != 16 {
+		t.Errorf("the whole record makes %+v, %d bytes, %v", h, len(body), ok)
 	}
 }

@@ -1,0 +1,137 @@
+package bpf
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"os"
+
+	"github.com/cilium/ebpf/btf"
+
+	"entelon/linux/perf"
+)
+
+// kernelFields are the fields of the kernel's structures that the programs read, as
+// programs/kernel.h declares them. A field of another structure of these has that as
+// its type.
+var kernelFields = []struct {
+	structure string
+	fields    []string
+}{
+	{"thread_struct", []string{"fsbase"}},
+	{"mm_struct", []string{"start_stack", "start_code"}},
+	{"pt_regs", []string{"sp"}},
+	{"task_struct", []string{"tgid", "sas_ss_sp", "sas_ss_size", "mm", "real_parent", "thread"}},
+}
+
+// Cache keeps what takes long to find out.
+type Cache interface {
+	Get(name string) (b []byte, ok bool)
+	Keep(name string, b []byte)
+}
+
+// KernelTypes returns the kernel's description of the fields that the programs read.
+// Finding them in that of all its types takes some 40 ms, so they are kept in a cache,
+// which may be nil, by the kernel's own build ID, which /sys/kernel/notes holds.
+func KernelTypes(cache Cache) (*btf.Spec, error) {
+	notes, err := os.ReadFile("/sys/kernel/notes")
+	if err != nil {
+		cache = nil
+	}
+	key := fmt.Sprintf("kernel-types-%x", sha256.Sum256(fmt.Append(notes, kernelFields)))
+	if cache != nil {
+		if b, ok := cache.Get(key); ok {
+			if spec, err := btf.LoadSpecFromReader(bytes.NewReader(b)); err == nil {
+				return spec, nil
+			}
+		}
+	}
+	b, err := readKernelTypes()
+	if err != nil {
+		return nil, fmt.Errorf("reading the kernel's types: %w", err)
+	}
+	if cache != nil {
+		cache.Keep(key, b)
+	}
+	return btf.LoadSpecFromReader(bytes.NewReader(b))
+}
+
+// readKernelTypes makes structures that have the fields alone, where the kernel has them.
+func readKernelTypes() ([]byte, error) {
+	all, err := btf.LoadKernelSpec()
+	if err != nil {
+		return nil, err
+	}
+	word := &btf.Int{Name: "unsigned long", Size: 8}
+	number := &btf.Int{Name: "int", Size: 4, Encoding: btf.Signed}
+	pointer := &btf.Pointer{Target: &btf.Void{}}
+	made := map[string]btf.Type{}
+	out, err := btf.NewBuilder(nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range kernelFields {
+		var in *btf.Struct
+		if err := all.TypeByName(s.structure, &in); err != nil {
+			return nil, err
+		}
+		small := &btf.Struct{Name: s.structure, Size: in.Size}
+		for _, name := range s.fields {
+			at, kind, ok := fieldOf(in, name)
+			if !ok {
+				return nil, fmt.Errorf("%s has no %s", s.structure, name)
+			}
+			f := btf.Member{Name: name, Type: word, Offset: at}
+			switch t := btf.UnderlyingType(kind).(type) {
+			case *btf.Pointer:
+				f.Type = pointer
+			case *btf.Int:
+				if t.Size == 4 {
+					f.Type = number
+				}
+			case *btf.Struct:
+				if f.Type = made[t.Name]; f.Type == nil {
+					return nil, fmt.Errorf("%s in %s is a %s", name, s.structure, t.Name)
+				}
+			}
+			small.Members = append(small.Members, f)
+		}
+		made[s.structure] = small
+		if _, err := out.Add(small); err != nil {
+			return nil, err
+		}
+	}
+	return out.Marshal(nil, nil)
+}
+
+// fieldOf finds a field, also in parts of the structure that have no name.
+func fieldOf(in *btf.Struct, name string) (at btf.Bits, kind btf.Type, ok bool) {
+	for _, m := range in.Members {
+		if m.Name == name {
+			return m.Offset, m.Type, true
+		}
+		if inner, is := btf.UnderlyingType(m.Type).(*btf.Struct); is && m.Name == "" {
+			if at, kind, ok := fieldOf(inner, name); ok {
+				return m.Offset + at, kind, true
+			}
+		}
+	}
+	return 0, nil, false
+}
+
+// signalFrameBytes asks the kernel how much a signal frame takes at most
+// (AT_MINSIGSTKSZ of the auxiliary vector, since Linux 5.14).
+func signalFrameBytes() (uint32, error) {
+	const minSignalStack = 51
+	b, err := os.ReadFile("/proc/self/auxv")
+	if err != nil {
+		return 0, fmt.Errorf("asking for the size of signal frames: %w", err)
+	}
+	for ; len(b) >= 16; b = b[16:] {
+		if v := perf.Word(b[8:]); perf.Word(b) == minSignalStack && v < 1<<20 {
+			return uint32(v), nil
+		}
+	}
+	return 0, errors.New("the kernel does not tell the size of signal frames")
+}

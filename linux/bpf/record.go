@@ -1,0 +1,101 @@
+package bpf
+
+import (
+	"encoding/binary"
+	"unsafe"
+
+	"entelon/linux/perf"
+)
+
+// Header is what each record of the programs begins with (struct record_header).
+type Header = stacksRecordHeader
+
+// The kinds of records.
+const (
+	KindStack   = uint64(stacksRecordKindKIND_STACK)    // a part of a stack
+	KindGoStack = uint64(stacksRecordKindKIND_GO_STACK) // the same of a Go program, with where its stacks were left
+	KindPython  = uint64(stacksRecordKindKIND_PYTHON)   // frames of CPython: PythonEntry
+	KindCode    = uint64(stacksRecordKindKIND_CODE)     // a code object of CPython: PythonCode
+	KindLabels  = uint64(stacksRecordKindKIND_LABELS)   // labels of a goroutine: GoLabel
+)
+
+const (
+	// BeforeHeader is what the kernel puts before a record: identifier, pid and tid,
+	// time, the length of the rest.
+	BeforeHeader = 8 + 8 + 8 + 4
+	HeaderBytes  = int(unsafe.Sizeof(Header{}))
+)
+
+// What follows the header, by kind.
+type (
+	GoLabel     = stacksGoLabel
+	PythonEntry = framesPythonEntry
+	PythonCode  = framesPythonCode
+)
+
+// MaxLabels is how many labels of a goroutine are read.
+const MaxLabels = int(stacksLabelBoundMAX_LABELS)
+
+// Decode reads a record from what the kernel wrote; ok is false where it is cut short
+// or lies about its length.
+func Decode(b []byte) (h Header, body []byte, ok bool) {
+	if len(b) < BeforeHeader+HeaderBytes {
+		return h, nil, false
+	}
+	b = b[BeforeHeader:]
+	ne := binary.NativeEndian
+	for i, to := range []*uint64{&h.Addr, &h.Length, &h.Kind, &h.Low, &h.High, &h.Sp, &h.Pc, &h.Bp, &h.SystemSp} {
+		*to = ne.Uint64(b[8*i:])
+	}
+	if b = b[HeaderBytes:]; h.Length > uint64(len(b)) {
+		return h, nil, false
+	}
+	return h, b[:h.Length:h.Length], true
+}
+
+// KindOf returns a record's kind, 0 where it is broken.
+func KindOf(b []byte) uint64 {
+	h, _, ok := Decode(b)
+	if !ok {
+		return 0
+	}
+	return h.Kind
+}
+
+// DecodeLabel reads one label from a record's bytes, of which there are enough.
+func DecodeLabel(b []byte) (l GoLabel) {
+	ne := binary.NativeEndian
+	l.NameLength = ne.Uint64(b)
+	b = b[8+copy(l.Name[:], b[8:]):]
+	l.TextLength = ne.Uint64(b)
+	copy(l.Text[:], b[8:])
+	return l
+}
+
+// OtherDelay is the longest time in nanoseconds between a sample and the copy
+// of another stack that belongs to it; both are made by one interrupt.
+const OtherDelay = 1_000_000
+
+// Pairing hands the records of the program on with the sample that they
+// belong to: the next one of the same thread in the same ring. Which of the
+// two has the earlier time depends on the kernel's version.
+type Pairing map[uint32][]perf.Record
+
+// Visit hands a record on, a sample with what belongs to it.
+func (p Pairing) Visit(r perf.Record, next func(perf.Record)) {
+	switch r.Kind {
+	case perf.RecordOther:
+		p[r.TID] = append(p[r.TID], r)
+		return
+	case perf.RecordSample:
+		if waiting, ok := p[r.TID]; ok {
+			delete(p, r.TID)
+			for _, o := range waiting {
+				if max(o.Time, r.Time)-min(o.Time, r.Time) < OtherDelay { // else its own sample was lost
+					r.Others = append(r.Others, o.Body)
+				}
+			}
+		}
+	}
+	next(r)
+}
