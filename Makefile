@@ -69,7 +69,7 @@ test: postgresql chromium compilers build bin/engraved-3.4.0 bin/engraved-3.5.0
 
 # What is made from the program's own tables, and the programs for the kernel.
 generate: compilers
-	go generate ./linux/bpf
+	go generate ./linux/bpf ./capture/launch
 	go test -count=1 -run TestMeasuresAreDocumented ./cmd/entelon -write-docs
 
 lint: web/node_modules/.stamp web/openapi.json

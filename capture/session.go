@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"runtime/debug"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -132,6 +133,9 @@ func (s *session) prepare() (err error) {
 	if err := s.whom(); err != nil {
 		return err
 	}
+	var names sync.WaitGroup
+	names.Go(s.resolver.OpenKernel)
+	defer names.Wait()
 	s.openOther()
 	for _, kernel := range []bool{true, false} {
 		s.kernel = kernel
@@ -143,7 +147,7 @@ func (s *session) prepare() (err error) {
 		if err != nil {
 			return err
 		}
-		if s.target, err = newTarget(s.other, sources); err != nil {
+		if s.target, err = newTarget(s.other, sources, set.RateHz); err != nil {
 			return err
 		}
 		if s.counting == nil {
@@ -159,8 +163,9 @@ func (s *session) prepare() (err error) {
 			return err
 		}
 	}
-	if s.kernel {
-		s.resolver.OpenKernel()
+	names.Wait()
+	if !s.kernel {
+		return s.resolver.WithoutKernel()
 	}
 	return nil
 }

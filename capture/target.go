@@ -22,6 +22,7 @@ type target struct {
 	watchers []int            // events that count nothing
 	other    *bpf.StackReader // nil where other stacks are not read
 	sources  []*source
+	rateHz   int
 	events   bool // every event of some kind is written down
 	byID     map[uint64]*source
 	counters *counters   // nil: none
@@ -40,12 +41,12 @@ type clockFile struct {
 	cycles bool
 }
 
-func newTarget(other *bpf.StackReader, sources []*source) (*target, error) {
+func newTarget(other *bpf.StackReader, sources []*source, rateHz int) (*target, error) {
 	cpus, err := perf.Processors()
 	if err != nil {
 		return nil, err
 	}
-	t := &target{other: other, sources: sources, byID: map[uint64]*source{}, cpus: cpus, first: make([]int, len(cpus)), rings: make([]*perf.Ring, len(cpus)), late: map[uint64]uint32{}, inherited: map[uint32]bool{}}
+	t := &target{other: other, rateHz: rateHz, sources: sources, byID: map[uint64]*source{}, cpus: cpus, first: make([]int, len(cpus)), rings: make([]*perf.Ring, len(cpus)), late: map[uint64]uint32{}, inherited: map[uint32]bool{}}
 	for i := range t.first {
 		t.first[i] = -1
 	}
@@ -115,7 +116,7 @@ func (t *target) addOne(src *source, tid, flags int, late bool) error {
 			t.late[id] = uint32(tid)
 		}
 		if t.first[i] < 0 {
-			r, err := perf.MapRing(fd, perf.RingSize(len(t.cpus), t.events))
+			r, err := perf.MapRing(fd, perf.RingSize(len(t.cpus), t.rateHz, t.events))
 			if err != nil {
 				return err
 			}

@@ -10,8 +10,16 @@ import (
 )
 
 // OpenKernel reads the kernel's symbols. That takes about 70 ms of processor
-// time, most of it in the kernel, so it is done before the program begins.
+// time, most of it in the kernel, or 10 where they were kept, so it is done before the
+// program begins, and may be done beside what else is prepared.
 func (r *Resolver) OpenKernel() { r.kernel, r.KernelErr = symbol.OpenKernel(r.Modules.Cache()) }
+
+// WithoutKernel forgets them where its part of the stacks may not be seen.
+func (r *Resolver) WithoutKernel() error {
+	err := r.kernel.Close()
+	r.kernel, r.KernelErr = nil, nil
+	return err
+}
 
 func (r *Resolver) isEntry(f profile.FrameID) bool {
 	p := r.Builder.Profile()

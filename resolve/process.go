@@ -115,10 +115,10 @@ type Processes struct {
 	// the address of the pointer to its first interpreter, or where relative is set its
 	// distance from where the process's code begins. Nil where they are not read.
 	TellPython func(pid uint32, l *python.Layout, first uint64, relative bool) error
-	Met     map[string]bool   // runtimes that were met, by name
-	Unread  error             // why frames of CPython cannot be read, the first reason
-	Started int64             // threads and processes that began while they were followed
-	Born    map[uint32]uint64 // when they did, by thread, of those that are alive
+	Met        map[string]bool   // runtimes that were met, by name
+	Unread     error             // why frames of CPython cannot be read, the first reason
+	Started    int64             // threads and processes that began while they were followed
+	Born       map[uint32]uint64 // when they did, by thread, of those that are alive
 }
 
 func newProcesses(b *profile.Builder, m *modules) *Processes {

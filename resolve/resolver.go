@@ -500,6 +500,7 @@ func (r *Resolver) Close() error {
 			errs = append(errs, m.file.Close())
 		}
 	}
+	errs = append(errs, r.kernel.Close())
 	for _, p := range r.Processes.Known {
 		errs = append(errs, p.Made.close(r.facts.RuntimeSet != "" && p.PID == r.Command))
 		if p.Made != nil && p.Made.java != nil {

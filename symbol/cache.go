@@ -3,7 +3,6 @@ package symbol
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -14,8 +13,6 @@ import (
 	"strings"
 	"sync"
 	"time"
-
-	"github.com/klauspost/compress/zstd"
 )
 
 // Cache keeps on disk, by build ID, what was found out about objects: fetched
@@ -169,48 +166,6 @@ func (c *Cache) remove(name string) error {
 		return fmt.Errorf("trimming the symbol cache: %w", err)
 	}
 	return nil
-}
-
-// namesVersion changes whenever names would come out differently.
-const namesVersion = 5
-
-// names reads the resolved addresses of an object; nil where there are none
-// that can be used.
-func (c *Cache) names(key string) map[uint64][]Location {
-	path := c.find(key)
-	if path == "" {
-		return nil
-	}
-	f, err := os.Open(path)
-	if err != nil {
-		return nil
-	}
-	defer f.Close()
-	z, err := zstd.NewReader(f, zstd.WithDecoderMaxMemory(256<<20))
-	if err != nil {
-		return nil
-	}
-	defer z.Close()
-	var known map[uint64][]Location
-	if json.NewDecoder(io.LimitReader(z, 256<<20)).Decode(&known) != nil {
-		return nil // damaged; it is written anew when the object is closed
-	}
-	for _, l := range known {
-		if len(l) == 0 {
-			return nil
-		}
-	}
-	return known
-}
-
-func (c *Cache) keepNames(key string, known map[uint64][]Location) {
-	c.keep(key, func(w io.Writer) error {
-		z, err := zstd.NewWriter(w)
-		if err != nil {
-			return err
-		}
-		return errors.Join(json.NewEncoder(z).Encode(known), z.Close())
-	})
 }
 
 // digest returns the SHA-256 of a file's bytes. It is worked out again whenever

@@ -338,11 +338,14 @@ func TestKernelIsKept(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	b := k.pack()
-	again, ok := unpackKernel(b)
-	if !ok {
-		t.Fatal("what was packed cannot be unpacked")
+	b := k.packed
+	c := &Cache{Dir: t.TempDir(), Limit: 1 << 20}
+	c.Keep("kernel", b)
+	again := &Kernel{packed: c.kernel("kernel"), mapped: true}
+	if again.packed == nil {
+		t.Fatal("what was kept cannot be read")
 	}
+	defer again.Close()
 	for _, addr := range []uint64{0xffffffff81000000, 0xffffffff81000123, 0xffffffffc0000005} {
 		l1, m1 := k.Locate(addr)
 		l2, m2 := again.Locate(addr)
@@ -353,8 +356,22 @@ func TestKernelIsKept(t *testing.T) {
 	for i := range b {
 		harmed := append([]byte(nil), b...)
 		harmed[i] ^= 0x55
-		if _, ok := unpackKernel(harmed); ok {
+		if packedKernel(harmed).whole() {
 			t.Errorf("damage of byte %d is not noticed", i)
 		}
+	}
+	c.Keep("kernel", b[:len(b)-1])
+	if c.kernel("kernel") != nil || c.kernel("none") != nil {
+		t.Error("an entry that is cut short is used, or one that is not there")
+	}
+	// A file that is cut short while it is in use names nothing, and ends nothing.
+	c.Keep("cut", b)
+	cut := &Kernel{packed: c.kernel("cut"), mapped: true}
+	defer cut.Close()
+	if err := os.Truncate(filepath.Join(c.Dir, "cut"), 0); err != nil {
+		t.Fatal(err)
+	}
+	if l, _ := cut.Locate(0xffffffff81000123); !l.Unnamed {
+		t.Errorf("of a file that is empty now: %+v", l)
 	}
 }

@@ -5,23 +5,34 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"runtime/debug"
 	"sort"
 	"strings"
 
 	"entelon/core/profile"
 )
 
-// Kernel names addresses of the running kernel and its modules. The list has
-// some hundred thousand lines, most of which are never asked for; so it is
-// kept as the text that it is, with the place of each function's line.
+// Kernel names addresses of the running kernel and its modules.
 type Kernel struct {
-	text  []byte
-	lines []kernelLine // by address
+	packed packedKernel
+	mapped bool // from a file of the cache
 }
 
+// Close gives back what it has mapped; it names nothing from then on.
+func (k *Kernel) Close() error {
+	if k == nil || !k.mapped {
+		return nil
+	}
+	b := k.packed
+	k.packed, k.mapped = nil, false
+	return unmapFile(b)
+}
+
+// kernelLine is a function of the kernel's list of symbols. The list has some hundred
+// thousand lines, most of which are never asked for; so it is kept as text.
 type kernelLine struct {
 	addr uint64
-	name uint32 // where the name begins in text
+	name uint32 // where the name begins in the text
 }
 
 // ErrHidden means that the kernel shows its addresses to privileged users only.
@@ -33,10 +44,8 @@ var ErrHidden = errors.New("the kernel hides its addresses (kernel.kptr_restrict
 func OpenKernel(c *Cache) (*Kernel, error) {
 	key := kernelKey()
 	if c != nil && key != "" {
-		if b, ok := c.Get(key); ok {
-			if k, ok := unpackKernel(b); ok {
-				return k, nil
-			}
+		if k := c.kernel(key); k != nil {
+			return &Kernel{k, true}, nil
 		}
 	}
 	f, err := os.Open("/proc/kallsyms")
@@ -46,7 +55,7 @@ func OpenKernel(c *Cache) (*Kernel, error) {
 	defer f.Close()
 	k, err := readKernel(f)
 	if err == nil && c != nil && key != "" {
-		c.Keep(key, k.pack())
+		c.Keep(key, k.packed)
 	}
 	return k, err
 }
@@ -57,38 +66,39 @@ const maxKernelText = 1 << 30
 // readKernel reads lines of "address type name", then for a kernel module a
 // tab and "[module]".
 func readKernel(r io.Reader) (*Kernel, error) {
-	k := &Kernel{text: make([]byte, 0, 8<<20), lines: make([]kernelLine, 0, 1<<17)}
+	text := make([]byte, 0, 8<<20)
 	for {
-		if len(k.text) == cap(k.text) {
-			k.text = append(k.text, 0)[:len(k.text)]
+		if len(text) == cap(text) {
+			text = append(text, 0)[:len(text)]
 		}
-		n, err := r.Read(k.text[len(k.text):cap(k.text)])
-		k.text = k.text[:len(k.text)+n]
+		n, err := r.Read(text[len(text):cap(text)])
+		text = text[:len(text)+n]
 		if err == io.EOF {
 			break
 		} else if err != nil {
 			return nil, fmt.Errorf("kernel symbols: %w", err)
 		}
-		if len(k.text) > maxKernelText {
+		if len(text) > maxKernelText {
 			return nil, errors.New("kernel symbols: the list is longer than any known one")
 		}
 	}
-	if err := k.index(); err != nil {
+	lines, err := indexKernel(text)
+	if err != nil {
 		return nil, err
 	}
-	if len(k.lines) == 0 {
+	if len(lines) == 0 {
 		return nil, ErrHidden
 	}
-	byAddress := func(i, j int) bool { return k.lines[i].addr < k.lines[j].addr }
-	if !sort.SliceIsSorted(k.lines, byAddress) {
-		sort.SliceStable(k.lines, byAddress)
+	byAddress := func(i, j int) bool { return lines[i].addr < lines[j].addr }
+	if !sort.SliceIsSorted(lines, byAddress) {
+		sort.SliceStable(lines, byAddress)
 	}
-	return k, nil
+	return &Kernel{packed: pack(text, lines)}, nil
 }
 
-// index finds the lines of functions.
-func (k *Kernel) index() error {
-	b := k.text
+// indexKernel finds the lines of functions.
+func indexKernel(b []byte) ([]kernelLine, error) {
+	lines := make([]kernelLine, 0, 1<<17)
 	for at := 0; at < len(b); {
 		begin := at
 		var addr uint64
@@ -100,13 +110,13 @@ func (k *Kernel) index() error {
 			case c >= 'a' && c <= 'f':
 				addr = addr<<4 | uint64(c-'a'+10)
 			default:
-				return fmt.Errorf("kernel symbols: byte %d is in no address", at)
+				return nil, fmt.Errorf("kernel symbols: byte %d is in no address", at)
 			}
 		}
 		// A blank, the type, a blank, then the name.
 		if at+3 < len(b) && at > begin && addr != 0 {
 			if t := b[at+1] | 0x20; t == 't' || t == 'w' {
-				k.lines = append(k.lines, kernelLine{addr, uint32(at + 3)})
+				lines = append(lines, kernelLine{addr, uint32(at + 3)})
 			}
 		}
 		for at < len(b) && b[at] != '\n' {
@@ -114,24 +124,41 @@ func (k *Kernel) index() error {
 		}
 		at++
 	}
-	return nil
+	return lines, nil
 }
 
 // Locate names a kernel address and the module that it belongs to.
 func (k *Kernel) Locate(addr uint64) (Location, string) {
 	l := Location{Kind: profile.KindKernel}
-	if k != nil {
-		if i := sort.Search(len(k.lines), func(i int) bool { return k.lines[i].addr > addr }); i > 0 {
-			line, _, _ := strings.Cut(string(k.text[k.lines[i-1].name:min(len(k.text), int(k.lines[i-1].name)+512)]), "\n")
-			name, module, inModule := strings.Cut(line, "\t")
-			if !inModule {
-				module = "[kernel]"
-			}
-			l.Name, l.Function = name, k.lines[i-1].addr
-			return l, module
-		}
+	if name, module, at, ok := k.find(addr); ok {
+		l.Name, l.Function = name, at
+		return l, module
 	}
 	l.Unnamed = true
 	l.Name = fmt.Sprintf("[kernel]+0x%x", addr)
 	return l, "[kernel]"
+}
+
+// find returns the function at an address; none where the list has none, or cannot be
+// read any more.
+func (k *Kernel) find(addr uint64) (name, module string, at uint64, ok bool) {
+	if k == nil || k.packed == nil {
+		return "", "", 0, false
+	}
+	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
+	defer func() {
+		if recover() != nil {
+			ok = false
+		}
+	}()
+	p := k.packed
+	i := sort.Search(p.count(), func(i int) bool { return p.address(i) > addr }) - 1
+	if i < 0 {
+		return "", "", 0, false
+	}
+	name, module, inModule := strings.Cut(p.line(i), "\t")
+	if !inModule {
+		module = "[kernel]"
+	}
+	return name, module, p.address(i), true
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"os"
+	"runtime/debug"
 )
 
 // kernelKey changes with everything that moves the kernel's functions: a new
@@ -23,50 +24,91 @@ func kernelKey() string {
 	return fmt.Sprintf("kallsyms-%x", sha256.Sum256(append(boot, modules...)))
 }
 
-// The packed form: how many functions, a checksum of the rest, the addresses,
-// the places of the names, and the names, each ended by a line feed. It is
-// little-endian, and is never read on another machine.
-const packedKernel = 8
+// The packed form: how many functions, a checksum of the rest, the addresses, the
+// places of the names, and the names, each ended by a line feed. It is little-endian,
+// and is never read on another machine. It is used as it is, mapped from the cache's
+// file: of a hundred thousand functions a take needs a few hundred.
+type packedKernel []byte
 
-// pack returns the list's functions without what surrounds them.
-func (k *Kernel) pack() []byte {
+const packedKernelHead = 8
+
+func (k packedKernel) count() int { return int(binary.LittleEndian.Uint32(k)) }
+
+// address returns where a function begins.
+func (k packedKernel) address(i int) uint64 {
+	return binary.LittleEndian.Uint64(k[packedKernelHead+8*i:])
+}
+
+// line returns a function's name and what follows it.
+func (k packedKernel) line(i int) string {
+	n := k.count()
+	text := k[packedKernelHead+12*n:]
+	at := binary.LittleEndian.Uint32(k[packedKernelHead+8*n+4*i:])
+	if uint64(at) >= uint64(len(text)) {
+		return ""
+	}
+	text = text[at:min(len(text), int(at)+512)]
+	if end := bytes.IndexByte(text, '\n'); end >= 0 {
+		text = text[:end]
+	}
+	return string(text)
+}
+
+// whole reports that nothing of it is damaged.
+func (k packedKernel) whole() bool {
+	if len(k) < packedKernelHead {
+		return false
+	}
+	n, rest := k.count(), k[packedKernelHead:]
+	return n > 0 && n <= len(rest)/12 && crc32.ChecksumIEEE(rest) == binary.LittleEndian.Uint32(k[4:])
+}
+
+// pack makes it of a list's functions, without what surrounds them.
+func pack(text []byte, lines []kernelLine) packedKernel {
 	le := binary.LittleEndian
-	var text []byte
-	b := make([]byte, packedKernel, packedKernel+len(k.lines)*40)
-	for _, l := range k.lines {
+	var names []byte
+	b := make([]byte, packedKernelHead, packedKernelHead+len(lines)*40)
+	for _, l := range lines {
 		b = le.AppendUint64(b, l.addr)
 	}
-	for _, l := range k.lines {
-		b = le.AppendUint32(b, uint32(len(text)))
-		line := k.text[l.name:]
+	for _, l := range lines {
+		b = le.AppendUint32(b, uint32(len(names)))
+		line := text[l.name:]
 		if end := bytes.IndexByte(line, '\n'); end >= 0 {
 			line = line[:end]
 		}
-		text = append(append(text, line...), '\n')
+		names = append(append(names, line...), '\n')
 	}
-	b = append(b, text...)
-	le.PutUint32(b, uint32(len(k.lines)))
-	le.PutUint32(b[4:], crc32.ChecksumIEEE(b[packedKernel:]))
+	b = append(b, names...)
+	le.PutUint32(b, uint32(len(lines)))
+	le.PutUint32(b[4:], crc32.ChecksumIEEE(b[packedKernelHead:]))
 	return b
 }
 
-// unpackKernel reads the packed form; ok is false where it is damaged.
-func unpackKernel(b []byte) (k *Kernel, ok bool) {
-	le := binary.LittleEndian
-	if len(b) < packedKernel {
-		return nil, false
+// kernel maps an entry that is a packed kernel; nil where there is none that can be used.
+func (c *Cache) kernel(key string) packedKernel {
+	path := c.find(key)
+	if path == "" {
+		return nil
 	}
-	n := int(le.Uint32(b))
-	rest := b[packedKernel:]
-	if n == 0 || n > len(rest)/12 || crc32.ChecksumIEEE(rest) != le.Uint32(b[4:]) {
-		return nil, false
+	f, err := os.Open(path)
+	if err != nil {
+		return nil
 	}
-	k = &Kernel{lines: make([]kernelLine, n), text: rest[12*n:]}
-	for i := range k.lines {
-		k.lines[i] = kernelLine{le.Uint64(rest[8*i:]), le.Uint32(rest[8*n+4*i:])}
-		if int(k.lines[i].name) >= len(k.text) {
-			return nil, false
-		}
+	defer f.Close()
+	b, err := mapFile(f)
+	if err != nil {
+		return nil
 	}
-	return k, true
+	// Should the file be cut short while it is read, that is a fault.
+	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
+	whole := func() (whole bool) {
+		defer func() { whole = recover() == nil && whole }()
+		return packedKernel(b).whole()
+	}()
+	if !whole {
+		_ = unmapFile(b) // nothing refers to it
+		return nil
+	}
+	return b
 }

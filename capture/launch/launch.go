@@ -13,53 +13,12 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strconv"
 	"syscall"
 
 	"entelon/linux/perf"
 	"entelon/runtimes"
 )
-
-// launchWord, as the first argument, makes this binary a launcher: a process
-// that waits until its events are in place and then becomes the command. So
-// the command is sampled from its very first instruction, is never stopped,
-// and keeps what it is given: streams, directory, environment, group, terminal.
-const launchWord = "__launch"
-
-// The launcher's extra files.
-const (
-	launchGo    = 3 // a byte here means: become the command
-	launchError = 4 // why that failed; closed without a word when it worked
-	launchSelf  = 5 // this program's own file
-)
-
-// init becomes the command if this process was started to do so: before anything else
-// of this program, whichever program that is, so that none starts itself instead.
-func init() {
-	if !isLauncher() {
-		return
-	}
-	runtime.LockOSThread() // the events are on the first thread; it must be the one that becomes the command
-	become()
-}
-
-func isLauncher() bool { return len(os.Args) > 3 && os.Args[1] == launchWord }
-
-// become waits for the word to go, and becomes the command. It does not return.
-func become() {
-	syscall.CloseOnExec(launchGo)
-	syscall.CloseOnExec(launchError)
-	syscall.CloseOnExec(launchSelf)
-	var b [1]byte
-	if n, err := syscall.Read(launchGo, b[:]); n != 1 || err != nil {
-		os.Exit(127) // whoever started us has gone
-	}
-	err := syscall.Exec(os.Args[2], os.Args[3:], os.Environ())
-	// If this cannot be reported either, the exit code still tells.
-	_, _ = syscall.Write(launchError, []byte(err.Error()))
-	os.Exit(127)
-}
 
 // Command is one that waits to begin, or runs.
 type Command struct {
@@ -90,9 +49,9 @@ func Start(o Options) (*Command, error) {
 	if err != nil {
 		return nil, err
 	}
-	self, err := os.Open("/proc/self/exe")
+	self, err := openLauncher()
 	if err != nil {
-		return nil, fmt.Errorf("finding this program's own file: %w", err)
+		return nil, err
 	}
 	defer self.Close()
 	goRead, goWrite, err := os.Pipe()
@@ -173,7 +132,7 @@ func (l *Command) Begin() error {
 	go l.wait()
 	if len(why) > 0 {
 		<-l.Done
-		return fmt.Errorf("%s: %w (%s)", l.Path, ErrNoCommand, why)
+		return fmt.Errorf("%s: %w (%w)", l.Path, ErrNoCommand, whyNot(why))
 	}
 	return nil
 }

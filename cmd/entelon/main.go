@@ -10,10 +10,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"entelon/capture"
+	"entelon/cmd/entelon/begin"
 	"entelon/codec/take"
 )
 
 func main() {
+	begin.Done()
 	capture.Spinner()
 	err := root().Execute()
 	var code exitCode

@@ -118,7 +118,7 @@ What is added up, with --measure, which may be given several times:
 	c.Flags().StringVar(&f.settings.Group, "group", "", "sample everything in the control group `NAME`, as below /sys/fs/cgroup")
 	c.Flags().StringArrayVarP(&f.settings.Measures, "measure", "m", nil, "add up this `MEASURE`; may be repeated (default cpu)")
 	c.Flags().StringVar(&f.settings.Keep, "keep", "", "keep only the samples that this `EXPRESSION` holds, such as: thread is worker-* and not code is kernel")
-	c.Flags().Var(&f.stack, "stack", "copy this much of the stack with each sample, up to 62k (default 4k, and up to 48k more of deeper ones; 24k where that is not allowed)")
+	c.Flags().Var(&f.stack, "stack", "copy this much of the stack with each sample, up to 62k (default 4k, and up to 64k more of deeper ones; 24k where that is not allowed)")
 	c.Flags().StringVar(&f.settings.Event, "event", "", `what triggers a sample of processor time: "cycles" of the processor or the "cpu-clock" (default cycles where the machine has them)`)
 	c.Flags().StringVar(&f.settings.Unwind, "unwind", capture.UnwindTables, `walk stacks by "tables" or by "frame pointers" alone`)
 	c.Flags().Float64Var(&f.cutShare, "warn-cut", 1, "warn when this share of the stacks is cut off, in `PERCENT`")

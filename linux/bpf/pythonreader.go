@@ -3,6 +3,7 @@ package bpf
 import (
 	"errors"
 	"fmt"
+	"sync"
 
 	"github.com/cilium/ebpf"
 	"github.com/cilium/ebpf/btf"
@@ -25,6 +26,9 @@ type PythonReader struct {
 	err     error
 }
 
+// framesObject is the object's content, which is read once and copied for each use.
+var framesObject = sync.OnceValues(loadFrames)
+
 // PythonPlaces is what the programs need to know of a process that runs CPython
 // (struct python_places).
 type PythonPlaces = framesPythonPlaces
@@ -39,9 +43,9 @@ const (
 
 func newPythonReader(outputs *ebpf.Map, types *btf.Spec) (*PythonReader, error) {
 	r := &PythonReader{outputs: outputs, types: types, calls: map[ebpf.ProgramType]*ebpf.Map{}}
-	spec, err := loadFrames()
+	spec, err := stacksObject() // which has these maps, too
 	if err == nil {
-		err = spec.LoadAndAssign(&r.maps, nil)
+		err = spec.Copy().LoadAndAssign(&r.maps, nil)
 	}
 	if err != nil {
 		return r, fmt.Errorf("preparing to read frames of CPython: %w", err)
@@ -54,7 +58,7 @@ func (r *PythonReader) want(kind ebpf.ProgramType) error {
 	if r.calls[kind] != nil {
 		return nil
 	}
-	calls, err := r.newMap(framesMapPythonCalls)
+	calls, err := r.newMap(stacksObject, stacksMapPythonCalls)
 	if err != nil {
 		return err
 	}
@@ -66,12 +70,12 @@ func (r *PythonReader) want(kind ebpf.ProgramType) error {
 }
 
 // newMap makes one more of a map that the object describes.
-func (r *PythonReader) newMap(name string) (*ebpf.Map, error) {
-	spec, err := loadFrames()
+func (r *PythonReader) newMap(object func() (*ebpf.CollectionSpec, error), name string) (*ebpf.Map, error) {
+	spec, err := object()
 	if err != nil {
 		return nil, err
 	}
-	m, err := ebpf.NewMap(spec.Maps[name])
+	m, err := ebpf.NewMap(spec.Copy().Maps[name])
 	if err != nil {
 		return nil, fmt.Errorf("preparing to read frames of CPython: %w", err)
 	}
@@ -84,7 +88,7 @@ func (r *PythonReader) load() error {
 		return r.err
 	}
 	r.met = true
-	r.seen, r.err = r.newMap(framesMapPythonSeen)
+	r.seen, r.err = r.newMap(framesObject, framesMapPythonSeen)
 	for kind := range r.calls {
 		if r.err == nil {
 			r.err = r.loadFor(kind)
@@ -102,24 +106,36 @@ var pythonPrograms = map[framesPythonCall]string{
 }
 
 func (r *PythonReader) loadFor(kind ebpf.ProgramType) error {
-	spec, err := loadFrames()
+	spec, err := framesObject()
 	if err != nil {
 		return err
 	}
+	spec = spec.Copy()
 	spec.Maps[framesMapOutputs].MaxEntries = r.outputs.MaxEntries()
 	suffix := map[ebpf.ProgramType]string{ebpf.PerfEvent: "_perf_event", ebpf.TracePoint: "_tracepoint", ebpf.Kprobe: "_kprobe"}[kind]
+	// Side by side: the kernel checks each for some 20 ms, and a process waits for them.
+	programs, errs := make([]*ebpf.Program, framesPythonCallPYTHON_CALLS), make([]error, framesPythonCallPYTHON_CALLS)
+	var all sync.WaitGroup
 	for number, name := range pythonPrograms {
-		p, err := loadProgram(spec, name+suffix, r.types, map[string]*ebpf.Map{
-			framesMapPythonProcesses: r.maps.Processes, framesMapPythonScratch: r.maps.Scratch, framesMapPythonSeen: r.seen,
-			framesMapPythonCalls: r.calls[kind], framesMapOutputs: r.outputs,
+		all.Go(func() {
+			programs[number], errs[number] = loadProgram(spec, name+suffix, r.types, map[string]*ebpf.Map{
+				framesMapPythonProcesses: r.maps.Processes, framesMapPythonScratch: r.maps.Scratch, framesMapPythonSeen: r.seen,
+				framesMapPythonCalls: r.calls[kind], framesMapOutputs: r.outputs,
+			})
 		})
-		if err != nil {
-			return fmt.Errorf("loading the reader of CPython's frames: %w", err)
+	}
+	all.Wait()
+	for number, p := range programs {
+		if p == nil {
+			continue
 		}
 		r.loaded = append(r.loaded, p)
-		if err := r.calls[kind].Put(uint32(number), uint32(p.FD())); err != nil {
-			return fmt.Errorf("loading the reader of CPython's frames: %w", err)
+		if errs[number] == nil {
+			errs[number] = r.calls[kind].Put(uint32(number), uint32(p.FD()))
 		}
+	}
+	if err := errors.Join(errs...); err != nil {
+		return fmt.Errorf("loading the reader of CPython's frames: %w", err)
 	}
 	return nil
 }

@@ -8,6 +8,7 @@ package bpf
 import (
 	"errors"
 	"fmt"
+	"sync"
 	"unsafe"
 
 	"github.com/cilium/ebpf"
@@ -33,6 +34,9 @@ type StackReader struct {
 	IDs    map[uint64]bool // identifiers of the events
 }
 
+// stacksObject is the object's content, which is read once and copied for each use.
+var stacksObject = sync.OnceValues(loadStacks)
+
 // GoPlaces is what the program needs to know of a Go process (struct go_places).
 type GoPlaces = stacksGoPlaces
 
@@ -48,10 +52,11 @@ func NewStackReader(cpus []int, types *btf.Spec, stackBytes int) (r *StackReader
 	if r.frame, err = signalFrameBytes(); err != nil {
 		return r, err
 	}
-	spec, err := loadStacks()
+	spec, err := stacksObject()
 	if err != nil {
 		return r, err
 	}
+	spec = spec.Copy()
 	last := 0
 	for _, c := range cpus {
 		last = max(last, c)
@@ -74,10 +79,11 @@ func NewStackReader(cpus []int, types *btf.Spec, stackBytes int) (r *StackReader
 
 // load has the kernel check the program for a kind of event.
 func (r *StackReader) load(kind ebpf.ProgramType, stackBytes int) (*ebpf.Program, error) {
-	spec, err := loadStacks()
+	spec, err := stacksObject()
 	if err != nil {
 		return nil, err
 	}
+	spec = spec.Copy()
 	spec.Maps[stacksMapOutputs].MaxEntries = r.maps.Outputs.MaxEntries()
 	if err := errors.Join(
 		spec.Variables[stacksVarStackBytes].Set(uint32(stackBytes)),

@@ -22,9 +22,16 @@ const (
 // of some kind is written down: such events come in bursts.
 const eventRingBytes = 256 << 20
 
-// RingSize is the size of each of so many rings.
-func RingSize(n int, events bool) int {
+// slowHz is the rate up to which a quarter of that is enough: it holds the same time
+// twice over, and the kernel clears what a ring has before the program may begin.
+const slowHz = 250
+
+// RingSize is the size of each of so many rings, at a rate of samples.
+func RingSize(n, rateHz int, events bool) int {
 	size := ringBytes
+	if rateHz <= slowHz {
+		size /= 4
+	}
 	for events && size < 64<<20 && 2*size*n <= eventRingBytes {
 		size *= 2
 	}

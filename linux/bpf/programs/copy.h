@@ -9,72 +9,59 @@ enum {
 };
 
 /* copy writes a record of the program's memory from x->addr on: as much as
- * limit says or, where not all of that can be read, up to the end of the page. */
-inlined void copy(struct sample *x, u64 limit)
+ * x->limit and a record allow or, where not all of that can be read, up to the end
+ * of the page. */
+inlined void copy(void *ctx, struct scratch *x)
 {
-	u64 n = limit, address = x->addr;
+	u64 n = x->limit, address = x->addr;
 
-	x->s->r.addr = address;
 	bounded(n);
 	if (n > COPY_BYTES)
-		return;
-	if (n != 0 && bpf_probe_read_user(x->s->bytes, n, (const void *)address) != 0) {
+		n = COPY_BYTES;
+	x->r.addr = address;
+	x->r.length = n;
+	if (n != 0 && bpf_probe_read_user(x->bytes, n, (const void *)address) != 0) {
 		n = PAGE_BYTES - (address & (PAGE_BYTES - 1));
 		bounded(n);
 		if (n > PAGE_BYTES)
 			return;
-		if (n > limit || bpf_probe_read_user(x->s->bytes, n, (const void *)address) != 0)
-			n = 0;
+		x->r.length = n;
+		if (n > x->limit || bpf_probe_read_user(x->bytes, n, (const void *)address) != 0)
+			x->r.length = 0;
 	}
-	x->s->r.length = n;
+	n = *(volatile u64 *)&x->r.length;
 	x->addr = address + n;
-	bounded(n);
 	if (n > COPY_BYTES)
 		return;
-	send(x->ctx, x->s, n);
+	send(ctx, &x->r, n);
 }
 
-/* left_of says how much of the stack is left from x->sp to where it begins.
- * That is known for a process's first thread, from the kernel, and for the
- * others, whose thread pointer is at the stack's begin. */
-inlined bool left_of(struct sample *x, u64 *left)
+/* left_of returns how much of a stack is left from sp to where it begins, 0 where
+ * that is not known. It is known for a process's first thread, from the kernel, and
+ * for the others, whose thread pointer is at the stack's begin. */
+inlined u64 left_of(struct scratch *x, u64 sp)
 {
-	struct mm_struct *memory = x->task->mm;
-
-	if (!memory)
-		return false;
-	*left = memory->start_stack - x->sp; /* unsigned, so that a begin below is far away */
-	if (*left <= LARGEST_STACK)
-		return true;
-	*left = x->task->thread.fsbase - x->sp;
-	return *left <= LARGEST_STACK;
+	if (x->stack_start - sp <= LARGEST_STACK) /* unsigned, so that a begin below is far away */
+		return x->stack_start - sp;
+	if (x->thread_pointer - sp <= LARGEST_STACK)
+		return x->thread_pointer - sp;
+	return 0;
 }
 
-/* copy_rest copies what is left of a stack from where the copy so far ends. */
-inlined void copy_rest(struct sample *x, u64 left)
+/* copy_all copies what is left of the stack in use beyond what the kernel copied, and
+ * then the other one. There is one loop for all kinds of stacks: the kernel checks each
+ * copy anew, and that is most of what loading the program takes. */
+inlined void copy_all(void *ctx, struct scratch *x)
 {
-	s64 rest = left - x->copied;
-
 	x->addr = x->sp + x->copied;
-	for (int i = 0; i < MORE_RECORDS; i++) {
-		if (rest <= 0)
-			return;
-		copy(x, rest < COPY_BYTES ? rest : COPY_BYTES);
-		rest -= COPY_BYTES;
+	x->limit = x->left > x->copied ? x->left - x->copied : 0;
+	for (u64 i = 0; i < MORE_RECORDS && x->limit != 0; i++) {
+		copy(ctx, x);
+		x->limit -= x->limit < COPY_BYTES ? x->limit : COPY_BYTES;
 	}
-}
-
-/* copy_deep copies what is beyond the kernel's copy where the stack is deeper, and
- * something in any case where the kernel copied another stack. */
-inlined void copy_deep(struct sample *x)
-{
-	u64 left;
-
-	if (!left_of(x, &left)) {
-		if (x->copied != 0)
-			return;
-		left = COPY_BYTES;
-	}
-	x->s->r.kind = KIND_STACK;
-	copy_rest(x, left);
+	if (!x->other)
+		return;
+	x->addr = x->other_sp;
+	x->limit = x->other_left;
+	copy(ctx, x);
 }

@@ -20,9 +20,8 @@ inlined u64 read_text(u8 *to, u64 address, u64 length, u64 most)
 /* go_labels writes the labels of a goroutine with how many there are. Where it
  * has none, nothing is written. place is where in its record they are found, 0
  * where the program gives none. */
-inlined void go_labels(struct sample *x, u64 goroutine, u64 place)
+inlined void go_labels(void *ctx, struct scratch *s, u64 goroutine, u64 place)
 {
-	struct scratch *s = x->s;
 	u64 list, address, n = 0;
 
 	if (place == 0 || read_word(&list, goroutine + place) != 0 || list == 0)
@@ -46,5 +45,5 @@ inlined void go_labels(struct sample *x, u64 goroutine, u64 place)
 	if (n > MAX_LABELS * sizeof(struct go_label))
 		return;
 	s->r.length = n;
-	send(x->ctx, s, n);
+	send(ctx, &s->r, n);
 }

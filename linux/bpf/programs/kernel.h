@@ -57,4 +57,9 @@ inlined long read_word(u64 *to, u64 address)
 	return bpf_probe_read_user(to, sizeof(*to), (const void *)address);
 }
 
+/* READ reads a field of the kernel's. Reading it through the pointer itself is a
+ * little faster, but checking that takes the kernel some 0.6 ms a field when the
+ * program is loaded, and a take of one second waits for that. */
+#define READ(to, field) bpf_probe_read_kernel(&(to), sizeof(to), __builtin_preserve_access_index(&(field)))
+
 char gpl[] SEC("license") = "GPL";

@@ -60,14 +60,8 @@ inlined int find_states(struct python_scratch *s)
 	return PYTHON_STATES;
 }
 
-/* Where the walk along a state's frames is. */
-struct walk {
-	u64 frame;
-	u64 cframe;
-};
-
 /* first_frame sets the walk to where the last record ended, or to the next state. */
-inlined bool first_frame(struct python_scratch *s, struct walk *w)
+inlined bool first_frame(struct python_scratch *s, struct python_walk *w)
 {
 	u64 n = s->state;
 
@@ -116,7 +110,7 @@ inlined void want(struct python_scratch *s, u64 code, struct python_identity *id
 
 /* read_frame reads the frame that the walk is at into an entry, and steps to its
  * caller; false where it cannot be read. */
-inlined bool read_frame(struct python_scratch *s, struct walk *w, u64 n)
+inlined bool read_frame(struct python_scratch *s, struct python_walk *w, u64 n)
 {
 	struct python_entry *e;
 	u64 size = s->places.frame_size;
@@ -236,23 +230,24 @@ inlined int python_states(void *ctx)
 inlined int python_frames(void *ctx)
 {
 	struct python_scratch *s = scratch_of();
-	struct walk w;
+	struct python_walk *w;
 	u64 n = 0, more = 0;
 
 	if (!s)
 		return KEEP;
-	if (first_frame(s, &w)) {
-		while (w.frame != 0) {
+	w = &s->walk;
+	if (first_frame(s, w)) {
+		while (w->frame != 0) {
 			if (n >= PYTHON_RECORD_FRAMES) {
 				more = 1;
 				break;
 			}
-			if (!read_frame(s, &w, n))
+			if (!read_frame(s, w, n))
 				break;
 			n++;
 		}
-		s->next = more ? w.frame : 0; /* what the next record goes on from */
-		s->cframe = w.cframe;
+		s->next = more ? w->frame : 0; /* what the next record goes on from */
+		s->cframe = w->cframe;
 		s->r.kind = KIND_PYTHON;
 		s->r.low = more;
 		s->r.addr = s->address; /* code objects, whose records are made in the same place, may have come between */

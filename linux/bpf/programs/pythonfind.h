@@ -3,10 +3,11 @@
 #pragma once
 
 #include "pythonscratch.h"
+#include "scratch.h"
 
 /* python_places_of finds what was noted for the present process, or its parent:
  * a child has what its parent has until it begins another program. */
-inlined struct python_places *python_places_of(struct task_struct *task, u32 process, u64 start)
+inlined struct python_places *python_places_of(u32 process, u64 start)
 {
 	struct python_places *p = bpf_map_lookup_elem(&python_processes, &process);
 	struct task_struct *parent;
@@ -17,27 +18,20 @@ inlined struct python_places *python_places_of(struct task_struct *task, u32 pro
 		if (p->code_start == start)
 			return p;
 	}
-	parent = task->real_parent;
-	if (!parent)
+	if (READ(parent, ((struct task_struct *)bpf_get_current_task())->real_parent) != 0 || READ(process, parent->tgid) != 0)
 		return 0;
-	process = parent->tgid;
 	p = bpf_map_lookup_elem(&python_processes, &process);
 	return p && p->code_start == start ? p : 0;
 }
 
-inlined void python_find(void *ctx)
+inlined void python_find(void *ctx, struct scratch *x)
 {
-	struct task_struct *task = bpf_get_current_task_btf();
-	struct mm_struct *memory = task->mm;
 	struct python_places *p;
 	struct python_scratch *s;
-	u32 process = task->tgid, zero = 0;
-	u64 start;
+	u32 process = bpf_get_current_pid_tgid() >> 32, zero = 0;
+	u64 start = x->code_start;
 
-	if (!memory)
-		return;
-	start = memory->start_code;
-	p = python_places_of(task, process, start);
+	p = python_places_of(process, start);
 	if (!p)
 		return;
 	s = bpf_map_lookup_elem(&python_scratch, &zero);
@@ -47,6 +41,6 @@ inlined void python_find(void *ctx)
 	s->found = s->state = s->next = s->cframe = s->pending = s->done = s->thread = s->interpreter = s->rounds = 0;
 	s->key = process | start << 20; /* the lowest bits are of the page, the highest the same for all */
 	s->start = start;
-	s->thread_pointer = task->thread.fsbase;
+	s->thread_pointer = x->thread_pointer;
 	bpf_tail_call(ctx, &python_calls, PYTHON_STATES);
 }

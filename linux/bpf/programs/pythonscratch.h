@@ -81,6 +81,12 @@ struct python_pending {
 	struct python_identity identity;
 };
 
+/* Where the walk along a state's frames is. */
+struct python_walk {
+	u64 frame;
+	u64 cframe;
+};
+
 struct python_seen_key {
 	u64 process; /* and where its code begins */
 	u64 code;
@@ -101,6 +107,7 @@ struct python_scratch {
 	u64 cframe;
 	u64 pending; /* how many code objects are to be read */
 	u64 done;    /* and how many of them were */
+	struct python_walk walk;
 	struct python_pending codes_pending[PYTHON_RECORD_FRAMES];
 	struct python_places places; /* a copy, so that they are found without a look-up */
 	u64 key;

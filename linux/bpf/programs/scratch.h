@@ -1,5 +1,4 @@
-/* What the stack programs work with: a place for one record, and how far the
- * copies of the present sample are. */
+/* What the stack programs work with. */
 #pragma once
 
 #include "record.h"
@@ -22,7 +21,24 @@ struct go_label {
 	u8 text[LABEL_TEXT_BYTES];
 };
 
+/* One sample, as far as it was dealt with, and a record. What stands here and not on
+ * the program's own stack is forgotten by the kernel's check of the program from one
+ * use to the next, so that it does not check everything that follows once for each
+ * way there; and what the kernel has of the thread is read once. */
 struct scratch {
+	u64 thread_pointer;
+	u64 stack_start; /* of the process's first thread */
+	u64 code_start;
+	u64 signal_stack, signal_stack_size;
+	u64 sp;     /* where the stack begins that is in use */
+	u64 copied; /* how much of it is copied already */
+	u64 left;   /* how much of it there is; 0: not known */
+	u64 other;  /* 1: there is a part of another stack to be copied: */
+	u64 other_sp;
+	u64 other_left;
+	u64 addr;   /* where the next record goes on */
+	u64 limit;  /* and how much it has at most */
+
 	struct record_header r;
 	union {
 		u8 bytes[COPY_BYTES + PAGE_BYTES];
@@ -45,13 +61,3 @@ struct {
 	__type(value, struct scratch);
 	__uint(max_entries, 1);
 } scratch SEC(".maps");
-
-/* One sample, as far as it was dealt with. */
-struct sample {
-	void *ctx;
-	struct task_struct *task;
-	struct scratch *s;
-	u64 sp;     /* where the stack begins that is looked at */
-	u64 copied; /* how much of it is copied already */
-	u64 addr;   /* where the next record goes on */
-};

@@ -34,16 +34,16 @@ inlined u64 interrupted(const u64 *words, u64 low, u64 size)
  * what they point to counts as the stack from then on, none of it copied yet. How far
  * from the end the frame is depends on the processor's registers and on how
  * the end is aligned, so it is looked for. */
-inlined void signal_stack(struct sample *x)
+inlined void signal_stack(struct scratch *x)
 {
-	u64 low = x->task->sas_ss_sp, size = x->task->sas_ss_size, from, sp;
+	u64 low = x->signal_stack, size = x->signal_stack_size, from, sp;
 
 	if (size == 0 || x->sp - low >= size) /* unsigned: the stack pointer is not on it */
 		return;
 	from = ((low + size) & ~15ull) - ((signal_frame_bytes + 15) & ~15u) - FRAME_BEFORE;
-	if (bpf_probe_read_user(x->s->bytes, FRAME_LOOKED, (const void *)from) != 0)
+	if (bpf_probe_read_user(x->bytes, FRAME_LOOKED, (const void *)from) != 0)
 		return;
-	sp = interrupted(x->s->words, low, size);
+	sp = interrupted(x->words, low, size);
 	if (sp == 0)
 		return;
 	x->sp = sp;

@@ -12,18 +12,28 @@
 /* How much of a stack the kernel copies itself. */
 volatile const u32 stack_bytes;
 
-inlined bool begin(struct sample *x, void *ctx)
+/* begin returns the scratch memory with what the kernel has of the thread, 0 where
+ * there is nothing to be read. */
+inlined struct scratch *begin(void)
 {
 	u32 zero = 0;
-	struct pt_regs *registers;
+	struct task_struct *task = (struct task_struct *)bpf_get_current_task();
+	struct pt_regs *registers = (struct pt_regs *)bpf_task_pt_regs(bpf_get_current_task_btf());
+	struct mm_struct *memory;
+	struct scratch *x = bpf_map_lookup_elem(&scratch, &zero);
 
-	x->ctx = ctx;
-	x->task = bpf_get_current_task_btf();
-	registers = (struct pt_regs *)bpf_task_pt_regs(x->task);
-	x->sp = registers->sp;
+	if (!x || READ(memory, task->mm) != 0 || !memory)
+		return 0; /* a thread of the kernel */
+	READ(x->stack_start, memory->start_stack);
+	READ(x->code_start, memory->start_code);
+	READ(x->thread_pointer, task->thread.fsbase);
+	READ(x->signal_stack, task->sas_ss_sp);
+	READ(x->signal_stack_size, task->sas_ss_size);
+	READ(x->sp, registers->sp);
 	x->copied = stack_bytes;
-	x->s = bpf_map_lookup_elem(&scratch, &zero);
-	return x->s != 0;
+	x->left = x->other = x->other_sp = x->other_left = 0;
+	x->r.kind = KIND_STACK;
+	return x;
 }
 
 /* The sample itself is kept in any case. */
@@ -32,14 +42,17 @@ enum { KEEP = 1 };
 SEC("perf_event")
 int other_stacks(void *ctx)
 {
-	struct sample x;
+	struct scratch *x = begin();
 
-	if (begin(&x, ctx)) {
-		signal_stack(&x);
-		copy_deep(&x);
-		go_stack(&x);
-	}
-	python_find(ctx);
+	if (!x)
+		return KEEP;
+	signal_stack(x);
+	x->left = left_of(x, x->sp);
+	if (x->copied == 0 && x->left == 0)
+		x->left = COPY_BYTES; /* as long as it may be, of a stack that the kernel did not copy */
+	go_stack(ctx, x);
+	copy_all(ctx, x);
+	python_find(ctx, x);
 	return KEEP;
 }
 
@@ -47,11 +60,13 @@ int other_stacks(void *ctx)
  * does something only in those whose runtime it was told of. */
 inlined int traced(void *ctx)
 {
-	struct sample x;
+	struct scratch *x = begin();
 
-	if (begin(&x, ctx))
-		go_stack(&x);
-	python_find(ctx);
+	if (!x)
+		return KEEP;
+	go_stack(ctx, x);
+	copy_all(ctx, x);
+	python_find(ctx, x);
 	return KEEP;
 }
 
