@@ -10,11 +10,10 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"entelon/codec/picture"
-	"entelon/codec/report"
-	"entelon/codec/stacks"
-	"entelon/core/measure"
+	"entelon/codec"
+	"entelon/codec/formats"
 	"entelon/core/tree"
+	"entelon/people"
 	"entelon/store"
 )
 
@@ -40,7 +39,32 @@ func (s *Server) export(c *gin.Context, row *store.Take, kind, ending string, wr
 	c.Data(http.StatusOK, kind, b.Bytes())
 }
 
-func (s *Server) exportPicture(c *gin.Context) {
+// mostExport bounds a file of stacks, in bytes.
+const mostExport = 64 << 20
+
+// exports are the routes of what a take can be written as; a whole take is downloaded
+// as it was sent.
+func (s *Server) exports(with func(more ...param) []param) (out []route) {
+	for _, e := range formats.Encoders {
+		if e.Whole {
+			continue
+		}
+		var params []param
+		for _, p := range e.Params {
+			params = append(params, param{p.Name, p.Type, p.Means, false})
+		}
+		kind, _, _ := strings.Cut(e.Type, ";")
+		out = append(out, route{
+			needs: people.Look, method: http.MethodGet, path: "/takes/{key}/" + e.Name + e.Ending, load: heavy,
+			summary: strings.ToUpper(e.Means[:1]) + e.Means[1:], file: kind, query: with(params...),
+			handle: func(c *gin.Context) { s.exportAs(c, e) },
+		})
+	}
+	return out
+}
+
+// exportAs answers with a take in a format.
+func (s *Server) exportAs(c *gin.Context, e codec.Encoder) {
 	pixels, err1 := number(c, "pixels", 1400, 200, 20_000)
 	order, err2 := tree.ParseOrder(c.Query("order"))
 	if err2 != nil {
@@ -59,53 +83,18 @@ func (s *Server) exportPicture(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	words := o.tree.Profile.Words(k.measure)
-	title := fmt.Sprintf("%s of %s build %s", words.Label, row.Program.Name, row.Build.Name)
-	if !k.scope.All() {
-		title += ", only where " + k.scope.String()
-	}
-	l := o.tree.Layout(k.cost, tree.LayoutOptions{Root: root, MinWidth: max(1, k.cost.Total(root)/pixels), Order: order, Rows: mostRowsDrawn, Boxes: mostBoxes})
-	hundred := fmt.Sprintf("%s · %d samples", measure.Amount(k.cost.Total(root), words.Unit), k.cost.TotalSamples(root))
-	s.export(c, row, "image/svg+xml", ".svg", func(b *bytes.Buffer) error {
-		return picture.Write(b, o.tree, k.cost, l, words.Unit, picture.Options{Width: int(pixels), Title: title, Hundred: hundred, Up: c.Query("up") == "true", Focus: c.Query("focus")})
-	})
-}
-
-func (s *Server) exportTable(c *gin.Context) {
-	o, row, k, ok := s.scoped(c)
-	if !ok {
-		return
-	}
-	s.export(c, row, "text/csv; charset=utf-8", ".csv", func(b *bytes.Buffer) error { return report.Table(b, o.tree.Profile, k.cost, k.rows()) })
-}
-
-func (s *Server) exportStacks(c *gin.Context) {
-	o, row, k, ok := s.scoped(c)
-	if !ok {
-		return
-	}
-	s.export(c, row, "text/plain; charset=utf-8", ".stacks.txt", func(b *bytes.Buffer) error {
-		return stacks.WriteTree(b, o.tree, k.cost, stacks.Options{Values: c.Query("values") == "true", Most: mostExport})
-	})
-}
-
-// mostExport bounds a file of stacks, in bytes.
-const mostExport = 64 << 20
-
-func (s *Server) exportReport(c *gin.Context) {
-	o, row, k, ok := s.scoped(c)
-	if !ok {
-		return
-	}
-	t := *o.take
-	t.Settings = shown(row.Settings)
-	t.Settings.Program, t.Settings.Build, t.Settings.Note = row.Program.Name, row.Build.Name, row.Note
 	notes, err := s.reportNotes(c, row)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	s.export(c, row, "text/html; charset=utf-8", ".html", func(b *bytes.Buffer) error {
-		return report.Write(b, report.View{Take: &t, Tree: o.tree, Cost: k.cost, Rows: k.rows(), Scope: k.scope.String(), Shape: shapeOf(c), Focus: c.Query("focus"), Notes: notes, Now: time.Now()})
-	})
+	t := *o.take
+	t.Settings = shown(row.Settings)
+	t.Settings.Program, t.Settings.Build, t.Settings.Note = row.Program.Name, row.Build.Name, row.Note
+	view := codec.View{
+		Take: &t, Tree: o.tree, Cost: k.cost, Rows: k.rows, Scope: k.scope, Shape: shapeOf(c), Focus: c.Query("focus"), Notes: notes, Now: time.Now(),
+		Root: root, Order: order, Up: c.Query("up") == "true", Width: int(pixels), Values: c.Query("values") == "true",
+		Bounds: codec.Bounds{Rows: mostRowsDrawn, Boxes: mostBoxes, Bytes: mostExport},
+	}
+	s.export(c, row, e.Type, e.Ending, func(b *bytes.Buffer) error { return e.Encode(b, view) })
 }

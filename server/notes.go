@@ -14,7 +14,7 @@ import (
 	"github.com/yuin/goldmark"
 	"github.com/yuin/goldmark/extension"
 
-	"entelon/codec/report"
+	"entelon/codec"
 	"entelon/core/profile"
 	"entelon/store"
 )
@@ -146,18 +146,18 @@ func (s *Server) removeNote(c *gin.Context) {
 }
 
 // reportNotes are the notes of a take for its report.
-func (s *Server) reportNotes(c *gin.Context, row *store.Take) ([]report.Note, error) {
+func (s *Server) reportNotes(c *gin.Context, row *store.Take) ([]codec.Note, error) {
 	list, err := s.store.Notes(c.Request.Context(), row)
 	if err != nil {
 		return nil, err
 	}
-	var out []report.Note
+	var out []codec.Note
 	for _, n := range list {
 		html, err := rendered(n.Text)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, report.Note{On: profile.Short(n.Function), HTML: template.HTML(html)})
+		out = append(out, codec.Note{On: profile.Short(n.Function), HTML: template.HTML(html)})
 	}
 	return out, nil
 }

@@ -72,7 +72,7 @@ func with(more ...param) []param {
 // table is the whole API. It works on a Server without a store, too, as long
 // as no handler is called.
 func (s *Server) table() []route {
-	return []route{
+	return append([]route{
 		{needs: people.Look, method: http.MethodGet, path: "/about", summary: "What this server is", answer: AboutOut{}, handle: s.about},
 		{needs: people.Look, method: http.MethodGet, path: "/me", summary: "Who is signed in", answer: MeOut{}, handle: s.me},
 		{needs: needPerson, method: http.MethodPatch, path: "/me", summary: "Change one's own name or password", body: ChangeMeIn{}, answer: MeOut{}, audit: "own name or password changed", handle: s.changeMe},
@@ -198,20 +198,6 @@ func (s *Server) table() []route {
 			param{"most", "integer", "functions", false},
 			param{"least_permille", "integer", "share of the total from which on functions and calls are told", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/picture.svg", load: heavy, summary: "The flame graph as a picture", file: "image/svg+xml", handle: s.exportPicture, query: with(
-			param{"root", "integer", "node to dive into", false},
-			param{"order", "string", "of siblings: cost, name or first", false},
-			param{"pixels", "integer", "width", false},
-			param{"up", "boolean", "it grows up", false},
-			param{"focus", "string", "full name of the function with a mark", false},
-		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/table.csv", load: heavy, summary: "Hot functions as a table", file: "text/csv", handle: s.exportTable, query: with()},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/stacks.txt", load: heavy, summary: "Distinct stacks, one a line", file: "text/plain", handle: s.exportStacks, query: with(
-			param{"values", "boolean", "the measure's values instead of numbers of samples", false},
-		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/report.html", load: heavy, summary: "One page that holds all it needs", file: "text/html", handle: s.exportReport, query: with(
-			param{"focus", "string", "full name of the function with a mark", false},
-		)},
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/times", load: shared, summary: "Samples over time", answer: TimesOut{}, handle: s.same(s.times, nil), query: []param{
 			{"bins", "integer", "how many pieces the time is cut into", false},
 			measuring,
@@ -225,5 +211,5 @@ func (s *Server) table() []route {
 		)},
 		{needs: people.Look, method: http.MethodGet, path: "/compare/report.html", load: heavy, summary: "The comparison as one page that holds all it needs", file: "text/html", handle: s.compareReport(), query: comparing},
 		{needs: people.Look, method: http.MethodGet, path: "/compare/summary.md", load: heavy, summary: "The comparison as a comment for a merge request", file: "text/markdown", handle: s.compareMarkdown(), query: comparing},
-	}
+	}, s.exports(with)...)
 }

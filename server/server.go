@@ -20,7 +20,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"entelon/codec/stacks"
+	"entelon/codec"
 	"entelon/codec/take"
 	"entelon/core/measure"
 	"entelon/server/gate"
@@ -217,7 +217,7 @@ func (s *Server) fail(c *gin.Context, err error) {
 		s.o.Log.Error("the database's disk is full", "error", err)
 	case errors.As(err, new(full)):
 		status, body.Remedy = http.StatusInsufficientStorage, "remove takes that nobody needs, or raise --max-disk"
-	case errors.Is(err, stacks.ErrTooLarge):
+	case errors.Is(err, codec.ErrTooLarge):
 		status, body.Remedy = http.StatusRequestEntityTooLarge, "narrow the scope, or write them with: entelon stacks FILE"
 	case errors.Is(err, keep.ErrTooLarge):
 		status, body.Remedy = http.StatusRequestEntityTooLarge, "compare fewer takes, or give the server more with --memory"

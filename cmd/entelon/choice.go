@@ -6,7 +6,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"entelon/codec/take"
+	"entelon/codec"
+	"entelon/codec/formats"
 	"entelon/core/profile"
 	"entelon/core/scope"
 	"entelon/core/tree"
@@ -62,7 +63,7 @@ func parseScope(flag, text string) (scope.Scope, error) {
 func completeScope(_ *cobra.Command, args []string, text string) ([]string, cobra.ShellCompDirective) {
 	names := &scope.Names{}
 	if len(args) > 0 {
-		if t, err := take.ReadFile(args[0], take.Options{Salvage: true}); err == nil {
+		if t, err := formats.ReadFile(args[0], codec.Options{Salvage: true}); err == nil {
 			names = scope.NewNames(t.Profile, aboutTake(t), tree.New(t.Profile).Weights())
 		}
 	}
@@ -80,7 +81,7 @@ func measureFlag(c *cobra.Command, name *string) {
 	_ = c.RegisterFlagCompletionFunc("measure", func(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 		var out []string
 		if len(args) > 0 {
-			if t, err := take.ReadFile(args[0], take.Options{Salvage: true}); err == nil {
+			if t, err := formats.ReadFile(args[0], codec.Options{Salvage: true}); err == nil {
 				for i := range t.Profile.Measures {
 					w := t.Profile.Words(i)
 					out = append(out, w.Name+"\t"+w.Label)

@@ -5,20 +5,14 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"entelon/codec/picture"
-	"entelon/codec/report"
-	"entelon/codec/stacks"
-	"entelon/core/measure"
+	"entelon/codec"
+	"entelon/codec/formats"
 	"entelon/core/tree"
 )
-
-// exportEndings say what a file is by its name.
-var exportEndings = map[string]string{".html": "report", ".svg": "picture", ".csv": "table", ".txt": "stacks"}
 
 func exportCommand() *cobra.Command {
 	var chosen choice
@@ -27,21 +21,27 @@ func exportCommand() *cobra.Command {
 	var width int
 	c := &cobra.Command{
 		Use:   "export FILE --out OUT",
-		Short: "Write a take as a report, a picture, a table or stacks",
+		Short: "Write a take as a report, a picture, a table, stacks or a take",
 		Long: `Writes what a take shows: as a report (one page of HTML that opens from a file,
 with a flame graph that can be dived into), as a picture (SVG), as a table of hot
-functions (CSV), or as stacks (one a line). The ending of OUT says which, or --as.`,
+functions (CSV), or as stacks (one a line). A file of such stacks, which other
+programs write, too, can be read like a take; written as a take, it can be sent.
+The ending of OUT says which, or --as.`,
 		Example: `  entelon export engraved.take --out engraved.html
   entelon export engraved.take --out slurs.svg --scope 'function is slur.Route' --fold foreign
   entelon export engraved.take --out hot.csv
-  entelon export engraved.take --out - --as stacks | sort -k2 -n`,
+  entelon export engraved.take --out - --as stacks | sort -k2 -n
+  entelon export partbook.txt --out partbook.take`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if as == "" {
-				as = exportEndings[strings.ToLower(filepath.Ext(out))]
+			format, err := formats.ForFile(out)
+			if as != "" {
+				if format, err = formats.Named(as); err != nil {
+					return fmt.Errorf("--as %w", err)
+				}
 			}
-			if out == "" || as == "" {
-				return fmt.Errorf("--out %s: give a file that ends in .html, .svg, .csv or .txt, or say what it is with --as", out)
+			if out == "" || err != nil {
+				return fmt.Errorf("--out %s: give a file that ends in %s, or say what it is with --as", out, formats.Endings())
 			}
 			if err := shape.Check(); err != nil {
 				return err
@@ -59,25 +59,11 @@ functions (CSV), or as stacks (one a line). The ending of OUT says which, or --a
 			}
 			tr := tree.Shaped(t.Profile, shape)
 			cost := tr.Cost(m, sc)
-			write := func(w io.Writer) error {
-				switch as {
-				case "report":
-					return report.Write(w, report.View{Take: t, Tree: tr, Cost: cost, Rows: tr.Functions(cost), Scope: sc.String(), Shape: shape, Focus: focus, Now: time.Now()})
-				case "picture":
-					words := tr.Profile.Words(m)
-					title := fmt.Sprintf("%s of %s build %s", words.Label, t.Settings.Program, t.Settings.Build)
-					if !sc.All() {
-						title += ", only where " + sc.String()
-					}
-					l := tr.Layout(cost, tree.LayoutOptions{MinWidth: max(1, cost.Total(0)/int64(width))})
-					return picture.Write(w, tr, cost, l, words.Unit, picture.Options{Width: width, Title: title, Hundred: fmt.Sprintf("%s · %d samples", measure.Amount(cost.Total(0), words.Unit), cost.TotalSamples(0)), Focus: focus})
-				case "table":
-					return report.Table(w, tr.Profile, cost, tr.Functions(cost))
-				case "stacks":
-					return stacks.WriteTree(w, tr, cost, stacks.Options{Values: chosen.measure != ""})
-				}
-				return fmt.Errorf("--as %s: choose report, picture, table or stacks", as)
+			view := codec.View{
+				Take: t, Tree: tr, Cost: cost, Rows: func() []tree.FunctionCost { return tr.Functions(cost) },
+				Scope: sc, Shape: shape, Focus: focus, Now: time.Now(), Width: width, Values: chosen.measure != "",
 			}
+			write := func(w io.Writer) error { return format.Encode(w, view) }
 			if out == "-" {
 				return write(cmd.OutOrStdout())
 			}
@@ -86,17 +72,25 @@ functions (CSV), or as stacks (one a line). The ending of OUT says which, or --a
 	}
 	chosen.add(c)
 	c.Flags().StringVarP(&out, "out", "o", "", "the `FILE` to write; - is standard output")
-	c.Flags().StringVar(&as, "as", "", "report, picture, table or stacks (default: by the ending of OUT)")
+	c.Flags().StringVar(&as, "as", "", formats.Names()+" (default: by the ending of OUT)")
 	c.Flags().StringVar(&shape.Fold, "fold", "", "\"runtime\" into its callers, or \"foreign\" code into the calls into it")
 	c.Flags().StringVar(&shape.Group, "group", "", "begin with the thread, process or module")
 	c.Flags().BoolVar(&shape.Merge, "merge", false, "show recursion as one")
 	c.Flags().StringVar(&shape.Through, "through", "", "only what passes through the function `NAME`, from it on")
 	c.Flags().StringVar(&focus, "focus", "", "mark the function `NAME`")
 	c.Flags().IntVar(&width, "width", 1400, "of a picture, in `PIXELS`")
-	_ = c.RegisterFlagCompletionFunc("as", cobra.FixedCompletions([]string{"report", "picture", "table", "stacks"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = c.RegisterFlagCompletionFunc("as", formatCompletions)
 	_ = c.RegisterFlagCompletionFunc("fold", cobra.FixedCompletions([]string{"runtime", "foreign"}, cobra.ShellCompDirectiveNoFileComp))
 	_ = c.RegisterFlagCompletionFunc("group", cobra.FixedCompletions([]string{"thread", "process", "module"}, cobra.ShellCompDirectiveNoFileComp))
 	return takeFile(c)
+}
+
+// formatCompletions are the formats with what they are.
+func formatCompletions(*cobra.Command, []string, string) (out []string, _ cobra.ShellCompDirective) {
+	for _, e := range formats.Encoders {
+		out = append(out, e.Name+"\t"+e.Means)
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
 }
 
 // whole writes a file that is there whole or not at all.

@@ -157,7 +157,11 @@ func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
 	row("build ID", "%s", f.BuildID)
 	row("command", "%s", strings.Join(f.Command, " "))
 	row("directory", "%s", f.Dir)
-	row("started", "%s", f.StartedAt.Format(time.RFC3339))
+	if f.StartedAt.IsZero() {
+		row("started", "not known")
+	} else {
+		row("started", "%s", f.StartedAt.Format(time.RFC3339))
+	}
 	row("duration", "%.2f s", float64(f.DurationNS)/1e9)
 	row("CPU by the kernel", "%.2f s", float64(f.CPUNS)/1e9)
 	row("rate", "%d a second (%s)", f.RateHz, f.Event)

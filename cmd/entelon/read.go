@@ -9,7 +9,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"entelon/codec/take"
+	"entelon/codec"
+	"entelon/codec/formats"
 	"entelon/core/profile"
 )
 
@@ -26,7 +27,7 @@ func takeFile(c *cobra.Command) *cobra.Command {
 
 // readTake reads a take and says on standard error what is not as it should be.
 func readTake(path string) (*profile.Take, error) {
-	t, err := take.ReadFile(path, take.Options{Salvage: salvage})
+	t, err := formats.ReadFile(path, codec.Options{Salvage: salvage})
 	if err != nil {
 		return nil, err
 	}

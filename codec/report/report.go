@@ -11,6 +11,7 @@ import (
 	"io"
 	"time"
 
+	"entelon/codec"
 	"entelon/codec/picture"
 	"entelon/core/measure"
 	"entelon/core/profile"
@@ -23,24 +24,11 @@ var page string
 
 var pageTemplate = template.Must(template.New("report").Parse(page))
 
-// View is what of a take a report shows.
-type View struct {
-	Take  *profile.Take
-	Tree  *tree.Tree
-	Cost  *tree.Cost
-	Rows  []tree.FunctionCost
-	Scope string // as an expression, "" for everything
-	Shape tree.Shape
-	Focus string // name of a function, "" for none
-	Notes []Note
-	Now   time.Time
-}
-
-// Note is what somebody wrote on the take or on a function, as HTML that is
-// safe to show.
-type Note struct {
-	On   string // the function, "" for the take
-	HTML template.HTML
+// Encoder is this format among others.
+var Encoder = codec.Encoder{
+	Name: "report", Ending: ".html", Type: "text/html; charset=utf-8", Means: "one page that holds all it needs",
+	Params: []codec.Param{{Name: "focus", Type: "string", Means: "full name of the function with a mark"}},
+	Encode: Write,
 }
 
 // Bounds of what a report holds, so that it can be sent by mail.
@@ -57,12 +45,13 @@ type row struct {
 type fact struct{ Name, Value string }
 
 // Write writes the page.
-func Write(w io.Writer, v View) error {
+func Write(w io.Writer, v codec.View) error {
 	p, total := v.Tree.Profile, v.Cost.Total(0)
 	words := p.Words(v.Cost.Measure)
 	share := func(n int64) string { return fmt.Sprintf("%.1f %%", 100*float64(n)/float64(max(1, total))) }
+	all := v.Rows()
 	var rows []row
-	for i, r := range v.Rows {
+	for i, r := range all {
 		if i == mostRows {
 			break
 		}
@@ -76,7 +65,7 @@ func Write(w io.Writer, v View) error {
 		rows = append(rows, row{profile.Short(name), name, measure.Amount(r.Self, words.Unit), measure.Amount(r.Total, words.Unit), share(r.Self), share(r.Total), p.ModulePath(r.Function), file, template.CSS(ink.Fill), template.CSS(ink.Edge)})
 	}
 	read := ""
-	for _, part := range reading.New(v.Tree).Take(v.Cost, v.Rows) {
+	for _, part := range reading.New(v.Tree).Take(v.Cost, all) {
 		read += part.Text
 	}
 	flame, err := flameOf(v)
@@ -95,9 +84,9 @@ func Write(w io.Writer, v View) error {
 	}
 	sentence := fmt.Sprintf("%s of %s build %s", words.Label, s.Program, s.Build)
 	err = pageTemplate.Execute(w, map[string]any{
-		"Title": s.Program + " " + s.Build, "Sentence": sentence, "Scope": v.Scope, "Shape": shapeText(v.Shape),
+		"Title": s.Program + " " + s.Build, "Sentence": sentence, "Scope": v.Scope.String(), "Shape": shapeText(v.Shape),
 		"Hundred": measure.Amount(total, words.Unit), "Samples": v.Cost.TotalSamples(0), "Reading": read, "Warnings": f.Warnings,
-		"Rows": rows, "Left": max(0, len(v.Rows)-mostRows), "Facts": facts, "Notes": v.Notes, "Note": s.Note, "Flame": template.JS(flame), "Made": v.Now.UTC().Format("2006-01-02 15:04 MST"),
+		"Rows": rows, "Left": max(0, len(all)-mostRows), "Facts": facts, "Notes": v.Notes, "Note": s.Note, "Flame": template.JS(flame), "Made": v.Now.UTC().Format("2006-01-02 15:04 MST"),
 	})
 	if err != nil {
 		return fmt.Errorf("writing the report: %w", err)
@@ -127,7 +116,7 @@ func shapeText(s tree.Shape) string {
 // flameOf is the flame graph in columns: depth, place and width of each frame,
 // and which function it is of; negative numbers of functions are bands of so
 // many thin frames.
-func flameOf(v View) ([]byte, error) {
+func flameOf(v codec.View) ([]byte, error) {
 	p, t := v.Tree.Profile, v.Tree
 	l := t.Layout(v.Cost, tree.LayoutOptions{MinWidth: max(1, v.Cost.Total(0)/thinnest)})
 	out := struct {

@@ -11,8 +11,10 @@ import (
 	"testing"
 	"time"
 
+	"entelon/codec"
 	"entelon/codec/picture"
 	"entelon/codec/report"
+	"entelon/codec/table"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
@@ -42,8 +44,12 @@ func TestNamesStayText(t *testing.T) {
 	take := hostile()
 	tr := tree.New(take.Profile)
 	c := tr.Cost(0, scope.Scope{})
+	odd, err := scope.Parse(`function is "<b>"`)
+	if err != nil {
+		t.Fatal(err)
+	}
 	var page bytes.Buffer
-	if err := report.Write(&page, report.View{Take: take, Tree: tr, Cost: c, Rows: tr.Functions(c), Scope: `function is "<b>"`, Now: time.Unix(0, 0)}); err != nil {
+	if err := report.Write(&page, codec.View{Take: take, Tree: tr, Cost: c, Rows: func() []tree.FunctionCost { return tr.Functions(c) }, Scope: odd, Now: time.Unix(0, 0)}); err != nil {
 		t.Fatal(err)
 	}
 	html := page.String()
@@ -86,11 +92,11 @@ func TestNamesStayText(t *testing.T) {
 		t.Errorf("%d frames have a title, of %d", titles, len(l.Node))
 	}
 
-	var table bytes.Buffer
-	if err := report.Table(&table, take.Profile, c, tr.Functions(c)); err != nil {
+	var csvFile bytes.Buffer
+	if err := table.Write(&csvFile, take.Profile, c, tr.Functions(c)); err != nil {
 		t.Fatal(err)
 	}
-	rows, err := csv.NewReader(&table).ReadAll()
+	rows, err := csv.NewReader(&csvFile).ReadAll()
 	if err != nil {
 		t.Fatal(err)
 	}

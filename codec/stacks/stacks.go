@@ -1,15 +1,15 @@
-// Package stacks writes folded stacks: one distinct stack a line, root first,
-// frames joined by semicolons, then a blank and the count.
+// Package stacks writes and reads folded stacks: one distinct stack a line, root
+// first, frames joined by semicolons, then a blank and the count.
 package stacks
 
 import (
 	"bufio"
-	"errors"
 	"fmt"
 	"io"
 	"sort"
 	"strings"
 
+	"entelon/codec"
 	"entelon/core/profile"
 	"entelon/core/scope"
 	"entelon/core/tree"
@@ -31,8 +31,14 @@ type Options struct {
 	Most   int64 // bytes that all lines together may have; 0: no bound
 }
 
-// ErrTooLarge means that the lines have more bytes than they may.
-var ErrTooLarge = errors.New("the stacks have more bytes than can be written at once")
+// Encoder is this format among others.
+var Encoder = codec.Encoder{
+	Name: "stacks", Ending: ".txt", Type: "text/plain; charset=utf-8", Means: "distinct stacks, one a line",
+	Params: []codec.Param{{Name: "values", Type: "boolean", Means: "the measure's values instead of numbers of samples"}},
+	Encode: func(w io.Writer, v codec.View) error {
+		return WriteTree(w, v.Tree, v.Cost, Options{Values: v.Values, Most: v.Bounds.Bytes})
+	},
+}
 
 // WriteTree does the same of a tree in any shape.
 func WriteTree(w io.Writer, t *tree.Tree, cost *tree.Cost, o Options) error {
@@ -52,7 +58,7 @@ func WriteTree(w io.Writer, t *tree.Tree, cost *tree.Cost, o Options) error {
 		text = text[:0]
 		for _, m := range t.Path(n) {
 			if o.Most > 0 && size+int64(len(text)) > o.Most {
-				return ErrTooLarge
+				return codec.ErrTooLarge
 			}
 			if len(text) > 0 {
 				text = append(text, ';')

@@ -12,20 +12,18 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
+	"entelon/codec"
 	"entelon/core/profile"
 )
 
-// Limits bound what a reader takes from a file that it does not trust.
-type Limits struct {
-	Block    uint32 // unpacked bytes of one block
-	Unpacked int64  // unpacked bytes of all blocks together
-	Memory   int64  // bytes of all columns and texts that come of them; 0: DefaultLimits'
-	Depth    int32  // frames of the deepest stack; 0: DefaultLimits'
-}
+// Limits and Options say how a file is read, as of every format.
+type (
+	Limits  = codec.Limits
+	Options = codec.Options
+)
 
-// DefaultLimits suffice for takes of about a hundred million samples, and for
-// stacks three times as deep as 8 MiB hold.
-var DefaultLimits = Limits{Block: 256 << 20, Unpacked: 4 << 30, Memory: 8 << 30, Depth: 1 << 19}
+// DefaultLimits are those of every format.
+var DefaultLimits = codec.DefaultLimits
 
 // What blocks of JSON may have unpacked, in bytes: their values take a multiple
 // of that in memory.
@@ -33,12 +31,6 @@ const (
 	mostHead  = 8 << 20
 	mostFacts = 8 << 20
 )
-
-// Options choose how a file is read.
-type Options struct {
-	Limits  Limits
-	Salvage bool // keep the whole blocks before a cut or a damage
-}
 
 // ReadFile reads the take in a file.
 func ReadFile(path string, o Options) (*profile.Take, error) {
@@ -54,18 +46,7 @@ func ReadFile(path string, o Options) (*profile.Take, error) {
 // unless r itself failed. A take whose writer was ended between two blocks is
 // returned with Whole unset and a warning that says so.
 func Read(r io.Reader, name string, o Options) (*profile.Take, error) {
-	if o.Limits.Block == 0 {
-		o.Limits.Block = DefaultLimits.Block
-	}
-	if o.Limits.Unpacked == 0 {
-		o.Limits.Unpacked = DefaultLimits.Unpacked
-	}
-	if o.Limits.Memory == 0 {
-		o.Limits.Memory = DefaultLimits.Memory
-	}
-	if o.Limits.Depth == 0 {
-		o.Limits.Depth = DefaultLimits.Depth
-	}
+	o.Limits = o.Limits.OrDefault()
 	d := &reader{r: r, name: name, o: o, take: &profile.Take{Profile: &profile.Profile{}}}
 	d.room = room{left: o.Limits.Memory, deepest: o.Limits.Depth}
 	if err := d.fileHeader(); err != nil {

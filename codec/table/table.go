@@ -1,4 +1,5 @@
-package report
+// Package table writes hot functions as comma-separated values (RFC 4180).
+package table
 
 import (
 	"encoding/csv"
@@ -7,14 +8,20 @@ import (
 	"strconv"
 	"strings"
 
+	"entelon/codec"
 	"entelon/core/profile"
 	"entelon/core/tree"
 )
 
-// Table writes hot functions as comma-separated values (RFC 4180), with the
-// unit in the heads of the columns. A text that a spreadsheet would take for a
+// Encoder is this format among others.
+var Encoder = codec.Encoder{
+	Name: "table", Ending: ".csv", Type: "text/csv; charset=utf-8", Means: "hot functions as a table",
+	Encode: func(w io.Writer, v codec.View) error { return Write(w, v.Tree.Profile, v.Cost, v.Rows()) },
+}
+
+// Write writes hot functions, with the unit in the heads of the columns. A text that a spreadsheet would take for a
 // formula gets an apostrophe.
-func Table(w io.Writer, p *profile.Profile, c *tree.Cost, rows []tree.FunctionCost) error {
+func Write(w io.Writer, p *profile.Profile, c *tree.Cost, rows []tree.FunctionCost) error {
 	unit := p.Words(c.Measure).Unit
 	out := csv.NewWriter(w)
 	total := float64(max(1, c.Total(0)))
