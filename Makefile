@@ -75,7 +75,7 @@ generate: compilers
 lint: web/node_modules/.stamp web/openapi.json
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
-	cd web && npm run --silent types && npm run --silent check
+	cd web && npm run --silent types && npm run --silent check && npm run --silent lint
 
 bench: build compilers
 	go run ./bench

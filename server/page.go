@@ -14,7 +14,7 @@ import (
 	"github.com/gin-gonic/gin"
 )
 
-// pages are the addresses that the front end knows, as in web/src/router.ts.
+// pages are the addresses that the front end knows, as in web/src/app/router.ts.
 var pages = []string{
 	"/", "/programs", "/programs/*", "/programs/*/function", "/takes", "/takes/*", "/compare", "/new", "/running/*", "/machines", "/sign-in", "/enter/*", "/you", "/people",
 }

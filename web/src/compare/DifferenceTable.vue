@@ -5,7 +5,7 @@ import type { Comparison, CompareRow } from '../api/client'
 import DifferenceBar from '../components/DifferenceBar.vue'
 import { useAddress } from '../composables/useAddress'
 import { useKeys } from '../composables/useKeys'
-import { count } from '../format'
+import { count } from '../lib/format'
 import { useFigures, verdictText } from './useFigures'
 
 /** All functions, both sides. */

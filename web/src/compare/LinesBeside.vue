@@ -9,7 +9,7 @@ import WaitNote from '../components/WaitNote.vue'
 import { useAddress } from '../composables/useAddress'
 import { useKeys } from '../composables/useKeys'
 import { dark } from '../composables/useTheme'
-import { count } from '../format'
+import { count } from '../lib/format'
 import { tint } from './paintMirror'
 import { useFigures } from './useFigures'
 

@@ -7,7 +7,7 @@ import ErrorNote from '../components/ErrorNote.vue'
 import WaitNote from '../components/WaitNote.vue'
 import { useKeys } from '../composables/useKeys'
 import { dark } from '../composables/useTheme'
-import { mirrorPixels } from './mirrorPixels'
+import { mirrorPixels } from '../lib/mirrorPixels'
 import { paintMirror, rect, rowHeight, type MirrorLook, type Place } from './paintMirror'
 import { useFigures } from './useFigures'
 

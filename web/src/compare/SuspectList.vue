@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { Comparison, Suspect } from '../api/client'
-import { count, percent, signed } from '../format'
+import { count, percent, signed } from '../lib/format'
 import { useFigures } from './useFigures'
 
 /** What explains the difference, the most of it first. */

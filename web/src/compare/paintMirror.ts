@@ -1,5 +1,5 @@
 import type { Comparison, CompareRow, Mirror } from '../api/client'
-import { canvasText } from '../flame/canvasText'
+import { canvasText } from '../lib/canvasText'
 
 export const rowHeight = 19
 export type Place = { side: 0 | 1; at: number }

@@ -1,6 +1,6 @@
 import { inject, provide, type ComputedRef, type InjectionKey } from 'vue'
 import type { Comparison, Estimate } from '../api/client'
-import { amount, percent, signed } from '../format'
+import { amount, percent, signed } from '../lib/format'
 
 const key: InjectionKey<ComputedRef<Comparison | undefined>> = Symbol('comparison')
 

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { FunctionCard } from '../api/client'
-import { percent } from '../format'
+import { percent } from '../lib/format'
 
 // A function's total share from build to build, the present build marked.
 const props = defineProps<{ builds: FunctionCard['builds']; now: string }>()

@@ -4,7 +4,7 @@ import { ref, watch } from 'vue'
 import { api, ApiError, type Counts } from '../api/client'
 import { useMe } from '../composables/useMe'
 import { orderFor } from '../composables/useOrder'
-import { count, percent } from '../format'
+import { count, percent } from '../lib/format'
 
 // Samples cannot tell a slow function from one that is called too often; exact
 // counts can.

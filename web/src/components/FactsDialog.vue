@@ -6,7 +6,7 @@ import { api, type TakeDetail } from '../api/client'
 import { useMe } from '../composables/useMe'
 import { tell } from '../composables/useNotices'
 import UsageChart from './UsageChart.vue'
-import { bytes, count, duration, percent, seconds, when } from '../format'
+import { bytes, count, duration, percent, seconds, when } from '../lib/format'
 
 const props = defineProps<{ open: boolean; detail: TakeDetail }>()
 const emit = defineEmits<{ close: [] }>()

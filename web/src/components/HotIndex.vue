@@ -8,8 +8,8 @@ import { useMeasure } from '../composables/useMeasure'
 import { useKeys } from '../composables/useKeys'
 import { dark } from '../composables/useTheme'
 import { usePercent } from '../composables/usePercent'
-import { count } from '../format'
-import { inkOf } from '../palette'
+import { count } from '../lib/format'
+import { inkOf } from '../lib/palette'
 import SizeBars from './SizeBars.vue'
 
 const props = defineProps<{ hot: Hot; focus: string; pins: string[] }>()

@@ -6,7 +6,7 @@ import { computed, ref, watch } from 'vue'
 import { api, type Remark } from '../api/client'
 import { useMe } from '../composables/useMe'
 import { tell } from '../composables/useNotices'
-import { when } from '../format'
+import { when } from '../lib/format'
 
 /** What people wrote on this take, and on the function in focus in all takes of its program. */
 const props = defineProps<{ open: boolean; takeKey: string; focus: string; notes: Remark[] }>()

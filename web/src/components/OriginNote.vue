@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { FunctionCard } from '../api/client'
-import { percent, wayText } from '../format'
+import { percent, wayText } from '../lib/format'
 
 const props = defineProps<{ card: FunctionCard }>()
 const emit = defineEmits<{ focus: [name: string] }>()

@@ -4,7 +4,7 @@ import { api } from '../api/client'
 import { useMe } from '../composables/useMe'
 import { tell } from '../composables/useNotices'
 import { useRunning, whom } from '../composables/useRunning'
-import { count } from '../format'
+import { count } from '../lib/format'
 
 // That sampling is on must be seen from every page.
 const route = useRoute()

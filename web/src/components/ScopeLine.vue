@@ -6,7 +6,7 @@ import { useRouter } from 'vue-router'
 import type { Hot, Range, ScopePart, TakeDetail } from '../api/client'
 import { useMe } from '../composables/useMe'
 import { useMeasure } from '../composables/useMeasure'
-import { amount, bytes, count, seconds, when } from '../format'
+import { amount, bytes, count, seconds, when } from '../lib/format'
 import { phrase } from '../scope/phrases'
 import ChoiceMenu from './ChoiceMenu.vue'
 

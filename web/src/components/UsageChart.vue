@@ -4,7 +4,7 @@ import 'uplot/dist/uPlot.min.css'
 import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import type { TakeDetail } from '../api/client'
 import { dark } from '../composables/useTheme'
-import { bytes } from '../format'
+import { bytes } from '../lib/format'
 
 /** Memory and processors in use over the time of a take. */
 const props = defineProps<{ usage: NonNullable<TakeDetail['facts']['usage']> }>()

@@ -1,7 +1,7 @@
 import { useLocalStorage } from '@vueuse/core'
 import { ref } from 'vue'
 import type { Settings } from '../api/client'
-import { words } from './commandWords'
+import { words } from '../lib/commandWords'
 
 /** A command as it is written on the page. */
 export type Command = { line: string; dir: string; env: string; user: string; against?: string }

@@ -1,6 +1,6 @@
 import { computed, inject, provide, type ComputedRef, type InjectionKey } from 'vue'
 import type { Measure } from '../api/client'
-import { amount } from '../format'
+import { amount } from '../lib/format'
 
 const key: InjectionKey<ComputedRef<Measure>> = Symbol('measure')
 const plain: Measure = { name: 'cpu', label: 'CPU time', unit: 'ns', counted: false, total: 0 }

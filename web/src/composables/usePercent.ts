@@ -1,5 +1,5 @@
 import { computed, inject, provide, type ComputedRef, type InjectionKey, type Ref } from 'vue'
-import { amount, percent } from '../format'
+import { amount, percent } from '../lib/format'
 import { useMeasure } from './useMeasure'
 
 export type Mode = 'scope' | 'whole' | 'parent' | 'none'

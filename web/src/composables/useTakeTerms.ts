@@ -1,7 +1,7 @@
 import { useLocalStorage } from '@vueuse/core'
 import { computed, ref } from 'vue'
 import type { Settings } from '../api/client'
-import { words } from './commandWords'
+import { words } from '../lib/commandWords'
 
 /** How a take is made, whoever is sampled. */
 export type Terms = {

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import ChoiceMenu from '../components/ChoiceMenu.vue'
 import { modes } from '../composables/usePercent'
-import { lenses } from './lenses'
+import { lenses } from './registry'
 
 defineProps<{ lens: string }>()
 const mode = defineModel<string>('mode', { required: true })

@@ -6,14 +6,15 @@ import { exportAddress, type Range } from '../api/client'
 import { tell } from '../composables/useNotices'
 
 /** What is shown, to take along: a link, or a file. */
-const props = defineProps<{ takeKey: string; range: Range; focus: string; root: number; order: string; up: boolean; name: string }>()
+const props = defineProps<{ takeKey: string; range: Range; focus: string; root: number; order: string; up: boolean; name: string; first?: string }>()
 const query = computed(() => ({ ...props.range, focus: props.focus || undefined }))
 const picture = (pixels: number) => exportAddress(props.takeKey, 'picture.svg', { ...query.value, root: props.root || undefined, order: props.order, up: props.up || undefined, pixels })
-const files = computed(() => [
-  { text: 'Report, one page that opens anywhere', note: 'HTML', href: exportAddress(props.takeKey, 'report.html', query.value) },
-  { text: 'Flame as a picture', note: 'SVG', href: picture(1400) },
-  { text: 'Hot functions as a table', note: 'CSV', href: exportAddress(props.takeKey, 'table.csv', query.value) },
-  { text: 'Stacks, one a line', note: 'text', href: exportAddress(props.takeKey, 'stacks.txt', query.value) },
+const files = computed(() => [...all.value.filter((f) => f.file === props.first), ...all.value.filter((f) => f.file !== props.first)])
+const all = computed(() => [
+  { file: 'report.html', text: 'Report, one page that opens anywhere', note: 'HTML', href: exportAddress(props.takeKey, 'report.html', query.value) },
+  { file: 'picture.svg', text: 'Flame as a picture', note: 'SVG', href: picture(1400) },
+  { file: 'table.csv', text: 'Hot functions as a table', note: 'CSV', href: exportAddress(props.takeKey, 'table.csv', query.value) },
+  { file: 'stacks.txt', text: 'Stacks, one a line', note: 'text', href: exportAddress(props.takeKey, 'stacks.txt', query.value) },
 ])
 
 async function copyLink() {

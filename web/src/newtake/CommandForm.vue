@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import ChoiceMenu from '../components/ChoiceMenu.vue'
-import { words } from '../composables/commandWords'
+import { words } from '../lib/commandWords'
 import type { Command } from '../composables/useCommands'
 
 const command = defineModel<Command>({ required: true })

@@ -4,7 +4,7 @@ import { computed, ref } from 'vue'
 import { api } from '../api/client'
 import ErrorNote from '../components/ErrorNote.vue'
 import { useMe } from '../composables/useMe'
-import { count } from '../format'
+import { count } from '../lib/format'
 
 const props = defineProps<{ collector: string }>()
 const emit = defineEmits<{ program: [name: string] }>()

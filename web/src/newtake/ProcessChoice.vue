@@ -5,7 +5,7 @@ import { computed, ref, watch } from 'vue'
 import { api, type Process } from '../api/client'
 import ErrorNote from '../components/ErrorNote.vue'
 import { useMe } from '../composables/useMe'
-import { count } from '../format'
+import { count } from '../lib/format'
 
 const props = defineProps<{ collector: string }>()
 const emit = defineEmits<{ start: []; program: [name: string] }>()

@@ -17,7 +17,7 @@ import { useMe } from '../composables/useMe'
 import { tell } from '../composables/useNotices'
 import { usePins } from '../composables/usePins'
 import { dark } from '../composables/useTheme'
-import { amount, count, duration, percent, seconds, signed, when } from '../format'
+import { amount, count, duration, percent, seconds, signed, when } from '../lib/format'
 
 /** A program's home: its builds side by side, function by function, and its takes. */
 const route = useRoute()

@@ -8,7 +8,7 @@ import ErrorNote from '../components/ErrorNote.vue'
 import WaitNote from '../components/WaitNote.vue'
 import { useMe } from '../composables/useMe'
 import { tell } from '../composables/useNotices'
-import { bytes, when } from '../format'
+import { bytes, when } from '../lib/format'
 
 document.title = 'Machines – Entelon'
 const collectors = useQuery({ queryKey: ['collectors'], queryFn: api.collectors, staleTime: 0, refetchInterval: 10_000 })

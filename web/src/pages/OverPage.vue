@@ -11,7 +11,7 @@ import WaitNote from '../components/WaitNote.vue'
 import { useAddress } from '../composables/useAddress'
 import { useFocus } from '../composables/useFocus'
 import { useKeys } from '../composables/useKeys'
-import { amount, percent, signed, when } from '../format'
+import { amount, percent, signed, when } from '../lib/format'
 
 /** One function over all builds of a program: every take, and what follows from them. */
 const route = useRoute()

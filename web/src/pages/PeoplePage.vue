@@ -5,7 +5,7 @@ import { api, type Person } from '../api/client'
 import ChoiceMenu from '../components/ChoiceMenu.vue'
 import ErrorNote from '../components/ErrorNote.vue'
 import { useMe } from '../composables/useMe'
-import { when } from '../format'
+import { when } from '../lib/format'
 
 const { me } = useMe()
 document.title = 'People – Entelon'

@@ -8,7 +8,7 @@ import NewTake from '../components/NewTake.vue'
 import UploadList from '../components/UploadList.vue'
 import SizeBars from '../components/SizeBars.vue'
 import WaitNote from '../components/WaitNote.vue'
-import { count, duration, percent, signed, when } from '../format'
+import { count, duration, percent, signed, when } from '../lib/format'
 
 const programs = useQuery({ queryKey: ['programs'], queryFn: api.programs, staleTime: 0 })
 const list = computed(() => programs.data.value?.programs ?? [])

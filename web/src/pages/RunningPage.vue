@@ -12,8 +12,8 @@ import { useMe } from '../composables/useMe'
 import { tell } from '../composables/useNotices'
 import { usePins } from '../composables/usePins'
 import { whom } from '../composables/useRunning'
-import FlameLens from '../flame/FlameLens.vue'
-import { bytes, count } from '../format'
+import FlameLens from '../lenses/flame/FlameLens.vue'
+import { bytes, count } from '../lib/format'
 
 const route = useRoute()
 const router = useRouter()

@@ -22,28 +22,23 @@ import { provideMeasure } from '../composables/useMeasure'
 import { modes, providePercent } from '../composables/usePercent'
 import { usePins } from '../composables/usePins'
 import { useScope } from '../composables/useScope'
-import FlameLens from '../flame/FlameLens.vue'
-import HotLens from '../lenses/HotLens.vue'
 import LensBar from '../lenses/LensBar.vue'
-import { lenses } from '../lenses/lenses'
-import { neighbours, pathSteps } from '../lenses/questions'
-import LinesLens from '../lenses/LinesLens.vue'
-import NeighboursLens from '../lenses/NeighboursLens.vue'
+import { lenses, type LensShown } from '../lenses/registry'
 import ShareMenu from '../lenses/ShareMenu.vue'
-import PathsLens from '../lenses/PathsLens.vue'
 import ScopeEditor from '../scope/ScopeEditor.vue'
 
 const route = useRoute()
 const key = computed(() => String(route.params.key))
 const { text, change } = useAddress()
 const [fold, group, merge, through, chosen] = ['fold', 'group', 'merge', 'through', 'measure'].map((n) => text(n))
-const lens = text('lens', 'flame')
+const lens = text('lens', lenses[0].name)
+const looking = computed(() => lenses.find((l) => l.name === lens.value) ?? lenses[0])
 const mode = text('percent', 'scope')
 const [rootNode, order, turned] = [text('root'), text('order', 'cost'), text('turn')]
 const { text: scope, parts, time, read, replace, add, within, restrict, toggle } = useScope(key)
 // The picture of the scope that probably comes next, while that is typed or dragged.
-const flame = ref<InstanceType<typeof FlameLens>>()
-const ahead = async (scope: string) => flame.value?.ahead(scope)
+const shown = ref<LensShown>()
+const ahead = async (scope: string) => shown.value?.ahead?.(scope)
 const range = computed<Range>(() => ({ scope: scope.value || undefined, fold: fold.value || undefined, group: group.value || undefined, merge: merge.value === 'true' || undefined, through: through.value || undefined, measure: chosen.value || undefined }))
 // The frames of a tree of another shape are numbered by themselves.
 const shape = (c: Record<string, string | undefined>) => change({ ...c, root: undefined })
@@ -68,7 +63,7 @@ const drawn = shallowRef<Range>() // of which there is a picture
 const rest = computed(() => (drawn.value === range.value ? 40 : 500)) // ms; a picture that takes longer does not hold up the rest
 const { start: follow } = useTimeoutFn(() => (around.value = range.value), rest, { immediate: false })
 watch([key, range, lens, drawn], () => {
-  if (lens.value === 'flame') follow()
+  if (looking.value.draws) follow()
   else around.value = range.value
 }, { immediate: true })
 const hot = useQuery({ queryKey: ['hot', key, around], queryFn: ({ signal }) => api.hot(key.value, around.value ?? {}, signal), enabled: computed(() => !!around.value), placeholderData: keepPreviousData, retry: (n, e) => n < 2 && !(e instanceof ApiError && e.status === 400) })
@@ -88,12 +83,12 @@ watch([focus, () => hot.data.value], ([name, h]) => {
 // is asked for ahead.
 const queries = useQueryClient()
 const { start: idle, stop: busy } = useTimeoutFn(() => {
-  void queries.prefetchQuery(pathSteps(key.value, range.value, route.query.paths === 'leaves' ? { start: 'leaves', path: '' } : { node: 0, heaviest: true }))
-  if (focus.value) void queries.prefetchQuery(neighbours(key.value, range.value, focus.value, Number(route.query.levels ?? 2)))
+  const about = { takeKey: key.value, range: range.value, focus: focus.value, address: (name: string) => String(route.query[name] ?? '') }
+  for (const l of lenses) for (const q of l.begins?.(about) ?? []) void queries.prefetchQuery(q)
 }, 300, { immediate: false })
 watch([() => hot.data.value, focus, around, range, lens], () => {
   busy()
-  if (hot.data.value && !hot.isPlaceholderData.value && around.value === range.value && lens.value === 'flame') idle()
+  if (hot.data.value && !hot.isPlaceholderData.value && around.value === range.value && looking.value.draws) idle()
 })
 const { pins, toggle: togglePin } = usePins(computed(() => detail.data.value?.take.program ?? ''))
 
@@ -146,17 +141,13 @@ useKeys({
     <ErrorNote v-if="hot.isError.value" :error="hot.error.value" :retry="() => hot.refetch()" />
     <p v-for="a in read?.absent ?? []" v-show="!editing" :key="a" class="border-b border-rule px-4 py-1 text-ink-2">{{ a }}</p>
     <TakeReading v-model:folded="folded" :parts="hot.data.value?.reading ?? []" :warnings="detail.data.value.warnings" :focus="focus" @focus="setFocus" />
-    <LensBar v-model:mode="mode" :lens="lens" @lens="lens = $event"><ShareMenu :take-key="key" :range="range" :focus="focus" :root="Number(rootNode) || 0" :order="order" :up="turned === 'up'" :name="`${detail.data.value.take.program}-${detail.data.value.take.build}`" /></LensBar>
+    <LensBar v-model:mode="mode" :lens="looking.name" @lens="lens = $event"><ShareMenu :first="looking.shares" :take-key="key" :range="range" :focus="focus" :root="Number(rootNode) || 0" :order="order" :up="turned === 'up'" :name="`${detail.data.value.take.program}-${detail.data.value.take.build}`" /></LensBar>
     <div class="flex min-h-0 flex-1">
-      <div v-if="lens !== 'hot'" class="relative shrink-0 border-r border-rule" :class="indexOpen ? 'w-[272px]' : 'w-[26px]'">
+      <div v-if="!looking.list" class="relative shrink-0 border-r border-rule" :class="indexOpen ? 'w-[272px]' : 'w-[26px]'">
         <button class="absolute top-[9px] -right-[13px] z-10 border border-rule bg-paper p-[2px] text-ink-3 hover:text-ink" :aria-label="indexOpen ? 'Close the list of functions' : 'Open the list of functions'" @click="indexOpen = !indexOpen"><PanelLeft class="size-3.5" /></button>
         <HotIndex v-if="indexOpen && hot.data.value" :hot="hot.data.value" :focus="focus" :pins="pins" class="pr-2" @focus="setFocus" @pin="togglePin" />
       </div>
-      <HotLens v-if="lens === 'hot' && hot.data.value" :take-key="key" :range="range" :hot="hot.data.value" :focus="focus" :pins="pins" @focus="setFocus" @pin="togglePin" />
-      <PathsLens v-else-if="lens === 'paths'" :key="key" :take-key="key" :range="range" :focus="focus" class="pl-2" @focus="setFocus" @pin="togglePin" />
-      <NeighboursLens v-else-if="lens === 'neighbours'" :key="key" :take-key="key" :range="range" :focus="focus" class="pl-2" @focus="setFocus" @pin="togglePin" />
-      <LinesLens v-else-if="lens === 'lines'" :key="key" :take-key="key" :program="detail.data.value.take.program" :range="range" :focus="focus" class="pl-2" @focus="setFocus" @pin="togglePin" />
-      <FlameLens v-else-if="lens !== 'hot'" ref="flame" :key="key" :take-key="key" :range="range" :pins="pins" class="pl-2" @pin="togglePin" @shape="shape" @drawn="drawn = $event" />
+      <component :is="looking.view" v-if="!looking.list || hot.data.value" ref="shown" :key="`${key} ${lens}`" :take-key="key" :program="detail.data.value.take.program" :range="range" :hot="hot.data.value" :focus="focus" :pins="pins" :class="!looking.list && 'pl-2'" @focus="setFocus" @pin="togglePin" @shape="shape" @drawn="drawn = $event" />
       <div class="relative shrink-0 border-l border-rule" :class="cardOpen ? 'w-[280px]' : 'w-[26px]'">
         <button class="absolute top-[9px] -left-[13px] z-10 border border-rule bg-paper p-[2px] text-ink-3 hover:text-ink" :aria-label="cardOpen ? 'Close the card' : 'Open the card'" @click="cardOpen = !cardOpen"><PanelRight class="size-3.5" /></button>
         <FunctionCard v-if="cardOpen" :take-key="key" :range="around ?? range" :focus="focus" :pinned="pins.includes(focus)" :also-pinned="alsoPinned" :notes="(notes.data.value?.notes ?? []).filter((n) => n.function === focus)" :detail="detail.data.value" @focus="setFocus" @pin="togglePin" />

@@ -16,7 +16,7 @@ import { useAgain } from '../composables/useAgain'
 import { useKeys } from '../composables/useKeys'
 import { tell } from '../composables/useNotices'
 import { useUploads } from '../composables/useUploads'
-import { count, duration, percent, when } from '../format'
+import { count, duration, percent, when } from '../lib/format'
 
 const router = useRouter()
 const queries = useQueryClient()

@@ -7,7 +7,7 @@ import ChoiceMenu from '../components/ChoiceMenu.vue'
 import ErrorNote from '../components/ErrorNote.vue'
 import { useMe } from '../composables/useMe'
 import { tell } from '../composables/useNotices'
-import { when } from '../format'
+import { when } from '../lib/format'
 
 const router = useRouter()
 const { me, query, changed, may } = useMe()

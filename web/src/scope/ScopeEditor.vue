@@ -4,7 +4,7 @@ import { refDebounced } from '@vueuse/core'
 import { computed, nextTick, onMounted, ref, watch } from 'vue'
 import { api, type Range, type ScopeRead } from '../api/client'
 import { tell } from '../composables/useNotices'
-import { count, percent } from '../format'
+import { count, percent } from '../lib/format'
 
 /** The scope as an expression to type, with what may come next and what is wrong, at the very character. */
 const props = defineProps<{

@@ -4,20 +4,21 @@ import { useVirtualizer } from '@tanstack/vue-virtual'
 import { useLocalStorage } from '@vueuse/core'
 import { ArrowDown, ChevronDown, ChevronRight, Pin } from 'lucide-vue-next'
 import { computed, ref, watch } from 'vue'
-import { api, type Edge, type Hot, type Range } from '../api/client'
-import ChoiceMenu from '../components/ChoiceMenu.vue'
-import { useAddress } from '../composables/useAddress'
-import { useKeys } from '../composables/useKeys'
-import { useMeasure } from '../composables/useMeasure'
-import { usePercent } from '../composables/usePercent'
-import { dark } from '../composables/useTheme'
-import { count, kindText, percent } from '../format'
-import { inkOf } from '../palette'
-import { halfWidth } from './interval'
+import { api, type Edge, type Hot } from '../../api/client'
+import ChoiceMenu from '../../components/ChoiceMenu.vue'
+import { useAddress } from '../../composables/useAddress'
+import { useKeys } from '../../composables/useKeys'
+import { useMeasure } from '../../composables/useMeasure'
+import { usePercent } from '../../composables/usePercent'
+import { dark } from '../../composables/useTheme'
+import { count, kindText, percent } from '../../lib/format'
+import { inkOf } from '../../lib/palette'
+import { halfWidth } from '../../lib/interval'
+import type { LensEmits, LensProps } from '../registry'
 
 /** The index in full width: every function in scope, with its callers in place. */
-const props = defineProps<{ takeKey: string; range: Range; hot: Hot; focus: string; pins: string[] }>()
-const emit = defineEmits<{ focus: [name: string]; pin: [name: string] }>()
+const props = defineProps<LensProps & { hot: Hot }>()
+const emit = defineEmits<LensEmits>()
 const { figure, measure } = useMeasure()
 const { of } = usePercent()
 const { text } = useAddress()

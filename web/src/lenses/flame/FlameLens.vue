@@ -3,26 +3,27 @@ import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { useElementSize } from '@vueuse/core'
 import { ArrowDownUp, ChevronDown, ChevronUp, Search, X } from 'lucide-vue-next'
 import { computed, nextTick, ref, shallowRef, watch } from 'vue'
-import { api, type Range } from '../api/client'
-import ChoiceMenu from '../components/ChoiceMenu.vue'
-import ErrorNote from '../components/ErrorNote.vue'
-import WaitNote from '../components/WaitNote.vue'
-import { useAddress } from '../composables/useAddress'
-import { useFocus } from '../composables/useFocus'
-import { useMeasure } from '../composables/useMeasure'
-import { useKeys } from '../composables/useKeys'
-import { usePercent } from '../composables/usePercent'
-import { dark } from '../composables/useTheme'
-import { count, kindText, percent } from '../format'
-import { Geometry, rowHeight, whole } from './geometry'
+import { api, type Range } from '../../api/client'
+import ChoiceMenu from '../../components/ChoiceMenu.vue'
+import ErrorNote from '../../components/ErrorNote.vue'
+import WaitNote from '../../components/WaitNote.vue'
+import { useAddress } from '../../composables/useAddress'
+import { useFocus } from '../../composables/useFocus'
+import { useMeasure } from '../../composables/useMeasure'
+import { useKeys } from '../../composables/useKeys'
+import { usePercent } from '../../composables/usePercent'
+import { dark } from '../../composables/useTheme'
+import { count, kindText, percent } from '../../lib/format'
+import { Geometry, rowHeight, whole } from '../../lib/geometry'
 import { paint } from './paint'
 import ShapeMenu from './ShapeMenu.vue'
 import { useDive } from './useDive'
+import type { LensEmits, LensProps } from '../registry'
 
-const props = defineProps<{ takeKey: string; range: Range; pins?: string[]; bare?: boolean }>()
+const props = defineProps<Partial<LensProps> & { takeKey: string; range: Range; bare?: boolean }>()
 const { measure, figure } = useMeasure()
 const { of } = usePercent()
-const emit = defineEmits<{ pin: [name: string]; shape: [change: Record<string, string | undefined>]; drawn: [of: Range] }>()
+const emit = defineEmits<LensEmits>()
 
 const { text, number } = useAddress()
 const root = number('root')

@@ -5,7 +5,7 @@ import '@fontsource-variable/spline-sans'
 import '@fontsource-variable/spline-sans-mono'
 import './style.css'
 import App from './App.vue'
-import { ApiError } from './api/client'
+import { ApiError } from '../api/client'
 import { router } from './router'
 
 // Takes never change, so what was fetched of one stays true. A question that

@@ -1,4 +1,4 @@
-import { fitted } from '../format'
+import { fitted } from './format'
 
 const widths = new Map<string, Map<string, number>>() // by font and text
 

@@ -3,21 +3,22 @@ import { useQueryClient } from '@tanstack/vue-query'
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { ChevronDown, ChevronRight } from 'lucide-vue-next'
 import { computed, ref, shallowReactive, watch } from 'vue'
-import type { PathRow, PathSteps, Range } from '../api/client'
-import ErrorNote from '../components/ErrorNote.vue'
-import WaitNote from '../components/WaitNote.vue'
-import { useAddress } from '../composables/useAddress'
-import { useKeys } from '../composables/useKeys'
-import { useMeasure } from '../composables/useMeasure'
-import { usePercent } from '../composables/usePercent'
-import { dark } from '../composables/useTheme'
-import { count } from '../format'
-import { inkOf } from '../palette'
-import { pathSteps } from './questions'
+import type { PathRow, PathSteps } from '../../api/client'
+import ErrorNote from '../../components/ErrorNote.vue'
+import WaitNote from '../../components/WaitNote.vue'
+import { useAddress } from '../../composables/useAddress'
+import { useKeys } from '../../composables/useKeys'
+import { useMeasure } from '../../composables/useMeasure'
+import { usePercent } from '../../composables/usePercent'
+import { dark } from '../../composables/useTheme'
+import { count } from '../../lib/format'
+import { inkOf } from '../../lib/palette'
+import { pathSteps } from '../questions'
+import type { LensEmits, LensProps } from '../registry'
 
 /** The tree as rows, from the roots or from the leaves. */
-const props = defineProps<{ takeKey: string; range: Range; focus: string }>()
-const emit = defineEmits<{ focus: [name: string]; pin: [name: string] }>()
+const props = defineProps<LensProps>()
+const emit = defineEmits<LensEmits>()
 const { figure } = useMeasure()
 const { of } = usePercent()
 const { text } = useAddress()

@@ -1,14 +1,14 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import type { Range } from '../api/client'
-import { useAddress } from '../composables/useAddress'
-import { useKeys } from '../composables/useKeys'
+import { useAddress } from '../../composables/useAddress'
+import { useKeys } from '../../composables/useKeys'
 import AreaMap from './AreaMap.vue'
 import AroundFocus from './AroundFocus.vue'
 import WholeGraph from './WholeGraph.vue'
+import type { LensEmits, LensProps } from '../registry'
 
-const props = defineProps<{ takeKey: string; range: Range; focus: string }>()
-const emit = defineEmits<{ focus: [name: string]; pin: [name: string] }>()
+const props = defineProps<LensProps>()
+const emit = defineEmits<LensEmits>()
 const { text } = useAddress()
 const view = text('around', 'focus')
 const levels = text('levels', '2')

@@ -2,8 +2,8 @@
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { X } from 'lucide-vue-next'
 import { computed, ref } from 'vue'
-import { api } from '../api/client'
-import { useMe } from '../composables/useMe'
+import { api } from '../../api/client'
+import { useMe } from '../../composables/useMe'
 
 /** Where a program's source is: how paths in takes begin, and how they begin here. */
 const props = defineProps<{ program: string; path: string }>()

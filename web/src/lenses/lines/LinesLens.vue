@@ -3,18 +3,19 @@ import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { useLocalStorage } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
-import { api, type Range, type SourceLine } from '../api/client'
-import ErrorNote from '../components/ErrorNote.vue'
-import WaitNote from '../components/WaitNote.vue'
-import { useKeys } from '../composables/useKeys'
-import { useMeasure } from '../composables/useMeasure'
-import { usePercent } from '../composables/usePercent'
-import { count } from '../format'
+import { api, type SourceLine } from '../../api/client'
+import ErrorNote from '../../components/ErrorNote.vue'
+import WaitNote from '../../components/WaitNote.vue'
+import { useKeys } from '../../composables/useKeys'
+import { useMeasure } from '../../composables/useMeasure'
+import { usePercent } from '../../composables/usePercent'
+import { count } from '../../lib/format'
 import SourceRules from './SourceRules.vue'
+import type { LensEmits, LensProps } from '../registry'
 
 /** The source of the function in focus, each line with what it costs and what it calls. */
-const props = defineProps<{ takeKey: string; program: string; range: Range; focus: string }>()
-const emit = defineEmits<{ focus: [name: string]; pin: [name: string] }>()
+const props = defineProps<LensProps>()
+const emit = defineEmits<LensEmits>()
 const { figure } = useMeasure()
 const { of } = usePercent()
 const query = useQuery({

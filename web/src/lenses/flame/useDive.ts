@@ -1,6 +1,6 @@
 import { usePreferredReducedMotion } from '@vueuse/core'
 import { ref } from 'vue'
-import { type View, whole } from './geometry'
+import { type View, whole } from '../../lib/geometry'
 
 const length = 32 // ms; nobody waits for a movement
 

@@ -2,7 +2,7 @@
 import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/vue'
 import { Check, FoldVertical } from 'lucide-vue-next'
 import { computed } from 'vue'
-import type { Range } from '../api/client'
+import type { Range } from '../../api/client'
 
 /** How stacks become a tree: what is folded, what stands at the roots, where it begins. */
 const props = defineProps<{ range: Range; focus: string }>()

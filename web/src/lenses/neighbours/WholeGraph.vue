@@ -2,14 +2,14 @@
 import dagre from '@dagrejs/dagre'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
-import { api, type Range } from '../api/client'
-import ErrorNote from '../components/ErrorNote.vue'
-import WaitNote from '../components/WaitNote.vue'
-import { useMeasure } from '../composables/useMeasure'
-import { usePercent } from '../composables/usePercent'
-import { dark } from '../composables/useTheme'
-import { count, fittedIn } from '../format'
-import { inkOf } from '../palette'
+import { api, type Range } from '../../api/client'
+import ErrorNote from '../../components/ErrorNote.vue'
+import WaitNote from '../../components/WaitNote.vue'
+import { useMeasure } from '../../composables/useMeasure'
+import { usePercent } from '../../composables/usePercent'
+import { dark } from '../../composables/useTheme'
+import { count, fittedIn } from '../../lib/format'
+import { inkOf } from '../../lib/palette'
 
 /** The call graph of everything in scope, without its thin parts. */
 const props = defineProps<{ takeKey: string; range: Range; focus: string }>()

@@ -1,6 +1,6 @@
-import { inkOf } from '../palette'
-import { canvasText } from './canvasText'
-import { type Geometry, rowHeight, type View } from './geometry'
+import { inkOf } from '../../lib/palette'
+import { canvasText } from '../../lib/canvasText'
+import { type Geometry, rowHeight, type View } from '../../lib/geometry'
 
 export type Look = {
   dark: boolean

@@ -1,14 +1,14 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { onNobody } from './api/client'
-import KeysDialog from './components/KeysDialog.vue'
-import OrderDialog from './components/OrderDialog.vue'
-import NoticeList from './components/NoticeList.vue'
-import SamplingSign from './components/SamplingSign.vue'
-import SideSpine from './components/SideSpine.vue'
-import { tell } from './composables/useNotices'
-import { useKeys } from './composables/useKeys'
+import { onNobody } from '../api/client'
+import KeysDialog from '../components/KeysDialog.vue'
+import OrderDialog from '../components/OrderDialog.vue'
+import NoticeList from '../components/NoticeList.vue'
+import SamplingSign from '../components/SamplingSign.vue'
+import SideSpine from '../components/SideSpine.vue'
+import { tell } from '../composables/useNotices'
+import { useKeys } from '../composables/useKeys'
 
 const keysOpen = ref(false)
 const route = useRoute()
