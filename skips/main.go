@@ -20,6 +20,13 @@ var may = map[string]string{
 	"entelon/truth.TestFull": "make truth",
 }
 
+// disturbed begins the reason of a test that measures and was disturbed by the machine
+// at every try. It is not judged; mostDisturbed of a run may be so.
+const (
+	disturbed     = "disturbed three times: "
+	mostDisturbed = 2
+)
+
 // event is one line of the test's report.
 type event struct {
 	Action  string
@@ -32,6 +39,7 @@ type event struct {
 type summary struct {
 	left     []string // tests that left themselves out, with their reasons
 	unlisted int      // of these, that may not
+	unjudged int      // of these, that were disturbed
 	failed   bool
 	packages int // that were tested, or failed to be
 }
@@ -79,13 +87,18 @@ func read(r io.Reader, w io.Writer) (s summary, err error) {
 			if e.Test == "" { // a package without tests
 				continue
 			}
-			note := "it may not"
-			if by, ok := may[name]; ok {
+			note, why := "it may not", reason(said[name])
+			by, listed := may[name]
+			switch {
+			case listed:
 				note = by + " runs it"
-			} else {
+			case strings.Contains(why, disturbed) && s.unjudged < mostDisturbed:
+				note = "not judged"
+				s.unjudged++
+			default:
 				s.unlisted++
 			}
-			s.left = append(s.left, fmt.Sprintf("%s: %s (%s)", name, reason(said[name]), note))
+			s.left = append(s.left, fmt.Sprintf("%s: %s (%s)", name, why, note))
 			delete(said, name)
 		}
 	}

@@ -36,3 +36,19 @@ func TestRead(t *testing.T) {
 		t.Error("what is no report is read")
 	}
 }
+
+// TestDisturbed: a few tests that were disturbed at every try are told and let pass;
+// more of them fail the run.
+func TestDisturbed(t *testing.T) {
+	report := ""
+	for _, name := range []string{"TestA", "TestB", "TestC"} {
+		report += `{"Action":"output","Package":"shop","Test":"` + name + `","Output":"    a_test.go:3: disturbed three times: by the press\n"}` + "\n" + `{"Action":"skip","Package":"shop","Test":"` + name + `"}` + "\n"
+		s, err := read(strings.NewReader(report), &bytes.Buffer{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if want := max(0, len(s.left)-mostDisturbed); s.unlisted != want || !strings.Contains(s.left[0], "not judged") {
+			t.Errorf("of %d, %d may not: %q", len(s.left), s.unlisted, s.left)
+		}
+	}
+}

@@ -13,14 +13,16 @@ import (
 // stay where they are; a unit is read when the first address in it is asked
 // for, a function's inlined calls when the first address in the function is.
 type dwarfTables struct {
-	data   *dwarf.Data
-	str    []byte       // .debug_str, to which another file may refer
-	shared *dwarfTables // the file that this one refers to for common parts, nil if none
-	ranges []unitRange  // by address
-	heads  []*dwarf.Entry
-	units  map[dwarf.Offset]*dwarfUnit
-	names  map[dwarf.Offset]dwarfName
-	fault  func(error)
+	data     *dwarf.Data
+	sections dwarfSections
+	headers  map[dwarf.Offset]unitHeader // by where the entries of units begin
+	str      []byte                      // .debug_str, to which another file may refer
+	shared   *dwarfTables                // the file that this one refers to for common parts, nil if none
+	ranges   []unitRange                 // by address
+	heads    []*dwarf.Entry
+	units    map[dwarf.Offset]*dwarfUnit
+	names    map[dwarf.Offset]dwarfName
+	fault    func(error)
 }
 
 // unitRange is a stretch of code that one unit describes.
@@ -82,7 +84,8 @@ func newDWARF(im *image, fault func(error)) (*dwarfTables, error) {
 			}
 		}
 	}
-	t := &dwarfTables{data: data, str: sections["str"], units: map[dwarf.Offset]*dwarfUnit{}, names: map[dwarf.Offset]dwarfName{}, fault: fault}
+	raw := dwarfSections{info: sections["info"], abbrev: sections["abbrev"], line: sections["line"], str: sections["str"], lineStr: sections["line_str"], order: im.elf.ByteOrder}
+	t := &dwarfTables{data: data, sections: raw, headers: raw.unitHeaders(), str: sections["str"], units: map[dwarf.Offset]*dwarfUnit{}, names: map[dwarf.Offset]dwarfName{}, fault: fault}
 	r := data.Reader()
 	for {
 		e, err := r.Next()

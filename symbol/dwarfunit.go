@@ -1,10 +1,11 @@
 package symbol
 
 import (
+	"cmp"
 	"debug/dwarf"
 	"errors"
 	"fmt"
-	"io"
+	"slices"
 	"sort"
 	"strings"
 )
@@ -22,13 +23,6 @@ type dwarfUnit struct {
 	scopes    []scope        // in order of the entries
 	bodies    []dwarf.Offset // of all functions, declared or defined, in order
 	calls     map[dwarf.Offset][]inlinedCall
-}
-
-// lineRow says that code from addr on comes from a line; line 0 ends a sequence.
-type lineRow struct {
-	addr uint64
-	file uint32 // position in the unit's files
-	line uint32
 }
 
 // function is a stretch of code of one function.
@@ -89,55 +83,28 @@ func (u *dwarfUnit) file(i int64) string {
 
 func (u *dwarfUnit) readRows() {
 	u.hasRows = true
-	lr := u.readLine()
-	if lr == nil {
+	if u.readLine() == nil {
 		return
 	}
-	place := map[*dwarf.LineFile]uint32{}
-	var row dwarf.LineEntry
-	for {
-		if err := lr.Next(&row); err != nil {
-			if !errors.Is(err, io.EOF) {
-				u.damaged(err)
-			}
-			break
-		}
-		if len(u.rows) >= maxRows {
-			u.damaged(errors.New("its line table has too many rows"))
-			break
-		}
-		x := lineRow{addr: row.Address, line: uint32(row.Line)}
-		if row.EndSequence {
-			x.line = 0
-		}
-		at, ok := place[row.File]
-		if !ok {
-			at = uint32(len(place))
-			place[row.File] = at
-		}
-		x.file = at
-		u.rows = append(u.rows, x)
+	at, ok := u.head.Val(dwarf.AttrStmtList).(int64)
+	if !ok {
+		return
 	}
-	// The program may have defined files as it ran, so they are kept by row.
-	u.files = lr.Files()
-	byRow := make([]uint32, len(place))
-	for f, at := range place {
-		for i := range u.files {
-			if u.files[i] == f && f != nil {
-				byRow[at] = uint32(i)
-			}
-		}
+	rows, err := u.tables.sections.lineRows(at, u.tables.headers[u.head.Offset].address)
+	if err != nil {
+		u.damaged(err)
 	}
-	for i := range u.rows {
-		u.rows[i].file = byRow[u.rows[i].file]
-	}
+	u.rows = rows
 	// Sequences come in any order; an end sorts before a beginning at the same address.
-	sort.SliceStable(u.rows, func(i, j int) bool {
-		if u.rows[i].addr != u.rows[j].addr {
-			return u.rows[i].addr < u.rows[j].addr
+	order := func(a, b lineRow) int {
+		if c := cmp.Compare(a.addr, b.addr); c != 0 {
+			return c
 		}
-		return u.rows[i].line == 0 && u.rows[j].line != 0
-	})
+		return cmp.Compare(min(1, a.line), min(1, b.line))
+	}
+	if !slices.IsSortedFunc(u.rows, order) {
+		slices.SortStableFunc(u.rows, order)
+	}
 }
 
 func (u *dwarfUnit) line(addr uint64) (string, uint32) {
@@ -156,23 +123,30 @@ func (u *dwarfUnit) line(addr uint64) (string, uint32) {
 // are, without looking into them.
 func (u *dwarfUnit) outline() {
 	u.outlined = true
-	r := u.tables.data.Reader()
-	r.Seek(u.head.Offset)
-	if e, err := r.Next(); err != nil || e == nil || !e.Children {
+	s := &u.tables.sections
+	h, ok := u.tables.headers[u.head.Offset]
+	if !ok {
+		u.damaged(errors.New("its header is not understood"))
+		return
+	}
+	abbreviations, err := s.abbreviations(&h)
+	if err != nil {
+		u.damaged(err)
+		return
+	}
+	c := &dwarfCursor{b: s.info[:h.end], at: int(h.entries), order: s.order}
+	if !s.entry(c, &h, abbreviations).children {
 		return
 	}
 	var open []int   // positions of the scopes that are open
 	var closed []int // of those that end where the next entry begins
-	for depth := 1; depth > 0; {
-		e, err := r.Next()
-		if err != nil {
-			u.damaged(err)
+	for depth := 1; depth > 0 && c.at < len(c.b); {
+		e := s.entry(c, &h, abbreviations)
+		if c.err != nil {
+			u.damaged(c.err)
 			break
 		}
-		if e == nil {
-			break
-		}
-		if e.Tag == 0 {
+		if e.tag == 0 {
 			depth--
 			if n := len(open); n > 0 {
 				closed = append(closed, open[n-1])
@@ -181,51 +155,80 @@ func (u *dwarfUnit) outline() {
 			continue
 		}
 		for _, i := range closed {
-			u.scopes[i].end = e.Offset
+			u.scopes[i].end = e.at
 		}
 		closed = closed[:0]
-		switch e.Tag {
-		case dwarf.TagNamespace, dwarf.TagClassType, dwarf.TagStructType, dwarf.TagUnionType, dwarf.TagModule, dwarf.TagEnumerationType:
-			if !e.Children || e.Tag == dwarf.TagEnumerationType {
-				r.SkipChildren()
-				continue
-			}
+		switch {
+		case e.tag == dwarf.TagSubprogram:
+			u.bodies = append(u.bodies, e.at)
+			u.addFunction(e)
+			s.skipChildren(c, &h, abbreviations, e)
+		case outlined(e.tag) && e.tag != dwarf.TagEnumerationType && e.children:
 			if depth++; depth > maxNest {
 				u.damaged(errors.New("its scopes are nested too deeply"))
 				return
 			}
-			name := u.tables.text(e, dwarf.AttrName)
-			if name == "" && e.Tag == dwarf.TagNamespace {
-				name = "(anonymous namespace)"
-			}
+			name := u.scopeName(e)
 			if n := len(open); n > 0 {
 				name = u.scopes[open[n-1]].name + "::" + name
 			}
 			open = append(open, len(u.scopes))
-			u.scopes = append(u.scopes, scope{begin: e.Offset, end: 1<<32 - 1, name: name})
-		case dwarf.TagSubprogram:
-			u.bodies = append(u.bodies, e.Offset)
-			u.addFunction(e)
-			r.SkipChildren()
+			u.scopes = append(u.scopes, scope{begin: e.at, end: 1<<32 - 1, name: name})
 		default:
-			r.SkipChildren()
+			s.skipChildren(c, &h, abbreviations, e)
 		}
 	}
-	sort.Slice(u.functions, func(i, j int) bool { return u.functions[i].low < u.functions[j].low })
+	slices.SortFunc(u.functions, func(a, b function) int { return cmp.Compare(a.low, b.low) })
 }
 
-func (u *dwarfUnit) addFunction(e *dwarf.Entry) {
-	if e.Val(dwarf.AttrLowpc) == nil && e.Val(dwarf.AttrRanges) == nil {
-		return // a declaration, or one that was always inlined
+// scopeName returns the name of a namespace or type.
+func (u *dwarfUnit) scopeName(e skimmed) string {
+	name := e.name
+	if e.odd {
+		name = ""
+		if whole := u.whole(e.at); whole != nil {
+			name = u.tables.text(whole, dwarf.AttrName)
+		}
 	}
-	ranges, err := u.tables.data.Ranges(e)
+	if name == "" && e.tag == dwarf.TagNamespace {
+		return "(anonymous namespace)"
+	}
+	return name
+}
+
+// whole returns an entry with all that it has, nil where it cannot be read.
+func (u *dwarfUnit) whole(at dwarf.Offset) *dwarf.Entry {
+	r := u.tables.data.Reader()
+	r.Seek(at)
+	e, err := r.Next()
 	if err != nil {
 		u.damaged(err)
+		return nil
+	}
+	return e
+}
+
+// addFunction notes the code of a function; one without is a declaration, or was
+// always inlined.
+func (u *dwarfUnit) addFunction(e skimmed) {
+	if !e.code {
 		return
+	}
+	ranges := [][2]uint64{{e.low, e.high}}
+	if e.odd {
+		whole := u.whole(e.at)
+		if whole == nil {
+			return
+		}
+		var err error
+		if ranges, err = u.tables.data.Ranges(whole); err != nil {
+			u.damaged(err)
+			return
+		}
 	}
 	for _, x := range ranges {
 		if x[0] < x[1] && x[0] != 0 {
-			u.functions = append(u.functions, function{x[0], x[1], e.Offset, ranges[0][0]})
+			u.functions = append(u.functions, function{x[0], x[1], e.at, ranges[0][0]})
 		}
 	}
 }

@@ -1,8 +1,9 @@
 package symbol
 
 import (
+	"cmp"
 	"debug/elf"
-	"sort"
+	"slices"
 	"strings"
 )
 
@@ -49,15 +50,14 @@ func readSymbols(images ...*image) []elfSymbol {
 			}
 		}
 	}
-	sort.Slice(all, func(i, j int) bool {
-		a, b := &all[i], &all[j]
-		if a.addr != b.addr {
-			return a.addr < b.addr
+	slices.SortFunc(all, func(a, b elfSymbol) int {
+		switch {
+		case a.addr != b.addr:
+			return cmp.Compare(a.addr, b.addr)
+		case a.rank != b.rank:
+			return cmp.Compare(b.rank, a.rank)
 		}
-		if a.rank != b.rank {
-			return a.rank > b.rank
-		}
-		return a.text() < b.text()
+		return strings.Compare(a.text(), b.text())
 	})
 	out := all[:0]
 	for _, s := range all {
