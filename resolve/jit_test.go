@@ -77,18 +77,6 @@ func TestCodeOfTheNextProgram(t *testing.T) {
 	}
 }
 
-func written(t *testing.T, name, text string) string {
-	t.Helper()
-	p := filepath.Join(t.TempDir(), name)
-	if err := os.MkdirAll(filepath.Dir(p), 0o755); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(p, []byte(text), 0o755); err != nil {
-		t.Fatal(err)
-	}
-	return p
-}
-
 const (
 	labelNameBytes = len(bpf.GoLabel{}.Name)
 	labelTextBytes = len(bpf.GoLabel{}.Text)

@@ -133,7 +133,7 @@ func TestLocateInGo(t *testing.T) {
 	pcs := []uintptr{outer(1)}
 	var deep [64]uintptr
 	pcs = append(pcs, deep[:runtime.Callers(0, deep[:])]...)
-	strings.Map(func(r rune) rune { pcs = append(pcs, deep[:runtime.Callers(0, deep[:])]...); return r }, "x")
+	_ = strings.Map(func(r rune) rune { pcs = append(pcs, deep[:runtime.Callers(0, deep[:])]...); return r }, "x")
 	for _, pc := range pcs {
 		got := o.Locate(uint64(pc) - 1)
 		if o.goTable == nil {

@@ -46,8 +46,6 @@ type Registers struct {
 	Known uint32
 }
 
-const allKnown = 1<<registerCount - 1
-
 // afterCall are the registers that a function must hand back unchanged; the
 // others are lost to the caller's frame unless a rule restores them.
 const afterCall = 1<<RBX | 1<<RBP | 1<<RSP | 1<<R12 | 1<<R13 | 1<<R14 | 1<<R15 | 1<<PC

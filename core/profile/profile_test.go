@@ -18,7 +18,8 @@ func TestBuilderKeepsEqualThingsOnce(t *testing.T) {
 	if x == y {
 		t.Error("two lines of a function became one frame")
 	}
-	if b.Push(0, x) != b.Push(0, x) || b.Push(b.Push(0, x), y) == b.Push(0, y) {
+	once := b.Push(0, x)
+	if once != b.Push(0, x) || b.Push(b.Push(0, x), y) == b.Push(0, y) {
 		t.Error("stacks are not told apart by what is above them")
 	}
 	if err := b.Profile().Check(); err != nil {

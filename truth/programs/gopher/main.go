@@ -146,7 +146,7 @@ func cpu() int64 {
 	return t.Nano()
 }
 
-var out float64
+var out float64 //lint:ignore U1000 what is computed has to go somewhere
 
 //go:noinline
 func round(part int, marks []float64) {
