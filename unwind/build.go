@@ -120,11 +120,10 @@ func (b *builder) expr(e []byte) int32 {
 func (b *builder) finish() *Table {
 	for i := range b.t.segments {
 		s := &b.t.segments[i]
-		s.pcs = append([]uint32(nil), s.pcs...)
 		s.rule = append([]uint16(nil), s.rule...)
 		s.rules = append([]Rule(nil), s.rules...)
-		s.makeIndex()
 		b.t.Rows += len(s.pcs)
+		s.pack()
 	}
 	b.t.saves = append([]save(nil), b.t.saves...)
 	return b.t
@@ -134,9 +133,9 @@ func (b *builder) finish() *Table {
 func (t *Table) String() string {
 	var out strings.Builder
 	for _, s := range t.segments {
-		for i, pc := range s.pcs {
+		s.each(func(i int, pc uint32) {
 			fmt.Fprintf(&out, "%x %s\n", s.base+uint64(pc), t.describe(&s.rules[s.rule[i]]))
-		}
+		})
 	}
 	return out.String()
 }

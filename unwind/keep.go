@@ -41,10 +41,8 @@ func (t *Table) Keep() []byte {
 			b = le.AppendUint32(b, uint32(r.ra))
 			b = le.AppendUint32(b, r.first)
 		}
-		b = le.AppendUint32(b, uint32(len(s.pcs)))
-		for _, pc := range s.pcs {
-			b = le.AppendUint32(b, pc)
-		}
+		b = le.AppendUint32(b, uint32(len(s.rule)))
+		s.each(func(_ int, pc uint32) { b = le.AppendUint32(b, pc) })
 		for _, rule := range s.rule {
 			b = le.AppendUint16(b, rule)
 		}
@@ -90,16 +88,19 @@ func Kept(b []byte) (t *Table, ok bool) {
 		for k := range s.rule {
 			s.rule[k] = c.u16()
 		}
-		s.makeIndex()
 		t.Rows += len(s.pcs)
 	}
 	if c.err != nil || len(c.b) > 0 || !t.sound() {
 		return nil, false
 	}
+	for i := range t.segments {
+		t.segments[i].pack()
+	}
 	return t, true
 }
 
-// sound reports whether every place that a table refers to is there.
+// sound reports whether every place that a table refers to is there. Its rows are not
+// in blocks yet.
 func (t *Table) sound() bool {
 	exprAt := func(at int32) bool {
 		return at >= 0 && int(at)+2 <= len(t.exprs) && int(at)+2+int(t.exprs[at])+int(t.exprs[at+1])<<8 <= len(t.exprs)

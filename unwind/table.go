@@ -1,6 +1,9 @@
 package unwind
 
-import "unsafe"
+import (
+	"slices"
+	"unsafe"
+)
 
 // Table tells for every address of a module how to get from a frame there to
 // its caller's. Rows are sorted by address; equal rules are kept once. A Table
@@ -16,33 +19,147 @@ type Table struct {
 
 // segment is a part of a table with addresses relative to its base. There is
 // one for every 4 GiB of code, and one for every 65 535 distinct rules.
+//
+// Its rows are kept by blocks of code, of which each row needs but the place within its
+// block: of 256 bytes where the code is dense, so that a row takes three bytes instead
+// of six and a search looks at a few rows only, or of 64 KiB where it has gaps. Code with
+// hardly any rows has no blocks, so that what is kept stays in proportion to the rows.
 type segment struct {
 	base  uint64
-	pcs   []uint32
 	rule  []uint16 // by row; 0: no rule
 	rules []Rule
-	// index holds for every block of code the first row that begins in it or
-	// behind, so that a search looks at a few rows only.
-	index []uint32
+
+	pcs    []uint32 // by row, where there are no blocks, and while rows are added
+	near   []uint8  // by row, in blocks of 256 bytes
+	far    []uint16 // by row, in blocks of 64 KiB
+	blocks blocks
 }
 
-// blockShift is the size of a block of code in the index, as a power of two.
-const blockShift = 9
+// The sizes of blocks, as powers of two.
+const (
+	nearShift = 8
+	farShift  = 16
+)
 
-// makeIndex fills the index when all rows are there. Code with large gaps gets
-// none, so that it stays in proportion to the rows.
-func (s *segment) makeIndex() {
-	if len(s.pcs) == 0 || int(s.pcs[len(s.pcs)-1]>>blockShift) > 4*len(s.pcs)+64 {
+// blocks says for every block of code which is the first row that begins in it or
+// behind: for each group of blocks in whole, for a block what is to be added.
+type blocks struct {
+	groups []uint32
+	more   []uint16 // nil: each block is its own group
+}
+
+const groupShift = 4
+
+func (b *blocks) first(block uint32) int {
+	if b.more == nil {
+		return int(b.groups[block])
+	}
+	return int(b.groups[block>>groupShift]) + int(b.more[block])
+}
+
+// rows returns the rows from the first of a block to the first of the next, all where
+// it is behind the last block.
+func (b *blocks) rows(block uint32) (low, high int, last bool) {
+	n := len(b.groups)
+	if b.more != nil {
+		n = len(b.more)
+	}
+	if int(block)+1 >= n {
+		return 0, 0, true
+	}
+	return b.first(block), b.first(block + 1), false
+}
+
+// pack brings the rows into blocks when all are there.
+func (s *segment) pack() {
+	n := len(s.pcs)
+	switch {
+	case n > 0 && int(s.pcs[n-1]>>nearShift) <= 2*n+64:
+		s.near = make([]uint8, n)
+		for i, pc := range s.pcs {
+			s.near[i] = uint8(pc)
+		}
+		s.blocks = s.blocked(nearShift, groupShift)
+	case n > 0 && int(s.pcs[n-1]>>farShift) <= n/8+64:
+		s.far = make([]uint16, n)
+		for i, pc := range s.pcs {
+			s.far[i] = uint16(pc)
+		}
+		s.blocks = s.blocked(farShift, 0)
+	default:
+		s.pcs = slices.Clone(s.pcs)
 		return
 	}
-	s.index = make([]uint32, s.pcs[len(s.pcs)-1]>>blockShift+2)
-	row := 0
-	for block := range s.index {
-		for row < len(s.pcs) && s.pcs[row]>>blockShift < uint32(block) {
+	s.pcs = nil
+}
+
+// blocked finds the first rows of blocks of a size.
+func (s *segment) blocked(shift, group uint) (b blocks) {
+	row, n := 0, len(s.pcs)
+	for block := range s.pcs[n-1]>>shift + 2 {
+		for row < n && s.pcs[row]>>shift < block {
 			row++
 		}
-		s.index[block] = uint32(row)
+		if block&(1<<group-1) == 0 {
+			b.groups = append(b.groups, uint32(row))
+		}
+		if group > 0 {
+			b.more = append(b.more, uint16(row-int(b.groups[block>>group]))) // 256 rows a block at most
+		}
 	}
+	return blocks{slices.Clip(b.groups), slices.Clip(b.more)}
+}
+
+// each visits the rows with their addresses relative to the base.
+func (s *segment) each(visit func(row int, pc uint32)) {
+	for i, pc := range s.pcs {
+		visit(i, pc)
+	}
+	for block := uint32(0); s.pcs == nil; block++ {
+		low, high, last := s.blocks.rows(block)
+		if last {
+			return
+		}
+		for i := low; i < high; i++ {
+			if s.near != nil {
+				visit(i, block<<nearShift|uint32(s.near[i]))
+			} else {
+				visit(i, block<<farShift|uint32(s.far[i]))
+			}
+		}
+	}
+}
+
+// row returns how many rows begin at an address or before it.
+func (s *segment) row(at uint32) int {
+	switch {
+	case s.near != nil:
+		low, high, last := s.blocks.rows(at >> nearShift)
+		if last {
+			return len(s.near)
+		}
+		return upTo(s.near, low, high, uint8(at))
+	case s.far != nil:
+		low, high, last := s.blocks.rows(at >> farShift)
+		if last {
+			return len(s.far)
+		}
+		return upTo(s.far, low, high, uint16(at))
+	}
+	return upTo(s.pcs, 0, len(s.pcs), at)
+}
+
+// upTo returns the first position from low to high whose place is behind another, high
+// where there is none.
+func upTo[T uint8 | uint16 | uint32](places []T, low, high int, at T) int {
+	for low < high {
+		if mid := int(uint(low+high) >> 1); places[mid] <= at {
+			low = mid + 1
+		} else {
+			high = mid
+		}
+	}
+	return low
 }
 
 // cfaKind says how the canonical frame address, the value of the stack
@@ -65,10 +182,10 @@ type Rule struct {
 	how      How
 	signal   bool  // the caller was interrupted, so its address is exact
 	role     role  // of code of the Go runtime
+	count    uint8 // how many saves, from first on
 	offset   int32 // to be added to the register, or the place of the expression
 	ra       int32 // where the return address is, relative to the CFA
 	first    uint32
-	count    uint8 // how many saves, from first on
 }
 
 // role marks code of the Go runtime that the walk must know.
@@ -112,26 +229,11 @@ func (t *Table) find(addr uint64) *Rule {
 	if addr-s.base > 1<<32-1 {
 		return nil
 	}
-	at := uint32(addr - s.base)
-	// The row is the last one that does not begin after the address.
-	low, high := 0, len(s.pcs)
-	if block := at >> blockShift; int(block)+1 < len(s.index) {
-		low, high = int(s.index[block]), int(s.index[block+1])
-	} else if s.index != nil {
-		low = high
-	}
-	for low < high {
-		mid := int(uint(low+high) >> 1)
-		if s.pcs[mid] <= at {
-			low = mid + 1
-		} else {
-			high = mid
-		}
-	}
-	if low == 0 || s.rule[low-1] == 0 {
+	row := s.row(uint32(addr-s.base)) - 1
+	if row < 0 || s.rule[row] == 0 {
 		return nil
 	}
-	return &s.rules[s.rule[low-1]]
+	return &s.rules[s.rule[row]]
 }
 
 // Covers reports whether the table has a rule for an address.
@@ -141,7 +243,7 @@ func (t *Table) Covers(addr uint64) bool { return t.find(addr) != nil }
 func (t *Table) Size() int {
 	n := len(t.exprs) + len(t.saves)*int(unsafe.Sizeof(save{}))
 	for _, s := range t.segments {
-		n += len(s.index)*4 + len(s.pcs)*4 + len(s.rule)*2 + len(s.rules)*int(unsafe.Sizeof(Rule{}))
+		n += len(s.blocks.groups)*4 + len(s.blocks.more)*2 + len(s.near) + len(s.far)*2 + len(s.pcs)*4 + len(s.rule)*2 + len(s.rules)*int(unsafe.Sizeof(Rule{}))
 	}
 	return n
 }
