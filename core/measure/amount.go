@@ -1,6 +1,9 @@
 package measure
 
-import "fmt"
+import (
+	"fmt"
+	"math"
+)
 
 // Amount writes a value of a unit with the prefix that leaves three significant
 // digits.
@@ -13,32 +16,42 @@ func Amount(v int64, unit Unit) string {
 		case v == 0:
 			return "0 s"
 		case a >= 1e9:
-			return scaled(f/1e9, "s")
+			return scaled(f, 1e9, "s")
 		case a >= 1e6:
-			return scaled(f/1e6, "ms")
+			return scaled(f, 1e6, "ms")
 		}
-		return scaled(f/1e3, "µs")
+		return scaled(f, 1e3, "µs")
 	case Bytes:
 		switch {
 		case a >= 1<<30:
-			return scaled(f/(1<<30), "GiB")
+			return scaled(f, 1<<30, "GiB")
 		case a >= 1<<20:
-			return scaled(f/(1<<20), "MiB")
+			return scaled(f, 1<<20, "MiB")
 		case a >= 1<<10:
-			return scaled(f/(1<<10), "KiB")
+			return scaled(f, 1<<10, "KiB")
 		}
 		return fmt.Sprintf("%d B", v)
 	}
 	return fmt.Sprint(v)
 }
 
-func scaled(f float64, unit string) string {
+// scaled writes a value in a larger unit. The page does the same, operation by
+// operation, so that both round alike.
+func scaled(v, scale float64, unit string) string {
+	a, sign := v, ""
+	if v < 0 {
+		a, sign = -v, "-"
+	}
 	digits := 2
-	switch a := max(f, -f); {
-	case a >= 100:
+	switch {
+	case a >= 100*scale:
 		digits = 0
-	case a >= 10:
+	case a >= 10*scale:
 		digits = 1
 	}
-	return fmt.Sprintf("%.*f %s", digits, f, unit)
+	n := fmt.Sprintf("%0*.0f", digits+1, math.Floor(a*math.Pow10(digits)/scale+0.5))
+	if digits > 0 {
+		n = n[:len(n)-digits] + "." + n[len(n)-digits:]
+	}
+	return sign + n + " " + unit
 }

@@ -1,16 +1,8 @@
 import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, type Ref } from 'vue'
 import { api, type ScopePart } from '../api/client'
+import { timeText } from '../lib/scopeText'
 import { useAddress } from './useAddress'
-
-/** Nanoseconds as the scope language writes a time, exactly. */
-export const timeText = (ns: number) => `${(ns / 1e9).toFixed(9).replace(/\.?0+$/, '')} s`
-
-/** A text as a word of the scope language, in quotes where it needs them. */
-export function quoted(name: string): string {
-  const reserved = ['and', 'or', 'not', 'is', 'matches', 'over', 'under', 'at', 'from', 'to', 'idle']
-  return /^(\(\*[\w.]+\)|[^\s,()<>="!])+$/.test(name) && !reserved.includes(name) ? name : JSON.stringify(name)
-}
 
 /**
  * Which samples count: one expression in the address, and its conditions as the

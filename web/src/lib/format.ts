@@ -16,11 +16,18 @@ export function count(n: number): string {
 export function duration(ns: number): string {
   const a = Math.abs(ns)
   const sign = ns < 0 ? '−' : ''
-  if (a >= 100e9) return sign + count(a / 1e9) + thinSpace + 's'
-  if (a >= 1e9) return sign + (a / 1e9).toFixed(a >= 10e9 ? 1 : 2) + thinSpace + 's'
-  if (a >= 1e6) return sign + (a / 1e6).toFixed(a >= 100e6 ? 0 : 1) + thinSpace + 'ms'
-  if (a === 0) return '0'
-  return sign + (a / 1e3).toFixed(0) + thinSpace + 'µs'
+  if (a >= 1e9) return sign + scaled(a, 1e9, 's')
+  if (a >= 1e6) return sign + scaled(a, 1e6, 'ms')
+  if (a === 0) return '0' + thinSpace + 's'
+  return sign + scaled(a, 1e3, 'µs')
+}
+
+/** A positive value in a larger unit, with three significant digits: as core/measure writes it, step by step. */
+function scaled(a: number, scale: number, unit: string): string {
+  const digits = a >= 100 * scale ? 0 : a >= 10 * scale ? 1 : 2
+  const n = String(Math.floor((a * 10 ** digits) / scale + 0.5)).padStart(digits + 1, '0')
+  const whole = n.slice(0, n.length - digits)
+  return (digits === 0 ? count(Number(whole)) : whole + '.' + n.slice(n.length - digits)) + thinSpace + unit
 }
 
 /** A value of a measure, by its unit. */
@@ -51,10 +58,12 @@ export function signed(text: string, value: number): string {
 }
 
 export function bytes(n: number): string {
-  if (n >= 1 << 30) return (n / (1 << 30)).toFixed(2) + thinSpace + 'GB'
-  if (n >= 1 << 20) return (n / (1 << 20)).toFixed(1) + thinSpace + 'MB'
-  if (n >= 1 << 10) return (n / (1 << 10)).toFixed(0) + thinSpace + 'kB'
-  return n + thinSpace + 'B'
+  const a = Math.abs(n)
+  const sign = n < 0 ? '−' : ''
+  if (a >= 2 ** 30) return sign + scaled(a, 2 ** 30, 'GiB')
+  if (a >= 2 ** 20) return sign + scaled(a, 2 ** 20, 'MiB')
+  if (a >= 2 ** 10) return sign + scaled(a, 2 ** 10, 'KiB')
+  return sign + a + thinSpace + 'B'
 }
 
 /** A day and a time in the reader's zone, to the second: a bench makes several a minute. */

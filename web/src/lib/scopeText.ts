@@ -1,0 +1,4 @@
+// Words of the scope language.
+
+/** Nanoseconds as the scope language writes a time, exactly. */
+export const timeText = (ns: number) => `${(ns / 1e9).toFixed(9).replace(/\.?0+$/, '')} s`
