@@ -4,8 +4,8 @@
 //
 // A sample's way: the kernel puts it into the ring of the processor on which it was
 // taken (linux/perf); the drainer copies the rings many times a second and never waits
-// for anything else (drain.go); the records of all rings are put in order of time
-// (order.go); package resolve keeps what is known of each process, walks the stack and
+// for anything else (ringdrain.go); the records of all rings are put in order of time
+// (recordorder.go); package resolve keeps what is known of each process, walks the stack and
 // names its frames; and what the profile has gained goes to the Sink once a second.
 // Waits and system calls are paired from two records each (waits.go, systemcalls.go).
 //

@@ -7,7 +7,7 @@
 // tells how the caller's registers are found from the present ones (Rule); the
 // walker applies the rule (walk.go). Tables are compiled once for each module,
 // from the call-frame information that compilers write for exceptions and
-// debuggers (frameinfo.go, program.go) or from the tables of the Go linker
+// debuggers (frameinfo.go, cfaprogram.go) or from the tables of the Go linker
 // (gostack.go). Where a module has neither, the frame pointer is followed.
 //
 // The call-frame information is that of the DWARF standard, version 5,
