@@ -5,15 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
-	"regexp"
 	"runtime/debug"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
-	"unicode"
 
 	"entelon/capture/launch"
 	"entelon/core/measure"
@@ -24,8 +20,6 @@ import (
 	"entelon/linux/procfs"
 	"entelon/linux/tracefs"
 	"entelon/resolve"
-	"entelon/runtimes"
-	"entelon/symbol"
 )
 
 // flushEvery is how often what was collected goes to the sink, and so the
@@ -205,89 +199,6 @@ func (s *session) columnOf(kind string) int {
 		}
 	}
 	return -1
-}
-
-// identify finds out which build of which program this is.
-func (s *session) identify() error {
-	set := &s.o.Settings
-	if s.exe == "" {
-		s.identifyPlace()
-		return nil
-	}
-	s.exe = strings.TrimSuffix(s.exe, " (deleted)")
-	s.facts.Executable = s.exe
-	real, err := filepath.EvalSymlinks(s.exe)
-	if err != nil {
-		real = s.exe
-	}
-	path := real
-	if set.PID != 0 {
-		path = fmt.Sprintf("/proc/%d/exe", set.PID)
-		if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", set.PID)); err == nil {
-			set.Command = strings.Split(strings.TrimSuffix(string(b), "\x00"), "\x00")
-		}
-		if dir, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", set.PID)); err == nil {
-			set.Dir = dir
-		}
-	} else if set.Dir == "" {
-		if set.Dir, err = os.Getwd(); err != nil {
-			return fmt.Errorf("finding the directory: %w", err)
-		}
-	}
-	script := runtimes.ScriptOf(s.exe, set.Command, set.Dir)
-	s.resolver.Modules.SetMain(real, script.Path)
-	if script.Name != "" && set.Program == "" {
-		set.Program = script.Name
-	}
-	if build := script.Build(); build != "" && set.Build == "" {
-		set.Build = build
-	}
-	// A script has no identity of its own; its build is then "unnamed".
-	if id, err := symbol.Identify(path); err == nil {
-		s.facts.BuildID, s.facts.Revision, s.unoptimised = id.BuildID, id.Revision, id.Unoptimised
-		if set.Build == "" {
-			set.Build = id.Name()
-		}
-	} else if set.Build == "" {
-		set.Build = "unnamed"
-	}
-	if set.Program == "" {
-		set.Program = programName(s.exe)
-	}
-	return nil
-}
-
-// versioned is a file's name that ends with a version, such as engraved-3.5.0.
-var versioned = regexp.MustCompile(`^(.*?[^-_.0-9])(?:[-_.]v?|)[0-9]+(\.[0-9]+)+$`)
-
-// programName is a file's name without a version at its end, so that builds of
-// one program are builds of one program.
-func programName(path string) string {
-	base := strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) {
-			return '_'
-		}
-		return r
-	}, filepath.Base(path))
-	if m := versioned.FindStringSubmatch(base); m != nil {
-		return m[1]
-	}
-	return base
-}
-
-// identifyPlace names what is no program: a machine or a control group.
-func (s *session) identifyPlace() {
-	set := &s.o.Settings
-	name := "machine"
-	if set.Group != "" {
-		name = filepath.Base(set.Group)
-	}
-	if set.Program == "" {
-		set.Program = name
-	}
-	if set.Build == "" {
-		set.Build = "unnamed"
-	}
 }
 
 func (s *session) begin() error {

@@ -24,7 +24,7 @@ type View struct {
 	Scope scope.Scope
 	Shape tree.Shape
 	Focus string // full name of a function with a mark, "" for none
-	Notes []Note
+	Notes func() ([]Note, error) // nil where there are none
 	Now   time.Time
 
 	Root   tree.NodeID // dived into

@@ -83,16 +83,11 @@ func (s *Server) exportAs(c *gin.Context, e codec.Encoder) {
 		s.fail(c, err)
 		return
 	}
-	notes, err := s.reportNotes(c, row)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
 	t := *o.take
 	t.Settings = shown(row.Settings)
 	t.Settings.Program, t.Settings.Build, t.Settings.Note = row.Program.Name, row.Build.Name, row.Note
 	view := codec.View{
-		Take: &t, Tree: o.tree, Cost: k.cost, Rows: k.rows, Scope: k.scope, Shape: shapeOf(c), Focus: c.Query("focus"), Notes: notes, Now: time.Now(),
+		Take: &t, Tree: o.tree, Cost: k.cost, Rows: k.rows, Scope: k.scope, Shape: shapeOf(c), Focus: c.Query("focus"), Notes: func() ([]codec.Note, error) { return s.reportNotes(c, row) }, Now: time.Now(),
 		Root: root, Order: order, Up: c.Query("up") == "true", Width: int(pixels), Values: c.Query("values") == "true",
 		Bounds: codec.Bounds{Rows: mostRowsDrawn, Boxes: mostBoxes, Bytes: mostExport},
 	}

@@ -16,7 +16,6 @@ type dwarfTables struct {
 	data     *dwarf.Data
 	sections dwarfSections
 	headers  map[dwarf.Offset]unitHeader // by where the entries of units begin
-	str      []byte                      // .debug_str, to which another file may refer
 	shared   *dwarfTables                // the file that this one refers to for common parts, nil if none
 	ranges   []unitRange                 // by address
 	heads    []*dwarf.Entry
@@ -85,7 +84,7 @@ func newDWARF(im *image, fault func(error)) (*dwarfTables, error) {
 		}
 	}
 	raw := dwarfSections{info: sections["info"], abbrev: sections["abbrev"], line: sections["line"], str: sections["str"], lineStr: sections["line_str"], order: im.elf.ByteOrder}
-	t := &dwarfTables{data: data, sections: raw, headers: raw.unitHeaders(), str: sections["str"], units: map[dwarf.Offset]*dwarfUnit{}, names: map[dwarf.Offset]dwarfName{}, fault: fault}
+	t := &dwarfTables{data: data, sections: raw, headers: raw.unitHeaders(), units: map[dwarf.Offset]*dwarfUnit{}, names: map[dwarf.Offset]dwarfName{}, fault: fault}
 	r := data.Reader()
 	for {
 		e, err := r.Next()

@@ -23,7 +23,7 @@ func (t *dwarfTables) text(e *dwarf.Entry, a dwarf.Attr) string {
 		return v
 	case int64:
 		if t.shared != nil && v >= 0 && v < 1<<32 {
-			return text(t.shared.str, uint32(v))
+			return text(t.shared.sections.str, uint32(v))
 		}
 	}
 	return ""

@@ -175,7 +175,7 @@ type skimmed struct {
 	code     bool // it has code
 	low      uint64
 	high     uint64       // 0: the code is in several pieces, or has to be asked for
-	sibling  dwarf.Offset // where the next entry on this level is, 0: not told
+	sibling  dwarf.Offset // where the next entry on this level is, 0: unknown
 }
 
 // entry reads the next entry as far as an outline wants it.

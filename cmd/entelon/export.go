@@ -49,6 +49,13 @@ The ending of OUT says which, or --as.`,
 			if width < 200 || width > 20_000 {
 				return fmt.Errorf("--width %d: give a number of pixels from 200 to 20000", width)
 			}
+			if format.Whole {
+				for _, name := range []string{"scope", "measure", "fold", "group", "merge", "through", "focus", "width"} {
+					if cmd.Flags().Changed(name) {
+						return fmt.Errorf("--%s: a %s is written whole; leave this out", name, format.Name)
+					}
+				}
+			}
 			t, err := readTake(args[0])
 			if err != nil {
 				return err

@@ -168,3 +168,17 @@ func TestAFormatMore(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+// TestNotesAreRead: notes are asked for by who writes them alone, and an error of
+// theirs is the format's.
+func TestNotesAreRead(t *testing.T) {
+	errNotes := errors.New("the notes are away")
+	for _, e := range formats.Encoders {
+		asked := false
+		v := view(made.Take(3, made.Small))
+		v.Notes = func() ([]codec.Note, error) { asked = true; return nil, errNotes }
+		if err := e.Encode(io.Discard, v); asked != (e.Name == "report") || errors.Is(err, errNotes) != asked {
+			t.Errorf("%s: asked %v, %v", e.Name, asked, err)
+		}
+	}
+}

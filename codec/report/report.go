@@ -68,6 +68,13 @@ func Write(w io.Writer, v codec.View) error {
 	for _, part := range reading.New(v.Tree).Take(v.Cost, all) {
 		read += part.Text
 	}
+	var notes []codec.Note
+	if v.Notes != nil {
+		var err error
+		if notes, err = v.Notes(); err != nil {
+			return err
+		}
+	}
 	flame, err := flameOf(v)
 	if err != nil {
 		return err
@@ -86,7 +93,7 @@ func Write(w io.Writer, v codec.View) error {
 	err = pageTemplate.Execute(w, map[string]any{
 		"Title": s.Program + " " + s.Build, "Sentence": sentence, "Scope": v.Scope.String(), "Shape": shapeText(v.Shape),
 		"Hundred": measure.Amount(total, words.Unit), "Samples": v.Cost.TotalSamples(0), "Reading": read, "Warnings": f.Warnings,
-		"Rows": rows, "Left": max(0, len(all)-mostRows), "Facts": facts, "Notes": v.Notes, "Note": s.Note, "Flame": template.JS(flame), "Made": v.Now.UTC().Format("2006-01-02 15:04 MST"),
+		"Rows": rows, "Left": max(0, len(all)-mostRows), "Facts": facts, "Notes": notes, "Note": s.Note, "Flame": template.JS(flame), "Made": v.Now.UTC().Format("2006-01-02 15:04 MST"),
 	})
 	if err != nil {
 		return fmt.Errorf("writing the report: %w", err)

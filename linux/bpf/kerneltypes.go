@@ -32,7 +32,7 @@ type Cache interface {
 }
 
 // KernelTypes returns the kernel's description of the fields that the programs read.
-// Finding them in that of all its types takes some 40 ms, so they are kept in a cache,
+// Finding them in that of all its types takes about 40 ms, so they are kept in a cache,
 // which may be nil, by the kernel's own build ID, which /sys/kernel/notes holds.
 func KernelTypes(cache Cache) (*btf.Spec, error) {
 	notes, err := os.ReadFile("/sys/kernel/notes")

@@ -113,12 +113,12 @@ func (r *PythonReader) loadFor(kind ebpf.ProgramType) error {
 	spec = spec.Copy()
 	spec.Maps[framesMapOutputs].MaxEntries = r.outputs.MaxEntries()
 	suffix := map[ebpf.ProgramType]string{ebpf.PerfEvent: "_perf_event", ebpf.TracePoint: "_tracepoint", ebpf.Kprobe: "_kprobe"}[kind]
-	// Side by side: the kernel checks each for some 20 ms, and a process waits for them.
+	// Side by side: the kernel checks each for about 20 ms, and a process waits for them.
 	programs, errs := make([]*ebpf.Program, framesPythonCallPYTHON_CALLS), make([]error, framesPythonCallPYTHON_CALLS)
 	var all sync.WaitGroup
 	for number, name := range pythonPrograms {
 		all.Go(func() {
-			programs[number], errs[number] = loadProgram(spec, name+suffix, r.types, map[string]*ebpf.Map{
+			programs[number], errs[number] = loadProgram(spec.Copy(), name+suffix, r.types, map[string]*ebpf.Map{
 				framesMapPythonProcesses: r.maps.Processes, framesMapPythonScratch: r.maps.Scratch, framesMapPythonSeen: r.seen,
 				framesMapPythonCalls: r.calls[kind], framesMapOutputs: r.outputs,
 			})

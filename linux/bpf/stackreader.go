@@ -98,9 +98,9 @@ func (r *StackReader) load(kind ebpf.ProgramType, stackBytes int) (*ebpf.Program
 	})
 }
 
-// loadProgram loads one program of an object, with maps that are there already.
-func loadProgram(spec *ebpf.CollectionSpec, name string, types *btf.Spec, maps map[string]*ebpf.Map) (*ebpf.Program, error) {
-	only := spec.Copy()
+// loadProgram loads one program of an object, of which only that is left, with maps that
+// are there already.
+func loadProgram(only *ebpf.CollectionSpec, name string, types *btf.Spec, maps map[string]*ebpf.Map) (*ebpf.Program, error) {
 	for other := range only.Programs {
 		if other != name {
 			delete(only.Programs, other)

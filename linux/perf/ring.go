@@ -22,8 +22,9 @@ const (
 // of some kind is written down: such events come in bursts.
 const eventRingBytes = 256 << 20
 
-// slowHz is the rate up to which a quarter of that is enough: it holds the same time
-// twice over, and the kernel clears what a ring has before the program may begin.
+// slowHz is the rate up to which a quarter of that is enough, since it holds as long as
+// the whole does at 997. The kernel clears a ring before the program may begin, so a
+// smaller one lets it begin sooner.
 const slowHz = 250
 
 // RingSize is the size of each of so many rings, at a rate of samples.

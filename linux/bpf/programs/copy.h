@@ -38,10 +38,10 @@ inlined void copy(void *ctx, struct scratch *x)
 
 /* left_of returns how much of a stack is left from sp to where it begins, 0 where
  * that is not known. It is known for a process's first thread, from the kernel, and
- * for the others, whose thread pointer is at the stack's begin. */
+ * for the others, whose thread pointer is at the stack's start. */
 inlined u64 left_of(struct scratch *x, u64 sp)
 {
-	if (x->stack_start - sp <= LARGEST_STACK) /* unsigned, so that a begin below is far away */
+	if (x->stack_start - sp <= LARGEST_STACK) /* unsigned, so that a start below is far away */
 		return x->stack_start - sp;
 	if (x->thread_pointer - sp <= LARGEST_STACK)
 		return x->thread_pointer - sp;
