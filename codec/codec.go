@@ -23,7 +23,7 @@ type View struct {
 	Rows  func() []tree.FunctionCost
 	Scope scope.Scope
 	Shape tree.Shape
-	Focus string // full name of a function with a mark, "" for none
+	Focus string                 // full name of a function with a mark, "" for none
 	Notes func() ([]Note, error) // nil where there are none
 	Now   time.Time
 
