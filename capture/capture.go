@@ -52,7 +52,12 @@ type Options struct {
 	Work     func() float64 // the units of work that the program did, asked at the end; may be nil
 	Tied     bool           // a launched command is asked to end when this process is killed
 	Clean    bool           // a launched command gets the environment of a login and a session of its own
-	Finder   *symbol.Finder // for separate debug files; nil: none are used
+	// Every is how long the windows of a long collection are; 0: there are none, and all
+	// goes to the sink. Each window is handed to Window, and an error from that ends the
+	// collection.
+	Every  time.Duration
+	Window func(Window) error
+	Finder *symbol.Finder // for separate debug files; nil: none are used
 }
 
 // Launching is how the options have a command started.

@@ -15,7 +15,6 @@ import (
 	"entelon/core/profile"
 	"entelon/linux/bpf"
 	"entelon/linux/perf"
-	"entelon/linux/tracefs"
 	"entelon/symbol"
 	"entelon/unwind"
 )
@@ -95,18 +94,9 @@ func (c *counting) watch(end func()) {
 }
 
 // plan finds the functions and puts a probe at each.
-func (c *counting) plan(s *session, k perf.Clock) ([]*source, error) {
-	if err := s.trace(); err != nil {
-		return nil, err
-	}
-	if s.probes == nil {
-		var err error
-		if s.probes, err = tracefs.NewProbes(s.tracing); err != nil {
-			return nil, err
-		}
-	}
+func (c *counting) plan(s *session, k perf.Clock) ([]*event, error) {
 	if c.counter == nil {
-		types, err := s.kernelTypes()
+		types, err := kernelTypes(s.o.Finder)
 		if err != nil {
 			return nil, fmt.Errorf("%w: %w", ErrNotAllowed, err)
 		}
@@ -130,12 +120,12 @@ func (c *counting) plan(s *session, k perf.Clock) ([]*source, error) {
 	if k.Everyone {
 		told.Bits &^= unix.PerfBitInherit
 	}
-	out := []*source{
+	out := []*event{
 		{attr: told},
 		{attr: counted(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_TASK_CLOCK), clock: true},
 	}
 	for i, p := range c.probes {
-		point, err := s.probe(p)
+		point, err := s.tracing.probe(p)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", p.name, err)
 		}
@@ -143,7 +133,7 @@ func (c *counting) plan(s *session, k perf.Clock) ([]*source, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, &source{attr: counted(unix.PERF_TYPE_TRACEPOINT, point.ID), program: program})
+		out = append(out, &event{attr: counted(unix.PERF_TYPE_TRACEPOINT, point.ID), program: program})
 	}
 	return out, nil
 }
@@ -155,7 +145,7 @@ func (c *counting) find(s *session) error {
 		return err
 	}
 	if len(files) == 0 {
-		return fmt.Errorf("functions are counted in processes or in a command, not in %s: %w", s.whomText(), ErrProbe)
+		return fmt.Errorf("functions are counted in processes or in a command, not in %s: %w", s.subject.text(s.o.Settings), ErrProbe)
 	}
 	seen := map[string]bool{}
 	for _, name := range c.o.Functions {
@@ -237,7 +227,7 @@ func (c *counting) finish(s *session) error {
 	}
 	for k, n := range counts {
 		if int(k.Function) < len(c.probes) {
-			byName[c.probes[k.Function].name][s.callerAt(k)] += n
+			byName[c.probes[k.Function].name][callerAt(s, k)] += n
 			c.out.Calls += n
 		}
 	}
@@ -263,7 +253,7 @@ func (c *counting) finish(s *session) error {
 			Code: "full", Text: fmt.Sprintf("%d calls came from more places than are told apart and are not in the counts.", state.Full), Remedy: "Count fewer functions at a time.",
 		})
 	}
-	done, stepped, err := s.hitCosts()
+	done, stepped, err := c.hitCosts(&s.tracing)
 	if err != nil {
 		return err
 	}
@@ -278,29 +268,26 @@ func (c *counting) finish(s *session) error {
 }
 
 // callerAt names the function that a call came from.
-func (s *session) callerAt(k bpf.CallKey) string {
+func callerAt(s *session, k bpf.CallKey) string {
 	const unknown = "[unknown]"
 	if k.ReturnAddress == 0 {
 		return unknown
 	}
-	p := s.resolver.Processes.Known[k.Pid]
-	if p == nil {
-		p = s.resolver.Processes.Get(k.Pid)
-	}
-	frames := s.resolver.UserFrames(p, unwind.Step{Address: k.ReturnAddress - 1, How: unwind.Counter})
-	if len(frames) == 0 {
+	p := s.resolver.Processes.Get(k.Pid)
+	frame := s.resolver.Innermost(p, unwind.Step{Address: k.ReturnAddress - 1, How: unwind.Counter}, perf.Now())
+	if frame == 0 {
 		return unknown
 	}
-	prof := s.builder.Profile()
-	return prof.FunctionName(prof.Frames[frames[0]].Function)
+	prof := s.resolver.Builder.Profile()
+	return prof.FunctionName(prof.Frames[frame].Function)
 }
 
 // hitCosts measures in nanoseconds what one count costs, on functions of this
 // program's own: where the kernel can do the probed instruction itself, and
 // where it has to have it done by the processor, which is a second interrupt.
-func (s *session) hitCosts() (done, stepped float64, err error) {
-	if done, err = s.hitCost(bpf.ProbedFrame); err == nil {
-		stepped, err = s.hitCost(bpf.ProbedLeaf)
+func (c *counting) hitCosts(t *tracing) (done, stepped float64, err error) {
+	if done, err = c.hitCost(t, bpf.ProbedFrame); err == nil {
+		stepped, err = c.hitCost(t, bpf.ProbedLeaf)
 	}
 	if err != nil {
 		return 0, 0, fmt.Errorf("measuring what a count costs: %w", err)
@@ -309,7 +296,7 @@ func (s *session) hitCosts() (done, stepped float64, err error) {
 }
 
 // hitCost is the median of several rounds, less the same without a probe.
-func (s *session) hitCost(call func(int64) int64) (ns float64, err error) {
+func (c *counting) hitCost(t *tracing, call func(int64) int64) (ns float64, err error) {
 	const rounds, calls = 9, 300
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
@@ -317,11 +304,11 @@ func (s *session) hitCost(call func(int64) int64) (ns float64, err error) {
 	if err != nil {
 		return 0, err
 	}
-	point, err := s.probe(found[0])
+	point, err := t.probe(found[0])
 	if err != nil {
 		return 0, err
 	}
-	program, err := s.counting.counter.Program(len(s.counting.probes))
+	program, err := c.counter.Program(len(c.probes))
 	if err != nil {
 		return 0, err
 	}
@@ -349,7 +336,7 @@ func (s *session) hitCost(call func(int64) int64) (ns float64, err error) {
 	if err := unix.IoctlSetInt(fd, unix.PERF_EVENT_IOC_SET_BPF, program.FD()); err != nil {
 		return 0, err
 	}
-	if err := s.counting.counter.Begin(0); err != nil {
+	if err := c.counter.Begin(0); err != nil {
 		return 0, err
 	}
 	probed := round()

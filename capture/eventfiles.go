@@ -21,12 +21,12 @@ type target struct {
 	fds      []int
 	watchers []int            // events that count nothing
 	other    *bpf.StackReader // nil where other stacks are not read
-	sources  []*source
+	plan     []*event
 	rateHz   int
-	events   bool // every event of some kind is written down
-	byID     map[uint64]*source
-	counters *counters   // nil: none
-	clocks   []clockFile // of the events that tell processor time
+	every    bool           // every event of some kind is written down
+	byID     map[uint64]int // which of the plan
+	counters *counters      // nil: none
+	clocks   []clockFile    // of the events that tell processor time
 	// Threads that showed up while their process was attached to, by the event
 	// opened for each. Such a thread may have inherited an event, too, from the
 	// thread that started it, and would then be sampled twice.
@@ -41,17 +41,17 @@ type clockFile struct {
 	cycles bool
 }
 
-func newTarget(other *bpf.StackReader, sources []*source, rateHz int) (*target, error) {
+func newTarget(other *bpf.StackReader, plan []*event, rateHz int) (*target, error) {
 	cpus, err := perf.Processors()
 	if err != nil {
 		return nil, err
 	}
-	t := &target{other: other, rateHz: rateHz, sources: sources, byID: map[uint64]*source{}, cpus: cpus, first: make([]int, len(cpus)), rings: make([]*perf.Ring, len(cpus)), late: map[uint64]uint32{}, inherited: map[uint32]bool{}}
+	t := &target{other: other, rateHz: rateHz, plan: plan, byID: map[uint64]int{}, cpus: cpus, first: make([]int, len(cpus)), rings: make([]*perf.Ring, len(cpus)), late: map[uint64]uint32{}, inherited: map[uint32]bool{}}
 	for i := range t.first {
 		t.first[i] = -1
 	}
-	for _, s := range sources {
-		t.events = t.events || !s.clock
+	for _, s := range plan {
+		t.every = t.every || !s.clock
 	}
 	return t, nil
 }
@@ -65,8 +65,8 @@ const (
 
 // add opens the thread's events on all processors. flags are inGroup or 0.
 func (t *target) add(tid, flags int, late bool) error {
-	for _, src := range t.sources {
-		if err := t.addOne(src, tid, flags, late); err != nil {
+	for i := range t.plan {
+		if err := t.addOne(i, tid, flags, late); err != nil {
 			return err
 		}
 	}
@@ -87,22 +87,23 @@ func (t *target) add(tid, flags int, late bool) error {
 	return nil
 }
 
-func (t *target) addOne(src *source, tid, flags int, late bool) error {
-	if src.program != nil {
-		if err := t.attachProgram(src, tid); err != nil {
+func (t *target) addOne(n, tid, flags int, late bool) error {
+	e := t.plan[n]
+	if e.program != nil {
+		if err := t.attachProgram(e, tid); err != nil {
 			return err
 		}
 	}
 	for i, cpu := range t.cpus {
-		fd, err := perf.Open(src.attr, tid, cpu, flags)
+		fd, err := perf.Open(e.attr, tid, cpu, flags)
 		if err != nil {
 			return err
 		}
 		t.fds = append(t.fds, fd)
-		if src.clock {
-			t.clocks = append(t.clocks, clockFile{fd, src.cycles})
+		if e.clock {
+			t.clocks = append(t.clocks, clockFile{fd, e.cycles})
 		}
-		if t.other != nil && src.reader {
+		if t.other != nil && e.reader {
 			if err := t.other.Attach(fd); err != nil {
 				return err
 			}
@@ -111,12 +112,12 @@ func (t *target) addOne(src *source, tid, flags int, late bool) error {
 		if err != nil {
 			return err
 		}
-		t.byID[id] = src
+		t.byID[id] = n
 		if late {
 			t.late[id] = uint32(tid)
 		}
 		if t.first[i] < 0 {
-			r, err := perf.MapRing(fd, perf.RingSize(len(t.cpus), t.rateHz, t.events))
+			r, err := perf.MapRing(fd, perf.RingSize(len(t.cpus), t.rateHz, t.every))
 			if err != nil {
 				return err
 			}
@@ -139,18 +140,18 @@ func (t *target) addOne(src *source, tid, flags int, late bool) error {
 // the probe's events it is for. It is attached by an event of its own that
 // nobody inherits, since the kernel takes the program off the probe again when
 // the first heir of its event ends.
-func (t *target) attachProgram(src *source, tid int) error {
-	a := *src.attr
+func (t *target) attachProgram(e *event, tid int) error {
+	a := *e.attr
 	a.Bits &^= unix.PerfBitInherit | unix.PerfBitEnableOnExec
 	fd, err := perf.Open(&a, tid, -1, 0)
 	if err != nil {
 		return err
 	}
 	t.watchers = append(t.watchers, fd)
-	if err := unix.IoctlSetInt(fd, unix.PERF_EVENT_IOC_SET_BPF, src.program.FD()); err != nil {
+	if err := unix.IoctlSetInt(fd, unix.PERF_EVENT_IOC_SET_BPF, e.program.FD()); err != nil {
 		return fmt.Errorf("attaching the program that counts: %w", err)
 	}
-	src.program = nil
+	e.program = nil
 	return nil
 }
 

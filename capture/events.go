@@ -13,7 +13,6 @@ import (
 	"entelon/core/measure"
 	"entelon/linux/perf"
 	"entelon/linux/tracefs"
-	"entelon/resolve"
 	"entelon/runtimes/python"
 )
 
@@ -30,9 +29,9 @@ const (
 	roleCall               // a call of a function, one of whose arguments may be a size
 )
 
-// source is one event that is opened on every thread, with what its samples
+// event is one event that is opened on every thread, with what its samples
 // mean.
-type source struct {
+type event struct {
 	attr   *unix.PerfEventAttr
 	role   role
 	column int  // of the profile, the measure's first
@@ -50,22 +49,21 @@ type source struct {
 	program   *ebpf.Program // runs with each event, whoever's; nil: none
 }
 
-// form is what its samples bring.
-func (x *source) form() resolve.Form {
-	return resolve.Form{Copied: x.copied, Raw: x.raw, Timed: x.cycles}
-}
+// bare reports whether nothing but the tracepoint's own record comes with its samples.
+func (x *event) bare() bool { return x.role == roleWake || x.role == roleLeave }
 
-// plan says which events the measures need. The first source also tells what
+// plan says which events the measures need. The first event also tells what
 // else happens: mappings, new threads, names.
-func (s *session) plan(c perf.Clock) (out []*source, err error) {
+func (s *session) plan(c perf.Clock) (out []*event, err error) {
 	if s.counting != nil {
 		return s.counting.plan(s, c)
 	}
 	find := func(group, name string) (tracefs.Tracepoint, error) {
-		if err := s.trace(); err != nil {
+		list, err := s.tracing.list()
+		if err != nil {
 			return tracefs.Tracepoint{}, err
 		}
-		return s.tracing.Find(group, name)
+		return list.Find(group, name)
 	}
 	deep := c // events without the reader of other stacks copy more themselves
 	if c.StackBytes > 0 {
@@ -75,8 +73,8 @@ func (s *session) plan(c perf.Clock) (out []*source, err error) {
 		}
 	}
 	copied := c.StackBytes > 0
-	for i, m := range s.measures {
-		column := s.columns[i]
+	for i, m := range s.measures.chosen {
+		column := s.measures.columns[i]
 		switch row := m.Row(); row.Way {
 		case measure.ByClock:
 			cycles := s.o.Settings.Event == EventCycles
@@ -85,24 +83,24 @@ func (s *session) plan(c perf.Clock) (out []*source, err error) {
 				a = c.Cycles()
 			}
 			s.chosen.modes(a)
-			out = append(out, &source{attr: a, column: column, clock: true, cycles: cycles, copied: copied, reader: true})
+			out = append(out, &event{attr: a, column: column, clock: true, cycles: cycles, copied: copied, reader: true})
 		case measure.BySoftware:
 			config, ok := perf.SoftwareEvents[row.Event]
 			if !ok {
 				return nil, fmt.Errorf("%s is counted by %q, which the kernel does not have", row.Word, row.Event)
 			}
-			out = append(out, &source{attr: c.EveryOne(unix.PERF_TYPE_SOFTWARE, config), column: column, copied: copied, reader: true})
+			out = append(out, &event{attr: c.EveryOne(unix.PERF_TYPE_SOFTWARE, config), column: column, copied: copied, reader: true})
 		case measure.BySwitches:
 			a := c.EveryOne(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_CONTEXT_SWITCHES)
 			a.Bits |= unix.PerfBitContextSwitch
-			out = append(out, &source{attr: a, role: roleSwitch, column: column, copied: copied, reader: true})
+			out = append(out, &event{attr: a, role: roleSwitch, column: column, copied: copied, reader: true})
 			// The kernel delivers it to the thread that is woken, whoever wakes it.
 			p, err := find("sched", "sched_waking")
 			if err != nil {
 				s.noWake = err
 				continue // the time until it runs then counts as what it waited for
 			}
-			out = append(out, &source{attr: c.Traced(p.ID, false), role: roleWake, column: column, raw: true, point: p})
+			out = append(out, &event{attr: c.Traced(p.ID, false), role: roleWake, column: column, raw: true, point: p})
 		case measure.BySystemCalls:
 			enter, err1 := find("raw_syscalls", "sys_enter")
 			leave, err2 := find("raw_syscalls", "sys_exit")
@@ -110,14 +108,14 @@ func (s *session) plan(c perf.Clock) (out []*source, err error) {
 				return nil, err
 			}
 			out = append(out,
-				&source{attr: deep.Traced(enter.ID, true), role: roleEnter, column: column, raw: true, copied: copied, point: enter},
-				&source{attr: c.Traced(leave.ID, false), role: roleLeave, column: column, raw: true, point: leave})
+				&event{attr: deep.Traced(enter.ID, true), role: roleEnter, column: column, raw: true, copied: copied, point: enter},
+				&event{attr: c.Traced(leave.ID, false), role: roleLeave, column: column, raw: true, point: leave})
 		case measure.ByDisk:
 			p, err := find("block", "block_bio_queue")
 			if err != nil {
 				return nil, err
 			}
-			out = append(out, &source{attr: deep.Traced(p.ID, true), role: roleDisk, column: column, raw: true, copied: copied, point: p})
+			out = append(out, &event{attr: deep.Traced(p.ID, true), role: roleDisk, column: column, raw: true, copied: copied, point: p})
 		case measure.ByTracepoint:
 			group, name, _ := strings.Cut(cmp.Or(m.Of, row.Event), ":")
 			p, err := find(group, name)
@@ -126,7 +124,7 @@ func (s *session) plan(c perf.Clock) (out []*source, err error) {
 			}
 			a := deep.Traced(p.ID, true)
 			a.Sample_type &^= unix.PERF_SAMPLE_RAW
-			out = append(out, &source{attr: a, column: column, copied: copied})
+			out = append(out, &event{attr: a, column: column, copied: copied})
 		case measure.ByCalls:
 			calls, err := s.calls(m, deep, column)
 			if err != nil {
@@ -150,26 +148,6 @@ func (s *session) plan(c perf.Clock) (out []*source, err error) {
 		}
 	}
 	return out, nil
-}
-
-// trace opens the kernel's list of tracepoints.
-func (s *session) trace() (err error) {
-	if s.tracing == nil {
-		s.tracing, err = tracefs.Open()
-	}
-	return err
-}
-
-// closeTracing removes the probes, whose events must be closed before.
-func (s *session) closeTracing() error {
-	var errs []error
-	if s.probes != nil {
-		errs = append(errs, s.probes.Close())
-	}
-	if s.tracing != nil {
-		errs = append(errs, s.tracing.Close())
-	}
-	return errors.Join(errs...)
 }
 
 // interpretedStackBytes is that of an interpreter's.

@@ -21,39 +21,30 @@ import (
 // evidence gathers what package diagnose is to know of a take that has ended.
 func (s *session) evidence(unreadable []string) *diagnose.Evidence {
 	r, set := s.resolver, &s.o.Settings
-	ps, profiled := r.Processes, s.builder.Profile()
+	ps, profiled := r.Processes, s.resolver.Builder.Profile()
 	after, _ := procfs.MachineTime() // where it cannot be read, nothing is said of it
 	hot, times, held := readSlowed("/", s.pids).since(s.slowed)
 	e := &diagnose.Evidence{
-		Settings: *set, Waiting: s.columnOf(measure.Waiting) >= 0, Launched: s.command != nil, Processes: len(s.pids),
-		Kernel: s.kernel, KernelNames: r.KernelErr, Started: ps.Started,
+		Settings: *set, Waiting: s.measures.columnOf(measure.Waiting) >= 0, Launched: s.command != nil, Processes: len(s.pids),
+		Kernel: s.kernel, KernelNames: s.world.KernelErr, Started: ps.Started,
 		NoTable: r.NoTable, MaxStack: MaxStackBytes, OtherStacks: s.other != nil, OtherErr: s.otherErr, ByFrames: set.Unwind == UnwindFramePointers,
-		Unnamed: r.Unnamed, ExportsOnly: s.exportsOnly(), InStacks: int64(profiled.Samples.Len()), Unreadable: unreadable,
+		Unnamed: r.Unnamed, ExportsOnly: exportsOnly(profiled, s.world.ExportsOnly()), InStacks: int64(profiled.Samples.Len()), Unreadable: unreadable,
 		Met: ps.Met, JavaFrames: !ps.Met[java.RuntimeName] || s.keepsFramePointers(), PythonRead: ps.TellPython != nil, PythonFailed: ps.Unread, MaxLabels: bpf.MaxLabels,
 		Unoptimised: s.unoptimised, NoWake: s.noWake, Machine: [2]diagnose.Time{diagnose.Time(s.before), diagnose.Time(after)}, TickNS: nanosecondsOf,
 		Hot: len(hot), HotTimes: times, Held: held,
 	}
-	if column := s.columnOf(measure.CPU); column >= 0 {
+	if column := s.measures.columnOf(measure.CPU); column >= 0 {
 		e.CPU, e.SampledNS = true, profiled.Total(column)
 		if s.chosen != nil {
 			e.Uncounted = s.chosen.unseen // what was left out was not even counted
 			e.SampledNS += s.chosen.clock
 		}
 	}
-	if c := r.Modules.Cache(); c != nil {
+	if c := s.world.Cache(); c != nil {
 		e.Cache = c.Failed()
 	}
-	for _, p := range ps.Known {
-		j := p.Made
-		if j == nil {
-			continue
-		}
-		m := diagnose.Map{PID: p.PID, Missing: j.Failed, Fault: j.Codes.Fault}
-		for _, err := range j.Faults {
-			m.Source = err
-			break
-		}
-		e.Maps = append(e.Maps, m)
+	for _, m := range s.world.MapFaults() {
+		e.Maps = append(e.Maps, diagnose.Map(m))
 	}
 	if len(s.absent) > 0 {
 		// What a command writes, it has written by now.
@@ -64,12 +55,11 @@ func (s *session) evidence(unreadable []string) *diagnose.Evidence {
 }
 
 // exportsOnly counts the samples in files of which only exported functions have names.
-func (s *session) exportsOnly() map[string]int64 {
-	p := s.builder.Profile()
+func exportsOnly(p *profile.Profile, files []string) map[string]int64 {
 	bare := map[profile.ModuleID]string{}
-	for _, m := range s.resolver.Modules.Known {
-		if m.IDSet && m.Object != nil && m.Kind != profile.KindRuntime && m.Object.ExportsOnly() {
-			bare[m.ID] = path.Base(m.Name)
+	for i, m := range p.Modules {
+		if name := p.Strings[m.Path]; slices.Contains(files, name) {
+			bare[profile.ModuleID(i)] = path.Base(name)
 		}
 	}
 	counts := map[string]int64{}

@@ -13,7 +13,6 @@ import (
 	"entelon/core/profile"
 	"entelon/linux/perf"
 	"entelon/linux/procfs"
-	"entelon/linux/tracefs"
 	"entelon/runtimes"
 	"entelon/symbol"
 	"entelon/unwind"
@@ -45,26 +44,17 @@ type probe struct {
 	emulated bool
 }
 
-// calls are the sources of a measure that counts calls.
-func (s *session) calls(m measure.Choice, c perf.Clock, column int) ([]*source, error) {
-	if err := s.trace(); err != nil {
-		return nil, err
-	}
-	if s.probes == nil {
-		var err error
-		if s.probes, err = tracefs.NewProbes(s.tracing); err != nil {
-			return nil, err
-		}
-	}
-	var out []*source
+// calls are the events of a measure that counts calls.
+func (s *session) calls(m measure.Choice, c perf.Clock, column int) ([]*event, error) {
+	var out []*event
 	add := func(p probe, size []int) error {
-		point, err := s.probe(p)
+		point, err := s.tracing.probe(p)
 		if err != nil {
 			return fmt.Errorf("%s: %w", p.name, err)
 		}
 		a := c.Traced(point.ID, true)
 		a.Sample_type &^= unix.PERF_SAMPLE_RAW
-		x := &source{attr: a, role: roleCall, column: column, copied: c.StackBytes > 0}
+		x := &event{attr: a, role: roleCall, column: column, copied: c.StackBytes > 0}
 		registers := cArguments
 		if p.golang {
 			registers = goArguments
@@ -125,7 +115,7 @@ func (s *session) calls(m measure.Choice, c perf.Clock, column int) ([]*source, 
 // files are the program's own file and the libraries that it uses: those that
 // a running process has mapped, or those that the loader will find for a
 // command. keep may be nil.
-func (s *session) files(keep func(path string) bool) ([]string, error) {
+func (s *subject) files(keep func(path string) bool) ([]string, error) {
 	var all []string
 	if s.command == nil {
 		for _, pid := range s.pids {
@@ -210,14 +200,4 @@ func findProbes(files []string, name string) ([]probe, error) {
 		return nil, fmt.Errorf("%q is chosen among several versions when the program begins; name one of those: %w", name, ErrProbe)
 	}
 	return nil, fmt.Errorf("%q: %w", name, ErrNoFunction)
-}
-
-// probe puts a probe into a file.
-func (s *session) probe(p probe) (tracefs.Tracepoint, error) {
-	f, err := symbol.OpenRegular(p.path)
-	if err != nil {
-		return tracefs.Tracepoint{}, err
-	}
-	defer f.Close()
-	return s.probes.Add(f, p.offset)
 }

@@ -40,7 +40,7 @@ func (s *session) identify() error {
 		}
 	}
 	script := runtimes.ScriptOf(s.exe, set.Command, set.Dir)
-	s.resolver.Modules.SetMain(real, script.Path)
+	s.world.SetMain(real, script.Path)
 	if script.Name != "" && set.Program == "" {
 		set.Program = script.Name
 	}

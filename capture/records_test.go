@@ -13,6 +13,7 @@ import (
 	"entelon/linux/perf/perftest"
 	"entelon/linux/tracefs"
 	"entelon/resolve"
+	"entelon/resolve/replay"
 )
 
 func FuzzRecords(f *testing.F) {
@@ -21,26 +22,28 @@ func FuzzRecords(f *testing.F) {
 	f.Add(perftest.Record(perf.RecordComm, 0, append(append(perftest.Words(perftest.Who(1, 1)), "name\x00\x00\x00\x00"...), perftest.Trailer(1, 1, 1)...)))
 	f.Add(append(bpftest.Record(1, 1, 5, bpf.KindGoStack, 0x7000, 1, 2), perftest.Sample(1, 1, 6, 1)...))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		s := &session{builder: profile.NewBuilder(), lastCalls: map[uint32]lastCall{}, target: &target{byID: map[uint64]*source{}}}
-		r := resolve.New(s.builder, &s.facts, nil)
-		s.resolver = r
-		s.o.Settings.Measures = []string{measure.Waiting, measure.Syscalls, measure.Allocations}
-		if err := s.chooseMeasures(); err != nil {
+		builder := profile.NewBuilder()
+		ms, err := chooseMeasures(&profile.Settings{Measures: []string{measure.Waiting, measure.Syscalls, measure.Allocations}}, builder)
+		if err != nil {
 			t.Fatal(err)
 		}
+		var facts profile.Facts
+		tg := &target{byID: map[uint64]int{}}
 		fields := map[string]tracefs.Field{"pid": {Offset: 8, Size: 4}, "id": {Offset: 8, Size: 8}, "nr_sector": {Offset: 8, Size: 4}, "rwbs": {Offset: 12, Size: 8}}
 		for role := roleCount; role <= roleCall; role++ {
-			s.target.byID[uint64(role)+7] = &source{role: role, column: 1, copied: len(b)%2 == 0, raw: len(b)%3 == 0, point: tracefs.Tracepoint{Fields: fields}, size: []int{0, 1}, allocator: true}
+			tg.byID[uint64(role)+77] = len(tg.plan)
+			tg.plan = append(tg.plan, &event{role: role, column: 1, copied: len(b)%2 == 0, raw: len(b)%3 == 0, point: tracefs.Tracepoint{Fields: fields}, size: []int{0, 1}, allocator: true})
 		}
+		c := newConsumer(tg.plan, &ms, resolve.New(builder, &facts, replay.NewWorld(nil)), &facts)
+		src := &ringSource{target: tg, reader: rawReader{runTime: perf.RunTime{}}}
 		pairs := bpf.Pairing{}
-		handle := func(x perf.Record) { _ = s.record(x) } // a broken one is refused
-		err := perf.SplitRecords(b, bpftest.Is88, func(x perf.Record) { pairs.Visit(x, handle) })
-		s.settle()
-		if err == nil && r.Builder.Profile().Check() != nil {
+		err = perf.SplitRecords(b, bpftest.Is88, func(x perf.Record) {
+			src.hand(x, c.Early)
+			pairs.Visit(x, func(x perf.Record) { src.hand(x, c.Visit) }) // a broken one is refused
+		})
+		c.settle(1 << 40)
+		if err == nil && builder.Profile().Check() != nil {
 			t.Fatal("the records made a profile that breaks the rules")
-		}
-		if err := r.Close(); err != nil {
-			t.Fatal(err)
 		}
 	})
 }

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"entelon/capture/launch"
-	"entelon/resolve"
 )
 
 // queueOnly is a drainer without rings.
@@ -73,13 +72,5 @@ func TestRemedies(t *testing.T) {
 	}
 	if Remedy(nil) != "" {
 		t.Error("there is a remedy for nothing")
-	}
-}
-
-func TestOwnDir(t *testing.T) {
-	for exe, want := range map[string]string{"/srv/shop/engraved": "/srv/shop/", "/usr/bin/partbook": "", "/bin/sh": "", "/engraved": ""} {
-		if got := resolve.OwnDir(exe); got != want {
-			t.Errorf("the folder of %s is %q, want %q", exe, got, want)
-		}
 	}
 }

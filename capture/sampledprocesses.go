@@ -10,13 +10,22 @@ import (
 	"golang.org/x/sys/unix"
 
 	"entelon/capture/launch"
+	"entelon/core/profile"
 	"entelon/linux/cgroup"
 )
 
-// whom settles whom to sample: a command, which is launched, processes that
+// subject is what is sampled: a command, which is launched, processes that
 // run, a control group, or the whole machine.
-func (s *session) whom() (err error) {
-	set := &s.o.Settings
+type subject struct {
+	command *launch.Command // nil where a process was attached to
+	exe     string          // of the command, or the first process
+	pids    []int           // that are attached to, or the command's
+	group   *os.File        // the folder of a control group, nil where none is sampled
+}
+
+// find finds it, or launches it, and completes the settings.
+func (s *subject) find(o *Options) (err error) {
+	set := &o.Settings
 	switch {
 	case set.Machine:
 	case set.Group != "":
@@ -44,30 +53,29 @@ func (s *session) whom() (err error) {
 			}
 		}
 	default:
-		if s.command, err = launch.Start(s.o.Launching()); err != nil {
+		if s.command, err = launch.Start(o.Launching()); err != nil {
 			return err
 		}
 		s.pids = []int{s.command.Cmd.Process.Pid}
 		s.exe = s.command.Path
-		s.resolver.Command = uint32(s.pids[0])
-		s.starts = true
-		if s.facts.RuntimeSet = s.command.Set; s.command.Set != "" && s.o.Notice != nil {
-			s.o.Notice(s.command.Set)
+		if s.command.Set != "" && o.Notice != nil {
+			o.Notice(s.command.Set)
 		}
 	}
 	return nil
 }
 
-func (s *session) closeGroup() error {
+// close lets go of the control group.
+func (s *subject) close() error {
 	if s.group == nil {
 		return nil
 	}
 	return s.group.Close()
 }
 
-// whomText names whom is sampled, for an error.
-func (s *session) whomText() string {
-	switch set := s.o.Settings; {
+// text names it, for an error.
+func (s *subject) text(set profile.Settings) string {
+	switch {
 	case set.Machine:
 		return "the whole machine"
 	case set.Group != "":
@@ -78,20 +86,19 @@ func (s *session) whomText() string {
 	return fmt.Sprintf("processes %s", strings.Trim(fmt.Sprint(s.pids), "[]"))
 }
 
-// place opens the events.
-func (s *session) place() error {
-	t := s.target
-	switch set := s.o.Settings; {
+// open opens the events of a target on it; kernel says that the kernel's part is sampled.
+func (s *subject) open(t *target, set profile.Settings, kernel bool) error {
+	switch {
 	case set.Machine:
 		return t.add(everyone, 0, false)
 	case set.Group != "":
 		return t.add(int(s.group.Fd()), inGroup, false)
 	case s.command != nil:
 		// Only the kernel program needs to know at once what was mapped.
-		if err := t.add(s.pids[0], 0, false); err != nil || s.other == nil {
+		if err := t.add(s.pids[0], 0, false); err != nil || t.other == nil {
 			return err
 		}
-		return t.watch(s.pids[0], s.kernel)
+		return t.watch(s.pids[0], kernel)
 	}
 	for _, pid := range s.pids {
 		if err := t.attach(pid); err != nil {
@@ -103,7 +110,7 @@ func (s *session) place() error {
 
 // ended returns a channel that is closed when all that are sampled have ended.
 // A machine or a control group does not end.
-func (s *session) ended() <-chan struct{} {
+func (s *subject) ended() <-chan struct{} {
 	if s.command != nil {
 		return s.command.Done
 	}

@@ -8,8 +8,8 @@ import (
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
-	"entelon/linux/perf"
 	"entelon/resolve"
+	"entelon/resolve/raw"
 )
 
 // chosen decides which samples are kept: first by what is known before the
@@ -38,7 +38,7 @@ func (s *session) choose() error {
 	if sc.All() {
 		return nil
 	}
-	s.chosen = &chosen{scope: sc, r: s.resolver, column: s.columnOf(measure.CPU), tick: int64(1e9) / int64(s.o.Settings.RateHz), kernel: func() bool { return s.kernel }}
+	s.chosen = &chosen{scope: sc, r: s.resolver, column: s.measures.columnOf(measure.CPU), tick: int64(1e9) / int64(s.o.Settings.RateHz), kernel: func() bool { return s.kernel }}
 	s.resolver.Keeper = s.chosen
 	return nil
 }
@@ -49,7 +49,12 @@ func (c *chosen) program(set profile.Settings) {
 		return
 	}
 	c.about = scope.About{Program: set.Program, Build: set.Build}
-	c.late = c.scope.Of(c.about).Contains(c.r.Builder.Profile())
+}
+
+// turn begins to count anew, with another profile.
+func (c *chosen) turn() {
+	c.left, c.clock = 0, 0
+	c.late = nil
 }
 
 // modes has the kernel itself leave out the samples of the program, or its own.
@@ -68,27 +73,30 @@ func (c *chosen) modes(a *unix.PerfEventAttr) {
 }
 
 // early reports whether a sample is not kept, whatever its stack is.
-func (c *chosen) early(rec perf.Record, src *source) (out bool) {
-	const modeMask, modeKernel = 7, 1 // PERF_RECORD_MISC_CPUMODE_MASK and _KERNEL
+func (c *chosen) early(rec *raw.Record, e *event) (out bool) {
 	ps := c.r.Processes
 	p := ps.Get(rec.PID)
-	prof := c.r.Builder.Profile()
-	e := scope.Early{
-		Program: c.about.Program, Build: c.about.Build, Process: prof.Strings[prof.Processes[p.ID].Name], Thread: ps.ThreadName(rec.PID, rec.TID),
-		PID: rec.PID, TID: rec.TID, Time: c.r.Since(rec.Time), Kernel: c.kernel() && rec.Misc&modeMask == modeKernel,
+	known := scope.Early{
+		Program: c.about.Program, Build: c.about.Build, Process: p.Name(), Thread: ps.ThreadName(rec.PID, rec.TID),
+		PID: rec.PID, TID: rec.TID, Time: c.r.Since(rec.Time), Kernel: c.kernel() && rec.Kernel,
 	}
-	if c.scope.Early(e) != scope.Out {
+	if c.scope.Early(known) != scope.Out {
 		return false
 	}
 	c.left++
-	if src.clock {
+	if e.clock {
 		c.clock += c.tick
 	}
 	return true
 }
 
 // Keeps reports whether a sample of the profile is kept.
-func (c *chosen) Keeps(i int) bool { return c.late(i) }
+func (c *chosen) Keeps(i int) bool {
+	if c.late == nil {
+		c.late = c.scope.Of(c.about).Contains(c.r.Builder.Profile())
+	}
+	return c.late(i)
+}
 
 // Leave notes what a sample that was not kept stood for.
 func (c *chosen) Leave(values []int64) {

@@ -20,10 +20,9 @@ const (
 	mostSourceText = 48 << 20
 )
 
-// sources reads the files of the program's own functions that were sampled. It
-// says which of them are not there.
-func (s *session) sources() []profile.Source {
-	p := s.builder.Profile()
+// readSources reads the files of the program's own functions that were sampled. dir is
+// where the program was started. The facts are told which of them are not there.
+func readSources(p *profile.Profile, dir string, facts *profile.Facts) []profile.Source {
 	seen := map[string]bool{}
 	var paths []string
 	for _, f := range p.Functions {
@@ -39,7 +38,7 @@ func (s *session) sources() []profile.Source {
 	var missing []string
 	room := mostSourceText
 	for _, name := range paths {
-		text, err := s.source(name, min(room, mostSourceFile))
+		text, err := findSource(name, dir, min(room, mostSourceFile))
 		if err != nil {
 			missing = append(missing, name)
 			continue
@@ -49,16 +48,16 @@ func (s *session) sources() []profile.Source {
 	}
 	if len(missing) > 0 {
 		example := missing[0]
-		s.facts.Warn("source", fmt.Sprintf("Of %d source files %d could not be kept with the take, such as %s: they are not on this machine, too large, or not for everybody to read.", len(paths), len(missing), example),
+		facts.Warn("source", fmt.Sprintf("Of %d source files %d could not be kept with the take, such as %s: they are not on this machine, too large, or not for everybody to read.", len(paths), len(missing), example),
 			"Take where the source is, or give its folder to the server with --source.")
 	}
 	return out
 }
 
-// source reads a file by the name that the program's lines have for it. A build
+// findSource reads a file by the name that the program's lines have for it. A build
 // may have cut the beginning of its paths off: the rest is looked for from the
 // folder in which the program was started, a name without any folder only there.
-func (s *session) source(name string, most int) (string, error) {
+func findSource(name, dir string, most int) (string, error) {
 	if filepath.IsAbs(name) {
 		return readSource(name, most)
 	}
@@ -69,7 +68,7 @@ func (s *session) source(name string, most int) (string, error) {
 		if !filepath.IsLocal(tail) {
 			continue
 		}
-		text, err := readSource(filepath.Join(s.o.Settings.Dir, tail), most)
+		text, err := readSource(filepath.Join(dir, tail), most)
 		if err == nil {
 			return text, nil
 		}

@@ -18,29 +18,32 @@ var (
 	_ [python.TableBytes]byte = [bpf.PythonTableBytes]byte{}
 )
 
-// tellGo has the kernel's program read the stacks of a process of the Go runtime.
-func (s *session) tellGo(pid uint32, g symbol.GoRuntime) error {
-	return s.other.Tell(pid, bpf.GoPlaces{
-		Tls: int64(g.TLS), M: uint64(g.M), Current: uint64(g.Current), Sched: uint64(g.Sched), Cgo: flag(g.Cgo),
+// teller tells the programs in the kernel what they need to know of a process.
+type teller struct{ reader *bpf.StackReader }
+
+// golang has them read the stacks of a process of the Go runtime.
+func (t teller) golang(pid uint32, g symbol.GoRuntime) error {
+	return t.reader.Tell(pid, bpf.GoPlaces{
+		Tls: int64(g.TLS), M: uint64(g.M), Current: uint64(g.Current), Sched: uint64(g.Sched), Cgo: asNumber(g.Cgo),
 		Labels: uint64(g.Labels), ClockPc: uint64(g.ClockPC), ClockSp: uint64(g.ClockSP),
 	})
 }
 
-// tellPython has them read the frames of a process of CPython, see
+// python has them read the frames of a process of CPython, see
 // resolve.Processes.TellPython.
-func (s *session) tellPython(pid uint32, l *python.Layout, first uint64, relative bool) error {
-	return s.other.Python.Tell(pid, bpf.PythonPlaces{
-		First: first, Relative: flag(relative),
+func (t teller) python(pid uint32, l *python.Layout, first uint64, relative bool) error {
+	return t.reader.Python.Tell(pid, bpf.PythonPlaces{
+		First: first, Relative: asNumber(relative),
 		NextInterpreter: l.NextInterp, Threads: l.Threads, NextThread: l.NextThread, ThreadId: l.ThreadID,
-		Current: l.Current, HasCframe: flag(l.CFrame), InCframe: l.InCFrame, Marked: flag(l.Frame.Marked),
+		Current: l.Current, HasCframe: asNumber(l.CFrame), InCframe: l.InCFrame, Marked: asNumber(l.Frame.Marked),
 		FrameSize: min(l.Frame.Size, python.MaxFrame), Code: l.Frame.Code, CodeMask: l.Frame.CodeMask,
 		Previous: l.Frame.Previous, Instruction: l.Frame.Instr, Flags: l.Frame.Flags, EntryShift: 8 * l.Frame.Entry,
 		Filename: l.Code.Filename, FirstLine: l.Code.FirstLine, LineTable: l.Code.LineTable, TableLength: l.BytesSize, Qualname: l.Code.Qualname,
 	})
 }
 
-// flag is how the programs are told of what is so or not.
-func flag(is bool) uint64 {
+// asNumber is how the programs are told of what is so or not.
+func asNumber(is bool) uint64 {
 	if is {
 		return 1
 	}

@@ -1,16 +1,15 @@
 package capture
 
 import (
-	"encoding/binary"
 	"fmt"
 	"os"
 	"strings"
 
 	"entelon/core/profile"
-	"entelon/linux/perf"
 	"entelon/linux/procfs"
 	"entelon/linux/tracefs"
 	"entelon/resolve"
+	"entelon/resolve/raw"
 )
 
 // waits follows the threads that are off the processor. A wait begins with the
@@ -82,24 +81,19 @@ func (w *waits) reasonOf(kernel []profile.FrameID) profile.Mark {
 }
 
 // left takes the sample of a thread that leaves the processor.
-func (w *waits) left(rec perf.Record, src *source) error {
-	x, err := w.r.See(rec, src.form())
-	if err != nil {
-		return err
-	}
-	kernel, _ := w.r.Split(w.r.Sample.Chain)
-	w.open[rec.TID] = &wait{Seen: x, begin: rec.Time, reason: w.reasonOf(kernel)}
-	return nil
+func (w *waits) left(rec *raw.Record) {
+	x, f := w.r.See(rec)
+	w.open[rec.TID] = &wait{Seen: x, begin: rec.Time, reason: w.reasonOf(f.Kernel)}
 }
 
 // switched takes the kernel's word that a thread left the processor or came back.
-func (w *waits) switched(rec perf.Record) {
+func (w *waits) switched(rec *raw.Record) {
 	x := w.open[rec.TID]
 	if x == nil {
 		return
 	}
-	if rec.Misc&perf.MiscSwitchOut != 0 {
-		x.preempted = x.preempted || rec.Misc&perf.MiscPreempted != 0
+	if rec.Kind == raw.SwitchedOut {
+		x.preempted = x.preempted || rec.Preempted
 		return
 	}
 	delete(w.open, rec.TID)
@@ -121,7 +115,7 @@ func (w *waits) count(x *wait, until uint64) {
 	}
 	wait, run := until-begin, uint64(0)
 	switch {
-	case x.preempted:
+	case x.preempted || x.woken != 0 && x.woken <= begin:
 		wait, run = 0, wait
 	case x.woken > begin && x.woken < until:
 		wait, run = x.woken-begin, until-x.woken
@@ -133,6 +127,27 @@ func (w *waits) count(x *wait, until uint64) {
 		later := x.Seen
 		later.At = w.r.Since(until - run)
 		w.r.Keep(later, w.r.Mark(profile.WaitProcessor), w.r.Value(w.column, int64(run)))
+	}
+}
+
+// part counts what was waited so far where a wait goes on, and has the rest count from
+// then on.
+func (w *waits) part(at uint64) {
+	for tid, x := range w.open {
+		if !w.r.Processes.Alive(x.Of.PID, tid) {
+			delete(w.open, tid) // that it ended was lost
+			continue
+		}
+		w.count(x, at)
+		x.begin, x.At = max(x.begin, at), max(x.At, w.r.Since(at))
+	}
+}
+
+// carry takes what goes on into another profile.
+func (w *waits) carry(c profile.Carry) {
+	clear(w.reason)
+	for _, x := range w.open {
+		x.Seen = resolve.Carried(x.Seen, c)
 	}
 }
 
@@ -195,15 +210,7 @@ func reasonOfStack(text string) profile.Mark {
 }
 
 // wokenThread reads which thread a record of the wake-up is about.
-func wokenThread(rec perf.Record, point tracefs.Tracepoint) (tid uint32, ok bool) {
-	v, ok := point.Fields["pid"].Number(perf.RawOf(rec))
+func wokenThread(rec *raw.Record, point tracefs.Tracepoint) (tid uint32, ok bool) {
+	v, ok := point.Fields["pid"].Number(rec.Sample.Data)
 	return uint32(v), ok
-}
-
-// exited reads which thread a record of an exit is about.
-func exited(rec perf.Record) (tid uint32, ok bool) {
-	if len(rec.Body) < 16 {
-		return 0, false
-	}
-	return binary.NativeEndian.Uint32(rec.Body[8:]), true
 }

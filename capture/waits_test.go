@@ -6,29 +6,25 @@ import (
 
 	"entelon/core/measure"
 	"entelon/core/profile"
-	"entelon/linux/perf"
 	"entelon/linux/procfs"
 	"entelon/linux/tracefs"
 	"entelon/resolve"
+	"entelon/resolve/raw"
+	"entelon/resolve/replay"
 )
 
 // TestWaitsFromRecords walks one thread through switches, wake-ups and ends,
 // with the kernel's records made by hand.
 func TestWaitsFromRecords(t *testing.T) {
-	s := &session{builder: profile.NewBuilder(), lastCalls: map[uint32]lastCall{}, target: &target{byID: map[uint64]*source{}}}
-	s.resolver = resolve.New(s.builder, &s.facts, nil)
+	s := testConsumer(t, measure.Waiting)
 	s.resolver.Origin = 1000
-	s.o.Settings.Measures = []string{measure.Waiting}
-	if err := s.chooseMeasures(); err != nil {
-		t.Fatal(err)
-	}
 	wait := func(tid uint32, begin uint64) *wait {
 		p := s.resolver.Processes.Get(7)
-		return &wait{Seen: resolve.Seen{At: s.resolver.Since(begin), Of: p, Thread: s.resolver.Processes.Thread(p, tid), Ready: true, Stack: s.builder.Push(0, s.resolver.Builder.Mark(profile.MarkOther, "main"))}, begin: begin, reason: profile.WaitSleep}
+		return &wait{Seen: resolve.Seen{At: s.resolver.Since(begin), Of: p, Thread: s.resolver.Processes.Thread(p, tid), Ready: true, Stack: s.resolver.Builder.Push(0, s.resolver.Builder.Mark(profile.MarkOther, "main"))}, begin: begin, reason: profile.WaitSleep}
 	}
 	sum := func() map[string]int64 {
 		out := map[string]int64{}
-		p := s.builder.Profile()
+		p := s.resolver.Builder.Profile()
 		for i, st := range p.Samples.Stack {
 			out[p.FunctionName(p.FunctionOf(st))] += p.Samples.Values[0][i]
 		}
@@ -43,8 +39,8 @@ func TestWaitsFromRecords(t *testing.T) {
 			}
 		}
 	}
-	back := func(tid uint32, at uint64) perf.Record {
-		return perf.Record{Kind: perf.RecordSwitch, TID: tid, Time: at}
+	back := func(tid uint32, at uint64) *raw.Record {
+		return &raw.Record{Kind: raw.SwitchedIn, TID: tid, Time: at}
 	}
 
 	s.waits.open[1] = wait(1, 2000)
@@ -54,7 +50,7 @@ func TestWaitsFromRecords(t *testing.T) {
 	expect("woken", map[string]int64{"[sleeps]": 600, "[waits for a processor]": 400})
 
 	s.waits.open[1] = wait(1, 4000)
-	s.waits.switched(perf.Record{Kind: perf.RecordSwitch, Misc: perf.MiscSwitchOut | perf.MiscPreempted, TID: 1, Time: 4001})
+	s.waits.switched(&raw.Record{Kind: raw.SwitchedOut, Preempted: true, TID: 1, Time: 4001})
 	s.waits.switched(back(1, 4100))
 	expect("preempted", map[string]int64{"[sleeps]": 600, "[waits for a processor]": 500})
 
@@ -63,9 +59,7 @@ func TestWaitsFromRecords(t *testing.T) {
 	expect("from before", map[string]int64{"[sleeps]": 700})
 
 	s.waits.open[1] = wait(1, 5000)
-	if err := s.record(perf.Record{Kind: perf.RecordExit, TID: 1, Time: 5100, Body: binary.NativeEndian.AppendUint64(binary.NativeEndian.AppendUint64(nil, 7), 1)}); err != nil {
-		t.Fatal(err)
-	}
+	s.Visit(&raw.Record{Kind: raw.Ended, PID: 7, TID: 1, Time: 5100})
 	s.waits.switched(back(1, 5200)) // nobody comes back from the dead
 	expect("ended", map[string]int64{"[sleeps]": 700})
 
@@ -73,9 +67,26 @@ func TestWaitsFromRecords(t *testing.T) {
 	s.waits.woke(2, 5000) // of an earlier wait
 	s.waits.finish(6300)
 	expect("still going on", map[string]int64{"[sleeps]": 1000, "[waits for a processor]": 500})
-	if len(s.waits.open) != 0 || s.builder.Profile().Check() != nil {
+	if len(s.waits.open) != 0 || s.resolver.Builder.Profile().Check() != nil {
 		t.Error("something is left open, or the profile breaks its rules")
 	}
+}
+
+// testConsumer measures what is named, in a world that knows nothing.
+func testConsumer(t *testing.T, names ...string) *consumer {
+	t.Helper()
+	return consumerIn(t, replay.NewWorld(nil), names...)
+}
+
+func consumerIn(t *testing.T, w resolve.World, names ...string) *consumer {
+	t.Helper()
+	b := profile.NewBuilder()
+	ms, err := chooseMeasures(&profile.Settings{Measures: names}, b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var facts profile.Facts
+	return newConsumer(nil, &ms, resolve.New(b, &facts, w), &facts)
 }
 
 func TestReasonsOfWaits(t *testing.T) {
@@ -102,17 +113,16 @@ func TestSystemCallsFromRecords(t *testing.T) {
 	b.Measure("syscall-time", "ns", measure.Sum)
 	b.Measure("syscalls", "count", measure.Sum)
 	var facts profile.Facts
-	r := resolve.New(b, &facts, nil)
+	r := resolve.New(b, &facts, replay.NewWorld(nil))
 	r.Origin = 100
 	c := newSystemCalls(r)
-	src := &source{role: roleLeave, raw: true, point: tracefs.Tracepoint{Fields: map[string]tracefs.Field{"id": {Offset: 8, Size: 8}}}}
+	e := &event{role: roleLeave, raw: true, point: tracefs.Tracepoint{Fields: map[string]tracefs.Field{"id": {Offset: 8, Size: 8}}}}
 	leave := func(tid uint32, at, number uint64) {
-		raw := binary.NativeEndian.AppendUint64(make([]byte, 8), number)
-		body := append(make([]byte, 48), append(binary.NativeEndian.AppendUint32(nil, uint32(len(raw))), raw...)...)
-		c.leave(perf.Record{Kind: perf.RecordSample, PID: 7, TID: tid, Time: at, Body: body}, src)
+		data := binary.NativeEndian.AppendUint64(make([]byte, 8), number)
+		c.leave(&raw.Record{Kind: raw.Sampled, PID: 7, TID: tid, Time: at, Sample: &raw.Sample{Data: data}}, e)
 	}
 	leave(1, 400, 0) // a read that began before the take
-	r.Processes.Born[2] = 350
+	r.Processes.Apply(&raw.Record{Kind: raw.Started, PID: 7, TID: 2, Time: 350, Parent: raw.Parent{PID: 7, TID: 7}})
 	leave(2, 400, 56) // a new thread comes back from the call that made it
 	leave(3, 400, ^uint64(0))
 	p := r.Processes.Get(7)

@@ -59,7 +59,7 @@ func (s *session) openOther() {
 	cpus, err := perf.Processors()
 	if err == nil {
 		var types *btf.Spec
-		if types, err = s.kernelTypes(); err == nil {
+		if types, err = kernelTypes(s.o.Finder); err == nil {
 			s.other, err = bpf.NewStackReader(cpus, types, set.StackBytes)
 		}
 	}
@@ -70,46 +70,40 @@ func (s *session) openOther() {
 		}
 		return
 	}
-	s.resolver.Processes.Tell = s.tellGo
-	s.resolver.Processes.TellPython = s.tellPython
+	tell := teller{s.other}
+	s.resolver.Processes.Tell = tell.golang
+	s.resolver.Processes.TellPython = tell.python
 	for _, pid := range s.pids {
 		exe := s.exe
 		if s.command == nil {
 			exe = fmt.Sprintf("/proc/%d/exe", pid)
 		}
 		if f, err := symbol.OpenRegular(runtimes.InterpreterOf(exe)); err == nil {
-			s.tellRuntime(uint32(pid), f)
+			s.resolver.Processes.TellErr = tell.begins(uint32(pid), f, s.command != nil)
 		}
 	}
 }
 
-// tellRuntime lets the kernel program know of a Go process before it begins;
-// all others are known from when they map their code.
-func (s *session) tellRuntime(pid uint32, f *os.File) {
+// begins lets them know of a process before it begins: all others are known from when
+// they map their code. f is its executable; launched says that it did not begin yet.
+func (t teller) begins(pid uint32, f *os.File, launched bool) error {
 	o, err := symbol.OpenObject(f, f.Name(), profile.KindOwn, nil)
 	if err != nil {
-		return // a script; its interpreter is looked at when it is mapped
+		return nil // a script; its interpreter is looked at when it is mapped
 	}
 	if g, ok := o.GoRuntime(); ok {
-		err = s.tellGo(pid, g)
+		err = t.golang(pid, g)
 	}
-	if c := python.Find(o); c != nil && c.Err == nil && s.command != nil {
-		err = errors.Join(err, s.tellPython(pid, &c.Layout, c.First-c.Start, true))
+	if c := python.Find(o); c != nil && c.Err == nil && launched {
+		err = errors.Join(err, t.python(pid, &c.Layout, c.First-c.Start, true))
 	}
-	s.resolver.Processes.TellErr = errors.Join(err, o.Close())
+	return errors.Join(err, o.Close())
 }
 
 // kernelTypes returns what the kernel's programs need to know of its structures.
-func (s *session) kernelTypes() (*btf.Spec, error) {
-	if s.o.Finder == nil || s.o.Finder.Cache == nil {
+func kernelTypes(f *symbol.Finder) (*btf.Spec, error) {
+	if f == nil || f.Cache == nil {
 		return bpf.KernelTypes(nil)
 	}
-	return bpf.KernelTypes(s.o.Finder.Cache)
-}
-
-func (s *session) closeOther() error {
-	if s.other == nil {
-		return nil
-	}
-	return s.other.Close()
+	return bpf.KernelTypes(f.Cache)
 }

@@ -3,16 +3,15 @@ package resolve
 import (
 	"slices"
 	"unicode/utf8"
-	"unsafe"
 
 	"entelon/core/profile"
-	"entelon/linux/bpf"
+	"entelon/resolve/raw"
 )
 
-// labelsOf reads a record of labels; whole reports that these are all of them.
+// labelsOf reads a sample's labels; missing reports that these are not all of them.
 // Names of a set stand in order; where they do not, or a text is none, it was
 // something else that was read.
-func labelsOf(h bpf.Header, body []byte, b *profile.Builder) (set profile.LabelSetID, whole bool) {
+func labelsOf(s *raw.Sample, b *profile.Builder) (set profile.LabelSetID, missing bool) {
 	text := func(length uint64, t []byte) (string, bool) {
 		cut := length >= uint64(len(t))
 		t = t[:min(length, uint64(len(t)))]
@@ -26,18 +25,16 @@ func labelsOf(h bpf.Header, body []byte, b *profile.Builder) (set profile.LabelS
 		}
 		return string(t), utf8.Valid(t) && !slices.Contains(t, 0)
 	}
-	n, before := uint64(0), ""
-	const size = int(unsafe.Sizeof(bpf.GoLabel{}))
-	for ; len(body) >= size; body = body[size:] {
-		l := bpf.DecodeLabel(body)
-		name, good := text(l.NameLength, l.Name[:])
-		value, fine := text(l.TextLength, l.Text[:])
+	before := ""
+	for i := range s.Labels {
+		l := &s.Labels[i]
+		name, good := text(l.NameLength, l.Name)
+		value, fine := text(l.TextLength, l.Text)
 		if !good || !fine || name == "" || before > name {
-			return 0, false
+			return 0, true
 		}
 		before = name
 		set = b.Label(set, name, value)
-		n++
 	}
-	return set, n == h.Low
+	return set, len(s.Labels) != s.Labelled
 }

@@ -1,82 +1,15 @@
 package resolve
 
 import (
-	"strings"
+	"encoding/binary"
+	"fmt"
+	"path"
+	"slices"
 
-	"entelon/linux/bpf"
-	"entelon/linux/perf"
+	"entelon/core/profile"
+	"entelon/resolve/raw"
 	"entelon/runtimes/python"
 )
-
-// interpreter returns what the module tells of CPython, nil where it is none.
-func (m *module) interpreter() *python.Interpreter {
-	if m.pyLooked {
-		return m.cpython
-	}
-	m.pyLooked = true
-	if m.open(); m.Object != nil {
-		m.cpython = python.Find(m.Object)
-	}
-	return m.cpython
-}
-
-// lookPython tells the kernel's programs of a process that has mapped CPython.
-func (ps *Processes) lookPython(p *Process, m mapping) error {
-	c := m.Module.interpreter()
-	if c == nil {
-		return nil
-	}
-	ps.Met[python.Name] = true
-	if c.Err != nil && ps.Unread == nil {
-		ps.Unread = c.Err
-	}
-	if c.Err != nil || p.python != nil || ps.TellPython == nil {
-		return nil
-	}
-	p.python = &c.Layout
-	return ps.tellPython(p.PID, m)
-}
-
-// tellPython tells the kernel's programs where a process has mapped CPython.
-func (ps *Processes) tellPython(pid uint32, m mapping) error {
-	at, c := m.start, m.Module.cpython
-	if own, ok := m.Module.Object.Address(m.offset); ok {
-		at -= own
-	}
-	return ps.TellPython(pid, &c.Layout, at+c.First, false)
-}
-
-// Glance looks at a mapping before its turn in the order of time, since the
-// kernel's program should know of an interpreter before it begins.
-func (ps *Processes) Glance(r perf.Record) error {
-	m, ok := perf.DecodeMmap2(r.Body)
-	if !ok || ps.TellPython == nil {
-		return nil
-	}
-	name := strings.TrimSuffix(m.Name, " (deleted)")
-	mod := ps.modules.get(m.PID, name, moduleKey{name, m.Inode, m.Major, m.Minor}, m.Address, m.Address+m.Length)
-	if c := mod.interpreter(); c == nil || c.Err != nil {
-		return nil
-	}
-	return ps.tellPython(m.PID, mapping{m.Address, m.Address + m.Length, m.FileOffset, mod})
-}
-
-// leavePython forgets that a process ran CPython until a time. Code objects of
-// what it has become since may be known already: their records are taken as
-// they come, and not in their turn.
-func (p *Process) leavePython(at uint64) {
-	p.python = nil
-	if p.codes == nil {
-		return
-	}
-	raw := p.codes.raw
-	p.codes = nil
-	for id, r := range raw {
-		if r.at >= at {
-			p.pythonCodes().raw[id] = r
-		}
-	}
-}
 
 // pythonStack collects what one sample has of CPython's frames.
 type pythonStack struct {
@@ -96,19 +29,18 @@ func (s *pythonStack) reset() {
 	s.entries, s.states, s.runs = s.entries[:0], s.states[:0], s.runs[:0]
 }
 
-// add takes one record of frames.
-func (s *pythonStack) add(h bpf.Header, entries []byte, l *python.Layout) {
+// add takes frames that were read together.
+func (s *pythonStack) add(f *raw.Frames, l *python.Layout) {
 	if l == nil {
 		return // the process has become another program since
 	}
 	first := len(s.entries)
-	s.entries = python.Decode(entries, l, s.entries)
-	state, more := h.Addr, h.Low != 0
-	if k := len(s.states); k > 0 && s.states[k-1].address == state && s.states[k-1].more {
-		s.states[k-1].last, s.states[k-1].more = len(s.entries), more
+	s.entries = python.Decode(f.Entries, l, s.entries)
+	if k := len(s.states); k > 0 && s.states[k-1].address == f.State && s.states[k-1].more {
+		s.states[k-1].last, s.states[k-1].more = len(s.entries), f.More
 		return
 	}
-	s.states = append(s.states, pythonState{state, first, len(s.entries), more})
+	s.states = append(s.states, pythonState{f.State, first, len(s.entries), f.More})
 }
 
 // cut makes runs of what was collected, the innermost first; it returns false
@@ -125,4 +57,124 @@ func (s *pythonStack) cut(l *python.Layout) bool {
 		python.SortRuns(s.runs) // a thread that is in several interpreters has them all on one stack
 	}
 	return true
+}
+
+// pythonCodesRead are the code objects of a process, and the frames in them.
+type pythonCodesRead struct {
+	raw    map[python.Identity]codeRecord // that were not looked at yet
+	known  map[python.Identity]*python.Code
+	frames map[pythonPlace]profile.FrameID
+}
+
+// codeRecord is what was read of a code object, and when.
+type codeRecord struct {
+	at    uint64
+	line  uint32 // its first
+	bytes []byte // as raw.Code has them
+}
+
+type pythonPlace struct {
+	code  python.Identity
+	instr uint64
+}
+
+func (p *Process) pythonCodes() *pythonCodesRead {
+	if p.codes == nil {
+		p.codes = &pythonCodesRead{raw: map[python.Identity]codeRecord{}, known: map[python.Identity]*python.Code{}, frames: map[pythonPlace]profile.FrameID{}}
+	}
+	return p.codes
+}
+
+// learn keeps what was read of a code object.
+func (p *Process) learn(c *raw.Code, at uint64) {
+	id := python.Identity{Address: c.Address, Filename: c.Filename, Qualname: c.Qualname, LineTable: c.LineTable}
+	p.pythonCodes().raw[id] = codeRecord{at, c.FirstLine, slices.Clone(c.Bytes)}
+}
+
+// leavePython forgets that a process ran CPython until a time. Code objects of
+// what it has become since may be known already: their records are taken as
+// they come, and not in their turn.
+func (p *Process) leavePython(at uint64) {
+	p.python = nil
+	if p.codes == nil {
+		return
+	}
+	raw := p.codes.raw
+	p.codes = nil
+	for id, r := range raw {
+		if r.at >= at {
+			p.pythonCodes().raw[id] = r
+		}
+	}
+}
+
+// code returns a code object, nil where it cannot be read any more.
+func (n *names) code(p *Process, id python.Identity) *python.Code {
+	codes := p.pythonCodes()
+	c, ok := codes.known[id]
+	if ok {
+		return c
+	}
+	if r, ok := codes.raw[id]; ok {
+		delete(codes.raw, id)
+		if len(r.bytes) >= python.NameBytes+python.FileBytes {
+			file := r.bytes[python.NameBytes:]
+			c = python.CodeFrom(p.python, id, r.line, r.bytes[:python.NameBytes], file[:python.FileBytes], file[python.FileBytes:])
+		}
+	} else {
+		c = n.readCode(p, id)
+	}
+	codes.known[id] = c
+	return c
+}
+
+// readCode reads a code object now, where its record is not there: the kernel
+// forgets which ones it has told of where there are very many.
+func (n *names) readCode(p *Process, id python.Identity) *python.Code {
+	l := p.python
+	if l == nil {
+		return nil
+	}
+	read := func(at uint64, most int) []byte { return n.world.Memory(p.PID, at, most) }
+	head := read(id.Address+l.Code.Filename, 32)
+	line := read(id.Address+l.Code.FirstLine, 4)
+	if len(head) < 32 || len(line) < 4 {
+		return nil
+	}
+	ne := binary.NativeEndian
+	if now := (python.Identity{Address: id.Address, Filename: ne.Uint64(head), Qualname: ne.Uint64(head[16:]), LineTable: ne.Uint64(head[24:])}); now != id {
+		return nil // another one has its place
+	}
+	return python.CodeFrom(l, id, ne.Uint32(line), read(id.Qualname, python.NameBytes), read(id.Filename, python.FileBytes), read(id.LineTable, python.TableBytes))
+}
+
+// python returns the frame of one entry.
+func (n *names) python(p *Process, e *python.Entry) profile.FrameID {
+	codes := p.pythonCodes()
+	key := pythonPlace{e.Code, e.Instr}
+	if f, ok := codes.frames[key]; ok {
+		return f
+	}
+	fn := profile.Function{Kind: profile.KindUnknown}
+	var line uint32
+	c := n.code(p, e.Code)
+	if c == nil {
+		fn.Name = n.b.Intern(fmt.Sprintf("[python function at 0x%x]", e.Code.Address))
+		fn.Module = n.b.Module(profile.Module{Path: n.b.Intern("[python]"), Kind: profile.KindInterpreter})
+	} else {
+		line = c.Line(e, p.python)
+		name := c.Name
+		if name == "<module>" {
+			name += " " + path.Base(c.File) // every file has one
+		}
+		fn.Name, fn.File, fn.Line = n.b.Intern(name), n.b.Intern(c.File), c.First
+		fn.Kind = python.KindOf(c.File)
+		fn.Module = n.b.Module(profile.Module{Path: n.b.Intern(c.File), Kind: profile.KindInterpreter})
+	}
+	f := n.b.Frame(profile.Frame{Function: n.b.Function(fn), Line: line, Found: profile.FoundInterpreter})
+	if c == nil {
+		n.none[f] = "[python]"
+	}
+	codes.frames[key] = f
+	return f
 }

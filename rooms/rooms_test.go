@@ -34,7 +34,7 @@ var rooms = []room{
 	{"runtimes", []string{"core/profile", "symbol"}},
 	{"diagnose", []string{"core/measure", "core/profile", "runtimes"}},
 	{"linux", nil},
-	{"resolve", []string{"core/measure", "core/profile", "linux", "runtimes", "symbol", "unwind"}},
+	{"resolve", []string{"core/measure", "core/profile", "runtimes", "symbol", "unwind"}},
 	{"capture", []string{"core/measure", "core/profile", "core/scope", "diagnose", "linux", "resolve", "runtimes", "symbol", "unwind"}},
 	{"people", nil},
 	{"collector", []string{"core/profile", "people"}},

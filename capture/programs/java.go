@@ -1,4 +1,4 @@
-package resolve
+package programs
 
 import (
 	"bytes"
@@ -124,14 +124,14 @@ func (m *javaMachine) await(last, at uint64) {
 }
 
 // readJava takes in the maps that have arrived.
-func (j *jitCode) readJava() {
-	j.java.mu.Lock()
-	maps, times := j.java.maps, j.java.times
-	j.java.maps, j.java.times = nil, nil
-	j.Failed = j.java.failed
-	j.java.mu.Unlock()
+func (m *madeCode) readJava() {
+	m.java.mu.Lock()
+	maps, times := m.java.maps, m.java.times
+	m.java.maps, m.java.times = nil, nil
+	m.failed = m.java.failed
+	m.java.mu.Unlock()
 	for i, b := range maps {
-		j.Codes.Again(bytes.NewReader(b), times[i])
+		m.codes.Again(bytes.NewReader(b), times[i])
 	}
 }
 

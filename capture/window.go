@@ -1,0 +1,52 @@
+package capture
+
+import (
+	"entelon/core/profile"
+	"entelon/linux/perf"
+)
+
+// Window is a stretch of a long collection, with a profile of its own.
+type Window struct {
+	Begin, End int64 // in nanoseconds since the collection began
+	Profile    *profile.Profile
+	Facts      profile.Facts
+}
+
+// turn ends a window at a time and begins the next one. What is going on counts in each
+// window with its part of the time; a call counts in the one in which it ends.
+func (c *consumer) turn(at uint64) Window {
+	if c.waits != nil {
+		c.waits.part(at)
+	}
+	if c.syscalls != nil {
+		c.syscalls.part(at)
+	}
+	w := Window{Begin: c.windowBegan, End: c.resolver.Since(at), Facts: *c.facts}
+	w.Facts.CutOff = c.resolver.CutOff()
+	w.Facts.DurationNS = w.End - w.Begin
+	if c.chosen != nil {
+		w.Facts.LeftOut = c.chosen.left
+		c.chosen.turn()
+	}
+	var carry profile.Carry
+	w.Profile, carry = c.resolver.Turn()
+	if c.waits != nil {
+		c.waits.carry(carry)
+	}
+	if c.syscalls != nil {
+		c.syscalls.carry(carry)
+	}
+	clear(c.lastCalls)
+	*c.facts = profile.Facts{Executable: w.Facts.Executable, BuildID: w.Facts.BuildID, Revision: w.Facts.Revision, RuntimeSet: w.Facts.RuntimeSet}
+	c.windowBegan = w.End
+	return w
+}
+
+// turnIfDue ends a window if it is long enough, or if the last one is asked for.
+func (c *consumer) turnIfDue(last bool) error {
+	now := perf.Now()
+	if c.every <= 0 || !last && c.resolver.Since(now)-c.windowBegan < c.every.Nanoseconds() {
+		return nil
+	}
+	return c.window(c.turn(now))
+}

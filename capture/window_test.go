@@ -1,0 +1,148 @@
+package capture
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"runtime"
+	"testing"
+	"time"
+
+	"entelon/core/measure"
+	"entelon/core/profile"
+	"entelon/resolve/raw"
+	"entelon/resolve/replay"
+)
+
+// aliveWorld has all threads alive.
+type aliveWorld struct{ *replay.World }
+
+func (aliveWorld) ThreadName(uint32, uint32) string { return "engraver" }
+
+// TestWindowsPartWhatGoesOn: a wait and a call that go on over the end of a window count
+// in both with their part of the time, and as one.
+func TestWindowsPartWhatGoesOn(t *testing.T) {
+	c := consumerIn(t, aliveWorld{replay.NewWorld(nil)}, measure.Waiting, measure.Syscalls)
+	c.resolver.Origin = 1000
+	const self = 7
+	p := c.resolver.Processes.Get(self)
+	seen := func(name string) (x wait) {
+		x.Of, x.Thread, x.Ready = p, c.resolver.Processes.Thread(p, self), true
+		x.Stack = c.resolver.Builder.Push(0, c.resolver.Builder.Mark(profile.MarkOther, name))
+		return x
+	}
+	sleeping := seen("nap")
+	sleeping.begin, sleeping.reason = 2000, profile.WaitSleep
+	c.waits.open[self] = &sleeping
+	reading := seen("read")
+	c.syscalls.open[self] = systemCall{Seen: reading.Seen, column: 1, begin: 2500, mark: c.syscalls.mark(0)}
+
+	first := c.turn(4000)
+	c.waits.woke(self, 5000)
+	second := c.turn(6000)
+	c.waits.switched(&raw.Record{Kind: raw.SwitchedIn, PID: self, TID: self, Time: 6500})
+	c.syscalls.gone(self, 7000)
+	third := c.turn(8000)
+	for i, x := range []struct {
+		w    Window
+		want string
+	}{
+		{first, "[nap]/[sleeps] 2000 0 0, [read]/[system call read] 0 1500 0"},
+		{second, "[nap]/[sleeps] 1000 0 0, [nap]/[waits for a processor] 1000 0 0, [read]/[system call read] 0 2000 0"},
+		{third, "[nap]/[waits for a processor] 500 0 0, [read]/[system call read] 0 1000 1"},
+	} {
+		p := x.w.Profile
+		var got string
+		for s, stack := range p.Samples.Stack {
+			if s > 0 {
+				got += ", "
+			}
+			parent := p.Stacks.Parent[stack]
+			got += fmt.Sprintf("%s/%s %d %d %d", p.FunctionName(p.FunctionOf(parent)), p.FunctionName(p.FunctionOf(stack)), p.Samples.Values[0][s], p.Samples.Values[1][s], p.Samples.Values[2][s])
+		}
+		if got != x.want || p.Check() != nil {
+			t.Errorf("window %d: %s, want %s (%v)", i+1, got, x.want, p.Check())
+		}
+	}
+	if second.Begin != 3000 || second.End != 5000 || second.Facts.DurationNS != 2000 || second.Facts.Samples != 3 {
+		t.Errorf("the second window is from %d to %d with %d samples", second.Begin, second.End, second.Facts.Samples)
+	}
+}
+
+// held is what this process holds: bytes of live memory, and open files.
+func held(t *testing.T) (bytes uint64, files int) {
+	t.Helper()
+	runtime.GC()
+	runtime.GC()
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	fds, err := os.ReadDir("/proc/self/fd")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return m.HeapAlloc, len(fds)
+}
+
+// TestFiveHundredWindows samples programs that come and go for as many windows, and
+// holds as much at the end as near the beginning.
+func TestFiveHundredWindows(t *testing.T) {
+	// Each round runs a program under a name of its own, so that its file, its process
+	// and its frames are new.
+	shell := exec.Command("sh", "-c", `cd "$0"; i=0; while :; do i=$((i+1)); cp "$1" p$i; ./p$i -c 'x = sum(i*i for i in range(30000))' 2>/dev/null; rm p$i; done`, t.TempDir(), "/usr/bin/python3")
+	if err := shell.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = shell.Process.Kill(); _ = shell.Wait() }()
+	const windows, early = 500, 100
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	n, samples, processes := 0, 0, map[string]bool{}
+	var bytes [2]uint64
+	var files [2]int
+	var known [2]string
+	var s *session
+	look := func(i int) {
+		bytes[i], files[i] = held(t)
+		ps := s.resolver.Processes
+		known[i] = fmt.Sprintf("%d processes", len(ps.Known))
+	}
+	o := Options{
+		Settings: profile.Settings{PID: shell.Process.Pid, RateHz: 997, Measures: []string{measure.CPU, measure.Waiting}},
+		Every:    20 * time.Millisecond,
+	}
+	o.Window = func(w Window) error {
+		if err := w.Profile.Check(); err != nil {
+			return err
+		}
+		for _, p := range w.Profile.Processes {
+			processes[fmt.Sprint(p.PID)] = true
+		}
+		samples += w.Profile.Samples.Len()
+		switch n++; n {
+		case early:
+			look(0)
+		case windows:
+			look(1)
+			cancel()
+		}
+		return nil
+	}
+	s = newSession(o, noSink{})
+	res, err := s.collect(ctx)
+	if err != nil || res.SinkErr != nil {
+		t.Fatal(err, res.SinkErr)
+	}
+	for _, w := range res.Take.Facts.Warnings {
+		if w.Code == "fault" {
+			t.Error(w.Text)
+		}
+	}
+	t.Logf("%d windows with %d samples of %d processes; %d and %d bytes, %d and %d files, %s and %s", n, samples, len(processes), bytes[0], bytes[1], files[0], files[1], known[0], known[1])
+	if n < windows || samples < windows || len(processes) < 20 {
+		t.Errorf("%d windows with %d samples of %d processes", n, samples, len(processes))
+	}
+	if bytes[1] > bytes[0]*5/4+1<<20 || files[1] > files[0]+8 {
+		t.Errorf("%d bytes and %d files were held after %d windows, %d and %d after %d", bytes[0], files[0], early, bytes[1], files[1], n)
+	}
+}
