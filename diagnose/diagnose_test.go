@@ -54,10 +54,11 @@ func TestWarnings(t *testing.T) {
 		"no-wake":       func(_ *profile.Facts, e *Evidence) { e.NoWake = bad },
 		"ended-at-once": func(f *profile.Facts, _ *Evidence) { f.DurationNS = 5e7 },
 		"idle":          func(f *profile.Facts, _ *Evidence) { f.DurationNS = 50e9 },
-		"host":          func(_ *profile.Facts, e *Evidence) { e.Machine[1].Stolen = 100 },
-		"busy":          func(_ *profile.Facts, e *Evidence) { e.Machine[1].Idle = 0 },
-		"hot":           func(_ *profile.Facts, e *Evidence) { e.Hot, e.HotTimes = 1, 9 },
-		"held-back":     func(_ *profile.Facts, e *Evidence) { e.Held = time.Second },
+		// It had a third of its processor, and the host more than that: it did not idle.
+		"host":      func(f *profile.Facts, e *Evidence) { f.DurationNS, e.Machine[1].Stolen = 14e9, 500 },
+		"busy":      func(_ *profile.Facts, e *Evidence) { e.Machine[1].Idle = 0 },
+		"hot":       func(_ *profile.Facts, e *Evidence) { e.Hot, e.HotTimes = 1, 9 },
+		"held-back": func(_ *profile.Facts, e *Evidence) { e.Held = time.Second },
 	} {
 		f, e := sound()
 		change(&f, &e)

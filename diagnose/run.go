@@ -39,7 +39,7 @@ func ofRun(f *profile.Facts, e *Evidence) {
 	if e.Launched && f.EndedBy == "exit" && took < warnShort {
 		f.Warn("ended-at-once", fmt.Sprintf("The command ended after %.0f ms.", float64(took.Microseconds())/1000), "Make sure that it did what you want to measure; give it more to do.")
 	}
-	if e.CPU && !e.Waiting && e.Processes > 0 && took >= idleAfter && float64(f.CPUNS) < warnIdle*float64(f.DurationNS) {
+	if e.CPU && !e.Waiting && e.Processes > 0 && took >= idleAfter && float64(f.CPUNS) < warnIdle*float64(f.DurationNS)*(1-e.stolen()) {
 		f.Warn("idle", fmt.Sprintf("It used %.2f of a processor over %.1f s: most of the time it waited.", float64(f.CPUNS)/float64(f.DurationNS), took.Seconds()), "Add --measure waiting to see for what.")
 	}
 	if took >= idleAfter {
@@ -57,6 +57,16 @@ func ofAbsentFiles(f *profile.Facts, e *Evidence) {
 	}
 }
 
+// stolen is the share of the machine's time that its host took away, 0 where that is
+// not known. A program that is held up by it does not idle.
+func (e *Evidence) stolen() float64 {
+	before, after := e.Machine[0], e.Machine[1]
+	if before.Total == 0 || after.Total <= before.Total || after.Stolen < before.Stolen {
+		return 0
+	}
+	return float64(after.Stolen-before.Stolen) / float64(after.Total-before.Total)
+}
+
 // ofMachine says who else used the machine.
 func ofMachine(f *profile.Facts, e *Evidence) {
 	before, after := e.Machine[0], e.Machine[1]
@@ -64,7 +74,7 @@ func ofMachine(f *profile.Facts, e *Evidence) {
 	if before.Total == 0 || after.Total == 0 || total <= 0 || e.TickNS <= 0 {
 		return
 	}
-	if share := float64(stolen) / float64(total); share > warnStole {
+	if share := e.stolen(); share > warnStole {
 		f.Warn("host", fmt.Sprintf("The host of this machine took %.0f %% of its time away.", 100*share), "Trust shares more than seconds, or take it again later.")
 	}
 	busy := total - (after.Idle - before.Idle) - stolen
