@@ -97,7 +97,7 @@ func (s *Server) grow(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	b, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, mostBlock))
+	b, err := readPiece(c, mostBlock)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -167,7 +167,7 @@ func (s *Server) endJob(c *gin.Context) {
 
 // digestOf is the SHA-256 of what has come of a take.
 func (s *Server) digestOf(ctx context.Context, id string) (string, error) {
-	pieces := s.store.GrownFile(ctx, id)
+	pieces := s.store.GrownFile(ctx, id, 0)
 	defer pieces.Close()
 	h := sha256.New()
 	if _, err := io.Copy(h, pieces); err != nil {
@@ -194,7 +194,7 @@ func cut(text string, most int) string {
 // is said where nothing has come.
 func (s *Server) deliver(ctx context.Context, j *store.Job, e store.Ended) (*store.Job, error) {
 	if j.Kind == "take" && j.Size > 0 {
-		pieces := s.store.GrownFile(ctx, j.ID)
+		pieces := s.store.GrownFile(ctx, j.ID, 0)
 		defer pieces.Close()
 		t, _, err := s.store.AddInstead(ctx, pieces, "the take", s.o.MaxUpload, j.TakeKey)
 		var broken *take.Error

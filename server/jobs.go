@@ -1,7 +1,6 @@
 package server
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -11,7 +10,6 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"entelon/codec/take"
 	"entelon/core/profile"
 	"entelon/store"
 )
@@ -229,29 +227,4 @@ func (s *Server) question(c *gin.Context, kind string, out any) bool {
 		return false
 	}
 	return s.answered(c, ctx, j.ID, c.Param("name"), out)
-}
-
-// openGrowing reads a take that is being made, as far as it has come.
-func (s *Server) openGrowing(c *gin.Context, id string) (*opened, *store.Take, error) {
-	j, err := s.store.Job(c.Request.Context(), id)
-	if err != nil {
-		return nil, nil, err
-	}
-	row := &store.Take{Program: store.Program{Name: j.Settings.Program}, Build: store.Build{Name: j.Settings.Build}, Key: jobPrefix + id, DurationNS: max(1, j.ElapsedNS), Settings: j.Settings}
-	if j.State == store.JobDone || j.State == store.JobFailed {
-		return s.open(c, j.TakeKey)
-	}
-	if j.Size == 0 {
-		return nil, nil, unavailable{errors.New("nothing has come of it yet")}
-	}
-	// What has come before is of no use any more.
-	prefix := keyGrowing + id + " "
-	key := fmt.Sprintf("%s%d", prefix, j.Size)
-	s.keep.Forget(func(old string) bool { return strings.Contains(old, prefix) && !strings.Contains(old, key) })
-	o, err := s.openKept(c, s.keep.Get, key, min(s.keep.Limit()/2, 100*j.Samples+40*j.Size), func(ctx context.Context) (*profile.Take, error) {
-		pieces := s.store.GrownFile(ctx, id)
-		defer pieces.Close()
-		return take.Read(bufio.NewReaderSize(pieces, piecewise), "the growing take", take.Options{Salvage: true, Limits: s.limits()})
-	})
-	return o, row, err
 }

@@ -24,10 +24,13 @@ type opened struct {
 	*view
 	item  *keep.Item // by which it is kept
 	names func() *scope.Names
+	grown *growing // nil where the take is whole
 }
 
-func newOpened(t *profile.Take) *opened {
-	tr := tree.New(t.Profile)
+func newOpened(t *profile.Take) *opened { return newOpenedAs(t, tree.New(t.Profile)) }
+
+// newOpenedAs is a take whose tree was made before.
+func newOpenedAs(t *profile.Take, tr *tree.Tree) *opened {
 	o := &opened{view: newView(t, tr)}
 	o.names = sync.OnceValue(func() *scope.Names {
 		return scope.NewNames(t.Profile, scope.About{Program: t.Settings.Program, Build: t.Settings.Build}, tr.Weights())
@@ -163,22 +166,42 @@ func (s *Server) load(c *gin.Context, row *store.Take, get getter) (*opened, err
 	})
 }
 
+// opened keeps a take that was read when it came, so that who looks at it now need not
+// have it read again.
+func (s *Server) opened(row *store.Take, t *profile.Take, tr *tree.Tree) {
+	s.keep.Offer(keyTake+row.Digest, size(t, tr), func(self *keep.Item) any {
+		o := newOpenedAs(t, tr)
+		o.item = self
+		return o
+	})
+}
+
 // getter is a way to get something that is kept: to be read, or in passing.
 type getter func(ctx context.Context, key string, expect int64, make keep.Make) (*keep.Item, error)
 
 // openKept returns what is kept of a take, or has it read and held.
 func (s *Server) openKept(c *gin.Context, get getter, key string, expect int64, read func(context.Context) (*profile.Take, error)) (*opened, error) {
-	x, err := get(c.Request.Context(), key, expect, func(ctx context.Context, self *keep.Item) (any, int64, error) {
+	return s.openAs(c, get, key, expect, func(ctx context.Context) (*opened, error) {
 		t, err := read(ctx)
+		if err == nil {
+			err = ctx.Err()
+		}
+		if err != nil {
+			return nil, err
+		}
+		return newOpened(t), nil
+	})
+}
+
+// openAs returns what is kept under a key, or has it opened and held.
+func (s *Server) openAs(c *gin.Context, get getter, key string, expect int64, open func(context.Context) (*opened, error)) (*opened, error) {
+	x, err := get(c.Request.Context(), key, expect, func(ctx context.Context, self *keep.Item) (any, int64, error) {
+		o, err := open(ctx)
 		if err != nil {
 			return nil, 0, err
 		}
-		if err := ctx.Err(); err != nil {
-			return nil, 0, err
-		}
-		o := newOpened(t)
 		o.item = self
-		return o, size(t, o.tree), nil
+		return o, size(o.take, o.tree), nil
 	})
 	if err != nil {
 		return nil, err

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"net/url"
 	"strings"
 	"unicode/utf8"
@@ -40,6 +41,16 @@ func (s *Server) read(c *gin.Context, into any, what string) error {
 		return badRequest{fmt.Errorf("%s: more follows after its end", what)}
 	}
 	return nil
+}
+
+// readPiece reads a body of bytes. Room is made as its length says, and no more than for
+// a little where that may be a lie.
+func readPiece(c *gin.Context, most int64) ([]byte, error) {
+	const believed = 1 << 20
+	var b bytes.Buffer
+	b.Grow(int(min(max(0, c.Request.ContentLength), believed)) + bytes.MinRead)
+	_, err := b.ReadFrom(http.MaxBytesReader(c.Writer, c.Request.Body, most))
+	return b.Bytes(), err
 }
 
 // hasZero reports whether JSON holds an escaped zero character; a backslash that

@@ -86,7 +86,7 @@ func New(st *store.Store, o Options) (*Server, error) {
 	// A name with a slash is one segment of an address.
 	s.engine.UseRawPath, s.engine.UnescapePathValues = true, true
 	if st != nil {
-		st.Room, st.Limits = s.keep.Borrow, s.limits()
+		st.Room, st.Opened, st.Limits = s.keep.Borrow, s.opened, s.limits()
 	}
 	s.routes = s.table()
 	s.metrics = newMetrics(s)

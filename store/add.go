@@ -37,47 +37,68 @@ func (s *Store) Add(ctx context.Context, r io.Reader, name string, limit int64) 
 
 // AddInstead adds a take in the place of one with a key, of which only a part
 // was there before: it gets its key and its notes. "" adds it beside the others.
-func (s *Store) AddInstead(ctx context.Context, r io.Reader, name string, limit int64, instead string) (t *Take, fresh bool, err error) {
-	f, err := nameless()
+func (s *Store) AddInstead(ctx context.Context, r io.Reader, name string, limit int64, instead string) (*Take, bool, error) {
+	a, err := s.add(ctx, r, name, limit, instead)
 	if err != nil {
 		return nil, false, err
+	}
+	if a.fresh && s.Opened != nil {
+		s.Opened(a.row, a.take, a.tree)
+	}
+	return a.row, a.fresh, nil
+}
+
+// added is a take that was added, with what was made of it on the way.
+type added struct {
+	row   *Take
+	fresh bool
+	take  *profile.Take
+	tree  *tree.Tree
+}
+
+func (s *Store) add(ctx context.Context, r io.Reader, name string, limit int64, instead string) (a added, err error) {
+	f, err := nameless()
+	if err != nil {
+		return a, err
 	}
 	defer func() { err = errors.Join(err, f.Close()) }()
 	h := sha256.New()
 	n, err := io.Copy(io.MultiWriter(f, h), io.LimitReader(r, limit+1))
 	if err != nil {
-		return nil, false, fmt.Errorf("receiving %s after %d bytes: %w", name, n, err)
+		return a, fmt.Errorf("receiving %s after %d bytes: %w", name, n, err)
 	}
 	if n > limit {
-		return nil, false, fmt.Errorf("%s: %w (%d MB)", name, ErrTooLarge, limit>>20)
+		return a, fmt.Errorf("%s: %w (%d MB)", name, ErrTooLarge, limit>>20)
 	}
 	unpacked, err := take.Unpacked(f)
 	if err != nil {
-		return nil, false, fmt.Errorf("keeping the upload: %w", err)
+		return a, fmt.Errorf("keeping the upload: %w", err)
 	}
 	// Few are read at a time, so that who looks at takes finds a processor.
 	select {
 	case s.reading <- struct{}{}:
 		defer func() { <-s.reading }()
 	case <-ctx.Done():
-		return nil, false, ctx.Err()
+		return a, ctx.Err()
 	}
 	if s.Room != nil {
 		// What cannot fit is told so by the reader.
 		back, err := s.Room(ctx, min(take.Memory(unpacked), s.Limits.Memory))
 		if err != nil {
-			return nil, false, err
+			return a, err
 		}
 		defer back()
 	}
 	read, err := take.Read(bufio.NewReaderSize(whileWanted{ctx, f}, 1<<20), name, take.Options{Limits: s.Limits})
 	if err != nil {
-		return nil, false, err
+		return a, err
 	}
 	if err := read.CheckBounds(); err != nil {
-		return nil, false, &take.Error{Reason: take.Damaged, Name: name, What: "the take says what cannot be", Cause: err}
+		return a, &take.Error{Reason: take.Damaged, Name: name, What: "the take says what cannot be", Cause: err}
 	}
-	return s.keep(ctx, read, f, hex.EncodeToString(h.Sum(nil)), n, instead)
+	a.take, a.tree = read, tree.New(read.Profile)
+	a.row, a.fresh, err = s.keep(ctx, a, f, hex.EncodeToString(h.Sum(nil)), n, instead)
+	return a, err
 }
 
 // whileWanted reads until nobody waits any more.
@@ -121,12 +142,12 @@ func nameless() (*os.File, error) {
 }
 
 // keep writes everything about a take in one transaction.
-func (s *Store) keep(ctx context.Context, t *profile.Take, f io.ReadSeeker, digest string, size int64, instead string) (*Take, bool, error) {
+func (s *Store) keep(ctx context.Context, a added, f io.ReadSeeker, digest string, size int64, instead string) (*Take, bool, error) {
+	t, tr := a.take, a.tree
 	row, err := rowOf(t, digest, size)
 	if err != nil {
 		return nil, false, err
 	}
-	tr := tree.New(t.Profile)
 	cost := allFigures(tr)
 	row.Memory, row.Figured = memoryOf(t.Profile, tr), true
 	fresh := true

@@ -160,12 +160,18 @@ func (s *Store) Grow(ctx context.Context, id, collector string, at int64, data [
 	return j, s.wrap("keeping a growing take in", err)
 }
 
-// GrownFile reads the file of a take as far as it has come. Who does not read it
-// to its end closes it.
-func (s *Store) GrownFile(ctx context.Context, id string) io.ReadCloser {
+// GrownFile reads the file of a take as far as it has come, from a place on. Who does
+// not read it to its end closes it.
+func (s *Store) GrownFile(ctx context.Context, id string, from int64) io.ReadCloser {
 	r, w := io.Pipe()
 	go func() {
-		at := int64(0)
+		// The piece that holds the place begins at it or before.
+		var at int64
+		err := s.db.WithContext(ctx).Model(&jobBlob{}).Where("job_id = ? AND at <= ?", id, from).Select("COALESCE(MAX(at), 0)").Scan(&at).Error
+		if err != nil {
+			w.CloseWithError(s.wrap("reading a growing take in", err))
+			return
+		}
 		for {
 			var b []jobBlob
 			err := s.db.WithContext(ctx).Where("job_id = ? AND at >= ?", id, at).Order("at").Limit(1).Find(&b).Error
@@ -174,7 +180,8 @@ func (s *Store) GrownFile(ctx context.Context, id string) io.ReadCloser {
 				return
 			}
 			at = b[0].At + 1
-			if _, err := w.Write(b[0].Data); err != nil {
+			skip := min(max(0, from-b[0].At), int64(len(b[0].Data)))
+			if _, err := w.Write(b[0].Data[skip:]); err != nil {
 				return // nobody reads any more
 			}
 		}

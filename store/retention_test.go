@@ -167,7 +167,7 @@ func TestTakeThatWasClosedGoesOn(t *testing.T) {
 	}
 	end := func(early bool, instead string) *store.Take {
 		t.Helper()
-		pieces := st.GrownFile(ctx, j.ID)
+		pieces := st.GrownFile(ctx, j.ID, 0)
 		defer pieces.Close()
 		x, _, err := st.AddInstead(ctx, pieces, "the take", limit, instead)
 		if err != nil {

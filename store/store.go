@@ -17,6 +17,8 @@ import (
 	"gorm.io/gorm/logger"
 
 	"entelon/codec/take"
+	"entelon/core/profile"
+	"entelon/core/tree"
 )
 
 // Store is an open database. Its methods may be called by many goroutines.
@@ -31,6 +33,9 @@ type Store struct {
 	// Room is asked for so many bytes of memory before a take is read that came
 	// from outside, and gives them back when back is called; nil asks nobody.
 	Room func(ctx context.Context, bytes int64) (back func(), err error)
+	// Opened is shown each take that was added, as it was read, when its memory has been
+	// given back; nil: nobody wants to see it.
+	Opened func(row *Take, t *profile.Take, tr *tree.Tree)
 	// Limits bound such a take.
 	Limits take.Limits
 }

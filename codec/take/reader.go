@@ -55,14 +55,17 @@ func Read(r io.Reader, name string, o Options) (*profile.Take, error) {
 	err := d.blocks()
 	var broken *Error
 	if errors.As(err, &broken) && o.Salvage && (broken.Reason == CutOff || broken.Reason == Damaged) && d.usable() {
-		d.take.Facts.Warn("salvaged", fmt.Sprintf("The file is broken at byte %d; only the %d blocks before that place were read.", broken.Offset, broken.Block),
-			"Copy the file again from where it came.")
+		d.take.Facts.Warn("salvaged", salvaged(broken), "Copy the file again from where it came.")
 		err = nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	return d.finish()
+	return d.finish(d.take)
+}
+
+func salvaged(e *Error) string {
+	return fmt.Sprintf("The file is broken at byte %d; only the %d blocks before that place were read.", e.Offset, e.Block)
 }
 
 type reader struct {
@@ -117,11 +120,18 @@ func (d *reader) fileHeader() error {
 	return nil
 }
 
-func (d *reader) blocks() error {
-	var err error
+// unpack prepares to unpack blocks.
+func (d *reader) unpack() (err error) {
 	d.dec, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(uint64(d.o.Limits.Block)+1<<16))
 	if err != nil {
 		return fmt.Errorf("preparing to unpack: %w", err)
+	}
+	return nil
+}
+
+func (d *reader) blocks() error {
+	if err := d.unpack(); err != nil {
+		return err
 	}
 	defer d.dec.Close()
 	for {
@@ -251,8 +261,8 @@ func (d *reader) apply(kind blockKind) error {
 	return nil
 }
 
-func (d *reader) finish() (*profile.Take, error) {
-	t := d.take
+// finish completes what was read.
+func (d *reader) finish(t *profile.Take) (*profile.Take, error) {
 	if !d.headSeen || len(t.Profile.Measures) == 0 {
 		return nil, d.fault(NoSamples, "the take ends before anything was kept", nil)
 	}

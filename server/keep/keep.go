@@ -74,6 +74,36 @@ func (k *Keep) Get(ctx context.Context, key string, expect int64, make Make) (*I
 	return k.get(ctx, key, expect, make, nil, false)
 }
 
+// Find returns one that is there under a key for which is says so, and has to be
+// released; nil where there is none.
+func (k *Keep) Find(is func(key string) bool) *Item {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for e := k.order.Front(); e != nil; e = e.Next() {
+		if x := e.Value.(*Item); is(x.key) {
+			x.users++
+			return x
+		}
+	}
+	return nil
+}
+
+// Offer keeps what was made on the way to something else, if there is room without
+// letting anything go. value is given the item that it becomes.
+func (k *Keep) Offer(key string, bytes int64, value func(self *Item) any) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.items[key] != nil || k.used+bytes > k.limit {
+		return
+	}
+	x := &Item{keep: k, key: key, bytes: bytes, passing: true, ready: make(chan struct{}), stop: func() {}}
+	x.value = value(x)
+	close(x.ready)
+	k.items[key] = x
+	x.at = k.order.PushBack(x)
+	k.used += bytes
+}
+
 // GetOver is Get for something that refers to another item, which stays as long as
 // it. Whoever asks must be using that item.
 func (k *Keep) GetOver(ctx context.Context, base *Item, key string, expect int64, make Make) (*Item, error) {

@@ -239,3 +239,40 @@ func TestAnItemMadeForNobody(t *testing.T) {
 		t.Errorf("%d bytes in %d items", used, n)
 	}
 }
+
+// TestOffered: what was made on the way is kept where there is room, and is the first to
+// go.
+func TestOffered(t *testing.T) {
+	k := New(100)
+	var self *Item
+	k.Offer("a", 40, func(x *Item) any { self = x; return "a" })
+	k.Offer("a", 40, func(*Item) any { t.Error("it is there already"); return nil })
+	k.Offer("b", 70, func(*Item) any { t.Error("there is no room"); return nil })
+	x, err := k.Get(t.Context(), "a", 40, func(context.Context, *Item) (any, int64, error) {
+		t.Error("it is made again")
+		return nil, 0, nil
+	})
+	if err != nil || x.Value() != "a" || x != self {
+		t.Fatalf("%v %v", x.Value(), err)
+	}
+	if found := k.Find(func(key string) bool { return key == "a" }); found != x {
+		t.Error("it is not found")
+	} else {
+		found.Release()
+	}
+	if found := k.Find(func(key string) bool { return key == "c" }); found != nil {
+		t.Error("what is not there is found")
+	}
+	x.Release()
+	if bytes, items := k.Used(); bytes != 40 || items != 1 {
+		t.Errorf("%d bytes of %d", bytes, items)
+	}
+	y, err := k.Get(t.Context(), "c", 80, func(context.Context, *Item) (any, int64, error) { return "c", 80, nil })
+	if err != nil {
+		t.Fatal(err)
+	}
+	y.Release()
+	if bytes, items := k.Used(); bytes != 80 || items != 1 {
+		t.Errorf("%d bytes of %d after it had to go", bytes, items)
+	}
+}
