@@ -2,6 +2,7 @@ package capture
 
 import (
 	"context"
+	"entelon/symbol/elfimage"
 	"errors"
 	"fmt"
 	"math"
@@ -195,7 +196,7 @@ func places(n int) string {
 }
 
 func inlinedSites(path, name string) int {
-	f, err := symbol.OpenRegular(path)
+	f, err := elfimage.OpenRegular(path)
 	if err != nil {
 		return 0
 	}

@@ -1,6 +1,7 @@
 package capture
 
 import (
+	"entelon/symbol/elfimage"
 	"errors"
 	"fmt"
 	"os"
@@ -160,7 +161,7 @@ func emulates(code []byte) bool {
 func findProbes(files []string, name string) ([]probe, error) {
 	chooses := false
 	for _, path := range files {
-		f, err := symbol.OpenRegular(path)
+		f, err := elfimage.OpenRegular(path)
 		if err != nil {
 			continue
 		}

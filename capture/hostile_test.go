@@ -1,6 +1,7 @@
 package capture
 
 import (
+	"entelon/symbol/elfimage"
 	"path/filepath"
 	"testing"
 	"time"
@@ -23,7 +24,7 @@ func TestFilesThatAreNone(t *testing.T) {
 	go func() {
 		defer close(done)
 		for _, path := range []string{pipe, "/dev/zero", dir} {
-			if f, err := symbol.OpenRegular(path); err == nil {
+			if f, err := elfimage.OpenRegular(path); err == nil {
 				f.Close()
 				t.Errorf("%s is opened", path)
 			}

@@ -1,10 +1,10 @@
 package capture
 
 import (
+	"entelon/symbol/elfimage"
 	"errors"
 
 	"entelon/linux/tracefs"
-	"entelon/symbol"
 )
 
 // tracing is what a collection uses of the kernel's tracing: opened when it is first
@@ -33,7 +33,7 @@ func (t *tracing) probe(p probe) (tracefs.Tracepoint, error) {
 			return tracefs.Tracepoint{}, err
 		}
 	}
-	f, err := symbol.OpenRegular(p.path)
+	f, err := elfimage.OpenRegular(p.path)
 	if err != nil {
 		return tracefs.Tracepoint{}, err
 	}

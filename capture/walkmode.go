@@ -1,6 +1,7 @@
 package capture
 
 import (
+	"entelon/symbol/elfimage"
 	"errors"
 	"fmt"
 	"os"
@@ -78,7 +79,7 @@ func (s *session) openOther() {
 		if s.command == nil {
 			exe = fmt.Sprintf("/proc/%d/exe", pid)
 		}
-		if f, err := symbol.OpenRegular(runtimes.InterpreterOf(exe)); err == nil {
+		if f, err := elfimage.OpenRegular(runtimes.InterpreterOf(exe)); err == nil {
 			s.resolver.Processes.TellErr = tell.begins(uint32(pid), f, s.command != nil)
 		}
 	}

@@ -1,6 +1,7 @@
 package resolve
 
 import (
+	"entelon/symbol/jit"
 	"fmt"
 	"path"
 	"path/filepath"
@@ -158,7 +159,7 @@ func (n *names) madeFunction(p *Process, name string) profile.Function {
 	module := func(path string) profile.ModuleID {
 		return n.b.Module(profile.Module{Path: n.b.Intern(path), Kind: profile.KindJIT})
 	}
-	if s, ok := symbol.ParseScriptName(name); ok {
+	if s, ok := jit.ParseScriptName(name); ok {
 		file, line := s.File, s.Line
 		if m := p.made.SourceMap(s.File); m != nil {
 			if source, to, ok := m.Find(s.Line, s.Column); ok {

@@ -5,6 +5,7 @@ import (
 	"entelon/resolve/raw"
 	"entelon/runtimes/python"
 	"entelon/symbol"
+	"entelon/symbol/jit"
 	"entelon/unwind"
 )
 
@@ -61,7 +62,7 @@ type MadeCode interface {
 	Coming(at uint64) bool
 	Await(at uint64)
 	// SourceMap is that of a script, nil where it has none.
-	SourceMap(script string) *symbol.SourceMap
+	SourceMap(script string) *jit.SourceMap
 	// Leave ends it when the process has ended, or another program has taken its place.
 	Leave()
 }

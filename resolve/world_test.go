@@ -1,6 +1,7 @@
 package resolve
 
 import (
+	"entelon/symbol/jit"
 	"fmt"
 
 	"entelon/core/profile"
@@ -71,7 +72,7 @@ type testCode uint32
 func (testCode) Find(uint64, uint64) (string, uint64, bool) { return "", 0, false }
 func (testCode) Coming(uint64) bool                         { return false }
 func (testCode) Await(uint64)                               {}
-func (testCode) SourceMap(string) *symbol.SourceMap         { return nil }
+func (testCode) SourceMap(string) *jit.SourceMap            { return nil }
 func (testCode) Leave()                                     {}
 
 func newTestResolver(b *profile.Builder, facts *profile.Facts) *Resolver {

@@ -2,11 +2,10 @@ package runtimes
 
 import (
 	"bufio"
+	"entelon/symbol/elfimage"
 	"os/exec"
 	"path/filepath"
 	"strings"
-
-	"entelon/symbol"
 )
 
 // InterpreterOf returns the program that the system runs for an executable:
@@ -33,7 +32,7 @@ func Shebang(path string) string {
 // firstLine returns the program that a script's first line names, and whether it names
 // nothing else.
 func firstLine(path string) (program string, alone bool) {
-	f, err := symbol.OpenRegular(path)
+	f, err := elfimage.OpenRegular(path)
 	if err != nil {
 		return "", false
 	}

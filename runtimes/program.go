@@ -3,13 +3,12 @@ package runtimes
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"entelon/symbol/elfimage"
 	"fmt"
 	"io"
 	"io/fs"
 	"path/filepath"
 	"strings"
-
-	"entelon/symbol"
 )
 
 // Script is the program that a runtime was told to run.
@@ -59,7 +58,7 @@ const (
 
 // readBounded reads a regular file of a script; a program could name anything.
 func readBounded(path string) ([]byte, error) {
-	f, err := symbol.OpenRegular(path)
+	f, err := elfimage.OpenRegular(path)
 	if err != nil {
 		return nil, err
 	}

@@ -2,6 +2,7 @@ package symbol
 
 import (
 	"debug/elf"
+	"entelon/symbol/elfimage"
 	"fmt"
 	"path"
 	"sort"
@@ -56,13 +57,13 @@ func (o *Object) FunctionsByName(name string) (out []Defined, err error) {
 			add(Defined{Name: goName(linkage), Linkage: linkage, Address: f.entry, Settled: o.settled(f)})
 		})
 	}
-	images := []*image{o.image}
+	images := []*elfimage.Image{o.image}
 	if o.debug != nil {
 		images = append(images, o.debug)
 	}
 	for _, im := range images {
 		for table, typ := range []elf.SectionType{elf.SHT_DYNSYM, elf.SHT_SYMTAB} {
-			for _, s := range im.elf.Sections {
+			for _, s := range im.ELF.Sections {
 				if s.Type != typ {
 					continue
 				}
@@ -162,10 +163,10 @@ func withoutParameters(name string) string {
 // Code returns a few bytes of the file from an offset on, nil where there are none.
 func (o *Object) Code(offset uint64) []byte {
 	const few = 16
-	if offset+few > uint64(len(o.image.bytes)) {
+	if offset+few > uint64(len(o.image.Bytes)) {
 		return nil
 	}
-	return append([]byte(nil), o.image.bytes[offset:offset+few]...)
+	return append([]byte(nil), o.image.Bytes[offset:offset+few]...)
 }
 
 // fileOffset is the inverse of Address.

@@ -3,6 +3,7 @@ package symbol
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"entelon/symbol/elfimage"
 	"errors"
 	"fmt"
 	"io"
@@ -170,16 +171,16 @@ func (c *Cache) remove(name string) error {
 
 // digest returns the SHA-256 of a file's bytes. It is worked out again whenever
 // anything about the file has changed.
-func (c *Cache) digest(im *image) string {
+func (c *Cache) digest(im *elfimage.Image) string {
 	at := ""
-	if im.file != "" {
-		sum := sha256.Sum256([]byte(im.file))
+	if im.File != "" {
+		sum := sha256.Sum256([]byte(im.File))
 		at = "digest-" + hex.EncodeToString(sum[:16])
 		if b, ok := c.Get(at); ok && len(b) == sha256.Size {
 			return hex.EncodeToString(b)
 		}
 	}
-	sum := sha256.Sum256(im.bytes)
+	sum := sha256.Sum256(im.Bytes)
 	if at != "" {
 		c.Keep(at, sum[:])
 	}

@@ -2,8 +2,7 @@ package symbol
 
 import (
 	"debug/dwarf"
-	"debug/elf"
-	"encoding/binary"
+	"entelon/symbol/elfimage"
 	"fmt"
 	"sort"
 )
@@ -33,7 +32,7 @@ type unitRange struct {
 // openDWARF returns nil where the image has no debug information, and an error
 // where it has some that cannot be read. Faults that are met later, in single
 // units, go to fault.
-func openDWARF(im, shared *image, fault func(error)) (*dwarfTables, error) {
+func openDWARF(im, shared *elfimage.Image, fault func(error)) (*dwarfTables, error) {
 	t, err := newDWARF(im, fault)
 	if t == nil || err != nil {
 		return nil, err
@@ -60,10 +59,10 @@ func openDWARF(im, shared *image, fault func(error)) (*dwarfTables, error) {
 }
 
 // newDWARF reads the outline: where units begin.
-func newDWARF(im *image, fault func(error)) (*dwarfTables, error) {
+func newDWARF(im *elfimage.Image, fault func(error)) (*dwarfTables, error) {
 	sections := map[string][]byte{}
 	for _, name := range []string{"abbrev", "info", "line", "ranges", "str", "addr", "line_str", "str_offsets", "rnglists"} {
-		b, err := im.debugSection(name)
+		b, err := im.DebugSection(name)
 		if err != nil {
 			return nil, fmt.Errorf("its debug information is damaged: %w", err)
 		}
@@ -83,7 +82,7 @@ func newDWARF(im *image, fault func(error)) (*dwarfTables, error) {
 			}
 		}
 	}
-	raw := dwarfSections{info: sections["info"], abbrev: sections["abbrev"], line: sections["line"], str: sections["str"], lineStr: sections["line_str"], order: im.elf.ByteOrder}
+	raw := dwarfSections{info: sections["info"], abbrev: sections["abbrev"], line: sections["line"], str: sections["str"], lineStr: sections["line_str"], order: im.ELF.ByteOrder}
 	t := &dwarfTables{data: data, sections: raw, headers: raw.unitHeaders(), units: map[dwarf.Offset]*dwarfUnit{}, names: map[dwarf.Offset]dwarfName{}, fault: fault}
 	r := data.Reader()
 	for {
@@ -97,26 +96,6 @@ func newDWARF(im *image, fault func(error)) (*dwarfTables, error) {
 		t.heads = append(t.heads, e)
 		r.SkipChildren()
 	}
-}
-
-// debugSection returns the section of DWARF of that name, compressed in
-// either of the two ways or not at all.
-func (im *image) debugSection(name string) ([]byte, error) {
-	if b, err := im.section(".debug_" + name); b != nil || err != nil {
-		return b, err
-	}
-	b, err := im.section(".zdebug_" + name)
-	if b == nil || err != nil {
-		return nil, err
-	}
-	if len(b) < 12 || string(b[:4]) != "ZLIB" {
-		return nil, fmt.Errorf("section .zdebug_%s has no length", name)
-	}
-	out, err := unpack(elf.COMPRESS_ZLIB, b[12:], binary.BigEndian.Uint64(b[4:]))
-	if err != nil {
-		return nil, fmt.Errorf("section .zdebug_%s: %w", name, err)
-	}
-	return out, nil
 }
 
 // unitAt returns the unit that describes an address, nil if none does.

@@ -3,6 +3,7 @@ package symbol
 import (
 	"cmp"
 	"debug/elf"
+	"entelon/symbol/elfimage"
 	"slices"
 	"strings"
 )
@@ -36,14 +37,14 @@ const symbolSize = 24
 
 // readSymbols returns the functions of all symbol tables of the images by
 // address, each address once, with ends that do not overlap the next.
-func readSymbols(images ...*image) []elfSymbol {
+func readSymbols(images ...*elfimage.Image) []elfSymbol {
 	var all []elfSymbol
 	for _, im := range images {
-		if im.elf.Class != elf.ELFCLASS64 {
+		if im.ELF.Class != elf.ELFCLASS64 {
 			continue
 		}
 		for table, typ := range []elf.SectionType{elf.SHT_DYNSYM, elf.SHT_SYMTAB} {
-			for _, s := range im.elf.Sections {
+			for _, s := range im.ELF.Sections {
 				if s.Type == typ {
 					all = readTable(all, im, s, uint8(table))
 				}
@@ -66,7 +67,7 @@ func readSymbols(images ...*image) []elfSymbol {
 		}
 		out = append(out, s)
 	}
-	limit := sectionEnds(images[0].elf)
+	limit := sectionEnds(images[0].ELF)
 	for i := range out {
 		s := &out[i]
 		next := limit(s.addr)
@@ -82,21 +83,21 @@ func readSymbols(images ...*image) []elfSymbol {
 
 // readTable adds the functions of one symbol table. A damaged one adds what
 // can be read of it.
-func readTable(all []elfSymbol, im *image, s *elf.Section, table uint8) []elfSymbol {
-	b, err := im.content(s)
-	if err != nil || int(s.Link) >= len(im.elf.Sections) {
+func readTable(all []elfSymbol, im *elfimage.Image, s *elf.Section, table uint8) []elfSymbol {
+	b, err := im.Content(s)
+	if err != nil || int(s.Link) >= len(im.ELF.Sections) {
 		return all
 	}
-	strs, err := im.content(im.elf.Sections[s.Link])
+	strs, err := im.Content(im.ELF.Sections[s.Link])
 	if err != nil {
 		return all
 	}
 	t := &symbolTable{strings: strs}
-	order := im.elf.ByteOrder
+	order := im.ELF.ByteOrder
 	for ; len(b) >= symbolSize; b = b[symbolSize:] {
 		sec := int(order.Uint16(b[6:]))
 		value, size := order.Uint64(b[8:]), order.Uint64(b[16:])
-		if sec == 0 || sec >= len(im.elf.Sections) || value == 0 || im.elf.Sections[sec].Flags&elf.SHF_EXECINSTR == 0 {
+		if sec == 0 || sec >= len(im.ELF.Sections) || value == 0 || im.ELF.Sections[sec].Flags&elf.SHF_EXECINSTR == 0 {
 			continue
 		}
 		// The full table knows better than the dynamic one.

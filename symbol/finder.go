@@ -5,6 +5,7 @@ import (
 	"context"
 	"debug/elf"
 	"encoding/hex"
+	"entelon/symbol/elfimage"
 	"errors"
 	"fmt"
 	"hash/crc32"
@@ -87,9 +88,9 @@ func (o *Object) findDebug() error {
 }
 
 // useDebug takes a debug file into use, with the one that it shares parts with.
-func (o *Object) useDebug(im *image, path string) error {
+func (o *Object) useDebug(im *elfimage.Image, path string) error {
 	o.debug, o.DebugFile = im, path
-	b, err := im.section(".gnu_debugaltlink")
+	b, err := im.Section(".gnu_debugaltlink")
 	if b == nil || err != nil {
 		return err
 	}
@@ -103,20 +104,20 @@ func (o *Object) useDebug(im *image, path string) error {
 	}
 	want := hex.EncodeToString(id)
 	for _, p := range append([]string{link}, o.finder.byID(want)...) {
-		f, err := OpenRegular(p)
+		f, err := elfimage.OpenRegular(p)
 		if err != nil {
 			continue
 		}
-		shared, err := openImage(f, p)
+		shared, err := elfimage.OpenImage(f, p)
 		f.Close()
 		if err != nil {
 			return err
 		}
-		if buildID(shared.elf) == want {
+		if buildID(shared.ELF) == want {
 			o.shared = shared
 			return nil
 		}
-		if err := shared.close(); err != nil {
+		if err := shared.Close(); err != nil {
 			return err
 		}
 	}
@@ -161,8 +162,8 @@ func (f *Finder) candidates(o *Object) []string {
 }
 
 // debugLink reads the name and the checksum of a separate debug file.
-func debugLink(im *image) (name string, sum uint32) {
-	b, err := im.section(".gnu_debuglink")
+func debugLink(im *elfimage.Image) (name string, sum uint32) {
+	b, err := im.Section(".gnu_debuglink")
 	if err != nil || len(b) < 8 {
 		return "", 0
 	}
@@ -171,35 +172,35 @@ func debugLink(im *image) (name string, sum uint32) {
 	if n <= 0 || at+4 > len(b) {
 		return "", 0
 	}
-	return string(b[:n]), im.elf.ByteOrder.Uint32(b[at:])
+	return string(b[:n]), im.ELF.ByteOrder.Uint32(b[at:])
 }
 
 // open opens a candidate; it returns nil where the file belongs to another
 // build.
-func (f *Finder) open(path string, o *Object) (*image, error) {
-	file, err := OpenRegular(path)
+func (f *Finder) open(path string, o *Object) (*elfimage.Image, error) {
+	file, err := elfimage.OpenRegular(path)
 	if err != nil {
 		return nil, nil // gone since, or another user's
 	}
 	defer file.Close()
-	im, err := openImage(file, path)
+	im, err := elfimage.OpenImage(file, path)
 	if err != nil {
 		return nil, err
 	}
-	if id := buildID(im.elf); id != "" || o.BuildID != "" {
+	if id := buildID(im.ELF); id != "" || o.BuildID != "" {
 		if id == o.BuildID {
 			return im, nil
 		}
-		return nil, im.close()
+		return nil, im.Close()
 	}
 	h := crc32.NewIEEE()
 	if _, err := io.Copy(h, file); err != nil {
-		return nil, errors.Join(err, im.close())
+		return nil, errors.Join(err, im.Close())
 	}
 	if _, sum := debugLink(o.image); h.Sum32() == sum {
 		return im, nil
 	}
-	return nil, im.close()
+	return nil, im.Close()
 }
 
 // Fetch returns the path of the debug file of a build ID in the cache, asking

@@ -2,6 +2,7 @@ package symbol
 
 import (
 	"debug/elf"
+	"entelon/symbol/elfimage"
 	"errors"
 	"fmt"
 )
@@ -26,18 +27,18 @@ func (o *Object) Frames() (FrameSource, error) {
 		return s, fmt.Errorf("%s: code for %v is not walked by tables", o.Path, o.file.Machine)
 	}
 	var err error
-	part := func(im *image, name string) (p Part) {
-		if sec := im.elf.Section(name); sec != nil {
+	part := func(im *elfimage.Image, name string) (p Part) {
+		if sec := im.ELF.Section(name); sec != nil {
 			var e error
-			p.Bytes, e = im.section(name)
+			p.Bytes, e = im.Section(name)
 			p.Addr = sec.Addr
 			err = errors.Join(err, e)
 		}
 		return p
 	}
 	s.EHFrame = part(o.image, ".eh_frame")
-	debug := func(im *image) {
-		b, e := im.debugSection("frame")
+	debug := func(im *elfimage.Image) {
+		b, e := im.DebugSection("frame")
 		s.DebugFrame.Bytes = b
 		err = errors.Join(err, e)
 	}
@@ -49,7 +50,7 @@ func (o *Object) Frames() (FrameSource, error) {
 	}
 	for _, sec := range o.file.Sections {
 		if sec.Type == elf.SHT_PROGBITS && sec.Flags&elf.SHF_EXECINSTR != 0 && sec.Flags&elf.SHF_COMPRESSED == 0 {
-			b, e := o.image.content(sec)
+			b, e := o.image.Content(sec)
 			s.Code = append(s.Code, Part{b, sec.Addr})
 			err = errors.Join(err, e)
 		}

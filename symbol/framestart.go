@@ -2,6 +2,7 @@ package symbol
 
 import (
 	"debug/elf"
+	"entelon/symbol/elfimage"
 	"sort"
 
 	"golang.org/x/arch/x86/x86asm"
@@ -12,14 +13,14 @@ import (
 // not the file was stripped of symbols. The format is the Linux Standard
 // Base's: version 1, three encodings, then pairs of 32-bit offsets relative
 // to the section (DW_EH_PE_datarel | DW_EH_PE_sdata4, the only one linkers write).
-func frameStarts(im *image) []uint64 {
+func frameStarts(im *elfimage.Image) []uint64 {
 	const datarelSdata4 = 0x3b
-	f := im.elf
+	f := im.ELF
 	s := f.Section(".eh_frame_hdr")
 	if s == nil {
 		return nil
 	}
-	b, err := im.section(".eh_frame_hdr")
+	b, err := im.Section(".eh_frame_hdr")
 	if err != nil || len(b) < 12 || b[0] != 1 || b[2] != 3 || b[3] != datarelSdata4 {
 		return nil
 	}

@@ -3,6 +3,7 @@ package symbol
 import (
 	"debug/elf"
 	"encoding/binary"
+	"entelon/symbol/elfimage"
 	"os"
 	"path/filepath"
 	"testing"
@@ -135,15 +136,15 @@ func TestSectionsThatLie(t *testing.T) {
 		{elf.COMPRESS_ZSTD, []byte("rubbish"), 100},
 		{elf.COMPRESS_ZLIB, []byte{0x78, 0x9c, 3, 0, 0, 0, 0, 1}, 5}, // which unpacks to nothing
 		{elf.COMPRESS_ZLIB, []byte{0x78, 0x9c, 3, 0, 0, 0, 0, 1}, 1 << 40},
-		{elf.COMPRESS_ZSTD, []byte("rubbish"), maxUnpacked},
+		{elf.COMPRESS_ZSTD, []byte("rubbish"), elfimage.MaxUnpacked},
 		{77, []byte("rubbish"), 7},
 	} {
-		if b, err := unpack(c.typ, c.b, c.size); err == nil {
+		if b, err := elfimage.Unpack(c.typ, c.b, c.size); err == nil {
 			t.Errorf("%v: %d bytes unpacked to %d", c.typ, len(c.b), len(b))
 		}
 	}
 	o := compile(t, "-O1", "-g", "-gz=zlib")
-	im := append([]byte(nil), o.image.bytes...)
+	im := append([]byte(nil), o.image.Bytes...)
 	s := o.file.Section(".debug_info")
 	binary.LittleEndian.PutUint64(im[s.Offset+8:], 1<<50) // the size in its header
 	h, err := NewObject(im, "score", profile.KindOwn)
@@ -171,7 +172,7 @@ func TestFrames(t *testing.T) {
 	if !found {
 		t.Error("the function's code is not among the code")
 	}
-	b := append([]byte(nil), o.image.bytes...)
+	b := append([]byte(nil), o.image.Bytes...)
 	binary.LittleEndian.PutUint16(b[18:], uint16(elf.EM_AARCH64))
 	other, err := NewObject(b, "score", profile.KindOwn)
 	if err != nil {

@@ -14,7 +14,7 @@ type packages struct {
 }
 
 func ownPackages(o *Object) packages {
-	if info, err := buildinfo.Read(bytes.NewReader(o.image.bytes)); err == nil {
+	if info, err := buildinfo.Read(bytes.NewReader(o.image.Bytes)); err == nil {
 		return packages{info.Main.Path}
 	}
 	return packages{}

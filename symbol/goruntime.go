@@ -36,7 +36,7 @@ func (o *Object) GoRuntime() (r GoRuntime, ok bool) {
 	o.GoFrames(func(f GoFunction) {
 		switch f.Name {
 		case "runtime/pprof.runtime_setProfLabel":
-			if info, err := buildinfo.Read(bytes.NewReader(o.image.bytes)); err == nil && version.Compare(info.GoVersion, labelsAsList) >= 0 {
+			if info, err := buildinfo.Read(bytes.NewReader(o.image.Bytes)); err == nil && version.Compare(info.GoVersion, labelsAsList) >= 0 {
 				r.Labels = labelsPlace(o.codeAt(f.Start, f.End))
 			}
 		case "runtime.systemstack":
@@ -57,7 +57,7 @@ func (o *Object) GoRuntime() (r GoRuntime, ok bool) {
 func (o *Object) codeAt(start, end uint64) []byte {
 	for _, s := range o.file.Sections {
 		if start >= s.Addr && end <= s.Addr+s.Size && end-start < 1<<12 {
-			if b, err := o.image.content(s); err == nil && end-s.Addr <= uint64(len(b)) {
+			if b, err := o.image.Content(s); err == nil && end-s.Addr <= uint64(len(b)) {
 				return b[start-s.Addr : end-s.Addr]
 			}
 		}

@@ -3,6 +3,7 @@ package symbol
 import (
 	"debug/elf"
 	"encoding/binary"
+	"entelon/symbol/elfimage"
 	"fmt"
 	"sort"
 
@@ -73,7 +74,7 @@ func openGoTable(o *Object) *goTable {
 	if s == nil {
 		return nil
 	}
-	b, err := o.image.content(s)
+	b, err := o.image.Content(s)
 	if err != nil || len(b) < goHeaderSize || o.file.ByteOrder.Uint32(b) != goMagic120 || b[7] != 8 {
 		return nil
 	}
@@ -130,8 +131,8 @@ func goSymbols(f *elf.File) map[string]uint64 {
 
 // relocated reads an address from a section as the loader will set it, less
 // the load address: position-independent files keep it in a relocation.
-func relocated(im *image, s *elf.Section, offset uint64) uint64 {
-	f := im.elf
+func relocated(im *elfimage.Image, s *elf.Section, offset uint64) uint64 {
+	f := im.ELF
 	var b [8]byte
 	if _, err := s.ReadAt(b[:], int64(offset)); err != nil {
 		return 0
@@ -143,7 +144,7 @@ func relocated(im *image, s *elf.Section, offset uint64) uint64 {
 		if r.Type != elf.SHT_RELA {
 			continue
 		}
-		d, err := im.content(r)
+		d, err := im.Content(r)
 		if err != nil {
 			continue
 		}
@@ -157,10 +158,10 @@ func relocated(im *image, s *elf.Section, offset uint64) uint64 {
 }
 
 // sliceAt returns the bytes of the section that holds addr, from addr on.
-func sliceAt(im *image, addr uint64) []byte {
-	for _, s := range im.elf.Sections {
+func sliceAt(im *elfimage.Image, addr uint64) []byte {
+	for _, s := range im.ELF.Sections {
 		if addr != 0 && s.Type == elf.SHT_PROGBITS && addr >= s.Addr && addr < s.Addr+s.Size {
-			if b, err := im.content(s); err == nil && addr-s.Addr < uint64(len(b)) {
+			if b, err := im.Content(s); err == nil && addr-s.Addr < uint64(len(b)) {
 				return b[addr-s.Addr:]
 			}
 		}

@@ -3,6 +3,7 @@ package symbol
 import (
 	"bytes"
 	"debug/buildinfo"
+	"entelon/symbol/elfimage"
 	"strings"
 )
 
@@ -19,17 +20,17 @@ type Identity struct {
 // Identify reads a binary's identity. Its error says why the file could not
 // be read as an object at all.
 func Identify(path string) (Identity, error) {
-	f, err := OpenRegular(path)
+	f, err := elfimage.OpenRegular(path)
 	if err != nil {
 		return Identity{}, err
 	}
 	defer f.Close()
-	im, err := openImage(f, path)
+	im, err := elfimage.OpenImage(f, path)
 	if err != nil {
 		return Identity{}, err
 	}
-	defer im.close()
-	id := Identity{BuildID: buildID(im.elf), Unoptimised: unoptimised(im)}
+	defer im.Close()
+	id := Identity{BuildID: buildID(im.ELF), Unoptimised: unoptimised(im)}
 	if info, err := buildinfo.Read(f); err == nil {
 		for _, s := range info.Settings {
 			switch s.Key {
@@ -52,15 +53,15 @@ func Identify(path string) (Identity, error) {
 // unoptimised reads what the compiler noted of its own options: GCC writes
 // them, behind its name, for every unit. The units without optimisation must be
 // the most, since the C library's own start code is among them.
-func unoptimised(im *image) string {
+func unoptimised(im *elfimage.Image) string {
 	const largest = 512 << 20
 	var slow, fast int
 	for _, name := range []string{"str", "line_str"} {
-		s := im.elf.Section(".debug_" + name)
+		s := im.ELF.Section(".debug_" + name)
 		if s == nil || s.Size > largest {
 			continue
 		}
-		b, err := im.debugSection(name)
+		b, err := im.DebugSection(name)
 		if err != nil {
 			continue
 		}

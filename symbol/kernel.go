@@ -1,6 +1,7 @@
 package symbol
 
 import (
+	"entelon/symbol/elfimage"
 	"errors"
 	"fmt"
 	"io"
@@ -25,7 +26,7 @@ func (k *Kernel) Close() error {
 	}
 	b := k.packed
 	k.packed, k.mapped = nil, false
-	return unmapFile(b)
+	return elfimage.UnmapFile(b)
 }
 
 // kernelLine is a function of the kernel's list of symbols. The list has some hundred

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/binary"
+	"entelon/symbol/elfimage"
 	"fmt"
 	"hash/crc32"
 	"os"
@@ -96,7 +97,7 @@ func (c *Cache) kernel(key string) packedKernel {
 		return nil
 	}
 	defer f.Close()
-	b, err := mapFile(f)
+	b, err := elfimage.MapFile(f)
 	if err != nil {
 		return nil
 	}
@@ -107,7 +108,7 @@ func (c *Cache) kernel(key string) packedKernel {
 		return packedKernel(b).whole()
 	}()
 	if !whole {
-		_ = unmapFile(b) // nothing refers to it
+		_ = elfimage.UnmapFile(b) // nothing refers to it
 		return nil
 	}
 	return b

@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"debug/elf"
 	"encoding/hex"
+	"entelon/symbol/elfimage"
 	"errors"
 	"fmt"
 	"os"
@@ -28,10 +29,10 @@ type Object struct {
 	// DebugFile is the separate debug file that was found, "" if none.
 	DebugFile string
 
-	image   *image
+	image   *elfimage.Image
 	file    *elf.File
-	debug   *image // the separate debug file, nil if none
-	shared  *image // what several debug files have in common, nil if none
+	debug   *elfimage.Image // the separate debug file, nil if none
+	shared  *elfimage.Image // what several debug files have in common, nil if none
 	finder  *Finder
 	symbols []elfSymbol
 	starts  []uint64 // where functions begin, by the frame tables
@@ -53,7 +54,7 @@ type Object struct {
 // OpenObject closes f. The Finder, which may be nil, is asked for separate
 // debug files.
 func OpenObject(f *os.File, path string, kind profile.ModuleKind, finder *Finder) (*Object, error) {
-	im, err := openImage(f, path)
+	im, err := elfimage.OpenImage(f, path)
 	if err = errors.Join(err, f.Close()); err != nil {
 		return nil, err
 	}
@@ -62,15 +63,15 @@ func OpenObject(f *os.File, path string, kind profile.ModuleKind, finder *Finder
 
 // NewObject reads the outline of an ELF file that is in memory.
 func NewObject(b []byte, path string, kind profile.ModuleKind) (*Object, error) {
-	im, err := newImage(b, path)
+	im, err := elfimage.NewImage(b, path)
 	if err != nil {
 		return nil, err
 	}
 	return newObject(im, path, kind, nil), nil
 }
 
-func newObject(im *image, path string, kind profile.ModuleKind, finder *Finder) *Object {
-	return &Object{Path: path, Kind: kind, image: im, file: im.elf, finder: finder, BuildID: buildID(im.elf)}
+func newObject(im *elfimage.Image, path string, kind profile.ModuleKind, finder *Finder) *Object {
+	return &Object{Path: path, Kind: kind, image: im, file: im.ELF, finder: finder, BuildID: buildID(im.ELF)}
 }
 
 // Prepare finds the separate debug file, which may have to be fetched, and
@@ -112,12 +113,12 @@ func (o *Object) Prepare() {
 // told.
 func (o *Object) namesKey() string {
 	text := fmt.Sprintf("%d %s", namesVersion, o.BuildID)
-	for _, im := range []*image{o.image, o.debug, o.shared} {
+	for _, im := range []*elfimage.Image{o.image, o.debug, o.shared} {
 		if im == nil {
 			text += " none"
 			continue
 		}
-		text += fmt.Sprintf(" %d %s", len(im.bytes), o.finder.Cache.digest(im))
+		text += fmt.Sprintf(" %d %s", len(im.Bytes), o.finder.Cache.digest(im))
 	}
 	sum := sha256.Sum256([]byte(text))
 	return "names-" + hex.EncodeToString(sum[:16])
@@ -141,17 +142,17 @@ func (o *Object) remember() {
 // Close lets go of the files.
 func (o *Object) Close() error {
 	o.remember()
-	err := o.image.close()
-	for _, im := range []*image{o.debug, o.shared} {
+	err := o.image.Close()
+	for _, im := range []*elfimage.Image{o.debug, o.shared} {
 		if im != nil {
-			err = errors.Join(err, im.close())
+			err = errors.Join(err, im.Close())
 		}
 	}
 	return err
 }
 
 // Size returns the size of the file in bytes.
-func (o *Object) Size() int { return len(o.image.bytes) }
+func (o *Object) Size() int { return len(o.image.Bytes) }
 
 // fault keeps the first reason for which something is missing.
 func (o *Object) fault(err error) {
@@ -285,7 +286,7 @@ func (o *Object) load() {
 		}
 	}()
 	o.starts = frameStarts(o.image)
-	images := []*image{o.image}
+	images := []*elfimage.Image{o.image}
 	if o.debug != nil {
 		images = append(images, o.debug)
 	}

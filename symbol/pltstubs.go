@@ -3,6 +3,7 @@ package symbol
 import (
 	"debug/elf"
 	"encoding/binary"
+	"entelon/symbol/elfimage"
 	"sort"
 	"strings"
 )
@@ -19,8 +20,8 @@ const relocationSize = 24
 // withStubs adds the stubs of an image to its functions, which are in the order of
 // their addresses. System V Application Binary Interface, AMD64 supplement, 5.2:
 // Dynamic Linking.
-func withStubs(im *image, functions []elfSymbol) []elfSymbol {
-	if im.elf.Machine != elf.EM_X86_64 {
+func withStubs(im *elfimage.Image, functions []elfSymbol) []elfSymbol {
+	if im.ELF.Machine != elf.EM_X86_64 {
 		return functions
 	}
 	slots := readSlots(im, functions)
@@ -28,11 +29,11 @@ func withStubs(im *image, functions []elfSymbol) []elfSymbol {
 		return functions
 	}
 	out := functions
-	for _, s := range im.elf.Sections {
+	for _, s := range im.ELF.Sections {
 		if s.Flags&elf.SHF_EXECINSTR == 0 || !strings.HasPrefix(s.Name, ".plt") {
 			continue
 		}
-		code, err := im.content(s)
+		code, err := im.Content(s)
 		if err != nil {
 			continue // a damaged section has no stubs to tell of
 		}
@@ -67,30 +68,30 @@ func jumpsThrough(code []byte, addr uint64) (slot uint64, ok bool) {
 
 // readSlots returns by slot the function whose address the dynamic linker writes
 // there, or the one that chooses it; of those only their names matter.
-func readSlots(im *image, functions []elfSymbol) map[uint64]elfSymbol {
+func readSlots(im *elfimage.Image, functions []elfSymbol) map[uint64]elfSymbol {
 	out := map[uint64]elfSymbol{}
-	for _, s := range im.elf.Sections {
-		if s.Type != elf.SHT_RELA || int(s.Link) >= len(im.elf.Sections) || s.Flags&elf.SHF_ALLOC == 0 {
+	for _, s := range im.ELF.Sections {
+		if s.Type != elf.SHT_RELA || int(s.Link) >= len(im.ELF.Sections) || s.Flags&elf.SHF_ALLOC == 0 {
 			continue
 		}
-		table := im.elf.Sections[s.Link]
-		if table.Type != elf.SHT_DYNSYM || int(table.Link) >= len(im.elf.Sections) {
+		table := im.ELF.Sections[s.Link]
+		if table.Type != elf.SHT_DYNSYM || int(table.Link) >= len(im.ELF.Sections) {
 			continue
 		}
-		relocations, err := im.content(s)
+		relocations, err := im.Content(s)
 		if err != nil {
 			continue
 		}
-		symbols, err := im.content(table)
+		symbols, err := im.Content(table)
 		if err != nil {
 			continue
 		}
-		strs, err := im.content(im.elf.Sections[table.Link])
+		strs, err := im.Content(im.ELF.Sections[table.Link])
 		if err != nil {
 			continue
 		}
 		names := &symbolTable{strings: strs}
-		order := im.elf.ByteOrder
+		order := im.ELF.ByteOrder
 		for b := relocations; len(b) >= relocationSize; b = b[relocationSize:] {
 			slot, info := order.Uint64(b), order.Uint64(b[8:])
 			switch elf.R_X86_64(info & 0xffffffff) {

@@ -16,11 +16,11 @@ func (o *Object) Variable(name string) (addr uint64, ok bool) {
 		if s.Type != elf.SHT_DYNSYM && s.Type != elf.SHT_SYMTAB || int(s.Link) >= len(o.file.Sections) {
 			continue
 		}
-		strings, err := o.image.content(o.file.Sections[s.Link])
+		strings, err := o.image.Content(o.file.Sections[s.Link])
 		if err != nil || !bytes.Contains(strings, []byte("\x00"+name+"\x00")) {
 			continue // most objects end here, without a look at each symbol
 		}
-		table, err := o.image.content(s)
+		table, err := o.image.Content(s)
 		if err != nil {
 			continue
 		}
@@ -51,8 +51,8 @@ func (o *Object) Bytes(addr uint64, n int) []byte {
 		if p.Type != elf.PT_LOAD || addr < p.Vaddr || addr-p.Vaddr > p.Filesz || uint64(n) > p.Filesz-(addr-p.Vaddr) {
 			continue
 		}
-		if at := p.Off + addr - p.Vaddr; at <= uint64(len(o.image.bytes)) && uint64(n) <= uint64(len(o.image.bytes))-at {
-			return o.image.bytes[at : at+uint64(n)]
+		if at := p.Off + addr - p.Vaddr; at <= uint64(len(o.image.Bytes)) && uint64(n) <= uint64(len(o.image.Bytes))-at {
+			return o.image.Bytes[at : at+uint64(n)]
 		}
 	}
 	return nil
@@ -75,7 +75,7 @@ func (o *Object) Mentions(name string) bool {
 		if s.Type != elf.SHT_DYNSYM || int(s.Link) >= len(o.file.Sections) {
 			continue
 		}
-		strings, err := o.image.content(o.file.Sections[s.Link])
+		strings, err := o.image.Content(o.file.Sections[s.Link])
 		if err == nil && bytes.Contains(strings, []byte("\x00"+name+"\x00")) {
 			return true
 		}

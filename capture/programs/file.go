@@ -2,6 +2,7 @@ package programs
 
 import (
 	"bytes"
+	"entelon/symbol/elfimage"
 	"errors"
 	"fmt"
 	"os"
@@ -58,7 +59,7 @@ func openMapped(pid uint32, m *raw.Mapping) (*os.File, error) {
 		fmt.Sprintf("/proc/%d/map_files/%x-%x", pid, m.Start, m.End),
 		m.Name,
 	} {
-		f, err := symbol.OpenRegular(path)
+		f, err := elfimage.OpenRegular(path)
 		if err != nil {
 			last = err
 			continue

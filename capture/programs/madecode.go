@@ -1,6 +1,7 @@
 package programs
 
 import (
+	"entelon/symbol/jit"
 	"errors"
 	"fmt"
 	"os"
@@ -14,7 +15,6 @@ import (
 
 	"entelon/linux/perf"
 	"entelon/linux/procfs"
-	"entelon/symbol"
 )
 
 // madeCode is what is known of the code that one process makes at run time. It
@@ -23,16 +23,16 @@ type madeCode struct {
 	world  *World
 	pid    uint32
 	file   *os.File
-	codes  symbol.JITMap
+	codes  jit.Map
 	looked uint64 // the round in which the map was looked at last
 	java   *javaMachine
-	maps   map[string]*symbol.SourceMap // by script
-	faults map[string]error             // of source maps
-	failed error                        // why there is no map
+	maps   map[string]*jit.SourceMap // by script
+	faults map[string]error          // of source maps
+	failed error                     // why there is no map
 }
 
 func newMadeCode(w *World, pid uint32, asks bool) *madeCode {
-	m := &madeCode{world: w, pid: pid, maps: map[string]*symbol.SourceMap{}, faults: map[string]error{}}
+	m := &madeCode{world: w, pid: pid, maps: map[string]*jit.SourceMap{}, faults: map[string]error{}}
 	if asks {
 		m.java = askJava(pid)
 	}
@@ -131,7 +131,7 @@ func openMap(pid uint32, began time.Time) (*os.File, error) {
 }
 
 // SourceMap implements resolve.MadeCode.
-func (m *madeCode) SourceMap(script string) *symbol.SourceMap {
+func (m *madeCode) SourceMap(script string) *jit.SourceMap {
 	if !filepath.IsAbs(script) {
 		return nil
 	}
@@ -142,7 +142,7 @@ func (m *madeCode) SourceMap(script string) *symbol.SourceMap {
 			path = script
 		}
 		var err error
-		if known, err = symbol.OpenSourceMap(path, script); err != nil && !errors.Is(err, os.ErrNotExist) {
+		if known, err = jit.OpenSourceMap(path, script); err != nil && !errors.Is(err, os.ErrNotExist) {
 			m.faults[script] = err
 		}
 		m.maps[script] = known

@@ -1,6 +1,7 @@
 package replay
 
 import (
+	"entelon/symbol/jit"
 	"errors"
 	"fmt"
 	"maps"
@@ -109,10 +110,10 @@ func (c madeCode) Find(address, at uint64) (name string, start uint64, ok bool) 
 	return p.Name, p.Start, ok
 }
 
-func (c madeCode) Coming(uint64) bool                 { return false }
-func (c madeCode) Await(uint64)                       {}
-func (c madeCode) SourceMap(string) *symbol.SourceMap { return nil }
-func (c madeCode) Leave()                             {}
+func (c madeCode) Coming(uint64) bool              { return false }
+func (c madeCode) Await(uint64)                    {}
+func (c madeCode) SourceMap(string) *jit.SourceMap { return nil }
+func (c madeCode) Leave()                          {}
 
 // Play resolves all records in order and returns the profile. visit, which may be nil,
 // is shown the frames of each sample.

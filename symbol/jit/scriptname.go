@@ -1,4 +1,4 @@
-package symbol
+package jit
 
 import (
 	"strconv"

@@ -1,6 +1,6 @@
 //go:build unix
 
-package symbol
+package elfimage
 
 import (
 	"errors"

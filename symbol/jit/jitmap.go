@@ -1,4 +1,8 @@
-package symbol
+// Package jit reads what runtimes write of the code that they make while a program runs:
+// maps of it, which grow, the names in them, and the source maps of scripts.
+//
+// Nothing here is shared: each value belongs to the goroutine that made it.
+package jit
 
 import (
 	"bytes"
@@ -9,14 +13,14 @@ import (
 	"strconv"
 )
 
-// JITMap is what a runtime writes down of the code that it makes: a text file
+// Map is what a runtime writes down of the code that it makes: a text file
 // with a line for each piece, "start size name", the numbers in hexadecimal.
 // The file grows while the program runs. A piece may take the place of an
 // earlier one, and nothing in the file tells when; so each is kept with the
 // times between which it was written.
-type JITMap struct {
-	entries []jitEntry // by start, then by when they were written
-	reach   []uint64   // the highest end of all entries up to here
+type Map struct {
+	entries []entry  // by start, then by when they were written
+	reach   []uint64 // the highest end of all entries up to here
 	names   []byte
 	sorted  bool
 	at      int64  // how much of the file was read
@@ -26,7 +30,7 @@ type JITMap struct {
 	Fault   error  // why some of the file is missing
 }
 
-type jitEntry struct {
+type entry struct {
 	start, end uint64
 	name       uint32 // in names
 	length     uint32
@@ -43,7 +47,7 @@ const (
 
 // Read takes in what was written since the last call. now is any clock's time
 // that all of it was written before, which only grows.
-func (m *JITMap) Read(r io.ReaderAt, now uint64) {
+func (m *Map) Read(r io.ReaderAt, now uint64) {
 	buffer := make([]byte, 256<<10)
 	after := m.last
 	for {
@@ -65,12 +69,12 @@ func (m *JITMap) Read(r io.ReaderAt, now uint64) {
 
 // Again takes in a map that was written anew as a whole, at a time. What was
 // known of it already keeps its own times.
-func (m *JITMap) Again(r io.ReaderAt, now uint64) {
+func (m *Map) Again(r io.ReaderAt, now uint64) {
 	if !m.sorted {
 		m.sort()
 	}
-	known := JITMap{entries: m.entries, reach: m.reach, names: m.names, sorted: true}
-	m.entries, m.names = append([]jitEntry(nil), m.entries...), append([]byte(nil), m.names...)
+	known := Map{entries: m.entries, reach: m.reach, names: m.names, sorted: true}
+	m.entries, m.names = append([]entry(nil), m.entries...), append([]byte(nil), m.names...)
 	m.at, m.rest = 0, nil
 	before := len(m.entries)
 	m.Read(r, now)
@@ -84,7 +88,7 @@ func (m *JITMap) Again(r io.ReaderAt, now uint64) {
 	m.entries, m.sorted = kept, false
 }
 
-func (m *JITMap) lines(b []byte, after, now uint64) {
+func (m *Map) lines(b []byte, after, now uint64) {
 	if len(m.rest) > 0 {
 		b = append(m.rest, b...)
 		m.rest = nil
@@ -104,7 +108,7 @@ func (m *JITMap) lines(b []byte, after, now uint64) {
 	m.rest = append(m.rest, b...)
 }
 
-func (m *JITMap) line(b []byte, after, now uint64) {
+func (m *Map) line(b []byte, after, now uint64) {
 	start, b, ok1 := hexWord(b)
 	size, name, ok2 := hexWord(b)
 	if !ok1 || !ok2 || size == 0 || start+size < start || len(name) == 0 {
@@ -119,7 +123,7 @@ func (m *JITMap) line(b []byte, after, now uint64) {
 		}
 		return
 	}
-	m.entries = append(m.entries, jitEntry{start: start, end: start + size, name: uint32(len(m.names)), length: uint32(len(name)), after: after, by: now})
+	m.entries = append(m.entries, entry{start: start, end: start + size, name: uint32(len(m.names)), length: uint32(len(name)), after: after, by: now})
 	m.names = append(m.names, name...)
 	m.sorted = false
 }
@@ -136,11 +140,11 @@ func hexWord(b []byte) (v uint64, rest []byte, ok bool) {
 
 // Find returns the name of the code that was at an address at a time, and
 // where that code begins; ok is false where the map has none.
-func (m *JITMap) Find(addr, at uint64) (name string, start uint64, ok bool) {
+func (m *Map) Find(addr, at uint64) (name string, start uint64, ok bool) {
 	if !m.sorted {
 		m.sort()
 	}
-	var best *jitEntry
+	var best *entry
 	i := sort.Search(len(m.entries), func(i int) bool { return m.entries[i].start > addr })
 	for n := 0; i > 0 && m.reach[i-1] > addr && n < maxJITLook; n++ {
 		i--
@@ -157,7 +161,7 @@ func (m *JITMap) Find(addr, at uint64) (name string, start uint64, ok bool) {
 }
 
 // sort puts the entries into order; those of one start stay in theirs.
-func (m *JITMap) sort() {
+func (m *Map) sort() {
 	sort.SliceStable(m.entries, func(i, j int) bool { return m.entries[i].start < m.entries[j].start })
 	m.reach = m.reach[:0]
 	var highest uint64
@@ -169,7 +173,7 @@ func (m *JITMap) sort() {
 }
 
 // Last returns the time of the last read, 0 if there was none.
-func (m *JITMap) Last() uint64 { return m.last }
+func (m *Map) Last() uint64 { return m.last }
 
 // Len returns the number of entries.
-func (m *JITMap) Len() int { return len(m.entries) }
+func (m *Map) Len() int { return len(m.entries) }

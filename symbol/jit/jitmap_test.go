@@ -1,4 +1,4 @@
-package symbol
+package jit
 
 import (
 	"encoding/base64"
@@ -11,10 +11,10 @@ import (
 	"time"
 )
 
-// TestJITMapGrows: a map is read while it grows, also when a line is not
+// TestMapGrows: a map is read while it grows, also when a line is not
 // whole yet, and code that takes the place of other code does so by time.
-func TestJITMapGrows(t *testing.T) {
-	var m JITMap
+func TestMapGrows(t *testing.T) {
+	var m Map
 	file := "1000 100 first\n2000 80 second\n0x3000 0x10 int shop.Press.ink(int)\n1000 4"
 	m.Read(strings.NewReader(file), 10)
 	find := func(addr, at uint64, want string) {
@@ -42,9 +42,9 @@ func TestJITMapGrows(t *testing.T) {
 	}
 }
 
-// TestJITMapAgain: a map that is written anew as a whole adds what is new.
-func TestJITMapAgain(t *testing.T) {
-	var m JITMap
+// TestMapAgain: a map that is written anew as a whole adds what is new.
+func TestMapAgain(t *testing.T) {
+	var m Map
 	m.Again(strings.NewReader("1000 100 a\n2000 100 b\n"), 10)
 	m.Again(strings.NewReader("1000 100 a\n2000 100 c\n3000 10 d\n"), 20)
 	m.Again(strings.NewReader("1000 100 a\n2000 100 c\n3000 10 d\n"), 30)
@@ -61,8 +61,8 @@ func TestJITMapAgain(t *testing.T) {
 	}
 }
 
-// TestJITMapRubbish: rubbish is counted and said, and what is whole is used.
-func TestJITMapRubbish(t *testing.T) {
+// TestMapRubbish: rubbish is counted and said, and what is whole is used.
+func TestMapRubbish(t *testing.T) {
 	for name, file := range map[string]string{
 		"text":             "this is no map\n1000 10 good\n",
 		"no size":          "1000  x\n1000 10 good\n",
@@ -73,7 +73,7 @@ func TestJITMapRubbish(t *testing.T) {
 		"an endless line":  strings.Repeat("x", maxJITLine+300<<10) + "\n1000 10 good\n",
 		"numbers too long": "11111111111111111111111 10 x\n1000 10 good\n",
 	} {
-		var m JITMap
+		var m Map
 		m.Read(strings.NewReader(file), 1)
 		if got, _, _ := m.Find(0x1008, 1); got != "good" {
 			t.Errorf("%s: %q", name, got)
@@ -84,14 +84,14 @@ func TestJITMapRubbish(t *testing.T) {
 	}
 }
 
-// TestJITMapOfAMillion is read in reasonable time, all on one place or not.
-func TestJITMapOfAMillion(t *testing.T) {
+// TestMapOfAMillion is read in reasonable time, all on one place or not.
+func TestMapOfAMillion(t *testing.T) {
 	for name, form := range map[string]string{"apart": "%[1]x 40 f%[2]d\n", "in one place": "1000 40 f%[2]d\n"} {
 		var b strings.Builder
 		for i := range 1_000_000 {
 			fmt.Fprintf(&b, form, 0x1000+i*0x40, i)
 		}
-		var m JITMap
+		var m Map
 		begin := time.Now()
 		m.Read(strings.NewReader(b.String()), 1)
 		for i := range 1000 {
@@ -214,10 +214,10 @@ func TestOpenSourceMap(t *testing.T) {
 	}
 }
 
-func FuzzJITMap(f *testing.F) {
+func FuzzMap(f *testing.F) {
 	f.Add([]byte("1000 100 first\n2000 80 second\n"), 7)
 	f.Fuzz(func(t *testing.T, b []byte, cut int) {
-		var m JITMap
+		var m Map
 		cut = max(0, min(cut, len(b)))
 		m.Read(strings.NewReader(string(b[:cut])), 1)
 		m.Read(strings.NewReader(string(b)), 2)

@@ -1,6 +1,6 @@
 //go:build unix
 
-package symbol
+package elfimage
 
 import (
 	"errors"
@@ -10,10 +10,10 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// mapFile maps a whole regular file for reading. Should the file be cut short
+// MapFile maps a whole regular file for reading. Should the file be cut short
 // while it is mapped, reading it is a fault that the caller must recover from
 // (debug.SetPanicOnFault).
-func mapFile(f *os.File) ([]byte, error) {
+func MapFile(f *os.File) ([]byte, error) {
 	st, err := f.Stat()
 	if err != nil {
 		return nil, err
@@ -37,4 +37,5 @@ func fileState(f *os.File) string {
 	return fmt.Sprint(st.Dev, " ", st.Ino, " ", st.Size, " ", st.Mtim.Nano(), " ", st.Ctim.Nano())
 }
 
-func unmapFile(b []byte) error { return unix.Munmap(b) }
+// UnmapFile lets go of a file that was mapped.
+func UnmapFile(b []byte) error { return unix.Munmap(b) }

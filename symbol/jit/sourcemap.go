@@ -1,9 +1,10 @@
-package symbol
+package jit
 
 import (
 	"bytes"
 	"encoding/base64"
 	"encoding/json"
+	"entelon/symbol/elfimage"
 	"errors"
 	"fmt"
 	"net/url"
@@ -54,7 +55,7 @@ func OpenSourceMap(file, script string) (*SourceMap, error) {
 // mapReference returns what the last line of the kind "//# sourceMappingURL="
 // of a script says.
 func mapReference(script string) (string, error) {
-	f, err := OpenRegular(script)
+	f, err := elfimage.OpenRegular(script)
 	if err != nil {
 		return "", err
 	}
