@@ -2,13 +2,15 @@ package symbol
 
 import (
 	"debug/elf"
-	"entelon/symbol/elfimage"
 	"fmt"
 	"path"
 	"sort"
 	"strings"
 
 	"golang.org/x/arch/x86/x86asm"
+
+	"entelon/symbol/elfimage"
+	"entelon/symbol/location"
 )
 
 // Defined is a function that a file has code of its own for.
@@ -53,7 +55,7 @@ func (o *Object) FunctionsByName(name string) (out []Defined, err error) {
 	}
 	if o.goTable != nil {
 		o.goTable.each(func(f goFunc) {
-			linkage := text(o.goTable.names, f.word(1))
+			linkage := elfimage.Text(o.goTable.names, f.word(1))
 			add(Defined{Name: goName(linkage), Linkage: linkage, Address: f.entry, Settled: o.settled(f)})
 		})
 	}
@@ -69,7 +71,7 @@ func (o *Object) FunctionsByName(name string) (out []Defined, err error) {
 				}
 				for _, x := range readTable(nil, im, s, uint8(table)) {
 					linkage := x.text()
-					add(Defined{Name: demangled(linkage), Linkage: linkage, Address: x.addr, Chooses: x.chooses})
+					add(Defined{Name: location.Demangled(linkage), Linkage: linkage, Address: x.addr, Chooses: x.chooses})
 				}
 			}
 		}

@@ -3,7 +3,6 @@ package symbol
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"entelon/symbol/elfimage"
 	"errors"
 	"fmt"
 	"io"
@@ -14,6 +13,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"entelon/symbol/elfimage"
 )
 
 // Cache keeps on disk, by build ID, what was found out about objects: fetched
@@ -54,9 +55,9 @@ func OpenCache(dir string, limit int64) (*Cache, error) {
 	return c, c.Trim()
 }
 
-// find returns the path of an entry, and "" where there is none. The entry
+// Find returns the path of an entry, and "" where there is none. The entry
 // counts as used now.
-func (c *Cache) find(name string) string {
+func (c *Cache) Find(name string) string {
 	path := filepath.Join(c.Dir, name)
 	if _, err := os.Stat(path); err != nil {
 		return ""
@@ -90,7 +91,7 @@ func (c *Cache) put(name string, write func(io.Writer) error) (path string, err 
 
 // Get returns a small entry; ok is false where there is none.
 func (c *Cache) Get(name string) (b []byte, ok bool) {
-	path := c.find(name)
+	path := c.Find(name)
 	if path == "" {
 		return nil, false
 	}

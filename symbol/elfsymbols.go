@@ -3,9 +3,11 @@ package symbol
 import (
 	"cmp"
 	"debug/elf"
-	"entelon/symbol/elfimage"
 	"slices"
 	"strings"
+
+	"entelon/symbol/elfimage"
+	"entelon/symbol/location"
 )
 
 // elfSymbol is a function of a symbol table. Its name stays in the file until
@@ -24,9 +26,9 @@ type symbolTable struct{ strings []byte }
 
 // text returns the symbol's name without its version.
 func (s elfSymbol) text() string {
-	name, _, _ := strings.Cut(text(s.table.strings, s.name), "@")
+	name, _, _ := strings.Cut(elfimage.Text(s.table.strings, s.name), "@")
 	if s.stub {
-		name += stubSuffix
+		name += location.StubSuffix
 	}
 	return name
 }

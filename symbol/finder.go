@@ -5,7 +5,6 @@ import (
 	"context"
 	"debug/elf"
 	"encoding/hex"
-	"entelon/symbol/elfimage"
 	"errors"
 	"fmt"
 	"hash/crc32"
@@ -18,6 +17,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"entelon/symbol/elfimage"
 )
 
 // SystemDebugDir is where Linux distributions put separate debug files.
@@ -211,7 +212,7 @@ func (f *Finder) Fetch(ctx context.Context, id string) (string, error) {
 		return "", fmt.Errorf("%q is no build ID", id)
 	}
 	name := "debug-" + id
-	if path := f.Cache.find(name); path != "" {
+	if path := f.Cache.Find(name); path != "" {
 		return path, nil
 	}
 	f.mu.Lock()

@@ -3,6 +3,8 @@ package symbol
 import (
 	"encoding/binary"
 	"strings"
+
+	"entelon/symbol/elfimage"
 )
 
 // GoFunction is what the Go linker's function table tells of a function's
@@ -51,7 +53,7 @@ func (o *Object) GoFrames(visit func(GoFunction)) {
 		f := goFunc{t, start, t.funcs[rec:]}
 		rows = f.depths(rows[:0], end)
 		flags := f.b[goFlagAt]
-		visit(GoFunction{Name: strings.TrimSuffix(text(t.names, f.word(1)), ".abi0"), Start: start, End: end, Outmost: flags&goFlagTopFrame != 0, Switches: flags&goFlagSPWrite != 0, Rows: rows})
+		visit(GoFunction{Name: strings.TrimSuffix(elfimage.Text(t.names, f.word(1)), ".abi0"), Start: start, End: end, Outmost: flags&goFlagTopFrame != 0, Switches: flags&goFlagSPWrite != 0, Rows: rows})
 	}
 }
 

@@ -3,11 +3,11 @@ package symbol
 import (
 	"debug/elf"
 	"encoding/binary"
-	"entelon/symbol/elfimage"
 	"fmt"
 	"sort"
 
 	"entelon/core/profile"
+	"entelon/symbol/elfimage"
 )
 
 // goTable reads the function table that the Go linker puts into every binary
@@ -252,24 +252,10 @@ func (f goFunc) file(pc uint64) string {
 	if no < 0 || at+4 > uint64(len(f.t.cu)) {
 		return ""
 	}
-	return text(f.t.files, f.t.order.Uint32(f.t.cu[at:]))
+	return elfimage.Text(f.t.files, f.t.order.Uint32(f.t.cu[at:]))
 }
 
 func (f goFunc) line(pc uint64) uint32 { return uint32(max(0, f.value(f.word(6), pc))) }
-
-// text returns the zero-terminated string at an offset.
-func text(b []byte, off uint32) string {
-	if uint64(off) >= uint64(len(b)) {
-		return ""
-	}
-	b = b[off:]
-	for i, c := range b {
-		if c == 0 {
-			return string(b[:i])
-		}
-	}
-	return ""
-}
 
 // locate returns the functions at an address, the innermost first, or nil.
 func (t *goTable) locate(addr uint64) []Location {
@@ -286,12 +272,12 @@ func (t *goTable) locate(addr uint64) []Location {
 				break
 			}
 			call := tree[int(i)*inlinedCallSize:]
-			out = append(out, t.location(text(t.names, t.order.Uint32(call[4:])), f.file(pc), f.line(pc), t.order.Uint32(call[12:])))
+			out = append(out, t.location(elfimage.Text(t.names, t.order.Uint32(call[4:])), f.file(pc), f.line(pc), t.order.Uint32(call[12:])))
 			out[len(out)-1].Inlined = true
 			pc = f.entry + uint64(t.order.Uint32(call[8:]))
 		}
 	}
-	l := t.location(text(t.names, f.word(1)), f.file(pc), f.line(pc), f.startLine())
+	l := t.location(elfimage.Text(t.names, f.word(1)), f.file(pc), f.line(pc), f.startLine())
 	l.Function = f.entry
 	return append(out, l)
 }

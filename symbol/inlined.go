@@ -1,9 +1,11 @@
 package symbol
 
 import (
-	"debug/dwarf"
 	"encoding/binary"
 	"strings"
+
+	"entelon/symbol/elfimage"
+	"entelon/symbol/location"
 )
 
 // InlinedSites returns in how many places of the file calls of a function were
@@ -25,7 +27,11 @@ func (o *Object) InlinedSites(name string) (n int) {
 	if o.dwarf == nil {
 		return 0
 	}
-	return o.dwarf.inlinedSites(name)
+	last := name[strings.LastIndexByte(name, ':')+1:]
+	last = withoutParameters(last[strings.LastIndexByte(last, '.')+1:])
+	return o.dwarf.InlinedSites(last, func(linkage string) bool {
+		return name == last || meant(name, Defined{Name: location.Demangled(linkage), Linkage: linkage})
+	})
 }
 
 // inlinedCalls counts the entries of the function's inline tree with a name.
@@ -41,7 +47,7 @@ func (f goFunc) inlinedCalls(name string) (n int) {
 		if (i+1)*inlinedCallSize > len(tree) {
 			break
 		}
-		linkage := text(f.t.names, f.t.order.Uint32(tree[i*inlinedCallSize+4:]))
+		linkage := elfimage.Text(f.t.names, f.t.order.Uint32(tree[i*inlinedCallSize+4:]))
 		if meant(name, Defined{Name: goName(linkage), Linkage: linkage}) {
 			n++
 		}
@@ -69,37 +75,4 @@ func (f goFunc) each(table uint32, visit func(v int32)) {
 		v += int32(uint32(dv)>>1) ^ -int32(dv&1)
 		visit(v)
 	}
-}
-
-func (t *dwarfTables) inlinedSites(name string) (n int) {
-	wanted := map[dwarf.Offset]bool{}
-	last := name[strings.LastIndexByte(name, ':')+1:]
-	last = withoutParameters(last[strings.LastIndexByte(last, '.')+1:])
-	r := t.data.Reader()
-	var origins []dwarf.Offset
-	for {
-		e, err := r.Next()
-		if e == nil || err != nil {
-			break
-		}
-		switch e.Tag {
-		case dwarf.TagSubprogram:
-			own, _ := e.Val(dwarf.AttrName).(string)
-			linkage, _ := e.Val(dwarf.AttrLinkageName).(string)
-			of, specified := e.Val(dwarf.AttrSpecification).(dwarf.Offset)
-			if own == last && (linkage == "" || meant(name, Defined{Name: demangled(linkage), Linkage: linkage}) || name == last) || specified && wanted[of] {
-				wanted[e.Offset] = true
-			}
-		case dwarf.TagInlinedSubroutine:
-			if of, ok := e.Val(dwarf.AttrAbstractOrigin).(dwarf.Offset); ok {
-				origins = append(origins, of)
-			}
-		}
-	}
-	for _, of := range origins { // a function may be described behind its calls
-		if wanted[of] {
-			n++
-		}
-	}
-	return n
 }

@@ -4,7 +4,6 @@ import (
 	"crypto/sha256"
 	"debug/elf"
 	"encoding/hex"
-	"entelon/symbol/elfimage"
 	"errors"
 	"fmt"
 	"os"
@@ -15,6 +14,9 @@ import (
 	"sync"
 
 	"entelon/core/profile"
+	"entelon/symbol/dwarfinfo"
+	"entelon/symbol/elfimage"
+	"entelon/symbol/location"
 )
 
 // Object is one ELF file with everything in it, and in its separate debug
@@ -38,7 +40,7 @@ type Object struct {
 	starts  []uint64 // where functions begin, by the frame tables
 	entries map[uint64]bool
 	goTable *goTable
-	dwarf   *dwarfTables
+	dwarf   *dwarfinfo.Tables
 	once    sync.Once
 	onceDW  sync.Once
 	oncePre sync.Once
@@ -216,7 +218,7 @@ func (o *Object) locate(addr uint64) (at []Location) {
 	s, found := o.symbolAt(addr)
 	o.onceDW.Do(o.loadDWARF)
 	if o.dwarf != nil {
-		if l := o.dwarf.locate(addr); len(l) > 0 {
+		if l := o.dwarf.Locate(addr); len(l) > 0 {
 			return o.finish(l, s, found)
 		}
 	}
@@ -224,9 +226,9 @@ func (o *Object) locate(addr uint64) (at []Location) {
 		return []Location{o.unnamed(addr)}
 	}
 	l := Location{Kind: o.Kind, Function: s.addr, Entry: o.isEntry(s)}
-	l.Name, l.Linkage = names(s.text())
+	l.Name, l.Linkage = location.Names(s.text())
 	if o.dwarf != nil {
-		l.File, l.Line = o.dwarf.line(addr)
+		l.File, l.Line = o.dwarf.Line(addr)
 	}
 	return []Location{l}
 }
@@ -245,7 +247,7 @@ func (o *Object) finish(l []Location, s elfSymbol, found bool) []Location {
 		if linkage := s.text(); last.Linkage == "" && linkage != last.Name {
 			last.Linkage = linkage
 			if strings.HasPrefix(linkage, "_Z") || last.Name == "" {
-				last.Name = demangled(linkage) // the debug information has no parameters for constructors
+				last.Name = location.Demangled(linkage) // the debug information has no parameters for constructors
 			}
 		}
 	}
@@ -307,7 +309,7 @@ func (o *Object) loadDWARF() {
 		im = o.debug
 	}
 	var err error
-	o.dwarf, err = openDWARF(im, o.shared, o.fault)
+	o.dwarf, err = dwarfinfo.Open(im, o.shared, o.fault)
 	o.fault(err)
 }
 

@@ -3,16 +3,11 @@ package symbol
 import (
 	"debug/elf"
 	"encoding/binary"
-	"entelon/symbol/elfimage"
 	"sort"
 	"strings"
-)
 
-// A program calls a function of another file through a stub: a jump to the address
-// that the dynamic linker wrote into a slot. Stubs have no symbols of their own; a
-// stub's name is that of the function whose relocation is at its slot, with this
-// behind it, as disassemblers write it.
-const stubSuffix = "@plt"
+	"entelon/symbol/elfimage"
+)
 
 // relocationSize is the size of Elf64_Rela: offset, info, addend.
 const relocationSize = 24
@@ -97,7 +92,7 @@ func readSlots(im *elfimage.Image, functions []elfSymbol) map[uint64]elfSymbol {
 			switch elf.R_X86_64(info & 0xffffffff) {
 			case elf.R_X86_64_JMP_SLOT, elf.R_X86_64_GLOB_DAT:
 				if at := (info >> 32) * symbolSize; at+symbolSize <= uint64(len(symbols)) {
-					if name := order.Uint32(symbols[at:]); text(strs, name) != "" {
+					if name := order.Uint32(symbols[at:]); elfimage.Text(strs, name) != "" {
 						out[slot] = elfSymbol{table: names, name: name}
 					}
 				}

@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"entelon/core/profile"
+	"entelon/symbol/location"
 )
 
 const callsOthers = `
@@ -51,10 +52,10 @@ func TestStubs(t *testing.T) {
 			}
 			told[m[2]] = true
 			l := o.Locate(addr + 2)
-			if len(l) != 1 || l[0].Function != addr || l[0].Unnamed || strings.HasPrefix(l[0].Name, "_Z") || !strings.HasSuffix(l[0].Name, stubSuffix) {
+			if len(l) != 1 || l[0].Function != addr || l[0].Unnamed || strings.HasPrefix(l[0].Name, "_Z") || !strings.HasSuffix(l[0].Name, location.StubSuffix) {
 				t.Fatalf("%v: at %x is %+v", flags, addr, l)
 			}
-			if got, want := cmp.Or(l[0].Linkage, l[0].Name), m[2]+stubSuffix; got != want {
+			if got, want := cmp.Or(l[0].Linkage, l[0].Name), m[2]+location.StubSuffix; got != want {
 				t.Errorf("%v: at %x is %s, want %s", flags, addr, got, want)
 			}
 		}

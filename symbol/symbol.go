@@ -5,22 +5,10 @@
 // asked for, never before.
 package symbol
 
-import "entelon/core/profile"
+import "entelon/symbol/location"
 
-// Location is one function that is active at an address. Where functions are
-// inlined, one address has several, the innermost first.
-type Location struct {
-	Name     string // for reading, demangled
-	Linkage  string // the linker's name, "" where it is the same
-	File     string // where the function is defined, "" if unknown
-	Line     uint32 // the line being executed, 0 if unknown
-	Start    uint32 // the line where the function begins, 0 if unknown
-	Inlined  bool   // inlined into the next Location
-	Unnamed  bool   // Name is module and offset because no table names the address
-	Entry    bool   // nothing of the program called this function
-	Kind     profile.ModuleKind
-	Function uint64 // address where the function begins, 0 if unknown
-}
+// Location is one function that is active at an address.
+type Location = location.Location
 
 // entryNames are functions that the kernel, the loader or a runtime starts a
 // process or a thread in. A stack whose outer end is one of them is complete.

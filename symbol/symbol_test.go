@@ -2,7 +2,6 @@ package symbol
 
 import (
 	"debug/elf"
-	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -12,6 +11,7 @@ import (
 	"time"
 
 	"entelon/core/profile"
+	"entelon/symbol/location"
 )
 
 const source = `
@@ -188,30 +188,9 @@ func TestDemangled(t *testing.T) {
 		"route":                                 "route",
 		"_Znot a name":                          "_Znot a name",
 	} {
-		if got := demangled(name); got != want {
+		if got := location.Demangled(name); got != want {
 			t.Errorf("%q reads %q, want %q", name, got, want)
 		}
-	}
-}
-
-func TestKernel(t *testing.T) {
-	k, err := readKernel(strings.NewReader("ffffffff81000000 T _text\nffffffff81000100 t do_work\nffffffff81000200 D data\nffffffffc0000000 t paint\t[inkdrv]\n"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	for addr, want := range map[uint64][2]string{
-		0xffffffff81000150: {"do_work", "[kernel]"}, 0xffffffff81000250: {"do_work", "[kernel]"}, 0xffffffffc0000010: {"paint", "[inkdrv]"}, 0x10: {"[kernel]+0x10", "[kernel]"},
-	} {
-		if l, m := k.Locate(addr); l.Name != want[0] || m != want[1] {
-			t.Errorf("%#x is %s of %s, want %v", addr, l.Name, m, want)
-		}
-	}
-	if _, err := readKernel(strings.NewReader("0000000000000000 T _text\n")); !errors.Is(err, ErrHidden) {
-		t.Errorf("hidden addresses: %v", err)
-	}
-	var none *Kernel
-	if l, _ := none.Locate(16); !l.Unnamed {
-		t.Errorf("without a list an address is named %q", l.Name)
 	}
 }
 

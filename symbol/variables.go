@@ -3,6 +3,8 @@ package symbol
 import (
 	"bytes"
 	"debug/elf"
+
+	"entelon/symbol/elfimage"
 )
 
 // Variable returns the address of a symbol that is no function, in the
@@ -27,7 +29,7 @@ func (o *Object) Variable(name string) (addr uint64, ok bool) {
 		order := o.file.ByteOrder
 		for ; len(table) >= symbolSize; table = table[symbolSize:] {
 			defined := order.Uint16(table[6:]) != uint16(elf.SHN_UNDEF)
-			if at := order.Uint32(table); defined && text(strings, at) == name {
+			if at := order.Uint32(table); defined && elfimage.Text(strings, at) == name {
 				return order.Uint64(table[8:]), true
 			}
 		}

@@ -27,6 +27,7 @@ import (
 	"entelon/resolve"
 	"entelon/resolve/raw"
 	"entelon/symbol"
+	"entelon/symbol/kernelsymbols"
 )
 
 // World is the programs of this machine.
@@ -37,7 +38,7 @@ type World struct {
 	KernelErr error     // why the kernel's names cannot be read
 
 	finder *symbol.Finder // for separate debug files; nil: none are used
-	kernel *symbol.Kernel
+	kernel *kernelsymbols.List
 	main   string // path of the program's executable, once known
 	own    string // folder whose objects are the program's own
 	files  []*file
@@ -53,7 +54,7 @@ func New(finder *symbol.Finder) *World { return &World{finder: finder, round: 1}
 // OpenKernel reads the kernel's symbols. That takes about 70 ms of processor
 // time, most of it in the kernel, or 10 where they were kept, so it is done before the
 // program begins, and may be done beside what else is prepared.
-func (w *World) OpenKernel() { w.kernel, w.KernelErr = symbol.OpenKernel(w.Cache()) }
+func (w *World) OpenKernel() { w.kernel, w.KernelErr = kernelsymbols.Open(w.Cache()) }
 
 // WithoutKernel forgets them where its part of the stacks may not be seen.
 func (w *World) WithoutKernel() error {

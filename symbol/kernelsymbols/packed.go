@@ -1,14 +1,16 @@
-package symbol
+package kernelsymbols
 
 import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/binary"
-	"entelon/symbol/elfimage"
 	"fmt"
 	"hash/crc32"
 	"os"
 	"runtime/debug"
+
+	"entelon/symbol"
+	"entelon/symbol/elfimage"
 )
 
 // kernelKey changes with everything that moves the kernel's functions: a new
@@ -86,9 +88,9 @@ func pack(text []byte, lines []kernelLine) packedKernel {
 	return b
 }
 
-// kernel maps an entry that is a packed kernel; nil where there is none that can be used.
-func (c *Cache) kernel(key string) packedKernel {
-	path := c.find(key)
+// kept maps an entry that is a packed kernel; nil where there is none that can be used.
+func kept(c *symbol.Cache, key string) packedKernel {
+	path := c.Find(key)
 	if path == "" {
 		return nil
 	}

@@ -1,4 +1,4 @@
-package symbol
+package dwarfinfo
 
 import (
 	"cmp"
@@ -10,9 +10,9 @@ import (
 	"strings"
 )
 
-// dwarfUnit is one compilation unit, read as far as was asked for.
-type dwarfUnit struct {
-	tables    *dwarfTables
+// unit is one compilation unit, read as far as was asked for.
+type unit struct {
+	tables    *Tables
 	head      *dwarf.Entry
 	hasRows   bool
 	rows      []lineRow // by address
@@ -53,12 +53,12 @@ const (
 	maxNest  = 1000
 )
 
-func (u *dwarfUnit) damaged(err error) {
+func (u *unit) damaged(err error) {
 	u.tables.fault(fmt.Errorf("its debug information is damaged in the unit at 0x%x: %w", u.head.Offset, err))
 }
 
 // readLine opens the unit's line table and keeps the names of its files.
-func (u *dwarfUnit) readLine() *dwarf.LineReader {
+func (u *unit) readLine() *dwarf.LineReader {
 	u.hasLine = true
 	lr, err := u.tables.data.LineReader(u.head)
 	if err != nil {
@@ -71,7 +71,7 @@ func (u *dwarfUnit) readLine() *dwarf.LineReader {
 	return lr
 }
 
-func (u *dwarfUnit) file(i int64) string {
+func (u *unit) file(i int64) string {
 	if !u.hasLine {
 		u.readLine()
 	}
@@ -81,7 +81,7 @@ func (u *dwarfUnit) file(i int64) string {
 	return u.files[i].Name
 }
 
-func (u *dwarfUnit) readRows() {
+func (u *unit) readRows() {
 	u.hasRows = true
 	if u.readLine() == nil {
 		return
@@ -107,7 +107,7 @@ func (u *dwarfUnit) readRows() {
 	}
 }
 
-func (u *dwarfUnit) line(addr uint64) (string, uint32) {
+func (u *unit) line(addr uint64) (string, uint32) {
 	if !u.hasRows {
 		u.readRows()
 	}
@@ -121,7 +121,7 @@ func (u *dwarfUnit) line(addr uint64) (string, uint32) {
 
 // outline walks the unit's namespaces and types and notes where its functions
 // are, without looking into them.
-func (u *dwarfUnit) outline() {
+func (u *unit) outline() {
 	u.outlined = true
 	s := &u.tables.sections
 	h, ok := u.tables.headers[u.head.Offset]
@@ -134,7 +134,7 @@ func (u *dwarfUnit) outline() {
 		u.damaged(err)
 		return
 	}
-	c := &dwarfCursor{b: s.info[:h.end], at: int(h.entries), order: s.order}
+	c := &cursor{b: s.info[:h.end], at: int(h.entries), order: s.order}
 	if !s.entry(c, &h, abbreviations).children {
 		return
 	}
@@ -182,7 +182,7 @@ func (u *dwarfUnit) outline() {
 }
 
 // scopeName returns the name of a namespace or type.
-func (u *dwarfUnit) scopeName(e skimmed) string {
+func (u *unit) scopeName(e skimmed) string {
 	name := e.name
 	if e.odd {
 		name = ""
@@ -197,7 +197,7 @@ func (u *dwarfUnit) scopeName(e skimmed) string {
 }
 
 // whole returns an entry with all that it has, nil where it cannot be read.
-func (u *dwarfUnit) whole(at dwarf.Offset) *dwarf.Entry {
+func (u *unit) whole(at dwarf.Offset) *dwarf.Entry {
 	r := u.tables.data.Reader()
 	r.Seek(at)
 	e, err := r.Next()
@@ -210,7 +210,7 @@ func (u *dwarfUnit) whole(at dwarf.Offset) *dwarf.Entry {
 
 // addFunction notes the code of a function; one without is a declaration, or was
 // always inlined.
-func (u *dwarfUnit) addFunction(e skimmed) {
+func (u *unit) addFunction(e skimmed) {
 	if !e.code {
 		return
 	}
@@ -233,7 +233,7 @@ func (u *dwarfUnit) addFunction(e skimmed) {
 	}
 }
 
-func (u *dwarfUnit) function(addr uint64) (function, bool) {
+func (u *unit) function(addr uint64) (function, bool) {
 	if !u.outlined {
 		u.outline()
 	}
@@ -245,7 +245,7 @@ func (u *dwarfUnit) function(addr uint64) (function, bool) {
 }
 
 // prefix returns the names of the scopes around an entry, with "::" behind.
-func (u *dwarfUnit) prefix(off dwarf.Offset, around int) string {
+func (u *unit) prefix(off dwarf.Offset, around int) string {
 	if !u.outlined {
 		u.outline()
 	}
@@ -275,7 +275,7 @@ func shortParameters(name string) string {
 
 // local returns the types around an entry that is within a function, with
 // "::" behind each; ok is false where the entry is not within it.
-func (u *dwarfUnit) local(function, off dwarf.Offset) (names string, ok bool) {
+func (u *unit) local(function, off dwarf.Offset) (names string, ok bool) {
 	r := u.tables.data.Reader()
 	r.Seek(function)
 	e, err := r.Next()
@@ -319,7 +319,7 @@ func (u *dwarfUnit) local(function, off dwarf.Offset) (names string, ok bool) {
 }
 
 // active returns the inlined calls that an address is in, the outermost first.
-func (u *dwarfUnit) active(f function, addr uint64) []inlinedCall {
+func (u *unit) active(f function, addr uint64) []inlinedCall {
 	calls, ok := u.calls[f.entry]
 	if !ok {
 		calls = u.readCalls(f.entry)
@@ -344,7 +344,7 @@ func (u *dwarfUnit) active(f function, addr uint64) []inlinedCall {
 
 // readCalls reads the inlined calls of a function, those around before those
 // within.
-func (u *dwarfUnit) readCalls(off dwarf.Offset) []inlinedCall {
+func (u *unit) readCalls(off dwarf.Offset) []inlinedCall {
 	r := u.tables.data.Reader()
 	r.Seek(off)
 	if e, err := r.Next(); err != nil || e == nil || !e.Children {
@@ -388,7 +388,7 @@ func (u *dwarfUnit) readCalls(off dwarf.Offset) []inlinedCall {
 	return calls
 }
 
-func (u *dwarfUnit) call(e *dwarf.Entry, parent int32) (inlinedCall, bool) {
+func (u *unit) call(e *dwarf.Entry, parent int32) (inlinedCall, bool) {
 	origin, ok := e.Val(dwarf.AttrAbstractOrigin).(dwarf.Offset)
 	if !ok {
 		alt, isAlt := e.Val(dwarf.AttrAbstractOrigin).(int64)

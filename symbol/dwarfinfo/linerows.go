@@ -1,4 +1,4 @@
-package symbol
+package dwarfinfo
 
 import (
 	"errors"
@@ -44,7 +44,7 @@ func (s *dwarfSections) lineRows(at int64, address int) ([]lineRow, error) {
 	if at < 0 || at >= int64(len(s.line)) {
 		return nil, errShort
 	}
-	c := &dwarfCursor{b: s.line, at: int(at), order: s.order}
+	c := &cursor{b: s.line, at: int(at), order: s.order}
 	n, offset := c.length()
 	if c.err != nil || n > uint64(len(s.line)-c.at) {
 		return nil, errShort
@@ -83,7 +83,7 @@ func (s *dwarfSections) lineRows(at int64, address int) ([]lineRow, error) {
 }
 
 // run executes a program up to its end.
-func (p *lineProgram) run(c *dwarfCursor, address int) (rows []lineRow, err error) {
+func (p *lineProgram) run(c *cursor, address int) (rows []lineRow, err error) {
 	start := lineRow{file: 1, line: 1}
 	now, operation := start, uint64(0)
 	rows = make([]lineRow, 0, min((len(c.b)-c.at)/6, maxRows)) // one that is kept takes about six bytes
@@ -115,7 +115,7 @@ func (p *lineProgram) run(c *dwarfCursor, address int) (rows []lineRow, err erro
 			switch op {
 			case 0:
 				n := c.uleb()
-				arguments := &dwarfCursor{b: c.take(n), order: c.order}
+				arguments := &cursor{b: c.take(n), order: c.order}
 				switch arguments.uint(1) {
 				case lineEndSequence:
 					now.line = 0

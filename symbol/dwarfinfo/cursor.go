@@ -1,4 +1,4 @@
-package symbol
+package dwarfinfo
 
 import (
 	"debug/dwarf"
@@ -6,9 +6,9 @@ import (
 	"errors"
 )
 
-// dwarfCursor reads the encodings that DWARF's sections share. What is beyond the end
+// cursor reads the encodings that DWARF's sections share. What is beyond the end
 // is an error once, and zeros from then on.
-type dwarfCursor struct {
+type cursor struct {
 	b     []byte
 	at    int
 	order binary.ByteOrder
@@ -17,7 +17,7 @@ type dwarfCursor struct {
 
 var errShort = errors.New("it ends within an entry")
 
-func (c *dwarfCursor) take(n uint64) []byte {
+func (c *cursor) take(n uint64) []byte {
 	if c.err != nil || n > uint64(len(c.b)-c.at) {
 		c.err = errShort
 		c.at = len(c.b)
@@ -28,7 +28,7 @@ func (c *dwarfCursor) take(n uint64) []byte {
 	return b
 }
 
-func (c *dwarfCursor) uint(size int) uint64 {
+func (c *cursor) uint(size int) uint64 {
 	b := c.take(uint64(size))
 	if b == nil {
 		return 0
@@ -47,7 +47,7 @@ func (c *dwarfCursor) uint(size int) uint64 {
 	return 0
 }
 
-func (c *dwarfCursor) uleb() uint64 {
+func (c *cursor) uleb() uint64 {
 	if c.at < len(c.b) && c.b[c.at] < 0x80 { // most are short
 		c.at++
 		return uint64(c.b[c.at-1])
@@ -62,7 +62,7 @@ func (c *dwarfCursor) uleb() uint64 {
 	return v
 }
 
-func (c *dwarfCursor) sleb() int64 {
+func (c *cursor) sleb() int64 {
 	var v int64
 	for shift := uint(0); ; shift += 7 {
 		x := c.uint(1)
@@ -78,7 +78,7 @@ func (c *dwarfCursor) sleb() int64 {
 	}
 }
 
-func (c *dwarfCursor) text() string {
+func (c *cursor) text() string {
 	for i := c.at; i < len(c.b); i++ {
 		if c.b[i] == 0 {
 			s := string(c.b[c.at:i])
@@ -92,7 +92,7 @@ func (c *dwarfCursor) text() string {
 }
 
 // length reads the length of what follows, and the size of offsets in it.
-func (c *dwarfCursor) length() (n uint64, offset int) {
+func (c *cursor) length() (n uint64, offset int) {
 	if n = c.uint(4); n < 0xffff_fff0 {
 		return n, 4
 	}
@@ -121,7 +121,7 @@ type unitHeader struct {
 func (s *dwarfSections) unitHeaders() map[dwarf.Offset]unitHeader {
 	out := map[dwarf.Offset]unitHeader{}
 	for at := 0; at < len(s.info); {
-		c := dwarfCursor{b: s.info, at: at, order: s.order}
+		c := cursor{b: s.info, at: at, order: s.order}
 		var h unitHeader
 		var n uint64
 		n, h.offset = c.length()

@@ -1,4 +1,4 @@
-package symbol
+package dwarfinfo
 
 import (
 	"debug/dwarf"
@@ -11,6 +11,8 @@ import (
 	"path/filepath"
 	"slices"
 	"testing"
+
+	"entelon/symbol/elfimage"
 )
 
 // outlineSource has what outlines meet: namespaces with and without a name, types
@@ -28,7 +30,7 @@ int main(int c, char **v) { ink::Page<int> page; page.lines.push_back(c); ink::B
 `
 
 // compiledWith builds the source with one compiler's options and returns its tables.
-func compiledWith(t *testing.T, options ...string) *dwarfTables {
+func compiledWith(t *testing.T, options ...string) *Tables {
 	t.Helper()
 	dir := t.TempDir()
 	source, program := filepath.Join(dir, "ink.cc"), filepath.Join(dir, "ink")
@@ -42,12 +44,12 @@ func compiledWith(t *testing.T, options ...string) *dwarfTables {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o, err := OpenObject(f, program, 0, nil)
-	if err != nil {
+	im, err := elfimage.OpenImage(f, program)
+	if err := errors.Join(err, f.Close()); err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { o.Close() })
-	tables, err := openDWARF(o.image, nil, func(err error) { t.Error(err) })
+	t.Cleanup(func() { _ = im.Close() })
+	tables, err := Open(im, nil, func(err error) { t.Error(err) })
 	if err != nil || tables == nil {
 		t.Fatal(err)
 	}
@@ -95,7 +97,7 @@ func entriesOf(functions []function) (out []dwarf.Offset) {
 	return out
 }
 
-func (u *dwarfUnit) scopesText() (out string) {
+func (u *unit) scopesText() (out string) {
 	for _, s := range u.scopes {
 		out += s.name + "\n"
 	}
@@ -103,7 +105,7 @@ func (u *dwarfUnit) scopesText() (out string) {
 }
 
 // readOutline does by the library what outline does.
-func readOutline(t *testing.T, tables *dwarfTables, head *dwarf.Entry) (functions []dwarf.Offset, scopes string) {
+func readOutline(t *testing.T, tables *Tables, head *dwarf.Entry) (functions []dwarf.Offset, scopes string) {
 	t.Helper()
 	r := tables.data.Reader()
 	r.Seek(head.Offset)
@@ -160,7 +162,7 @@ type readRow struct {
 }
 
 // readLines reads a unit's rows by the library, in the order of addresses.
-func readLines(t *testing.T, tables *dwarfTables, head *dwarf.Entry) (out []readRow) {
+func readLines(t *testing.T, tables *Tables, head *dwarf.Entry) (out []readRow) {
 	t.Helper()
 	lr, err := tables.data.LineReader(head)
 	if err != nil {
@@ -197,7 +199,7 @@ func readLines(t *testing.T, tables *dwarfTables, head *dwarf.Entry) (out []read
 	return out
 }
 
-func sequenceRows(u *dwarfUnit) (out []readRow) {
+func sequenceRows(u *unit) (out []readRow) {
 	for _, r := range u.rows {
 		x := readRow{r.addr, u.file(int64(r.file)), r.line}
 		if r.line == 0 {
@@ -237,7 +239,7 @@ func TestDamagedSections(t *testing.T) {
 			if err != nil {
 				continue
 			}
-			c := &dwarfCursor{b: s.info[:h.end], at: int(h.entries), order: binary.LittleEndian}
+			c := &cursor{b: s.info[:h.end], at: int(h.entries), order: binary.LittleEndian}
 			for c.err == nil && c.at < len(c.b) {
 				before := c.at
 				s.skipChildren(c, &h, a, s.entry(c, &h, a))

@@ -1,9 +1,11 @@
-package symbol
+package dwarfinfo
 
 import (
 	"debug/dwarf"
 	"errors"
 	"fmt"
+
+	"entelon/symbol/elfimage"
 )
 
 // Package debug/dwarf makes an entry of everything that it reads. An outline looks at
@@ -106,7 +108,7 @@ func (s *dwarfSections) abbreviations(h *unitHeader) (map[uint64]*abbreviation, 
 	if h.abbrev > uint64(len(s.abbrev)) {
 		return nil, errShort
 	}
-	c := dwarfCursor{b: s.abbrev, at: int(h.abbrev), order: s.order}
+	c := cursor{b: s.abbrev, at: int(h.abbrev), order: s.order}
 	out := map[uint64]*abbreviation{}
 	for {
 		code := c.uleb()
@@ -134,7 +136,7 @@ func (s *dwarfSections) abbreviations(h *unitHeader) (map[uint64]*abbreviation, 
 }
 
 // skip passes over a value.
-func (c *dwarfCursor) skip(x abbreviated, h *unitHeader) {
+func (c *cursor) skip(x abbreviated, h *unitHeader) {
 	if x.size >= 0 {
 		c.take(uint64(x.size))
 		return
@@ -179,7 +181,7 @@ type skimmed struct {
 }
 
 // entry reads the next entry as far as an outline wants it.
-func (s *dwarfSections) entry(c *dwarfCursor, h *unitHeader, abbreviations map[uint64]*abbreviation) (e skimmed) {
+func (s *dwarfSections) entry(c *cursor, h *unitHeader, abbreviations map[uint64]*abbreviation) (e skimmed) {
 	e.at = dwarf.Offset(c.at)
 	code := c.uleb()
 	if code == 0 {
@@ -249,7 +251,7 @@ func outlined(t dwarf.Tag) bool {
 }
 
 // name reads a name, where it is here; it is only wanted of scopes.
-func (s *dwarfSections) name(c *dwarfCursor, h *unitHeader, x abbreviated, e *skimmed) {
+func (s *dwarfSections) name(c *cursor, h *unitHeader, x abbreviated, e *skimmed) {
 	wanted := outlined(e.tag) && e.tag != dwarf.TagSubprogram
 	switch {
 	case !wanted:
@@ -257,9 +259,9 @@ func (s *dwarfSections) name(c *dwarfCursor, h *unitHeader, x abbreviated, e *sk
 	case x.form == formString:
 		e.name = c.text()
 	case x.form == formStrp:
-		e.name = text(s.str, uint32(c.uint(h.offset)))
+		e.name = elfimage.Text(s.str, uint32(c.uint(h.offset)))
 	case x.form == formLineStrp:
-		e.name = text(s.lineStr, uint32(c.uint(h.offset)))
+		e.name = elfimage.Text(s.lineStr, uint32(c.uint(h.offset)))
 	default:
 		e.odd = true
 		c.skip(x, h)
@@ -267,7 +269,7 @@ func (s *dwarfSections) name(c *dwarfCursor, h *unitHeader, x abbreviated, e *sk
 }
 
 // skipChildren goes on behind the children of the entry that was read last.
-func (s *dwarfSections) skipChildren(c *dwarfCursor, h *unitHeader, abbreviations map[uint64]*abbreviation, e skimmed) {
+func (s *dwarfSections) skipChildren(c *cursor, h *unitHeader, abbreviations map[uint64]*abbreviation, e skimmed) {
 	if !e.children {
 		return
 	}

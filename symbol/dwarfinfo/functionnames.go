@@ -1,6 +1,11 @@
-package symbol
+package dwarfinfo
 
-import "debug/dwarf"
+import (
+	"debug/dwarf"
+
+	"entelon/symbol/elfimage"
+	"entelon/symbol/location"
+)
 
 // inShared marks the offset of an entry that is in the shared file.
 const inShared = dwarf.Offset(1 << 31)
@@ -17,13 +22,13 @@ type dwarfName struct {
 }
 
 // text returns an attribute that is a text, here or in the shared file.
-func (t *dwarfTables) text(e *dwarf.Entry, a dwarf.Attr) string {
+func (t *Tables) text(e *dwarf.Entry, a dwarf.Attr) string {
 	switch v := e.Val(a).(type) {
 	case string:
 		return v
 	case int64:
 		if t.shared != nil && v >= 0 && v < 1<<32 {
-			return text(t.shared.sections.str, uint32(v))
+			return elfimage.Text(t.shared.sections.str, uint32(v))
 		}
 	}
 	return ""
@@ -32,18 +37,18 @@ func (t *dwarfTables) text(e *dwarf.Entry, a dwarf.Attr) string {
 // name returns the name of the function that an entry describes. What the
 // entry leaves out is in the one that it is an instance of, and in the
 // declaration that this one completes.
-func (t *dwarfTables) name(off dwarf.Offset) dwarfName { return t.nameOf(off, 0) }
+func (t *Tables) name(off dwarf.Offset) dwarfName { return t.nameOf(off, 0) }
 
 // nameOf counts in around how often names led to the names of what is around
 // them, which damaged information could do for ever.
-func (t *dwarfTables) nameOf(off dwarf.Offset, around int) dwarfName {
+func (t *Tables) nameOf(off dwarf.Offset, around int) dwarfName {
 	if n, ok := t.names[off]; ok {
 		return n
 	}
 	var n dwarfName
 	t.collect(off, &n, 0, around)
 	if n.linkage != "" {
-		if name := demangled(n.linkage); name != n.linkage {
+		if name := location.Demangled(n.linkage); name != n.linkage {
 			n.name = name
 		} else if n.name == n.linkage {
 			n.linkage = ""
@@ -54,7 +59,7 @@ func (t *dwarfTables) nameOf(off dwarf.Offset, around int) dwarfName {
 }
 
 // collect follows an entry to those that it is an instance of; hops counts them.
-func (t *dwarfTables) collect(off dwarf.Offset, n *dwarfName, hops, around int) {
+func (t *Tables) collect(off dwarf.Offset, n *dwarfName, hops, around int) {
 	if off&inShared != 0 {
 		if t.shared != nil {
 			t.shared.collect(off&^inShared, n, hops, around)

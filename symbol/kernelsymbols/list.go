@@ -1,7 +1,11 @@
-package symbol
+// Package kernelsymbols names addresses of the running kernel and its modules by the list
+// that it tells of them, which is kept packed from one collection to the next.
+//
+// A List is not changed after it was opened and may be read by many goroutines until it
+// is closed.
+package kernelsymbols
 
 import (
-	"entelon/symbol/elfimage"
 	"errors"
 	"fmt"
 	"io"
@@ -11,16 +15,18 @@ import (
 	"strings"
 
 	"entelon/core/profile"
+	"entelon/symbol"
+	"entelon/symbol/elfimage"
 )
 
-// Kernel names addresses of the running kernel and its modules.
-type Kernel struct {
+// List names addresses of the running kernel and its modules.
+type List struct {
 	packed packedKernel
 	mapped bool // from a file of the cache
 }
 
 // Close gives back what it has mapped; it names nothing from then on.
-func (k *Kernel) Close() error {
+func (k *List) Close() error {
 	if k == nil || !k.mapped {
 		return nil
 	}
@@ -39,14 +45,14 @@ type kernelLine struct {
 // ErrHidden means that the kernel shows its addresses to privileged users only.
 var ErrHidden = errors.New("the kernel hides its addresses (kernel.kptr_restrict)")
 
-// OpenKernel reads the kernel's list of symbols, /proc/kallsyms. The kernel
+// Open reads the kernel's list of symbols, /proc/kallsyms. The kernel
 // takes some 100 ms to write that list, so it is kept in the cache, which may
 // be nil, until the machine is started anew or its modules change.
-func OpenKernel(c *Cache) (*Kernel, error) {
+func Open(c *symbol.Cache) (*List, error) {
 	key := kernelKey()
 	if c != nil && key != "" {
-		if k := c.kernel(key); k != nil {
-			return &Kernel{k, true}, nil
+		if k := kept(c, key); k != nil {
+			return &List{k, true}, nil
 		}
 	}
 	f, err := os.Open("/proc/kallsyms")
@@ -66,7 +72,7 @@ const maxKernelText = 1 << 30
 
 // readKernel reads lines of "address type name", then for a kernel module a
 // tab and "[module]".
-func readKernel(r io.Reader) (*Kernel, error) {
+func readKernel(r io.Reader) (*List, error) {
 	text := make([]byte, 0, 8<<20)
 	for {
 		if len(text) == cap(text) {
@@ -94,7 +100,7 @@ func readKernel(r io.Reader) (*Kernel, error) {
 	if !sort.SliceIsSorted(lines, byAddress) {
 		sort.SliceStable(lines, byAddress)
 	}
-	return &Kernel{packed: pack(text, lines)}, nil
+	return &List{packed: pack(text, lines)}, nil
 }
 
 // indexKernel finds the lines of functions.
@@ -129,8 +135,8 @@ func indexKernel(b []byte) ([]kernelLine, error) {
 }
 
 // Locate names a kernel address and the module that it belongs to.
-func (k *Kernel) Locate(addr uint64) (Location, string) {
-	l := Location{Kind: profile.KindKernel}
+func (k *List) Locate(addr uint64) (symbol.Location, string) {
+	l := symbol.Location{Kind: profile.KindKernel}
 	if name, module, at, ok := k.find(addr); ok {
 		l.Name, l.Function = name, at
 		return l, module
@@ -142,7 +148,7 @@ func (k *Kernel) Locate(addr uint64) (Location, string) {
 
 // find returns the function at an address; none where the list has none, or cannot be
 // read any more.
-func (k *Kernel) find(addr uint64) (name, module string, at uint64, ok bool) {
+func (k *List) find(addr uint64) (name, module string, at uint64, ok bool) {
 	if k == nil || k.packed == nil {
 		return "", "", 0, false
 	}

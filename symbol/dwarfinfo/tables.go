@@ -1,24 +1,32 @@
-package symbol
+// Package dwarfinfo answers from debug information which functions are active at an address,
+// inlined ones included, in which file and at which line. Of a large program only the
+// units that an address lies in are read, and of those no more than names, ranges and
+// rows need (skim.go); what is damaged is a fault of that unit.
+//
+// Tables fill themselves as they are asked: one goroutine at a time.
+package dwarfinfo
 
 import (
 	"debug/dwarf"
-	"entelon/symbol/elfimage"
 	"fmt"
 	"sort"
+
+	"entelon/symbol/elfimage"
+	"entelon/symbol/location"
 )
 
-// dwarfTables answers from DWARF 4 and 5 which functions are active at an
+// Tables answers from DWARF 4 and 5 which functions are active at an
 // address, inlined ones included, and which lines they execute. The sections
 // stay where they are; a unit is read when the first address in it is asked
 // for, a function's inlined calls when the first address in the function is.
-type dwarfTables struct {
+type Tables struct {
 	data     *dwarf.Data
 	sections dwarfSections
 	headers  map[dwarf.Offset]unitHeader // by where the entries of units begin
-	shared   *dwarfTables                // the file that this one refers to for common parts, nil if none
+	shared   *Tables                     // the file that this one refers to for common parts, nil if none
 	ranges   []unitRange                 // by address
 	heads    []*dwarf.Entry
-	units    map[dwarf.Offset]*dwarfUnit
+	units    map[dwarf.Offset]*unit
 	names    map[dwarf.Offset]dwarfName
 	fault    func(error)
 }
@@ -32,7 +40,7 @@ type unitRange struct {
 // openDWARF returns nil where the image has no debug information, and an error
 // where it has some that cannot be read. Faults that are met later, in single
 // units, go to fault.
-func openDWARF(im, shared *elfimage.Image, fault func(error)) (*dwarfTables, error) {
+func Open(im, shared *elfimage.Image, fault func(error)) (*Tables, error) {
 	t, err := newDWARF(im, fault)
 	if t == nil || err != nil {
 		return nil, err
@@ -59,7 +67,7 @@ func openDWARF(im, shared *elfimage.Image, fault func(error)) (*dwarfTables, err
 }
 
 // newDWARF reads the outline: where units begin.
-func newDWARF(im *elfimage.Image, fault func(error)) (*dwarfTables, error) {
+func newDWARF(im *elfimage.Image, fault func(error)) (*Tables, error) {
 	sections := map[string][]byte{}
 	for _, name := range []string{"abbrev", "info", "line", "ranges", "str", "addr", "line_str", "str_offsets", "rnglists"} {
 		b, err := im.DebugSection(name)
@@ -83,7 +91,7 @@ func newDWARF(im *elfimage.Image, fault func(error)) (*dwarfTables, error) {
 		}
 	}
 	raw := dwarfSections{info: sections["info"], abbrev: sections["abbrev"], line: sections["line"], str: sections["str"], lineStr: sections["line_str"], order: im.ELF.ByteOrder}
-	t := &dwarfTables{data: data, sections: raw, headers: raw.unitHeaders(), units: map[dwarf.Offset]*dwarfUnit{}, names: map[dwarf.Offset]dwarfName{}, fault: fault}
+	t := &Tables{data: data, sections: raw, headers: raw.unitHeaders(), units: map[dwarf.Offset]*unit{}, names: map[dwarf.Offset]dwarfName{}, fault: fault}
 	r := data.Reader()
 	for {
 		e, err := r.Next()
@@ -99,7 +107,7 @@ func newDWARF(im *elfimage.Image, fault func(error)) (*dwarfTables, error) {
 }
 
 // unitAt returns the unit that describes an address, nil if none does.
-func (t *dwarfTables) unitAt(addr uint64) *dwarfUnit {
+func (t *Tables) unitAt(addr uint64) *unit {
 	// Ranges of units may overlap where a linker left some of removed code, so
 	// a few before the nearest are looked at, too.
 	i := sort.Search(len(t.ranges), func(i int) bool { return t.ranges[i].low > addr })
@@ -111,17 +119,17 @@ func (t *dwarfTables) unitAt(addr uint64) *dwarfUnit {
 	return nil
 }
 
-func (t *dwarfTables) unit(head *dwarf.Entry) *dwarfUnit {
+func (t *Tables) unit(head *dwarf.Entry) *unit {
 	if u, ok := t.units[head.Offset]; ok {
 		return u
 	}
-	u := &dwarfUnit{tables: t, head: head, calls: map[dwarf.Offset][]inlinedCall{}}
+	u := &unit{tables: t, head: head, calls: map[dwarf.Offset][]inlinedCall{}}
 	t.units[head.Offset] = u
 	return u
 }
 
 // headOf returns the unit that holds an entry.
-func (t *dwarfTables) headOf(off dwarf.Offset) *dwarfUnit {
+func (t *Tables) headOf(off dwarf.Offset) *unit {
 	i := sort.Search(len(t.heads), func(i int) bool { return t.heads[i].Offset > off })
 	if i == 0 {
 		return nil
@@ -129,8 +137,8 @@ func (t *dwarfTables) headOf(off dwarf.Offset) *dwarfUnit {
 	return t.unit(t.heads[i-1])
 }
 
-// line returns the file and line of an address, or "" and 0.
-func (t *dwarfTables) line(addr uint64) (string, uint32) {
+// Line returns the file and line of an address, or "" and 0.
+func (t *Tables) Line(addr uint64) (string, uint32) {
 	u := t.unitAt(addr)
 	if u == nil {
 		return "", 0
@@ -138,8 +146,8 @@ func (t *dwarfTables) line(addr uint64) (string, uint32) {
 	return u.line(addr)
 }
 
-// locate returns the functions at an address, the innermost first, or nil.
-func (t *dwarfTables) locate(addr uint64) []Location {
+// Locate returns the functions at an address, the innermost first, or nil.
+func (t *Tables) Locate(addr uint64) []location.Location {
 	u := t.unitAt(addr)
 	if u == nil {
 		return nil
@@ -150,13 +158,13 @@ func (t *dwarfTables) locate(addr uint64) []Location {
 	}
 	file, line := u.line(addr)
 	// From the outer end inwards: each call's line belongs to the function around it.
-	around := t.location(s.entry)
+	around := t.named(s.entry)
 	around.Function = s.entryAddr
-	var out []Location
+	var out []location.Location
 	for _, c := range u.active(s, addr) {
 		around.Line = c.line
 		out = append(out, around)
-		around = t.location(c.origin)
+		around = t.named(c.origin)
 		around.Inlined = true
 	}
 	if around.File == "" {
@@ -173,8 +181,8 @@ func (t *dwarfTables) locate(addr uint64) []Location {
 	return out
 }
 
-func (t *dwarfTables) location(off dwarf.Offset) Location {
+func (t *Tables) named(off dwarf.Offset) location.Location {
 	n := t.name(off)
-	l := Location{Name: n.name, Linkage: n.linkage, File: n.file, Start: n.line}
+	l := location.Location{Name: n.name, Linkage: n.linkage, File: n.file, Start: n.line}
 	return l
 }
