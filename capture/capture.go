@@ -3,20 +3,19 @@
 // profile while it runs.
 //
 // A sample's way: the kernel puts it into the ring of the processor on which it was
-// taken (linux/perf); the drainer copies the rings many times a second and never waits
-// for anything else (ringdrain.go); the records of all rings are put in order of time
-// (recordorder.go); package resolve keeps what is known of each process, walks the stack and
-// names its frames; and what the profile has gained goes to the Sink once a second.
-// Waits and system calls are paired from two records each (waits.go, systemcalls.go).
+// taken; package rings drains these many times a second, puts the records of all into the
+// order of time and hands them on as raw records; package pairing takes each for what it
+// stands for; package resolve walks its stack and names its frames, asking package
+// programs for what the records do not tell; and what the profile has gained goes to the
+// Sink once a second.
 //
 // A sample carries the registers and a copy of the top of the stack, which package
 // unwind walks by call-frame tables, and the kernel's own walk along frame pointers,
 // which serves where the copy ends.
 //
-// Two goroutines run during a take. The drainer owns the rings and hands rounds of
-// records on through a queue, which its lock guards. The consumer owns everything else:
-// the resolver, the profile, the facts, until it has ended; then they are the
-// session's.
+// A session is prepared and concluded by the goroutine that called Collect. While it runs,
+// the consumer's goroutine owns the resolver, the profile and the facts; no lock guards
+// them.
 package capture
 
 import (
@@ -25,6 +24,7 @@ import (
 	"time"
 
 	"entelon/capture/launch"
+	"entelon/capture/pairing"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/linux"
@@ -56,7 +56,7 @@ type Options struct {
 	// goes to the sink. Each window is handed to Window, and an error from that ends the
 	// collection.
 	Every  time.Duration
-	Window func(Window) error
+	Window func(pairing.Window) error
 	Finder *symbol.Finder // for separate debug files; nil: none are used
 }
 
@@ -70,21 +70,6 @@ type Progress struct {
 	Elapsed time.Duration
 	Samples int64
 	Lost    int64
-}
-
-// SampleCost is what one sample costs.
-type SampleCost struct {
-	StopNS      float64 // for which the program is stopped
-	CollectorNS float64 // of processor time of the collector
-}
-
-// Sink takes what was collected. Append is given the same growing profile
-// each time; an error from either ends the collection.
-type Sink interface {
-	Begin(profile.Settings, profile.Machine) error
-	Append(*profile.Profile) error
-	Source(profile.Source) error // where Settings.WithSource asks for it, before the last Facts
-	Facts(profile.Facts) error
 }
 
 // Result is a finished collection.
@@ -101,8 +86,8 @@ type Result struct {
 // The events that can trigger a sample of processor time, as they stand in the
 // settings of a take.
 const (
-	EventClock  = "cpu-clock"
-	EventCycles = "cycles"
+	EventClock  = profile.EventClock
+	EventCycles = profile.EventCycles
 )
 
 // Errors that Collect returns, wrapped with what was being done. Remedy tells

@@ -2,7 +2,6 @@ package capture
 
 import (
 	"context"
-	"entelon/symbol/elfimage"
 	"errors"
 	"fmt"
 	"math"
@@ -13,10 +12,12 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"entelon/capture/rings"
 	"entelon/core/profile"
 	"entelon/linux/bpf"
 	"entelon/linux/perf"
 	"entelon/symbol"
+	"entelon/symbol/elfimage"
 	"entelon/unwind"
 )
 
@@ -29,13 +30,13 @@ type counting struct {
 	finished chan struct{} // closed when the counting is over
 }
 
-// noSink keeps nothing.
-type noSink struct{}
+// NoSink keeps nothing.
+type NoSink struct{}
 
-func (noSink) Begin(profile.Settings, profile.Machine) error { return nil }
-func (noSink) Append(*profile.Profile) error                 { return nil }
-func (noSink) Facts(profile.Facts) error                     { return nil }
-func (noSink) Source(profile.Source) error                   { return nil }
+func (NoSink) Begin(profile.Settings, profile.Machine) error { return nil }
+func (NoSink) Append(*profile.Profile) error                 { return nil }
+func (NoSink) Facts(profile.Facts) error                     { return nil }
+func (NoSink) Source(profile.Source) error                   { return nil }
 
 // Count counts calls until the process ends, the time is over, the number of
 // calls is reached, or ctx is cancelled.
@@ -44,7 +45,7 @@ func Count(ctx context.Context, o CountOptions) (*Counts, error) {
 		return nil, fmt.Errorf("no function is named: %w", ErrNoFunction)
 	}
 	o.Settings.RateHz, o.Settings.Measures, o.Settings.Unwind = 1, nil, UnwindFramePointers
-	s := newSession(o.Options, noSink{})
+	s := newSession(o.Options, NoSink{})
 	s.counting = &counting{o: o, out: &Counts{}, finished: make(chan struct{})}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -95,7 +96,7 @@ func (c *counting) watch(end func()) {
 }
 
 // plan finds the functions and puts a probe at each.
-func (c *counting) plan(s *session, k perf.Clock) ([]*event, error) {
+func (c *counting) plan(s *session, k perf.Clock) ([]*rings.Event, error) {
 	if c.counter == nil {
 		types, err := kernelTypes(s.o.Finder)
 		if err != nil {
@@ -121,9 +122,9 @@ func (c *counting) plan(s *session, k perf.Clock) ([]*event, error) {
 	if k.Everyone {
 		told.Bits &^= unix.PerfBitInherit
 	}
-	out := []*event{
-		{attr: told},
-		{attr: counted(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_TASK_CLOCK), clock: true},
+	out := []*rings.Event{
+		{Attr: told},
+		{Attr: counted(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_TASK_CLOCK), Clock: true},
 	}
 	for i, p := range c.probes {
 		point, err := s.tracing.probe(p)
@@ -134,7 +135,7 @@ func (c *counting) plan(s *session, k perf.Clock) ([]*event, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, &event{attr: counted(unix.PERF_TYPE_TRACEPOINT, point.ID), program: program})
+		out = append(out, &rings.Event{Attr: counted(unix.PERF_TYPE_TRACEPOINT, point.ID), Program: program})
 	}
 	return out, nil
 }

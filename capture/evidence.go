@@ -25,7 +25,7 @@ func (s *session) evidence(unreadable []string) *diagnose.Evidence {
 	after, _ := procfs.MachineTime() // where it cannot be read, nothing is said of it
 	hot, times, held := readSlowed("/", s.pids).since(s.slowed)
 	e := &diagnose.Evidence{
-		Settings: *set, Waiting: s.measures.columnOf(measure.Waiting) >= 0, Launched: s.command != nil, Processes: len(s.pids),
+		Settings: *set, Waiting: s.measures.ColumnOf(measure.Waiting) >= 0, Launched: s.command != nil, Processes: len(s.pids),
 		Kernel: s.kernel, KernelNames: s.world.KernelErr, Started: ps.Started,
 		NoTable: r.NoTable, MaxStack: MaxStackBytes, OtherStacks: s.other != nil, OtherErr: s.otherErr, ByFrames: set.Unwind == UnwindFramePointers,
 		Unnamed: r.Unnamed, ExportsOnly: exportsOnly(profiled, s.world.ExportsOnly()), InStacks: int64(profiled.Samples.Len()), Unreadable: unreadable,
@@ -33,11 +33,11 @@ func (s *session) evidence(unreadable []string) *diagnose.Evidence {
 		Unoptimised: s.unoptimised, NoWake: s.noWake, Machine: [2]diagnose.Time{diagnose.Time(s.before), diagnose.Time(after)}, TickNS: nanosecondsOf,
 		Hot: len(hot), HotTimes: times, Held: held,
 	}
-	if column := s.measures.columnOf(measure.CPU); column >= 0 {
+	if column := s.measures.ColumnOf(measure.CPU); column >= 0 {
 		e.CPU, e.SampledNS = true, profiled.Total(column)
-		if s.chosen != nil {
-			e.Uncounted = s.chosen.unseen // what was left out was not even counted
-			e.SampledNS += s.chosen.clock
+		if s.filter != nil {
+			e.Uncounted = s.filter.Unseen // what was left out was not even counted
+			e.SampledNS += s.filter.Clock
 		}
 	}
 	if c := s.world.Cache(); c != nil {

@@ -5,10 +5,13 @@ import (
 	"errors"
 	"time"
 
+	"entelon/capture/pairing"
+	"entelon/capture/rings"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/linux/perf"
 	"entelon/resolve"
+	"entelon/resolve/raw"
 )
 
 // Given says what the records of a source mean that is no event of the kernel here: a
@@ -23,11 +26,11 @@ type Given struct {
 
 // From makes a take of what a source gives until it ends, or ctx is cancelled. An error
 // means that the sink was not begun.
-func From(ctx context.Context, src Source, g Given, sink Sink) (*Result, error) {
+func From(ctx context.Context, src raw.Source, g Given, sink pairing.Sink) (*Result, error) {
 	b := profile.NewBuilder()
-	events := make([]*event, 0, len(g.Columns))
+	events := make([]*rings.Event, 0, len(g.Columns))
 	for _, c := range g.Columns {
-		events = append(events, &event{role: roleCount, column: b.Column(c)})
+		events = append(events, &rings.Event{Role: rings.RoleCount, Column: b.Column(c)})
 	}
 	if err := sink.Begin(g.Settings, g.Machine); err != nil {
 		return nil, errors.Join(err, src.Stop(), src.Close())
@@ -35,11 +38,11 @@ func From(ctx context.Context, src Source, g Given, sink Sink) (*Result, error) 
 	var facts profile.Facts
 	r := resolve.New(b, &facts, g.World)
 	r.Origin = g.Origin
-	c := newConsumer(events, &measures{}, r, &facts)
+	c := pairing.NewConsumer(events, &pairing.Measures{}, r, &facts)
 
 	began := time.Now()
 	finished, broke := make(chan error, 1), make(chan error, 1)
-	go func() { finished <- c.consume(src, sink, began, func() {}, perf.Now, broke) }()
+	go func() { finished <- c.Consume(src, sink, began, func() {}, perf.Now, broke) }()
 	var err, sinkErr error
 	endedBy := "exit"
 	select {

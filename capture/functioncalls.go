@@ -1,7 +1,6 @@
 package capture
 
 import (
-	"entelon/symbol/elfimage"
 	"errors"
 	"fmt"
 	"os"
@@ -10,24 +9,17 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"entelon/capture/pairing"
+	"entelon/capture/rings"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/linux/perf"
 	"entelon/linux/procfs"
 	"entelon/runtimes"
 	"entelon/symbol"
+	"entelon/symbol/elfimage"
 	"entelon/unwind"
 )
-
-// allocators are the functions of the C library that allocate, with the
-// arguments whose product is the size.
-var allocators = []struct {
-	name string
-	size []int
-}{
-	{"malloc", []int{1}}, {"calloc", []int{1, 2}}, {"realloc", []int{2}}, {"reallocarray", []int{2, 3}}, {"memalign", []int{2}},
-	{"aligned_alloc", []int{2}}, {"posix_memalign", []int{3}}, {"valloc", []int{1}}, {"pvalloc", []int{1}},
-}
 
 // The registers of the first six arguments, as C passes them and as Go does.
 var (
@@ -46,8 +38,8 @@ type probe struct {
 }
 
 // calls are the events of a measure that counts calls.
-func (s *session) calls(m measure.Choice, c perf.Clock, column int) ([]*event, error) {
-	var out []*event
+func (s *session) calls(m measure.Choice, c perf.Clock, column int) ([]*rings.Event, error) {
+	var out []*rings.Event
 	add := func(p probe, size []int) error {
 		point, err := s.tracing.probe(p)
 		if err != nil {
@@ -55,13 +47,13 @@ func (s *session) calls(m measure.Choice, c perf.Clock, column int) ([]*event, e
 		}
 		a := c.Traced(point.ID, true)
 		a.Sample_type &^= unix.PERF_SAMPLE_RAW
-		x := &event{attr: a, role: roleCall, column: column, copied: c.StackBytes > 0}
+		x := &rings.Event{Attr: a, Role: rings.RoleCall, Column: column, Copied: c.StackBytes > 0}
 		registers := cArguments
 		if p.golang {
 			registers = goArguments
 		}
 		for _, n := range size {
-			x.size = append(x.size, registers[n-1])
+			x.Size = append(x.Size, registers[n-1])
 		}
 		out = append(out, x)
 		return nil
@@ -74,17 +66,17 @@ func (s *session) calls(m measure.Choice, c perf.Clock, column int) ([]*event, e
 		if len(library) == 0 {
 			return nil, fmt.Errorf("the program does not use a C library of its own file; name its allocator as allocations:FUNCTION: %w", ErrNoFunction)
 		}
-		for _, a := range allocators {
-			probes, err := findProbes(library[:1], a.name)
+		for _, a := range pairing.Allocators {
+			probes, err := findProbes(library[:1], a.Name)
 			if err != nil {
 				continue // older libraries lack some of them
 			}
 			for _, p := range probes {
-				if p.name == a.name {
-					if err := add(p, a.size); err != nil {
+				if p.name == a.Name {
+					if err := add(p, a.Size); err != nil {
 						return nil, err
 					}
-					out[len(out)-1].allocator = true
+					out[len(out)-1].Allocator = true
 				}
 			}
 		}

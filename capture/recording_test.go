@@ -46,7 +46,7 @@ var recorded = []struct {
 func collectRecording(t *testing.T, command []string, how string, most int) (*replay.Recording, *profile.Profile) {
 	t.Helper()
 	o := Options{Settings: profile.Settings{Command: command, RateHz: 199, Measures: []string{measure.CPU}, Event: EventClock, Unwind: how}}
-	s := newSession(o, noSink{})
+	s := newSession(o, NoSink{})
 	rec := replay.NewRecorder(s.world)
 	s.resolver = resolve.New(profile.NewBuilder(), &s.facts, rec)
 	n := 0

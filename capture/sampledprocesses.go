@@ -10,6 +10,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"entelon/capture/launch"
+	"entelon/capture/rings"
 	"entelon/core/profile"
 	"entelon/linux/cgroup"
 )
@@ -87,21 +88,21 @@ func (s *subject) text(set profile.Settings) string {
 }
 
 // open opens the events of a target on it; kernel says that the kernel's part is sampled.
-func (s *subject) open(t *target, set profile.Settings, kernel bool) error {
+func (s *subject) open(t *rings.Target, set profile.Settings, kernel bool) error {
 	switch {
 	case set.Machine:
-		return t.add(everyone, 0, false)
+		return t.Add(rings.Everyone, 0, false)
 	case set.Group != "":
-		return t.add(int(s.group.Fd()), inGroup, false)
+		return t.Add(int(s.group.Fd()), rings.InGroup, false)
 	case s.command != nil:
 		// Only the kernel program needs to know at once what was mapped.
-		if err := t.add(s.pids[0], 0, false); err != nil || t.other == nil {
+		if err := t.Add(s.pids[0], 0, false); err != nil || t.Other == nil {
 			return err
 		}
-		return t.watch(s.pids[0], kernel)
+		return t.Watch(s.pids[0], kernel)
 	}
 	for _, pid := range s.pids {
-		if err := t.attach(pid); err != nil {
+		if err := t.Attach(pid); err != nil {
 			return err
 		}
 	}

@@ -10,7 +10,10 @@ import (
 	"syscall"
 	"time"
 
+	"entelon/capture/pairing"
 	"entelon/capture/programs"
+	"entelon/capture/rings"
+	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/diagnose"
 	"entelon/linux/bpf"
@@ -20,20 +23,16 @@ import (
 	"entelon/resolve/raw"
 )
 
-// flushEvery is how often what was collected goes to the sink, and so the
-// most that a killed collector can lose.
-const flushEvery = time.Second
-
 // session is one collection: how it is prepared, run and concluded.
 type session struct {
 	o        Options
-	sink     Sink
+	sink     pairing.Sink
 	subject  // whom is sampled
-	target   *target
-	events   []*event
+	target   *rings.Target
+	events   []*rings.Event
 	world    *programs.World
 	resolver *resolve.Resolver
-	measures measures
+	measures pairing.Measures
 	machine  profile.Machine
 	facts    profile.Facts
 	began    time.Time
@@ -43,8 +42,8 @@ type session struct {
 	other    *bpf.StackReader // nil where other stacks are not read
 	otherErr error            // why they are not
 	tracing  tracing
-	chosen   *chosen   // nil: all samples are kept
-	counting *counting // nil where samples are taken
+	filter   *pairing.Filter // nil: all samples are kept
+	counting *counting       // nil where samples are taken
 
 	note   func(r *raw.Record, early bool) // see consumer
 	noWake error                           // why it is not known when waiting threads were woken
@@ -56,7 +55,7 @@ type session struct {
 	absent      []string // files that the command names and that were not there
 }
 
-func newSession(o Options, sink Sink) *session {
+func newSession(o Options, sink pairing.Sink) *session {
 	s := &session{o: o, sink: sink, world: programs.New(o.Finder), ownCPU: ownCPU(), usage: newUsage()}
 	s.resolver = resolve.New(profile.NewBuilder(), &s.facts, s.world)
 	return s
@@ -65,7 +64,7 @@ func newSession(o Options, sink Sink) *session {
 // Collect runs one collection until the process ends, the time in the
 // settings is over, or ctx is cancelled. An error means that nothing was
 // collected and the sink was not begun.
-func Collect(ctx context.Context, o Options, sink Sink) (*Result, error) {
+func Collect(ctx context.Context, o Options, sink pairing.Sink) (*Result, error) {
 	return newSession(o, sink).collect(ctx)
 }
 
@@ -76,12 +75,12 @@ func (s *session) collect(ctx context.Context) (*Result, error) {
 	if err := s.identify(); err != nil {
 		return nil, errors.Join(err, s.abandon())
 	}
-	s.chosen.program(s.o.Settings)
+	s.filter.Program(s.o.Settings)
 	s.machine = Machine()
 	if err := s.sink.Begin(s.o.Settings, s.machine); err != nil {
 		return nil, errors.Join(err, s.abandon())
 	}
-	src, err := newRingSource(s.target)
+	src, err := rings.NewSource(s.target)
 	if err != nil {
 		return nil, errors.Join(err, s.abandon())
 	}
@@ -91,7 +90,7 @@ func (s *session) collect(ctx context.Context) (*Result, error) {
 	s.resolver.Origin, s.world.Began = perf.Now(), s.began
 	consumer := s.consumer()
 	if err := s.begin(consumer); err != nil {
-		return nil, errors.Join(err, src.Stop(), src.drain.discard(), s.abandon())
+		return nil, errors.Join(err, src.Stop(), src.Discard(), s.abandon())
 	}
 	return s.run(ctx, src, consumer)
 }
@@ -108,10 +107,10 @@ func (s *session) prepare() (err error) {
 	if set.RateHz < 1 || set.RateHz > 1_000_000 {
 		return fmt.Errorf("%d a second: %w", set.RateHz, ErrRate)
 	}
-	if s.measures, err = chooseMeasures(set, s.resolver.Builder); err != nil {
+	if s.measures, err = pairing.ChooseMeasures(set, s.resolver.Builder); err != nil {
 		return err
 	}
-	if err := s.choose(); err != nil {
+	if s.filter, err = pairing.NewFilter(set, s.resolver, s.measures.ColumnOf(measure.CPU), func() bool { return s.kernel }); err != nil {
 		return err
 	}
 	if err := s.subject.find(&s.o); err != nil {
@@ -134,11 +133,11 @@ func (s *session) prepare() (err error) {
 		if s.events, err = s.plan(c); err != nil {
 			return err
 		}
-		if s.target, err = newTarget(s.other, s.events, set.RateHz); err != nil {
+		if s.target, err = rings.NewTarget(s.other, s.events, set.RateHz); err != nil {
 			return err
 		}
 		if s.counting == nil {
-			s.target.counters = newCounters(c)
+			s.target.Counters = rings.NewCounters(c)
 		}
 		if err = s.subject.open(s.target, *set, kernel); err == nil {
 			break
@@ -146,7 +145,7 @@ func (s *session) prepare() (err error) {
 		if !kernel || !errors.Is(err, ErrNotAllowed) {
 			return fmt.Errorf("sampling %s: %w", s.subject.text(*set), err)
 		}
-		if err := s.target.close(); err != nil { // try again without the kernel's part
+		if err := s.target.Close(); err != nil { // try again without the kernel's part
 			return err
 		}
 	}
@@ -158,14 +157,14 @@ func (s *session) prepare() (err error) {
 }
 
 // consumer makes what takes the records, once it is settled what they mean.
-func (s *session) consumer() *consumer {
-	c := newConsumer(s.events, &s.measures, s.resolver, &s.facts)
-	c.chosen, c.note = s.chosen, s.note
-	c.every, c.window = s.o.Every, s.o.Window
+func (s *session) consumer() *pairing.Consumer {
+	c := pairing.NewConsumer(s.events, &s.measures, s.resolver, &s.facts)
+	c.Filter, c.Note = s.filter, s.note
+	c.Every, c.Window = s.o.Every, s.o.Window
 	return c
 }
 
-func (s *session) begin(c *consumer) error {
+func (s *session) begin(c *pairing.Consumer) error {
 	if s.counting != nil {
 		if err := s.counting.begin(); err != nil {
 			return err
@@ -176,11 +175,11 @@ func (s *session) begin(c *consumer) error {
 	}
 	for _, pid := range s.pids {
 		s.resolver.Processes.Get(uint32(pid))
-		if c.waits != nil {
-			c.waits.already(pid)
+		if c.Waits != nil {
+			c.Waits.Already(pid)
 		}
 	}
-	return s.target.enable()
+	return s.target.Enable()
 }
 
 // abandon undoes a beginning that failed.
@@ -190,16 +189,16 @@ func (s *session) abandon() error {
 		errs = append(errs, s.command.Abandon())
 	}
 	if s.target != nil {
-		errs = append(errs, s.target.close())
+		errs = append(errs, s.target.Close())
 	}
 	errs = append(errs, s.closeOther(), s.world.Close(), s.subject.close(), s.tracing.close())
 	return errors.Join(errs...)
 }
 
-func (s *session) run(ctx context.Context, src Source, c *consumer) (*Result, error) {
+func (s *session) run(ctx context.Context, src raw.Source, c *pairing.Consumer) (*Result, error) {
 	sinkBroke := make(chan error, 1)
 	finished := make(chan error, 1)
-	go func() { finished <- c.consume(src, s.sink, s.began, s.look, s.stopped.Load, sinkBroke) }()
+	go func() { finished <- c.Consume(src, s.sink, s.began, s.look, s.stopped.Load, sinkBroke) }()
 	var timer <-chan time.Time
 	if d := time.Duration(s.o.Settings.ForNS); d > 0 {
 		timer = time.After(d)
@@ -250,9 +249,9 @@ func (s *session) result(err, sinkErr error) (*Result, error) {
 	if s.counting != nil {
 		err = errors.Join(err, s.counting.finish(s))
 	}
-	if c := s.target.counters; c != nil {
+	if c := s.target.Counters; c != nil {
 		var countErr error
-		s.facts.Counters, s.facts.NotCounted, countErr = c.read()
+		s.facts.Counters, s.facts.NotCounted, countErr = c.Read()
 		err = errors.Join(err, countErr)
 	}
 	if len(s.usage.series.TimeNS) > 1 {
@@ -262,8 +261,8 @@ func (s *session) result(err, sinkErr error) (*Result, error) {
 	if s.o.Work != nil {
 		s.facts.Work = s.o.Work()
 	}
-	cpu, cpuErr := s.target.counted()
-	err = errors.Join(err, cpuErr, s.target.close(), s.closeOther(), s.subject.close(), s.tracing.close(), s.resolver.Processes.TellErr)
+	cpu, cpuErr := s.target.Counted()
+	err = errors.Join(err, cpuErr, s.target.Close(), s.closeOther(), s.subject.close(), s.tracing.close(), s.resolver.Processes.TellErr)
 	s.facts.CPUNS = cpu
 	res := &Result{SinkErr: sinkErr, Wait: func() int { return 0 }, Signal: func(int) {}}
 	if s.command != nil {
@@ -281,8 +280,8 @@ func (s *session) result(err, sinkErr error) (*Result, error) {
 			s.facts.ExitCode = &code
 		}
 	}
-	if s.chosen != nil {
-		s.facts.LeftOut = s.chosen.left
+	if s.filter != nil {
+		s.facts.LeftOut = s.filter.Left
 	}
 	s.facts.CutOff = s.resolver.CutOff()
 	unreadable := s.world.Unreadable()

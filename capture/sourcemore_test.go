@@ -23,7 +23,7 @@ type drum struct {
 	fault   error
 }
 
-func (d *drum) Next(v Visitor) bool {
+func (d *drum) Next(v raw.Visitor) bool {
 	if len(d.places) == 0 || d.stopped.Load() {
 		return false
 	}
@@ -57,7 +57,7 @@ func TestASourceMore(t *testing.T) {
 		Columns: []measure.Column{{Name: "turns", Label: "turns", Unit: measure.Count}}, Origin: 900,
 	}
 	d := &drum{places: []uint64{0x1010, 0x1020, 0x1010}, fault: errors.New("its belt slipped")}
-	res, err := From(t.Context(), d, given, noSink{})
+	res, err := From(t.Context(), d, given, NoSink{})
 	if err != nil || res.SinkErr != nil {
 		t.Fatal(err, res.SinkErr)
 	}
@@ -75,7 +75,7 @@ func TestASourceMore(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	d = &drum{places: make([]uint64, 1)}
-	if _, err := From(ctx, d, given, noSink{}); err != nil || !d.closed {
+	if _, err := From(ctx, d, given, NoSink{}); err != nil || !d.closed {
 		t.Errorf("%v, closed %v", err, d.closed)
 	}
 	// A sink that takes nothing is told at once.
@@ -86,7 +86,7 @@ func TestASourceMore(t *testing.T) {
 
 }
 
-type brokenSink struct{ noSink }
+type brokenSink struct{ NoSink }
 
 func (brokenSink) Begin(profile.Settings, profile.Machine) error {
 	return errors.New("there is no paper")

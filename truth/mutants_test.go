@@ -20,8 +20,8 @@ type mutant struct {
 
 // Mutants are the faults. Each is an edit of one place, which has to be there once.
 var Mutants = []mutant{
-	{"every tenth sample is dropped", "capture/consumer.go",
-		"func (c *consumer) sampled(r *raw.Record) error {\n", "var mutant int\n\nfunc (c *consumer) sampled(r *raw.Record) error {\n\tif mutant++; mutant%10 == 0 {\n\t\treturn nil\n\t}\n", "TestTicks"},
+	{"every tenth sample is dropped", "capture/pairing/consumer.go",
+		"func (c *Consumer) sampled(r *raw.Record) error {\n", "var mutant int\n\nfunc (c *Consumer) sampled(r *raw.Record) error {\n\tif mutant++; mutant%10 == 0 {\n\t\treturn nil\n\t}\n", "TestTicks"},
 	{"one frame too few", "resolve/keep.go",
 		"\tfor i := len(program) - 1; i >= 0; i-- {\n", "\tfor i := len(program) - 1; i >= min(1, len(program)-1); i-- {\n", "TestShort"},
 	{"a wrong line", "resolve/names.go",
@@ -30,7 +30,7 @@ var Mutants = []mutant{
 		"\tfor _, l := range mod.Locate(x.address) {\n", "\tall := mod.Locate(x.address)\n\tfor _, l := range all[len(all)-1:] {\n", "TestShort"},
 	{"two functions are exchanged", "resolve/names.go",
 		"func (n *names) frame(l symbol.Location,", "func (n *names) frame(l symbol.Location, m profile.ModuleID, addr uint64, module string, found profile.Found) profile.FrameID {\n\tif other, ok := map[string]string{\"level\": \"shade\", \"shade\": \"level\", \"press\": \"main\", \"main\": \"press\"}[l.Name]; ok {\n\t\tl.Name = other\n\t}\n\treturn n.mutated(l, m, addr, module, found)\n}\n\nfunc (n *names) mutated(l symbol.Location,", "TestShort|TestLines"},
-	{"waits are counted twice", "capture/waits.go",
+	{"waits are counted twice", "capture/pairing/waits.go",
 		"\t\tw.r.Keep(x.Seen, w.r.Mark(x.reason), w.r.Value(w.column, int64(wait)))\n", "\t\tw.r.Keep(x.Seen, w.r.Mark(x.reason), w.r.Value(w.column, int64(wait)))\n\t\tw.r.Keep(x.Seen, w.r.Mark(x.reason), w.r.Value(w.column, int64(wait)))\n", "TestWaiting"},
 }
 

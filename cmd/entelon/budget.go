@@ -8,8 +8,8 @@ import (
 	"strconv"
 	"strings"
 
-	"entelon/capture"
 	"entelon/core/profile"
+	"entelon/diagnose/doctor"
 )
 
 // share is a flag for a share: "0.5%" or "0.005".
@@ -58,7 +58,7 @@ func secondsFor(share, within float64, rate int) float64 {
 
 // chooseRate measures what a sample costs here and says which rate follows.
 func chooseRate(ctx context.Context, set *profile.Settings, say func(string)) error {
-	cost, err := capture.MeasureCost(ctx, set.StackBytes)
+	cost, err := doctor.MeasureCost(ctx, set.StackBytes)
 	if err != nil {
 		return err
 	}

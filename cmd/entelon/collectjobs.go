@@ -9,6 +9,7 @@ import (
 
 	"entelon/capture"
 	"entelon/capture/launch"
+	"entelon/capture/pairing"
 	"entelon/core/profile"
 	"entelon/linux/cgroup"
 	"entelon/linux/procfs"
@@ -104,7 +105,7 @@ func (w *collector) allowed(j *server.JobForCollector) (profile.Settings, error)
 }
 
 // collect does what comes before a take, and then makes it.
-func (w *collector) collect(ctx context.Context, set profile.Settings, progress func(capture.Progress), sink capture.Sink) (*capture.Result, error) {
+func (w *collector) collect(ctx context.Context, set profile.Settings, progress func(capture.Progress), sink pairing.Sink) (*capture.Result, error) {
 	if set.Budget > 0 {
 		if err := chooseRate(ctx, &set, func(text string) { w.log.Info(text) }); err != nil {
 			return nil, fmt.Errorf("choosing the rate: %w", err)

@@ -7,13 +7,14 @@ import (
 	"github.com/spf13/cobra"
 
 	"entelon/capture"
+	"entelon/diagnose/doctor"
 	"entelon/server"
 )
 
 // machineReport is what this machine allows, as collectors tell it.
 func machineReport() server.MachineReport {
 	r := server.MachineReport{Machine: capture.Machine(), Checks: []server.MachineCheck{}}
-	for _, c := range capture.Examine() {
+	for _, c := range doctor.Examine() {
 		r.Checks = append(r.Checks, server.MachineCheck(c))
 	}
 	return r
@@ -40,10 +41,10 @@ what would help where something is missing. It changes nothing. The exit code is
 			} else {
 				fmt.Fprintf(cmd.OutOrStdout(), "%s: %s, Linux %s, %d processors\n\n", r.Machine.Host, r.Machine.Processor, r.Machine.Kernel, r.Machine.Processors)
 				tw := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 0, 2, ' ', 0)
-				words := map[string]string{capture.CheckGood: "good", capture.CheckPart: "in part", capture.CheckBad: "no"}
+				words := map[string]string{doctor.CheckGood: "good", doctor.CheckPart: "in part", doctor.CheckBad: "no"}
 				for _, x := range r.Checks {
 					fmt.Fprintf(tw, "%s\t%s\t%s\n", words[x.State], x.Name, x.Text)
-					if x.Remedy != "" && x.State != capture.CheckGood {
+					if x.Remedy != "" && x.State != doctor.CheckGood {
 						fmt.Fprintf(tw, "\t\t→ %s\n", x.Remedy)
 					}
 				}
@@ -52,7 +53,7 @@ what would help where something is missing. It changes nothing. The exit code is
 				}
 			}
 			for _, x := range r.Checks {
-				if x.State == capture.CheckBad {
+				if x.State == doctor.CheckBad {
 					return exitCode(1)
 				}
 			}

@@ -12,11 +12,12 @@ import (
 	"entelon/capture"
 	"entelon/cmd/entelon/begin"
 	"entelon/codec/take"
+	"entelon/diagnose/doctor"
 )
 
 func main() {
 	begin.Done()
-	capture.Spinner()
+	doctor.Spinner()
 	err := root().Execute()
 	var code exitCode
 	switch {

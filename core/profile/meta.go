@@ -197,3 +197,10 @@ func (s Settings) MarshalJSON() ([]byte, error) {
 	}
 	return json.Marshal(plain(s))
 }
+
+// The events that can trigger a sample of processor time, as they stand in the settings of
+// a take.
+const (
+	EventClock  = "cpu-clock"
+	EventCycles = "cycles"
+)

@@ -1,50 +1,51 @@
-package capture
+package pairing
 
 import (
 	"fmt"
 
 	"golang.org/x/sys/unix"
 
-	"entelon/core/measure"
+	"entelon/capture/rings"
 	"entelon/core/profile"
 	"entelon/core/scope"
 	"entelon/resolve"
 	"entelon/resolve/raw"
 )
 
-// chosen decides which samples are kept: first by what is known before the
+// Filter decides which samples are kept: first by what is known before the
 // stack is walked, which saves the walk, and else when it has its names.
-type chosen struct {
+type Filter struct {
 	scope  scope.Scope
 	late   func(i int) bool // of the profile's samples
 	about  scope.About
 	r      *resolve.Resolver
 	kernel func() bool // the kernel's part of stacks is sampled
 	column int         // of processor time, -1 if that is not measured
-	left   int64       // samples that were not kept
+	Left   int64       // samples that were not kept
 	tick   int64       // of the clock, in nanoseconds
-	clock  int64       // processor time that they stand for, in nanoseconds
-	unseen bool        // the kernel did not hand over all of those
+	Clock  int64       // processor time that they stand for, in nanoseconds
+	Unseen bool        // the kernel did not hand over all of those
 }
 
-// choose reads which samples are to be kept.
-func (s *session) choose() error {
-	text := s.o.Settings.Keep
-	sc, err := scope.Parse(text)
+// NewFilter reads which samples are to be kept; nil is all of them. column is that of
+// processor time, -1 if it is not measured; kernel tells whether the kernel's part is
+// sampled.
+func NewFilter(set *profile.Settings, r *resolve.Resolver, column int, kernel func() bool) (*Filter, error) {
+	sc, err := scope.Parse(set.Keep)
 	if err != nil {
-		return fmt.Errorf("the samples to keep, %s: %w", text, err)
+		return nil, fmt.Errorf("the samples to keep, %s: %w", set.Keep, err)
 	}
-	s.o.Settings.Keep = sc.String()
+	set.Keep = sc.String()
 	if sc.All() {
-		return nil
+		return nil, nil
 	}
-	s.chosen = &chosen{scope: sc, r: s.resolver, column: s.measures.columnOf(measure.CPU), tick: int64(1e9) / int64(s.o.Settings.RateHz), kernel: func() bool { return s.kernel }}
-	s.resolver.Keeper = s.chosen
-	return nil
+	c := &Filter{scope: sc, r: r, column: column, tick: int64(1e9) / int64(set.RateHz), kernel: kernel}
+	r.Keeper = c
+	return c, nil
 }
 
-// program tells which program and build the take is of.
-func (c *chosen) program(set profile.Settings) {
+// Program tells which program and build the take is of.
+func (c *Filter) Program(set profile.Settings) {
 	if c == nil {
 		return
 	}
@@ -52,13 +53,13 @@ func (c *chosen) program(set profile.Settings) {
 }
 
 // turn begins to count anew, with another profile.
-func (c *chosen) turn() {
-	c.left, c.clock = 0, 0
+func (c *Filter) turn() {
+	c.Left, c.Clock = 0, 0
 	c.late = nil
 }
 
-// modes has the kernel itself leave out the samples of the program, or its own.
-func (c *chosen) modes(a *unix.PerfEventAttr) {
+// Modes has the kernel itself leave out the samples of the program, or its own.
+func (c *Filter) Modes(a *unix.PerfEventAttr) {
 	if c == nil {
 		return
 	}
@@ -69,11 +70,11 @@ func (c *chosen) modes(a *unix.PerfEventAttr) {
 	if !kernel {
 		a.Bits |= unix.PerfBitExcludeKernel
 	}
-	c.unseen = c.unseen || !user || !kernel
+	c.Unseen = c.Unseen || !user || !kernel
 }
 
 // early reports whether a sample is not kept, whatever its stack is.
-func (c *chosen) early(rec *raw.Record, e *event) (out bool) {
+func (c *Filter) early(rec *raw.Record, e *rings.Event) (out bool) {
 	ps := c.r.Processes
 	p := ps.Get(rec.PID)
 	known := scope.Early{
@@ -83,15 +84,15 @@ func (c *chosen) early(rec *raw.Record, e *event) (out bool) {
 	if c.scope.Early(known) != scope.Out {
 		return false
 	}
-	c.left++
-	if e.clock {
-		c.clock += c.tick
+	c.Left++
+	if e.Clock {
+		c.Clock += c.tick
 	}
 	return true
 }
 
 // Keeps reports whether a sample of the profile is kept.
-func (c *chosen) Keeps(i int) bool {
+func (c *Filter) Keeps(i int) bool {
 	if c.late == nil {
 		c.late = c.scope.Of(c.about).Contains(c.r.Builder.Profile())
 	}
@@ -99,9 +100,9 @@ func (c *chosen) Keeps(i int) bool {
 }
 
 // Leave notes what a sample that was not kept stood for.
-func (c *chosen) Leave(values []int64) {
-	c.left++
+func (c *Filter) Leave(values []int64) {
+	c.Left++
 	if c.column >= 0 {
-		c.clock += values[c.column]
+		c.Clock += values[c.column]
 	}
 }

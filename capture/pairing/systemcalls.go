@@ -1,9 +1,10 @@
-package capture
+package pairing
 
 import (
 	"fmt"
 	"strconv"
 
+	"entelon/capture/rings"
 	"entelon/core/profile"
 	"entelon/resolve"
 	"entelon/resolve/raw"
@@ -40,20 +41,20 @@ func (c *systemCalls) mark(number uint64) profile.FrameID {
 	return f
 }
 
-func (c *systemCalls) enter(rec *raw.Record, e *event) error {
+func (c *systemCalls) enter(rec *raw.Record, e *rings.Event) error {
 	x, _ := c.r.See(rec)
-	number, ok := e.point.Fields["id"].Number(rec.Sample.Data)
+	number, ok := e.Point.Fields["id"].Number(rec.Sample.Data)
 	if !ok {
 		return fmt.Errorf("a system call without a number")
 	}
-	c.open[rec.TID] = systemCall{Seen: x, column: e.column, begin: rec.Time, mark: c.mark(number)}
+	c.open[rec.TID] = systemCall{Seen: x, column: e.Column, begin: rec.Time, mark: c.mark(number)}
 	return nil
 }
 
-func (c *systemCalls) leave(rec *raw.Record, e *event) {
+func (c *systemCalls) leave(rec *raw.Record, e *rings.Event) {
 	x, ok := c.open[rec.TID]
 	if !ok {
-		number, known := e.point.Fields["id"].Number(rec.Sample.Data)
+		number, known := e.Point.Fields["id"].Number(rec.Sample.Data)
 		if !known || int64(number) < 0 { // it returns from a signal handler
 			return
 		}
@@ -61,7 +62,7 @@ func (c *systemCalls) leave(rec *raw.Record, e *event) {
 		x = systemCall{
 			Seen: resolve.Seen{Of: p, Thread: c.r.Processes.Thread(p, rec.TID), Time: rec.Time, Ready: true, Stack: c.r.Builder.Push(0, c.r.Mark(profile.BeganBefore))},
 			// A process that was just made leaves the call that made it.
-			column: e.column, begin: max(c.r.Origin, c.r.Processes.Born(rec.TID)), mark: c.mark(number),
+			column: e.Column, begin: max(c.r.Origin, c.r.Processes.Born(rec.TID)), mark: c.mark(number),
 		}
 	}
 	delete(c.open, rec.TID)

@@ -1,12 +1,12 @@
-package capture
+package pairing
 
 import (
 	"encoding/binary"
 	"testing"
 
+	"entelon/capture/rings"
 	"entelon/core/measure"
 	"entelon/core/profile"
-	"entelon/linux/procfs"
 	"entelon/linux/tracefs"
 	"entelon/resolve"
 	"entelon/resolve/raw"
@@ -43,50 +43,50 @@ func TestWaitsFromRecords(t *testing.T) {
 		return &raw.Record{Kind: raw.SwitchedIn, TID: tid, Time: at}
 	}
 
-	s.waits.open[1] = wait(1, 2000)
-	s.waits.woke(1, 2600)
-	s.waits.woke(1, 2700) // the first one counts
-	s.waits.switched(back(1, 3000))
+	s.Waits.open[1] = wait(1, 2000)
+	s.Waits.woke(1, 2600)
+	s.Waits.woke(1, 2700) // the first one counts
+	s.Waits.switched(back(1, 3000))
 	expect("woken", map[string]int64{"[sleeps]": 600, "[waits for a processor]": 400})
 
-	s.waits.open[1] = wait(1, 4000)
-	s.waits.switched(&raw.Record{Kind: raw.SwitchedOut, Preempted: true, TID: 1, Time: 4001})
-	s.waits.switched(back(1, 4100))
+	s.Waits.open[1] = wait(1, 4000)
+	s.Waits.switched(&raw.Record{Kind: raw.SwitchedOut, Preempted: true, TID: 1, Time: 4001})
+	s.Waits.switched(back(1, 4100))
 	expect("preempted", map[string]int64{"[sleeps]": 600, "[waits for a processor]": 500})
 
-	s.waits.open[1] = wait(1, 500) // before the take began
-	s.waits.switched(back(1, 1100))
+	s.Waits.open[1] = wait(1, 500) // before the take began
+	s.Waits.switched(back(1, 1100))
 	expect("from before", map[string]int64{"[sleeps]": 700})
 
-	s.waits.open[1] = wait(1, 5000)
+	s.Waits.open[1] = wait(1, 5000)
 	s.Visit(&raw.Record{Kind: raw.Ended, PID: 7, TID: 1, Time: 5100})
-	s.waits.switched(back(1, 5200)) // nobody comes back from the dead
+	s.Waits.switched(back(1, 5200)) // nobody comes back from the dead
 	expect("ended", map[string]int64{"[sleeps]": 700})
 
-	s.waits.open[2] = wait(2, 6000)
-	s.waits.woke(2, 5000) // of an earlier wait
-	s.waits.finish(6300)
+	s.Waits.open[2] = wait(2, 6000)
+	s.Waits.woke(2, 5000) // of an earlier wait
+	s.Waits.finish(6300)
 	expect("still going on", map[string]int64{"[sleeps]": 1000, "[waits for a processor]": 500})
-	if len(s.waits.open) != 0 || s.resolver.Builder.Profile().Check() != nil {
+	if len(s.Waits.open) != 0 || s.resolver.Builder.Profile().Check() != nil {
 		t.Error("something is left open, or the profile breaks its rules")
 	}
 }
 
 // testConsumer measures what is named, in a world that knows nothing.
-func testConsumer(t *testing.T, names ...string) *consumer {
+func testConsumer(t *testing.T, names ...string) *Consumer {
 	t.Helper()
 	return consumerIn(t, replay.NewWorld(nil), names...)
 }
 
-func consumerIn(t *testing.T, w resolve.World, names ...string) *consumer {
+func consumerIn(t *testing.T, w resolve.World, names ...string) *Consumer {
 	t.Helper()
 	b := profile.NewBuilder()
-	ms, err := chooseMeasures(&profile.Settings{Measures: names}, b)
+	ms, err := ChooseMeasures(&profile.Settings{Measures: names}, b)
 	if err != nil {
 		t.Fatal(err)
 	}
 	var facts profile.Facts
-	return newConsumer(nil, &ms, resolve.New(b, &facts, w), &facts)
+	return NewConsumer(nil, &ms, resolve.New(b, &facts, w), &facts)
 }
 
 func TestReasonsOfWaits(t *testing.T) {
@@ -116,7 +116,7 @@ func TestSystemCallsFromRecords(t *testing.T) {
 	r := resolve.New(b, &facts, replay.NewWorld(nil))
 	r.Origin = 100
 	c := newSystemCalls(r)
-	e := &event{role: roleLeave, raw: true, point: tracefs.Tracepoint{Fields: map[string]tracefs.Field{"id": {Offset: 8, Size: 8}}}}
+	e := &rings.Event{Role: rings.RoleLeave, Raw: true, Point: tracefs.Tracepoint{Fields: map[string]tracefs.Field{"id": {Offset: 8, Size: 8}}}}
 	leave := func(tid uint32, at, number uint64) {
 		data := binary.NativeEndian.AppendUint64(make([]byte, 8), number)
 		c.leave(&raw.Record{Kind: raw.Sampled, PID: 7, TID: tid, Time: at, Sample: &raw.Sample{Data: data}}, e)
@@ -141,25 +141,5 @@ func TestSystemCallsFromRecords(t *testing.T) {
 	}
 	if len(got) != 3 {
 		t.Errorf("%v", got)
-	}
-}
-
-func TestInstructionsThatTheKernelDoes(t *testing.T) {
-	for code, want := range map[string]bool{
-		"\x55\x48\x89\xe5": true, "\x41\x57\x41\x56": true, "\x90\x90": true, "\xe9\x00\x00\x00\x00": true, "\x74\x05": true,
-		"\xf3\x0f\x1e\xfa": false, "\x48\x83\xec\x18": false, "\x49\x3b\x66\x10": false, "": false, "\x55": false,
-	} {
-		if got := emulates([]byte(code)); got != want {
-			t.Errorf("% x: %v", code, got)
-		}
-	}
-}
-
-func TestTicks(t *testing.T) {
-	if got := procfs.Ticks("7 (a) b (c) S 1 7 7 0 -1 4194304 100 0 0 0 30 12 0 0 20 0 1 0 500"); got != 42 {
-		t.Errorf("%d ticks", got)
-	}
-	if got := procfs.Ticks("rubbish"); got != 0 {
-		t.Errorf("%d ticks of rubbish", got)
 	}
 }

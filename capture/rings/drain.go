@@ -1,4 +1,11 @@
-package capture
+// Package rings samples with perf events: it opens them on whom is to be sampled, drains
+// the rings of memory into which the kernel writes, puts what comes of all processors into
+// the order of time, and hands it on as raw records.
+//
+// Two goroutines run for a Source. The drainer owns the rings and hands rounds of records
+// on through a queue, which its lock guards; it never waits for anything but the kernel.
+// Who calls Next owns everything else.
+package rings
 
 import (
 	"errors"
@@ -28,7 +35,7 @@ type round struct {
 // drainer copies rings into a queue, so that slow work behind it (reading
 // symbols, writing to disk) never lets a ring fill up.
 type drainer struct {
-	target *target
+	target *Target
 	stop   int // eventfd
 
 	mu      sync.Mutex
@@ -41,7 +48,7 @@ type drainer struct {
 	err     error
 }
 
-func newDrainer(t *target) (*drainer, error) {
+func newDrainer(t *Target) (*drainer, error) {
 	fd, err := unix.Eventfd(0, unix.EFD_CLOEXEC|unix.EFD_NONBLOCK)
 	if err != nil {
 		return nil, fmt.Errorf("preparing to drain: %w", err)

@@ -1,4 +1,4 @@
-package capture
+package rings
 
 import (
 	"encoding/binary"
@@ -34,7 +34,7 @@ const (
 
 // read reads a record; it returns nil for one that tells nothing of use. e is the event
 // of a sample.
-func (d *rawReader) read(rec perf.Record, e *event) (*raw.Record, error) {
+func (d *rawReader) read(rec perf.Record, e *Event) (*raw.Record, error) {
 	d.out = raw.Record{PID: rec.PID, TID: rec.TID, Time: rec.Time}
 	out := &d.out
 	ne := binary.NativeEndian
@@ -90,23 +90,23 @@ func (d *rawReader) read(rec perf.Record, e *event) (*raw.Record, error) {
 }
 
 // readSample fills d.raw.
-func (d *rawReader) readSample(rec perf.Record, e *event) error {
+func (d *rawReader) readSample(rec perf.Record, e *Event) error {
 	s := &d.raw
 	*s = raw.Sample{Kernel: s.Kernel[:0], Memory: s.Memory[:0], Labels: s.Labels[:0], Python: s.Python[:0]}
-	if e.bare() {
+	if e.Bare() {
 		s.Data = perf.RawOf(rec)
 		return nil
 	}
 	x := &d.sample
-	if !x.Decode(rec, e.copied, e.raw, e.cycles) {
+	if !x.Decode(rec, e.Copied, e.Raw, e.Cycles) {
 		return fmt.Errorf("a sample is longer than its record")
 	}
-	s.Period, s.Data, s.Copied = x.Period, x.Raw, e.copied
-	if e.cycles {
+	s.Period, s.Data, s.Copied = x.Period, x.Raw, e.Copied
+	if e.Cycles {
 		s.Ran = d.runTime.Since(rec, x.Running)
 	}
 	s.Kernel, s.Chain = splitChain(x.Chain, s.Kernel)
-	if !e.copied || !x.Known {
+	if !e.Copied || !x.Known {
 		return nil
 	}
 	s.Known, s.Registers, s.Full = true, registersOf(x), x.Full

@@ -1,4 +1,4 @@
-package capture
+package doctor
 
 import (
 	"context"
@@ -11,10 +11,11 @@ import (
 	"strings"
 	"time"
 
+	"github.com/cilium/ebpf/btf"
 	"golang.org/x/sys/unix"
 
-	"github.com/cilium/ebpf/btf"
-
+	"entelon/capture"
+	"entelon/capture/rings"
 	"entelon/linux/bpf"
 	"entelon/linux/perf"
 	"entelon/linux/tracefs"
@@ -32,7 +33,7 @@ func Examine() []Check {
 func checkRights() Check {
 	c := Check{Name: "Sampling"}
 	if err := perf.Allowed(); err != nil {
-		c.State, c.Text, c.Remedy = CheckBad, "This user may not sample programs: "+err.Error()+".", Remedy(err)
+		c.State, c.Text, c.Remedy = CheckBad, "This user may not sample programs: "+err.Error()+".", capture.Remedy(err)
 		return c
 	}
 	c.State, c.Text = CheckGood, "This user may sample its own programs."
@@ -83,7 +84,7 @@ func checkOtherStacks() Check {
 		var types *btf.Spec
 		if types, err = bpf.KernelTypes(nil); err == nil {
 			var r *bpf.StackReader
-			if r, err = bpf.NewStackReader(cpus, types, DefaultStackBytes); r != nil {
+			if r, err = bpf.NewStackReader(cpus, types, capture.DefaultStackBytes); r != nil {
 				err = errors.Join(err, r.Close())
 			}
 		}
@@ -123,15 +124,15 @@ func checkHardware() Check {
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
 	var missing []string
-	for _, k := range counterKinds {
-		if k.kind != unix.PERF_TYPE_HARDWARE {
+	for _, k := range rings.CounterKinds {
+		if k.Kind != unix.PERF_TYPE_HARDWARE {
 			continue
 		}
 		a := perf.Attributes(perf.Clock{RateHz: 1})
-		a.Type, a.Config, a.Sample, a.Sample_type = k.kind, k.config, 0, 0
+		a.Type, a.Config, a.Sample, a.Sample_type = k.Kind, k.Config, 0, 0
 		fd, err := unix.PerfEventOpen(a, 0, -1, -1, unix.PERF_FLAG_FD_CLOEXEC)
 		if err != nil {
-			missing = append(missing, k.name)
+			missing = append(missing, k.Name)
 			continue
 		}
 		unix.Close(fd)

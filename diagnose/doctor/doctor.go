@@ -1,4 +1,8 @@
-package capture
+// Package doctor says what a machine allows: which events, which kernel programs, whose
+// stacks, which names; and what a sample costs here. It tries, on itself.
+//
+// Nothing here is shared between goroutines.
+package doctor
 
 // Check is one thing that a machine allows or not.
 type Check struct {

@@ -1,4 +1,4 @@
-package capture
+package rings
 
 import (
 	"encoding/binary"
@@ -7,25 +7,26 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"entelon/linux"
 	"entelon/linux/bpf"
 	"entelon/linux/perf"
 	"entelon/linux/procfs"
 )
 
-// target is a set of events on threads and the rings they write to, one ring
+// Target is a set of events on threads and the rings they write to, one ring
 // a processor.
-type target struct {
+type Target struct {
 	cpus     []int
 	rings    []*perf.Ring
 	first    []int // per processor, the event whose ring the others share
 	fds      []int
 	watchers []int            // events that count nothing
-	other    *bpf.StackReader // nil where other stacks are not read
-	plan     []*event
+	Other    *bpf.StackReader // nil where other stacks are not read
+	plan     []*Event
 	rateHz   int
 	every    bool           // every event of some kind is written down
 	byID     map[uint64]int // which of the plan
-	counters *counters      // nil: none
+	Counters *Counters      // nil: none
 	clocks   []clockFile    // of the events that tell processor time
 	// Threads that showed up while their process was attached to, by the event
 	// opened for each. Such a thread may have inherited an event, too, from the
@@ -41,17 +42,19 @@ type clockFile struct {
 	cycles bool
 }
 
-func newTarget(other *bpf.StackReader, plan []*event, rateHz int) (*target, error) {
+// NewTarget prepares for events on the processors that are on. other reads other stacks;
+// nil: they are not read.
+func NewTarget(other *bpf.StackReader, plan []*Event, rateHz int) (*Target, error) {
 	cpus, err := perf.Processors()
 	if err != nil {
 		return nil, err
 	}
-	t := &target{other: other, rateHz: rateHz, plan: plan, byID: map[uint64]int{}, cpus: cpus, first: make([]int, len(cpus)), rings: make([]*perf.Ring, len(cpus)), late: map[uint64]uint32{}, inherited: map[uint32]bool{}}
+	t := &Target{Other: other, rateHz: rateHz, plan: plan, byID: map[uint64]int{}, cpus: cpus, first: make([]int, len(cpus)), rings: make([]*perf.Ring, len(cpus)), late: map[uint64]uint32{}, inherited: map[uint32]bool{}}
 	for i := range t.first {
 		t.first[i] = -1
 	}
 	for _, s := range plan {
-		t.every = t.every || !s.clock
+		t.every = t.every || !s.Clock
 	}
 	return t, nil
 }
@@ -59,18 +62,18 @@ func newTarget(other *bpf.StackReader, plan []*event, rateHz int) (*target, erro
 // everyone, instead of a thread, is all that run on a processor; with
 // inGroup, who is in the control group whose folder is open.
 const (
-	everyone = -1
-	inGroup  = unix.PERF_FLAG_PID_CGROUP
+	Everyone = -1
+	InGroup  = unix.PERF_FLAG_PID_CGROUP
 )
 
-// add opens the thread's events on all processors. flags are inGroup or 0.
-func (t *target) add(tid, flags int, late bool) error {
+// Add opens the thread's events on all processors. flags are inGroup or 0.
+func (t *Target) Add(tid, flags int, late bool) error {
 	for i := range t.plan {
 		if err := t.addOne(i, tid, flags, late); err != nil {
 			return err
 		}
 	}
-	if t.counters == nil || late { // a late thread may have inherited the counters
+	if t.Counters == nil || late { // a late thread may have inherited the counters
 		return nil
 	}
 	cpus := []int{-1}
@@ -78,7 +81,7 @@ func (t *target) add(tid, flags int, late bool) error {
 		cpus = t.cpus
 	}
 	for _, cpu := range cpus {
-		fds, err := t.counters.add(tid, cpu, flags)
+		fds, err := t.Counters.add(tid, cpu, flags)
 		t.fds = append(t.fds, fds...)
 		if err != nil {
 			return err
@@ -87,24 +90,24 @@ func (t *target) add(tid, flags int, late bool) error {
 	return nil
 }
 
-func (t *target) addOne(n, tid, flags int, late bool) error {
+func (t *Target) addOne(n, tid, flags int, late bool) error {
 	e := t.plan[n]
-	if e.program != nil {
+	if e.Program != nil {
 		if err := t.attachProgram(e, tid); err != nil {
 			return err
 		}
 	}
 	for i, cpu := range t.cpus {
-		fd, err := perf.Open(e.attr, tid, cpu, flags)
+		fd, err := perf.Open(e.Attr, tid, cpu, flags)
 		if err != nil {
 			return err
 		}
 		t.fds = append(t.fds, fd)
-		if e.clock {
-			t.clocks = append(t.clocks, clockFile{fd, e.cycles})
+		if e.Clock {
+			t.clocks = append(t.clocks, clockFile{fd, e.Cycles})
 		}
-		if t.other != nil && e.reader {
-			if err := t.other.Attach(fd); err != nil {
+		if t.Other != nil && e.Reader {
+			if err := t.Other.Attach(fd); err != nil {
 				return err
 			}
 		}
@@ -122,8 +125,8 @@ func (t *target) addOne(n, tid, flags int, late bool) error {
 				return err
 			}
 			t.first[i], t.rings[i] = fd, r
-			if t.other != nil {
-				if err := t.share(t.other.Events[i], fd, cpu); err != nil {
+			if t.Other != nil {
+				if err := t.share(t.Other.Events[i], fd, cpu); err != nil {
 					return err
 				}
 			}
@@ -140,25 +143,25 @@ func (t *target) addOne(n, tid, flags int, late bool) error {
 // the probe's events it is for. It is attached by an event of its own that
 // nobody inherits, since the kernel takes the program off the probe again when
 // the first heir of its event ends.
-func (t *target) attachProgram(e *event, tid int) error {
-	a := *e.attr
+func (t *Target) attachProgram(e *Event, tid int) error {
+	a := *e.Attr
 	a.Bits &^= unix.PerfBitInherit | unix.PerfBitEnableOnExec
 	fd, err := perf.Open(&a, tid, -1, 0)
 	if err != nil {
 		return err
 	}
 	t.watchers = append(t.watchers, fd)
-	if err := unix.IoctlSetInt(fd, unix.PERF_EVENT_IOC_SET_BPF, e.program.FD()); err != nil {
+	if err := unix.IoctlSetInt(fd, unix.PERF_EVENT_IOC_SET_BPF, e.Program.FD()); err != nil {
 		return fmt.Errorf("attaching the program that counts: %w", err)
 	}
-	e.program = nil
+	e.Program = nil
 	return nil
 }
 
-// watch opens an event on each processor that tells at once what happens to a
+// Watch opens an event on each processor that tells at once what happens to a
 // command: a runtime has to be known to the kernel program before its first
 // function runs.
-func (t *target) watch(tid int, kernel bool) error {
+func (t *Target) Watch(tid int, kernel bool) error {
 	for _, cpu := range t.cpus {
 		fd, err := perf.Open(perf.SideEvent(kernel), tid, cpu, 0)
 		if err != nil {
@@ -175,7 +178,7 @@ func (t *target) watch(tid int, kernel bool) error {
 }
 
 // share has an event write into the ring of another one.
-func (t *target) share(fd, with, cpu int) error {
+func (t *Target) share(fd, with, cpu int) error {
 	if err := unix.IoctlSetInt(fd, unix.PERF_EVENT_IOC_SET_OUTPUT, with); err != nil {
 		return fmt.Errorf("sharing the ring of processor %d: %w", cpu, err)
 	}
@@ -183,11 +186,11 @@ func (t *target) share(fd, with, cpu int) error {
 }
 
 // isOther reports whether a record comes from the reader of other stacks.
-func (t *target) isOther(id uint64) bool { return t.other != nil && t.other.IDs[id] }
+func (t *Target) isOther(id uint64) bool { return t.Other != nil && t.Other.IDs[id] }
 
-// attach opens events for every thread of a process. Threads that appear
+// Attach opens events for every thread of a process. Threads that appear
 // meanwhile are found by listing again until nothing is new.
-func (t *target) attach(pid int) error {
+func (t *Target) Attach(pid int) error {
 	raiseFileLimit()
 	seen := map[int]bool{}
 	for round := 0; ; round++ {
@@ -201,8 +204,8 @@ func (t *target) attach(pid int) error {
 				continue
 			}
 			seen[tid] = true
-			err := t.add(tid, 0, round > 0)
-			if errors.Is(err, ErrNoProcess) && tid != pid {
+			err := t.Add(tid, 0, round > 0)
+			if errors.Is(err, linux.ErrNoProcess) && tid != pid {
 				continue // a thread that has just ended
 			}
 			if err != nil {
@@ -231,7 +234,7 @@ func raiseFileLimit() {
 // doubled reports whether a sample is the second one of the same moment: the
 // thread has an event of its own, opened late, and an inherited one. The
 // first sample from an inherited event settles it for the thread.
-func (t *target) doubled(r perf.Record) bool {
+func (t *Target) doubled(r perf.Record) bool {
 	if len(t.late) == 0 {
 		return false
 	}
@@ -246,7 +249,8 @@ func (t *target) doubled(r perf.Record) bool {
 	return false
 }
 
-func (t *target) enable() error {
+// Enable begins to sample.
+func (t *Target) Enable() error {
 	for _, fd := range t.fds {
 		if err := unix.IoctlSetInt(fd, unix.PERF_EVENT_IOC_ENABLE, 0); err != nil {
 			return fmt.Errorf("starting to sample: %w", err)
@@ -255,7 +259,7 @@ func (t *target) enable() error {
 	return nil
 }
 
-func (t *target) disable() error {
+func (t *Target) disable() error {
 	for _, fd := range t.fds {
 		if err := unix.IoctlSetInt(fd, unix.PERF_EVENT_IOC_DISABLE, 0); err != nil {
 			return fmt.Errorf("stopping to sample: %w", err)
@@ -264,9 +268,9 @@ func (t *target) disable() error {
 	return nil
 }
 
-// counted returns the processor time in nanoseconds that the kernel counted
+// Counted returns the processor time in nanoseconds that the kernel counted
 // for all sampled threads, ended ones included.
-func (t *target) counted() (int64, error) {
+func (t *Target) Counted() (int64, error) {
 	var sum int64
 	for _, c := range t.clocks {
 		b := make([]byte, 8)
@@ -281,7 +285,8 @@ func (t *target) counted() (int64, error) {
 	return sum, nil
 }
 
-func (t *target) close() error {
+// Close closes all events and unmaps their rings.
+func (t *Target) Close() error {
 	var errs []error
 	for _, r := range t.rings {
 		if r != nil {

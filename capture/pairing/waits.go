@@ -1,4 +1,4 @@
-package capture
+package pairing
 
 import (
 	"fmt"
@@ -162,9 +162,9 @@ func (w *waits) finish(at uint64) {
 	clear(w.open)
 }
 
-// already notes the threads of a process that wait when it is attached to.
+// Already notes the threads of a process that wait when it is attached to.
 // Their stacks are not known: they were switched out before.
-func (w *waits) already(pid int) {
+func (w *waits) Already(pid int) {
 	tids, err := procfs.Threads(pid)
 	if err != nil {
 		return // it has ended, which the take will say

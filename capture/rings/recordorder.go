@@ -1,4 +1,4 @@
-package capture
+package rings
 
 import (
 	"sort"

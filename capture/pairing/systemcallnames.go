@@ -1,4 +1,4 @@
-package capture
+package pairing
 
 // systemCallNames are the names of the system calls of 64-bit x86 by number, as
 // the kernel's public headers list them; "" where there is none.

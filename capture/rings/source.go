@@ -1,4 +1,4 @@
-package capture
+package rings
 
 import (
 	"errors"
@@ -10,33 +10,9 @@ import (
 	"entelon/resolve/raw"
 )
 
-// Source gives raw records, whoever makes them. One goroutine asks it for them; Stop may
-// be called by another.
-type Source interface {
-	// Next waits for what comes next and hands it on in the order of time; it returns
-	// false when nothing more will come. A visitor must not keep what it is given.
-	Next(Visitor) bool
-	// Stop ends the collection: Next then hands on what is left, and no more.
-	Stop() error
-	// Err is what went wrong so far, with what of it was lost.
-	Err() error
-	// Dropped is how many bytes came faster than they were asked for, and are lost.
-	Dropped() int64
-	// Close lets go of everything, when Next has returned false or was never called.
-	Close() error
-}
-
-// Visitor takes raw records.
-type Visitor interface {
-	// Early is given mappings and code objects as they come, before their turn.
-	Early(*raw.Record)
-	// Visit is given all records but code objects, in the order of time.
-	Visit(*raw.Record)
-}
-
-// ringSource gives what the kernel writes into the rings of perf events.
-type ringSource struct {
-	target *target
+// Source gives what the kernel writes into the rings of perf events.
+type Source struct {
+	target *Target
 	drain  *drainer
 	order  order
 	pairs  []bpf.Pairing
@@ -46,20 +22,21 @@ type ringSource struct {
 	rounds uint64
 }
 
-func newRingSource(t *target) (*ringSource, error) {
+// NewSource begins to drain the rings of a target.
+func NewSource(t *Target) (*Source, error) {
 	d, err := newDrainer(t)
 	if err != nil {
 		return nil, err
 	}
-	x := &ringSource{target: t, drain: d, pairs: make([]bpf.Pairing, len(t.rings)), reader: rawReader{runTime: perf.RunTime{}}}
+	x := &Source{target: t, drain: d, pairs: make([]bpf.Pairing, len(t.rings)), reader: rawReader{runTime: perf.RunTime{}}}
 	for i := range x.pairs {
 		x.pairs[i] = bpf.Pairing{}
 	}
 	return x, nil
 }
 
-// Next implements Source: it hands on one look at all rings.
-func (x *ringSource) Next(v Visitor) bool {
+// Next implements raw.Source: it hands on one look at all rings.
+func (x *Source) Next(v raw.Visitor) bool {
 	visit := func(r perf.Record) { x.hand(r, v.Visit) }
 	r, ok := x.drain.next()
 	if !ok {
@@ -94,8 +71,8 @@ func (x *ringSource) Next(v Visitor) bool {
 }
 
 // hand reads a record and hands it on.
-func (x *ringSource) hand(r perf.Record, visit func(*raw.Record)) {
-	var e *event
+func (x *Source) hand(r perf.Record, visit func(*raw.Record)) {
+	var e *Event
 	n := 0
 	if r.Kind == perf.RecordSample {
 		if x.target.doubled(r) {
@@ -127,7 +104,7 @@ func (x *ringSource) hand(r perf.Record, visit func(*raw.Record)) {
 const mostRunTimes = 1 << 18
 
 // forget lets go of what belongs to samples that never came.
-func (x *ringSource) forget(now uint64) {
+func (x *Source) forget(now uint64) {
 	const rounds = 64
 	if x.rounds++; x.rounds%rounds != 0 {
 		return
@@ -144,29 +121,44 @@ func (x *ringSource) forget(now uint64) {
 	}
 }
 
-func (x *ringSource) fail(err error) {
+func (x *Source) fail(err error) {
 	if x.bad == nil {
 		x.bad = err
 	}
 }
 
-// Stop implements Source.
-func (x *ringSource) Stop() error { return errors.Join(x.target.disable(), x.drain.finish()) }
+// Stop implements raw.Source.
+func (x *Source) Stop() error { return errors.Join(x.target.disable(), x.drain.finish()) }
 
-// Err implements Source.
-func (x *ringSource) Err() error {
+// Err implements raw.Source.
+func (x *Source) Err() error {
 	x.drain.mu.Lock()
 	defer x.drain.mu.Unlock()
 	return errors.Join(x.bad, x.drain.err)
 }
 
-// Dropped implements Source.
-func (x *ringSource) Dropped() int64 {
+// Dropped implements raw.Source.
+func (x *Source) Dropped() int64 {
 	x.drain.mu.Lock()
 	defer x.drain.mu.Unlock()
 	return x.drain.dropped
 }
 
-// Close implements Source. It waits until the rings are not looked at any more: only
-// then may they be unmapped.
-func (x *ringSource) Close() error { return errors.Join(x.drain.discard(), x.target.close()) }
+// Discard waits until the rings are not looked at any more: only then may they be
+// unmapped.
+func (x *Source) Discard() error { return x.drain.discard() }
+
+// Close implements raw.Source.
+func (x *Source) Close() error { return errors.Join(x.Discard(), x.target.Close()) }
+
+// Play hands on what stood in one ring, as if it had been drained. It is for tests of what
+// is made of records.
+func Play(events []*Event, ids map[uint64]int, isOther func(id uint64) bool, ring []byte, v raw.Visitor) error {
+	x := &Source{target: &Target{plan: events, byID: ids}, reader: rawReader{runTime: perf.RunTime{}}}
+	pairs := bpf.Pairing{}
+	err := perf.SplitRecords(ring, isOther, func(r perf.Record) {
+		x.hand(r, v.Early)
+		pairs.Visit(r, func(r perf.Record) { x.hand(r, v.Visit) })
+	})
+	return errors.Join(err, x.bad)
+}

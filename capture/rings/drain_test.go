@@ -1,11 +1,11 @@
-package capture
+package rings
 
 import (
 	"sync"
 	"testing"
 	"time"
 
-	"entelon/capture/launch"
+	"entelon/linux"
 )
 
 // queueOnly is a drainer without rings.
@@ -50,7 +50,7 @@ func TestQueueEnds(t *testing.T) {
 		t.Fatal("it did not wait")
 	case <-time.After(20 * time.Millisecond):
 	}
-	d.fail(ErrUnsupported)
+	d.fail(linux.ErrUnsupported)
 	select {
 	case ok := <-told:
 		if ok {
@@ -61,16 +61,5 @@ func TestQueueEnds(t *testing.T) {
 	}
 	if d.err == nil {
 		t.Error("why it ended is lost")
-	}
-}
-
-func TestRemedies(t *testing.T) {
-	for _, err := range []error{ErrNotAllowed, ErrNoProcess, launch.ErrNoCommand, launch.ErrNoDir, ErrRate} {
-		if Remedy(err) == "" {
-			t.Errorf("%v: nothing says what to do", err)
-		}
-	}
-	if Remedy(nil) != "" {
-		t.Error("there is a remedy for nothing")
 	}
 }

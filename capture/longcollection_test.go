@@ -9,66 +9,10 @@ import (
 	"testing"
 	"time"
 
+	"entelon/capture/pairing"
 	"entelon/core/measure"
 	"entelon/core/profile"
-	"entelon/resolve/raw"
-	"entelon/resolve/replay"
 )
-
-// aliveWorld has all threads alive.
-type aliveWorld struct{ *replay.World }
-
-func (aliveWorld) ThreadName(uint32, uint32) string { return "engraver" }
-
-// TestWindowsPartWhatGoesOn: a wait and a call that go on over the end of a window count
-// in both with their part of the time, and as one.
-func TestWindowsPartWhatGoesOn(t *testing.T) {
-	c := consumerIn(t, aliveWorld{replay.NewWorld(nil)}, measure.Waiting, measure.Syscalls)
-	c.resolver.Origin = 1000
-	const self = 7
-	p := c.resolver.Processes.Get(self)
-	seen := func(name string) (x wait) {
-		x.Of, x.Thread, x.Ready = p, c.resolver.Processes.Thread(p, self), true
-		x.Stack = c.resolver.Builder.Push(0, c.resolver.Builder.Mark(profile.MarkOther, name))
-		return x
-	}
-	sleeping := seen("nap")
-	sleeping.begin, sleeping.reason = 2000, profile.WaitSleep
-	c.waits.open[self] = &sleeping
-	reading := seen("read")
-	c.syscalls.open[self] = systemCall{Seen: reading.Seen, column: 1, begin: 2500, mark: c.syscalls.mark(0)}
-
-	first := c.turn(4000)
-	c.waits.woke(self, 5000)
-	second := c.turn(6000)
-	c.waits.switched(&raw.Record{Kind: raw.SwitchedIn, PID: self, TID: self, Time: 6500})
-	c.syscalls.gone(self, 7000)
-	third := c.turn(8000)
-	for i, x := range []struct {
-		w    Window
-		want string
-	}{
-		{first, "[nap]/[sleeps] 2000 0 0, [read]/[system call read] 0 1500 0"},
-		{second, "[nap]/[sleeps] 1000 0 0, [nap]/[waits for a processor] 1000 0 0, [read]/[system call read] 0 2000 0"},
-		{third, "[nap]/[waits for a processor] 500 0 0, [read]/[system call read] 0 1000 1"},
-	} {
-		p := x.w.Profile
-		var got string
-		for s, stack := range p.Samples.Stack {
-			if s > 0 {
-				got += ", "
-			}
-			parent := p.Stacks.Parent[stack]
-			got += fmt.Sprintf("%s/%s %d %d %d", p.FunctionName(p.FunctionOf(parent)), p.FunctionName(p.FunctionOf(stack)), p.Samples.Values[0][s], p.Samples.Values[1][s], p.Samples.Values[2][s])
-		}
-		if got != x.want || p.Check() != nil {
-			t.Errorf("window %d: %s, want %s (%v)", i+1, got, x.want, p.Check())
-		}
-	}
-	if second.Begin != 3000 || second.End != 5000 || second.Facts.DurationNS != 2000 || second.Facts.Samples != 3 {
-		t.Errorf("the second window is from %d to %d with %d samples", second.Begin, second.End, second.Facts.Samples)
-	}
-}
 
 // held is what this process holds: bytes of live memory, and open files.
 func held(t *testing.T) (bytes uint64, files int) {
@@ -111,7 +55,7 @@ func TestFiveHundredWindows(t *testing.T) {
 		Settings: profile.Settings{PID: shell.Process.Pid, RateHz: 997, Measures: []string{measure.CPU, measure.Waiting}},
 		Every:    20 * time.Millisecond,
 	}
-	o.Window = func(w Window) error {
+	o.Window = func(w pairing.Window) error {
 		if err := w.Profile.Check(); err != nil {
 			return err
 		}
@@ -128,7 +72,7 @@ func TestFiveHundredWindows(t *testing.T) {
 		}
 		return nil
 	}
-	s = newSession(o, noSink{})
+	s = newSession(o, NoSink{})
 	res, err := s.collect(ctx)
 	if err != nil || res.SinkErr != nil {
 		t.Fatal(err, res.SinkErr)

@@ -1,4 +1,4 @@
-package capture
+package doctor
 
 import (
 	"bytes"
@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"entelon/capture"
 	"entelon/core/profile"
 )
 
@@ -67,8 +68,8 @@ func MeasureCost(ctx context.Context, stackBytes int) (SampleCost, error) {
 	}
 	gaps := func(rate int) (sum float64, facts profile.Facts, err error) {
 		var out bytes.Buffer
-		o := Options{Settings: profile.Settings{Command: []string{self, spinWord}, RateHz: rate, StackBytes: stackBytes, Program: "cost", Build: "cost"}, Stdout: &out, Stderr: os.Stderr}
-		res, err := Collect(ctx, o, noSink{})
+		o := capture.Options{Settings: profile.Settings{Command: []string{self, spinWord}, RateHz: rate, StackBytes: stackBytes, Program: "cost", Build: "cost"}, Stdout: &out, Stderr: os.Stderr}
+		res, err := capture.Collect(ctx, o, capture.NoSink{})
 		if err != nil {
 			return 0, facts, err
 		}
@@ -120,4 +121,10 @@ func MeasureCost(ctx context.Context, stackBytes int) (SampleCost, error) {
 		StopNS:      max(1000, (most-least)/n),
 		CollectorNS: max(500, float64(many.CollectorNS-few.CollectorNS)/n),
 	}, nil
+}
+
+// SampleCost is what one sample costs.
+type SampleCost struct {
+	StopNS      float64 // for which the program is stopped
+	CollectorNS float64 // of processor time of the collector
 }

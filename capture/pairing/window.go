@@ -1,4 +1,4 @@
-package capture
+package pairing
 
 import (
 	"entelon/core/profile"
@@ -14,9 +14,9 @@ type Window struct {
 
 // turn ends a window at a time and begins the next one. What is going on counts in each
 // window with its part of the time; a call counts in the one in which it ends.
-func (c *consumer) turn(at uint64) Window {
-	if c.waits != nil {
-		c.waits.part(at)
+func (c *Consumer) turn(at uint64) Window {
+	if c.Waits != nil {
+		c.Waits.part(at)
 	}
 	if c.syscalls != nil {
 		c.syscalls.part(at)
@@ -24,14 +24,14 @@ func (c *consumer) turn(at uint64) Window {
 	w := Window{Begin: c.windowBegan, End: c.resolver.Since(at), Facts: *c.facts}
 	w.Facts.CutOff = c.resolver.CutOff()
 	w.Facts.DurationNS = w.End - w.Begin
-	if c.chosen != nil {
-		w.Facts.LeftOut = c.chosen.left
-		c.chosen.turn()
+	if c.Filter != nil {
+		w.Facts.LeftOut = c.Filter.Left
+		c.Filter.turn()
 	}
 	var carry profile.Carry
 	w.Profile, carry = c.resolver.Turn()
-	if c.waits != nil {
-		c.waits.carry(carry)
+	if c.Waits != nil {
+		c.Waits.carry(carry)
 	}
 	if c.syscalls != nil {
 		c.syscalls.carry(carry)
@@ -43,10 +43,10 @@ func (c *consumer) turn(at uint64) Window {
 }
 
 // turnIfDue ends a window if it is long enough, or if the last one is asked for.
-func (c *consumer) turnIfDue(last bool) error {
+func (c *Consumer) turnIfDue(last bool) error {
 	now := perf.Now()
-	if c.every <= 0 || !last && c.resolver.Since(now)-c.windowBegan < c.every.Nanoseconds() {
+	if c.Every <= 0 || !last && c.resolver.Since(now)-c.windowBegan < c.Every.Nanoseconds() {
 		return nil
 	}
-	return c.window(c.turn(now))
+	return c.Window(c.turn(now))
 }

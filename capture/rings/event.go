@@ -1,0 +1,45 @@
+package rings
+
+import (
+	"github.com/cilium/ebpf"
+	"golang.org/x/sys/unix"
+
+	"entelon/linux/tracefs"
+)
+
+// Role says what a sample of an event stands for.
+type Role uint8
+
+// What samples stand for.
+const (
+	RoleCount  Role = iota // as much of its column as the event's period says
+	RoleSwitch             // a thread leaves the processor
+	RoleWake               // a thread may run again
+	RoleEnter              // a system call begins
+	RoleLeave              // and ends
+	RoleDisk               // a request to a disk
+	RoleCall               // a call of a function, one of whose arguments may be a size
+)
+
+// Event is one event that is opened on every thread, with what its samples
+// mean.
+type Event struct {
+	Attr   *unix.PerfEventAttr
+	Role   Role
+	Column int  // of the profile, the measure's first
+	Clock  bool // its count is processor time
+	Cycles bool // its count is cycles, and the time that it ran is processor time
+	Raw    bool // the tracepoint's own record comes with the sample
+	Copied bool // registers and a copy of the stack come with it
+	Reader bool // the kernel program that reads other stacks runs with it
+	Point  tracefs.Tracepoint
+	// Of a call: which arguments are multiplied to the size, counted from 1; of
+	// none, only calls are counted.
+	Size []int
+	// Allocator: of the C library, whose functions call each other
+	Allocator bool
+	Program   *ebpf.Program // runs with each event, whoever's; nil: none
+}
+
+// Bare reports whether nothing but the tracepoint's own record comes with its samples.
+func (x *Event) Bare() bool { return x.Role == RoleWake || x.Role == RoleLeave }
