@@ -25,7 +25,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"entelon/bench/section"
-	"entelon/server"
+	"entelon/server/api"
 	"entelon/store/private"
 )
 
@@ -307,7 +307,7 @@ func (s *shop) settle(rec *record) {
 	deadline := time.Now().Add(3 * time.Minute)
 	for _, id := range rec.jobs {
 		for {
-			var j server.JobOut
+			var j api.JobOut
 			status, b := s.ask(context.Background(), "GET", "/jobs/"+id, nil)
 			if status == http.StatusOK && json.Unmarshal(b, &j) == nil && (j.State == "done" || j.State == "failed") {
 				break
@@ -346,7 +346,7 @@ func (s *shop) check(rec *record) map[string]int {
 		}
 	}
 	for _, id := range rec.jobs {
-		var j server.JobOut
+		var j api.JobOut
 		status, b := s.ask(ctx, "GET", "/jobs/"+id, nil)
 		if status != http.StatusOK || json.Unmarshal(b, &j) != nil {
 			s.t.Errorf("job %s was acknowledged and is answered with %d", id, status)

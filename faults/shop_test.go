@@ -24,7 +24,7 @@ import (
 	"entelon/codec/take"
 	"entelon/core/made"
 	"entelon/core/profile"
-	"entelon/server"
+	"entelon/server/api"
 )
 
 // shop is an installation: a server with its PostgreSQL, a collector in a network
@@ -182,11 +182,11 @@ func (s *shop) enrol(link string) {
 			s.t.Fatalf("%s: %s, %v: %s", path, resp.Status, err, text)
 		}
 	}
-	var token server.NewTokenOut
-	var enrol server.CollectorLinkOut
-	post("/enter", server.EnterIn{Link: link}, &struct{}{})
-	post("/me/tokens", server.TokenIn{Name: "faults", Role: "collect"}, &token)
-	post("/collectors", server.CollectorNameIn{Name: "press"}, &enrol)
+	var token api.NewTokenOut
+	var enrol api.CollectorLinkOut
+	post("/enter", api.EnterIn{Link: link}, &struct{}{})
+	post("/me/tokens", api.TokenIn{Name: "faults", Role: "collect"}, &token)
+	post("/collectors", api.CollectorNameIn{Name: "press"}, &enrol)
 	s.token = token.Secret
 	_, port, _ := net.SplitHostPort(s.net.l.Addr().String())
 	s.run("ip", "netns", "exec", s.space, s.bin, "collector", "enrol", "http://"+net.JoinHostPort(s.host, port)+enrol.Path, "--state", filepath.Join(s.disks["state"], "c"))
@@ -271,7 +271,7 @@ func (s *shop) sent(ctx context.Context, seed uint64) (upload, bool) {
 	}
 	sum := sha256.Sum256(b.Bytes())
 	status, answer := s.ask(ctx, "POST", "/takes", &b)
-	var out server.AddedOut
+	var out api.AddedOut
 	if status != http.StatusCreated && status != http.StatusOK || json.Unmarshal(answer, &out) != nil {
 		return upload{}, false
 	}
@@ -280,13 +280,13 @@ func (s *shop) sent(ctx context.Context, seed uint64) (upload, bool) {
 
 // collect asks for a take of some length.
 func (s *shop) collect(ctx context.Context, length time.Duration) (id string, ok bool) {
-	b, err := json.Marshal(server.JobIn{Collector: "press", Settings: &profile.Settings{Command: []string{"sh", "-c", "while :; do :; done"}, RateHz: 199, ForNS: int64(length)}})
+	b, err := json.Marshal(api.JobIn{Collector: "press", Settings: &profile.Settings{Command: []string{"sh", "-c", "while :; do :; done"}, RateHz: 199, ForNS: int64(length)}})
 	if err != nil {
 		s.t.Error(err)
 		return "", false
 	}
 	status, answer := s.ask(ctx, "POST", "/jobs", bytes.NewReader(b))
-	var out server.JobOut
+	var out api.JobOut
 	if status != http.StatusAccepted || json.Unmarshal(answer, &out) != nil {
 		return "", false
 	}

@@ -12,6 +12,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"entelon/server/api"
 	"entelon/store"
 )
 
@@ -93,7 +94,7 @@ func (s *Server) mayTry(c *gin.Context, limits ...store.Limit) bool {
 	if wait > 0 {
 		after := int(wait.Seconds()) + 1
 		c.Header("Retry-After", fmt.Sprint(after))
-		c.AbortWithStatusJSON(http.StatusTooManyRequests, ErrorBody{Error: "too many attempts failed", Remedy: fmt.Sprintf("try again in %d s", after)})
+		c.AbortWithStatusJSON(http.StatusTooManyRequests, api.ErrorBody{Error: "too many attempts failed", Remedy: fmt.Sprintf("try again in %d s", after)})
 		return false
 	}
 	return true
@@ -122,7 +123,7 @@ func (s *Server) deny(c *gin.Context, name, what, remedy string) {
 		s.fail(c, err)
 		return
 	}
-	c.AbortWithStatusJSON(http.StatusUnauthorized, ErrorBody{Error: what, Remedy: remedy})
+	c.AbortWithStatusJSON(http.StatusUnauthorized, api.ErrorBody{Error: what, Remedy: remedy})
 }
 
 // hash waits for its turn to check or make a password, each of which takes

@@ -16,12 +16,13 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"entelon/codec/take"
+	"entelon/server/api"
 	"entelon/store"
 )
 
 // nextJob gives a collector its next job, waiting for one for a while.
 func (s *Server) nextJob(c *gin.Context) {
-	var in CollectorIn
+	var in api.CollectorIn
 	err := s.read(c, &in, "the collector")
 	if err == nil && len(in.Doing) > 1000 {
 		err = badRequest{errors.New("the collector: it works on more than 1000 jobs")}
@@ -45,24 +46,24 @@ func (s *Server) nextJob(c *gin.Context) {
 			return
 		}
 		if j != nil {
-			next := &JobForCollector{ID: j.ID, Kind: j.Kind, Who: j.Who, Settings: j.Settings}
+			next := &api.JobForCollector{ID: j.ID, Kind: j.Kind, Who: j.Who, Settings: j.Settings}
 			if err := json.Unmarshal(j.Task, &next.Count); err != nil {
 				s.fail(c, fmt.Errorf("reading a job: %w", err))
 				return
 			}
-			c.JSON(http.StatusOK, NextJobOut{Job: next})
+			c.JSON(http.StatusOK, api.NextJobOut{Job: next})
 			return
 		}
 		select {
 		case <-ctx.Done():
 			return
 		case <-s.o.Closing:
-			c.JSON(http.StatusOK, NextJobOut{})
+			c.JSON(http.StatusOK, api.NextJobOut{})
 			return
 		case <-time.After(pollEvery):
 		}
 		if time.Now().After(deadline) {
-			c.JSON(http.StatusOK, NextJobOut{})
+			c.JSON(http.StatusOK, api.NextJobOut{})
 			return
 		}
 	}
@@ -113,18 +114,18 @@ func (s *Server) grow(c *gin.Context) {
 	j, err := s.store.Grow(c.Request.Context(), c.Param("id"), who(c).collector, at, b, store.Progress{ElapsedNS: elapsed, Samples: samples, Lost: lost})
 	switch {
 	case errors.Is(err, store.ErrOffset), errors.Is(err, store.ErrJobOver):
-		c.JSON(http.StatusOK, GrowOut{Size: j.Size, Over: errors.Is(err, store.ErrJobOver), Stop: j.State != store.JobRunning, Digest: j.Digest})
+		c.JSON(http.StatusOK, api.GrowOut{Size: j.Size, Over: errors.Is(err, store.ErrJobOver), Stop: j.State != store.JobRunning, Digest: j.Digest})
 	case err != nil:
 		s.fail(c, err)
 	default:
-		c.JSON(http.StatusOK, GrowOut{Size: j.Size, Stop: j.State == store.JobStopping})
+		c.JSON(http.StatusOK, api.GrowOut{Size: j.Size, Stop: j.State == store.JobStopping})
 	}
 }
 
 // endJob ends a job of the collector that asks: its take is kept as if it had
 // been uploaded.
 func (s *Server) endJob(c *gin.Context) {
-	var in JobEndIn
+	var in api.JobEndIn
 	err := s.read(c, &in, "the end")
 	var j *store.Job
 	if err == nil {

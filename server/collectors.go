@@ -11,6 +11,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"entelon/people"
+	"entelon/server/api"
 	"entelon/store"
 )
 
@@ -29,25 +30,25 @@ func (s *Server) collectors(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	out := CollectorsOut{Collectors: []CollectorOut{}}
+	out := api.CollectorsOut{Collectors: []api.CollectorOut{}}
 	for _, x := range list {
 		out.Collectors = append(out.Collectors, s.collectorOut(x))
 	}
 	c.JSON(http.StatusOK, out)
 }
 
-func (s *Server) collectorOut(x store.Collector) CollectorOut {
-	report := MachineReport{}
+func (s *Server) collectorOut(x store.Collector) api.CollectorOut {
+	report := api.MachineReport{}
 	if err := json.Unmarshal(x.Report, &report); err != nil {
 		s.o.Log.Error("the report of a collector cannot be read", "collector", x.Name, "error", err)
 	}
 	if report.Checks == nil {
-		report.Checks = []MachineCheck{}
+		report.Checks = []api.MachineCheck{}
 	}
 	if report.Allows == nil {
 		report.Allows = []string{}
 	}
-	out := CollectorOut{Name: x.Name, Here: time.Since(x.SeenAt) < hereWithin, Enrolled: x.PublicKey != "", EnrolledBy: x.EnrolledBy, Report: report}
+	out := api.CollectorOut{Name: x.Name, Here: time.Since(x.SeenAt) < hereWithin, Enrolled: x.PublicKey != "", EnrolledBy: x.EnrolledBy, Report: report}
 	if x.SeenAt.Unix() > 0 {
 		out.SeenAt = x.SeenAt.UTC().Format(time.RFC3339)
 	}
@@ -59,7 +60,7 @@ func (s *Server) collectorOut(x store.Collector) CollectorOut {
 
 // addCollector makes a link by which one collector can enrol.
 func (s *Server) addCollector(c *gin.Context) {
-	var in CollectorNameIn
+	var in api.CollectorNameIn
 	if err := s.read(c, &in, "the collector"); err != nil {
 		s.fail(c, err)
 		return
@@ -76,7 +77,7 @@ func (s *Server) addCollector(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusCreated, CollectorLinkOut{Name: in.Name, Path: "/enrol/" + secret, Hours: enrolValid.Hours()})
+	c.JSON(http.StatusCreated, api.CollectorLinkOut{Name: in.Name, Path: "/enrol/" + secret, Hours: enrolValid.Hours()})
 }
 
 // removeCollector makes a collector's key useless. Its takes end with what has
@@ -104,7 +105,7 @@ func (s *Server) removeCollector(c *gin.Context) {
 
 // enrol takes a collector's public key, by a link that works once.
 func (s *Server) enrol(c *gin.Context) {
-	var in EnrolIn
+	var in api.EnrolIn
 	if err := s.read(c, &in, "the key"); err != nil {
 		s.fail(c, err)
 		return
@@ -132,7 +133,7 @@ func (s *Server) enrol(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, CollectorNameIn{Name: name})
+	c.JSON(http.StatusOK, api.CollectorNameIn{Name: name})
 }
 
 // challengeKey is what challenges are made with, the same for all servers of a
@@ -161,12 +162,12 @@ func (s *Server) challenge(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, ChallengeOut{Challenge: text})
+	c.JSON(http.StatusOK, api.ChallengeOut{Challenge: text})
 }
 
 // beginCollector begins a session for a collector that has signed a challenge.
 func (s *Server) beginCollector(c *gin.Context) {
-	var in CollectorSessionIn
+	var in api.CollectorSessionIn
 	err := s.read(c, &in, "the answer to the challenge")
 	var key []byte
 	if err == nil {
@@ -187,7 +188,7 @@ func (s *Server) beginCollector(c *gin.Context) {
 		return
 	}
 	if err != nil || !people.Signed(x.PublicKey, people.SessionText(c.Request.Host, in.Name, in.Challenge), in.Signature) {
-		c.AbortWithStatusJSON(http.StatusUnauthorized, ErrorBody{Error: "this server does not know the collector's key", Remedy: "enrol it with a link from the Machines page"})
+		c.AbortWithStatusJSON(http.StatusUnauthorized, api.ErrorBody{Error: "this server does not know the collector's key", Remedy: "enrol it with a link from the Machines page"})
 		return
 	}
 	secret, ends, err := s.store.BeginCollectorSession(c.Request.Context(), in.Name)
@@ -195,7 +196,7 @@ func (s *Server) beginCollector(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	out := CollectorSessionOut{Secret: secret, Seconds: time.Until(ends).Seconds()}
+	out := api.CollectorSessionOut{Secret: secret, Seconds: time.Until(ends).Seconds()}
 	since := x.EnrolledAt
 	if x.RenewedAt != nil {
 		since = x.RenewedAt
@@ -209,7 +210,7 @@ const renewAfter = 30 * 24 * time.Hour
 
 // renewCollector replaces the key of the collector that asks.
 func (s *Server) renewCollector(c *gin.Context) {
-	var in CollectorKeyIn
+	var in api.CollectorKeyIn
 	err := s.read(c, &in, "the key")
 	if err != nil {
 		s.fail(c, err)

@@ -10,7 +10,7 @@ import (
 
 	"entelon/core/profile"
 	"entelon/people"
-	"entelon/server"
+	"entelon/server/api"
 	"entelon/store"
 )
 
@@ -41,14 +41,14 @@ func enrolled(t *testing.T, name string) press {
 }
 
 // begin asks for a session, with whatever is to be wrong in it.
-func (x press) begin(t *testing.T, change func(*server.CollectorSessionIn)) (int, string) {
+func (x press) begin(t *testing.T, change func(*api.CollectorSessionIn)) (int, string) {
 	t.Helper()
 	_, body := post(t, http.DefaultClient, "/collector/challenge", map[string]string{})
-	var given server.ChallengeOut
+	var given api.ChallengeOut
 	if err := json.Unmarshal([]byte(body), &given); err != nil {
 		t.Fatal(err, body)
 	}
-	in := server.CollectorSessionIn{Name: x.name, Challenge: given.Challenge, Signature: people.Sign(x.key, people.SessionText(strings.TrimPrefix(ts.URL, "http://"), x.name, given.Challenge))}
+	in := api.CollectorSessionIn{Name: x.name, Challenge: given.Challenge, Signature: people.Sign(x.key, people.SessionText(strings.TrimPrefix(ts.URL, "http://"), x.name, given.Challenge))}
 	if change != nil {
 		change(&in)
 	}
@@ -59,7 +59,7 @@ func (x press) begin(t *testing.T, change func(*server.CollectorSessionIn)) (int
 func (x press) header(t *testing.T) http.Header {
 	t.Helper()
 	status, body := x.begin(t, nil)
-	var out server.CollectorSessionOut
+	var out api.CollectorSessionOut
 	if err := json.Unmarshal([]byte(body), &out); status != http.StatusOK || err != nil {
 		t.Fatalf("beginning a session: %d, %s", status, body)
 	}
@@ -70,37 +70,37 @@ func (x press) header(t *testing.T) http.Header {
 // this very server, begins a session, and a link enrols one collector once.
 func TestCollectorsProveTheirKeys(t *testing.T) {
 	boss := browserOf(t, somebody(t, "key owner", people.Look, true))
-	status, body := post(t, boss, "/collectors", server.CollectorNameIn{Name: "press 9"})
-	var link server.CollectorLinkOut
+	status, body := post(t, boss, "/collectors", api.CollectorNameIn{Name: "press 9"})
+	var link api.CollectorLinkOut
 	if err := json.Unmarshal([]byte(body), &link); status != http.StatusCreated || err != nil {
 		t.Fatalf("%d, %s", status, body)
 	}
 	_, secret, _ := strings.Cut(link.Path, "/enrol/")
 	x := press{"press 9", newKey(t)}
-	if status, body := post(t, http.DefaultClient, "/collector/enrol", server.EnrolIn{Link: secret, PublicKey: "short"}); status != http.StatusBadRequest {
+	if status, body := post(t, http.DefaultClient, "/collector/enrol", api.EnrolIn{Link: secret, PublicKey: "short"}); status != http.StatusBadRequest {
 		t.Errorf("no key: %d, %s", status, body)
 	}
-	if status, body := post(t, http.DefaultClient, "/collector/enrol", server.EnrolIn{Link: secret, PublicKey: public(x.key)}); status != http.StatusOK {
+	if status, body := post(t, http.DefaultClient, "/collector/enrol", api.EnrolIn{Link: secret, PublicKey: public(x.key)}); status != http.StatusOK {
 		t.Fatalf("enrolling: %d, %s", status, body)
 	}
-	if status, _ := post(t, http.DefaultClient, "/collector/enrol", server.EnrolIn{Link: secret, PublicKey: public(newKey(t))}); status != http.StatusUnauthorized {
+	if status, _ := post(t, http.DefaultClient, "/collector/enrol", api.EnrolIn{Link: secret, PublicKey: public(newKey(t))}); status != http.StatusUnauthorized {
 		t.Errorf("the link works twice: %d", status)
 	}
-	if status, _ := post(t, boss, "/collectors", server.CollectorNameIn{Name: "press 9"}); status != http.StatusConflict {
+	if status, _ := post(t, boss, "/collectors", api.CollectorNameIn{Name: "press 9"}); status != http.StatusConflict {
 		t.Errorf("a link for a name that has a key: %d", status)
 	}
 	other := enrolled(t, "press 10")
-	for name, change := range map[string]func(*server.CollectorSessionIn){
-		"another name": func(in *server.CollectorSessionIn) { in.Name = other.name },
-		"another key": func(in *server.CollectorSessionIn) {
+	for name, change := range map[string]func(*api.CollectorSessionIn){
+		"another name": func(in *api.CollectorSessionIn) { in.Name = other.name },
+		"another key": func(in *api.CollectorSessionIn) {
 			in.Signature = people.Sign(other.key, people.SessionText(strings.TrimPrefix(ts.URL, "http://"), in.Name, in.Challenge))
 		},
-		"another server": func(in *server.CollectorSessionIn) {
+		"another server": func(in *api.CollectorSessionIn) {
 			in.Signature = people.Sign(x.key, people.SessionText("evil.example", in.Name, in.Challenge))
 		},
-		"no signature":       func(in *server.CollectorSessionIn) { in.Signature = "" },
-		"nobody":             func(in *server.CollectorSessionIn) { in.Name = "nobody" },
-		"a made up question": func(in *server.CollectorSessionIn) { in.Challenge = "AAAA" },
+		"no signature":       func(in *api.CollectorSessionIn) { in.Signature = "" },
+		"nobody":             func(in *api.CollectorSessionIn) { in.Name = "nobody" },
+		"a made up question": func(in *api.CollectorSessionIn) { in.Challenge = "AAAA" },
 	} {
 		if status, body := x.begin(t, change); status != http.StatusUnauthorized && status != http.StatusBadRequest {
 			t.Errorf("%s: %d, %s", name, status, body)
@@ -110,10 +110,10 @@ func TestCollectorsProveTheirKeys(t *testing.T) {
 	h := x.header(t)
 	next := press{x.name, newKey(t)}
 	text := people.RenewalText(x.name, next.key.Public().(ed25519.PublicKey))
-	if status, body := request(t, http.DefaultClient, http.MethodPost, "/collector/key", server.CollectorKeyIn{PublicKey: public(next.key), Signature: people.Sign(next.key, text)}, h); status != http.StatusForbidden {
+	if status, body := request(t, http.DefaultClient, http.MethodPost, "/collector/key", api.CollectorKeyIn{PublicKey: public(next.key), Signature: people.Sign(next.key, text)}, h); status != http.StatusForbidden {
 		t.Errorf("a key signed by itself: %d, %s", status, body)
 	}
-	if status, body := request(t, http.DefaultClient, http.MethodPost, "/collector/key", server.CollectorKeyIn{PublicKey: public(next.key), Signature: people.Sign(x.key, text)}, h); status != http.StatusNoContent {
+	if status, body := request(t, http.DefaultClient, http.MethodPost, "/collector/key", api.CollectorKeyIn{PublicKey: public(next.key), Signature: people.Sign(x.key, text)}, h); status != http.StatusNoContent {
 		t.Fatalf("renewing: %d, %s", status, body)
 	}
 	if status, _ := x.begin(t, nil); status != http.StatusUnauthorized {
@@ -123,7 +123,7 @@ func TestCollectorsProveTheirKeys(t *testing.T) {
 	if status, body := request(t, boss, http.MethodDelete, "/collectors/press%209", nil, nil); status != http.StatusNoContent {
 		t.Fatalf("removing: %d, %s", status, body)
 	}
-	if status, _ := request(t, http.DefaultClient, http.MethodPost, "/collector/next", server.CollectorIn{}, h); status != http.StatusUnauthorized {
+	if status, _ := request(t, http.DefaultClient, http.MethodPost, "/collector/next", api.CollectorIn{}, h); status != http.StatusUnauthorized {
 		t.Errorf("a removed collector still gets jobs: %d", status)
 	}
 }
@@ -140,12 +140,12 @@ func TestJobsAreOneCollectors(t *testing.T) {
 	if got, err := st.NextJob(ctx, theirs.name, nil); err != nil || got != nil {
 		t.Errorf("another collector got %v, %v", got, err)
 	}
-	status, body := request(t, http.DefaultClient, http.MethodPost, "/collector/next", server.CollectorIn{}, mine.header(t))
+	status, body := request(t, http.DefaultClient, http.MethodPost, "/collector/next", api.CollectorIn{}, mine.header(t))
 	if status != http.StatusOK || !strings.Contains(body, "PLATE_KEY=hush") || !strings.Contains(body, `"who":"mara"`) {
 		t.Fatalf("its own collector got %d, %s", status, body)
 	}
 	h := theirs.header(t)
-	if status, _ := request(t, http.DefaultClient, http.MethodPost, "/collector/jobs/"+j.ID+"/end", server.JobEndIn{Error: "gone"}, h); status != http.StatusNotFound {
+	if status, _ := request(t, http.DefaultClient, http.MethodPost, "/collector/jobs/"+j.ID+"/end", api.JobEndIn{Error: "gone"}, h); status != http.StatusNotFound {
 		t.Errorf("another collector ends it: %d", status)
 	}
 	if status, _ := request(t, http.DefaultClient, http.MethodPost, "/collector/jobs/"+j.ID+"/blocks?at=0", "x", h); status != http.StatusNotFound {

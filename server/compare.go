@@ -15,6 +15,7 @@ import (
 	"entelon/core/profile"
 	"entelon/core/reading"
 	"entelon/core/scope"
+	"entelon/server/api"
 	"entelon/server/keep"
 	"entelon/store"
 )
@@ -194,18 +195,18 @@ func (x *compareSide) called(other *compareSide) string {
 	return t.Build.Name
 }
 
-func (x *compareSide) out(name string) CompareSide {
-	side := CompareSide{Name: name, Takes: []CompareTake{}}
+func (x *compareSide) out(name string) api.CompareSide {
+	side := api.CompareSide{Name: name, Takes: []api.CompareTake{}}
 	for i, row := range x.rows {
 		r := &x.runs[i]
-		side.Takes = append(side.Takes, CompareTake{takeOut(row), r.Total(), r.Samples()})
+		side.Takes = append(side.Takes, api.CompareTake{Take: takeOut(row), Total: r.Total(), Samples: r.Samples()})
 		side.Total += float64(r.Total()) / float64(len(x.rows))
 	}
 	return side
 }
 
-func estimateOut(e compare.Estimate) EstimateOut {
-	return EstimateOut{e.Baseline, e.Candidate, e.Difference, e.Low, e.High, e.Ratio, e.RatioLow, e.RatioHigh, e.Seen, e.Need, string(e.Verdict)}
+func estimateOut(e compare.Estimate) api.EstimateOut {
+	return api.EstimateOut{Baseline: e.Baseline, Candidate: e.Candidate, Difference: e.Difference, Low: e.Low, High: e.High, Ratio: e.Ratio, RatioLow: e.RatioLow, RatioHigh: e.RatioHigh, Seen: e.Seen, Need: e.Need, Verdict: string(e.Verdict)}
 }
 
 func (s *Server) compare(c *gin.Context) {
@@ -216,9 +217,9 @@ func (s *Server) compare(c *gin.Context) {
 	}
 	r, sides := x.result, x.sides()
 	first := x.b.views[0].take.Profile
-	out := CompareOut{
-		Warnings: []profile.Warning{}, Measures: []MeasureOut{}, Scales: []ScaleOut{}, Reading: []SaidOut{}, Suspects: []SuspectOut{}, Rows: []CompareRow{},
-		Measure: MeasureOut{x.words.Name, x.words.Label, x.words.Unit, x.words.Counted, x.b.runs[0].Total()},
+	out := api.CompareOut{
+		Warnings: []profile.Warning{}, Measures: []api.MeasureOut{}, Scales: []api.ScaleOut{}, Reading: []api.SaidOut{}, Suspects: []api.SuspectOut{}, Rows: []api.CompareRow{},
+		Measure: api.MeasureOut{Name: x.words.Name, Label: x.words.Label, Unit: x.words.Unit, Counted: x.words.Counted, Total: x.b.runs[0].Total()},
 		Scale:   string(r.Scale), Unit: r.Scale.Unit(x.words.Unit), Single: r.Single, Baseline: x.a.out(sides.Baseline), Candidate: x.b.out(sides.Candidate), Whole: estimateOut(r.Whole),
 	}
 	for _, m := range r.Remarks {
@@ -230,22 +231,22 @@ func (s *Server) compare(c *gin.Context) {
 			m, err := o.take.Profile.MeasureNamed(w.Name)
 			return err == nil && o.take.Profile.Words(m).Unit == w.Unit
 		}) {
-			out.Measures = append(out.Measures, MeasureOut{w.Name, w.Label, w.Unit, w.Counted, first.Total(i)})
+			out.Measures = append(out.Measures, api.MeasureOut{Name: w.Name, Label: w.Label, Unit: w.Unit, Counted: w.Counted, Total: first.Total(i)})
 		}
 	}
 	for _, sc := range compare.Scales {
 		if sc.Scale != compare.ByWork || x.all(func(o *opened) bool { return o.take.Facts.Work > 0 }) {
-			out.Scales = append(out.Scales, ScaleOut{string(sc.Scale), sc.Text})
+			out.Scales = append(out.Scales, api.ScaleOut{Name: string(sc.Scale), Text: sc.Text})
 		}
 	}
 	suspects := x.suspects()
 	for _, p := range reading.Comparison(r, suspects, sides) {
-		out.Reading = append(out.Reading, SaidOut(p))
+		out.Reading = append(out.Reading, api.SaidOut(p))
 	}
 	for _, q := range suspects {
-		x := SuspectOut{append([]int32{}, q.Path...), string(q.Why), q.Share, q.Via, q.Places, q.Enters, estimateOut(q.Estimate), []CallsOut{}}
+		x := api.SuspectOut{Path: append([]int32{}, q.Path...), Why: string(q.Why), Share: q.Share, Via: q.Via, Places: q.Places, Enters: q.Enters, Estimate: estimateOut(q.Estimate), Counts: []api.CallsOut{}}
 		for _, n := range q.Counts {
-			x.Counts = append(x.Counts, CallsOut{n.Function, n.Itself, n.Calls[0], n.Calls[1]})
+			x.Counts = append(x.Counts, api.CallsOut{Function: n.Function, Itself: n.Itself, Baseline: n.Calls[0], Candidate: n.Calls[1]})
 		}
 		out.Suspects = append(out.Suspects, x)
 	}
@@ -262,8 +263,8 @@ func (s *Server) compare(c *gin.Context) {
 			out.Hidden++
 			continue
 		}
-		o := CompareRow{
-			row.Number, row.Name, profile.Short(row.Name), row.Module, row.Area, row.Kind.String(), estimateOut(row.Self), estimateOut(row.Total), row.SelfSamples[:], row.TotalSamples[:], string(row.State), row.Certain, "", "", false,
+		o := api.CompareRow{
+			Number: row.Number, Name: row.Name, Short: profile.Short(row.Name), Module: row.Module, Area: row.Area, Kind: row.Kind.String(), Self: estimateOut(row.Self), Total: estimateOut(row.Total), SelfSamples: row.SelfSamples[:], TotalSamples: row.TotalSamples[:], State: string(row.State), Certain: row.Certain, Was: "", Because: "", ByHand: false,
 		}
 		if row.Match != nil {
 			o.Was, o.Because, o.ByHand = row.Match.Baseline, row.Match.Reason, row.Match.ByHand
@@ -296,5 +297,5 @@ func (s *Server) mirror(c *gin.Context) {
 		return
 	}
 	m := x.result.Mirror(float64(thinnest) / float64(pixels))
-	c.JSON(http.StatusOK, MirrorOut{m.Width, m.Depth, m.Function, m.X, m.Slot, m.Total[0], m.Total[1], m.Parent, m.Left})
+	c.JSON(http.StatusOK, api.MirrorOut{Width: m.Width, Depth: m.Depth, Function: m.Function, X: m.X, Slot: m.Slot, Baseline: m.Total[0], Candidate: m.Total[1], Parent: m.Parent, Left: m.Left})
 }

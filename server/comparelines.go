@@ -6,6 +6,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"entelon/core/compare"
+	"entelon/server/api"
 )
 
 // compareLines sets the lines of a function's file beside each other.
@@ -31,7 +32,7 @@ func (s *Server) compareLines(c *gin.Context) {
 		return
 	}
 	files, _, _ := x.result.FileOf(row.Number)
-	out := CompareLines{Line: [][]uint32{{}, {}}, Text: [][]string{{}, {}}, Self: [][]float64{{}, {}}, Total: [][]float64{{}, {}}}
+	out := api.CompareLines{Line: [][]uint32{{}, {}}, Text: [][]string{{}, {}}, Self: [][]float64{{}, {}}, Total: [][]float64{{}, {}}}
 	var sources [2][]string
 	for k, side := range []*compareSide{x.a, x.b} {
 		found := sourceText{missing: "in which file it is defined is not known"}
@@ -48,7 +49,7 @@ func (s *Server) compareLines(c *gin.Context) {
 			}
 		}
 		sources[k] = found.lines
-		out.Sides = append(out.Sides, SourceSide{File: files[k], Found: found.found, Delivered: found.delivered, Missing: found.missing})
+		out.Sides = append(out.Sides, api.SourceSide{File: files[k], Found: found.found, Delivered: found.delivered, Missing: found.missing})
 	}
 	lines := x.result.Lines(row.Number, sources)
 	out.ByText = lines.ByText

@@ -7,13 +7,13 @@ import (
 	"strings"
 	"testing"
 
-	"entelon/server"
+	"entelon/server/api"
 )
 
-func pair(t *testing.T) (query string, detail server.TakeDetail) {
+func pair(t *testing.T) (query string, detail api.TakeDetail) {
 	t.Helper()
 	a, b := keep(t, 71), keep(t, 72)
-	return "baseline=" + a + "&candidate=" + b + "&scale=none", decode[server.TakeDetail](t, ask(t, "GET", "/takes/"+b, nil, 200))
+	return "baseline=" + a + "&candidate=" + b + "&scale=none", decode[api.TakeDetail](t, ask(t, "GET", "/takes/"+b, nil, 200))
 }
 
 // What somebody says of two names holds in the next comparison, and can be taken
@@ -23,7 +23,7 @@ func TestMatchesByHand(t *testing.T) {
 	matches := "/programs/" + url.PathEscape(detail.Take.Program) + "/matches"
 	rows := func() (was map[string]string, byHand int) {
 		was = map[string]string{}
-		for _, r := range decode[server.CompareOut](t, ask(t, "GET", "/compare?"+query, nil, 200)).Rows {
+		for _, r := range decode[api.CompareOut](t, ask(t, "GET", "/compare?"+query, nil, 200)).Rows {
 			if r.Was != "" {
 				was[r.Name] = r.Was
 			}
@@ -33,7 +33,7 @@ func TestMatchesByHand(t *testing.T) {
 		}
 		return was, byHand
 	}
-	d := decode[server.CompareOut](t, ask(t, "GET", "/compare?"+query, nil, 200))
+	d := decode[api.CompareOut](t, ask(t, "GET", "/compare?"+query, nil, 200))
 	if len(d.Rows) < 2 {
 		t.Fatalf("%d rows", len(d.Rows))
 	}
@@ -46,7 +46,7 @@ func TestMatchesByHand(t *testing.T) {
 	if was, n := rows(); n != 1 || was[y] != x {
 		t.Errorf("said to be %s: %v, %d by hand", x, was, n)
 	}
-	if m := decode[server.MatchesOut](t, ask(t, "GET", matches, nil, 200)).Matches; len(m) != 1 || m[0].How != "together" || m[0].Who == "" {
+	if m := decode[api.MatchesOut](t, ask(t, "GET", matches, nil, 200)).Matches; len(m) != 1 || m[0].How != "together" || m[0].Who == "" {
 		t.Errorf("kept: %+v", m)
 	}
 	say("apart", 200)
@@ -54,7 +54,7 @@ func TestMatchesByHand(t *testing.T) {
 		t.Errorf("said to be two: %v, %d by hand", was, n)
 	}
 	say("", 200)
-	if m := decode[server.MatchesOut](t, ask(t, "GET", matches, nil, 200)).Matches; len(m) != 0 {
+	if m := decode[api.MatchesOut](t, ask(t, "GET", matches, nil, 200)).Matches; len(m) != 0 {
 		t.Errorf("forgotten: %+v", m)
 	}
 	say("perhaps", 400)
@@ -64,13 +64,13 @@ func TestMatchesByHand(t *testing.T) {
 // The lines of both sides sum to what their functions cost, take by take.
 func TestLinesOfBothSides(t *testing.T) {
 	query, _ := pair(t)
-	d := decode[server.CompareOut](t, ask(t, "GET", "/compare?"+query, nil, 200))
+	d := decode[api.CompareOut](t, ask(t, "GET", "/compare?"+query, nil, 200))
 	var want [2]float64
 	for _, r := range d.Rows { // all of the made functions are in one file
 		want[0] += r.Self.Baseline
 		want[1] += r.Self.Candidate
 	}
-	l := decode[server.CompareLines](t, ask(t, "GET", "/compare/lines?"+query+"&name="+url.QueryEscape(d.Rows[0].Name), nil, 200))
+	l := decode[api.CompareLines](t, ask(t, "GET", "/compare/lines?"+query+"&name="+url.QueryEscape(d.Rows[0].Name), nil, 200))
 	for side := range 2 {
 		sum := l.Sides[side].Self
 		for i, v := range l.Self[side] {
@@ -103,9 +103,9 @@ func TestComparisonForOthers(t *testing.T) {
 // A function over all builds has in each take what that take's own table says.
 func TestOverAllBuilds(t *testing.T) {
 	_, detail := pair(t)
-	hot := decode[server.HotOut](t, ask(t, "GET", "/takes/"+detail.Take.Key+"/hot", nil, 200))
+	hot := decode[api.HotOut](t, ask(t, "GET", "/takes/"+detail.Take.Key+"/hot", nil, 200))
 	name := hot.Functions[0].Name
-	out := decode[server.OverOut](t, ask(t, "GET", "/programs/"+url.PathEscape(detail.Take.Program)+"/function?scale=none&name="+url.QueryEscape(name), nil, 200))
+	out := decode[api.OverOut](t, ask(t, "GET", "/programs/"+url.PathEscape(detail.Take.Program)+"/function?scale=none&name="+url.QueryEscape(name), nil, 200))
 	var want int64
 	for i, f := range hot.Functions {
 		if f.Name == name {
@@ -135,9 +135,9 @@ func TestOverAllBuilds(t *testing.T) {
 // A note stands in the ledger until somebody has settled it.
 func TestNotesAreSettled(t *testing.T) {
 	_, detail := pair(t)
-	n := decode[server.RemarkOut](t, ask(t, "POST", "/takes/"+detail.Take.Key+"/notes", strings.NewReader(`{"function":"","text":"look at this\nsoon"}`), 201))
+	n := decode[api.RemarkOut](t, ask(t, "POST", "/takes/"+detail.Take.Key+"/notes", strings.NewReader(`{"function":"","text":"look at this\nsoon"}`), 201))
 	open := func() (found bool) {
-		for _, x := range decode[server.LedgerOut](t, ask(t, "GET", "/programs/"+url.PathEscape(detail.Take.Program)+"/ledger", nil, 200)).Notes {
+		for _, x := range decode[api.LedgerOut](t, ask(t, "GET", "/programs/"+url.PathEscape(detail.Take.Program)+"/ledger", nil, 200)).Notes {
 			if x.ID == n.ID {
 				found = true
 				if x.Text != "look at this" || x.Key != detail.Take.Key || x.Build != detail.Take.Build {
@@ -151,7 +151,7 @@ func TestNotesAreSettled(t *testing.T) {
 		t.Error("an open note is missing")
 	}
 	for _, settled := range []bool{true, false} {
-		x := decode[server.RemarkOut](t, ask(t, "PUT", fmt.Sprintf("/notes/%d/settled", n.ID), strings.NewReader(fmt.Sprintf(`{"settled":%v}`, settled)), 200))
+		x := decode[api.RemarkOut](t, ask(t, "PUT", fmt.Sprintf("/notes/%d/settled", n.ID), strings.NewReader(fmt.Sprintf(`{"settled":%v}`, settled)), 200))
 		if x.Settled != settled || open() == settled || x.Text != n.Text {
 			t.Errorf("settled %v: %+v, in the ledger %v", settled, x, open())
 		}

@@ -10,6 +10,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"entelon/server/api"
 	"entelon/store"
 )
 
@@ -22,7 +23,7 @@ const (
 // count counts the calls of a function in the program of a take: in the process
 // that was attached to, or in the command, started again.
 func (s *Server) count(c *gin.Context) {
-	var in CountIn
+	var in api.CountIn
 	if err := s.read(c, &in, "the count"); err != nil {
 		s.fail(c, err)
 		return
@@ -53,7 +54,7 @@ func (s *Server) count(c *gin.Context) {
 	}
 	ctx, cancel := context.WithTimeout(c.Request.Context(), time.Duration(set.ForNS)+countSlack)
 	defer cancel()
-	task, err := json.Marshal(CountTask{Function: in.Function, Calls: in.Calls})
+	task, err := json.Marshal(api.CountTask{Function: in.Function, Calls: in.Calls})
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -63,7 +64,7 @@ func (s *Server) count(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	var out CountOut
+	var out api.CountOut
 	if s.answered(c, ctx, j.ID, name, &out) {
 		c.JSON(http.StatusOK, out)
 	}
@@ -79,7 +80,7 @@ func (s *Server) answered(c *gin.Context, ctx context.Context, id, collector str
 			s.fail(c, err)
 			return false
 		case err == nil && j.State == store.JobFailed:
-			body := ErrorBody{Error: j.Error, Remedy: j.Remedy}
+			body := api.ErrorBody{Error: j.Error, Remedy: j.Remedy}
 			c.AbortWithStatusJSON(http.StatusConflict, body)
 			return false
 		case err == nil && j.State == store.JobDone:

@@ -9,6 +9,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"entelon/core/compare"
+	"entelon/server/api"
 )
 
 // What is said of two names.
@@ -47,9 +48,9 @@ func (s *Server) matches(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	out := MatchesOut{Matches: []MatchOut{}}
+	out := api.MatchesOut{Matches: []api.MatchOut{}}
 	for _, m := range list {
-		x := MatchOut{m.Baseline, m.Candidate, apart, m.Who}
+		x := api.MatchOut{Baseline: m.Baseline, Candidate: m.Candidate, How: apart, Who: m.Who}
 		if m.Together {
 			x.How = together
 		}
@@ -59,7 +60,7 @@ func (s *Server) matches(c *gin.Context) {
 }
 
 func (s *Server) setMatch(c *gin.Context) {
-	var in MatchIn
+	var in api.MatchIn
 	err := s.read(c, &in, "the match")
 	switch {
 	case err != nil:

@@ -10,7 +10,7 @@ import (
 	"entelon/codec/take"
 	"entelon/core/made"
 	"entelon/core/profile"
-	"entelon/server"
+	"entelon/server/api"
 	"entelon/store"
 )
 
@@ -58,7 +58,7 @@ func TestAGrowingTakeIsReadOn(t *testing.T) {
 			t.Fatal(err)
 		}
 		sent += int64(len(b))
-		got := decode[server.HotOut](t, ask(t, "GET", "/takes/job-"+j.ID+"/hot", strings.NewReader(""), 200))
+		got := decode[api.HotOut](t, ask(t, "GET", "/takes/job-"+j.ID+"/hot", strings.NewReader(""), 200))
 		if got.Samples != int64(n) {
 			t.Errorf("at look %d there are %d samples, want %d", i+1, got.Samples, n)
 		}

@@ -18,7 +18,7 @@ import (
 	"entelon/core/made"
 	"entelon/core/measure"
 	"entelon/core/profile"
-	"entelon/server"
+	"entelon/server/api"
 	"entelon/store"
 )
 
@@ -57,7 +57,7 @@ func TestTakesThatSayWhatCannotBe(t *testing.T) {
 		"a 20 MB command":   {func(x *profile.Take) { x.Settings.Command = []string{"engraved", strings.Repeat("y", 20<<20)} }, "8 MB"},
 		"columns":           {func(x *profile.Take) { x.Facts.Usage = &profile.Usage{TimeNS: []int64{1, 2}, CPUNS: []int64{1}} }, "columns"},
 	} {
-		e := decode[server.ErrorBody](t, ask(t, "POST", "/takes?name=x.take", bytes.NewReader(takeBytes(t, c.change)), http.StatusUnprocessableEntity))
+		e := decode[api.ErrorBody](t, ask(t, "POST", "/takes?name=x.take", bytes.NewReader(takeBytes(t, c.change)), http.StatusUnprocessableEntity))
 		if !strings.Contains(e.Error, c.says) || strings.Contains(e.Error, "\n") || len(e.Error) > 1000 {
 			t.Errorf("%s: %q", name, e.Error)
 		}
@@ -71,7 +71,7 @@ func TestTakesThatSayWhatCannotBe(t *testing.T) {
 // by every route that has one in its address.
 func TestNamesWithEverythingInThem(t *testing.T) {
 	for _, name := range []string{"a/b", "../../etc", "100 %", "ä?ö#ü", `"quoted" & <b>`, "%2e%2e%2f", "a+b=c", strings.Repeat("ж", 190)} {
-		added := decode[server.AddedOut](t, ask(t, "POST", "/takes", bytes.NewReader(takeBytes(t, func(x *profile.Take) {
+		added := decode[api.AddedOut](t, ask(t, "POST", "/takes", bytes.NewReader(takeBytes(t, func(x *profile.Take) {
 			x.Settings.Program, x.Settings.Build = name, name
 			x.Settings.Note = name
 		})), http.StatusCreated))
@@ -116,7 +116,7 @@ func TestNamesWithEverythingInThem(t *testing.T) {
 // say of the row that it cannot be read.
 func TestRowsThatCannotBeShown(t *testing.T) {
 	ctx := context.Background()
-	added := decode[server.AddedOut](t, ask(t, "POST", "/takes", bytes.NewReader(takeBytes(t, func(x *profile.Take) { x.Settings.Program = "broken rows" })), http.StatusCreated))
+	added := decode[api.AddedOut](t, ask(t, "POST", "/takes", bytes.NewReader(takeBytes(t, func(x *profile.Take) { x.Settings.Program = "broken rows" })), http.StatusCreated))
 	t.Cleanup(func() { ask(t, "DELETE", "/takes/"+added.Take.Key, nil, http.StatusNoContent) })
 	job := &store.Job{Kind: "take", Collector: "nobody here", Settings: profile.Settings{Command: []string{"x"}}, Who: "mara"}
 	if err := st.AddJob(ctx, job); err != nil {
@@ -132,7 +132,7 @@ func TestRowsThatCannotBeShown(t *testing.T) {
 		execute(t, sql)
 	}
 	t.Cleanup(func() { _, _ = st.RemoveCollector(ctx, "broken report") })
-	list := decode[server.TakesOut](t, ask(t, "GET", "/takes?search=broken", nil, http.StatusOK))
+	list := decode[api.TakesOut](t, ask(t, "GET", "/takes?search=broken", nil, http.StatusOK))
 	if len(list.Takes) != 1 || list.Takes[0].Broken == "" {
 		t.Errorf("%+v", list)
 	}
@@ -142,7 +142,7 @@ func TestRowsThatCannotBeShown(t *testing.T) {
 	press := enrolled(t, "press of broken rows")
 	done := make(chan int, 1)
 	go func() {
-		status, _ := request(t, http.DefaultClient, http.MethodPost, "/collector/next", server.CollectorIn{}, press.header(t))
+		status, _ := request(t, http.DefaultClient, http.MethodPost, "/collector/next", api.CollectorIn{}, press.header(t))
 		done <- status
 	}()
 	if _, err := st.StopJob(ctx, job.ID); err != nil {
@@ -162,14 +162,14 @@ func TestRowsThatCannotBeShown(t *testing.T) {
 func TestBodiesAreBounded(t *testing.T) {
 	big := strings.Repeat("x", 5<<20)
 	for path, body := range map[string]any{
-		"/sign-in": server.SignInIn{Name: big}, "/enter": server.EnterIn{Link: big}, "/collector/enrol": server.EnrolIn{Link: big}, "/collector/session": server.CollectorSessionIn{Name: big},
+		"/sign-in": api.SignInIn{Name: big}, "/enter": api.EnterIn{Link: big}, "/collector/enrol": api.EnrolIn{Link: big}, "/collector/session": api.CollectorSessionIn{Name: big},
 	} {
 		if status, text := post(t, http.DefaultClient, path, body); status != http.StatusRequestEntityTooLarge {
 			t.Errorf("%s: %d, %.200s", path, status, text)
 		}
 	}
 	header := http.Header{"Authorization": {"Bearer " + owner}}
-	if status, text := request(t, http.DefaultClient, http.MethodPost, "/jobs", server.JobIn{Settings: &profile.Settings{Note: big}}, header); status != http.StatusRequestEntityTooLarge {
+	if status, text := request(t, http.DefaultClient, http.MethodPost, "/jobs", api.JobIn{Settings: &profile.Settings{Note: big}}, header); status != http.StatusRequestEntityTooLarge {
 		t.Errorf("a job: %d, %.200s", status, text)
 	}
 	for _, body := range []string{`{"name":"a\u0000"}`, `{"name":"a"} {"name":"b"}`, `{"name":`, `[`, `7`} {
@@ -177,7 +177,7 @@ func TestBodiesAreBounded(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		var e server.ErrorBody
+		var e api.ErrorBody
 		err = json.NewDecoder(resp.Body).Decode(&e)
 		resp.Body.Close()
 		if resp.StatusCode != http.StatusBadRequest || err != nil || strings.Contains(e.Error, "\n") {
@@ -209,7 +209,7 @@ func TestDeepTakes(t *testing.T) {
 	if err := take.Write(&file, x); err != nil {
 		t.Fatal(err)
 	}
-	key := decode[server.AddedOut](t, ask(t, "POST", "/takes", &file, http.StatusCreated)).Take.Key
+	key := decode[api.AddedOut](t, ask(t, "POST", "/takes", &file, http.StatusCreated)).Take.Key
 	t.Cleanup(func() { ask(t, "DELETE", "/takes/"+key, nil, http.StatusNoContent) })
 	root, dives := uint32(0), 0
 	for ; dives < 3; dives++ {
@@ -217,7 +217,7 @@ func TestDeepTakes(t *testing.T) {
 		if len(answer) > 1<<20 {
 			t.Fatalf("the answer has %d bytes", len(answer))
 		}
-		flame := decode[server.FlameOut](t, answer)
+		flame := decode[api.FlameOut](t, answer)
 		last := len(flame.Node) - 1
 		if flame.Deep[last] != 1 || flame.Hidden[last] == 0 || flame.Width[last] == 0 {
 			t.Fatalf("the last box is not a band of deeper frames: %d, %d", flame.Hidden[last], flame.Width[last])

@@ -11,6 +11,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"entelon/core/profile"
+	"entelon/server/api"
 	"entelon/store"
 )
 
@@ -29,8 +30,8 @@ const (
 // jobPrefix begins the key by which a take that is being made is looked at.
 const jobPrefix = "job-"
 
-func (s *Server) jobOut(j *store.Job) JobOut {
-	out := JobOut{
+func (s *Server) jobOut(j *store.Job) api.JobOut {
+	out := api.JobOut{
 		ID: j.ID, State: j.State, Collector: j.Collector, Settings: shown(j.Settings), Who: j.Who, CreatedAt: j.CreatedAt.UTC().Format(time.RFC3339),
 		ElapsedNS: j.ElapsedNS, Samples: j.Samples, Lost: j.Lost, Size: j.Size, Take: j.TakeKey, Error: j.Error, Remedy: j.Remedy, AgainOf: j.AgainOf, Broken: j.Broken, Digest: j.Digest,
 	}
@@ -45,7 +46,7 @@ func (s *Server) jobs(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	out := JobsOut{Jobs: []JobOut{}}
+	out := api.JobsOut{Jobs: []api.JobOut{}}
 	for i := range list {
 		out.Jobs = append(out.Jobs, s.jobOut(&list[i]))
 	}
@@ -64,7 +65,7 @@ func (s *Server) job(c *gin.Context) {
 // addJob has a take made. Commands are lists of arguments and never pass
 // through a shell.
 func (s *Server) addJob(c *gin.Context) {
-	var in JobIn
+	var in api.JobIn
 	if err := s.read(c, &in, "the take"); err != nil {
 		s.fail(c, err)
 		return
@@ -194,24 +195,24 @@ func (s *Server) stopJob(c *gin.Context) {
 
 // processes asks a collector which processes run on its machine.
 func (s *Server) processes(c *gin.Context) {
-	var out ProcessesOut
+	var out api.ProcessesOut
 	if !s.question(c, "processes", &out) {
 		return
 	}
 	if out.Processes == nil {
-		out.Processes = []ProcessOut{}
+		out.Processes = []api.ProcessOut{}
 	}
 	c.JSON(http.StatusOK, out)
 }
 
 // groups asks a collector which control groups there are on its machine.
 func (s *Server) groups(c *gin.Context) {
-	var out GroupsOut
+	var out api.GroupsOut
 	if !s.question(c, "groups", &out) {
 		return
 	}
 	if out.Groups == nil {
-		out.Groups = []GroupOut{}
+		out.Groups = []api.GroupOut{}
 	}
 	c.JSON(http.StatusOK, out)
 }

@@ -14,71 +14,9 @@ import (
 	"entelon/core/compare"
 	"entelon/core/measure"
 	"entelon/core/profile"
+	"entelon/server/api"
 	"entelon/store"
 )
-
-// LedgerBuild is a build in a program's ledger: a column.
-type LedgerBuild struct {
-	Name     string   `json:"name"`
-	Takes    []string `json:"takes"` // keys, the oldest first
-	LastAt   string   `json:"last_at"`
-	Note     string   `json:"note"` // of its last take that has one
-	Mean     float64  `json:"mean"` // of the takes, as the scale has it
-	Low      float64  `json:"low"`  // 95 % interval of the mean; the mean itself where there is one take
-	High     float64  `json:"high"`
-	Verdict  string   `json:"verdict"` // against the build before; "" for the first
-	Change   float64  `json:"change"`  // to the build before, as a ratio; 0 for the first
-	ChangeLo float64  `json:"change_low"`
-	ChangeHi float64  `json:"change_high"`
-	Mark     string   `json:"mark"` // regression, fixed (of one before), or ""
-}
-
-// LedgerRow is a function over all builds; figures are as the scale has them.
-type LedgerRow struct {
-	Name   string    `json:"name"`
-	Short  string    `json:"short"`
-	Pinned bool      `json:"pinned"`
-	Self   []float64 `json:"self"` // by build
-	Total  []float64 `json:"total"`
-}
-
-// LedgerNote is a note that asks for something.
-type LedgerNote struct {
-	ID       int64  `json:"id"`
-	Function string `json:"function"` // "" of a note on a take
-	Short    string `json:"short"`
-	Key      string `json:"key"` // of the take, "" of a note on a function
-	Build    string `json:"build"`
-	Text     string `json:"text"` // its first line
-	Who      string `json:"who"`
-	At       string `json:"at"`
-}
-
-// LedgerMeasure is a measure that takes of a program have.
-type LedgerMeasure struct {
-	Name  string `json:"name"`
-	Label string `json:"label"`
-	Takes int64  `json:"takes"`
-}
-
-// LedgerOut is a program's home: its builds side by side, function by function.
-type LedgerOut struct {
-	Program  string          `json:"program"`
-	Scale    string          `json:"scale"`
-	Scales   []ScaleOut      `json:"scales"` // that all takes allow
-	Words    string          `json:"words"`  // of the scale
-	Unit     string          `json:"unit"`
-	Measure  string          `json:"measure"`    // its name
-	Label    string          `json:"label"`      // of the measure
-	Plain    string          `json:"plain_unit"` // the measure\'s own unit
-	Counted  bool            `json:"counted"`    // every event is in it
-	Measures []LedgerMeasure `json:"measures"`   // that takes of the program have
-	Without  int64           `json:"without"`    // takes that do not have the measure
-	Builds   []LedgerBuild   `json:"builds"`     // in the order in which they were first measured
-	Rows     []LedgerRow     `json:"rows"`       // pinned ones first, then what changed most
-	Hidden   int             `json:"hidden"`     // functions that are left out
-	Notes    []LedgerNote    `json:"notes"`      // that are not settled, the newest first
-}
 
 // mostLedgerRows bounds the functions of a ledger.
 const mostLedgerRows = 500
@@ -101,13 +39,13 @@ func (s *Server) ledger(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	out := LedgerOut{Program: program, Scale: string(by.scale), Scales: by.scales, Words: by.scale.Words(), Measure: by.measure.Name, Label: by.measure.Label, Counted: by.measure.Counted, Plain: by.measure.Unit, Unit: by.scale.Unit(by.measure.Unit),
-		Measures: by.measures, Without: by.without, Builds: []LedgerBuild{}, Rows: []LedgerRow{}, Notes: []LedgerNote{}}
+	out := api.LedgerOut{Program: program, Scale: string(by.scale), Scales: by.scales, Words: by.scale.Words(), Measure: by.measure.Name, Label: by.measure.Label, Counted: by.measure.Counted, Plain: by.measure.Unit, Unit: by.scale.Unit(by.measure.Unit),
+		Measures: by.measures, Without: by.without, Builds: []api.LedgerBuild{}, Rows: []api.LedgerRow{}, Notes: []api.LedgerNote{}}
 	for _, n := range notes {
 		first, _, _ := strings.Cut(strings.TrimSpace(n.Text), "\n")
-		out.Notes = append(out.Notes, LedgerNote{n.ID, n.Function, profile.Short(n.Function), n.Key, n.Build, first, n.Who, n.UpdatedAt.UTC().Format(time.RFC3339)})
+		out.Notes = append(out.Notes, api.LedgerNote{ID: n.ID, Function: n.Function, Short: profile.Short(n.Function), Key: n.Key, Build: n.Build, Text: first, Who: n.Who, At: n.UpdatedAt.UTC().Format(time.RFC3339)})
 	}
-	index := out.columns(by)
+	index := ledgerColumns(&out, by)
 	var names []string
 	for _, p := range pins {
 		names = append(names, p.Function)
@@ -117,17 +55,17 @@ func (s *Server) ledger(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	out.rows(figures, index, names)
+	ledgerRows(&out, figures, index, names)
 	c.JSON(http.StatusOK, out)
 }
 
 // ledgerBy is by what the takes of a program stand beside each other.
 type ledgerBy struct {
 	measure  measure.Column
-	measures []LedgerMeasure // that takes of the program have
-	without  int64           // takes that do not have the measure
+	measures []api.LedgerMeasure // that takes of the program have
+	without  int64               // takes that do not have the measure
 	scale    compare.Scale
-	scales   []ScaleOut // that all takes allow
+	scales   []api.ScaleOut // that all takes allow
 	takes    []store.LedgerTake
 	divisors []float64 // of each take's figures
 }
@@ -140,7 +78,7 @@ func (s *Server) ledgerBy(c *gin.Context, program string) (*ledgerBy, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &ledgerBy{measures: []LedgerMeasure{}}
+	out := &ledgerBy{measures: []api.LedgerMeasure{}}
 	of, all := store.LedgerMeasure{Name: measure.CPU, Unit: measure.Nanoseconds}, int64(0)
 	if len(known) > 0 {
 		of = known[0]
@@ -148,7 +86,7 @@ func (s *Server) ledgerBy(c *gin.Context, program string) (*ledgerBy, error) {
 	wanted := c.Query("measure")
 	found := wanted == ""
 	for _, m := range known {
-		out.measures = append(out.measures, LedgerMeasure{m.Name, columnOf(m).Label, m.Takes})
+		out.measures = append(out.measures, api.LedgerMeasure{Name: m.Name, Label: columnOf(m).Label, Takes: m.Takes})
 		all += m.First
 		if m.Name == wanted && !found {
 			of, found = m, true
@@ -201,8 +139,8 @@ func settingsOf(takes []store.LedgerTake) []*profile.Take {
 }
 
 // allowed are the scales by which all takes can be counted.
-func (b *ledgerBy) allowed() []ScaleOut {
-	out := []ScaleOut{}
+func (b *ledgerBy) allowed() []api.ScaleOut {
+	out := []api.ScaleOut{}
 	for _, x := range compare.Scales {
 		all := true
 		for i := range b.takes {
@@ -210,7 +148,7 @@ func (b *ledgerBy) allowed() []ScaleOut {
 			all = all && err == nil
 		}
 		if all {
-			out = append(out, ScaleOut{string(x.Scale), x.Text})
+			out = append(out, api.ScaleOut{Name: string(x.Scale), Text: x.Text})
 		}
 	}
 	return out
@@ -226,8 +164,8 @@ func (b *ledgerBy) divisor(t *store.LedgerTake, scale compare.Scale) (float64, e
 	return d, nil
 }
 
-// columns makes the builds and returns their positions.
-func (o *LedgerOut) columns(by *ledgerBy) map[int64]int {
+// ledgerColumns makes the builds and returns their positions.
+func ledgerColumns(o *api.LedgerOut, by *ledgerBy) map[int64]int {
 	index := map[int64]int{}
 	var groups []compare.Group
 	for i := range by.takes {
@@ -236,7 +174,7 @@ func (o *LedgerOut) columns(by *ledgerBy) map[int64]int {
 		if !ok {
 			k = len(o.Builds)
 			index[t.BuildID] = k
-			o.Builds = append(o.Builds, LedgerBuild{Name: t.Build.Name})
+			o.Builds = append(o.Builds, api.LedgerBuild{Name: t.Build.Name})
 			groups = append(groups, compare.Group{})
 		}
 		b := &o.Builds[k]
@@ -266,7 +204,7 @@ func (o *LedgerOut) columns(by *ledgerBy) map[int64]int {
 		case e.Verdict == compare.Faster && open:
 			b.Mark = "fixed"
 			// What is left of it may be fixed by a later build.
-			open = b.Mean > (1+compare.DefaultWorth)*o.sound(k)
+			open = b.Mean > (1+compare.DefaultWorth)*sound(o, k)
 		}
 	}
 	return index
@@ -274,7 +212,7 @@ func (o *LedgerOut) columns(by *ledgerBy) map[int64]int {
 
 // sound is the mean of the last build before k that had no open regression: the
 // cheapest of those before.
-func (o *LedgerOut) sound(k int) float64 {
+func sound(o *api.LedgerOut, k int) float64 {
 	least := math.Inf(1)
 	for _, b := range o.Builds[:k] {
 		least = math.Min(least, b.Mean)
@@ -282,20 +220,20 @@ func (o *LedgerOut) sound(k int) float64 {
 	return least
 }
 
-// rows makes the functions: pinned ones first, then what changed most from one
+// ledgerRows makes the functions: pinned ones first, then what changed most from one
 // build to the next.
-func (o *LedgerOut) rows(figures []store.LedgerFigure, index map[int64]int, pins []string) {
+func ledgerRows(o *api.LedgerOut, figures []store.LedgerFigure, index map[int64]int, pins []string) {
 	at := map[int64]int{}
 	for _, f := range figures {
 		k, ok := at[f.FunctionID]
 		if !ok {
 			k = len(o.Rows)
 			at[f.FunctionID] = k
-			o.Rows = append(o.Rows, LedgerRow{Name: f.Name, Short: profile.Short(f.Name), Pinned: slices.Contains(pins, f.Name), Self: make([]float64, len(o.Builds)), Total: make([]float64, len(o.Builds))})
+			o.Rows = append(o.Rows, api.LedgerRow{Name: f.Name, Short: profile.Short(f.Name), Pinned: slices.Contains(pins, f.Name), Self: make([]float64, len(o.Builds)), Total: make([]float64, len(o.Builds))})
 		}
 		o.Rows[k].Self[index[f.BuildID]], o.Rows[k].Total[index[f.BuildID]] = f.Self, f.Total
 	}
-	change := func(r *LedgerRow) float64 {
+	change := func(r *api.LedgerRow) float64 {
 		most := 0.0
 		for i := 1; i < len(r.Self); i++ {
 			most = math.Max(most, math.Abs(r.Self[i]-r.Self[i-1]))

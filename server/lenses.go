@@ -11,6 +11,7 @@ import (
 
 	"entelon/core/profile"
 	"entelon/core/tree"
+	"entelon/server/api"
 )
 
 // Bounds of what a lens is told at once.
@@ -22,8 +23,8 @@ const (
 	mostGraph     = 150
 )
 
-func stepOut(p *profile.Profile, s tree.Step) PathRow {
-	return PathRow{Function: refOf(p, s.Function), Node: uint32(s.Node), Self: s.Self, Total: s.Total, Samples: s.Samples, More: s.More}
+func stepOut(p *profile.Profile, s tree.Step) api.PathRow {
+	return api.PathRow{Function: refOf(p, s.Function), Node: uint32(s.Node), Self: s.Self, Total: s.Total, Samples: s.Samples, More: s.More}
 }
 
 // paths tells what follows a step of a path, from the roots by the number of
@@ -34,7 +35,7 @@ func (s *Server) paths(c *gin.Context) {
 		return
 	}
 	p := o.tree.Profile
-	out := PathsOut{Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0)}
+	out := api.PathsOut{Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0)}
 	var steps []tree.Step
 	if c.Query("start") == "leaves" {
 		var path []profile.FunctionID
@@ -58,7 +59,7 @@ func (s *Server) paths(c *gin.Context) {
 			spread := o.tree.SpreadPoint(k.cost, 0.5)
 			out.Spread = uint32(spread)
 			out.Heaviest = []uint32{}
-			out.Steps = []PathSteps{}
+			out.Steps = []api.PathSteps{}
 			if spread != 0 {
 				path := o.tree.Path(spread)
 				out.Deeper = max(0, len(path)-mostPath)
@@ -75,8 +76,8 @@ func (s *Server) paths(c *gin.Context) {
 }
 
 // stepsOut are the first of some steps, and what is left.
-func stepsOut(p *profile.Profile, steps []tree.Step) PathSteps {
-	out := PathSteps{Rows: []PathRow{}}
+func stepsOut(p *profile.Profile, steps []tree.Step) api.PathSteps {
+	out := api.PathSteps{Rows: []api.PathRow{}}
 	for i, x := range steps {
 		if i >= mostSteps {
 			out.Hidden++
@@ -95,10 +96,10 @@ func (s *Server) threads(c *gin.Context) {
 		return
 	}
 	p := o.tree.Profile
-	out := ThreadsOut{Total: k.cost.Total(0), Threads: []ThreadCost{}}
+	out := api.ThreadsOut{Total: k.cost.Total(0), Threads: []api.ThreadCost{}}
 	for _, r := range o.tree.Threads(k.measure, k.scope) {
 		t := p.Threads[r.Thread]
-		out.Threads = append(out.Threads, ThreadCost{t.TID, p.Strings[t.Name], p.Strings[p.Processes[t.Process].Name], r.Value, r.Samples})
+		out.Threads = append(out.Threads, api.ThreadCost{TID: t.TID, Name: p.Strings[t.Name], Process: p.Strings[p.Processes[t.Process].Name], Value: r.Value, Samples: r.Samples})
 	}
 	c.JSON(http.StatusOK, out)
 }
@@ -125,7 +126,7 @@ func (s *Server) builds(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	out := BuildsOut{Builds: []BuildFigure{}}
+	out := api.BuildsOut{Builds: []api.BuildFigure{}}
 	for i := range list {
 		if c.Request.Context().Err() != nil { // nobody waits any more
 			c.Abort()
@@ -142,7 +143,7 @@ func (s *Server) builds(c *gin.Context) {
 			continue // that build was not measured by it
 		}
 		k := o.cost(m, sc.Of(aboutOf(t)))
-		x := BuildFigure{Build: t.Build.Name, Takes: 1}
+		x := api.BuildFigure{Build: t.Build.Name, Takes: 1}
 		if total := float64(k.cost.Total(0)); total > 0 {
 			if r, ok := find(o.view, k, c.Query("name"), c.Query("module")); ok {
 				x.SelfShare, x.TotalShare = float64(r.Self)/total, float64(r.Total)/total
@@ -172,9 +173,9 @@ func (s *Server) neighbours(c *gin.Context) {
 		return
 	}
 	h := o.tree.Around(k.cost, r.Function, int(levels), int(most))
-	out := NeighboursOut{ScopeTotal: k.cost.Total(0), Total: h.Total, Self: h.Self, Nodes: []NeighbourOut{}, Links: []LinkOut{}}
+	out := api.NeighboursOut{ScopeTotal: k.cost.Total(0), Total: h.Total, Self: h.Self, Nodes: []api.NeighbourOut{}, Links: []api.LinkOut{}}
 	for _, n := range h.Nodes {
-		x := NeighbourOut{Level: n.Level, Value: n.Value, Samples: n.Samples, Others: n.Others}
+		x := api.NeighbourOut{Level: n.Level, Value: n.Value, Samples: n.Samples, Others: n.Others}
 		if n.Function != 0 {
 			ref := refOf(p, n.Function)
 			x.Function = &ref
@@ -182,7 +183,7 @@ func (s *Server) neighbours(c *gin.Context) {
 		out.Nodes = append(out.Nodes, x)
 	}
 	for _, l := range h.Links {
-		out.Links = append(out.Links, LinkOut(l))
+		out.Links = append(out.Links, api.LinkOut(l))
 	}
 	c.JSON(http.StatusOK, out)
 }
@@ -204,17 +205,17 @@ func (s *Server) graph(c *gin.Context) {
 		return
 	}
 	g := o.tree.Calls(k.cost, k.rows(), int(most), float64(permille)/1000)
-	out := GraphOut{Total: k.cost.Total(0), HiddenFunctions: g.HiddenFunctions, HiddenLinks: g.HiddenLinks, HiddenSelf: g.HiddenSelf, Nodes: []GraphNode{}, Links: []LinkOut{}}
+	out := api.GraphOut{Total: k.cost.Total(0), HiddenFunctions: g.HiddenFunctions, HiddenLinks: g.HiddenLinks, HiddenSelf: g.HiddenSelf, Nodes: []api.GraphNode{}, Links: []api.LinkOut{}}
 	for _, f := range g.Functions {
-		out.Nodes = append(out.Nodes, GraphNode{refOf(o.tree.Profile, f.Function), f.Self, f.Total})
+		out.Nodes = append(out.Nodes, api.GraphNode{Function: refOf(o.tree.Profile, f.Function), Self: f.Self, Total: f.Total})
 	}
 	for _, l := range g.Links {
-		out.Links = append(out.Links, LinkOut(l))
+		out.Links = append(out.Links, api.LinkOut(l))
 	}
 	c.JSON(http.StatusOK, out)
 }
 
 func (s *Server) nothing(c *gin.Context, name string) {
-	c.AbortWithStatusJSON(http.StatusNotFound, ErrorBody{
+	c.AbortWithStatusJSON(http.StatusNotFound, api.ErrorBody{
 		Error: fmt.Sprintf("%s has no samples in this scope", name), Remedy: "widen the scope, or choose another function"})
 }

@@ -14,7 +14,7 @@ import (
 	"entelon/codec/take"
 	"entelon/core/made"
 	"entelon/core/profile"
-	"entelon/server"
+	"entelon/server/api"
 )
 
 // Functions are told once, by number; hot functions refer to them, whatever the
@@ -22,13 +22,13 @@ import (
 func TestFunctionsByNumber(t *testing.T) {
 	key := keep(t, 5)
 	for _, more := range []string{"", "?fold=foreign", "?group=thread", "?through=fn3"} {
-		f := decode[server.FunctionsOut](t, ask(t, "GET", "/takes/"+key+"/functions"+more, nil, 200))
+		f := decode[api.FunctionsOut](t, ask(t, "GET", "/takes/"+key+"/functions"+more, nil, 200))
 		and := "?"
 		if more != "" {
 			and = more + "&"
 		}
-		whole := decode[server.HotOut](t, ask(t, "GET", "/takes/"+key+"/hot"+and+"scope=time+to+1.5+s", nil, 200))
-		bare := decode[server.HotOut](t, ask(t, "GET", "/takes/"+key+"/hot"+and+"scope=time+to+1.5+s&bare=true", nil, 200))
+		whole := decode[api.HotOut](t, ask(t, "GET", "/takes/"+key+"/hot"+and+"scope=time+to+1.5+s", nil, 200))
+		bare := decode[api.HotOut](t, ask(t, "GET", "/takes/"+key+"/hot"+and+"scope=time+to+1.5+s&bare=true", nil, 200))
 		if len(bare.Functions) != 0 || len(bare.ID) != len(whole.Functions) || len(bare.ID) == 0 {
 			t.Fatalf("%s: %d functions and %d numbers, want 0 and %d", more, len(bare.Functions), len(bare.ID), len(whole.Functions))
 		}
@@ -48,12 +48,12 @@ func TestFunctionsByNumber(t *testing.T) {
 // What a scope would keep is what is there when one has changed to it.
 func TestKeptIsWhatIsThere(t *testing.T) {
 	key := keep(t, 7)
-	whole := decode[server.HotOut](t, ask(t, "GET", "/takes/"+key+"/hot", nil, 200))
+	whole := decode[api.HotOut](t, ask(t, "GET", "/takes/"+key+"/hot", nil, 200))
 	for sc, some := range map[string]bool{"": true, "function is fn3": true, "time to 0.9 s and not function is fn2": true, "function is nobody": false} {
 		q := "?fold=foreign&scope=" + url.QueryEscape(sc)
-		hot := decode[server.HotOut](t, ask(t, "GET", "/takes/"+key+"/hot"+q, nil, 200))
-		got := decode[server.KeptOut](t, ask(t, "GET", "/takes/"+key+"/kept"+q, nil, 200))
-		if want := (server.KeptOut{Total: hot.Total, Samples: hot.Samples, OfTotal: whole.Total, OfSamples: whole.Samples}); got != want || some != (got.Samples > 0) {
+		hot := decode[api.HotOut](t, ask(t, "GET", "/takes/"+key+"/hot"+q, nil, 200))
+		got := decode[api.KeptOut](t, ask(t, "GET", "/takes/"+key+"/kept"+q, nil, 200))
+		if want := (api.KeptOut{Total: hot.Total, Samples: hot.Samples, OfTotal: whole.Total, OfSamples: whole.Samples}); got != want || some != (got.Samples > 0) {
 			t.Errorf("%q keeps %+v, want %+v", sc, got, want)
 		}
 	}
@@ -63,13 +63,13 @@ func TestKeptIsWhatIsThere(t *testing.T) {
 // The heaviest path comes with the steps along it, as they come one by one.
 func TestHeaviestPathWithItsSteps(t *testing.T) {
 	key := keep(t, 8)
-	heaviest := decode[server.PathsOut](t, ask(t, "GET", "/takes/"+key+"/paths?node=0&heaviest=true", nil, 200))
+	heaviest := decode[api.PathsOut](t, ask(t, "GET", "/takes/"+key+"/paths?node=0&heaviest=true", nil, 200))
 	if len(heaviest.Heaviest) == 0 || len(heaviest.Steps) != len(heaviest.Heaviest) || heaviest.Heaviest[len(heaviest.Heaviest)-1] != heaviest.Spread {
 		t.Fatalf("the path is %v to %d with %d steps", heaviest.Heaviest, heaviest.Spread, len(heaviest.Steps))
 	}
 	for i, node := range heaviest.Heaviest {
-		alone := decode[server.PathsOut](t, ask(t, "GET", fmt.Sprintf("/takes/%s/paths?node=%d", key, node), nil, 200))
-		if got, want := heaviest.Steps[i], (server.PathSteps{Rows: alone.Rows, Hidden: alone.Hidden, HiddenValue: alone.HiddenValue}); !reflect.DeepEqual(got, want) {
+		alone := decode[api.PathsOut](t, ask(t, "GET", fmt.Sprintf("/takes/%s/paths?node=%d", key, node), nil, 200))
+		if got, want := heaviest.Steps[i], (api.PathSteps{Rows: alone.Rows, Hidden: alone.Hidden, HiddenValue: alone.HiddenValue}); !reflect.DeepEqual(got, want) {
 			t.Errorf("behind %d come %+v, want %+v", node, got, want)
 		}
 	}
@@ -80,12 +80,12 @@ func TestThreadsSumToTheScope(t *testing.T) {
 	key := keep(t, 6)
 	for _, sc := range []string{"", "time from 0.5 s", "function is fn3", "time to 0.9 s and not function is fn2"} {
 		q := "?scope=" + url.QueryEscape(sc)
-		x := decode[server.ThreadsOut](t, ask(t, "GET", "/takes/"+key+"/threads"+q, nil, 200))
+		x := decode[api.ThreadsOut](t, ask(t, "GET", "/takes/"+key+"/threads"+q, nil, 200))
 		var sum int64
 		for _, r := range x.Threads {
 			sum += r.Value
 		}
-		if hot := decode[server.HotOut](t, ask(t, "GET", "/takes/"+key+"/hot"+q, nil, 200)); sum != hot.Total || x.Total != hot.Total || len(x.Threads) == 0 {
+		if hot := decode[api.HotOut](t, ask(t, "GET", "/takes/"+key+"/hot"+q, nil, 200)); sum != hot.Total || x.Total != hot.Total || len(x.Threads) == 0 {
 			t.Errorf("%q: the threads have %d of %d", sc, sum, hot.Total)
 		}
 	}
@@ -102,18 +102,18 @@ func TestBuildsInScope(t *testing.T) {
 		if err := take.Write(&b, x); err != nil {
 			t.Fatal(err)
 		}
-		key := decode[server.AddedOut](t, ask(t, "POST", "/takes?name=x.take", &b, 201)).Take.Key
+		key := decode[api.AddedOut](t, ask(t, "POST", "/takes?name=x.take", &b, 201)).Take.Key
 		t.Cleanup(func() { ask(t, "DELETE", "/takes/"+key, nil, 204) })
 		keys = append(keys, key)
 	}
 	q := "?scope=" + url.QueryEscape("time from 0.3 s to 1.2 s")
-	name := decode[server.HotOut](t, ask(t, "GET", "/takes/"+keys[0]+"/hot"+q, nil, 200)).Functions[0].Name
-	out := decode[server.BuildsOut](t, ask(t, "GET", "/takes/"+keys[1]+"/builds"+q+"&name="+url.QueryEscape(name), nil, 200))
+	name := decode[api.HotOut](t, ask(t, "GET", "/takes/"+keys[0]+"/hot"+q, nil, 200)).Functions[0].Name
+	out := decode[api.BuildsOut](t, ask(t, "GET", "/takes/"+keys[1]+"/builds"+q+"&name="+url.QueryEscape(name), nil, 200))
 	if len(out.Builds) != 2 || out.Builds[0].Build != "1.0" || out.Builds[1].Build != "1.1" {
 		t.Fatalf("%+v", out)
 	}
 	for i, key := range keys {
-		hot := decode[server.HotOut](t, ask(t, "GET", "/takes/"+key+"/hot"+q, nil, 200))
+		hot := decode[api.HotOut](t, ask(t, "GET", "/takes/"+key+"/hot"+q, nil, 200))
 		want := 0.0
 		for k, f := range hot.Functions {
 			if f.Name == name {
@@ -144,15 +144,15 @@ func TestSourceByRuleAndWithTheTake(t *testing.T) {
 		if err := take.Write(&b, x); err != nil {
 			t.Fatal(err)
 		}
-		key := decode[server.AddedOut](t, ask(t, "POST", "/takes?name=x.take", &b, 201)).Take.Key
+		key := decode[api.AddedOut](t, ask(t, "POST", "/takes?name=x.take", &b, 201)).Take.Key
 		t.Cleanup(func() { ask(t, "DELETE", "/takes/"+key, nil, 204) })
 		return key
 	}
 	key := add()
 	program := x.Settings.Program
-	name := decode[server.HotOut](t, ask(t, "GET", "/takes/"+key+"/hot", nil, 200)).Functions[0].Name
-	lines := func(key string) server.LinesOut {
-		return decode[server.LinesOut](t, ask(t, "GET", "/takes/"+key+"/lines?name="+url.QueryEscape(name), nil, 200))
+	name := decode[api.HotOut](t, ask(t, "GET", "/takes/"+key+"/hot", nil, 200)).Functions[0].Name
+	lines := func(key string) api.LinesOut {
+		return decode[api.LinesOut](t, ask(t, "GET", "/takes/"+key+"/lines?name="+url.QueryEscape(name), nil, 200))
 	}
 	if l := lines(key); l.Missing == "" || len(l.Source) != 0 {
 		t.Errorf("source from nowhere: %+v", l.Source)
@@ -164,19 +164,19 @@ func TestSourceByRuleAndWithTheTake(t *testing.T) {
 	if err := os.WriteFile(place, []byte("package beam\n// by rule\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	put := func(status int, rules ...server.SourceRule) {
+	put := func(status int, rules ...api.SourceRule) {
 		t.Helper()
-		b, err := json.Marshal(server.SourceRulesIn{Rules: rules})
+		b, err := json.Marshal(api.SourceRulesIn{Rules: rules})
 		if err != nil {
 			t.Fatal(err)
 		}
 		ask(t, "PUT", "/programs/"+program+"/sources", bytes.NewReader(b), status)
 	}
-	put(400, server.SourceRule{Begins: "/build/", Becomes: "/etc/"})
-	put(400, server.SourceRule{Begins: "/build/", Becomes: "../"})
-	put(400, server.SourceRule{Begins: "/build/", Becomes: ""})
-	put(400, server.SourceRule{Begins: "/build/", Becomes: "a/"}, server.SourceRule{Begins: "/build/", Becomes: "b/"})
-	put(200, server.SourceRule{Begins: "/build/17/", Becomes: filepath.Join(sourceFolder, "engraved-17", "lib") + "/"}, server.SourceRule{Begins: "/build/", Becomes: "nowhere/"})
+	put(400, api.SourceRule{Begins: "/build/", Becomes: "/etc/"})
+	put(400, api.SourceRule{Begins: "/build/", Becomes: "../"})
+	put(400, api.SourceRule{Begins: "/build/", Becomes: ""})
+	put(400, api.SourceRule{Begins: "/build/", Becomes: "a/"}, api.SourceRule{Begins: "/build/", Becomes: "b/"})
+	put(200, api.SourceRule{Begins: "/build/17/", Becomes: filepath.Join(sourceFolder, "engraved-17", "lib") + "/"}, api.SourceRule{Begins: "/build/", Becomes: "nowhere/"})
 	if l := lines(key); l.Missing != "" || l.Found != place || len(l.Source) < 2 || l.Source[1] != "// by rule" || l.Delivered {
 		t.Errorf("by a rule: found %q, missing %q, %q", l.Found, l.Missing, l.Source)
 	}
@@ -186,7 +186,7 @@ func TestSourceByRuleAndWithTheTake(t *testing.T) {
 		t.Errorf("with the take: %+v", strings.Join(l.Source, "|"))
 	}
 	put(200)
-	if r := decode[server.SourceRules](t, ask(t, "GET", "/programs/"+program+"/sources", nil, 200)); len(r.Rules) != 0 || len(r.Folders) != 1 {
+	if r := decode[api.SourceRules](t, ask(t, "GET", "/programs/"+program+"/sources", nil, 200)); len(r.Rules) != 0 || len(r.Folders) != 1 {
 		t.Errorf("%+v", r)
 	}
 }
@@ -212,13 +212,13 @@ func TestLedger(t *testing.T) {
 			if err := take.Write(&b, tk); err != nil {
 				t.Fatal(err)
 			}
-			key := decode[server.AddedOut](t, ask(t, "POST", "/takes?name=x.take", &b, 201)).Take.Key
+			key := decode[api.AddedOut](t, ask(t, "POST", "/takes?name=x.take", &b, 201)).Take.Key
 			t.Cleanup(func() { ask(t, "DELETE", "/takes/"+key, nil, 204) })
 			keys = append(keys, key)
 		}
 	}
-	hot := decode[server.HotOut](t, ask(t, "GET", "/takes/"+keys[0]+"/hot", nil, 200))
-	l := decode[server.LedgerOut](t, ask(t, "GET", "/programs/lettering/ledger?scale=none", nil, 200))
+	hot := decode[api.HotOut](t, ask(t, "GET", "/takes/"+keys[0]+"/hot", nil, 200))
+	l := decode[api.LedgerOut](t, ask(t, "GET", "/programs/lettering/ledger?scale=none", nil, 200))
 	if len(l.Builds) != 3 || l.Builds[0].Name != "1.0" || len(l.Builds[1].Takes) != 3 || l.Builds[0].Mean != float64(hot.Total) || l.Builds[1].Mean != 2*float64(hot.Total) {
 		t.Fatalf("%+v", l.Builds)
 	}
@@ -237,7 +237,7 @@ func TestLedger(t *testing.T) {
 	if !found {
 		t.Error("the hottest function has no row")
 	}
-	shares := decode[server.LedgerOut](t, ask(t, "GET", "/programs/lettering/ledger?scale=total", nil, 200))
+	shares := decode[api.LedgerOut](t, ask(t, "GET", "/programs/lettering/ledger?scale=total", nil, 200))
 	for _, r := range shares.Rows {
 		if r.Name == hot.Functions[0].Name && (r.Self[0] != r.Self[1] || r.Self[0] <= 0 || r.Self[0] > 1) {
 			t.Errorf("as a share it is %v", r.Self)
@@ -262,29 +262,29 @@ func TestLedgerOfOneMeasure(t *testing.T) {
 		if err := take.Write(&b, tk); err != nil {
 			t.Fatal(err)
 		}
-		key := decode[server.AddedOut](t, ask(t, "POST", "/takes?name=x.take", &b, 201)).Take.Key
+		key := decode[api.AddedOut](t, ask(t, "POST", "/takes?name=x.take", &b, 201)).Take.Key
 		t.Cleanup(func() { ask(t, "DELETE", "/takes/"+key, nil, 204) })
 	}
-	cpu := decode[server.LedgerOut](t, ask(t, "GET", "/programs/stockroom/ledger?scale=none", nil, 200))
+	cpu := decode[api.LedgerOut](t, ask(t, "GET", "/programs/stockroom/ledger?scale=none", nil, 200))
 	if cpu.Measure != "cpu" || cpu.Label != "CPU time" || cpu.Unit != "ns" || len(cpu.Builds) != 2 || cpu.Without != 1 || len(cpu.Measures) != 2 {
 		t.Errorf("%s, %s in %s, %d builds, %d without, %v", cpu.Measure, cpu.Label, cpu.Unit, len(cpu.Builds), cpu.Without, cpu.Measures)
 	}
-	bytes := decode[server.LedgerOut](t, ask(t, "GET", "/programs/stockroom/ledger?scale=none&measure=allocated", nil, 200))
+	bytes := decode[api.LedgerOut](t, ask(t, "GET", "/programs/stockroom/ledger?scale=none&measure=allocated", nil, 200))
 	if bytes.Label != "allocated bytes" || bytes.Unit != "bytes" || !bytes.Counted || len(bytes.Builds) != 1 || bytes.Without != 2 {
 		t.Errorf("%s in %s, %d builds, %d without", bytes.Label, bytes.Unit, len(bytes.Builds), bytes.Without)
 	}
 	name := url.QueryEscape(bytes.Rows[0].Name)
-	over := decode[server.OverOut](t, ask(t, "GET", "/programs/stockroom/function?scale=none&measure=allocated&name="+name, nil, 200))
+	over := decode[api.OverOut](t, ask(t, "GET", "/programs/stockroom/function?scale=none&measure=allocated&name="+name, nil, 200))
 	if over.Label != "allocated bytes" || over.Unit != "bytes" || len(over.Builds) != 1 || over.Builds[0].Total.Mean != bytes.Rows[0].Total[0] {
 		t.Errorf("%+v", over)
 	}
 	ask(t, "GET", "/programs/stockroom/ledger?measure=colour", nil, 400)
-	for _, p := range decode[server.ProgramsOut](t, ask(t, "GET", "/programs", nil, 200)).Programs {
+	for _, p := range decode[api.ProgramsOut](t, ask(t, "GET", "/programs", nil, 200)).Programs {
 		if p.Name == "stockroom" && p.Newest.Label == "" {
 			t.Errorf("what its shares are of is not said: %+v", p.Newest)
 		}
 	}
-	kinds := decode[server.MeasuresOut](t, ask(t, "GET", "/measures", nil, 200)).Measures
+	kinds := decode[api.MeasuresOut](t, ask(t, "GET", "/measures", nil, 200)).Measures
 	if len(kinds) < 8 || kinds[0].Word != "cpu" || !kinds[0].Plain {
 		t.Errorf("%+v", kinds)
 	}
@@ -299,7 +299,7 @@ func TestTakeWithoutTimes(t *testing.T) {
 	if err := take.Write(&b, tk); err != nil {
 		t.Fatal(err)
 	}
-	key := decode[server.AddedOut](t, ask(t, "POST", "/takes?name=x.take", &b, 201)).Take.Key
+	key := decode[api.AddedOut](t, ask(t, "POST", "/takes?name=x.take", &b, 201)).Take.Key
 	t.Cleanup(func() { ask(t, "DELETE", "/takes/"+key, nil, 204) })
 	for _, lens := range []string{"hot", "flame?pixels=900", "paths", "threads", "graph?most=20", "function?name=fn1", "kept"} {
 		ask(t, "GET", "/takes/"+key+"/"+lens, nil, 200)

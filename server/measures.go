@@ -6,28 +6,14 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"entelon/core/measure"
+	"entelon/server/api"
 )
 
-// MeasureKindOut is a measure that a take can have.
-type MeasureKindOut struct {
-	Word  string `json:"word"`  // that chooses it
-	Title string `json:"title"` // for a chooser
-	Form  string `json:"form"`  // how it is written, with what it is of
-	Plain bool   `json:"plain"` // it can be chosen by its word alone
-	Means string `json:"means"`
-	Note  string `json:"note"` // what is counted and what that costs
-}
-
-// MeasuresOut lists the measures.
-type MeasuresOut struct {
-	Measures []MeasureKindOut `json:"measures"`
-}
-
 func (s *Server) measures(c *gin.Context) {
-	out := MeasuresOut{Measures: []MeasureKindOut{}}
+	out := api.MeasuresOut{Measures: []api.MeasureKindOut{}}
 	for _, k := range measure.Kinds {
 		_, err := measure.Parse(k.Word)
-		out.Measures = append(out.Measures, MeasureKindOut{k.Word, k.Title, k.Form(), err == nil, k.Means, k.Note})
+		out.Measures = append(out.Measures, api.MeasureKindOut{Word: k.Word, Title: k.Title, Form: k.Form(), Plain: err == nil, Means: k.Means, Note: k.Note})
 	}
 	c.JSON(http.StatusOK, out)
 }

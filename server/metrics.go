@@ -13,6 +13,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"entelon/people"
+	"entelon/server/api"
 )
 
 // metrics are the numbers about this server for who runs it, in the open text
@@ -119,7 +120,7 @@ func (s *Server) metricsFor(c *gin.Context) {
 		}
 		if v == nil || v.person == nil || !v.role.May(people.Look) {
 			c.Header("WWW-Authenticate", "Bearer")
-			c.AbortWithStatusJSON(http.StatusUnauthorized, ErrorBody{Error: "nobody is signed in", Remedy: "send a token with the role look"})
+			c.AbortWithStatusJSON(http.StatusUnauthorized, api.ErrorBody{Error: "nobody is signed in", Remedy: "send a token with the role look"})
 			return
 		}
 	}

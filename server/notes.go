@@ -16,6 +16,7 @@ import (
 
 	"entelon/codec"
 	"entelon/core/profile"
+	"entelon/server/api"
 	"entelon/store"
 )
 
@@ -34,9 +35,9 @@ func rendered(text string) (string, error) {
 	return b.String(), nil
 }
 
-func remarkOut(n *store.Remark) (RemarkOut, error) {
+func remarkOut(n *store.Remark) (api.RemarkOut, error) {
 	html, err := rendered(n.Text)
-	return RemarkOut{ID: n.ID, Function: n.Function, Short: profile.Short(n.Function), Text: n.Text, HTML: html, Who: n.Who, Settled: n.SettledAt != nil, CreatedAt: n.CreatedAt.UTC().Format(time.RFC3339), UpdatedAt: n.UpdatedAt.UTC().Format(time.RFC3339)}, err
+	return api.RemarkOut{ID: n.ID, Function: n.Function, Short: profile.Short(n.Function), Text: n.Text, HTML: html, Who: n.Who, Settled: n.SettledAt != nil, CreatedAt: n.CreatedAt.UTC().Format(time.RFC3339), UpdatedAt: n.UpdatedAt.UTC().Format(time.RFC3339)}, err
 }
 
 func (s *Server) notes(c *gin.Context) {
@@ -46,12 +47,12 @@ func (s *Server) notes(c *gin.Context) {
 		return
 	}
 	list, err := s.store.Notes(c.Request.Context(), row)
-	out := RemarksOut{Notes: []RemarkOut{}}
+	out := api.RemarksOut{Notes: []api.RemarkOut{}}
 	for i := range list {
 		if err != nil {
 			break
 		}
-		var n RemarkOut
+		var n api.RemarkOut
 		n, err = remarkOut(&list[i])
 		out.Notes = append(out.Notes, n)
 	}
@@ -63,7 +64,7 @@ func (s *Server) notes(c *gin.Context) {
 }
 
 // remarkIn reads a note.
-func (s *Server) remarkIn(c *gin.Context) (in RemarkIn, err error) {
+func (s *Server) remarkIn(c *gin.Context) (in api.RemarkIn, err error) {
 	if err = s.read(c, &in, "the note"); err != nil {
 		return in, err
 	}
@@ -95,7 +96,7 @@ func (s *Server) addNote(c *gin.Context) {
 }
 
 func (s *Server) answerNote(c *gin.Context, status int, n *store.Remark, err error) {
-	var out RemarkOut
+	var out api.RemarkOut
 	if err == nil {
 		out, err = remarkOut(n)
 	}
@@ -122,7 +123,7 @@ func (s *Server) changeNote(c *gin.Context) {
 }
 
 func (s *Server) settleNote(c *gin.Context) {
-	var in SettledIn
+	var in api.SettledIn
 	err := s.read(c, &in, "whether the note is settled")
 	id, idErr := idOf(c)
 	if err = cmp.Or(err, idErr); err != nil {
@@ -168,7 +169,7 @@ func (s *Server) pins(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	out := PinsOut{Functions: []string{}}
+	out := api.PinsOut{Functions: []string{}}
 	for _, p := range list {
 		out.Functions = append(out.Functions, p.Function)
 	}
@@ -176,7 +177,7 @@ func (s *Server) pins(c *gin.Context) {
 }
 
 func (s *Server) setPin(c *gin.Context) {
-	var in PinIn
+	var in api.PinIn
 	err := s.read(c, &in, "the pin")
 	if err == nil && (in.Function == "" || len(in.Function) > 16<<10) {
 		err = badRequest{errors.New("the pin: name a function")}

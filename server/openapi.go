@@ -10,6 +10,8 @@ import (
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3gen"
+
+	"entelon/server/api"
 )
 
 var pathParam = regexp.MustCompile(`\{(\w+)\}`)
@@ -21,7 +23,7 @@ func Description() ([]byte, error) {
 	gen := openapi3gen.NewGenerator(openapi3gen.CreateComponentSchemas(openapi3gen.ExportComponentSchemasOptions{ExportComponentSchemas: true, ExportTopLevelSchema: true}),
 		openapi3gen.SchemaCustomizer(requireAll))
 	ref := func(v any) (*openapi3.SchemaRef, error) { return gen.NewSchemaRefForValue(v, schemas) }
-	errRef, err := ref(ErrorBody{})
+	errRef, err := ref(api.ErrorBody{})
 	if err != nil {
 		return nil, fmt.Errorf("describing errors: %w", err)
 	}

@@ -8,48 +8,8 @@ import (
 
 	"entelon/core/compare"
 	"entelon/core/profile"
+	"entelon/server/api"
 )
-
-// OverTake is what a function costs in one take, as the scale has it.
-type OverTake struct {
-	Key   string  `json:"key"`
-	At    string  `json:"at"`
-	Self  float64 `json:"self"`
-	Total float64 `json:"total"`
-}
-
-// OverBuild is what a function costs in a build: the mean of its takes, with its
-// 95 % interval, and how that differs from the build before.
-type OverBuild struct {
-	Name  string      `json:"name"`
-	Takes []OverTake  `json:"takes"`
-	Self  OverMeasure `json:"self"`
-	Total OverMeasure `json:"total"`
-}
-
-// OverMeasure is one of a function's costs over the takes of a build.
-type OverMeasure struct {
-	Mean   float64     `json:"mean"`
-	Low    float64     `json:"low"`
-	High   float64     `json:"high"`
-	Before EstimateOut `json:"before"` // the build before against this one; of the first all is 0
-}
-
-// OverOut is one function over all builds of a program.
-type OverOut struct {
-	Name     string          `json:"name"`
-	Short    string          `json:"short"`
-	Scale    string          `json:"scale"`
-	Words    string          `json:"words"`
-	Unit     string          `json:"unit"`
-	Measure  string          `json:"measure"`
-	Label    string          `json:"label"`
-	Counted  bool            `json:"counted"`
-	Plain    string          `json:"plain_unit"`
-	Measures []LedgerMeasure `json:"measures"`
-	Without  int64           `json:"without"`
-	Builds   []OverBuild     `json:"builds"`
-}
 
 // over follows one function through all builds of a program.
 func (s *Server) over(c *gin.Context) {
@@ -66,10 +26,10 @@ func (s *Server) over(c *gin.Context) {
 		return
 	}
 	if len(figures) == 0 {
-		c.AbortWithStatusJSON(http.StatusNotFound, ErrorBody{Error: fmt.Sprintf("%s has no %s in any take of %s", name, by.measure.Label, c.Param("name")), Remedy: "choose another function"})
+		c.AbortWithStatusJSON(http.StatusNotFound, api.ErrorBody{Error: fmt.Sprintf("%s has no %s in any take of %s", name, by.measure.Label, c.Param("name")), Remedy: "choose another function"})
 		return
 	}
-	out := OverOut{Name: name, Short: profile.Short(name), Scale: string(by.scale), Words: by.scale.Words(), Measure: by.measure.Name, Label: by.measure.Label, Counted: by.measure.Counted, Plain: by.measure.Unit, Unit: by.scale.Unit(by.measure.Unit), Measures: by.measures, Without: by.without, Builds: []OverBuild{}}
+	out := api.OverOut{Name: name, Short: profile.Short(name), Scale: string(by.scale), Words: by.scale.Words(), Measure: by.measure.Name, Label: by.measure.Label, Counted: by.measure.Counted, Plain: by.measure.Unit, Unit: by.scale.Unit(by.measure.Unit), Measures: by.measures, Without: by.without, Builds: []api.OverBuild{}}
 	index := map[int64]int{}
 	var of [][2]compare.Group // self and total
 	for i := range by.takes {
@@ -78,17 +38,17 @@ func (s *Server) over(c *gin.Context) {
 		if !ok {
 			k = len(out.Builds)
 			index[t.BuildID] = k
-			out.Builds, of = append(out.Builds, OverBuild{Name: t.Build.Name}), append(of, [2]compare.Group{})
+			out.Builds, of = append(out.Builds, api.OverBuild{Name: t.Build.Name}), append(of, [2]compare.Group{})
 		}
 		f := figures[t.ID]
-		x := OverTake{t.Key, t.StartedAt.UTC().Format("2006-01-02T15:04:05Z"), float64(f.Self) / by.divisors[i], float64(f.Total) / by.divisors[i]}
+		x := api.OverTake{Key: t.Key, At: t.StartedAt.UTC().Format("2006-01-02T15:04:05Z"), Self: float64(f.Self) / by.divisors[i], Total: float64(f.Total) / by.divisors[i]}
 		out.Builds[k].Takes = append(out.Builds[k].Takes, x)
 		of[k][0].Add(x.Self, f.SelfSamples, t.StartedAt)
 		of[k][1].Add(x.Total, f.TotalSamples, t.StartedAt)
 	}
 	for k := range out.Builds {
 		b := &out.Builds[k]
-		for i, m := range []*OverMeasure{&b.Self, &b.Total} {
+		for i, m := range []*api.OverMeasure{&b.Self, &b.Total} {
 			m.Mean, m.Low, m.High = compare.Mean(of[k][i].Value)
 			if k > 0 {
 				m.Before = estimateOut(compare.Totals(&of[k-1][i], &of[k][i], by.measure.Counted))

@@ -12,6 +12,8 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
+
+	"entelon/server/api"
 )
 
 // pages are the addresses that the front end knows, as in web/src/app/router.ts.
@@ -32,23 +34,23 @@ func isPage(address string) bool {
 // address that the front end itself understands.
 func (s *Server) page(c *gin.Context) {
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") || (c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead) {
-		c.JSON(http.StatusNotFound, ErrorBody{Error: "there is nothing at " + c.Request.URL.Path, Remedy: "see /api/v1/openapi.json for what there is"})
+		c.JSON(http.StatusNotFound, api.ErrorBody{Error: "there is nothing at " + c.Request.URL.Path, Remedy: "see /api/v1/openapi.json for what there is"})
 		return
 	}
 	if s.o.Web == nil {
-		c.JSON(http.StatusNotFound, ErrorBody{Error: "this server was built without its front end", Remedy: "build it with: make build"})
+		c.JSON(http.StatusNotFound, api.ErrorBody{Error: "this server was built without its front end", Remedy: "build it with: make build"})
 		return
 	}
 	name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
 	b, err := fs.ReadFile(s.o.Web, name)
 	if err != nil {
 		if path.Ext(name) != "" && !errors.Is(err, fs.ErrInvalid) && strings.HasPrefix(name, "assets/") {
-			c.JSON(http.StatusNotFound, ErrorBody{Error: "there is no file " + name})
+			c.JSON(http.StatusNotFound, api.ErrorBody{Error: "there is no file " + name})
 			return
 		}
 		name = "index.html"
 		if b, err = fs.ReadFile(s.o.Web, name); err != nil {
-			c.JSON(http.StatusNotFound, ErrorBody{Error: "this server was built without its front end", Remedy: "build it with: make build"})
+			c.JSON(http.StatusNotFound, api.ErrorBody{Error: "this server was built without its front end", Remedy: "build it with: make build"})
 			return
 		}
 	}

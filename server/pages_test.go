@@ -5,7 +5,7 @@ import (
 	"net/http"
 	"testing"
 
-	"entelon/server"
+	"entelon/server/api"
 )
 
 // TestPagesOfTheFrontEnd: without a front end the server says how to build one;
@@ -16,7 +16,7 @@ func TestPagesOfTheFrontEnd(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		var e server.ErrorBody
+		var e api.ErrorBody
 		err = json.NewDecoder(resp.Body).Decode(&e)
 		resp.Body.Close()
 		if err != nil || resp.StatusCode != status || e.Remedy == "" {

@@ -9,14 +9,15 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"entelon/people"
+	"entelon/server/api"
 	"entelon/store"
 )
 
 // linkValid is how long a link for signing in once is good.
 const linkValid = 24 * time.Hour
 
-func tokenOut(t store.Token) TokenOut {
-	out := TokenOut{ID: t.ID, Name: t.Name, Role: string(t.Role), CreatedAt: t.CreatedAt.UTC().Format(time.RFC3339)}
+func tokenOut(t store.Token) api.TokenOut {
+	out := api.TokenOut{ID: t.ID, Name: t.Name, Role: string(t.Role), CreatedAt: t.CreatedAt.UTC().Format(time.RFC3339)}
 	if t.UsedAt != nil {
 		out.UsedAt = t.UsedAt.UTC().Format(time.RFC3339)
 	}
@@ -29,7 +30,7 @@ func (s *Server) tokens(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	out := TokensOut{Tokens: []TokenOut{}}
+	out := api.TokensOut{Tokens: []api.TokenOut{}}
 	for _, t := range list {
 		out.Tokens = append(out.Tokens, tokenOut(t))
 	}
@@ -37,7 +38,7 @@ func (s *Server) tokens(c *gin.Context) {
 }
 
 func (s *Server) addToken(c *gin.Context) {
-	var in TokenIn
+	var in api.TokenIn
 	if err := s.read(c, &in, "the token"); err != nil {
 		s.fail(c, err)
 		return
@@ -60,7 +61,7 @@ func (s *Server) addToken(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusCreated, NewTokenOut{Token: tokenOut(*t), Secret: secret})
+	c.JSON(http.StatusCreated, api.NewTokenOut{Token: tokenOut(*t), Secret: secret})
 }
 
 // roleFor reads a role that is given to a person or a token with a name.
@@ -99,8 +100,8 @@ func (s *Server) removeToken(c *gin.Context) {
 	c.Status(http.StatusNoContent)
 }
 
-func personOut(p store.Person) PersonOut {
-	out := PersonOut{ID: p.ID, Name: p.Name, Role: string(p.Role), Owner: p.Owner, Disabled: p.Disabled, Password: p.Hash != ""}
+func personOut(p store.Person) api.PersonOut {
+	out := api.PersonOut{ID: p.ID, Name: p.Name, Role: string(p.Role), Owner: p.Owner, Disabled: p.Disabled, Password: p.Hash != ""}
 	if p.SeenAt != nil {
 		out.SeenAt = p.SeenAt.UTC().Format(time.RFC3339)
 	}
@@ -113,7 +114,7 @@ func (s *Server) people(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	out := PeopleOut{People: []PersonOut{}}
+	out := api.PeopleOut{People: []api.PersonOut{}}
 	for _, p := range list {
 		out.People = append(out.People, personOut(p))
 	}
@@ -121,7 +122,7 @@ func (s *Server) people(c *gin.Context) {
 }
 
 func (s *Server) addPerson(c *gin.Context) {
-	var in PersonIn
+	var in api.PersonIn
 	if err := s.read(c, &in, "the person"); err != nil {
 		s.fail(c, err)
 		return
@@ -152,11 +153,11 @@ func (s *Server) answerLink(c *gin.Context, p store.Person, status int) {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(status, PersonLinkOut{Person: personOut(p), Path: "/enter/" + secret, Hours: linkValid.Hours()})
+	c.JSON(status, api.PersonLinkOut{Person: personOut(p), Path: "/enter/" + secret, Hours: linkValid.Hours()})
 }
 
 func (s *Server) changePerson(c *gin.Context) {
-	var in PersonChangeIn
+	var in api.PersonChangeIn
 	id, err := idOf(c)
 	if err == nil {
 		err = s.read(c, &in, "the change")
@@ -216,9 +217,9 @@ func (s *Server) audit(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	out := AuditOut{Events: []EventOut{}}
+	out := api.AuditOut{Events: []api.EventOut{}}
 	for _, e := range list {
-		out.Events = append(out.Events, EventOut{ID: e.ID, At: e.At.UTC().Format(time.RFC3339), Who: e.Who, Source: e.Source, What: e.What, Detail: e.Detail})
+		out.Events = append(out.Events, api.EventOut{ID: e.ID, At: e.At.UTC().Format(time.RFC3339), Who: e.Who, Source: e.Source, What: e.What, Detail: e.Detail})
 	}
 	c.JSON(http.StatusOK, out)
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"entelon/people"
+	"entelon/server/api"
 )
 
 // route is one entry of the API: what Gin serves and what the description says.
@@ -73,60 +74,60 @@ func with(more ...param) []param {
 // as no handler is called.
 func (s *Server) table() []route {
 	return append([]route{
-		{needs: people.Look, method: http.MethodGet, path: "/about", summary: "What this server is", answer: AboutOut{}, handle: s.about},
-		{needs: people.Look, method: http.MethodGet, path: "/me", summary: "Who is signed in", answer: MeOut{}, handle: s.me},
-		{needs: needPerson, method: http.MethodPatch, path: "/me", summary: "Change one's own name or password", body: ChangeMeIn{}, answer: MeOut{}, audit: "own name or password changed", handle: s.changeMe},
-		{needs: needNothing, method: http.MethodPost, path: "/enter", summary: "Sign in by a link, which works once", body: EnterIn{}, answer: MeOut{}, handle: s.enter},
-		{needs: needNothing, method: http.MethodPost, path: "/sign-in", summary: "Sign in by name and password", body: SignInIn{}, answer: MeOut{}, handle: s.signIn},
+		{needs: people.Look, method: http.MethodGet, path: "/about", summary: "What this server is", answer: api.AboutOut{}, handle: s.about},
+		{needs: people.Look, method: http.MethodGet, path: "/me", summary: "Who is signed in", answer: api.MeOut{}, handle: s.me},
+		{needs: needPerson, method: http.MethodPatch, path: "/me", summary: "Change one's own name or password", body: api.ChangeMeIn{}, answer: api.MeOut{}, audit: "own name or password changed", handle: s.changeMe},
+		{needs: needNothing, method: http.MethodPost, path: "/enter", summary: "Sign in by a link, which works once", body: api.EnterIn{}, answer: api.MeOut{}, handle: s.enter},
+		{needs: needNothing, method: http.MethodPost, path: "/sign-in", summary: "Sign in by name and password", body: api.SignInIn{}, answer: api.MeOut{}, handle: s.signIn},
 		{needs: needNothing, method: http.MethodPost, path: "/sign-out", summary: "Sign out", status: http.StatusNoContent, handle: s.signOut},
-		{needs: needPerson, method: http.MethodGet, path: "/me/tokens", summary: "One's own tokens", answer: TokensOut{}, handle: s.tokens},
-		{needs: needPerson, method: http.MethodPost, path: "/me/tokens", summary: "Make a token; its secret is told this once", body: TokenIn{}, answer: NewTokenOut{}, status: http.StatusCreated, handle: s.addToken},
+		{needs: needPerson, method: http.MethodGet, path: "/me/tokens", summary: "One's own tokens", answer: api.TokensOut{}, handle: s.tokens},
+		{needs: needPerson, method: http.MethodPost, path: "/me/tokens", summary: "Make a token; its secret is told this once", body: api.TokenIn{}, answer: api.NewTokenOut{}, status: http.StatusCreated, handle: s.addToken},
 		{needs: needPerson, method: http.MethodDelete, path: "/me/tokens/{id}", summary: "Remove a token", status: http.StatusNoContent, handle: s.removeToken},
-		{needs: needOwner, method: http.MethodGet, path: "/people", summary: "Everybody who may sign in", answer: PeopleOut{}, handle: s.people},
-		{needs: needOwner, method: http.MethodPost, path: "/people", summary: "Add a person, with a link to sign in by", body: PersonIn{}, answer: PersonLinkOut{}, status: http.StatusCreated, handle: s.addPerson},
-		{needs: needOwner, method: http.MethodPatch, path: "/people/{id}", summary: "Change a person's role, or lock them out", body: PersonChangeIn{}, answer: PersonOut{}, handle: s.changePerson},
-		{needs: needOwner, method: http.MethodPost, path: "/people/{id}/link", summary: "Make a new link to sign in by", answer: PersonLinkOut{}, status: http.StatusCreated, handle: s.linkFor},
-		{needs: needOwner, method: http.MethodGet, path: "/audit", summary: "What was done, by whom", answer: AuditOut{}, handle: s.audit, query: []param{
+		{needs: needOwner, method: http.MethodGet, path: "/people", summary: "Everybody who may sign in", answer: api.PeopleOut{}, handle: s.people},
+		{needs: needOwner, method: http.MethodPost, path: "/people", summary: "Add a person, with a link to sign in by", body: api.PersonIn{}, answer: api.PersonLinkOut{}, status: http.StatusCreated, handle: s.addPerson},
+		{needs: needOwner, method: http.MethodPatch, path: "/people/{id}", summary: "Change a person's role, or lock them out", body: api.PersonChangeIn{}, answer: api.PersonOut{}, handle: s.changePerson},
+		{needs: needOwner, method: http.MethodPost, path: "/people/{id}/link", summary: "Make a new link to sign in by", answer: api.PersonLinkOut{}, status: http.StatusCreated, handle: s.linkFor},
+		{needs: needOwner, method: http.MethodGet, path: "/audit", summary: "What was done, by whom", answer: api.AuditOut{}, handle: s.audit, query: []param{
 			{"limit", "integer", "how many lines, the newest first", false},
 		}},
-		{needs: needOwner, method: http.MethodPost, path: "/collectors", summary: "Make a link by which a collector can enrol, once", body: CollectorNameIn{}, answer: CollectorLinkOut{}, status: http.StatusCreated, handle: s.addCollector},
+		{needs: needOwner, method: http.MethodPost, path: "/collectors", summary: "Make a link by which a collector can enrol, once", body: api.CollectorNameIn{}, answer: api.CollectorLinkOut{}, status: http.StatusCreated, handle: s.addCollector},
 		{needs: needOwner, method: http.MethodDelete, path: "/collectors/{name}", summary: "Remove a collector; its key is worth nothing any more", status: http.StatusNoContent, handle: s.removeCollector},
-		{needs: needNothing, method: http.MethodPost, path: "/collector/enrol", summary: "For collectors: hand in a public key, by a link that works once", body: EnrolIn{}, answer: CollectorNameIn{}, handle: s.enrol},
-		{needs: needNothing, method: http.MethodPost, path: "/collector/challenge", summary: "For collectors: something to sign", answer: ChallengeOut{}, handle: s.challenge},
-		{needs: needNothing, method: http.MethodPost, path: "/collector/session", summary: "For collectors: begin a session with a signed challenge", body: CollectorSessionIn{}, answer: CollectorSessionOut{}, handle: s.beginCollector},
-		{needs: needCollector, method: http.MethodPost, path: "/collector/key", summary: "For collectors: replace the key", body: CollectorKeyIn{}, status: http.StatusNoContent, handle: s.renewCollector},
-		{needs: people.Look, method: http.MethodGet, path: "/jobs", summary: "Takes that are being made, or were", answer: JobsOut{}, handle: s.jobs, query: []param{
+		{needs: needNothing, method: http.MethodPost, path: "/collector/enrol", summary: "For collectors: hand in a public key, by a link that works once", body: api.EnrolIn{}, answer: api.CollectorNameIn{}, handle: s.enrol},
+		{needs: needNothing, method: http.MethodPost, path: "/collector/challenge", summary: "For collectors: something to sign", answer: api.ChallengeOut{}, handle: s.challenge},
+		{needs: needNothing, method: http.MethodPost, path: "/collector/session", summary: "For collectors: begin a session with a signed challenge", body: api.CollectorSessionIn{}, answer: api.CollectorSessionOut{}, handle: s.beginCollector},
+		{needs: needCollector, method: http.MethodPost, path: "/collector/key", summary: "For collectors: replace the key", body: api.CollectorKeyIn{}, status: http.StatusNoContent, handle: s.renewCollector},
+		{needs: people.Look, method: http.MethodGet, path: "/jobs", summary: "Takes that are being made, or were", answer: api.JobsOut{}, handle: s.jobs, query: []param{
 			{"running", "boolean", "only those that are being made", false},
 		}},
-		{needs: people.Collect, method: http.MethodPost, path: "/jobs", summary: "Have a take made", body: JobIn{}, most: jobBody, answer: JobOut{}, status: http.StatusAccepted, handle: s.addJob},
-		{needs: people.Look, method: http.MethodGet, path: "/jobs/{id}", summary: "A take that is being made, or was", answer: JobOut{}, handle: s.job},
-		{needs: people.Collect, method: http.MethodPost, path: "/jobs/{id}/stop", summary: "End a take that is being made; what was collected is kept", answer: JobOut{}, handle: s.stopJob},
-		{needs: people.Collect, method: http.MethodPost, path: "/counts", load: asleep, summary: "Count the calls of a function exactly", body: CountIn{}, most: jobBody, answer: CountOut{}, handle: s.count},
-		{needs: people.Look, method: http.MethodGet, path: "/collectors", summary: "Collectors with what their machines allow", answer: CollectorsOut{}, handle: s.collectors},
-		{needs: people.Collect, method: http.MethodGet, path: "/collectors/{name}/processes", load: asleep, summary: "The processes that run on a collector's machine", answer: ProcessesOut{}, handle: s.processes},
-		{needs: people.Collect, method: http.MethodGet, path: "/collectors/{name}/groups", load: asleep, summary: "The control groups in which something runs on a collector's machine", answer: GroupsOut{}, handle: s.groups},
-		{needs: needCollector, method: http.MethodPost, path: "/collector/next", load: asleep, summary: "For collectors: the next job", body: CollectorIn{}, most: 1 << 20, answer: NextJobOut{}, handle: s.nextJob},
-		{needs: needCollector, method: http.MethodPost, path: "/collector/jobs/{id}/blocks", load: bulky, summary: "For collectors: what a growing take has gained", octets: true, answer: GrowOut{}, handle: s.grow, query: []param{
+		{needs: people.Collect, method: http.MethodPost, path: "/jobs", summary: "Have a take made", body: api.JobIn{}, most: jobBody, answer: api.JobOut{}, status: http.StatusAccepted, handle: s.addJob},
+		{needs: people.Look, method: http.MethodGet, path: "/jobs/{id}", summary: "A take that is being made, or was", answer: api.JobOut{}, handle: s.job},
+		{needs: people.Collect, method: http.MethodPost, path: "/jobs/{id}/stop", summary: "End a take that is being made; what was collected is kept", answer: api.JobOut{}, handle: s.stopJob},
+		{needs: people.Collect, method: http.MethodPost, path: "/counts", load: asleep, summary: "Count the calls of a function exactly", body: api.CountIn{}, most: jobBody, answer: api.CountOut{}, handle: s.count},
+		{needs: people.Look, method: http.MethodGet, path: "/collectors", summary: "Collectors with what their machines allow", answer: api.CollectorsOut{}, handle: s.collectors},
+		{needs: people.Collect, method: http.MethodGet, path: "/collectors/{name}/processes", load: asleep, summary: "The processes that run on a collector's machine", answer: api.ProcessesOut{}, handle: s.processes},
+		{needs: people.Collect, method: http.MethodGet, path: "/collectors/{name}/groups", load: asleep, summary: "The control groups in which something runs on a collector's machine", answer: api.GroupsOut{}, handle: s.groups},
+		{needs: needCollector, method: http.MethodPost, path: "/collector/next", load: asleep, summary: "For collectors: the next job", body: api.CollectorIn{}, most: 1 << 20, answer: api.NextJobOut{}, handle: s.nextJob},
+		{needs: needCollector, method: http.MethodPost, path: "/collector/jobs/{id}/blocks", load: bulky, summary: "For collectors: what a growing take has gained", octets: true, answer: api.GrowOut{}, handle: s.grow, query: []param{
 			{"at", "integer", "where in the file it begins", true},
 			{"elapsed_ns", "integer", "since the take began", false},
 			{"samples", "integer", "so far", false},
 			{"lost", "integer", "so far", false},
 		}},
-		{needs: needCollector, method: http.MethodPost, path: "/collector/jobs/{id}/end", load: bulky, summary: "For collectors: a job has ended", body: JobEndIn{}, most: answerBody, answer: JobOut{}, handle: s.endJob},
-		{needs: people.Look, method: http.MethodGet, path: "/measures", summary: "What a take can add up", answer: MeasuresOut{}, handle: s.measures},
-		{needs: people.Look, method: http.MethodGet, path: "/programs", summary: "All programs with their builds", answer: ProgramsOut{}, handle: s.programs},
-		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/ledger", load: heavy, summary: "A program's builds side by side, function by function", answer: LedgerOut{}, handle: s.ledger, query: []param{
+		{needs: needCollector, method: http.MethodPost, path: "/collector/jobs/{id}/end", load: bulky, summary: "For collectors: a job has ended", body: api.JobEndIn{}, most: answerBody, answer: api.JobOut{}, handle: s.endJob},
+		{needs: people.Look, method: http.MethodGet, path: "/measures", summary: "What a take can add up", answer: api.MeasuresOut{}, handle: s.measures},
+		{needs: people.Look, method: http.MethodGet, path: "/programs", summary: "All programs with their builds", answer: api.ProgramsOut{}, handle: s.programs},
+		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/ledger", load: heavy, summary: "A program's builds side by side, function by function", answer: api.LedgerOut{}, handle: s.ledger, query: []param{
 			{"scale", "string", "none (a run), work, second, cpu-second or total (shares); absent: what suits the takes", false},
 			ofProgram,
 		}},
-		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/function", load: heavy, summary: "One function over all builds of a program", answer: OverOut{}, handle: s.over, query: []param{
+		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/function", load: heavy, summary: "One function over all builds of a program", answer: api.OverOut{}, handle: s.over, query: []param{
 			{"name", "string", "full name of the function", true},
 			{"scale", "string", "none (a run), work, second, cpu-second or total (shares); absent: what suits the takes", false},
 			ofProgram,
 		}},
-		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/matches", summary: "What was said by hand of functions that changed their name", answer: MatchesOut{}, handle: s.matches},
-		{needs: people.Work, method: http.MethodPost, path: "/programs/{name}/matches", summary: "Say that two names are one function, or not", body: MatchIn{}, answer: MatchesOut{}, audit: "names matched by hand", handle: s.setMatch},
-		{needs: people.Look, method: http.MethodGet, path: "/takes", summary: "Takes, searched and sorted", answer: TakesOut{}, handle: s.takes, query: []param{
+		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/matches", summary: "What was said by hand of functions that changed their name", answer: api.MatchesOut{}, handle: s.matches},
+		{needs: people.Work, method: http.MethodPost, path: "/programs/{name}/matches", summary: "Say that two names are one function, or not", body: api.MatchIn{}, answer: api.MatchesOut{}, audit: "names matched by hand", handle: s.setMatch},
+		{needs: people.Look, method: http.MethodGet, path: "/takes", summary: "Takes, searched and sorted", answer: api.TakesOut{}, handle: s.takes, query: []param{
 			{"search", "string", "words that all occur in program, build, note, command or host", false},
 			{"program", "string", "exact name of a program", false},
 			{"series", "string", "only the takes of this row", false},
@@ -135,78 +136,78 @@ func (s *Server) table() []route {
 			{"limit", "integer", "rows, 1000 at most", false},
 			{"offset", "integer", "rows to leave out first", false},
 		}},
-		{needs: people.Work, method: http.MethodPost, path: "/takes", load: bulky, summary: "Add a take; the body is the file", octets: true, answer: AddedOut{}, status: http.StatusCreated, audit: "take sent", handle: s.addTake,
+		{needs: people.Work, method: http.MethodPost, path: "/takes", load: bulky, summary: "Add a take; the body is the file", octets: true, answer: api.AddedOut{}, status: http.StatusCreated, audit: "take sent", handle: s.addTake,
 			query: []param{{"name", "string", "the file's name, for errors", false}}},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}", load: heavy, summary: "A take without its samples", answer: TakeDetail{}, handle: s.take},
-		{needs: people.Work, method: http.MethodPatch, path: "/takes/{key}", summary: "Replace a take's note", body: NoteIn{}, answer: TakeOut{}, audit: "take's note changed", handle: s.setNote},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}", load: heavy, summary: "A take without its samples", answer: api.TakeDetail{}, handle: s.take},
+		{needs: people.Work, method: http.MethodPatch, path: "/takes/{key}", summary: "Replace a take's note", body: api.NoteIn{}, answer: api.TakeOut{}, audit: "take's note changed", handle: s.setNote},
 		{needs: people.Work, method: http.MethodDelete, path: "/takes/{key}", summary: "Remove a take", status: http.StatusNoContent, audit: "take removed", handle: s.removeTake},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/notes", summary: "Notes on a take and on the functions of its program", answer: RemarksOut{}, handle: s.notes},
-		{needs: people.Work, method: http.MethodPost, path: "/takes/{key}/notes", summary: "Write a note on a take or a function", body: RemarkIn{}, answer: RemarkOut{}, status: http.StatusCreated, audit: "note written", handle: s.addNote},
-		{needs: people.Work, method: http.MethodPatch, path: "/notes/{id}", summary: "Replace a note", body: RemarkIn{}, answer: RemarkOut{}, audit: "note changed", handle: s.changeNote},
-		{needs: people.Work, method: http.MethodPut, path: "/notes/{id}/settled", summary: "Say that a note asks for nothing any more, or does again", body: SettledIn{}, answer: RemarkOut{}, audit: "note settled or opened", handle: s.settleNote},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/notes", summary: "Notes on a take and on the functions of its program", answer: api.RemarksOut{}, handle: s.notes},
+		{needs: people.Work, method: http.MethodPost, path: "/takes/{key}/notes", summary: "Write a note on a take or a function", body: api.RemarkIn{}, answer: api.RemarkOut{}, status: http.StatusCreated, audit: "note written", handle: s.addNote},
+		{needs: people.Work, method: http.MethodPatch, path: "/notes/{id}", summary: "Replace a note", body: api.RemarkIn{}, answer: api.RemarkOut{}, audit: "note changed", handle: s.changeNote},
+		{needs: people.Work, method: http.MethodPut, path: "/notes/{id}/settled", summary: "Say that a note asks for nothing any more, or does again", body: api.SettledIn{}, answer: api.RemarkOut{}, audit: "note settled or opened", handle: s.settleNote},
 		{needs: people.Work, method: http.MethodDelete, path: "/notes/{id}", summary: "Remove a note", status: http.StatusNoContent, audit: "note removed", handle: s.removeNote},
-		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/pins", summary: "Functions that stand on top of a program's lists", answer: PinsOut{}, handle: s.pins},
-		{needs: people.Work, method: http.MethodPost, path: "/programs/{name}/pins", summary: "Pin a function, or let it go", body: PinIn{}, answer: PinsOut{}, audit: "pins changed", handle: s.setPin},
-		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/sources", summary: "Where a program's source is", answer: SourceRules{}, handle: s.sourceRules},
-		{needs: people.Work, method: http.MethodPut, path: "/programs/{name}/sources", summary: "Replace the rules for where a program's source is", body: SourceRulesIn{}, most: 1 << 20, answer: SourceRules{}, audit: "rules for source changed", handle: s.setSourceRules},
+		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/pins", summary: "Functions that stand on top of a program's lists", answer: api.PinsOut{}, handle: s.pins},
+		{needs: people.Work, method: http.MethodPost, path: "/programs/{name}/pins", summary: "Pin a function, or let it go", body: api.PinIn{}, answer: api.PinsOut{}, audit: "pins changed", handle: s.setPin},
+		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/sources", summary: "Where a program's source is", answer: api.SourceRules{}, handle: s.sourceRules},
+		{needs: people.Work, method: http.MethodPut, path: "/programs/{name}/sources", summary: "Replace the rules for where a program's source is", body: api.SourceRulesIn{}, most: 1 << 20, answer: api.SourceRules{}, audit: "rules for source changed", handle: s.setSourceRules},
 		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/file", load: bulky, summary: "The take's file", file: "application/octet-stream", handle: s.file},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/hot", load: shared, summary: "Hot functions and the reading", answer: HotOut{}, handle: s.same(s.hot, nil), query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/hot", load: shared, summary: "Hot functions and the reading", answer: api.HotOut{}, handle: s.same(s.hot, nil), query: with(
 			param{"bare", "boolean", "functions by their number alone, which /functions explains", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/functions", load: shared, summary: "All functions of a take by their number", answer: FunctionsOut{}, handle: s.same(s.functions, nil), query: shaping},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/flame", load: shared, summary: "The flame graph, laid out", answer: FlameOut{}, handle: s.same(s.flame, s.pinsOf), query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/functions", load: shared, summary: "All functions of a take by their number", answer: api.FunctionsOut{}, handle: s.same(s.functions, nil), query: shaping},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/flame", load: shared, summary: "The flame graph, laid out", answer: api.FlameOut{}, handle: s.same(s.flame, s.pinsOf), query: with(
 			param{"root", "integer", "node to dive into", false},
 			param{"order", "string", "of siblings: cost, name or first", false},
 			param{"pixels", "integer", "width of the drawing; thinner frames go into bands", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/search", load: shared, summary: "Find functions in the flame graph", answer: SearchOut{}, handle: s.same(s.search, nil), query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/search", load: shared, summary: "Find functions in the flame graph", answer: api.SearchOut{}, handle: s.same(s.search, nil), query: with(
 			param{"text", "string", "part of a name", true},
 			param{"root", "integer", "node to search below", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/function", load: heavy, summary: "One function: cost, callers, callees, other builds", answer: FunctionOut{}, handle: s.function, query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/function", load: heavy, summary: "One function: cost, callers, callees, other builds", answer: api.FunctionOut{}, handle: s.function, query: with(
 			param{"name", "string", "its full name", true},
 			param{"module", "string", "its library's name, if the name is not enough", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/builds", load: heavy, summary: "One function in the newest take of each build, in a scope", answer: BuildsOut{}, handle: s.builds, query: append(append([]param{}, timeRange...), measuring,
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/builds", load: heavy, summary: "One function in the newest take of each build, in a scope", answer: api.BuildsOut{}, handle: s.builds, query: append(append([]param{}, timeRange...), measuring,
 			param{"name", "string", "its full name", true},
 			param{"module", "string", "its library's name, if the name is not enough", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/threads", load: shared, summary: "The cost by thread", answer: ThreadsOut{}, handle: s.same(s.threads, nil), query: with()},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/scope", load: shared, summary: "A scope expression as it is understood, or what is wrong with it", answer: ScopeOut{}, handle: s.same(s.scope, nil), query: []param{scoping}},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/kept", load: shared, summary: "How much of a take a scope keeps", answer: KeptOut{}, handle: s.same(s.kept, nil), query: with()},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/complete", load: shared, summary: "How a scope expression may go on", answer: CompleteOut{}, handle: s.same(s.complete, nil), query: []param{
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/threads", load: shared, summary: "The cost by thread", answer: api.ThreadsOut{}, handle: s.same(s.threads, nil), query: with()},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/scope", load: shared, summary: "A scope expression as it is understood, or what is wrong with it", answer: api.ScopeOut{}, handle: s.same(s.scope, nil), query: []param{scoping}},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/kept", load: shared, summary: "How much of a take a scope keeps", answer: api.KeptOut{}, handle: s.same(s.kept, nil), query: with()},
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/complete", load: shared, summary: "How a scope expression may go on", answer: api.CompleteOut{}, handle: s.same(s.complete, nil), query: []param{
 			{"text", "string", "what stands there already", false},
 			{"at", "integer", "where, in characters from 0", false},
 		}},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/paths", load: shared, summary: "The steps that follow one of a path", answer: PathsOut{}, handle: s.same(s.paths, nil), query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/paths", load: shared, summary: "The steps that follow one of a path", answer: api.PathsOut{}, handle: s.same(s.paths, nil), query: with(
 			param{"start", "string", "roots (the default) or leaves", false},
 			param{"node", "integer", "from the roots: the step whose followers are asked for; 0 is the beginning", false},
 			param{"path", "string", "from the leaves: the numbers of the functions up to there, with commas", false},
 			param{"heaviest", "boolean", "tell the heaviest path, too", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/neighbours", load: shared, summary: "Where a function's cost comes in and where it goes on", answer: NeighboursOut{}, handle: s.same(s.neighbours, nil), query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/neighbours", load: shared, summary: "Where a function's cost comes in and where it goes on", answer: api.NeighboursOut{}, handle: s.same(s.neighbours, nil), query: with(
 			param{"name", "string", "its full name", true},
 			param{"module", "string", "its library's name, if the name is not enough", false},
 			param{"levels", "integer", "how far, 1 to 5", false},
 			param{"most", "integer", "functions that stand alone on each level", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/lines", load: heavy, summary: "A function's file, line by line", answer: LinesOut{}, handle: s.lines, query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/lines", load: heavy, summary: "A function's file, line by line", answer: api.LinesOut{}, handle: s.lines, query: with(
 			param{"name", "string", "the function's full name", true},
 			param{"module", "string", "its library's name, if the name is not enough", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/graph", load: shared, summary: "The call graph without its thin parts", answer: GraphOut{}, handle: s.same(s.graph, nil), query: with(
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/graph", load: shared, summary: "The call graph without its thin parts", answer: api.GraphOut{}, handle: s.same(s.graph, nil), query: with(
 			param{"most", "integer", "functions", false},
 			param{"least_permille", "integer", "share of the total from which on functions and calls are told", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/times", load: shared, summary: "Samples over time", answer: TimesOut{}, handle: s.same(s.times, nil), query: []param{
+		{needs: people.Look, method: http.MethodGet, path: "/takes/{key}/times", load: shared, summary: "Samples over time", answer: api.TimesOut{}, handle: s.same(s.times, nil), query: []param{
 			{"bins", "integer", "how many pieces the time is cut into", false},
 			measuring,
 		}},
-		{needs: people.Look, method: http.MethodGet, path: "/compare", load: heavy, summary: "Two takes, or two groups of takes: what differs, how sure that is, and what explains it", answer: CompareOut{}, handle: s.compare, query: comparing},
-		{needs: people.Look, method: http.MethodGet, path: "/compare/mirror", load: heavy, summary: "The flame graphs of both sides, in one order and on one scale", answer: MirrorOut{}, handle: s.mirror, query: append(append([]param{}, comparing...),
+		{needs: people.Look, method: http.MethodGet, path: "/compare", load: heavy, summary: "Two takes, or two groups of takes: what differs, how sure that is, and what explains it", answer: api.CompareOut{}, handle: s.compare, query: comparing},
+		{needs: people.Look, method: http.MethodGet, path: "/compare/mirror", load: heavy, summary: "The flame graphs of both sides, in one order and on one scale", answer: api.MirrorOut{}, handle: s.mirror, query: append(append([]param{}, comparing...),
 			param{"pixels", "integer", "width of the drawing; thinner frames are left out", false},
 		)},
-		{needs: people.Look, method: http.MethodGet, path: "/compare/lines", load: heavy, summary: "The lines of a function's file on both sides", answer: CompareLines{}, handle: s.compareLines, query: append(append([]param{}, comparing...),
+		{needs: people.Look, method: http.MethodGet, path: "/compare/lines", load: heavy, summary: "The lines of a function's file on both sides", answer: api.CompareLines{}, handle: s.compareLines, query: append(append([]param{}, comparing...),
 			param{"name", "string", "full name of the function, as either side has it", true},
 		)},
 		{needs: people.Look, method: http.MethodGet, path: "/compare/report.html", load: heavy, summary: "The comparison as one page that holds all it needs", file: "text/html", handle: s.compareReport(), query: comparing},

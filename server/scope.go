@@ -8,12 +8,13 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"entelon/core/scope"
+	"entelon/server/api"
 )
 
 // scope reads an expression for the scope line: its conditions as words, or what
 // is wrong with it and where.
 func (s *Server) scope(c *gin.Context) {
-	out := ScopeOut{Parts: []ScopePart{}, Absent: []string{}}
+	out := api.ScopeOut{Parts: []api.ScopePart{}, Absent: []string{}}
 	sc, err := scope.Parse(c.Query("scope"))
 	var wrong *scope.SyntaxError
 	if errors.As(err, &wrong) {
@@ -37,7 +38,7 @@ func (s *Server) scope(c *gin.Context) {
 		if texts == nil {
 			texts = []string{}
 		}
-		out.Parts = append(out.Parts, ScopePart{p.Text, p.Field, p.Not, p.From, p.To, texts})
+		out.Parts = append(out.Parts, api.ScopePart{Text: p.Text, Field: p.Field, Not: p.Not, FromNS: p.From, ToNS: p.To, Texts: texts})
 	}
 	if !sc.All() {
 		out.Absent = o.names().Absent(sc)
@@ -57,10 +58,10 @@ func (s *Server) complete(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	out := CompleteOut{Proposals: []ScopeProposal{}}
+	out := api.CompleteOut{Proposals: []api.ScopeProposal{}}
 	if text := c.Query("text"); len(text) <= 4096 {
 		for _, p := range o.names().Complete(text, int(at)) {
-			out.Proposals = append(out.Proposals, ScopeProposal(p))
+			out.Proposals = append(out.Proposals, api.ScopeProposal(p))
 		}
 	}
 	c.JSON(http.StatusOK, out)

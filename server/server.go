@@ -23,6 +23,7 @@ import (
 	"entelon/codec"
 	"entelon/codec/take"
 	"entelon/core/measure"
+	"entelon/server/api"
 	"entelon/server/gate"
 	"entelon/server/keep"
 	"entelon/store"
@@ -115,7 +116,7 @@ func (s *Server) recover(c *gin.Context) {
 	defer func() {
 		if p := recover(); p != nil {
 			s.o.Log.Error("a request failed", "id", c.GetString(requestKey), "path", c.Request.URL.Path, "panic", fmt.Sprint(p), "stack", string(debug.Stack()))
-			c.AbortWithStatusJSON(http.StatusInternalServerError, ErrorBody{Error: "the server met a fault and wrote it into its log"})
+			c.AbortWithStatusJSON(http.StatusInternalServerError, api.ErrorBody{Error: "the server met a fault and wrote it into its log"})
 		}
 	}()
 	c.Next()
@@ -135,7 +136,7 @@ func (s *Server) guard(c *gin.Context) {
 		return
 	}
 	if !s.knownHost(c.Request.Host) {
-		c.AbortWithStatusJSON(http.StatusMisdirectedRequest, ErrorBody{Error: "this server does not answer to the name " + c.Request.Host, Remedy: "use the address that it printed when it started"})
+		c.AbortWithStatusJSON(http.StatusMisdirectedRequest, api.ErrorBody{Error: "this server does not answer to the name " + c.Request.Host, Remedy: "use the address that it printed when it started"})
 		return
 	}
 	if c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead {
@@ -143,12 +144,12 @@ func (s *Server) guard(c *gin.Context) {
 	}
 	if o := c.GetHeader("Origin"); o != "" {
 		if u, err := url.Parse(o); err != nil || u.Host != c.Request.Host {
-			c.AbortWithStatusJSON(http.StatusForbidden, ErrorBody{Error: "a page of another site may not change anything here"})
+			c.AbortWithStatusJSON(http.StatusForbidden, api.ErrorBody{Error: "a page of another site may not change anything here"})
 			return
 		}
 	}
 	if site := c.GetHeader("Sec-Fetch-Site"); site == "cross-site" || site == "same-site" {
-		c.AbortWithStatusJSON(http.StatusForbidden, ErrorBody{Error: "a page of another site may not change anything here"})
+		c.AbortWithStatusJSON(http.StatusForbidden, api.ErrorBody{Error: "a page of another site may not change anything here"})
 	}
 }
 
@@ -172,15 +173,9 @@ func (s *Server) knownHost(hostport string) bool {
 	return false
 }
 
-// ErrorBody is what every answer with a status of 400 or above has.
-type ErrorBody struct {
-	Error  string `json:"error"`            // one line: what happened, and where
-	Remedy string `json:"remedy,omitempty"` // one line: what to do
-}
-
 // fail answers with the error's own words.
 func (s *Server) fail(c *gin.Context, err error) {
-	status, body := http.StatusInternalServerError, ErrorBody{Error: err.Error()}
+	status, body := http.StatusInternalServerError, api.ErrorBody{Error: err.Error()}
 	var broken *take.Error
 	var bad badRequest
 	var tooMuch *http.MaxBytesError

@@ -23,6 +23,7 @@ import (
 	"entelon/core/made"
 	"entelon/people"
 	"entelon/server"
+	"entelon/server/api"
 	"entelon/store"
 	"entelon/store/private"
 )
@@ -148,7 +149,7 @@ func keep(t *testing.T, seed uint64) string {
 	if err := take.Write(&b, made.Take(seed, made.Small)); err != nil {
 		t.Fatal(err)
 	}
-	added := decode[server.AddedOut](t, ask(t, "POST", "/takes?name=x.take", &b, 201))
+	added := decode[api.AddedOut](t, ask(t, "POST", "/takes?name=x.take", &b, 201))
 	t.Cleanup(func() { ask(t, "DELETE", "/takes/"+added.Take.Key, nil, 204) })
 	return added.Take.Key
 }
@@ -156,23 +157,23 @@ func keep(t *testing.T, seed uint64) string {
 func TestEveryRouteAnswersAsDescribed(t *testing.T) {
 	a, b := keep(t, 1), keep(t, 2)
 	ask(t, "GET", "/about", nil, 200)
-	if p := decode[server.ProgramsOut](t, ask(t, "GET", "/programs", nil, 200)); len(p.Programs) != 1 || p.Programs[0].Builds[0].Takes != 2 || len(p.Programs[0].Newest.Name) != 5 || p.Programs[0].Newest.Take != b {
+	if p := decode[api.ProgramsOut](t, ask(t, "GET", "/programs", nil, 200)); len(p.Programs) != 1 || p.Programs[0].Builds[0].Takes != 2 || len(p.Programs[0].Newest.Name) != 5 || p.Programs[0].Newest.Take != b {
 		t.Errorf("%+v", p)
 	}
-	if l := decode[server.TakesOut](t, ask(t, "GET", "/takes?search=made&sort=samples&descending=true", nil, 200)); l.Count != 2 {
+	if l := decode[api.TakesOut](t, ask(t, "GET", "/takes?search=made&sort=samples&descending=true", nil, 200)); l.Count != 2 {
 		t.Errorf("%d takes", l.Count)
 	}
-	d := decode[server.TakeDetail](t, ask(t, "GET", "/takes/"+a, nil, 200))
+	d := decode[api.TakeDetail](t, ask(t, "GET", "/takes/"+a, nil, 200))
 	if len(d.Measures) != 2 || d.Measures[0].Name != "cpu" || d.Measures[0].Unit != "ns" || len(d.Threads) != made.Small.Threads || len(d.Siblings) != 2 {
 		t.Errorf("%v, %d threads, %d siblings", d.Measures, len(d.Threads), len(d.Siblings))
 	}
-	if n := decode[server.TakeOut](t, ask(t, "PATCH", "/takes/"+a, strings.NewReader(`{"note":"<b>seen</b>"}`), 200)); n.Note != "<b>seen</b>" {
+	if n := decode[api.TakeOut](t, ask(t, "PATCH", "/takes/"+a, strings.NewReader(`{"note":"<b>seen</b>"}`), 200)); n.Note != "<b>seen</b>" {
 		t.Errorf("the note is %q", n.Note)
 	}
 	if f := ask(t, "GET", "/takes/"+a+"/file", nil, 200); int64(len(f)) != d.Take.Size {
 		t.Errorf("the file has %d bytes, want %d", len(f), d.Take.Size)
 	}
-	hot := decode[server.HotOut](t, ask(t, "GET", "/takes/"+a+"/hot?from=100000000&to=900000000", nil, 200))
+	hot := decode[api.HotOut](t, ask(t, "GET", "/takes/"+a+"/hot?from=100000000&to=900000000", nil, 200))
 	var sum int64
 	for _, v := range hot.Self {
 		sum += v
@@ -181,12 +182,12 @@ func TestEveryRouteAnswersAsDescribed(t *testing.T) {
 		t.Errorf("self costs sum to %d of %d, %d parts of a reading", sum, hot.Total, len(hot.Reading))
 	}
 	name := hot.Functions[0].Name
-	card := decode[server.FunctionOut](t, ask(t, "GET", "/takes/"+a+"/function?name="+name, nil, 200))
+	card := decode[api.FunctionOut](t, ask(t, "GET", "/takes/"+a+"/function?name="+name, nil, 200))
 	if card.Function.Name != name || card.TotalLow > float64(card.Total)/float64(card.ScopeTotal)+0.1 || len(card.Builds) != 1 {
 		t.Errorf("%+v", card)
 	}
 	for _, scope := range []string{"", "&from=100000000&to=900000000"} {
-		card := decode[server.FunctionOut](t, ask(t, "GET", "/takes/"+a+"/function?name="+name+scope, nil, 200))
+		card := decode[api.FunctionOut](t, ask(t, "GET", "/takes/"+a+"/function?name="+name+scope, nil, 200))
 		var found, into int64
 		for _, f := range card.Origin.Found {
 			found += f.Value
@@ -198,7 +199,7 @@ func TestEveryRouteAnswersAsDescribed(t *testing.T) {
 			t.Errorf("%q: of a total of %d, %d were found in some way; %+v", scope, card.Total, found, card.Origin)
 		}
 	}
-	times := decode[server.TimesOut](t, ask(t, "GET", "/takes/"+a+"/times?bins=10", nil, 200))
+	times := decode[api.TimesOut](t, ask(t, "GET", "/takes/"+a+"/times?bins=10", nil, 200))
 	sum = 0
 	for i := range times.User {
 		sum += times.User[i] + times.Kernel[i]
@@ -206,7 +207,7 @@ func TestEveryRouteAnswersAsDescribed(t *testing.T) {
 	if sum != d.Take.Samples {
 		t.Errorf("%d samples over time, want %d", sum, d.Take.Samples)
 	}
-	c := decode[server.CompareOut](t, ask(t, "GET", "/compare?baseline="+a+"&candidate="+b, nil, 200))
+	c := decode[api.CompareOut](t, ask(t, "GET", "/compare?baseline="+a+"&candidate="+b, nil, 200))
 	if c.Scale != "none" || len(c.Rows) == 0 {
 		t.Errorf("compared by %s, %d rows", c.Scale, len(c.Rows))
 	}
@@ -219,7 +220,7 @@ func TestEveryRouteAnswersAsDescribed(t *testing.T) {
 // same frames as the whole.
 func TestFlameColumns(t *testing.T) {
 	a := keep(t, 3)
-	f := decode[server.FlameOut](t, ask(t, "GET", "/takes/"+a+"/flame?pixels=60000", nil, 200))
+	f := decode[api.FlameOut](t, ask(t, "GET", "/takes/"+a+"/flame?pixels=60000", nil, 200))
 	n := len(f.Node)
 	if len(f.Function) != n || len(f.Depth) != n || len(f.X) != n || len(f.Width) != n || len(f.Self) != n || len(f.Hidden) != n || len(f.Inlined) != n {
 		t.Fatal("the columns differ in length")
@@ -241,11 +242,11 @@ func TestFlameColumns(t *testing.T) {
 			into = i
 		}
 	}
-	d := decode[server.FlameOut](t, ask(t, "GET", fmt.Sprintf("/takes/%s/flame?root=%d&pixels=60000", a, f.Node[into]), nil, 200))
+	d := decode[api.FlameOut](t, ask(t, "GET", fmt.Sprintf("/takes/%s/flame?root=%d&pixels=60000", a, f.Node[into]), nil, 200))
 	if d.Width[0] != f.Width[into] || d.Total != f.Total || len(d.Path) != 2 || d.Path[0].Node != 0 {
 		t.Errorf("dived into %d of %d; it is %d of %d with %d frames above", f.Width[into], f.Total, d.Width[0], d.Total, len(d.Path))
 	}
-	coarse := decode[server.FlameOut](t, ask(t, "GET", "/takes/"+a+"/flame?pixels=40", nil, 200))
+	coarse := decode[api.FlameOut](t, ask(t, "GET", "/takes/"+a+"/flame?pixels=40", nil, 200))
 	bands := 0
 	for _, h := range coarse.Hidden {
 		if h > 0 {
@@ -274,7 +275,7 @@ func TestWhatCannotBeAnswered(t *testing.T) {
 		"/compare?baseline=" + a + "&candidate=no":                   404,
 		"/compare?baseline=" + a + "&candidate=" + a + "&scale=feet": 400,
 	} {
-		e := decode[server.ErrorBody](t, ask(t, "GET", path, nil, status))
+		e := decode[api.ErrorBody](t, ask(t, "GET", path, nil, status))
 		if e.Error == "" || strings.Contains(e.Error, "\n") {
 			t.Errorf("%s: %q is not one line", path, e.Error)
 		}
@@ -300,7 +301,7 @@ func TestBadUploads(t *testing.T) {
 		"empty": {nil, 422, "empty"}, "text": {[]byte("dear reader, no take"), 422, "not a take"}, "cut": {whole[:len(whole)/2], 422, "cut off"},
 		"harmed": {harmed, 422, "damaged"}, "enormous": {append(bytes.Clone(whole), make([]byte, 9<<20)...), 413, "larger"},
 	} {
-		e := decode[server.ErrorBody](t, ask(t, "POST", "/takes?name=slow.take", bytes.NewReader(c.body), c.status))
+		e := decode[api.ErrorBody](t, ask(t, "POST", "/takes?name=slow.take", bytes.NewReader(c.body), c.status))
 		if !strings.Contains(e.Error, c.words) && !strings.Contains(e.Error, "too large") {
 			t.Errorf("%s: %q", name, e.Error)
 		}
@@ -318,7 +319,7 @@ func TestBadUploads(t *testing.T) {
 		t.Fatal(err)
 	}
 	time.Sleep(100 * time.Millisecond)
-	if l := decode[server.TakesOut](t, ask(t, "GET", "/takes", nil, 200)); l.Count != 0 {
+	if l := decode[api.TakesOut](t, ask(t, "GET", "/takes", nil, 200)); l.Count != 0 {
 		t.Errorf("%d takes were left by bad uploads", l.Count)
 	}
 }
@@ -411,7 +412,7 @@ func TestDatabaseGoes(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if e := decode[server.ErrorBody](t, text); resp.StatusCode != 503 || !strings.Contains(e.Error, "does not answer at 127.0.0.1") || e.Remedy == "" {
+			if e := decode[api.ErrorBody](t, text); resp.StatusCode != 503 || !strings.Contains(e.Error, "does not answer at 127.0.0.1") || e.Remedy == "" {
 				t.Errorf("status %d: %s", resp.StatusCode, text)
 			}
 		}

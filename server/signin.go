@@ -10,6 +10,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"entelon/people"
+	"entelon/server/api"
 	"entelon/store"
 )
 
@@ -83,7 +84,7 @@ func (s *Server) admit(r route) gin.HandlerFunc {
 		case needs == needNothing:
 		case v == nil:
 			c.Header("WWW-Authenticate", "Bearer")
-			c.AbortWithStatusJSON(http.StatusUnauthorized, ErrorBody{Error: "nobody is signed in", Remedy: "sign in, or send a token"})
+			c.AbortWithStatusJSON(http.StatusUnauthorized, api.ErrorBody{Error: "nobody is signed in", Remedy: "sign in, or send a token"})
 			return
 		case needs == needCollector:
 			if v.collector == "" {
@@ -125,7 +126,7 @@ func (s *Server) admit(r route) gin.HandlerFunc {
 }
 
 func (s *Server) refuse(c *gin.Context, what, remedy string) {
-	c.AbortWithStatusJSON(http.StatusForbidden, ErrorBody{Error: what, Remedy: remedy})
+	c.AbortWithStatusJSON(http.StatusForbidden, api.ErrorBody{Error: what, Remedy: remedy})
 }
 
 // visitorOf finds out who asks; a session or a token that is not known is nobody.
@@ -199,15 +200,15 @@ func (s *Server) setCookie(c *gin.Context, name, value string, age int) {
 	})
 }
 
-func meOut(v *visitor) MeOut {
-	return MeOut{Name: v.person.Name, Role: string(v.role), Owner: v.person.Owner && !v.token, Password: v.person.Hash != ""}
+func meOut(v *visitor) api.MeOut {
+	return api.MeOut{Name: v.person.Name, Role: string(v.role), Owner: v.person.Owner && !v.token, Password: v.person.Hash != ""}
 }
 
 func (s *Server) me(c *gin.Context) { c.JSON(http.StatusOK, meOut(who(c))) }
 
 // enter signs in by a link, which works once.
 func (s *Server) enter(c *gin.Context) {
-	var in EnterIn
+	var in api.EnterIn
 	if err := s.read(c, &in, "the link"); err != nil {
 		s.fail(c, err)
 		return
@@ -233,7 +234,7 @@ func (s *Server) enter(c *gin.Context) {
 
 // signIn signs in by name and password.
 func (s *Server) signIn(c *gin.Context) {
-	var in SignInIn
+	var in api.SignInIn
 	if err := s.read(c, &in, "name and password"); err != nil {
 		s.fail(c, err)
 		return
@@ -291,7 +292,7 @@ func (s *Server) signOut(c *gin.Context) {
 // give it; a new one ends all other
 // sessions, and all tokens if asked.
 func (s *Server) changeMe(c *gin.Context) {
-	var in ChangeMeIn
+	var in api.ChangeMeIn
 	if err := s.read(c, &in, "the change"); err != nil {
 		s.fail(c, err)
 		return

@@ -17,6 +17,7 @@ import (
 
 	"entelon/people"
 	"entelon/server"
+	"entelon/server/api"
 	"entelon/store"
 )
 
@@ -45,7 +46,7 @@ func browserOf(t *testing.T, p *store.Person) *http.Client {
 		t.Fatal(err)
 	}
 	c := &http.Client{Jar: jar}
-	if status, body := post(t, c, "/enter", server.EnterIn{Link: secret}); status != http.StatusOK {
+	if status, body := post(t, c, "/enter", api.EnterIn{Link: secret}); status != http.StatusOK {
 		t.Fatalf("entering as %s: %d, %s", p.Name, status, body)
 	}
 	return c
@@ -169,10 +170,10 @@ func TestPasswordsAndSessions(t *testing.T) {
 	p := somebody(t, "Greta Stichel", people.Work, false)
 	first := browserOf(t, p)
 	const password = "burin, burnisher, plate"
-	if status, body := request(t, first, http.MethodPatch, "/me", server.ChangeMeIn{Password: "short"}, nil); status != http.StatusBadRequest {
+	if status, body := request(t, first, http.MethodPatch, "/me", api.ChangeMeIn{Password: "short"}, nil); status != http.StatusBadRequest {
 		t.Errorf("a short password: %d, %s", status, body)
 	}
-	if status, body := request(t, first, http.MethodPatch, "/me", server.ChangeMeIn{Password: password}, nil); status != http.StatusOK {
+	if status, body := request(t, first, http.MethodPatch, "/me", api.ChangeMeIn{Password: password}, nil); status != http.StatusOK {
 		t.Fatalf("the first password: %d, %s", status, body)
 	}
 	signIn := func(name, password string) (*http.Client, int, string) {
@@ -181,17 +182,17 @@ func TestPasswordsAndSessions(t *testing.T) {
 			t.Fatal(err)
 		}
 		c := &http.Client{Jar: jar}
-		status, body := post(t, c, "/sign-in", server.SignInIn{Name: name, Password: password})
+		status, body := post(t, c, "/sign-in", api.SignInIn{Name: name, Password: password})
 		return c, status, body
 	}
 	second, status, body := signIn(p.Name, password)
 	if status != http.StatusOK {
 		t.Fatalf("signing in: %d, %s", status, body)
 	}
-	if status, body = request(t, second, http.MethodPatch, "/me", server.ChangeMeIn{Password: password + "!", Before: "guess at it"}, nil); status != http.StatusUnauthorized {
+	if status, body = request(t, second, http.MethodPatch, "/me", api.ChangeMeIn{Password: password + "!", Before: "guess at it"}, nil); status != http.StatusUnauthorized {
 		t.Errorf("a new password without the old one: %d, %s", status, body)
 	}
-	if status, body = request(t, second, http.MethodPatch, "/me", server.ChangeMeIn{Password: password + "!", Before: password}, nil); status != http.StatusOK {
+	if status, body = request(t, second, http.MethodPatch, "/me", api.ChangeMeIn{Password: password + "!", Before: password}, nil); status != http.StatusOK {
 		t.Fatalf("a new password: %d, %s", status, body)
 	}
 	if status, _ = request(t, first, http.MethodGet, "/me", nil, nil); status != http.StatusUnauthorized {
@@ -222,7 +223,7 @@ func TestPasswordsAndSessions(t *testing.T) {
 		t.Errorf("the right password gets through the wait: %d", status)
 	}
 	// A browser in which they signed in before is not kept out by that.
-	if status, body = post(t, second, "/sign-in", server.SignInIn{Name: p.Name, Password: password + "!"}); status != http.StatusOK {
+	if status, body = post(t, second, "/sign-in", api.SignInIn{Name: p.Name, Password: password + "!"}); status != http.StatusOK {
 		t.Errorf("in a known browser: %d, %s", status, body)
 	}
 	forgetAttempts(t)
@@ -279,7 +280,7 @@ func TestGuessesAtOnce(t *testing.T) {
 	forgetAttempts(t)
 	p := somebody(t, "Ole Platt", people.Look, false)
 	const password = "copper, steel, zinc"
-	if status, body := request(t, browserOf(t, p), http.MethodPatch, "/me", server.ChangeMeIn{Password: password}, nil); status != http.StatusOK {
+	if status, body := request(t, browserOf(t, p), http.MethodPatch, "/me", api.ChangeMeIn{Password: password}, nil); status != http.StatusOK {
 		t.Fatalf("%d, %s", status, body)
 	}
 	var mu sync.Mutex
@@ -287,7 +288,7 @@ func TestGuessesAtOnce(t *testing.T) {
 	got := map[int]int{}
 	for i := range 100 {
 		all.Go(func() {
-			b, _ := json.Marshal(server.SignInIn{Name: "Greta Griffel", Password: fmt.Sprintf("guess number %d", i)})
+			b, _ := json.Marshal(api.SignInIn{Name: "Greta Griffel", Password: fmt.Sprintf("guess number %d", i)})
 			resp, err := http.Post(ts.URL+"/api/v1/sign-in", "application/json", bytes.NewReader(b))
 			if err != nil {
 				return
@@ -302,7 +303,7 @@ func TestGuessesAtOnce(t *testing.T) {
 	if got[http.StatusUnauthorized] == 0 || got[http.StatusUnauthorized] > 6 || got[http.StatusUnauthorized]+got[http.StatusTooManyRequests] != 100 {
 		t.Errorf("of 100 guesses at once: %v", got)
 	}
-	if status, body := post(t, http.DefaultClient, "/sign-in", server.SignInIn{Name: p.Name, Password: password}); status != http.StatusOK {
+	if status, body := post(t, http.DefaultClient, "/sign-in", api.SignInIn{Name: p.Name, Password: password}); status != http.StatusOK {
 		t.Errorf("somebody else at that address: %d, %s", status, body)
 	}
 	forgetAttempts(t)

@@ -16,6 +16,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"entelon/core/profile"
+	"entelon/server/api"
 	"entelon/store"
 )
 
@@ -81,9 +82,9 @@ func (s *Server) sourceRules(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	out := SourceRules{Rules: []SourceRule{}, Folders: append([]string{}, s.o.Sources...)}
+	out := api.SourceRules{Rules: []api.SourceRule{}, Folders: append([]string{}, s.o.Sources...)}
 	for _, r := range list {
-		out.Rules = append(out.Rules, SourceRule{r.Begins, r.Becomes})
+		out.Rules = append(out.Rules, api.SourceRule{Begins: r.Begins, Becomes: r.Becomes})
 	}
 	c.JSON(http.StatusOK, out)
 }
@@ -92,7 +93,7 @@ func (s *Server) sourceRules(c *gin.Context) {
 const mostRules = 50
 
 func (s *Server) setSourceRules(c *gin.Context) {
-	var in SourceRulesIn
+	var in api.SourceRulesIn
 	err := s.read(c, &in, "the rules for source")
 	if err == nil && len(in.Rules) > mostRules {
 		err = badRequest{fmt.Errorf("the rules for source: give up to %d", mostRules)}
@@ -190,7 +191,7 @@ func (s *Server) lines(c *gin.Context) {
 		return
 	}
 	f := p.Functions[r.Function]
-	out := LinesOut{Function: refOf(p, r.Function), File: p.Strings[f.File], Begin: f.Line, ScopeTotal: k.cost.Total(0), Lines: []SourceLine{}, Source: []string{}}
+	out := api.LinesOut{Function: refOf(p, r.Function), File: p.Strings[f.File], Begin: f.Line, ScopeTotal: k.cost.Total(0), Lines: []api.SourceLine{}, Source: []string{}}
 	src, err := s.source(c, o.take, row, out.File)
 	if err != nil {
 		s.fail(c, err)
@@ -200,13 +201,13 @@ func (s *Server) lines(c *gin.Context) {
 	out.Source = append(out.Source, src.lines...)
 	if out.File != "" {
 		for _, l := range o.tree.Lines(k.cost, out.File) {
-			x := SourceLine{Line: l.Line, Self: l.Self, Total: l.Total, Samples: l.Samples, Calls: []EdgeOut{}}
+			x := api.SourceLine{Line: l.Line, Self: l.Self, Total: l.Total, Samples: l.Samples, Calls: []api.EdgeOut{}}
 			for i, e := range l.Calls {
 				if i == 5 {
 					break
 				}
 				ref := refOf(p, e.Function)
-				x.Calls = append(x.Calls, EdgeOut{Function: &ref, Value: e.Value, Samples: e.Samples})
+				x.Calls = append(x.Calls, api.EdgeOut{Function: &ref, Value: e.Value, Samples: e.Samples})
 			}
 			out.Lines = append(out.Lines, x)
 		}
@@ -214,11 +215,11 @@ func (s *Server) lines(c *gin.Context) {
 	for id := range p.Functions {
 		fn := p.Functions[id]
 		if id != 0 && p.Strings[fn.File] == out.File && fn.Line > 0 {
-			out.Functions = append(out.Functions, FunctionLine{Line: fn.Line, Name: p.FunctionName(profile.FunctionID(id)), Short: profile.Short(p.FunctionName(profile.FunctionID(id)))})
+			out.Functions = append(out.Functions, api.FunctionLine{Line: fn.Line, Name: p.FunctionName(profile.FunctionID(id)), Short: profile.Short(p.FunctionName(profile.FunctionID(id)))})
 		}
 	}
 	if out.Functions == nil {
-		out.Functions = []FunctionLine{}
+		out.Functions = []api.FunctionLine{}
 	}
 	c.JSON(http.StatusOK, out)
 }

@@ -13,15 +13,16 @@ import (
 
 	"entelon/core/measure"
 	"entelon/core/profile"
+	"entelon/server/api"
 	"entelon/store"
 )
 
-func takeOut(t *store.Take) TakeOut {
+func takeOut(t *store.Take) api.TakeOut {
 	command := t.Settings.Command
 	if command == nil {
 		command = []string{}
 	}
-	return TakeOut{
+	return api.TakeOut{
 		Key: t.Key, Program: t.Program.Name, Build: t.Build.Name, BuildID: t.Facts.BuildID,
 		Broken: t.Broken, Pinned: t.Pinned, StartedAt: shownTime(t.StartedAt), AddedAt: t.AddedAt, DurationNS: t.DurationNS, CPUNS: t.CPUNS, Samples: t.Samples, Lost: t.Lost,
 		RateHz: t.RateHz, CompleteShare: t.CompleteShare, Warnings: t.Warnings, Note: t.Note, Size: t.Size, Command: command, Host: t.Machine.Host,
@@ -37,8 +38,8 @@ func shownTime(t time.Time) time.Time {
 	return t
 }
 
-func takesOut(rows []store.Take) []TakeOut {
-	out := make([]TakeOut, len(rows))
+func takesOut(rows []store.Take) []api.TakeOut {
+	out := make([]api.TakeOut, len(rows))
 	for i := range rows {
 		out[i] = takeOut(&rows[i])
 	}
@@ -46,7 +47,7 @@ func takesOut(rows []store.Take) []TakeOut {
 }
 
 func (s *Server) about(c *gin.Context) {
-	c.JSON(http.StatusOK, AboutOut{Version: s.o.Version, MaxUpload: s.o.MaxUpload})
+	c.JSON(http.StatusOK, api.AboutOut{Version: s.o.Version, MaxUpload: s.o.MaxUpload})
 }
 
 func (s *Server) programs(c *gin.Context) {
@@ -55,13 +56,13 @@ func (s *Server) programs(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	out := ProgramsOut{Programs: []ProgramOut{}}
+	out := api.ProgramsOut{Programs: []api.ProgramOut{}}
 	for _, p := range rows {
-		x := ProgramOut{Name: p.Name, Builds: []BuildOut{}}
+		x := api.ProgramOut{Name: p.Name, Builds: []api.BuildOut{}}
 		for _, b := range p.Builds {
-			x.Builds = append(x.Builds, BuildOut{b.Name, b.Identity, b.Revision, b.Takes, b.LastAt, b.LastKey, b.Keys, b.CPUNS})
+			x.Builds = append(x.Builds, api.BuildOut{Name: b.Name, BuildID: b.Identity, Revision: b.Revision, Takes: b.Takes, LastAt: b.LastAt, LastTake: b.LastKey, Keys: b.Keys, MedianCPU: b.CPUNS})
 		}
-		n := NewestOut{Name: []string{}, Short: []string{}, SelfShare: []float64{}, TotalShare: []float64{}}
+		n := api.NewestOut{Name: []string{}, Short: []string{}, SelfShare: []float64{}, TotalShare: []float64{}}
 		for _, h := range p.Hot {
 			n.Take, n.Build = h.Key, h.Build
 			c, _ := measure.Named(h.Measure)
@@ -110,7 +111,7 @@ func (s *Server) takes(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, TakesOut{takesOut(rows), n})
+	c.JSON(http.StatusOK, api.TakesOut{Takes: takesOut(rows), Count: n})
 }
 
 func (s *Server) addTake(c *gin.Context) {
@@ -137,7 +138,7 @@ func (s *Server) addTake(c *gin.Context) {
 	} else {
 		s.metrics.uploads.WithLabelValues("kept").Inc()
 	}
-	c.JSON(status, AddedOut{takeOut(t), fresh})
+	c.JSON(status, api.AddedOut{Take: takeOut(t), Fresh: fresh})
 }
 
 func (s *Server) take(c *gin.Context) {
@@ -161,10 +162,10 @@ func (s *Server) take(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	d := TakeDetail{
+	d := api.TakeDetail{
 		Take: takeOut(row), Settings: shown(row.Settings), Machine: row.Machine, Facts: row.Facts,
 		FirstNS: row.Outline.FirstNS, LastNS: row.Outline.LastNS, Siblings: takesOut(siblings),
-		Measures: []MeasureOut{}, Threads: []ThreadOut{},
+		Measures: []api.MeasureOut{}, Threads: []api.ThreadOut{},
 	}
 	switch j, err := s.store.JobOfTake(c.Request.Context(), row.Key); {
 	case err == nil:
@@ -183,16 +184,16 @@ func (s *Server) take(c *gin.Context) {
 		}
 	}
 	for _, x := range row.Outline.Measures {
-		d.Measures = append(d.Measures, MeasureOut(x))
+		d.Measures = append(d.Measures, api.MeasureOut(x))
 	}
 	for i, x := range row.Outline.Threads {
-		d.Threads = append(d.Threads, ThreadOut{uint32(i), x.PID, x.TID, x.Name, x.Process, x.Samples})
+		d.Threads = append(d.Threads, api.ThreadOut{ID: uint32(i), PID: x.PID, TID: x.TID, Name: x.Name, Process: x.Process, Samples: x.Samples})
 	}
 	c.JSON(http.StatusOK, d)
 }
 
 func (s *Server) setNote(c *gin.Context) {
-	var in NoteIn
+	var in api.NoteIn
 	if err := s.read(c, &in, "the note"); err != nil {
 		s.fail(c, err)
 		return

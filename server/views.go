@@ -12,6 +12,7 @@ import (
 	"entelon/core/profile"
 	"entelon/core/scope"
 	"entelon/core/tree"
+	"entelon/server/api"
 	"entelon/store"
 )
 
@@ -90,10 +91,10 @@ func measureOf(c *gin.Context, p *profile.Profile) (int, error) {
 	return m, nil
 }
 
-func refOf(p *profile.Profile, id profile.FunctionID) FunctionRef {
+func refOf(p *profile.Profile, id profile.FunctionID) api.FunctionRef {
 	name := p.FunctionName(id)
 	f := p.Functions[id]
-	return FunctionRef{uint32(id), name, profile.Short(name), p.ModulePath(id), p.Area(id), f.Kind.String(), p.Modules[f.Module].Kind.Runs()}
+	return api.FunctionRef{ID: uint32(id), Name: name, Short: profile.Short(name), Module: p.ModulePath(id), Area: p.Area(id), Kind: f.Kind.String(), Runs: p.Modules[f.Module].Kind.Runs()}
 }
 
 // kept tells how much a scope keeps, before anybody changes to it; what is found
@@ -104,7 +105,7 @@ func (s *Server) kept(c *gin.Context) {
 		return
 	}
 	whole := o.cost(k.measure, scope.Scope{}).cost
-	c.JSON(http.StatusOK, KeptOut{k.cost.Total(0), k.cost.TotalSamples(0), whole.Total(0), whole.TotalSamples(0)})
+	c.JSON(http.StatusOK, api.KeptOut{Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0), OfTotal: whole.Total(0), OfSamples: whole.TotalSamples(0)})
 }
 
 func (s *Server) hot(c *gin.Context) {
@@ -113,9 +114,9 @@ func (s *Server) hot(c *gin.Context) {
 		return
 	}
 	p := o.tree.Profile
-	out := HotOut{
+	out := api.HotOut{
 		Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0),
-		ID: []uint32{}, Functions: []FunctionRef{}, Self: []int64{}, SumTotal: []int64{}, SelfSamples: []int64{}, TotalSamples: []int64{}, File: []string{}, Line: []uint32{}, Reading: []ReadingPart{},
+		ID: []uint32{}, Functions: []api.FunctionRef{}, Self: []int64{}, SumTotal: []int64{}, SelfSamples: []int64{}, TotalSamples: []int64{}, File: []string{}, Line: []uint32{}, Reading: []api.ReadingPart{},
 	}
 	bare := c.Query("bare") == "true"
 	for i, r := range k.rows() {
@@ -137,7 +138,7 @@ func (s *Server) hot(c *gin.Context) {
 		out.Line = append(out.Line, p.Functions[r.Function].Line)
 	}
 	for _, part := range o.reader().Take(k.cost, k.rows()) {
-		x := ReadingPart{Text: part.Text}
+		x := api.ReadingPart{Text: part.Text}
 		if part.Function != 0 {
 			ref := refOf(p, part.Function)
 			x.Function = &ref
@@ -166,10 +167,10 @@ func (s *Server) functions(c *gin.Context) {
 		return
 	}
 	p := v.tree.Profile
-	out := FunctionsOut{Texts: []string{}}
+	out := api.FunctionsOut{Texts: []string{}}
 	if len(p.Functions) > mostNamed { // they come with each question instead
 		out.TooMany = true
-		c.JSON(http.StatusOK, out.empty())
+		c.JSON(http.StatusOK, out.Empty())
 		return
 	}
 	index := map[string]uint32{}
@@ -281,10 +282,10 @@ const (
 	mostNamed = 100_000
 )
 
-func flameOut(o *view, k scopedCost, root tree.NodeID, l *tree.Layout) FlameOut {
+func flameOut(o *view, k scopedCost, root tree.NodeID, l *tree.Layout) api.FlameOut {
 	p := o.tree.Profile
-	out := FlameOut{
-		Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0), Root: uint32(root), Path: []PathStep{}, Functions: []FunctionRef{},
+	out := api.FlameOut{
+		Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0), Root: uint32(root), Path: []api.PathStep{}, Functions: []api.FunctionRef{},
 		Depth: l.Depth, X: l.X, Width: l.W, Self: l.Self, Hidden: l.Hidden,
 		Node: make([]uint32, len(l.Node)), Function: make([]uint32, len(l.Node)), Count: make([]int64, len(l.Node)),
 	}
@@ -302,7 +303,7 @@ func flameOut(o *view, k scopedCost, root tree.NodeID, l *tree.Layout) FlameOut 
 		above := append([]tree.NodeID{0}, o.tree.Path(o.tree.Parent[root])...)
 		out.Above = max(0, len(above)-mostStrips)
 		for _, n := range above[out.Above:] {
-			out.Path = append(out.Path, PathStep{uint32(n), local(o.tree.Function[n]), k.cost.Total(n)})
+			out.Path = append(out.Path, api.PathStep{Node: uint32(n), Function: local(o.tree.Function[n]), Total: k.cost.Total(n)})
 		}
 	}
 	inlined, deep := make([]int32, len(l.Node)), make([]int32, len(l.Node))
@@ -336,7 +337,7 @@ func (s *Server) search(c *gin.Context) {
 		return
 	}
 	m := o.tree.Search(k.cost, root, c.Query("text"))
-	out := SearchOut{Functions: []uint32{}, Nodes: m.Nodes, Value: m.Value, Samples: m.Samples}
+	out := api.SearchOut{Functions: []uint32{}, Nodes: m.Nodes, Value: m.Value, Samples: m.Samples}
 	for _, f := range m.Functions {
 		out.Functions = append(out.Functions, uint32(f))
 	}
@@ -376,10 +377,10 @@ func (s *Server) function(c *gin.Context) {
 	}
 	f := p.Functions[r.Function]
 	n := k.cost.TotalSamples(0)
-	out := FunctionOut{
+	out := api.FunctionOut{
 		Function: refOf(p, r.Function), Linkage: p.Strings[f.Linkage], File: p.Strings[f.File], Line: f.Line,
 		Self: r.Self, Total: r.Total, SelfSamples: r.SelfSamples, TotalSamples: r.TotalSamples, ScopeTotal: k.cost.Total(0),
-		Callers: edges(p, o.tree.Callers(k.cost, r.Function)), Callees: edges(p, o.tree.Callees(k.cost, r.Function)), Builds: []BuildFigure{},
+		Callers: edges(p, o.tree.Callers(k.cost, r.Function)), Callees: edges(p, o.tree.Callees(k.cost, r.Function)), Builds: []api.BuildFigure{},
 	}
 	out.Origin = originOut(p, o.tree.Origin(k.cost, r.Function))
 	if out.Counted = p.Measures[k.measure].Counted; !out.Counted {
@@ -387,7 +388,7 @@ func (s *Server) function(c *gin.Context) {
 		out.TotalLow, out.TotalHigh = tree.Interval(r.TotalSamples, n, tree.Z95)
 	}
 	for _, x := range figures {
-		out.Builds = append(out.Builds, BuildFigure{x.Build, x.Takes, x.SelfShare, x.TotalShare})
+		out.Builds = append(out.Builds, api.BuildFigure{Build: x.Build, Takes: x.Takes, SelfShare: x.SelfShare, TotalShare: x.TotalShare})
 	}
 	c.JSON(http.StatusOK, out)
 }
@@ -395,29 +396,29 @@ func (s *Server) function(c *gin.Context) {
 // heaviestLines is how many lines of a function are told.
 const heaviestLines = 8
 
-func originOut(p *profile.Profile, o tree.Origin) OriginOut {
-	out := OriginOut{Inlined: o.Inlined, Into: edges(p, o.Into), CutOff: o.CutOff, Found: foundOut(o.Found), Callers: foundOut(o.Callers), Lines: []LineOut{}}
+func originOut(p *profile.Profile, o tree.Origin) api.OriginOut {
+	out := api.OriginOut{Inlined: o.Inlined, Into: edges(p, o.Into), CutOff: o.CutOff, Found: foundOut(o.Found), Callers: foundOut(o.Callers), Lines: []api.LineOut{}}
 	for i, l := range o.Lines {
 		if i == heaviestLines {
 			break
 		}
-		out.Lines = append(out.Lines, LineOut{l.Line, l.Value})
+		out.Lines = append(out.Lines, api.LineOut{Line: l.Line, Value: l.Value})
 	}
 	return out
 }
 
-func foundOut(values []tree.FoundValue) []FoundOut {
-	out := []FoundOut{}
+func foundOut(values []tree.FoundValue) []api.FoundOut {
+	out := []api.FoundOut{}
 	for _, v := range values {
-		out = append(out, FoundOut{v.Found.String(), v.Value})
+		out = append(out, api.FoundOut{Way: v.Found.String(), Value: v.Value})
 	}
 	return out
 }
 
-func edges(p *profile.Profile, es []tree.Edge) []EdgeOut {
-	out := []EdgeOut{}
+func edges(p *profile.Profile, es []tree.Edge) []api.EdgeOut {
+	out := []api.EdgeOut{}
 	for _, e := range es {
-		x := EdgeOut{Value: e.Value, Samples: e.Samples}
+		x := api.EdgeOut{Value: e.Value, Samples: e.Samples}
 		if e.Function != 0 {
 			ref := refOf(p, e.Function)
 			x.Function = &ref
@@ -449,7 +450,7 @@ func (s *Server) times(c *gin.Context) {
 		s.fail(c, badRequest{fmt.Errorf("the take cannot be shown over time: %w", err)})
 		return
 	}
-	out := TimesOut{ToNS: row.DurationNS, User: user, Kernel: kernel, Level: p.Measures[m].Combine == measure.Level}
+	out := api.TimesOut{ToNS: row.DurationNS, User: user, Kernel: kernel, Level: p.Measures[m].Combine == measure.Level}
 	for i := range user {
 		out.Highest = max(out.Highest, user[i]+kernel[i])
 	}

@@ -13,15 +13,15 @@ import (
 	"entelon/core/profile"
 	"entelon/linux/cgroup"
 	"entelon/linux/procfs"
-	"entelon/server"
+	"entelon/server/api"
 )
 
-func (w *collector) do(ctx context.Context, j *server.JobForCollector) {
+func (w *collector) do(ctx context.Context, j *api.JobForCollector) {
 	if !jobID.MatchString(j.ID) {
 		w.log.Error("the server sent a job whose number is not one", "job", j.ID)
 		return
 	}
-	end := server.JobEndIn{}
+	end := api.JobEndIn{}
 	switch j.Kind {
 	case "take":
 		w.take(ctx, j)
@@ -31,21 +31,21 @@ func (w *collector) do(ctx context.Context, j *server.JobForCollector) {
 		if err != nil {
 			end.Error = oneLine(err)
 		}
-		end.Answer = &server.ProcessesOut{Processes: []server.ProcessOut{}}
+		end.Answer = &api.ProcessesOut{Processes: []api.ProcessOut{}}
 		for _, p := range list {
 			if !w.allow.MayAttach(p.Owner) {
 				continue
 			}
-			end.Answer.Processes = append(end.Answer.Processes, server.ProcessOut(p))
+			end.Answer.Processes = append(end.Answer.Processes, api.ProcessOut(p))
 		}
 	case "groups":
 		list, err := cgroup.List()
 		if err != nil {
 			end.Error = oneLine(err)
 		}
-		end.Groups = &server.GroupsOut{Groups: []server.GroupOut{}}
+		end.Groups = &api.GroupsOut{Groups: []api.GroupOut{}}
 		for _, g := range list {
-			end.Groups.Groups = append(end.Groups.Groups, server.GroupOut(g))
+			end.Groups.Groups = append(end.Groups.Groups, api.GroupOut(g))
 		}
 	case "count":
 		end.Counts, end.Error, end.Remedy = w.count(ctx, j)
@@ -58,7 +58,7 @@ func (w *collector) do(ctx context.Context, j *server.JobForCollector) {
 }
 
 // count counts the calls of a function.
-func (w *collector) count(ctx context.Context, j *server.JobForCollector) (out *server.CountOut, failed, remedy string) {
+func (w *collector) count(ctx context.Context, j *api.JobForCollector) (out *api.CountOut, failed, remedy string) {
 	if j.Count == nil {
 		return nil, "no function is named", ""
 	}
@@ -77,11 +77,11 @@ func (w *collector) count(ctx context.Context, j *server.JobForCollector) (out *
 		go res.Wait()
 	}
 	x := countResult(res)
-	out = &server.CountOut{Functions: []server.FunctionCount{}, DurationNS: x.DurationNS, CPUNS: x.CPUNS, Slowdown: x.Slowdown, Bounded: res.Bounded, Warnings: x.Warnings}
+	out = &api.CountOut{Functions: []api.FunctionCount{}, DurationNS: x.DurationNS, CPUNS: x.CPUNS, Slowdown: x.Slowdown, Bounded: res.Bounded, Warnings: x.Warnings}
 	for _, f := range x.Functions {
-		n := server.FunctionCount{Name: f.Name, Calls: f.Calls, Callers: []server.CallerCount{}}
+		n := api.FunctionCount{Name: f.Name, Calls: f.Calls, Callers: []api.CallerCount{}}
 		for _, c := range f.Callers {
-			n.Callers = append(n.Callers, server.CallerCount(c))
+			n.Callers = append(n.Callers, api.CallerCount(c))
 		}
 		out.Functions = append(out.Functions, n)
 	}
@@ -90,7 +90,7 @@ func (w *collector) count(ctx context.Context, j *server.JobForCollector) (out *
 
 // allowed returns the settings of a job as this machine allows it: with the user
 // that it runs as, and of a running process nothing that could launch another.
-func (w *collector) allowed(j *server.JobForCollector) (profile.Settings, error) {
+func (w *collector) allowed(j *api.JobForCollector) (profile.Settings, error) {
 	set := j.Settings
 	if set.PID != 0 && len(set.PIDs) == 0 {
 		set.PIDs = []int{set.PID}
@@ -130,7 +130,7 @@ func (w *collector) collect(ctx context.Context, set profile.Settings, progress 
 }
 
 // take makes a take into a file of the spool, which is sent as it grows.
-func (w *collector) take(ctx context.Context, j *server.JobForCollector) {
+func (w *collector) take(ctx context.Context, j *api.JobForCollector) {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	w.keepEnding(j.ID, ending{Error: "the collector ended while it made this take"})

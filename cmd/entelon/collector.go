@@ -17,7 +17,7 @@ import (
 
 	"entelon/collector/identity"
 	"entelon/collector/rights"
-	"entelon/server"
+	"entelon/server/api"
 	"entelon/symbol"
 )
 
@@ -201,8 +201,8 @@ func (w *collector) run(ctx context.Context) error {
 	report.Allows = w.allow.Sentences()
 	quiet := false
 	for ctx.Err() == nil {
-		var next server.NextJobOut
-		err := w.server.post(ctx, "collector/next", server.CollectorIn{Report: report, Doing: w.doing()}, &next)
+		var next api.NextJobOut
+		err := w.server.post(ctx, "collector/next", api.CollectorIn{Report: report, Doing: w.doing()}, &next)
 		var refused refusal
 		switch {
 		case ctx.Err() != nil:

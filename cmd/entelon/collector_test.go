@@ -17,7 +17,7 @@ import (
 	"time"
 
 	"entelon/core/profile"
-	"entelon/server"
+	"entelon/server/api"
 )
 
 // desk is a server on an address of its own, with what a test needs of it.
@@ -141,7 +141,7 @@ func (d *desk) ask(method, path string, in, out any) (status int, body string) {
 }
 
 // until waits for something of a job.
-func (d *desk) until(id, what string, good func(server.JobOut) bool) (j server.JobOut) {
+func (d *desk) until(id, what string, good func(api.JobOut) bool) (j api.JobOut) {
 	d.t.Helper()
 	for deadline := time.Now().Add(40 * time.Second); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
 		if status, _ := d.ask("GET", "/jobs/"+id, nil, &j); status == 200 && good(j) {
@@ -155,9 +155,9 @@ func (d *desk) until(id, what string, good func(server.JobOut) bool) (j server.J
 // job asks for a take, waiting until a collector is there.
 func (d *desk) job(set profile.Settings) string {
 	d.t.Helper()
-	var j server.JobOut
+	var j api.JobOut
 	for range 100 {
-		status, body := d.ask("POST", "/jobs", server.JobIn{Settings: &set}, &j)
+		status, body := d.ask("POST", "/jobs", api.JobIn{Settings: &set}, &j)
 		if status == http.StatusAccepted {
 			return j.ID
 		}
@@ -173,7 +173,7 @@ func (d *desk) job(set profile.Settings) string {
 // takes counts the takes that the server has.
 func (d *desk) takes() int64 {
 	d.t.Helper()
-	var out server.TakesOut
+	var out api.TakesOut
 	if status, body := d.ask("GET", "/takes", nil, &out); status != 200 {
 		d.t.Fatalf("%d: %s", status, body)
 	}
@@ -190,7 +190,7 @@ func (d *desk) delivered(id string) lasted {
 	if j.State != "done" || j.Take == "" {
 		d.t.Fatalf("%+v", j)
 	}
-	var take server.TakeDetail
+	var take api.TakeDetail
 	if status, body := d.ask("GET", "/takes/"+j.Take, nil, &take); status != 200 {
 		d.t.Fatalf("%d: %s", status, body)
 	}
@@ -201,7 +201,7 @@ func (d *desk) delivered(id string) lasted {
 }
 
 // lasted is a take that was to go on for as long as it was asked for.
-type lasted struct{ server.TakeDetail }
+type lasted struct{ api.TakeDetail }
 
 func (x lasted) whole(t *testing.T) {
 	t.Helper()
@@ -210,7 +210,7 @@ func (x lasted) whole(t *testing.T) {
 	}
 }
 
-func ended(j server.JobOut) bool { return j.State == "done" || j.State == "failed" }
+func ended(j api.JobOut) bool { return j.State == "done" || j.State == "failed" }
 
 // TestServerIsKilledInTheMiddleOfATake: the take goes on, and is delivered once
 // when the server is back.
@@ -220,7 +220,7 @@ func TestServerIsKilledInTheMiddleOfATake(t *testing.T) {
 	d := newDesk(t)
 	d.collect()
 	id := d.job(busy)
-	d.until(id, "its first samples", func(j server.JobOut) bool { return j.Samples > 100 && j.Size > 0 })
+	d.until(id, "its first samples", func(j api.JobOut) bool { return j.Samples > 100 && j.Size > 0 })
 	if err := d.server.Process.Kill(); err != nil {
 		t.Fatal(err)
 	}
@@ -241,7 +241,7 @@ func TestCollectorIsKilledInTheMiddleOfATake(t *testing.T) {
 	d := newDesk(t)
 	c := d.collect()
 	id := d.job(busy)
-	d.until(id, "its first samples", func(j server.JobOut) bool { return j.Samples > 300 && j.Size > 1000 })
+	d.until(id, "its first samples", func(j api.JobOut) bool { return j.Samples > 300 && j.Size > 1000 })
 	if err := c.Process.Kill(); err != nil {
 		t.Fatal(err)
 	}
@@ -264,7 +264,7 @@ func TestTenTakesAtOnce(t *testing.T) {
 		ids = append(ids, d.job(set))
 	}
 	for _, id := range ids {
-		d.until(id, "its samples", func(j server.JobOut) bool { return j.Samples > 3 || ended(j) })
+		d.until(id, "its samples", func(j api.JobOut) bool { return j.Samples > 3 || ended(j) })
 	}
 	for _, id := range ids {
 		if status, body := d.ask("POST", "/jobs/"+id+"/stop", nil, nil); status != 200 {
@@ -288,7 +288,7 @@ func TestJobsThatCannotBe(t *testing.T) {
 	t.Parallel()
 	mustSample(t)
 	d := newDesk(t)
-	if status, body := d.ask("POST", "/jobs", server.JobIn{Settings: &busy}, nil); status != http.StatusServiceUnavailable || !strings.Contains(body, "no collector is there") {
+	if status, body := d.ask("POST", "/jobs", api.JobIn{Settings: &busy}, nil); status != http.StatusServiceUnavailable || !strings.Contains(body, "no collector is there") {
 		t.Errorf("%d: %s", status, body)
 	}
 	d.collect()
@@ -319,7 +319,7 @@ func TestJobsThatCannotBe(t *testing.T) {
 		"keep":      {profile.Settings{Command: []string{"true"}, RateHz: 99, Keep: "thread = x"}, "did you mean: thread is x"},
 		"zero":      {profile.Settings{Command: []string{"tr\x00ue"}, RateHz: 99}, "zero character"},
 	} {
-		if status, body := d.ask("POST", "/jobs", server.JobIn{Settings: &c.set}, nil); status != http.StatusBadRequest || !strings.Contains(body, c.says) {
+		if status, body := d.ask("POST", "/jobs", api.JobIn{Settings: &c.set}, nil); status != http.StatusBadRequest || !strings.Contains(body, c.says) {
 			t.Errorf("%s: %d, %s", name, status, body)
 		}
 	}

@@ -16,7 +16,7 @@ import (
 
 	"entelon/collector/identity"
 	"entelon/people"
-	"entelon/server"
+	"entelon/server/api"
 )
 
 // serverClient asks a server as a collector: it proves its key for a session, and
@@ -75,7 +75,7 @@ func (c *serverClient) session(ctx context.Context, fresh bool) (string, error) 
 	c.secret = ""
 	var err error
 	for i := range c.who {
-		var begun server.CollectorSessionOut
+		var begun api.CollectorSessionOut
 		if begun, err = c.begin(ctx, &c.who[i]); err == nil {
 			c.secret, c.until = begun.Secret, time.Now().Add(time.Duration(begun.Seconds*0.8*float64(time.Second)))
 			if len(c.who) > 1 {
@@ -97,12 +97,12 @@ func (c *serverClient) session(ctx context.Context, fresh bool) (string, error) 
 }
 
 // begin answers a challenge.
-func (c *serverClient) begin(ctx context.Context, x *identity.Identity) (out server.CollectorSessionOut, err error) {
-	var given server.ChallengeOut
+func (c *serverClient) begin(ctx context.Context, x *identity.Identity) (out api.CollectorSessionOut, err error) {
+	var given api.ChallengeOut
 	if err := c.send(ctx, "collector/challenge", nil, "application/json", "", []byte("{}"), &given); err != nil {
 		return out, err
 	}
-	in := server.CollectorSessionIn{Name: x.Name, Challenge: given.Challenge}
+	in := api.CollectorSessionIn{Name: x.Name, Challenge: given.Challenge}
 	in.Signature = people.Sign(x.Key, people.SessionText(c.base.Host, x.Name, given.Challenge))
 	b, err := json.Marshal(in)
 	if err != nil {
@@ -124,7 +124,7 @@ func (c *serverClient) renew(ctx context.Context) error {
 		return err
 	}
 	key := x.Key.Public().(ed25519.PublicKey)
-	b, err := json.Marshal(server.CollectorKeyIn{PublicKey: people.KeyText(key), Signature: people.Sign(old.Key, people.RenewalText(old.Name, key))})
+	b, err := json.Marshal(api.CollectorKeyIn{PublicKey: people.KeyText(key), Signature: people.Sign(old.Key, people.RenewalText(old.Name, key))})
 	if err != nil {
 		return err
 	}
@@ -158,7 +158,7 @@ func (c *serverClient) send(ctx context.Context, path string, query url.Values, 
 		return err
 	}
 	if resp.StatusCode >= 300 {
-		var e server.ErrorBody
+		var e api.ErrorBody
 		if err := json.Unmarshal(b, &e); err != nil || e.Error == "" {
 			e.Error = "the server answered " + resp.Status
 		}

@@ -96,7 +96,7 @@ type functionRow struct {
 }
 
 func estimateJSON(e compare.Estimate) estimateOut {
-	return estimateOut{e.Baseline, e.Candidate, e.Difference, e.Low, e.High, e.Ratio, e.RatioLow, e.RatioHigh, e.P, e.Seen, e.Need, string(e.Verdict)}
+	return estimateOut{Baseline: e.Baseline, Candidate: e.Candidate, Difference: e.Difference, Low: e.Low, High: e.High, Ratio: e.Ratio, RatioLow: e.RatioLow, RatioHigh: e.RatioHigh, P: e.P, Seen: e.Seen, Need: e.Need, Verdict: string(e.Verdict)}
 }
 
 func compareResult(a, b *measured, words measure.Column, v verdict.View) compareJSON {

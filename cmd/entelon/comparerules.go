@@ -19,7 +19,7 @@ import (
 	"entelon/codec/take"
 	"entelon/core/compare"
 	"entelon/core/profile"
-	"entelon/server"
+	"entelon/server/api"
 )
 
 // rulesFile is where a program's repository says what its builds may cost.
@@ -217,7 +217,7 @@ func (x *comparison) fetch(ctx context.Context, m *measured, program, build stri
 	}
 	u := base.JoinPath("api/v1/takes")
 	u.RawQuery = url.Values{"program": {program}, "limit": {"1000"}, "sort": {"started"}, "descending": {"true"}}.Encode()
-	var list server.TakesOut
+	var list api.TakesOut
 	if err := x.get(ctx, u, func(r io.Reader) error { return json.NewDecoder(r).Decode(&list) }); err != nil {
 		return err
 	}
@@ -260,7 +260,7 @@ func (x *comparison) get(ctx context.Context, u *url.URL, use func(io.Reader) er
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode >= 300 {
-		var e server.ErrorBody
+		var e api.ErrorBody
 		if err := json.NewDecoder(io.LimitReader(resp.Body, 1<<20)).Decode(&e); err != nil || e.Error == "" {
 			return fmt.Errorf("%s answered %s; is it an Entelon?", u.Host, resp.Status)
 		}

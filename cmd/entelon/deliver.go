@@ -19,7 +19,7 @@ import (
 
 	"entelon/capture"
 	"entelon/codec/take"
-	"entelon/server"
+	"entelon/server/api"
 )
 
 // growth sends a take's file as it grows, and asks whether it shall end.
@@ -88,7 +88,7 @@ func (g *growth) once(ctx context.Context) error {
 			return err
 		}
 		query := url.Values{"at": {strconv.FormatInt(g.sent, 10)}, "elapsed_ns": {strconv.FormatInt(p.Elapsed.Nanoseconds(), 10)}, "samples": {strconv.FormatInt(p.Samples, 10)}, "lost": {strconv.FormatInt(p.Lost, 10)}}
-		var out server.GrowOut
+		var out api.GrowOut
 		if err := g.w.server.ask(ctx, "collector/jobs/"+g.id+"/blocks", query, "application/octet-stream", b, &out); err != nil {
 			return err
 		}
@@ -172,8 +172,8 @@ func (g *growth) deliver(e ending) (done bool, err error) {
 	}
 	kept := g.digest
 	if !g.over {
-		var out server.JobOut
-		in := server.JobEndIn{Error: e.Error, Remedy: e.Remedy, Size: size, Digest: digest}
+		var out api.JobOut
+		in := api.JobEndIn{Error: e.Error, Remedy: e.Remedy, Size: size, Digest: digest}
 		if err := g.w.server.post(context.Background(), "collector/jobs/"+g.id+"/end", in, &out); err != nil {
 			return false, err
 		}

@@ -13,7 +13,7 @@ import (
 	"testing"
 	"time"
 
-	"entelon/server"
+	"entelon/server/api"
 )
 
 // TestSendingTakesNoMoreMemoryThanIsNew: what a growing take has gained is sent twice a
@@ -30,7 +30,7 @@ func TestSendingTakesNoMoreMemoryThanIsNew(t *testing.T) {
 			t.Error(err)
 		}
 		size += n
-		if err := json.NewEncoder(w).Encode(server.GrowOut{Size: size}); err != nil {
+		if err := json.NewEncoder(w).Encode(api.GrowOut{Size: size}); err != nil {
 			t.Error(err)
 		}
 	}))

@@ -8,14 +8,14 @@ import (
 
 	"entelon/capture"
 	"entelon/diagnose/doctor"
-	"entelon/server"
+	"entelon/server/api"
 )
 
 // machineReport is what this machine allows, as collectors tell it.
-func machineReport() server.MachineReport {
-	r := server.MachineReport{Machine: capture.Machine(), Checks: []server.MachineCheck{}}
+func machineReport() api.MachineReport {
+	r := api.MachineReport{Machine: capture.Machine(), Checks: []api.MachineCheck{}}
 	for _, c := range doctor.Examine() {
-		r.Checks = append(r.Checks, server.MachineCheck(c))
+		r.Checks = append(r.Checks, api.MachineCheck(c))
 	}
 	return r
 }

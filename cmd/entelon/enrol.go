@@ -15,7 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"entelon/collector/identity"
-	"entelon/server"
+	"entelon/server/api"
 )
 
 func enrolCommand(state *string) *cobra.Command {
@@ -70,11 +70,11 @@ func enrolHere(ctx context.Context, dir, link string) (name string, err error) {
 		return "", err
 	}
 	c := &serverClient{base: base, client: &http.Client{Timeout: time.Minute}}
-	body, err := json.Marshal(server.EnrolIn{Link: secret, PublicKey: x.PublicKey()})
+	body, err := json.Marshal(api.EnrolIn{Link: secret, PublicKey: x.PublicKey()})
 	if err != nil {
 		return "", err
 	}
-	var out server.CollectorNameIn
+	var out api.CollectorNameIn
 	if err := c.send(ctx, "collector/enrol", nil, "application/json", "", body, &out); err != nil {
 		return "", err
 	}

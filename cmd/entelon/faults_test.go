@@ -14,7 +14,7 @@ import (
 	"time"
 
 	"entelon/core/profile"
-	"entelon/server"
+	"entelon/server/api"
 )
 
 // TestDatabaseIsKilledInTheMiddleOfATake: the take goes on, the database is
@@ -25,7 +25,7 @@ func TestDatabaseIsKilledInTheMiddleOfATake(t *testing.T) {
 	d := newDesk(t)
 	d.collect()
 	id := d.job(busy)
-	d.until(id, "its first samples", func(j server.JobOut) bool { return j.Samples > 100 && j.Size > 0 })
+	d.until(id, "its first samples", func(j api.JobOut) bool { return j.Samples > 100 && j.Size > 0 })
 	b, err := os.ReadFile(filepath.Join(d.dir, "database", "data", "postmaster.pid"))
 	if err != nil {
 		t.Fatal(err)
@@ -72,7 +72,7 @@ func TestFullDiskUnderTheCollector(t *testing.T) {
 	if !strings.Contains(j.Error, "the disk is full") {
 		t.Errorf("the job says %q", j.Error)
 	}
-	var take server.TakeDetail
+	var take api.TakeDetail
 	if status, body := d.ask("GET", "/takes/"+j.Take, nil, &take); status != 200 {
 		t.Fatalf("%d: %s", status, body)
 	}
@@ -149,7 +149,7 @@ func TestLimitOfAllTakes(t *testing.T) {
 	if sent == 0 || !strings.Contains(said, "is the limit") || !strings.Contains(said, "--max-disk") {
 		t.Fatalf("%d were sent, then: %s", sent, said)
 	}
-	var list server.TakesOut
+	var list api.TakesOut
 	d.ask("GET", "/takes", nil, &list)
 	for _, x := range list.Takes {
 		if status, body := d.ask("DELETE", "/takes/"+x.Key, nil, nil); status != http.StatusNoContent {
@@ -171,7 +171,7 @@ func TestTakesInARowFromThePage(t *testing.T) {
 	ask := func(n int, set profile.Settings) {
 		t.Helper()
 		for range 100 {
-			if status, body := d.ask("POST", "/jobs", server.JobIn{Settings: &set, Repeat: n}, nil); status == http.StatusAccepted {
+			if status, body := d.ask("POST", "/jobs", api.JobIn{Settings: &set, Repeat: n}, nil); status == http.StatusAccepted {
 				return
 			} else if status != http.StatusServiceUnavailable {
 				t.Fatalf("%d: %s", status, body)
@@ -186,11 +186,11 @@ func TestTakesInARowFromThePage(t *testing.T) {
 			t.Fatalf("%d takes came", d.takes())
 		}
 	}
-	var list server.TakesOut
+	var list api.TakesOut
 	d.ask("GET", "/takes", nil, &list)
 	series, turns := "", map[int]bool{}
 	for _, x := range list.Takes {
-		var take server.TakeDetail
+		var take api.TakeDetail
 		d.ask("GET", "/takes/"+x.Key, nil, &take)
 		turns[take.Settings.Turn] = true
 		if series == "" {
@@ -206,7 +206,7 @@ func TestTakesInARowFromThePage(t *testing.T) {
 	long := busy
 	long.ForNS = int64(time.Minute)
 	ask(5, long)
-	var jobs server.JobsOut
+	var jobs api.JobsOut
 	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(100 * time.Millisecond) {
 		d.ask("GET", "/jobs?running=true", nil, &jobs)
 		if len(jobs.Jobs) == 1 && jobs.Jobs[0].Samples > 10 {

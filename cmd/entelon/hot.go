@@ -96,10 +96,10 @@ func hotCommand() *cobra.Command {
 
 func hotOut(t *profile.Take, sc scope.Scope, rows []hotRow, c *tree.Cost) hotJSON {
 	m, total := t.Profile.Words(c.Measure), c.Total(0)
-	out := hotJSON{sc.String(), m.Name, m.Unit, total, c.TotalSamples(0), m.Counted, []functionOut{}}
+	out := hotJSON{Scope: sc.String(), Measure: m.Name, Unit: m.Unit, Total: total, Samples: c.TotalSamples(0), Counted: m.Counted, Functions: []functionOut{}}
 	for _, r := range rows {
-		out.Functions = append(out.Functions, functionOut{r.name, profile.Short(r.name), r.linkage, r.module, r.kind, r.runs, r.file, r.line, r.Self, r.Total,
-			share(r.Self, total), share(r.Total, total)})
+		out.Functions = append(out.Functions, functionOut{Name: r.name, Short: profile.Short(r.name), Linkage: r.linkage, Module: r.module, Kind: r.kind, Runs: r.runs, File: r.file, Line: r.line, Self: r.Self, Total: r.Total,
+			SelfShare: share(r.Self, total), TotalShare: share(r.Total, total)})
 	}
 	return out
 }
@@ -166,7 +166,7 @@ func hotRows(t *profile.Take, measure int, sc scope.Scope, by string, limit int,
 	out := make([]hotRow, len(rows))
 	for i, r := range rows {
 		f := t.Profile.Functions[r.Function]
-		out[i] = hotRow{r, t.Profile.Strings[f.Name], t.Profile.Strings[f.Linkage], t.Profile.ModulePath(r.Function), t.Profile.Strings[f.File], f.Kind.String(), t.Profile.Modules[f.Module].Kind.Runs(), f.Line}
+		out[i] = hotRow{FunctionCost: r, name: t.Profile.Strings[f.Name], linkage: t.Profile.Strings[f.Linkage], module: t.Profile.ModulePath(r.Function), file: t.Profile.Strings[f.File], kind: f.Kind.String(), runs: t.Profile.Modules[f.Module].Kind.Runs(), line: f.Line}
 	}
 	return out, c
 }

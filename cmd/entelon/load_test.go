@@ -20,7 +20,7 @@ import (
 	"time"
 
 	"entelon/bench/section"
-	"entelon/server"
+	"entelon/server/api"
 )
 
 var loadInto = flag.String("load", "", "the document to write what many at once wait for into; without it few try")
@@ -176,7 +176,7 @@ func TestManyAtOnce(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	var added server.AddedOut
+	var added api.AddedOut
 	if err := json.Unmarshal(d.timed(first, http.DefaultClient, "POST", "/takes", f), &added); err != nil || added.Take.Key == "" {
 		t.Fatal(err, first.bad)
 	}
@@ -225,7 +225,7 @@ func large(t *testing.T, dir string) string {
 		if err != nil {
 			t.Fatal(err)
 		}
-		var added server.AddedOut
+		var added api.AddedOut
 		up := &waits{}
 		if err := json.Unmarshal(d.timed(up, http.DefaultClient, "POST", "/takes", f), &added); err != nil || added.Take.Key == "" {
 			t.Fatal(err, up.bad)

@@ -17,7 +17,7 @@ import (
 	"entelon/codec/take"
 	"entelon/core/made"
 	"entelon/core/profile"
-	"entelon/server"
+	"entelon/server/api"
 )
 
 // field returns a line of a process's status file.
@@ -121,7 +121,7 @@ func TestWhatACommandSees(t *testing.T) {
 	set.Env = []string{"PLATE=7"}
 	set.Command = []string{"sh", "-c", `cd ` + open + `; tr '\0' '\n' </proc/self/environ >env; cat /proc/self/status >status; ls -l /proc/self/fd >files; pwd -P; ps -o sid= -p $$ >session; echo $$ >pid; while :; do :; done`}
 	id := d.job(set)
-	d.until(id, "its first samples", func(j server.JobOut) bool { return j.Samples > 50 || ended(j) })
+	d.until(id, "its first samples", func(j api.JobOut) bool { return j.Samples > 50 || ended(j) })
 	read := func(name string) string {
 		t.Helper()
 		b, err := os.ReadFile(filepath.Join(open, name))
@@ -210,14 +210,14 @@ func TestForgedTakes(t *testing.T) {
 		}
 		defer resp.Body.Close()
 		text, err := io.ReadAll(resp.Body)
-		var out server.AddedOut
+		var out api.AddedOut
 		if err != nil || json.Unmarshal(text, &out) != nil || out.Take.Key == "" {
 			t.Fatalf("%v: %s", err, text)
 		}
 		return out.Take.Key
 	}
 	key := forge(nil)
-	for path, in := range map[string]any{"/jobs": server.JobIn{Again: key}, "/counts": server.CountIn{Take: key, Function: "main", Seconds: 1}} {
+	for path, in := range map[string]any{"/jobs": api.JobIn{Again: key}, "/counts": api.CountIn{Take: key, Function: "main", Seconds: 1}} {
 		if status, body := d.ask("POST", path, in, nil); status != http.StatusConflict || !strings.Contains(body, "no job of this server") {
 			t.Errorf("%s of a forged take: %d, %s", path, status, body)
 		}
@@ -226,12 +226,12 @@ func TestForgedTakes(t *testing.T) {
 	set := busy
 	set.ForNS = int64(time.Second)
 	first := d.until(d.job(set), "its end", ended)
-	var take server.TakeDetail
+	var take api.TakeDetail
 	if d.ask("GET", "/takes/"+first.Take, nil, &take); !take.OnRecord || take.Collector != "desk" {
 		t.Errorf("a take of a job: on record %v, of %q", take.OnRecord, take.Collector)
 	}
-	var again server.JobOut
-	if status, body := d.ask("POST", "/jobs", server.JobIn{Again: first.Take}, &again); status != http.StatusAccepted {
+	var again api.JobOut
+	if status, body := d.ask("POST", "/jobs", api.JobIn{Again: first.Take}, &again); status != http.StatusAccepted {
 		t.Fatalf("%d: %s", status, body)
 	}
 	if j := d.until(again.ID, "its end", ended); j.Take == "" || j.AgainOf != first.Take || !slices.Equal(j.Settings.Command, set.Command) {
@@ -241,8 +241,8 @@ func TestForgedTakes(t *testing.T) {
 	// still decides.
 	seen := profile.Settings{Command: []string{"touch", mark}, User: "root", RateHz: 99}
 	if os.Geteuid() == 0 {
-		var j server.JobOut
-		if status, body := d.ask("POST", "/jobs", server.JobIn{Again: key, Settings: &seen}, &j); status != http.StatusAccepted {
+		var j api.JobOut
+		if status, body := d.ask("POST", "/jobs", api.JobIn{Again: key, Settings: &seen}, &j); status != http.StatusAccepted {
 			t.Fatalf("%d: %s", status, body)
 		}
 		if j = d.until(j.ID, "its end", ended); j.State != "failed" || !strings.Contains(j.Error, "this machine does not allow it") {
@@ -298,7 +298,7 @@ func TestRightsOfACollectorSuffice(t *testing.T) {
 			t.Errorf("%s: %+v", name, j)
 			continue
 		}
-		var x server.TakeDetail
+		var x api.TakeDetail
 		if d.ask("GET", "/takes/"+j.Take, nil, &x); name != "attached" && x.Take.Samples < 20 {
 			t.Errorf("%s: %d samples, %+v", name, x.Take.Samples, x.Warnings)
 		}
@@ -308,9 +308,9 @@ func TestRightsOfACollectorSuffice(t *testing.T) {
 			}
 		}
 	}
-	var counted server.CountOut
+	var counted api.CountOut
 	set := profile.Settings{Command: []string{program("goshares")}, RateHz: 99}
-	if status, body := d.ask("POST", "/counts", server.CountIn{Take: "", Settings: &set, Function: "main.main", Seconds: 2}, &counted); status != http.StatusOK || len(counted.Functions) == 0 {
+	if status, body := d.ask("POST", "/counts", api.CountIn{Take: "", Settings: &set, Function: "main.main", Seconds: 2}, &counted); status != http.StatusOK || len(counted.Functions) == 0 {
 		t.Errorf("a count: %d, %s", status, body)
 	}
 }

@@ -14,7 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"entelon/server"
+	"entelon/server/api"
 )
 
 func sendCommand() *cobra.Command {
@@ -57,7 +57,7 @@ func sendCommand() *cobra.Command {
 	return c
 }
 
-func send(ctx context.Context, base *url.URL, token, file string) (*server.AddedOut, error) {
+func send(ctx context.Context, base *url.URL, token, file string) (*api.AddedOut, error) {
 	f, err := os.Open(file)
 	if err != nil {
 		return nil, err
@@ -91,13 +91,13 @@ func send(ctx context.Context, base *url.URL, token, file string) (*server.Added
 		return nil, fmt.Errorf("reading the answer of %s: %w", base.Host, err)
 	}
 	if resp.StatusCode >= 300 {
-		var e server.ErrorBody
+		var e api.ErrorBody
 		if err := json.Unmarshal(body, &e); err != nil || e.Error == "" {
 			return nil, fmt.Errorf("%s answered %s; is it an Entelon?", base.Host, resp.Status)
 		}
 		return nil, errors.New(strings.TrimSuffix(e.Error+"; "+e.Remedy, "; "))
 	}
-	var out server.AddedOut
+	var out api.AddedOut
 	if err := json.Unmarshal(body, &out); err != nil || out.Take.Key == "" {
 		return nil, fmt.Errorf("%s answered with something else than a take; is it an Entelon?", base.Host)
 	}

@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"entelon/server"
+	"entelon/server/api"
 	"entelon/store/private"
 )
 
@@ -162,7 +162,7 @@ func TestTwoServersOneDatabase(t *testing.T) {
 	first, _ := start(1)
 	second, _ := start(2)
 	d := &desk{t: t, address: strings.TrimPrefix(first.address, "http://"), token: first.token("collect")}
-	var list server.CollectorsOut
+	var list api.CollectorsOut
 	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(100 * time.Millisecond) {
 		d.ask("GET", "/collectors", nil, &list)
 		if len(list.Collectors) == 2 && list.Collectors[0].Here && list.Collectors[1].Here {
@@ -177,8 +177,8 @@ func TestTwoServersOneDatabase(t *testing.T) {
 		for _, at := range []*desk{d, e} {
 			set := busy
 			set.ForNS = int64(500 * time.Millisecond)
-			var j server.JobOut
-			if status, body := at.ask("POST", "/jobs", server.JobIn{Collector: c.Name, Settings: &set}, &j); status != http.StatusAccepted {
+			var j api.JobOut
+			if status, body := at.ask("POST", "/jobs", api.JobIn{Collector: c.Name, Settings: &set}, &j); status != http.StatusAccepted {
 				t.Fatalf("%d: %s", status, body)
 			}
 			if j = at.until(j.ID, "its end", ended); j.Take == "" || j.Collector != c.Name {

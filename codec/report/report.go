@@ -62,7 +62,7 @@ func Write(w io.Writer, v codec.View) error {
 			file = fmt.Sprintf("%s:%d", file, f.Line)
 		}
 		name := p.FunctionName(r.Function)
-		rows = append(rows, row{profile.Short(name), name, measure.Amount(r.Self, words.Unit), measure.Amount(r.Total, words.Unit), share(r.Self), share(r.Total), p.ModulePath(r.Function), file, template.CSS(ink.Fill), template.CSS(ink.Edge)})
+		rows = append(rows, row{Name: profile.Short(name), Full: name, Self: measure.Amount(r.Self, words.Unit), Total: measure.Amount(r.Total, words.Unit), SelfShare: share(r.Self), TotalShare: share(r.Total), Module: p.ModulePath(r.Function), File: file, Fill: template.CSS(ink.Fill), Edge: template.CSS(ink.Edge)})
 	}
 	read := ""
 	for _, part := range reading.New(v.Tree).Take(v.Cost, all) {

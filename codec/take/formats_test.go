@@ -58,7 +58,7 @@ func saidOf(t *testing.T, file string) said {
 	for m := range p.Measures {
 		w, c := p.Words(m), tr.Cost(m, scope.Scope{})
 		rows := tr.Functions(c)
-		x := saidMeasure{w.Name, w.Unit, w.Counted, p.Total(m), c.TotalSamples(0), tr.Cost(m, idle).Total(0), tr.Cost(m, marks).Total(0), len(rows), nil}
+		x := saidMeasure{Name: w.Name, Unit: w.Unit, Counted: w.Counted, Total: p.Total(m), Samples: c.TotalSamples(0), Idle: tr.Cost(m, idle).Total(0), Marked: tr.Cost(m, marks).Total(0), Functions: len(rows), Top: nil}
 		for _, f := range rows[:min(25, len(rows))] {
 			cut := int64(0)
 			if p.Functions[f.Function].Kind != profile.KindMark {

@@ -1,4 +1,4 @@
-package server
+package api
 
 import "entelon/core/profile"
 
@@ -102,4 +102,49 @@ type JobEndIn struct {
 	Answer *ProcessesOut `json:"answer"` // to a question
 	Groups *GroupsOut    `json:"groups"`
 	Counts *CountOut     `json:"counts"`
+}
+
+// MachineCheck is one thing that a machine allows or not.
+type MachineCheck struct {
+	Name   string `json:"name"`
+	State  string `json:"state"` // good, part or bad
+	Text   string `json:"text"`
+	Remedy string `json:"remedy"`
+}
+
+// MachineReport is what a machine allows.
+type MachineReport struct {
+	Machine profile.Machine `json:"machine"`
+	Checks  []MachineCheck  `json:"checks"`
+	Allows  []string        `json:"allows"` // what its owner allows, in sentences
+}
+
+// ProcessOut is a process that runs.
+type ProcessOut struct {
+	PID     int      `json:"pid"`
+	Name    string   `json:"name"`
+	Command []string `json:"command"`
+	Owner   string   `json:"owner"`
+	Program string   `json:"program"` // path of its file
+	Runtime string   `json:"runtime"` // go, python, node, java, or ""
+	Threads int      `json:"threads"`
+	AgeS    float64  `json:"age_s"`
+	CPU     float64  `json:"cpu"` // processors that it uses now
+}
+
+// ProcessesOut are the processes of a machine.
+type ProcessesOut struct {
+	Processes []ProcessOut `json:"processes"`
+}
+
+// GroupOut is a control group in which something runs, such as a container.
+type GroupOut struct {
+	Path      string   `json:"path"` // below the system's folder of control groups
+	Processes int      `json:"processes"`
+	Programs  []string `json:"programs"` // some of their names
+}
+
+// GroupsOut are the control groups of a machine.
+type GroupsOut struct {
+	Groups []GroupOut `json:"groups"`
 }

@@ -1,4 +1,4 @@
-package server
+package api
 
 // The answers to what the lenses and the scope line ask.
 
