@@ -9,6 +9,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"entelon/cmd/entelon/comparing"
+	"entelon/cmd/entelon/option"
+	"entelon/cmd/entelon/terminal"
 	"entelon/core/bisect"
 	"entelon/core/compare"
 )
@@ -18,7 +21,7 @@ type bisection struct {
 	good, bad  string
 	build, run string
 	function   string
-	threshold  shareFlag
+	threshold  option.Share
 	most       int
 	again      bool
 
@@ -50,7 +53,7 @@ It can be stopped at any time; the same command goes on where it was.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			b.say = func(format string, args ...any) {
-				fmt.Fprintf(plainWriter{os.Stderr}, "entelon: "+format+"\n", args...)
+				fmt.Fprintf(terminal.PlainWriter{To: os.Stderr}, "entelon: "+format+"\n", args...)
 			}
 			return b.find(cmd)
 		},
@@ -187,11 +190,11 @@ func (b *bisection) tell(cmd *cobra.Command) error {
 		}
 	}
 	fmt.Fprintln(out)
-	x := &comparison{format: "text", limit: 12, scale: string(compare.Unscaled), limits: []string{b.threshold.String()},
-		baseline: []string{b.state.pattern(rev, goodTree)}, candidate: []string{b.state.pattern(rev, probeTree)}, rules: os.DevNull}
+	x := &comparing.Comparison{Format: "text", Limit: 12, Scale: string(compare.Unscaled), Limits: []string{b.threshold.String()},
+		Baseline: []string{b.state.pattern(rev, goodTree)}, Candidate: []string{b.state.pattern(rev, probeTree)}, Rules: os.DevNull}
 	if b.function != "" {
-		x.limits = append(x.limits, b.function+"="+b.threshold.String())
+		x.Limits = append(x.Limits, b.function+"="+b.threshold.String())
 	}
-	_, err := x.run(cmd)
+	_, err := x.Run(cmd)
 	return err
 }

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"entelon/cmd/entelon/option"
 	"entelon/core/bisect"
 	"entelon/core/compare"
 	"entelon/core/profile"
@@ -202,7 +203,7 @@ func (r *repository) clean(ctx context.Context) error {
 // take makes one take of what a work tree has built.
 func (b *bisection) take(ctx context.Context, tree string, rev revision, turn int) error {
 	f := takeFlags{cutShare: 1, quiet: true, repeat: 1, out: b.state.path(rev, tree, turn)}
-	f.symbols.limit = symbol.DefaultCacheLimit
+	f.symbols.Limit = symbol.DefaultCacheLimit
 	of := rev
 	if tree == goodTree {
 		of = b.repo.good
@@ -229,11 +230,11 @@ func (b *bisection) verdict(rev revision, turn int) (bisect.Answer, string, erro
 			return "", "", err
 		}
 		for _, f := range files {
-			t, err := readTake(f)
+			t, err := option.ReadTake(f)
 			if err != nil {
 				return "", "", err
 			}
-			m, sc, err := choice{}.of(t)
+			m, sc, err := option.Choice{}.Of(t)
 			if err != nil {
 				return "", "", err
 			}

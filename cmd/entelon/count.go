@@ -12,6 +12,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"entelon/capture"
+	"entelon/cmd/entelon/option"
+	"entelon/cmd/entelon/terminal"
 	"entelon/core/profile"
 )
 
@@ -40,7 +42,7 @@ func countCommand() *cobra.Command {
 	var o capture.CountOptions
 	var during seconds
 	var asJSON, full bool
-	var symbols symbolFlags
+	var symbols option.Symbols
 	set := &o.Settings
 	c := &cobra.Command{
 		Use:   "count --function NAME… (--pid PID | -- COMMAND ARGS…)",
@@ -77,7 +79,7 @@ much slower; what it cost is measured and said. Counting needs the rights of roo
 					return fmt.Errorf("%d is not the number of a process", pid)
 				}
 			}
-			finder, err := symbols.finder()
+			finder, err := symbols.Finder()
 			if err != nil {
 				return err
 			}
@@ -97,7 +99,7 @@ much slower; what it cost is measured and said. Counting needs the rights of roo
 	c.Flags().StringArrayVar(&set.Env, "env", nil, "set `K=V` in the command's environment; may be repeated")
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON; what the command prints goes to standard error")
 	c.Flags().BoolVar(&full, "full", false, "print names in full, with packages, parameters and template arguments")
-	symbols.add(c)
+	symbols.Add(c)
 	_ = c.RegisterFlagCompletionFunc("pid", completeProcesses)
 	_ = c.MarkFlagDirname("dir")
 	return c
@@ -114,7 +116,7 @@ func runCount(cmd *cobra.Command, o capture.CountOptions, asJSON, full bool) err
 	}
 	sig.to(res.Signal)
 	if asJSON {
-		err = printJSON(cmd.OutOrStdout(), countResult(res))
+		err = terminal.PrintJSON(cmd.OutOrStdout(), countResult(res))
 	} else {
 		err = printCounts(cmd.OutOrStdout(), res, full)
 	}
@@ -122,7 +124,7 @@ func runCount(cmd *cobra.Command, o capture.CountOptions, asJSON, full bool) err
 		return err
 	}
 	if code := await(&capture.Result{Wait: res.Wait}); code != 0 {
-		return exitCode(code)
+		return option.ExitCode(code)
 	}
 	return nil
 }
@@ -146,16 +148,16 @@ func printCounts(w io.Writer, res *capture.Counts, full bool) error {
 		why = ", which was the bound"
 	}
 	fmt.Fprintf(w, "%s calls in %.2f s%s; counting cost %.1f µs a call, %.1f %% of the program's processor time\n",
-		thin(res.Calls), time.Duration(res.DurationNS).Seconds(), why, res.HitNS/1000, 100*res.Slowdown)
+		terminal.Thin(res.Calls), time.Duration(res.DurationNS).Seconds(), why, res.HitNS/1000, 100*res.Slowdown)
 	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', tabwriter.AlignRight)
 	for _, f := range res.Functions {
-		fmt.Fprintf(tw, "%s\t\t  %s\n", thin(f.Calls), shown(f.Name, full))
+		fmt.Fprintf(tw, "%s\t\t  %s\n", terminal.Thin(f.Calls), terminal.Shown(f.Name, full))
 		for _, c := range f.Callers {
 			name := c.Name
 			if !full {
 				name = profile.Short(name)
 			}
-			fmt.Fprintf(tw, "%s\t%.1f %%\t    called by %s\n", thin(c.Calls), 100*share(c.Calls, f.Calls), name)
+			fmt.Fprintf(tw, "%s\t%.1f %%\t    called by %s\n", terminal.Thin(c.Calls), 100*terminal.Share(c.Calls, f.Calls), name)
 		}
 	}
 	if err := tw.Flush(); err != nil {

@@ -6,19 +6,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"entelon/capture"
+	"entelon/cmd/entelon/option"
+	"entelon/cmd/entelon/terminal"
+	"entelon/collector"
 	"entelon/diagnose/doctor"
-	"entelon/server/api"
 )
-
-// machineReport is what this machine allows, as collectors tell it.
-func machineReport() api.MachineReport {
-	r := api.MachineReport{Machine: capture.Machine(), Checks: []api.MachineCheck{}}
-	for _, c := range doctor.Examine() {
-		r.Checks = append(r.Checks, api.MachineCheck(c))
-	}
-	return r
-}
 
 func doctorCommand() *cobra.Command {
 	var asJSON bool
@@ -33,9 +25,9 @@ what would help where something is missing. It changes nothing. The exit code is
   entelon doctor --json`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			r := machineReport()
+			r := collector.Report()
 			if asJSON {
-				if err := printJSON(cmd.OutOrStdout(), r); err != nil {
+				if err := terminal.PrintJSON(cmd.OutOrStdout(), r); err != nil {
 					return err
 				}
 			} else {
@@ -54,7 +46,7 @@ what would help where something is missing. It changes nothing. The exit code is
 			}
 			for _, x := range r.Checks {
 				if x.State == doctor.CheckBad {
-					return exitCode(1)
+					return option.ExitCode(1)
 				}
 			}
 			return nil

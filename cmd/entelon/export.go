@@ -9,13 +9,14 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"entelon/cmd/entelon/option"
 	"entelon/codec"
 	"entelon/codec/formats"
 	"entelon/core/tree"
 )
 
 func exportCommand() *cobra.Command {
-	var chosen choice
+	var chosen option.Choice
 	var shape tree.Shape
 	var out, as, focus string
 	var width int
@@ -56,11 +57,11 @@ The ending of OUT says which, or --as.`,
 					}
 				}
 			}
-			t, err := readTake(args[0])
+			t, err := option.ReadTake(args[0])
 			if err != nil {
 				return err
 			}
-			m, sc, err := chosen.of(t)
+			m, sc, err := chosen.Of(t)
 			if err != nil {
 				return err
 			}
@@ -68,7 +69,7 @@ The ending of OUT says which, or --as.`,
 			cost := tr.Cost(m, sc)
 			view := codec.View{
 				Take: t, Tree: tr, Cost: cost, Rows: func() []tree.FunctionCost { return tr.Functions(cost) },
-				Scope: sc, Shape: shape, Focus: focus, Now: time.Now(), Width: width, Values: chosen.measure != "",
+				Scope: sc, Shape: shape, Focus: focus, Now: time.Now(), Width: width, Values: chosen.Measure != "",
 			}
 			write := func(w io.Writer) error { return format.Encode(w, view) }
 			if out == "-" {
@@ -77,7 +78,7 @@ The ending of OUT says which, or --as.`,
 			return whole(out, write)
 		},
 	}
-	chosen.add(c)
+	chosen.Add(c)
 	c.Flags().StringVarP(&out, "out", "o", "", "the `FILE` to write; - is standard output")
 	c.Flags().StringVar(&as, "as", "", formats.Names()+" (default: by the ending of OUT)")
 	c.Flags().StringVar(&shape.Fold, "fold", "", "\"runtime\" into its callers, or \"foreign\" code into the calls into it")
@@ -89,7 +90,7 @@ The ending of OUT says which, or --as.`,
 	_ = c.RegisterFlagCompletionFunc("as", formatCompletions)
 	_ = c.RegisterFlagCompletionFunc("fold", cobra.FixedCompletions([]string{"runtime", "foreign"}, cobra.ShellCompDirectiveNoFileComp))
 	_ = c.RegisterFlagCompletionFunc("group", cobra.FixedCompletions([]string{"thread", "process", "module"}, cobra.ShellCompDirectiveNoFileComp))
-	return takeFile(c)
+	return option.TakeFile(c)
 }
 
 // formatCompletions are the formats with what they are.

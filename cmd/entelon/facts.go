@@ -9,6 +9,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"entelon/cmd/entelon/option"
+	"entelon/cmd/entelon/terminal"
 	"entelon/core/compare"
 	"entelon/core/measure"
 	"entelon/core/profile"
@@ -134,19 +136,19 @@ func factsCommand() *cobra.Command {
   entelon facts engraved.take --json`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			t, err := readTake(args[0])
+			t, err := option.ReadTake(args[0])
 			if err != nil {
 				return err
 			}
 			out := factsOut(t)
 			if asJSON {
-				return printJSON(cmd.OutOrStdout(), out)
+				return terminal.PrintJSON(cmd.OutOrStdout(), out)
 			}
 			return printFacts(cmd.OutOrStdout(), t, out)
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	return takeFile(c)
+	return option.TakeFile(c)
 }
 
 func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
@@ -168,21 +170,21 @@ func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
 	for _, m := range f.Measures {
 		row(m.Label, "%s", measure.Amount(m.Total, m.Unit))
 	}
-	row("samples", "%s", thin(f.Samples))
-	row("lost", "%s", thin(f.Lost))
+	row("samples", "%s", terminal.Thin(f.Samples))
+	row("lost", "%s", terminal.Thin(f.Lost))
 	row("complete stacks", "%.2f %% (%s)", 100*f.CompleteShare, f.Unwind)
 	for _, c := range f.CutOff {
-		row("cut off", "%s: %s", thin(c.Stacks), c.Words())
+		row("cut off", "%s: %s", terminal.Thin(c.Stacks), c.Words())
 	}
 	if f.Interpreted > 0 {
-		row("interpreted", "%s stacks have functions of an interpreter; %s more were hit while it changed them", thin(f.Interpreted), thin(f.Torn))
+		row("interpreted", "%s stacks have functions of an interpreter; %s more were hit while it changed them", terminal.Thin(f.Interpreted), terminal.Thin(f.Torn))
 	}
 	if f.Labelled+f.Unlabelled > 0 {
 		unread := ""
 		if f.Unlabelled > 0 {
-			unread = fmt.Sprintf("; of %s more not all could be read", thin(f.Unlabelled))
+			unread = fmt.Sprintf("; of %s more not all could be read", terminal.Thin(f.Unlabelled))
 		}
-		row("labels", "%s samples have labels that the program gave%s", thin(f.Labelled), unread)
+		row("labels", "%s samples have labels that the program gave%s", terminal.Thin(f.Labelled), unread)
 	}
 	if f.RuntimeSet != "" {
 		row("runtime", "%s", f.RuntimeSet)
@@ -195,7 +197,7 @@ func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
 		row("work", "%g units, %s of CPU time each", f.Work, measure.Amount(int64(float64(f.CPUNS)/f.Work), "ns"))
 	}
 	for _, c := range f.Counters {
-		row(c.Name, "%s", thin(c.Value))
+		row(c.Name, "%s", terminal.Thin(c.Value))
 	}
 	if len(f.NotCounted) > 0 {
 		row("not counted here", "%s", strings.Join(f.NotCounted, ", "))

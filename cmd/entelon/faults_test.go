@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"entelon/cmd/entelon/serving"
 	"entelon/core/profile"
 	"entelon/server/api"
 )
@@ -117,7 +118,7 @@ func TestACollectorThatIsRefused(t *testing.T) {
 		_ = c.Process.Kill()
 		t.Fatalf("it goes on: %s", said.String())
 	}
-	if c.ProcessState.ExitCode() != exitRefused || strings.Count(said.String(), "does not let this collector in") != 1 {
+	if c.ProcessState.ExitCode() != serving.ExitRefused || strings.Count(said.String(), "does not let this collector in") != 1 {
 		t.Errorf("exit code %d, %s", c.ProcessState.ExitCode(), said.String())
 	}
 }

@@ -7,6 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"entelon/cmd/entelon/option"
+	"entelon/cmd/entelon/terminal"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
@@ -43,7 +45,7 @@ func hotCommand() *cobra.Command {
 	var limit int
 	var asJSON, full bool
 	var fold string
-	var chosen choice
+	var chosen option.Choice
 	c := &cobra.Command{
 		Use:   "hot FILE",
 		Short: "List a take's hot functions",
@@ -65,11 +67,11 @@ func hotCommand() *cobra.Command {
 			if err := (tree.Shape{Fold: fold}).Check(); err != nil {
 				return fmt.Errorf("--fold %s: %w", fold, err)
 			}
-			t, err := readTake(args[0])
+			t, err := option.ReadTake(args[0])
 			if err != nil {
 				return err
 			}
-			m, sc, err := chosen.of(t)
+			m, sc, err := chosen.Of(t)
 			if err != nil {
 				return err
 			}
@@ -78,7 +80,7 @@ func hotCommand() *cobra.Command {
 			}
 			rows, c := hotRows(t, m, sc, by, limit, fold)
 			if asJSON {
-				return printJSON(cmd.OutOrStdout(), hotOut(t, sc, rows, c))
+				return terminal.PrintJSON(cmd.OutOrStdout(), hotOut(t, sc, rows, c))
 			}
 			return printHot(cmd.OutOrStdout(), t, sc, rows, c, full)
 		},
@@ -87,11 +89,11 @@ func hotCommand() *cobra.Command {
 	c.Flags().IntVar(&limit, "limit", 30, "how many rows; 0 means all")
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON, all rows unless --limit is given")
 	c.Flags().BoolVar(&full, "full", false, "print names in full, with packages, parameters and template arguments")
-	chosen.add(c)
+	chosen.Add(c)
 	c.Flags().StringVar(&fold, "fold", "", "\"runtime\": count the functions of the language runtime as their callers'; \"foreign\": count what is not the program's own as the call into it")
 	_ = c.RegisterFlagCompletionFunc("fold", cobra.FixedCompletions([]string{"runtime", "foreign"}, cobra.ShellCompDirectiveNoFileComp))
 	_ = c.RegisterFlagCompletionFunc("by", cobra.FixedCompletions([]string{"self", "total"}, cobra.ShellCompDirectiveNoFileComp))
-	return takeFile(c)
+	return option.TakeFile(c)
 }
 
 func hotOut(t *profile.Take, sc scope.Scope, rows []hotRow, c *tree.Cost) hotJSON {
@@ -99,21 +101,14 @@ func hotOut(t *profile.Take, sc scope.Scope, rows []hotRow, c *tree.Cost) hotJSO
 	out := hotJSON{Scope: sc.String(), Measure: m.Name, Unit: m.Unit, Total: total, Samples: c.TotalSamples(0), Counted: m.Counted, Functions: []functionOut{}}
 	for _, r := range rows {
 		out.Functions = append(out.Functions, functionOut{Name: r.name, Short: profile.Short(r.name), Linkage: r.linkage, Module: r.module, Kind: r.kind, Runs: r.runs, File: r.file, Line: r.line, Self: r.Self, Total: r.Total,
-			SelfShare: share(r.Self, total), TotalShare: share(r.Total, total)})
+			SelfShare: terminal.Share(r.Self, total), TotalShare: terminal.Share(r.Total, total)})
 	}
 	return out
 }
 
-func share(v, total int64) float64 {
-	if total == 0 {
-		return 0
-	}
-	return float64(v) / float64(total)
-}
-
 func printHot(w io.Writer, t *profile.Take, sc scope.Scope, rows []hotRow, c *tree.Cost, full bool) error {
 	m, total := t.Profile.Words(c.Measure), c.Total(0)
-	fmt.Fprintf(w, "%s %s   100 %% = %s of %s · %s samples\n", t.Settings.Program, t.Settings.Build, measure.Amount(total, m.Unit), m.Label, thin(c.TotalSamples(0)))
+	fmt.Fprintf(w, "%s %s   100 %% = %s of %s · %s samples\n", t.Settings.Program, t.Settings.Build, measure.Amount(total, m.Unit), m.Label, terminal.Thin(c.TotalSamples(0)))
 	if !sc.All() {
 		fmt.Fprintf(w, "scope: %s · the rest of %s is left out\n", sc, measure.Amount(t.Profile.Total(c.Measure)-total, m.Unit))
 	}
@@ -131,7 +126,7 @@ func printHot(w io.Writer, t *profile.Take, sc scope.Scope, rows []hotRow, c *tr
 		if r.file != "" {
 			where = fmt.Sprintf("  (%s:%d)", r.file, r.line)
 		}
-		fmt.Fprintf(tw, "%.2f\t%s\t%.2f\t%s\t  %s%s\n", 100*share(r.Self, total), write(r.Self), 100*share(r.Total, total), write(r.Total), shown(r.name, full), where)
+		fmt.Fprintf(tw, "%.2f\t%s\t%.2f\t%s\t  %s%s\n", 100*terminal.Share(r.Self, total), write(r.Self), 100*terminal.Share(r.Total, total), write(r.Total), terminal.Shown(r.name, full), where)
 	}
 	return tw.Flush()
 }
@@ -142,14 +137,6 @@ type hotRow struct {
 	name, linkage, module, file string
 	kind, runs                  string
 	line                        uint32
-}
-
-// shown is a function's name as a table shows it.
-func shown(name string, full bool) string {
-	if !full {
-		name = profile.Short(name)
-	}
-	return plainText(name, "")
 }
 
 // hotRows returns the first rows of a take's hot functions and the total.

@@ -7,6 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"entelon/cmd/entelon/terminal"
+	"entelon/codec/takefile"
 	"entelon/core/made"
 )
 
@@ -32,8 +34,8 @@ with it. It says of itself that it is invented.`,
 				return fmt.Errorf("--stacks %d: give a number from 1 to 20000000", n.Stacks)
 			}
 			t := n.Take()
-			sink := &fileSink{path: out}
-			if err := sink.prepare(); err != nil {
+			sink := &takefile.File{Path: out}
+			if err := sink.Prepare(); err != nil {
 				return err
 			}
 			if err := sink.Begin(t.Settings, t.Machine); err != nil {
@@ -43,14 +45,14 @@ with it. It says of itself that it is invented.`,
 			if err == nil {
 				err = sink.Facts(t.Facts)
 			}
-			if err := sink.close(err); err != nil {
+			if err := sink.Close(err); err != nil {
 				return err
 			}
 			st, err := os.Stat(out)
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(os.Stderr, "entelon: invented %s samples on %s stacks in %s (%.1f bytes a sample)\n", thin(int64(n.Samples)), thin(int64(n.Stacks)), out, float64(st.Size())/float64(n.Samples))
+			fmt.Fprintf(os.Stderr, "entelon: invented %s samples on %s stacks in %s (%.1f bytes a sample)\n", terminal.Thin(int64(n.Samples)), terminal.Thin(int64(n.Stacks)), out, float64(st.Size())/float64(n.Samples))
 			return nil
 		},
 	}

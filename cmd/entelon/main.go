@@ -5,13 +5,15 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"strings"
 
 	"github.com/spf13/cobra"
 
 	"entelon/capture"
 	"entelon/cmd/entelon/begin"
-	"entelon/codec/take"
+	"entelon/cmd/entelon/comparing"
+	"entelon/cmd/entelon/option"
+	"entelon/cmd/entelon/serving"
+	"entelon/cmd/entelon/terminal"
 	"entelon/diagnose/doctor"
 )
 
@@ -19,23 +21,18 @@ func main() {
 	begin.Done()
 	doctor.Spinner()
 	err := root().Execute()
-	var code exitCode
+	var code option.ExitCode
 	switch {
 	case errors.As(err, &code):
 		os.Exit(int(code))
 	case err != nil:
-		fmt.Fprintln(os.Stderr, "entelon: "+oneLine(err))
-		if errors.As(err, new(noCompare)) {
-			os.Exit(exitNoCompare)
+		fmt.Fprintln(os.Stderr, "entelon: "+terminal.OneLine(err))
+		if errors.As(err, new(comparing.NoCompare)) {
+			os.Exit(comparing.ExitNoCompare)
 		}
 		os.Exit(1)
 	}
 }
-
-// exitCode ends the program with a launched command's own code.
-type exitCode int
-
-func (c exitCode) Error() string { return fmt.Sprintf("the command ended with exit code %d", int(c)) }
 
 func root() *cobra.Command {
 	c := &cobra.Command{
@@ -56,23 +53,7 @@ time goes, in the terminal and in the browser.`,
 		SilenceErrors: true,
 		Version:       capture.Version,
 	}
-	c.SetOut(plainWriter{os.Stdout})
-	c.AddCommand(takeCommand(), countCommand(), hotCommand(), factsCommand(), stacksCommand(), compareCommand(), bisectCommand(), exportCommand(), inventCommand(), sendCommand(), serveCommand(), collectorCommand(), personCommand(), backupCommand(), restoreCommand(), doctorCommand(), apiCommand())
+	c.SetOut(terminal.PlainWriter{To: os.Stdout})
+	c.AddCommand(takeCommand(), countCommand(), hotCommand(), factsCommand(), stacksCommand(), comparing.Command(), bisectCommand(), exportCommand(), inventCommand(), sendCommand(), serving.ServeCommand(), serving.CollectorCommand(), serving.PersonCommand(), serving.BackupCommand(), serving.RestoreCommand(), doctorCommand(), apiCommand())
 	return c
-}
-
-// oneLine makes a single clear line of an error, with what to do where known.
-func oneLine(err error) string {
-	line, remedy := err.Error(), ""
-	var broken *take.Error
-	if errors.As(err, &broken) {
-		remedy = broken.Remedy()
-	} else {
-		remedy = capture.Remedy(err)
-	}
-	line = plainText(strings.ReplaceAll(line, "\n", "; "), "")
-	if remedy != "" {
-		return line + "; " + remedy
-	}
-	return line
 }

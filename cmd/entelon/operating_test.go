@@ -26,6 +26,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"entelon/cmd/entelon/serving"
 	"entelon/store/private"
 )
 
@@ -252,7 +253,7 @@ func TestRenewedCertificate(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, "cert.pem"), []byte("half"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	time.Sleep(lookForCertificate + time.Second)
+	time.Sleep(serving.LookForCertificate + time.Second)
 	if n := serial(); n != 2 {
 		t.Errorf("after a broken one: %d", n)
 	}

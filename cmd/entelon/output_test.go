@@ -14,6 +14,9 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"entelon/cmd/entelon/comparing"
+	"entelon/cmd/entelon/option"
 )
 
 const (
@@ -116,17 +119,17 @@ func TestNamesShortAndFull(t *testing.T) {
 
 func TestSize(t *testing.T) {
 	for text, want := range map[string]int64{"4096": 4096, "16k": 16 << 10, "16K": 16 << 10, "16KiB": 16 << 10, "2G": 2 << 30, "3M": 3 << 20} {
-		var s size
+		var s option.Size
 		if err := s.Set(text); err != nil || int64(s) != want {
 			t.Errorf("%s is %d, %v", text, s, err)
 		}
-		var again size
+		var again option.Size
 		if err := again.Set(s.String()); err != nil || again != s {
 			t.Errorf("%s is shown as %s", text, s.String())
 		}
 	}
 	for _, text := range []string{"", "k", "-1", "0", "much", "1.5k", "99999999G"} {
-		var s size
+		var s option.Size
 		if err := s.Set(text); err == nil {
 			t.Errorf("%q is the size %d", text, s)
 		}
@@ -135,14 +138,14 @@ func TestSize(t *testing.T) {
 
 // TestScales: each scale divides both sides as it says.
 func TestScales(t *testing.T) {
-	find := func(c compareJSON) functionRow {
+	find := func(c comparing.JSON) comparing.FunctionRow {
 		for _, f := range c.Functions {
 			if strings.HasSuffix(f.Name, "spacing.extent") {
 				return f
 			}
 		}
 		t.Fatal("spacing.extent is in no comparison")
-		return functionRow{}
+		return comparing.FunctionRow{}
 	}
 	raw := compared(t, "--scale", "none", older, newer)
 	want := find(raw)
@@ -173,10 +176,10 @@ func TestScales(t *testing.T) {
 }
 
 // compared is a comparison as JSON; its exit code is part of what it says.
-func compared(t *testing.T, args ...string) compareJSON {
+func compared(t *testing.T, args ...string) comparing.JSON {
 	t.Helper()
 	r := entelon(t, append([]string{"compare", "--json"}, args...)...)
-	var out compareJSON
+	var out comparing.JSON
 	if err := json.Unmarshal([]byte(r.stdout), &out); err != nil {
 		t.Fatalf("%v: %s%s", err, r.stdout, r.stderr)
 	}

@@ -8,7 +8,10 @@ import (
 	"strings"
 	"testing"
 
+	"entelon/capture/launch"
+	"entelon/cmd/entelon/option"
 	"entelon/codec/take"
+	"entelon/diagnose/doctor"
 )
 
 // TestRateForABudget: the rate never costs more than was accepted, is a prime,
@@ -17,23 +20,23 @@ func TestRateForABudget(t *testing.T) {
 	for _, c := range []struct {
 		budget, cost float64
 		rate         int
-	}{{0.005, 20e-6, 241}, {0.01, 10e-6, 997}, {1, 1e-6, highestRate}, {1e-9, 1e-3, lowestRate}} {
-		if got := rateFor(c.budget, c.cost); got != c.rate {
+	}{{0.005, 20e-6, 241}, {0.01, 10e-6, 997}, {1, 1e-6, doctor.HighestRate}, {1e-9, 1e-3, doctor.LowestRate}} {
+		if got := doctor.RateFor(c.budget, c.cost); got != c.rate {
 			t.Errorf("%v at %v s a sample: %d, want %d", c.budget, c.cost, got, c.rate)
 		}
 	}
 	// 5 % known to within 0.5 points needs 1.96² · 0.05 · 0.95 / 0.005² samples.
-	if got := secondsFor(0.05, 0.1, 100); math.Abs(got-72.99) > 0.1 {
+	if got := doctor.SecondsFor(0.05, 0.1, 100); math.Abs(got-72.99) > 0.1 {
 		t.Errorf("%v s", got)
 	}
 	for text, want := range map[string]float64{"0.5%": 0.005, "2 %": 0.02, "0.25": 0.25} {
-		var s shareFlag
+		var s option.Share
 		if err := s.Set(text); err != nil || math.Abs(float64(s)-want) > 1e-12 {
 			t.Errorf("%q: %v, %v", text, s, err)
 		}
 	}
 	for _, text := range []string{"", "0", "-1%", "120%", "x", "NaN"} {
-		var s shareFlag
+		var s option.Share
 		if err := s.Set(text); err == nil {
 			t.Errorf("%q was taken for %v", text, s)
 		}
@@ -46,7 +49,7 @@ func TestWorkFromOutput(t *testing.T) {
 	const text = "begins\n12 scores done\n" + "1 250 scores done\nends"
 	for size := 1; size < len(text); size++ {
 		var out bytes.Buffer
-		r, err := newWorkReader(&out, `^([0-9 ]+) scores`)
+		r, err := launch.NewWorkReader(&out, `^([0-9 ]+) scores`)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -57,19 +60,19 @@ func TestWorkFromOutput(t *testing.T) {
 			}
 			rest = rest[n:]
 		}
-		if got := r.work(); got != 1250 || out.String() != text {
+		if got := r.Work(); got != 1250 || out.String() != text {
 			t.Fatalf("in pieces of %d: %v units, %q", size, got, out.String())
 		}
 	}
-	if _, err := newWorkReader(nil, "(a)(b)"); err == nil {
+	if _, err := launch.NewWorkReader(nil, "(a)(b)"); err == nil {
 		t.Error("two groups were taken")
 	}
-	r, err := newWorkReader(&bytes.Buffer{}, `^(a+)+$`)
+	r, err := launch.NewWorkReader(&bytes.Buffer{}, `^(a+)+$`)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.Write([]byte(strings.Repeat("a", 1<<20) + "!\n")); err != nil || r.work() != 0 {
-		t.Errorf("%v, %v", err, r.work())
+	if _, err := r.Write([]byte(strings.Repeat("a", 1<<20) + "!\n")); err != nil || r.Work() != 0 {
+		t.Errorf("%v, %v", err, r.Work())
 	}
 }
 

@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"entelon/cmd/entelon/serving"
 	"entelon/codec/take"
 	"entelon/core/made"
 	"entelon/core/profile"
@@ -84,7 +85,7 @@ func TestRightsAreGivenUp(t *testing.T) {
 	c := d.collect()
 	d.job(busy) // it is up
 	var want uint64
-	for _, x := range collectorRights {
+	for _, x := range serving.CollectorRights {
 		want |= 1 << x
 	}
 	for _, name := range []string{"CapEff", "CapPrm", "CapBnd"} {

@@ -14,6 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"entelon/cmd/entelon/serving"
 	"entelon/server/api"
 )
 
@@ -27,11 +28,11 @@ func sendCommand() *cobra.Command {
   entelon send *.take --to https://perf.shop.example:7420 --token-file ci.token`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			base, err := serverAddress("--to", to)
+			base, err := serving.ServerAddress("--to", to)
 			if err != nil {
 				return err
 			}
-			secret, err := token(tokenFile)
+			secret, err := serving.Token(tokenFile)
 			if err != nil {
 				return err
 			}
@@ -50,7 +51,7 @@ func sendCommand() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&to, "to", "http://127.0.0.1:7420", "the server's `URL`")
-	c.Flags().StringVar(&tokenFile, "token-file", "", "the `FILE` with a token that has the role work, made on the page (default "+tokenPlace()+")")
+	c.Flags().StringVar(&tokenFile, "token-file", "", "the `FILE` with a token that has the role work, made on the page (default "+serving.TokenPlace()+")")
 	c.ValidArgsFunction = func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 		return []string{"take"}, cobra.ShellCompDirectiveFilterFileExt
 	}

@@ -3,11 +3,12 @@ package main
 import (
 	"github.com/spf13/cobra"
 
+	"entelon/cmd/entelon/option"
 	"entelon/codec/stacks"
 )
 
 func stacksCommand() *cobra.Command {
-	var chosen choice
+	var chosen option.Choice
 	c := &cobra.Command{
 		Use:   "stacks FILE",
 		Short: "Print every distinct stack with its number of samples, one a line",
@@ -18,17 +19,17 @@ with --measure, with its value of that measure instead.`,
   entelon stacks engraved.take --scope 'code is own and time from 2 s to 5 s'`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			t, err := readTake(args[0])
+			t, err := option.ReadTake(args[0])
 			if err != nil {
 				return err
 			}
-			m, sc, err := chosen.of(t)
+			m, sc, err := chosen.Of(t)
 			if err != nil {
 				return err
 			}
-			return stacks.Write(cmd.OutOrStdout(), t.Profile, m, sc, chosen.measure != "")
+			return stacks.Write(cmd.OutOrStdout(), t.Profile, m, sc, chosen.Measure != "")
 		},
 	}
-	chosen.add(c)
-	return takeFile(c)
+	chosen.Add(c)
+	return option.TakeFile(c)
 }

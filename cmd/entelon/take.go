@@ -22,10 +22,14 @@ import (
 
 	"entelon/capture"
 	"entelon/capture/launch"
+	"entelon/cmd/entelon/option"
+	"entelon/cmd/entelon/terminal"
+	"entelon/codec/takefile"
 	"entelon/core/compare"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
+	"entelon/diagnose/doctor"
 )
 
 const defaultRate = 997 // a prime, so that it does not run in step with timers
@@ -51,13 +55,13 @@ type takeFlags struct {
 	settings              profile.Settings
 	out                   string
 	during                seconds
-	stack                 size
+	stack                 option.Size
 	cutShare              float64 // percent
-	budget                shareFlag
+	budget                option.Share
 	against, againstBuild string
 	repeat                int
 	quiet                 bool // say nothing, and let the command say nothing
-	symbols               symbolFlags
+	symbols               option.Symbols
 }
 
 func takeCommand() *cobra.Command {
@@ -123,7 +127,7 @@ What is added up, with --measure, which may be given several times:
 	c.Flags().StringVar(&f.settings.Unwind, "unwind", capture.UnwindTables, `walk stacks by "tables" or by "frame pointers" alone`)
 	c.Flags().Float64Var(&f.cutShare, "warn-cut", 1, "warn when this share of the stacks is cut off, in `PERCENT`")
 	c.Flags().BoolVar(&f.settings.AsIs, "as-is", false, "add no options to a command for the runtime that it starts, such as node or java")
-	f.symbols.add(c)
+	f.symbols.Add(c)
 	_ = c.RegisterFlagCompletionFunc("event", cobra.FixedCompletions([]string{capture.EventClock, capture.EventCycles}, cobra.ShellCompDirectiveNoFileComp))
 	_ = c.RegisterFlagCompletionFunc("unwind", cobra.FixedCompletions([]string{capture.UnwindTables, capture.UnwindFramePointers}, cobra.ShellCompDirectiveNoFileComp))
 	_ = c.RegisterFlagCompletionFunc("measure", completeMeasures)
@@ -141,7 +145,7 @@ func (f *takeFlags) check(args []string) error {
 	if _, err := measure.ParseAll(f.settings.Measures); err != nil {
 		return err
 	}
-	if _, err := parseScope("--keep", f.settings.Keep); err != nil {
+	if _, err := option.ParseScope("--keep", f.settings.Keep); err != nil {
 		return err
 	}
 	chosen := 0
@@ -191,13 +195,13 @@ func runTake(ctx context.Context, f takeFlags, args []string) error {
 	if err := f.check(args); err != nil {
 		return err
 	}
-	if _, err := newWorkReader(io.Discard, f.settings.WorkFrom); err != nil {
+	if _, err := launch.NewWorkReader(io.Discard, f.settings.WorkFrom); err != nil {
 		return fmt.Errorf("--work-from: %w", err)
 	}
 	say := func(text string) { fmt.Fprintln(os.Stderr, "entelon: "+text) }
 	if f.budget > 0 {
 		f.settings.Budget = float64(f.budget)
-		if err := chooseRate(ctx, &f.settings, say); err != nil {
+		if err := doctor.ChooseRate(ctx, &f.settings, say); err != nil {
 			return fmt.Errorf("--budget: %w", err)
 		}
 	}
@@ -234,12 +238,12 @@ func numbered(path string, n int) string {
 
 // one makes one take.
 func (f takeFlags) one(ctx context.Context, say func(string)) error {
-	finder, err := f.symbols.finder()
+	finder, err := f.symbols.Finder()
 	if err != nil {
 		return err
 	}
-	sink := &fileSink{path: f.out}
-	if err := sink.prepare(); err != nil {
+	sink := &takefile.File{Path: f.out}
+	if err := sink.Prepare(); err != nil {
 		return err
 	}
 	ctx, cancel := context.WithCancel(ctx)
@@ -263,31 +267,31 @@ func (f takeFlags) one(ctx context.Context, say func(string)) error {
 		Notice: say, Work: func() float64 { return f.settings.Work },
 	}
 	if f.settings.WorkFrom != "" {
-		r, err := newWorkReader(os.Stdout, f.settings.WorkFrom)
+		r, err := launch.NewWorkReader(os.Stdout, f.settings.WorkFrom)
 		if err != nil {
 			return err
 		}
-		o.Stdout, o.Work = r, r.work
+		o.Stdout, o.Work = r, r.Work
 	}
 	res, err := capture.Collect(ctx, o, sink)
 	hide()
 	if err != nil {
-		return errors.Join(err, sink.discard())
+		return errors.Join(err, sink.Discard())
 	}
 	sig.to(res.Signal)
-	if err := sink.close(res.SinkErr); err != nil {
-		fmt.Fprintln(os.Stderr, "entelon: "+oneLine(err))
+	if err := sink.Close(res.SinkErr); err != nil {
+		fmt.Fprintln(os.Stderr, "entelon: "+terminal.OneLine(err))
 		res.Wait()
-		return exitCode(1)
+		return option.ExitCode(1)
 	}
 	if !f.quiet {
-		summary(plainWriter{os.Stderr}, res.Take, sink.path)
+		summary(terminal.PlainWriter{To: os.Stderr}, res.Take, sink.Path)
 	}
-	if f.symbols.note != "" {
-		say(f.symbols.note)
+	if f.symbols.Note != "" {
+		say(f.symbols.Note)
 	}
 	if code := await(res); code != 0 {
-		return exitCode(code)
+		return option.ExitCode(code)
 	}
 	return ctxEnded(ctx, f)
 }
@@ -397,9 +401,9 @@ func progress(s profile.Settings) (show func(capture.Progress), hide func()) {
 		total = fmt.Sprintf(" of %.0f", float64(s.ForNS)/1e9)
 	}
 	show = func(p capture.Progress) {
-		text := fmt.Sprintf("sampling: %.1f%s s, %s samples", p.Elapsed.Seconds(), total, thin(p.Samples))
+		text := fmt.Sprintf("sampling: %.1f%s s, %s samples", p.Elapsed.Seconds(), total, terminal.Thin(p.Samples))
 		if p.Lost > 0 {
-			text += fmt.Sprintf(", %s lost", thin(p.Lost))
+			text += fmt.Sprintf(", %s lost", terminal.Thin(p.Lost))
 		}
 		bar.Describe(text + " (Ctrl-C ends)")
 		// A progress line that cannot be written is not worth ending a take for.
@@ -408,22 +412,11 @@ func progress(s profile.Settings) (show func(capture.Progress), hide func()) {
 	return show, func() { _ = bar.Finish() }
 }
 
-// takeName is the default name of a take's file.
-func takeName(s profile.Settings, at time.Time) string {
-	name := s.Program + "-" + s.Build + "-" + at.Local().Format("20060102-150405")
-	return strings.Map(func(r rune) rune {
-		if r == filepath.Separator || r < ' ' {
-			return '_'
-		}
-		return r
-	}, name) + ".take"
-}
-
 func summary(w io.Writer, t *profile.Take, path string) {
 	b := bufio.NewWriter(w)
 	f := t.Facts
 	fmt.Fprintf(b, "\n%s %s: %.2f s, %.2f s CPU, %s samples, %s lost, %.1f %% of stacks complete\n",
-		t.Settings.Program, t.Settings.Build, float64(f.DurationNS)/1e9, float64(f.CPUNS)/1e9, thin(f.Samples), thin(f.Lost), 100*f.CompleteShare())
+		t.Settings.Program, t.Settings.Build, float64(f.DurationNS)/1e9, float64(f.CPUNS)/1e9, terminal.Thin(f.Samples), terminal.Thin(f.Lost), 100*f.CompleteShare())
 	if share, ok := f.Slowdown(); ok {
 		fmt.Fprintf(b, "without sampling: %.2f s, so that sampling made it %s slower (one run each)\n", float64(f.Bare.DurationNS)/1e9, compare.Signed(share))
 	}
@@ -445,7 +438,7 @@ func summary(w io.Writer, t *profile.Take, path string) {
 			if r.Self == 0 {
 				break
 			}
-			fmt.Fprintf(b, "  %5.1f %%  %10s  %s\n", 100*float64(r.Self)/float64(c.Total(0)), measure.Amount(r.Self, w.Unit), shown(r.name, false))
+			fmt.Fprintf(b, "  %5.1f %%  %10s  %s\n", 100*float64(r.Self)/float64(c.Total(0)), measure.Amount(r.Self, w.Unit), terminal.Shown(r.name, false))
 		}
 	}
 	for _, x := range f.Warnings {

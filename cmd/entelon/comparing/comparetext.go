@@ -1,0 +1,74 @@
+package comparing
+
+import (
+	"fmt"
+	"strings"
+	"text/tabwriter"
+
+	"entelon/cmd/entelon/terminal"
+	"entelon/codec/verdict"
+	"entelon/core/compare"
+)
+
+// suspects prints what explains the difference.
+func (x *Comparison) suspects(b *strings.Builder, v verdict.View) {
+	if len(v.Suspects) == 0 {
+		return
+	}
+	tw := tabwriter.NewWriter(b, 0, 0, 2, ' ', tabwriter.AlignRight)
+	fmt.Fprintln(tw, "share\tdifference\t95 %\t  suspect")
+	for _, s := range v.Suspects {
+		at := "the whole program"
+		if len(s.Path) > 0 {
+			at = terminal.Shown(v.Result.Name(s.Function()), x.full)
+		}
+		at += ": " + s.How(func(f int32) string { return terminal.Shown(v.Result.Name(f), x.full) })
+		if c := v.Result.Caller(s); c >= 0 {
+			at += ", under " + terminal.Shown(v.Result.Name(c), x.full)
+		}
+		sure := ""
+		if s.Verdict != compare.Slower && s.Verdict != compare.Faster {
+			sure = ", may be chance"
+		}
+		fmt.Fprintf(tw, "%.0f %%\t%s\t%s to %s\t  %s%s\n", 100*s.Share, x.amount(v, s.Difference), x.amount(v, s.Low), x.amount(v, s.High), at, sure)
+	}
+	_ = tw.Flush() // into memory
+	b.WriteString("\n")
+}
+
+func (x *Comparison) amount(v verdict.View, d float64) string {
+	return verdict.Amount(v.Result, d, v.Unit)
+}
+
+// table prints function by function.
+func (x *Comparison) table(b *strings.Builder, v verdict.View) {
+	tw := tabwriter.NewWriter(b, 0, 0, 2, ' ', tabwriter.AlignRight)
+	fmt.Fprintln(tw, "self\t→\tdifference\ttotal\t→\tdifference\tratio\t  verdict\t  function")
+	plain := func(f float64) string { return strings.TrimPrefix(x.amount(v, f), "+") }
+	for i, r := range v.Result.Rows {
+		if x.Limit > 0 && i == x.Limit {
+			fmt.Fprintf(tw, "\t\t\t\t\t\t\t  \t  and %d more; --limit 0 shows all\n", len(v.Result.Rows)-i)
+			break
+		}
+		what := string(r.State)
+		if r.State == compare.Same || r.State == compare.Changed {
+			what = string(r.Self.Verdict)
+			if r.Self.Verdict != compare.Slower && r.Self.Verdict != compare.Faster && r.Certain {
+				what = string(r.Total.Verdict) + " in total"
+			}
+		} else if !r.Certain {
+			what += ", rare"
+		}
+		ratio := ""
+		if r.Self.Ratio > 0 {
+			ratio = fmt.Sprintf("×%.2f", r.Self.Ratio)
+		}
+		name := terminal.Shown(r.Name, x.full)
+		if r.Match != nil {
+			name += " (was " + terminal.Shown(r.Match.Baseline, x.full) + ": " + r.Match.Reason + ")"
+		}
+		fmt.Fprintf(tw, "%s\t%s\t%s\t%s\t%s\t%s\t%s\t  %s\t  %s\n", plain(r.Self.Baseline), plain(r.Self.Candidate), x.amount(v, r.Self.Difference),
+			plain(r.Total.Baseline), plain(r.Total.Candidate), x.amount(v, r.Total.Difference), ratio, what, name)
+	}
+	_ = tw.Flush() // into memory
+}
