@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"entelon/core/compare"
+	"entelon/core/compare/match"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/reading"
@@ -36,7 +37,7 @@ const mostCompared = 40
 type compareSide struct {
 	rows  []*store.Take
 	views []*opened
-	runs  []compare.Run
+	runs  []match.Run
 }
 
 // openSide opens the takes of a side, named by their keys with commas.
@@ -130,7 +131,7 @@ func (x *compared) bytes() int64 {
 	return int64(nodes)*64 + int64(functions)*1000
 }
 
-func (s *Server) compareNow(c *gin.Context, scale compare.Scale, sc scope.Scope, hand compare.Hand) (*compared, error) {
+func (s *Server) compareNow(c *gin.Context, scale compare.Scale, sc scope.Scope, hand match.Hand) (*compared, error) {
 	out := &compared{scope: sc.String()}
 	var both errgroup.Group
 	both.Go(func() (err error) { out.a, err = s.openSide(c, "baseline"); return err })
@@ -156,7 +157,7 @@ func (s *Server) compareNow(c *gin.Context, scale compare.Scale, sc scope.Scope,
 			}
 			row := side.rows[i]
 			k := o.cost(m, sc.Of(aboutOf(row)))
-			side.runs = append(side.runs, compare.Run{
+			side.runs = append(side.runs, match.Run{
 				Name: "the take of " + row.StartedAt.UTC().Format("15:04:05"), Tree: o.tree, Cost: k.cost, Functions: k.rows(), DurationNS: row.DurationNS, CPUNS: o.take.Facts.CPUNS, Work: o.take.Facts.Work,
 				Calls: compare.CallsOf(o.tree, k.scope), StartedAt: o.take.Machine.StartedAt,
 			})

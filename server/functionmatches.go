@@ -8,7 +8,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"entelon/core/compare"
+	"entelon/core/compare/match"
 	"entelon/server/api"
 )
 
@@ -20,7 +20,7 @@ const (
 
 // hand returns what was said by hand of the names of a side's program, and a text
 // that is another one for anything else.
-func (s *Server) hand(c *gin.Context, keys string) (out compare.Hand, version string, err error) {
+func (s *Server) hand(c *gin.Context, keys string) (out match.Hand, version string, err error) {
 	key, _, _ := strings.Cut(keys, ",")
 	if strings.HasPrefix(key, jobPrefix) {
 		return out, "", nil

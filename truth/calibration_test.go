@@ -12,6 +12,7 @@ import (
 	"entelon/bench/section"
 	"entelon/codec/take"
 	"entelon/core/compare"
+	"entelon/core/compare/match"
 	"entelon/core/made"
 	"entelon/core/profile"
 	"entelon/core/scope"
@@ -20,10 +21,10 @@ import (
 
 var comparing = flag.String("comparing", "", "file whose section on calibration is written anew; without it fewer comparisons are made and nothing is written")
 
-func side(p *profile.Profile, at time.Time) compare.Run {
+func side(p *profile.Profile, at time.Time) match.Run {
 	tr := tree.New(p)
 	c := tr.Cost(0, scope.Scope{})
-	return compare.Run{Tree: tr, Cost: c, Functions: tr.Functions(c), StartedAt: at}
+	return match.Run{Tree: tr, Cost: c, Functions: tr.Functions(c), StartedAt: at}
 }
 
 // slowdowns is how many comparisons are made for each slowdown.
@@ -42,7 +43,7 @@ func calibrate(t *testing.T, seed uint64, times, takes int, a, b made.Shop, rati
 	out := calibrated{times: times}
 	season := made.NewSeason(seed)
 	for range times {
-		var as, bs []compare.Run
+		var as, bs []match.Run
 		for i := range 2 * takes {
 			at := time.Unix(int64(60*i), 0)
 			if inTurns && i%2 == 0 || !inTurns && i < takes {
@@ -146,7 +147,7 @@ func TestCalibration(t *testing.T) {
 // demoTakes compares the demo's real takes: builds with each other, and the takes
 // of one build.
 func demoTakes(t *testing.T, out *bytes.Buffer) {
-	read := func(build string) (runs []compare.Run) {
+	read := func(build string) (runs []match.Run) {
 		files, err := filepath.Glob("../demo/takes/" + build + "-*.take")
 		if err != nil || len(files) < 3 {
 			t.Fatalf("%s has %d takes: %v", build, len(files), err)

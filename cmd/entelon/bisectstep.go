@@ -16,6 +16,7 @@ import (
 	"entelon/cmd/entelon/option"
 	"entelon/core/bisect"
 	"entelon/core/compare"
+	"entelon/core/compare/match"
 	"entelon/core/profile"
 	"entelon/core/tree"
 	"entelon/symbol"
@@ -223,7 +224,7 @@ func (b *bisection) take(ctx context.Context, tree string, rev revision, turn in
 
 // verdict compares the takes of a step after a turn of it.
 func (b *bisection) verdict(rev revision, turn int) (bisect.Answer, string, error) {
-	var sides [2][]compare.Run
+	var sides [2][]match.Run
 	for i, side := range []string{goodTree, probeTree} {
 		files, err := filepath.Glob(b.state.pattern(rev, side))
 		if err != nil {
@@ -240,7 +241,7 @@ func (b *bisection) verdict(rev revision, turn int) (bisect.Answer, string, erro
 			}
 			tr := tree.New(t.Profile)
 			c := tr.Cost(m, sc)
-			sides[i] = append(sides[i], compare.Run{Name: f, Tree: tr, Cost: c, Functions: tr.Functions(c), Calls: compare.CallsOf(tr, sc), StartedAt: t.Machine.StartedAt})
+			sides[i] = append(sides[i], match.Run{Name: f, Tree: tr, Cost: c, Functions: tr.Functions(c), Calls: compare.CallsOf(tr, sc), StartedAt: t.Machine.StartedAt})
 		}
 	}
 	r, err := compare.Compare(sides[0], sides[1], compare.Options{Scale: compare.Unscaled})

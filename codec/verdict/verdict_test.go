@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"entelon/core/compare"
+	"entelon/core/compare/match"
 	"entelon/core/made"
 	"entelon/core/measure"
 	"entelon/core/profile"
@@ -18,12 +19,12 @@ import (
 )
 
 // side makes takes of a shop.
-func side(x *made.Season, s made.Shop, n int) (out []compare.Run) {
+func side(x *made.Season, s made.Shop, n int) (out []match.Run) {
 	for range n {
 		p := x.Take(s)
 		tr := tree.New(p)
 		c := tr.Cost(0, scope.Scope{})
-		out = append(out, compare.Run{Tree: tr, Cost: c, Functions: tr.Functions(c), DurationNS: 1e9, CPUNS: p.Total(0)})
+		out = append(out, match.Run{Tree: tr, Cost: c, Functions: tr.Functions(c), DurationNS: 1e9, CPUNS: p.Total(0)})
 	}
 	return out
 }
@@ -131,7 +132,7 @@ func TestReportIsOnePage(t *testing.T) {
 // TestHowTellsTheCallee: where most of a difference is in one callee, all forms say in
 // which, as they do for what is done another way.
 func TestHowTellsTheCallee(t *testing.T) {
-	made := func(sin int) []compare.Run {
+	made := func(sin int) []match.Run {
 		b := profile.NewBuilder()
 		b.Measure("cpu", "ns", measure.Sum)
 		th := b.Thread(b.Process(1), 1)
@@ -152,8 +153,8 @@ func TestHowTellsTheCallee(t *testing.T) {
 		p := b.Profile()
 		tr := tree.New(p)
 		c := tr.Cost(0, scope.Scope{})
-		r := compare.Run{Tree: tr, Cost: c, Functions: tr.Functions(c), DurationNS: 1e9, CPUNS: p.Total(0)}
-		return []compare.Run{r, r, r}
+		r := match.Run{Tree: tr, Cost: c, Functions: tr.Functions(c), DurationNS: 1e9, CPUNS: p.Total(0)}
+		return []match.Run{r, r, r}
 	}
 	r, err := compare.Compare(made(300), made(2300), compare.Options{Scale: compare.Unscaled})
 	if err != nil {

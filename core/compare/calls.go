@@ -4,25 +4,20 @@ import (
 	"math"
 	"slices"
 
+	"entelon/core/compare/match"
 	"entelon/core/measure"
 	"entelon/core/scope"
 	"entelon/core/tree"
 )
 
-// Calls are the calls of one function that a take counted, each with its stack.
-type Calls struct {
-	Measure string // by name
-	Cost    *tree.Cost
-}
-
 // CallsOf adds up the calls that a take counted in a scope: those of its measures
 // that count the calls of a function.
-func CallsOf(t *tree.Tree, sc scope.Scope) []Calls {
-	var out []Calls
+func CallsOf(t *tree.Tree, sc scope.Scope) []match.Calls {
+	var out []match.Calls
 	for m := range t.Profile.Measures {
 		w := t.Profile.Words(m)
 		if w.Kind == measure.Function && w.Counted {
-			out = append(out, Calls{w.Name, t.Cost(m, sc)})
+			out = append(out, match.Calls{Measure: w.Name, Cost: t.Cost(m, sc)})
 		}
 	}
 	return out
@@ -60,7 +55,7 @@ func countedIn(r *Result) []counted {
 		all := true
 		for side, runs := range r.sides() {
 			for i := range runs {
-				k := slices.IndexFunc(runs[i].Calls, func(x Calls) bool { return x.Measure == first.Measure })
+				k := slices.IndexFunc(runs[i].Calls, func(x match.Calls) bool { return x.Measure == first.Measure })
 				if k < 0 {
 					all = false
 					continue
@@ -69,7 +64,7 @@ func countedIn(r *Result) []counted {
 				c.cost[side] = append(c.cost[side], cost)
 				// A call's stack ends in the function itself.
 				if rows := runs[i].Tree.Functions(cost); len(rows) > 0 {
-					c.function = r.align.ids[side][i][rows[0].Function]
+					c.function = r.align.IDs[side][i][rows[0].Function]
 				}
 			}
 		}

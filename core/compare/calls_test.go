@@ -7,13 +7,14 @@ import (
 	"testing"
 
 	"entelon/core/compare"
+	"entelon/core/compare/match"
 	"entelon/core/reading"
 )
 
 // TestCountedCalls: counts tell a function that is called more often from one that
 // does more each time, which samples alone cannot, and say how often.
 func TestCountedCalls(t *testing.T) {
-	shop := func(height, lift, calls, lifts int) compare.Run {
+	shop := func(height, lift, calls, lifts int) match.Run {
 		return stacks("main;space 2000", "main;draw 900",
 			fmt.Sprintf("main;route;lift;height %d", height), fmt.Sprintf("main;route;lift;at %d", lift), fmt.Sprintf("main;route;lift %d", lift/2),
 			fmt.Sprintf("main;route;lift;height calls %d", calls), fmt.Sprintf("main;route;lift calls %d", lifts))
@@ -21,7 +22,7 @@ func TestCountedCalls(t *testing.T) {
 	before := shop(400, 600, 1200, 40)
 	for _, x := range []struct {
 		what   string
-		after  compare.Run
+		after  match.Run
 		path   string
 		why    compare.Why
 		counts string // function, calls before and after, of the place itself first
@@ -61,7 +62,7 @@ func TestCountedCalls(t *testing.T) {
 // function that is called on one side alone has no factor.
 func TestCountsOfOneSideAlone(t *testing.T) {
 	base := []string{"main;space 2000", "main;route;height 400"}
-	with := func(lines ...string) compare.Run { return stacks(append(append([]string(nil), base...), lines...)...) }
+	with := func(lines ...string) match.Run { return stacks(append(append([]string(nil), base...), lines...)...) }
 	more := []string{"main;space 2000", "main;route;height 2400"}
 	r := compared(t, thrice(with("main;route;height calls 9")), thrice(stacks(more...)), compare.Options{Scale: compare.Unscaled})
 	if s := r.Suspects(); len(s) != 1 || len(s[0].Counts) != 0 {

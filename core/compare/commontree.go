@@ -3,6 +3,7 @@ package compare
 import (
 	"sort"
 
+	"entelon/core/compare/match"
 	"entelon/core/profile"
 	"entelon/core/tree"
 )
@@ -36,7 +37,7 @@ func (r *Result) Both(least float64) *Both {
 	return root
 }
 
-func (r *Result) sides() [2][]Run { return [2][]Run{r.a, r.b} }
+func (r *Result) sides() [2][]match.Run { return [2][]match.Run{r.a, r.b} }
 
 // weigh adds up what a node costs.
 func (r *Result) weigh(n *Both) {
@@ -66,7 +67,7 @@ func (r *Result) expand(n *Both, least float64, depth int) {
 	parts := map[int32]*Both{}
 	for side, runs := range r.sides() {
 		for i := range runs {
-			run, ids := &runs[i], r.align.ids[side][i]
+			run, ids := &runs[i], r.align.IDs[side][i]
 			for _, id := range n.nodes[side][i] {
 				for m := range run.Tree.Children(id) {
 					if run.Cost.TotalSamples(m) == 0 {
@@ -110,7 +111,7 @@ func (r *Result) Name(function int32) string {
 	if function < 0 {
 		return ""
 	}
-	return r.align.names[function].name
+	return r.align.Names[function].Name
 }
 
 // Kind is whose code a function is.

@@ -10,8 +10,8 @@ import (
 	"sort"
 	"time"
 
+	"entelon/core/compare/match"
 	"entelon/core/profile"
-	"entelon/core/tree"
 )
 
 // State is what became of a function.
@@ -27,25 +27,6 @@ const (
 	Gone    State = "gone"
 )
 
-// Run is one take of a side, with the cost that is compared.
-type Run struct {
-	Name       string    // of the take, for remarks
-	StartedAt  time.Time // zero where that is not known
-	Tree       *tree.Tree
-	Cost       *tree.Cost
-	Functions  []tree.FunctionCost
-	DurationNS int64
-	CPUNS      int64
-	Work       float64 // units of the program's work, 0 if not told
-	Calls      []Calls // that the take counted, in the scope of Cost
-}
-
-// Total is the run's cost, in the measure's unit.
-func (r *Run) Total() int64 { return r.Cost.Total(0) }
-
-// Samples is how many samples that rests on.
-func (r *Run) Samples() int64 { return r.Cost.TotalSamples(0) }
-
 // Options choose how sides are compared.
 type Options struct {
 	Scale Scale
@@ -58,7 +39,7 @@ type Options struct {
 	// changed; 0 is DefaultRate.
 	Rate float64
 	// Hand are matches that somebody made or undid.
-	Hand Hand
+	Hand match.Hand
 }
 
 // The defaults of Options.
@@ -89,9 +70,9 @@ type Row struct {
 	SelfSamples  [2]int64 // of all takes of the baseline and the candidate
 	TotalSamples [2]int64
 	State        State
-	Number       int32  // in the comparison
-	Certain      bool   // one of its differences is significant
-	Match        *Match // set where the sides have other names for it
+	Number       int32        // in the comparison
+	Certain      bool         // one of its differences is significant
+	Match        *match.Match // set where the sides have other names for it
 }
 
 // Result is a comparison.
@@ -101,12 +82,12 @@ type Result struct {
 	Wider   float64 // how many times as wide intervals are as if the takes had been interleaved; 1 where they were
 	Whole   Estimate
 	Rows    []Row // the largest difference of self cost first
-	Matches []Match
+	Matches []match.Match
 	Remarks []Remark
 
-	a, b    []Run
+	a, b    []match.Run
 	by      [2][]float64 // what each run is divided by
-	align   *alignment
+	align   *match.Alignment
 	rowOf   []int32 // by the function's number
 	worth   float64
 	spreads spreads
@@ -114,7 +95,7 @@ type Result struct {
 }
 
 // Compare compares two sides, function by function.
-func Compare(baseline, candidate []Run, o Options) (*Result, error) {
+func Compare(baseline, candidate []match.Run, o Options) (*Result, error) {
 	if len(baseline) == 0 || len(candidate) == 0 {
 		return nil, errors.New("a side has no take")
 	}
@@ -128,9 +109,9 @@ func Compare(baseline, candidate []Run, o Options) (*Result, error) {
 		o.Scale = ByTotal
 	}
 	r := &Result{Scale: o.Scale, Single: len(baseline)+len(candidate) == 2, a: baseline, b: candidate, worth: o.Worth}
-	for side, runs := range [][]Run{baseline, candidate} {
+	for side, runs := range [][]match.Run{baseline, candidate} {
 		for i := range runs {
-			by, err := runs[i].divisor(o.Scale)
+			by, err := divisor(&runs[i], o.Scale)
 			if err != nil {
 				return nil, fmt.Errorf("%s: %w", sideName(side, runs, i), err)
 			}
@@ -138,15 +119,15 @@ func Compare(baseline, candidate []Run, o Options) (*Result, error) {
 		}
 	}
 	r.whole(o)
-	r.align = newAlignment(r, o.Hand)
-	r.Matches = r.align.matches
+	r.align = match.Align([2][]match.Run{r.a, r.b}, o.Hand)
+	r.Matches = r.align.Matches
 	r.functions(o)
 	r.counted = countedIn(r)
 	r.Remarks = remarks(r)
 	return r, nil
 }
 
-func sideName(side int, runs []Run, i int) string {
+func sideName(side int, runs []match.Run, i int) string {
 	name := "baseline"
 	if side == 1 {
 		name = "candidate"
@@ -160,7 +141,7 @@ func sideName(side int, runs []Run, i int) string {
 func (r *Result) whole(o Options) {
 	var c [2]cost
 	var at [2][]time.Time
-	for side, runs := range [][]Run{r.a, r.b} {
+	for side, runs := range [][]match.Run{r.a, r.b} {
 		for i := range runs {
 			at[side] = append(at[side], runs[i].StartedAt)
 			c[side].value = append(c[side].value, float64(runs[i].Total())/r.by[side][i])
@@ -182,17 +163,17 @@ func (r *Result) whole(o Options) {
 
 // functions makes the rows.
 func (r *Result) functions(o Options) {
-	n := len(r.align.names)
+	n := len(r.align.Names)
 	type sums struct{ self, total [2]cost }
 	list := make([]sums, n)
 	r.Rows = make([]Row, n)
-	for side, runs := range [][]Run{r.a, r.b} {
+	for side, runs := range [][]match.Run{r.a, r.b} {
 		for k := range list {
 			list[k].self[side].value, list[k].total[side].value = make([]float64, len(runs)), make([]float64, len(runs))
 		}
 		for i := range runs {
 			p, by := runs[i].Tree.Profile, r.by[side][i]
-			ids := r.align.ids[side][i]
+			ids := r.align.IDs[side][i]
 			for _, f := range runs[i].Functions {
 				k := ids[f.Function]
 				x, row := &list[k], &r.Rows[k]
@@ -222,7 +203,7 @@ func (r *Result) functions(o Options) {
 		x, row := &list[k], &r.Rows[k]
 		row.Self = estimate(&x.self[0], &x.self[1], r.spreads.of(&x.self[0], &x.self[1]), o.Exact)
 		row.Total = estimate(&x.total[0], &x.total[1], r.spreads.of(&x.total[0], &x.total[1]), o.Exact)
-		row.Match = r.align.matchOf[int32(k)]
+		row.Match = r.align.MatchOf[int32(k)]
 		row.Number = int32(k)
 		p = append(p, row.Self.P, row.Total.P)
 	}

@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"entelon/core/compare"
+	"entelon/core/compare/match"
 	"entelon/core/made"
 	"entelon/core/measure"
 	"entelon/core/profile"
@@ -16,15 +17,15 @@ import (
 	"entelon/core/tree"
 )
 
-func runOf(p *profile.Profile) compare.Run {
+func runOf(p *profile.Profile) match.Run {
 	tr := tree.New(p)
 	c := tr.Cost(0, scope.Scope{})
-	return compare.Run{Tree: tr, Cost: c, Functions: tr.Functions(c), DurationNS: 1e9, CPUNS: p.Total(0), Work: 1, Calls: compare.CallsOf(tr, scope.Scope{})}
+	return match.Run{Tree: tr, Cost: c, Functions: tr.Functions(c), DurationNS: 1e9, CPUNS: p.Total(0), Work: 1, Calls: compare.CallsOf(tr, scope.Scope{})}
 }
 
 // runs makes takes of a shop, one after the other.
-func runs(x *made.Season, s made.Shop, n int) []compare.Run {
-	out := make([]compare.Run, n)
+func runs(x *made.Season, s made.Shop, n int) []match.Run {
+	out := make([]match.Run, n)
 	for i := range out {
 		out[i] = runOf(x.Take(s))
 	}
@@ -56,7 +57,7 @@ func row(t *testing.T, r *compare.Result, name string) compare.Row {
 	return compare.Row{}
 }
 
-func compared(t *testing.T, a, b []compare.Run, o compare.Options) *compare.Result {
+func compared(t *testing.T, a, b []match.Run, o compare.Options) *compare.Result {
 	t.Helper()
 	r, err := compare.Compare(a, b, o)
 	if err != nil {
@@ -68,7 +69,7 @@ func compared(t *testing.T, a, b []compare.Run, o compare.Options) *compare.Resu
 func TestAgainstItself(t *testing.T) {
 	p := made.Profile(1, made.Small)
 	for _, s := range compare.Scales {
-		r := compared(t, []compare.Run{runOf(p)}, []compare.Run{runOf(p)}, compare.Options{Scale: s.Scale})
+		r := compared(t, []match.Run{runOf(p)}, []match.Run{runOf(p)}, compare.Options{Scale: s.Scale})
 		sum := 0.0
 		for _, x := range r.Rows {
 			if x.State != compare.Same || x.Self.Difference != 0 || x.Total.Difference != 0 || x.Match != nil {
@@ -250,7 +251,7 @@ func TestRemarks(t *testing.T) {
 	if len(c.Remarks) != 1 || c.Remarks[0].Code != "far-off" || c.Remarks[0].Side != 1 || c.Remarks[0].Run != 6 {
 		t.Errorf("%+v", c.Remarks)
 	}
-	var drifting []compare.Run
+	var drifting []match.Run
 	for i := range 8 {
 		drifting = append(drifting, runs(r, shop(map[string]float64{"space": 20000 * (1 + 0.02*float64(i))}), 1)...)
 	}
@@ -264,14 +265,14 @@ func TestNothingToDivideBy(t *testing.T) {
 	full, empty := runOf(made.Profile(1, made.Small)), runOf(made.NewSeason(1).Take(made.Shop{}))
 	full.DurationNS, full.Work, empty.CPUNS = 0, 0, 0
 	for _, s := range []compare.Scale{compare.ByTotal, compare.BySecond, compare.ByCPU, compare.ByWork} {
-		if _, err := compare.Compare([]compare.Run{full, full}, []compare.Run{empty}, compare.Options{Scale: s}); err == nil {
+		if _, err := compare.Compare([]match.Run{full, full}, []match.Run{empty}, compare.Options{Scale: s}); err == nil {
 			t.Errorf("%s: something was divided by nothing", s)
 		}
 	}
-	if _, err := compare.Compare(nil, []compare.Run{full}, compare.Options{}); err == nil {
+	if _, err := compare.Compare(nil, []match.Run{full}, compare.Options{}); err == nil {
 		t.Error("a side without a take was compared")
 	}
-	for _, x := range compared(t, []compare.Run{full}, []compare.Run{empty}, compare.Options{Scale: compare.Unscaled}).Rows {
+	for _, x := range compared(t, []match.Run{full}, []match.Run{empty}, compare.Options{Scale: compare.Unscaled}).Rows {
 		if x.State != compare.Gone {
 			t.Errorf("%s is %s, want gone", x.Name, x.State)
 		}

@@ -35,7 +35,7 @@ func (r *Result) FileOf(number int32) (files [2]string, begin [2]uint32, names [
 	for side, runs := range r.sides() {
 		for i := range runs {
 			p := runs[i].Tree.Profile
-			for f, n := range r.align.ids[side][i] {
+			for f, n := range r.align.IDs[side][i] {
 				if n != number {
 					continue
 				}

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"math"
 	"slices"
+
+	"entelon/core/compare/match"
 )
 
 // Remark is something about the takes that a reader of their comparison must
@@ -43,7 +45,7 @@ func remarks(r *Result) []Remark {
 		out = append(out, Remark{"order", 0, -1, fmt.Sprintf("The takes of one side were made after those of the other, where a drift of the machine looks like a difference; the intervals are %.1f times as wide for it.", r.Wider),
 			"Interleave both sides, with take --against or a baseline in New take, to see smaller changes."})
 	}
-	for side, runs := range [][]Run{r.a, r.b} {
+	for side, runs := range [][]match.Run{r.a, r.b} {
 		x := make([]float64, len(runs))
 		for i := range runs {
 			x[i] = float64(runs[i].Total()) / r.by[side][i]

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"entelon/core/compare/match"
 	"entelon/core/measure"
 	"entelon/core/profile"
 )
@@ -100,7 +101,7 @@ func Fitting(m measure.Column, takes ...*profile.Take) Scale {
 }
 
 // divisor is what a run's values are divided by.
-func (r *Run) divisor(scale Scale) (float64, error) {
+func divisor(r *match.Run, scale Scale) (float64, error) {
 	return Extent{float64(r.Total()), r.Cost.Reduced != "", r.DurationNS, r.CPUNS, r.Work}.Divisor(scale)
 }
 

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"entelon/core/compare"
+	"entelon/core/compare/match"
 	"entelon/core/measure"
 	"entelon/core/profile"
 )
@@ -13,7 +14,7 @@ import (
 // stacks makes a run from lines like "main;draw;glyph 30", the functions of the
 // program's own unless their name begins with "lib.", 30 samples each time. Lines
 // like "main;draw;glyph calls 7" are calls that were counted.
-func stacks(lines ...string) compare.Run {
+func stacks(lines ...string) match.Run {
 	b := profile.NewBuilder()
 	b.Measure("cpu", "ns", measure.Sum)
 	columns := map[string]int{}
@@ -69,7 +70,7 @@ func stacks(lines ...string) compare.Run {
 	return runOf(b.Profile())
 }
 
-func thrice(r compare.Run) []compare.Run { return []compare.Run{r, r, r} }
+func thrice(r match.Run) []match.Run { return []match.Run{r, r, r} }
 
 func names(r *compare.Result, s compare.Suspect) string {
 	var out []string
@@ -237,13 +238,13 @@ func TestAlignment(t *testing.T) {
 			t.Errorf("%s: the row is %s, %+v", x.what, row.State, row.Match)
 		}
 		// What was matched is undone by hand, and what was not is made so.
-		apart := compared(t, thrice(stacks(fill(x.before, x.old)...)), thrice(stacks(fill(x.then, x.new)...)), compare.Options{Scale: compare.Unscaled, Hand: compare.Hand{Apart: [][2]string{{m.Baseline, m.Candidate}}}})
+		apart := compared(t, thrice(stacks(fill(x.before, x.old)...)), thrice(stacks(fill(x.then, x.new)...)), compare.Options{Scale: compare.Unscaled, Hand: match.Hand{Apart: [][2]string{{m.Baseline, m.Candidate}}}})
 		if len(apart.Matches) != 0 {
 			t.Errorf("%s: undone, and still %+v", x.what, apart.Matches)
 		}
 	}
 	a, b := stacks("main;holdUp 500", "main;space 900"), stacks("main;census 500", "main;space 900")
-	r := compared(t, thrice(a), thrice(b), compare.Options{Scale: compare.Unscaled, Hand: compare.Hand{Together: [][2]string{{"holdUp", "census"}}}})
+	r := compared(t, thrice(a), thrice(b), compare.Options{Scale: compare.Unscaled, Hand: match.Hand{Together: [][2]string{{"holdUp", "census"}}}})
 	if len(r.Matches) != 1 || !r.Matches[0].ByHand || row(t, r, "census").State != compare.Same {
 		t.Errorf("by hand: %+v", r.Matches)
 	}
@@ -253,7 +254,7 @@ func TestJudge(t *testing.T) {
 	a, same, slower := stacks("main;space 3000", "main;route 1000"), stacks("main;space 3000", "main;route 1010"), stacks("main;space 3000", "main;route 2000")
 	for _, x := range []struct {
 		what  string
-		a, b  []compare.Run
+		a, b  []match.Run
 		rules compare.Rules
 		want  compare.Outcome
 	}{
@@ -261,7 +262,7 @@ func TestJudge(t *testing.T) {
 		{"slower", thrice(a), thrice(slower), compare.Rules{Limits: []compare.Limit{{Rise: 0.05}}}, compare.Fail},
 		{"slower, as is allowed", thrice(a), thrice(slower), compare.Rules{Limits: []compare.Limit{{Rise: 0.5}}}, compare.Pass},
 		{"faster", thrice(slower), thrice(a), compare.Rules{Limits: []compare.Limit{{Rise: 0.05}}}, compare.Pass},
-		{"one take a side", []compare.Run{a}, []compare.Run{same}, compare.Rules{Limits: []compare.Limit{{Rise: 0.02}}}, compare.Unknown},
+		{"one take a side", []match.Run{a}, []match.Run{same}, compare.Rules{Limits: []compare.Limit{{Rise: 0.02}}}, compare.Unknown},
 		{"a function", thrice(a), thrice(slower), compare.Rules{Limits: []compare.Limit{{Rise: 0.5}, {Pattern: "rou*", Rise: 0.1}}}, compare.Fail},
 		{"another function", thrice(a), thrice(slower), compare.Rules{Limits: []compare.Limit{{Rise: 0.5}, {Pattern: "space", Rise: 0.1}}}, compare.Pass},
 		{"accepted", thrice(a), thrice(slower), compare.Rules{Limits: []compare.Limit{{Pattern: "route", Rise: 0.1}}, Accepted: []compare.Accepted{{Pattern: "route", Note: "wanted"}}}, compare.Pass},

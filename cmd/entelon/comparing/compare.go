@@ -21,6 +21,7 @@ import (
 	"entelon/cmd/entelon/terminal"
 	"entelon/codec/verdict"
 	"entelon/core/compare"
+	"entelon/core/compare/match"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/reading"
@@ -136,7 +137,7 @@ func (e NoCompare) Unwrap() error { return e.error }
 type measured struct {
 	takes []*profile.Take
 	files []string
-	runs  []compare.Run
+	runs  []match.Run
 }
 
 // Run reads both sides and compares them.
@@ -222,7 +223,7 @@ func (x *Comparison) open(a, b *measured) (measure.Column, scope.Scope, error) {
 			}
 			tr := tree.New(t.Profile)
 			c := tr.Cost(m, s)
-			side.runs = append(side.runs, compare.Run{
+			side.runs = append(side.runs, match.Run{
 				Name: side.files[i], Tree: tr, Cost: c, Functions: tr.Functions(c), DurationNS: t.Facts.DurationNS, CPUNS: t.Facts.CPUNS, Work: t.Facts.Work,
 				Calls: compare.CallsOf(tr, s), StartedAt: t.Machine.StartedAt,
 			})

@@ -20,6 +20,7 @@ import (
 	"entelon/cmd/entelon/serving"
 	"entelon/codec/take"
 	"entelon/core/compare"
+	"entelon/core/compare/match"
 	"entelon/core/profile"
 	"entelon/server/api"
 )
@@ -65,7 +66,7 @@ type policy struct {
 	measure, scope string
 	limits         []compare.Limit
 	accepted       []acceptText
-	hand           compare.Hand
+	hand           match.Hand
 }
 
 // rules are those that hold for a candidate, today.

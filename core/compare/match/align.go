@@ -1,4 +1,9 @@
-package compare
+// Package match says which functions of several takes are one: those with the same name and
+// home, and then those that were renamed or moved, by what else speaks for it, from the
+// surest reason to the least.
+//
+// It holds nothing between calls.
+package match
 
 import (
 	"fmt"
@@ -21,7 +26,7 @@ type Hand struct {
 }
 
 // key tells functions apart within a side.
-type key struct{ name, home string }
+type key struct{ Name, home string }
 
 // entry is a function of one side, over all of its takes.
 type entry struct {
@@ -39,28 +44,28 @@ type place struct {
 	id  profile.FunctionID
 }
 
-// alignment says which functions of all takes are one: each has a number.
-type alignment struct {
-	names   []key        // by number
-	ids     [2][][]int32 // by side, take and the take's own number
-	matchOf map[int32]*Match
-	matches []Match
+// Alignment says which functions of all takes are one: each has a number.
+type Alignment struct {
+	Names   []key        // by number
+	IDs     [2][][]int32 // by side, take and the take's own number
+	MatchOf map[int32]*Match
+	Matches []Match
 }
 
 // newAlignment matches functions by name and home first. What is left on both
 // sides is matched by what else speaks for it, from the surest reason to the
 // least; nothing is matched because nothing better was left.
-func newAlignment(r *Result, hand Hand) *alignment {
-	sides := [2]map[key]*entry{collect(r.a), collect(r.b)}
-	al := &alignment{matchOf: map[int32]*Match{}}
+func Align(runs [2][]Run, hand Hand) *Alignment {
+	sides := [2]map[key]*entry{collect(runs[0]), collect(runs[1])}
+	al := &Alignment{MatchOf: map[int32]*Match{}}
 	number := [2]map[key]int32{{}, {}}
 	give := func(a, b *entry) int32 {
-		n := int32(len(al.names))
+		n := int32(len(al.Names))
 		if b != nil {
-			al.names = append(al.names, b.key)
+			al.Names = append(al.Names, b.key)
 			number[1][b.key] = n
 		} else {
-			al.names = append(al.names, a.key)
+			al.Names = append(al.Names, a.key)
 		}
 		if a != nil {
 			number[0][a.key] = n
@@ -69,8 +74,8 @@ func newAlignment(r *Result, hand Hand) *alignment {
 	}
 	pair := func(a, b *entry, reason string, byHand bool) {
 		n := give(a, b)
-		al.matches = append(al.matches, Match{a.name, b.name, reason, byHand})
-		al.matchOf[n] = &Match{a.name, b.name, reason, byHand}
+		al.Matches = append(al.Matches, Match{a.Name, b.Name, reason, byHand})
+		al.MatchOf[n] = &Match{a.Name, b.Name, reason, byHand}
 	}
 	apart := map[[2]string]bool{}
 	for _, p := range hand.Apart {
@@ -86,14 +91,14 @@ func newAlignment(r *Result, hand Hand) *alignment {
 		}
 	}
 	for _, a := range ordered(sides[0]) {
-		if b := sides[1][a.key]; b != nil && !apart[[2]string{a.name, b.name}] {
+		if b := sides[1][a.key]; b != nil && !apart[[2]string{a.Name, b.Name}] {
 			give(a, b)
 			delete(sides[0], a.key)
 			delete(sides[1], b.key)
 		}
 	}
 	for _, rule := range rules {
-		rule(&matching{r, sides, number, func(a, b *entry, reason string) {
+		rule(&matching{runs, sides, number, func(a, b *entry, reason string) {
 			pair(a, b, reason, false)
 			delete(sides[0], a.key)
 			delete(sides[1], b.key)
@@ -105,7 +110,7 @@ func newAlignment(r *Result, hand Hand) *alignment {
 	for _, b := range ordered(sides[1]) {
 		give(nil, b)
 	}
-	for side, runs := range [][]Run{r.a, r.b} {
+	for side, runs := range runs {
 		for i := range runs {
 			p := runs[i].Tree.Profile
 			ids := make([]int32, len(p.Functions))
@@ -117,7 +122,7 @@ func newAlignment(r *Result, hand Hand) *alignment {
 				}
 				ids[f] = n
 			}
-			al.ids[side] = append(al.ids[side], ids)
+			al.IDs[side] = append(al.IDs[side], ids)
 		}
 	}
 	return al
@@ -156,8 +161,8 @@ func ordered(m map[key]*entry) []*entry {
 		if out[i].cost != out[j].cost {
 			return out[i].cost > out[j].cost
 		}
-		if out[i].name != out[j].name {
-			return out[i].name < out[j].name
+		if out[i].Name != out[j].Name {
+			return out[i].Name < out[j].Name
 		}
 		return out[i].home < out[j].home
 	})
@@ -166,7 +171,7 @@ func ordered(m map[key]*entry) []*entry {
 
 func named(m map[key]*entry, name string) *entry {
 	for _, e := range ordered(m) {
-		if e.name == name {
+		if e.Name == name {
 			return e
 		}
 	}
@@ -175,7 +180,7 @@ func named(m map[key]*entry, name string) *entry {
 
 // matching is what a rule works on: what is left of each side.
 type matching struct {
-	r      *Result
+	runs   [2][]Run
 	left   [2]map[key]*entry
 	number [2]map[key]int32
 	match  func(a, b *entry, reason string)
@@ -184,9 +189,9 @@ type matching struct {
 
 // rules are in the order of how sure they are.
 var rules = []func(*matching){
-	func(m *matching) { m.unique(func(e *entry) string { return e.name }, otherHome) },
+	func(m *matching) { m.unique(func(e *entry) string { return e.Name }, otherHome) },
 	func(m *matching) {
-		m.unique(func(e *entry) string { return e.home + "\x00" + plainName(e.name) }, otherForm)
+		m.unique(func(e *entry) string { return e.home + "\x00" + plainName(e.Name) }, otherForm)
 	},
 	func(m *matching) { m.moved() },
 	func(m *matching) { m.renamed() },
@@ -219,7 +224,7 @@ func (m *matching) unique(form func(*entry) string, reason func(a, b *entry) str
 		if f == "" || len(by[0][f]) != 1 || len(by[1][f]) != 1 {
 			continue
 		}
-		if b := by[1][f][0]; !m.apart[[2]string{a.name, b.name}] {
+		if b := by[1][f][0]; !m.apart[[2]string{a.Name, b.Name}] {
 			m.match(a, b, reason(a, b))
 		}
 	}

@@ -1,4 +1,4 @@
-package compare
+package match
 
 import (
 	"fmt"
@@ -29,7 +29,7 @@ type neighbours struct{ callers, callees map[int32]float64 }
 // take that it is in.
 func (m *matching) around(side int, e *entry) neighbours {
 	at := e.where[0]
-	run := &[][]Run{m.r.a, m.r.b}[side][at.run]
+	run := &m.runs[side][at.run]
 	p := run.Tree.Profile
 	shares := func(edges []tree.Edge) map[int32]float64 {
 		out, sum := map[int32]float64{}, 0.0
@@ -72,7 +72,7 @@ func (m *matching) candidates() (as, bs []*entry) {
 			n++
 		}
 		for _, e := range list[:n] {
-			e.last = lastName(e.name)
+			e.last = lastName(e.Name)
 		}
 		return list[:n]
 	}
@@ -102,7 +102,7 @@ func (m *matching) best(score func(a, b *entry) (float64, string)) {
 	}
 	for i, a := range as {
 		for j, b := range bs {
-			if m.apart[[2]string{a.name, b.name}] {
+			if m.apart[[2]string{a.Name, b.Name}] {
 				continue
 			}
 			if s, reason := score(a, b); s > 0 {

@@ -1,4 +1,4 @@
-package compare
+package match
 
 import (
 	"regexp"
@@ -95,7 +95,7 @@ func alike(a, b string) float64 {
 
 // otherForm says in what two names of one function differ.
 func otherForm(a, b *entry) string {
-	x, y := compilersSuffix.ReplaceAllString(a.name, ""), compilersSuffix.ReplaceAllString(b.name, "")
+	x, y := compilersSuffix.ReplaceAllString(a.Name, ""), compilersSuffix.ReplaceAllString(b.Name, "")
 	switch {
 	case x == y:
 		return "the same name but for what the compiler put behind it"

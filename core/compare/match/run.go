@@ -1,0 +1,32 @@
+package match
+
+import (
+	"time"
+
+	"entelon/core/tree"
+)
+
+// Run is one take of a side, with the cost that is compared.
+type Run struct {
+	Name       string    // of the take, for remarks
+	StartedAt  time.Time // zero where that is not known
+	Tree       *tree.Tree
+	Cost       *tree.Cost
+	Functions  []tree.FunctionCost
+	DurationNS int64
+	CPUNS      int64
+	Work       float64 // units of the program's work, 0 if not told
+	Calls      []Calls // that the take counted, in the scope of Cost
+}
+
+// Calls are the calls of one function that a take counted, each with its stack.
+type Calls struct {
+	Measure string // by name
+	Cost    *tree.Cost
+}
+
+// Total is the run's cost, in the measure's unit.
+func (r *Run) Total() int64 { return r.Cost.Total(0) }
+
+// Samples is how many samples that rests on.
+func (r *Run) Samples() int64 { return r.Cost.TotalSamples(0) }
