@@ -62,7 +62,7 @@ func (s *Server) asker(c *gin.Context) string {
 	if v := who(c); v != nil {
 		return v.name()
 	}
-	return "from " + s.client(c)
+	return "from " + signInRoutes{s}.client(c)
 }
 
 // How long a client may take to send and to receive, where it sends or receives

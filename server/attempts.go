@@ -32,7 +32,7 @@ const deviceCookie = "entelon-browser"
 // client is the address that a request comes from. Behind a proxy that the
 // operator named, it is what the proxy says, in the header that the operator
 // named: the last address in it, which the proxy itself has added.
-func (s *Server) client(c *gin.Context) string {
+func (s signInRoutes) client(c *gin.Context) string {
 	host, _, err := net.SplitHostPort(c.Request.RemoteAddr)
 	if err != nil {
 		return c.Request.RemoteAddr
@@ -48,7 +48,7 @@ func (s *Server) client(c *gin.Context) string {
 	return host
 }
 
-func (s *Server) isProxy(host string) bool {
+func (s signInRoutes) isProxy(host string) bool {
 	a, err := netip.ParseAddr(host)
 	if err != nil {
 		return false
@@ -67,7 +67,7 @@ func (s *Server) isProxy(host string) bool {
 
 // byAddress is the limit of an address; of IPv6 a network of 64 bits is one,
 // since its owner has as many addresses as they like.
-func (s *Server) byAddress(c *gin.Context) store.Limit {
+func (s signInRoutes) byAddress(c *gin.Context) store.Limit {
 	host := s.client(c)
 	if a, err := netip.ParseAddr(host); err == nil && a.Is6() {
 		if p, err := a.WithZone("").Prefix(64); err == nil {
@@ -85,7 +85,7 @@ func byName(name string) store.Limit {
 }
 
 // mayTry counts an attempt, or answers who tries too often.
-func (s *Server) mayTry(c *gin.Context, limits ...store.Limit) bool {
+func (s signInRoutes) mayTry(c *gin.Context, limits ...store.Limit) bool {
 	wait, err := s.store.Try(c.Request.Context(), limits...)
 	if err != nil {
 		s.fail(c, err)
@@ -102,7 +102,7 @@ func (s *Server) mayTry(c *gin.Context, limits ...store.Limit) bool {
 
 // succeeded forgets the attempts of a visitor, and of an address that others may
 // share the last one.
-func (s *Server) succeeded(c *gin.Context, limits ...store.Limit) error {
+func (s signInRoutes) succeeded(c *gin.Context, limits ...store.Limit) error {
 	for _, l := range limits {
 		var err error
 		if strings.HasPrefix(l.Key, "from ") {
@@ -118,7 +118,7 @@ func (s *Server) succeeded(c *gin.Context, limits ...store.Limit) error {
 }
 
 // deny answers an attempt that failed, and notes it.
-func (s *Server) deny(c *gin.Context, name, what, remedy string) {
+func (s signInRoutes) deny(c *gin.Context, name, what, remedy string) {
 	if err := s.store.Note(c.Request.Context(), name, s.client(c), "sign-in failed", nil); err != nil {
 		s.fail(c, err)
 		return
@@ -128,7 +128,7 @@ func (s *Server) deny(c *gin.Context, name, what, remedy string) {
 
 // hash waits for its turn to check or make a password, each of which takes
 // 64 MiB. Who does not wait any more has none.
-func (s *Server) hash(ctx context.Context, work func()) error {
+func (s signInRoutes) hash(ctx context.Context, work func()) error {
 	select {
 	case s.hashing <- struct{}{}:
 	case <-ctx.Done():
@@ -140,7 +140,7 @@ func (s *Server) hash(ctx context.Context, work func()) error {
 }
 
 // limitsOf are the limits under which somebody tries to sign in by name.
-func (s *Server) limitsOf(c *gin.Context, name string, p *store.Person) ([]store.Limit, error) {
+func (s signInRoutes) limitsOf(c *gin.Context, name string, p *store.Person) ([]store.Limit, error) {
 	if secret, err := c.Cookie(deviceCookie); err == nil && secret != "" && p != nil {
 		known, err := s.store.KnownDevice(c.Request.Context(), p.ID, secret)
 		if err != nil {

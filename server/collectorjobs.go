@@ -21,7 +21,7 @@ import (
 )
 
 // nextJob gives a collector its next job, waiting for one for a while.
-func (s *Server) nextJob(c *gin.Context) {
+func (s collectorRoutes) nextJob(c *gin.Context) {
 	var in api.CollectorIn
 	err := s.read(c, &in, "the collector")
 	if err == nil && len(in.Doing) > 1000 {
@@ -71,7 +71,7 @@ func (s *Server) nextJob(c *gin.Context) {
 
 // endSilent ends jobs of which nothing was heard for long: takes with what has
 // come of them. One that cannot be ended is no other job's trouble.
-func (s *Server) endSilent(ctx context.Context) {
+func (s collectorRoutes) endSilent(ctx context.Context) {
 	if time.Since(s.began) < silentAfter {
 		return // it was this server that was away
 	}
@@ -89,7 +89,7 @@ func (s *Server) endSilent(ctx context.Context) {
 }
 
 // grow takes what a growing take has gained.
-func (s *Server) grow(c *gin.Context) {
+func (s collectorRoutes) grow(c *gin.Context) {
 	at, err1 := number(c, "at", 0, 0, 1<<50)
 	elapsed, err2 := number(c, "elapsed_ns", 0, 0, 1<<62)
 	samples, err3 := number(c, "samples", 0, 0, 1<<62)
@@ -124,7 +124,7 @@ func (s *Server) grow(c *gin.Context) {
 
 // endJob ends a job of the collector that asks: its take is kept as if it had
 // been uploaded.
-func (s *Server) endJob(c *gin.Context) {
+func (s collectorRoutes) endJob(c *gin.Context) {
 	var in api.JobEndIn
 	err := s.read(c, &in, "the end")
 	var j *store.Job
@@ -139,7 +139,7 @@ func (s *Server) endJob(c *gin.Context) {
 		return
 	}
 	if j.State == store.JobDone || j.State == store.JobFailed {
-		c.JSON(http.StatusOK, s.jobOut(j))
+		c.JSON(http.StatusOK, jobRoutes{s.Server}.jobOut(j))
 		return
 	}
 	e := store.Ended{Failed: cut(in.Error, mostSaid), Remedy: cut(in.Remedy, mostSaid)}
@@ -163,11 +163,11 @@ func (s *Server) endJob(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, s.jobOut(j))
+	c.JSON(http.StatusOK, jobRoutes{s.Server}.jobOut(j))
 }
 
 // digestOf is the SHA-256 of what has come of a take.
-func (s *Server) digestOf(ctx context.Context, id string) (string, error) {
+func (s collectorRoutes) digestOf(ctx context.Context, id string) (string, error) {
 	pieces := s.store.GrownFile(ctx, id, 0)
 	defer pieces.Close()
 	h := sha256.New()
@@ -193,7 +193,7 @@ func cut(text string, most int) string {
 
 // deliver keeps what has come of a take, and ends its job. Why it ended early
 // is said where nothing has come.
-func (s *Server) deliver(ctx context.Context, j *store.Job, e store.Ended) (*store.Job, error) {
+func (s collectorRoutes) deliver(ctx context.Context, j *store.Job, e store.Ended) (*store.Job, error) {
 	if j.Kind == "take" && j.Size > 0 {
 		pieces := s.store.GrownFile(ctx, j.ID, 0)
 		defer pieces.Close()

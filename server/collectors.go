@@ -15,6 +15,9 @@ import (
 	"entelon/store"
 )
 
+// collectorRoutes answers for collectors: how they are let in, and what they are given and bring.
+type collectorRoutes struct{ *Server }
+
 // collectorScheme is how a collector's requests begin their Authorization.
 const collectorScheme = "Collector "
 
@@ -24,7 +27,7 @@ const challengeSecret = "challenges"
 // enrolValid is how long a link for enrolling a collector is good.
 const enrolValid = 24 * time.Hour
 
-func (s *Server) collectors(c *gin.Context) {
+func (s collectorRoutes) collectors(c *gin.Context) {
 	list, err := s.store.Collectors(c.Request.Context())
 	if err != nil {
 		s.fail(c, err)
@@ -37,7 +40,7 @@ func (s *Server) collectors(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s *Server) collectorOut(x store.Collector) api.CollectorOut {
+func (s collectorRoutes) collectorOut(x store.Collector) api.CollectorOut {
 	report := api.MachineReport{}
 	if err := json.Unmarshal(x.Report, &report); err != nil {
 		s.o.Log.Error("the report of a collector cannot be read", "collector", x.Name, "error", err)
@@ -59,7 +62,7 @@ func (s *Server) collectorOut(x store.Collector) api.CollectorOut {
 }
 
 // addCollector makes a link by which one collector can enrol.
-func (s *Server) addCollector(c *gin.Context) {
+func (s collectorRoutes) addCollector(c *gin.Context) {
 	var in api.CollectorNameIn
 	if err := s.read(c, &in, "the collector"); err != nil {
 		s.fail(c, err)
@@ -71,7 +74,7 @@ func (s *Server) addCollector(c *gin.Context) {
 	}
 	secret, err := s.store.AddCollectorLink(c.Request.Context(), in.Name, who(c).person.Name, enrolValid)
 	if err == nil {
-		err = s.note(c, "link for a collector made", map[string]string{"collector": in.Name})
+		err = signInRoutes{s.Server}.note(c, "link for a collector made", map[string]string{"collector": in.Name})
 	}
 	if err != nil {
 		s.fail(c, err)
@@ -82,14 +85,14 @@ func (s *Server) addCollector(c *gin.Context) {
 
 // removeCollector makes a collector's key useless. Its takes end with what has
 // come of them.
-func (s *Server) removeCollector(c *gin.Context) {
+func (s collectorRoutes) removeCollector(c *gin.Context) {
 	name := c.Param("name")
 	open, err := s.store.RemoveCollector(c.Request.Context(), name)
 	if errors.Is(err, store.ErrNotFound) {
 		err = missing{fmt.Errorf("there is no collector %q", name), "see the Machines page for those that there are"}
 	}
 	if err == nil {
-		err = s.note(c, "collector removed", map[string]string{"collector": name})
+		err = signInRoutes{s.Server}.note(c, "collector removed", map[string]string{"collector": name})
 	}
 	for i := range open {
 		if err == nil {
@@ -104,7 +107,7 @@ func (s *Server) removeCollector(c *gin.Context) {
 }
 
 // enrol takes a collector's public key, by a link that works once.
-func (s *Server) enrol(c *gin.Context) {
+func (s collectorRoutes) enrol(c *gin.Context) {
 	var in api.EnrolIn
 	if err := s.read(c, &in, "the key"); err != nil {
 		s.fail(c, err)
@@ -114,20 +117,20 @@ func (s *Server) enrol(c *gin.Context) {
 		s.fail(c, badRequest{err})
 		return
 	}
-	from := s.byAddress(c)
-	if !s.mayTry(c, from) {
+	from := signInRoutes{s.Server}.byAddress(c)
+	if !(signInRoutes{s.Server}).mayTry(c, from) {
 		return
 	}
 	name, err := s.store.EnrolByLink(c.Request.Context(), in.Link, in.PublicKey)
 	if errors.Is(err, store.ErrNotFound) {
-		s.deny(c, "", "this link was used already, or is too old", "ask for a new one on the Machines page")
+		signInRoutes{s.Server}.deny(c, "", "this link was used already, or is too old", "ask for a new one on the Machines page")
 		return
 	}
 	if err == nil {
-		err = s.succeeded(c, from)
+		err = signInRoutes{s.Server}.succeeded(c, from)
 	}
 	if err == nil {
-		err = s.note(c, "collector enrolled", map[string]string{"collector": name})
+		err = signInRoutes{s.Server}.note(c, "collector enrolled", map[string]string{"collector": name})
 	}
 	if err != nil {
 		s.fail(c, err)
@@ -138,7 +141,7 @@ func (s *Server) enrol(c *gin.Context) {
 
 // challengeKey is what challenges are made with, the same for all servers of a
 // database. It is asked for once.
-func (s *Server) challengeKey(ctx context.Context) ([]byte, error) {
+func (s collectorRoutes) challengeKey(ctx context.Context) ([]byte, error) {
 	if key := s.challenges.Load(); key != nil {
 		return *key, nil
 	}
@@ -151,7 +154,7 @@ func (s *Server) challengeKey(ctx context.Context) ([]byte, error) {
 
 // challenge gives a collector something to sign. Whether there is one of that
 // name is not told.
-func (s *Server) challenge(c *gin.Context) {
+func (s collectorRoutes) challenge(c *gin.Context) {
 	key, err := s.challengeKey(c.Request.Context())
 	if err != nil {
 		s.fail(c, err)
@@ -166,7 +169,7 @@ func (s *Server) challenge(c *gin.Context) {
 }
 
 // beginCollector begins a session for a collector that has signed a challenge.
-func (s *Server) beginCollector(c *gin.Context) {
+func (s collectorRoutes) beginCollector(c *gin.Context) {
 	var in api.CollectorSessionIn
 	err := s.read(c, &in, "the answer to the challenge")
 	var key []byte
@@ -209,7 +212,7 @@ func (s *Server) beginCollector(c *gin.Context) {
 const renewAfter = 30 * 24 * time.Hour
 
 // renewCollector replaces the key of the collector that asks.
-func (s *Server) renewCollector(c *gin.Context) {
+func (s collectorRoutes) renewCollector(c *gin.Context) {
 	var in api.CollectorKeyIn
 	err := s.read(c, &in, "the key")
 	if err != nil {
@@ -224,14 +227,14 @@ func (s *Server) renewCollector(c *gin.Context) {
 	name := who(c).collector
 	x, err := s.store.CollectorNamed(c.Request.Context(), name)
 	if err == nil && !people.Signed(x.PublicKey, people.RenewalText(name, key), in.Signature) {
-		s.refuse(c, "a new key is signed with the old one", "")
+		signInRoutes{s.Server}.refuse(c, "a new key is signed with the old one", "")
 		return
 	}
 	if err == nil {
 		err = s.store.RenewCollector(c.Request.Context(), name, x.PublicKey, in.PublicKey)
 	}
 	if err == nil {
-		err = s.note(c, "collector's key renewed", map[string]string{"collector": name})
+		err = signInRoutes{s.Server}.note(c, "collector's key renewed", map[string]string{"collector": name})
 	}
 	if err != nil {
 		s.fail(c, err)

@@ -21,6 +21,9 @@ import (
 	"entelon/store"
 )
 
+// compareRoutes answers for two sides compared.
+type compareRoutes struct{ *Server }
+
 // mostRows is how many functions a comparison tells at most of those that are
 // less than leastShown of the whole, and did not change by more than chance.
 // mostTold is how many it tells at most that did.
@@ -41,7 +44,7 @@ type compareSide struct {
 }
 
 // openSide opens the takes of a side, named by their keys with commas.
-func (s *Server) openSide(c *gin.Context, what string) (*compareSide, error) {
+func (s compareRoutes) openSide(c *gin.Context, what string) (*compareSide, error) {
 	keys := strings.Split(c.Query(what), ",")
 	if len(keys) > mostCompared {
 		return nil, badRequest{fmt.Errorf("%s: there are %d takes; give %d at most", what, len(keys), mostCompared)}
@@ -72,7 +75,7 @@ type compared struct {
 
 // comparison reads a request's sides, scope, measure and scale and compares, or
 // finds what was compared a moment ago.
-func (s *Server) comparison(c *gin.Context) (*compared, error) {
+func (s compareRoutes) comparison(c *gin.Context) (*compared, error) {
 	scale, err := compare.ParseScale(c.Query("scale"))
 	if err != nil {
 		return nil, badRequest{err}
@@ -131,7 +134,7 @@ func (x *compared) bytes() int64 {
 	return int64(nodes)*64 + int64(functions)*1000
 }
 
-func (s *Server) compareNow(c *gin.Context, scale compare.Scale, sc scope.Scope, hand match.Hand) (*compared, error) {
+func (s compareRoutes) compareNow(c *gin.Context, scale compare.Scale, sc scope.Scope, hand match.Hand) (*compared, error) {
 	out := &compared{scope: sc.String()}
 	var both errgroup.Group
 	both.Go(func() (err error) { out.a, err = s.openSide(c, "baseline"); return err })
@@ -210,7 +213,7 @@ func estimateOut(e compare.Estimate) api.EstimateOut {
 	return api.EstimateOut{Baseline: e.Baseline, Candidate: e.Candidate, Difference: e.Difference, Low: e.Low, High: e.High, Ratio: e.Ratio, RatioLow: e.RatioLow, RatioHigh: e.RatioHigh, Seen: e.Seen, Need: e.Need, Verdict: string(e.Verdict)}
 }
 
-func (s *Server) compare(c *gin.Context) {
+func (s compareRoutes) compare(c *gin.Context) {
 	x, err := s.comparison(c)
 	if err != nil {
 		s.fail(c, err)
@@ -286,7 +289,7 @@ func (x *compared) all(is func(*opened) bool) bool {
 	return true
 }
 
-func (s *Server) mirror(c *gin.Context) {
+func (s compareRoutes) mirror(c *gin.Context) {
 	pixels, err := number(c, "pixels", defaultPixels, 16, 1<<16)
 	if err != nil {
 		s.fail(c, err)

@@ -10,7 +10,7 @@ import (
 )
 
 // compareLines sets the lines of a function's file beside each other.
-func (s *Server) compareLines(c *gin.Context) {
+func (s compareRoutes) compareLines(c *gin.Context) {
 	x, err := s.comparison(c)
 	if err != nil {
 		s.fail(c, err)
@@ -28,7 +28,7 @@ func (s *Server) compareLines(c *gin.Context) {
 		}
 	}
 	if row == nil {
-		s.nothing(c, name)
+		lensRoutes{s.Server}.nothing(c, name)
 		return
 	}
 	files, _, _ := x.result.FileOf(row.Number)
@@ -40,7 +40,7 @@ func (s *Server) compareLines(c *gin.Context) {
 			if files[k] == "" {
 				break
 			}
-			if found, err = s.source(c, side.views[i].take, side.rows[i], files[k]); err != nil {
+			if found, err = (sourceRoutes{s.Server}).source(c, side.views[i].take, side.rows[i], files[k]); err != nil {
 				s.fail(c, err)
 				return
 			}

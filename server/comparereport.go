@@ -20,21 +20,21 @@ func (x *compared) view() verdict.View {
 	return v
 }
 
-func (s *Server) compareExport(kind, ending string, write func(*bytes.Buffer, verdict.View) error) gin.HandlerFunc {
+func (s compareRoutes) compareExport(kind, ending string, write func(*bytes.Buffer, verdict.View) error) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		x, err := s.comparison(c)
 		if err != nil {
 			s.fail(c, err)
 			return
 		}
-		s.export(c, x.b.rows[0], kind, "-compared"+ending, func(b *bytes.Buffer) error { return write(b, x.view()) })
+		takeRoutes{s.Server}.export(c, x.b.rows[0], kind, "-compared"+ending, func(b *bytes.Buffer) error { return write(b, x.view()) })
 	}
 }
 
-func (s *Server) compareReport() gin.HandlerFunc {
+func (s compareRoutes) compareReport() gin.HandlerFunc {
 	return s.compareExport("text/html; charset=utf-8", ".html", func(b *bytes.Buffer, v verdict.View) error { return verdict.HTML(b, v, time.Now()) })
 }
 
-func (s *Server) compareMarkdown() gin.HandlerFunc {
+func (s compareRoutes) compareMarkdown() gin.HandlerFunc {
 	return s.compareExport("text/markdown; charset=utf-8", ".md", func(b *bytes.Buffer, v verdict.View) error { return verdict.Markdown(b, v) })
 }

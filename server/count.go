@@ -22,7 +22,7 @@ const (
 
 // count counts the calls of a function in the program of a take: in the process
 // that was attached to, or in the command, started again.
-func (s *Server) count(c *gin.Context) {
+func (s jobRoutes) count(c *gin.Context) {
 	var in api.CountIn
 	if err := s.read(c, &in, "the count"); err != nil {
 		s.fail(c, err)
@@ -46,7 +46,7 @@ func (s *Server) count(c *gin.Context) {
 	if err == nil {
 		_, detail := orderText(&set, name, in.Take)
 		detail["function"], detail["program"] = cut(in.Function, mostSaid), set.Program
-		err = s.note(c, "count", detail)
+		err = signInRoutes{s.Server}.note(c, "count", detail)
 	}
 	if err != nil {
 		s.fail(c, err)
@@ -72,7 +72,7 @@ func (s *Server) count(c *gin.Context) {
 
 // answered waits for the answer to a question to a collector. Where there is
 // none, the request is answered with why.
-func (s *Server) answered(c *gin.Context, ctx context.Context, id, collector string, out any) bool {
+func (s jobRoutes) answered(c *gin.Context, ctx context.Context, id, collector string, out any) bool {
 	for {
 		j, err := s.store.Job(ctx, id)
 		switch {

@@ -29,7 +29,7 @@ func fileName(row *store.Take, ending string) string {
 
 // export answers with a file that was made whole before, so that an error is an
 // answer of its own.
-func (s *Server) export(c *gin.Context, row *store.Take, kind, ending string, write func(*bytes.Buffer) error) {
+func (s takeRoutes) export(c *gin.Context, row *store.Take, kind, ending string, write func(*bytes.Buffer) error) {
 	var b bytes.Buffer
 	if err := write(&b); err != nil {
 		s.fail(c, err)
@@ -44,7 +44,7 @@ const mostExport = 64 << 20
 
 // exports are the routes of what a take can be written as; a whole take is downloaded
 // as it was sent.
-func (s *Server) exports(with func(more ...param) []param) (out []route) {
+func (s takeRoutes) exports(with func(more ...param) []param) (out []route) {
 	for _, e := range formats.Encoders {
 		if e.Whole {
 			continue
@@ -64,7 +64,7 @@ func (s *Server) exports(with func(more ...param) []param) (out []route) {
 }
 
 // exportAs answers with a take in a format.
-func (s *Server) exportAs(c *gin.Context, e codec.Encoder) {
+func (s takeRoutes) exportAs(c *gin.Context, e codec.Encoder) {
 	pixels, err1 := number(c, "pixels", 1400, 200, 20_000)
 	order, err2 := tree.ParseOrder(c.Query("order"))
 	if err2 != nil {
@@ -74,7 +74,7 @@ func (s *Server) exportAs(c *gin.Context, e codec.Encoder) {
 		s.fail(c, err)
 		return
 	}
-	o, row, k, ok := s.scoped(c)
+	o, row, k, ok := lensRoutes{s.Server}.scoped(c)
 	if !ok {
 		return
 	}
@@ -87,7 +87,7 @@ func (s *Server) exportAs(c *gin.Context, e codec.Encoder) {
 	t.Settings = shown(row.Settings)
 	t.Settings.Program, t.Settings.Build, t.Settings.Note = row.Program.Name, row.Build.Name, row.Note
 	view := codec.View{
-		Take: &t, Tree: o.tree, Cost: k.cost, Rows: k.rows, Scope: k.scope, Shape: shapeOf(c), Focus: c.Query("focus"), Notes: func() ([]codec.Note, error) { return s.reportNotes(c, row) }, Now: time.Now(),
+		Take: &t, Tree: o.tree, Cost: k.cost, Rows: k.rows, Scope: k.scope, Shape: shapeOf(c), Focus: c.Query("focus"), Notes: func() ([]codec.Note, error) { return noteRoutes{s.Server}.reportNotes(c, row) }, Now: time.Now(),
 		Root: root, Order: order, Up: c.Query("up") == "true", Width: int(pixels), Values: c.Query("values") == "true",
 		Bounds: codec.Bounds{Rows: mostRowsDrawn, Boxes: mostBoxes, Bytes: mostExport},
 	}

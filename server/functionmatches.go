@@ -20,7 +20,7 @@ const (
 
 // hand returns what was said by hand of the names of a side's program, and a text
 // that is another one for anything else.
-func (s *Server) hand(c *gin.Context, keys string) (out match.Hand, version string, err error) {
+func (s compareRoutes) hand(c *gin.Context, keys string) (out match.Hand, version string, err error) {
 	key, _, _ := strings.Cut(keys, ",")
 	if strings.HasPrefix(key, jobPrefix) {
 		return out, "", nil
@@ -42,7 +42,7 @@ func (s *Server) hand(c *gin.Context, keys string) (out match.Hand, version stri
 	return out, version, err
 }
 
-func (s *Server) matches(c *gin.Context) {
+func (s compareRoutes) matches(c *gin.Context) {
 	list, err := s.store.Matches(c.Request.Context(), c.Param("name"))
 	if err != nil {
 		s.fail(c, err)
@@ -59,7 +59,7 @@ func (s *Server) matches(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s *Server) setMatch(c *gin.Context) {
+func (s compareRoutes) setMatch(c *gin.Context) {
 	var in api.MatchIn
 	err := s.read(c, &in, "the match")
 	switch {

@@ -15,6 +15,9 @@ import (
 	"entelon/store"
 )
 
+// jobRoutes answers for what collectors are asked for.
+type jobRoutes struct{ *Server }
+
 // Bounds of what is asked of collectors.
 const (
 	mostJobs     = 16               // takes at a time
@@ -30,7 +33,7 @@ const (
 // jobPrefix begins the key by which a take that is being made is looked at.
 const jobPrefix = "job-"
 
-func (s *Server) jobOut(j *store.Job) api.JobOut {
+func (s jobRoutes) jobOut(j *store.Job) api.JobOut {
 	out := api.JobOut{
 		ID: j.ID, State: j.State, Collector: j.Collector, Settings: shown(j.Settings), Who: j.Who, CreatedAt: j.CreatedAt.UTC().Format(time.RFC3339),
 		ElapsedNS: j.ElapsedNS, Samples: j.Samples, Lost: j.Lost, Size: j.Size, Take: j.TakeKey, Error: j.Error, Remedy: j.Remedy, AgainOf: j.AgainOf, Broken: j.Broken, Digest: j.Digest,
@@ -40,7 +43,7 @@ func (s *Server) jobOut(j *store.Job) api.JobOut {
 	return out
 }
 
-func (s *Server) jobs(c *gin.Context) {
+func (s jobRoutes) jobs(c *gin.Context) {
 	list, err := s.store.Jobs(c.Request.Context(), c.Query("running") == "true", 100)
 	if err != nil {
 		s.fail(c, err)
@@ -53,7 +56,7 @@ func (s *Server) jobs(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s *Server) job(c *gin.Context) {
+func (s jobRoutes) job(c *gin.Context) {
 	j, err := s.store.Job(c.Request.Context(), c.Param("id"))
 	if err != nil {
 		s.fail(c, err)
@@ -64,7 +67,7 @@ func (s *Server) job(c *gin.Context) {
 
 // addJob has a take made. Commands are lists of arguments and never pass
 // through a shell.
-func (s *Server) addJob(c *gin.Context) {
+func (s jobRoutes) addJob(c *gin.Context) {
 	var in api.JobIn
 	if err := s.read(c, &in, "the take"); err != nil {
 		s.fail(c, err)
@@ -104,7 +107,7 @@ func (s *Server) addJob(c *gin.Context) {
 		return
 	}
 	what, detail := orderText(&set, name, in.Again)
-	if err := s.note(c, what, detail); err != nil {
+	if err := (signInRoutes{s.Server}).note(c, what, detail); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -150,7 +153,7 @@ func orderText(set *profile.Settings, collector, again string) (what string, det
 type tooMany struct{ error }
 
 // collectorFor returns the collector of a name that is there, or the only one.
-func (s *Server) collectorFor(ctx context.Context, name string) (string, error) {
+func (s jobRoutes) collectorFor(ctx context.Context, name string) (string, error) {
 	list, err := s.store.Collectors(ctx)
 	if err != nil {
 		return "", err
@@ -178,13 +181,13 @@ type unavailable struct{ error }
 
 // stopJob asks a collector to end a take. Of one that is silent, what has come is
 // kept at once.
-func (s *Server) stopJob(c *gin.Context) {
+func (s jobRoutes) stopJob(c *gin.Context) {
 	j, err := s.store.StopJob(c.Request.Context(), c.Param("id"))
 	if err == nil && s.jobOut(j).Silent {
-		j, err = s.deliver(c.Request.Context(), j, store.Ended{Failed: "its collector was silent when it was stopped", Remedy: "what it has still to send is added when it is back", Early: true})
+		j, err = collectorRoutes{s.Server}.deliver(c.Request.Context(), j, store.Ended{Failed: "its collector was silent when it was stopped", Remedy: "what it has still to send is added when it is back", Early: true})
 	}
 	if err == nil {
-		err = s.note(c, "stop", map[string]string{"program": j.Settings.Program, "job": j.ID})
+		err = signInRoutes{s.Server}.note(c, "stop", map[string]string{"program": j.Settings.Program, "job": j.ID})
 	}
 	if err != nil {
 		s.fail(c, err)
@@ -194,7 +197,7 @@ func (s *Server) stopJob(c *gin.Context) {
 }
 
 // processes asks a collector which processes run on its machine.
-func (s *Server) processes(c *gin.Context) {
+func (s jobRoutes) processes(c *gin.Context) {
 	var out api.ProcessesOut
 	if !s.question(c, "processes", &out) {
 		return
@@ -206,7 +209,7 @@ func (s *Server) processes(c *gin.Context) {
 }
 
 // groups asks a collector which control groups there are on its machine.
-func (s *Server) groups(c *gin.Context) {
+func (s jobRoutes) groups(c *gin.Context) {
 	var out api.GroupsOut
 	if !s.question(c, "groups", &out) {
 		return
@@ -219,7 +222,7 @@ func (s *Server) groups(c *gin.Context) {
 
 // question asks a collector about its machine. Where there is no answer, the
 // request is answered with why.
-func (s *Server) question(c *gin.Context, kind string, out any) bool {
+func (s jobRoutes) question(c *gin.Context, kind string, out any) bool {
 	ctx, cancel := context.WithTimeout(c.Request.Context(), answerWithin)
 	defer cancel()
 	j := &store.Job{Kind: kind, Collector: c.Param("name"), Who: who(c).person.Name}

@@ -19,7 +19,7 @@ import (
 // is not an order: anybody who may send takes can write it. A take is made again
 // as a job on this server's record made it, or by settings that somebody has seen
 // and sends along.
-func (s *Server) ordered(ctx context.Context, again string, given *profile.Settings, collector string) (set profile.Settings, on string, err error) {
+func (s jobRoutes) ordered(ctx context.Context, again string, given *profile.Settings, collector string) (set profile.Settings, on string, err error) {
 	if again == "" || given != nil {
 		if given == nil {
 			return set, "", badRequest{errors.New("nothing to sample; give a command, a process, a control group or the machine")}

@@ -18,10 +18,13 @@ import (
 	"entelon/store"
 )
 
+// ledgerRoutes answers for a program over its builds.
+type ledgerRoutes struct{ *Server }
+
 // mostLedgerRows bounds the functions of a ledger.
 const mostLedgerRows = 500
 
-func (s *Server) ledger(c *gin.Context) {
+func (s ledgerRoutes) ledger(c *gin.Context) {
 	ctx := c.Request.Context()
 	program := c.Param("name")
 	by, err := s.ledgerBy(c, program)
@@ -72,7 +75,7 @@ type ledgerBy struct {
 
 // ledgerBy reads a request's measure and scale, or finds those that suit the
 // program's takes. Takes without any cost are left out.
-func (s *Server) ledgerBy(c *gin.Context, program string) (*ledgerBy, error) {
+func (s ledgerRoutes) ledgerBy(c *gin.Context, program string) (*ledgerBy, error) {
 	ctx := c.Request.Context()
 	known, err := s.store.LedgerMeasures(ctx, program)
 	if err != nil {

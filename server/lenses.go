@@ -14,6 +14,9 @@ import (
 	"entelon/server/api"
 )
 
+// lensRoutes answers for one take, looked at in different ways.
+type lensRoutes struct{ *Server }
+
 // Bounds of what a lens is told at once.
 const (
 	mostSteps     = 400
@@ -29,7 +32,7 @@ func stepOut(p *profile.Profile, s tree.Step) api.PathRow {
 
 // paths tells what follows a step of a path, from the roots by the number of
 // its node, from the leaves by the functions up to it.
-func (s *Server) paths(c *gin.Context) {
+func (s lensRoutes) paths(c *gin.Context) {
 	o, _, k, ok := s.scoped(c)
 	if !ok {
 		return
@@ -90,7 +93,7 @@ func stepsOut(p *profile.Profile, steps []tree.Step) api.PathSteps {
 }
 
 // threads tells what each thread costs.
-func (s *Server) threads(c *gin.Context) {
+func (s lensRoutes) threads(c *gin.Context) {
 	o, _, k, ok := s.scoped(c)
 	if !ok {
 		return
@@ -110,7 +113,7 @@ const mostBuilds = 12
 
 // builds follows a function through the newest takes of a program's builds, in
 // the scope in which it is looked at.
-func (s *Server) builds(c *gin.Context) {
+func (s lensRoutes) builds(c *gin.Context) {
 	sc, err := scopeOf(c)
 	if err != nil {
 		s.fail(c, err)
@@ -155,7 +158,7 @@ func (s *Server) builds(c *gin.Context) {
 }
 
 // neighbours tells where a function's cost comes in and where it goes on.
-func (s *Server) neighbours(c *gin.Context) {
+func (s lensRoutes) neighbours(c *gin.Context) {
 	levels, err1 := number(c, "levels", 2, 1, mostLevels)
 	most, err2 := number(c, "most", 8, 1, mostNeighbour)
 	if err := cmp.Or(err1, err2); err != nil {
@@ -189,7 +192,7 @@ func (s *Server) neighbours(c *gin.Context) {
 }
 
 // graph tells the call graph of a scope without its thin parts.
-func (s *Server) graph(c *gin.Context) {
+func (s lensRoutes) graph(c *gin.Context) {
 	most, err := number(c, "most", 40, 2, mostGraph)
 	if err != nil {
 		s.fail(c, err)
@@ -215,7 +218,7 @@ func (s *Server) graph(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s *Server) nothing(c *gin.Context, name string) {
+func (s lensRoutes) nothing(c *gin.Context, name string) {
 	c.AbortWithStatusJSON(http.StatusNotFound, api.ErrorBody{
 		Error: fmt.Sprintf("%s has no samples in this scope", name), Remedy: "widen the scope, or choose another function"})
 }

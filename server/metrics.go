@@ -16,6 +16,9 @@ import (
 	"entelon/server/api"
 )
 
+// operatingRoutes answers for those who run the server.
+type operatingRoutes struct{ *Server }
+
 // metrics are the numbers about this server for who runs it, in the open text
 // format.
 type metrics struct {
@@ -109,11 +112,11 @@ func (g *gauges) Collect(to chan<- prometheus.Metric) {
 
 // metricsFor answers requests from this machine, and those with a token. A proxy on this
 // machine asks for others, and is nobody by itself.
-func (s *Server) metricsFor(c *gin.Context) {
+func (s operatingRoutes) metricsFor(c *gin.Context) {
 	host, _, err := net.SplitHostPort(c.Request.RemoteAddr)
 	here := err == nil && net.ParseIP(host).IsLoopback() && s.o.ProxyHeader == "" && c.GetHeader("X-Forwarded-For") == "" && c.GetHeader("Forwarded") == ""
 	if !here {
-		v, err := s.visitorOf(c)
+		v, err := signInRoutes{s.Server}.visitorOf(c)
 		if err != nil {
 			s.fail(c, err)
 			return
@@ -128,10 +131,10 @@ func (s *Server) metricsFor(c *gin.Context) {
 }
 
 // healthy says that this process answers.
-func (s *Server) healthy(c *gin.Context) { c.String(http.StatusOK, "ok\n") }
+func (s operatingRoutes) healthy(c *gin.Context) { c.String(http.StatusOK, "ok\n") }
 
 // ready says whether questions would be answered: whether the database does.
-func (s *Server) ready(c *gin.Context) {
+func (s operatingRoutes) ready(c *gin.Context) {
 	ctx, cancel := context.WithTimeout(c.Request.Context(), 5*time.Second)
 	defer cancel()
 	if err := s.store.Ping(ctx); err != nil {

@@ -20,6 +20,9 @@ import (
 	"entelon/store"
 )
 
+// noteRoutes answers for what people write on takes, and what they pin.
+type noteRoutes struct{ *Server }
+
 // longestNote bounds a note, in bytes.
 const longestNote = 64 << 10
 
@@ -40,7 +43,7 @@ func remarkOut(n *store.Remark) (api.RemarkOut, error) {
 	return api.RemarkOut{ID: n.ID, Function: n.Function, Short: profile.Short(n.Function), Text: n.Text, HTML: html, Who: n.Who, Settled: n.SettledAt != nil, CreatedAt: n.CreatedAt.UTC().Format(time.RFC3339), UpdatedAt: n.UpdatedAt.UTC().Format(time.RFC3339)}, err
 }
 
-func (s *Server) notes(c *gin.Context) {
+func (s noteRoutes) notes(c *gin.Context) {
 	row, err := s.store.Take(c.Request.Context(), c.Param("key"))
 	if err != nil {
 		s.fail(c, err)
@@ -64,7 +67,7 @@ func (s *Server) notes(c *gin.Context) {
 }
 
 // remarkIn reads a note.
-func (s *Server) remarkIn(c *gin.Context) (in api.RemarkIn, err error) {
+func (s noteRoutes) remarkIn(c *gin.Context) (in api.RemarkIn, err error) {
 	if err = s.read(c, &in, "the note"); err != nil {
 		return in, err
 	}
@@ -80,7 +83,7 @@ func (s *Server) remarkIn(c *gin.Context) (in api.RemarkIn, err error) {
 	return in, err
 }
 
-func (s *Server) addNote(c *gin.Context) {
+func (s noteRoutes) addNote(c *gin.Context) {
 	in, err := s.remarkIn(c)
 	if err != nil {
 		s.fail(c, err)
@@ -95,7 +98,7 @@ func (s *Server) addNote(c *gin.Context) {
 	s.answerNote(c, http.StatusCreated, n, err)
 }
 
-func (s *Server) answerNote(c *gin.Context, status int, n *store.Remark, err error) {
+func (s noteRoutes) answerNote(c *gin.Context, status int, n *store.Remark, err error) {
 	var out api.RemarkOut
 	if err == nil {
 		out, err = remarkOut(n)
@@ -107,7 +110,7 @@ func (s *Server) answerNote(c *gin.Context, status int, n *store.Remark, err err
 	c.JSON(status, out)
 }
 
-func (s *Server) changeNote(c *gin.Context) {
+func (s noteRoutes) changeNote(c *gin.Context) {
 	in, err := s.remarkIn(c)
 	if err != nil {
 		s.fail(c, err)
@@ -122,7 +125,7 @@ func (s *Server) changeNote(c *gin.Context) {
 	s.answerNote(c, http.StatusOK, n, err)
 }
 
-func (s *Server) settleNote(c *gin.Context) {
+func (s noteRoutes) settleNote(c *gin.Context) {
 	var in api.SettledIn
 	err := s.read(c, &in, "whether the note is settled")
 	id, idErr := idOf(c)
@@ -134,7 +137,7 @@ func (s *Server) settleNote(c *gin.Context) {
 	s.answerNote(c, http.StatusOK, n, err)
 }
 
-func (s *Server) removeNote(c *gin.Context) {
+func (s noteRoutes) removeNote(c *gin.Context) {
 	id, err := idOf(c)
 	if err == nil {
 		err = s.store.RemoveNote(c.Request.Context(), id)
@@ -147,7 +150,7 @@ func (s *Server) removeNote(c *gin.Context) {
 }
 
 // reportNotes are the notes of a take for its report.
-func (s *Server) reportNotes(c *gin.Context, row *store.Take) ([]codec.Note, error) {
+func (s noteRoutes) reportNotes(c *gin.Context, row *store.Take) ([]codec.Note, error) {
 	list, err := s.store.Notes(c.Request.Context(), row)
 	if err != nil {
 		return nil, err
@@ -163,7 +166,7 @@ func (s *Server) reportNotes(c *gin.Context, row *store.Take) ([]codec.Note, err
 	return out, nil
 }
 
-func (s *Server) pins(c *gin.Context) {
+func (s noteRoutes) pins(c *gin.Context) {
 	list, err := s.store.Pins(c.Request.Context(), c.Param("name"))
 	if err != nil {
 		s.fail(c, err)
@@ -176,7 +179,7 @@ func (s *Server) pins(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s *Server) setPin(c *gin.Context) {
+func (s noteRoutes) setPin(c *gin.Context) {
 	var in api.PinIn
 	err := s.read(c, &in, "the pin")
 	if err == nil && (in.Function == "" || len(in.Function) > 16<<10) {

@@ -12,7 +12,7 @@ import (
 )
 
 // over follows one function through all builds of a program.
-func (s *Server) over(c *gin.Context) {
+func (s ledgerRoutes) over(c *gin.Context) {
 	ctx := c.Request.Context()
 	name := c.Query("name")
 	by, err := s.ledgerBy(c, c.Param("name"))

@@ -16,6 +16,9 @@ import (
 	"entelon/server/api"
 )
 
+// pageRoutes answers for the page itself.
+type pageRoutes struct{ *Server }
+
 // pages are the addresses that the front end knows, as in web/src/app/router.ts.
 var pages = []string{
 	"/", "/programs", "/programs/*", "/programs/*/function", "/takes", "/takes/*", "/compare", "/new", "/running/*", "/machines", "/sign-in", "/enter/*", "/you", "/people",
@@ -32,7 +35,7 @@ func isPage(address string) bool {
 
 // page serves the front end: its files by name, and its one page for every
 // address that the front end itself understands.
-func (s *Server) page(c *gin.Context) {
+func (s pageRoutes) page(c *gin.Context) {
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") || (c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead) {
 		c.JSON(http.StatusNotFound, api.ErrorBody{Error: "there is nothing at " + c.Request.URL.Path, Remedy: "see /api/v1/openapi.json for what there is"})
 		return

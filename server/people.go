@@ -13,6 +13,9 @@ import (
 	"entelon/store"
 )
 
+// peopleRoutes answers for people and their tokens.
+type peopleRoutes struct{ *Server }
+
 // linkValid is how long a link for signing in once is good.
 const linkValid = 24 * time.Hour
 
@@ -24,7 +27,7 @@ func tokenOut(t store.Token) api.TokenOut {
 	return out
 }
 
-func (s *Server) tokens(c *gin.Context) {
+func (s peopleRoutes) tokens(c *gin.Context) {
 	list, err := s.store.Tokens(c.Request.Context(), who(c).person.ID)
 	if err != nil {
 		s.fail(c, err)
@@ -37,7 +40,7 @@ func (s *Server) tokens(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s *Server) addToken(c *gin.Context) {
+func (s peopleRoutes) addToken(c *gin.Context) {
 	var in api.TokenIn
 	if err := s.read(c, &in, "the token"); err != nil {
 		s.fail(c, err)
@@ -50,12 +53,12 @@ func (s *Server) addToken(c *gin.Context) {
 	}
 	v := who(c)
 	if !v.role.May(role) {
-		s.refuse(c, fmt.Sprintf("%s has the role %q, so that a token cannot have %q", v.person.Name, v.role, role), "choose a role that you have")
+		signInRoutes{s.Server}.refuse(c, fmt.Sprintf("%s has the role %q, so that a token cannot have %q", v.person.Name, v.role, role), "choose a role that you have")
 		return
 	}
 	t, secret, err := s.store.AddToken(c.Request.Context(), v.person.ID, in.Name, role)
 	if err == nil {
-		err = s.note(c, "token made", map[string]string{"name": in.Name, "role": string(role)})
+		err = signInRoutes{s.Server}.note(c, "token made", map[string]string{"name": in.Name, "role": string(role)})
 	}
 	if err != nil {
 		s.fail(c, err)
@@ -85,13 +88,13 @@ func idOf(c *gin.Context) (int64, error) {
 	return id, nil
 }
 
-func (s *Server) removeToken(c *gin.Context) {
+func (s peopleRoutes) removeToken(c *gin.Context) {
 	id, err := idOf(c)
 	if err == nil {
 		err = s.store.RemoveToken(c.Request.Context(), who(c).person.ID, id)
 	}
 	if err == nil {
-		err = s.note(c, "token removed", map[string]string{"id": fmt.Sprint(id)})
+		err = signInRoutes{s.Server}.note(c, "token removed", map[string]string{"id": fmt.Sprint(id)})
 	}
 	if err != nil {
 		s.fail(c, err)
@@ -108,7 +111,7 @@ func personOut(p store.Person) api.PersonOut {
 	return out
 }
 
-func (s *Server) people(c *gin.Context) {
+func (s peopleRoutes) people(c *gin.Context) {
 	list, err := s.store.People(c.Request.Context())
 	if err != nil {
 		s.fail(c, err)
@@ -121,7 +124,7 @@ func (s *Server) people(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s *Server) addPerson(c *gin.Context) {
+func (s peopleRoutes) addPerson(c *gin.Context) {
 	var in api.PersonIn
 	if err := s.read(c, &in, "the person"); err != nil {
 		s.fail(c, err)
@@ -134,7 +137,7 @@ func (s *Server) addPerson(c *gin.Context) {
 	}
 	p, err := s.store.AddPerson(c.Request.Context(), in.Name, role, in.Owner)
 	if err == nil {
-		err = s.note(c, "person added", map[string]string{"name": in.Name, "role": in.Role})
+		err = signInRoutes{s.Server}.note(c, "person added", map[string]string{"name": in.Name, "role": in.Role})
 	}
 	if err != nil {
 		s.fail(c, err)
@@ -144,10 +147,10 @@ func (s *Server) addPerson(c *gin.Context) {
 }
 
 // answerLink makes a link for a person and answers with it.
-func (s *Server) answerLink(c *gin.Context, p store.Person, status int) {
+func (s peopleRoutes) answerLink(c *gin.Context, p store.Person, status int) {
 	secret, err := s.store.AddLink(c.Request.Context(), p.ID, linkValid)
 	if err == nil {
-		err = s.note(c, "link made", map[string]string{"name": p.Name})
+		err = signInRoutes{s.Server}.note(c, "link made", map[string]string{"name": p.Name})
 	}
 	if err != nil {
 		s.fail(c, err)
@@ -156,7 +159,7 @@ func (s *Server) answerLink(c *gin.Context, p store.Person, status int) {
 	c.JSON(status, api.PersonLinkOut{Person: personOut(p), Path: "/enter/" + secret, Hours: linkValid.Hours()})
 }
 
-func (s *Server) changePerson(c *gin.Context) {
+func (s peopleRoutes) changePerson(c *gin.Context) {
 	var in api.PersonChangeIn
 	id, err := idOf(c)
 	if err == nil {
@@ -184,7 +187,7 @@ func (s *Server) changePerson(c *gin.Context) {
 		}
 	})
 	if err == nil {
-		err = s.note(c, "person changed", map[string]string{"name": p.Name, "role": string(p.Role), "owner": fmt.Sprint(p.Owner), "disabled": fmt.Sprint(p.Disabled)})
+		err = signInRoutes{s.Server}.note(c, "person changed", map[string]string{"name": p.Name, "role": string(p.Role), "owner": fmt.Sprint(p.Owner), "disabled": fmt.Sprint(p.Disabled)})
 	}
 	if err != nil {
 		s.fail(c, err)
@@ -193,7 +196,7 @@ func (s *Server) changePerson(c *gin.Context) {
 	c.JSON(http.StatusOK, personOut(*p))
 }
 
-func (s *Server) linkFor(c *gin.Context) {
+func (s peopleRoutes) linkFor(c *gin.Context) {
 	id, err := idOf(c)
 	var p *store.Person
 	if err == nil {
@@ -206,7 +209,7 @@ func (s *Server) linkFor(c *gin.Context) {
 	s.answerLink(c, *p, http.StatusCreated)
 }
 
-func (s *Server) audit(c *gin.Context) {
+func (s peopleRoutes) audit(c *gin.Context) {
 	limit, err := number(c, "limit", 200, 1, 10_000)
 	if err != nil {
 		s.fail(c, err)

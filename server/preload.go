@@ -12,12 +12,12 @@ import (
 // ahead opens the take that a page will ask for as soon as its address is known:
 // that takes about as long as the page needs to begin. What goes wrong here goes
 // wrong again when the page asks, and is told there.
-func (s *Server) ahead(c *gin.Context) {
+func (s pageRoutes) ahead(c *gin.Context) {
 	key, isTake := strings.CutPrefix(c.Request.URL.Path, "/takes/")
 	if !isTake || key == "" || strings.ContainsRune(key, '/') || strings.HasPrefix(key, jobPrefix) {
 		return
 	}
-	if v, err := s.visitorOf(c); err != nil || v == nil || !v.role.May(people.Look) {
+	if v, err := (signInRoutes{s.Server}).visitorOf(c); err != nil || v == nil || !v.role.May(people.Look) {
 		return
 	}
 	later := c.Copy()

@@ -13,7 +13,7 @@ import (
 
 // scope reads an expression for the scope line: its conditions as words, or what
 // is wrong with it and where.
-func (s *Server) scope(c *gin.Context) {
+func (s lensRoutes) scope(c *gin.Context) {
 	out := api.ScopeOut{Parts: []api.ScopePart{}, Absent: []string{}}
 	sc, err := scope.Parse(c.Query("scope"))
 	var wrong *scope.SyntaxError
@@ -47,7 +47,7 @@ func (s *Server) scope(c *gin.Context) {
 }
 
 // complete proposes how an expression may go on.
-func (s *Server) complete(c *gin.Context) {
+func (s lensRoutes) complete(c *gin.Context) {
 	at, err := number(c, "at", 0, 0, math.MaxInt32)
 	if err != nil {
 		s.fail(c, err)

@@ -91,20 +91,20 @@ func New(st *store.Store, o Options) (*Server, error) {
 	}
 	s.routes = s.table()
 	s.metrics = newMetrics(s)
-	s.engine.Use(s.logged, s.recover, s.guard)
-	s.engine.GET("/healthz", s.healthy)
-	s.engine.GET("/readyz", s.ready)
-	s.engine.GET("/metrics", s.metricsFor)
+	s.engine.Use(operatingRoutes{s}.logged, s.recover, s.guard)
+	s.engine.GET("/healthz", operatingRoutes{s}.healthy)
+	s.engine.GET("/readyz", operatingRoutes{s}.ready)
+	s.engine.GET("/metrics", operatingRoutes{s}.metricsFor)
 	api := s.engine.Group("/api/v1")
 	for _, r := range s.routes {
-		api.Handle(r.method, r.ginPath(), s.admit(r))
+		api.Handle(r.method, r.ginPath(), signInRoutes{s}.admit(r))
 	}
 	doc, err := Description()
 	if err != nil {
 		return nil, err
 	}
 	api.GET("/openapi.json", func(c *gin.Context) { c.Data(http.StatusOK, "application/json", doc) })
-	s.engine.NoRoute(s.page)
+	s.engine.NoRoute(pageRoutes{s}.page)
 	return s, nil
 }
 

@@ -14,6 +14,9 @@ import (
 	"entelon/store"
 )
 
+// signInRoutes answers for who asks, what he may, and how he is let in.
+type signInRoutes struct{ *Server }
+
 // sessionCookie is the name of the cookie that holds a session's secret.
 const sessionCookie = "entelon-session"
 
@@ -57,7 +60,7 @@ const (
 
 // admit lets a request through to a route: it bounds the body, finds out who
 // asks, and writes down what was changed.
-func (s *Server) admit(r route) gin.HandlerFunc {
+func (s signInRoutes) admit(r route) gin.HandlerFunc {
 	most, needs := r.most, r.needs
 	if most == 0 {
 		most = smallBody
@@ -125,12 +128,12 @@ func (s *Server) admit(r route) gin.HandlerFunc {
 	}
 }
 
-func (s *Server) refuse(c *gin.Context, what, remedy string) {
+func (s signInRoutes) refuse(c *gin.Context, what, remedy string) {
 	c.AbortWithStatusJSON(http.StatusForbidden, api.ErrorBody{Error: what, Remedy: remedy})
 }
 
 // visitorOf finds out who asks; a session or a token that is not known is nobody.
-func (s *Server) visitorOf(c *gin.Context) (*visitor, error) {
+func (s signInRoutes) visitorOf(c *gin.Context) (*visitor, error) {
 	if s.store == nil {
 		return nil, nil
 	}
@@ -168,12 +171,12 @@ func (s *Server) visitorOf(c *gin.Context) (*visitor, error) {
 }
 
 // note writes a line of the audit list; what cannot be noted is not done.
-func (s *Server) note(c *gin.Context, what string, detail map[string]string) error {
+func (s signInRoutes) note(c *gin.Context, what string, detail map[string]string) error {
 	return s.store.Note(c.Request.Context(), who(c).name(), s.client(c), what, detail)
 }
 
 // begin starts a session in the visitor's browser.
-func (s *Server) begin(c *gin.Context, p *store.Person, how string) {
+func (s signInRoutes) begin(c *gin.Context, p *store.Person, how string) {
 	secret, ends, err := s.store.SignIn(c.Request.Context(), p.ID)
 	if err != nil {
 		s.fail(c, err)
@@ -193,7 +196,7 @@ func (s *Server) begin(c *gin.Context, p *store.Person, how string) {
 	c.JSON(http.StatusOK, meOut(&visitor{person: p, role: p.Role}))
 }
 
-func (s *Server) setCookie(c *gin.Context, name, value string, age int) {
+func (s signInRoutes) setCookie(c *gin.Context, name, value string, age int) {
 	http.SetCookie(c.Writer, &http.Cookie{
 		Name: name, Value: value, Path: "/", MaxAge: age,
 		HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.o.TLS,
@@ -204,10 +207,10 @@ func meOut(v *visitor) api.MeOut {
 	return api.MeOut{Name: v.person.Name, Role: string(v.role), Owner: v.person.Owner && !v.token, Password: v.person.Hash != ""}
 }
 
-func (s *Server) me(c *gin.Context) { c.JSON(http.StatusOK, meOut(who(c))) }
+func (s signInRoutes) me(c *gin.Context) { c.JSON(http.StatusOK, meOut(who(c))) }
 
 // enter signs in by a link, which works once.
-func (s *Server) enter(c *gin.Context) {
+func (s signInRoutes) enter(c *gin.Context) {
 	var in api.EnterIn
 	if err := s.read(c, &in, "the link"); err != nil {
 		s.fail(c, err)
@@ -233,7 +236,7 @@ func (s *Server) enter(c *gin.Context) {
 }
 
 // signIn signs in by name and password.
-func (s *Server) signIn(c *gin.Context) {
+func (s signInRoutes) signIn(c *gin.Context) {
 	var in api.SignInIn
 	if err := s.read(c, &in, "name and password"); err != nil {
 		s.fail(c, err)
@@ -277,7 +280,7 @@ func (s *Server) signIn(c *gin.Context) {
 	s.begin(c, p, "password")
 }
 
-func (s *Server) signOut(c *gin.Context) {
+func (s signInRoutes) signOut(c *gin.Context) {
 	if cookie, err := c.Cookie(sessionCookie); err == nil {
 		if err := s.store.SignOut(c.Request.Context(), cookie); err != nil {
 			s.fail(c, err)
@@ -291,7 +294,7 @@ func (s *Server) signOut(c *gin.Context) {
 // changeMe changes the visitor's own name or password. Who has a password must
 // give it; a new one ends all other
 // sessions, and all tokens if asked.
-func (s *Server) changeMe(c *gin.Context) {
+func (s signInRoutes) changeMe(c *gin.Context) {
 	var in api.ChangeMeIn
 	if err := s.read(c, &in, "the change"); err != nil {
 		s.fail(c, err)

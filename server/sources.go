@@ -20,6 +20,9 @@ import (
 	"entelon/store"
 )
 
+// sourceRoutes answers for the text of programs.
+type sourceRoutes struct{ *Server }
+
 // largestSource bounds a source file, in bytes.
 const largestSource = 4 << 20
 
@@ -76,7 +79,7 @@ func below(dir, path string) (string, bool) {
 	return rel, err == nil && filepath.IsLocal(rel)
 }
 
-func (s *Server) sourceRules(c *gin.Context) {
+func (s sourceRoutes) sourceRules(c *gin.Context) {
 	list, err := s.store.SourceRules(c.Request.Context(), c.Param("name"))
 	if err != nil {
 		s.fail(c, err)
@@ -92,7 +95,7 @@ func (s *Server) sourceRules(c *gin.Context) {
 // mostRules bounds a program's rules for source.
 const mostRules = 50
 
-func (s *Server) setSourceRules(c *gin.Context) {
+func (s sourceRoutes) setSourceRules(c *gin.Context) {
 	var in api.SourceRulesIn
 	err := s.read(c, &in, "the rules for source")
 	if err == nil && len(in.Rules) > mostRules {
@@ -158,7 +161,7 @@ type sourceText struct {
 }
 
 // source finds a file of a take: as it came with it, or in the folders.
-func (s *Server) source(c *gin.Context, t *profile.Take, row *store.Take, path string) (sourceText, error) {
+func (s sourceRoutes) source(c *gin.Context, t *profile.Take, row *store.Take, path string) (sourceText, error) {
 	var out sourceText
 	text := ""
 	if i := slices.IndexFunc(t.Sources, func(x profile.Source) bool { return x.Path == path && path != "" }); i >= 0 {
@@ -179,15 +182,15 @@ func (s *Server) source(c *gin.Context, t *profile.Take, row *store.Take, path s
 
 // lines tells what each line of a function's file costs, with the source where
 // it is found.
-func (s *Server) lines(c *gin.Context) {
-	o, row, k, ok := s.scoped(c)
+func (s sourceRoutes) lines(c *gin.Context) {
+	o, row, k, ok := lensRoutes{s.Server}.scoped(c)
 	if !ok {
 		return
 	}
 	p := o.tree.Profile
 	r, found := find(o, k, c.Query("name"), c.Query("module"))
 	if !found {
-		s.nothing(c, c.Query("name"))
+		lensRoutes{s.Server}.nothing(c, c.Query("name"))
 		return
 	}
 	f := p.Functions[r.Function]

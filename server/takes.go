@@ -17,6 +17,9 @@ import (
 	"entelon/store"
 )
 
+// takeRoutes answers for takes as a whole, in and out.
+type takeRoutes struct{ *Server }
+
 func takeOut(t *store.Take) api.TakeOut {
 	command := t.Settings.Command
 	if command == nil {
@@ -46,11 +49,11 @@ func takesOut(rows []store.Take) []api.TakeOut {
 	return out
 }
 
-func (s *Server) about(c *gin.Context) {
+func (s takeRoutes) about(c *gin.Context) {
 	c.JSON(http.StatusOK, api.AboutOut{Version: s.o.Version, MaxUpload: s.o.MaxUpload})
 }
 
-func (s *Server) programs(c *gin.Context) {
+func (s takeRoutes) programs(c *gin.Context) {
 	rows, err := s.store.Programs(c.Request.Context())
 	if err != nil {
 		s.fail(c, err)
@@ -89,7 +92,7 @@ func number(c *gin.Context, name string, otherwise, least, most int64) (int64, e
 	return v, nil
 }
 
-func (s *Server) takes(c *gin.Context) {
+func (s takeRoutes) takes(c *gin.Context) {
 	q := store.TakeQuery{Search: c.Query("search"), Program: c.Query("program"), Series: c.Query("series"), Sort: c.Query("sort"), Descending: c.Query("descending") == "true"}
 	if q.Sort != "" && !store.Sortable(q.Sort) {
 		s.fail(c, badRequest{fmt.Errorf("takes cannot be sorted by %q", q.Sort)})
@@ -114,7 +117,7 @@ func (s *Server) takes(c *gin.Context) {
 	c.JSON(http.StatusOK, api.TakesOut{Takes: takesOut(rows), Count: n})
 }
 
-func (s *Server) addTake(c *gin.Context) {
+func (s takeRoutes) addTake(c *gin.Context) {
 	name := cut(c.Query("name"), 200)
 	if name == "" {
 		name = "the upload"
@@ -141,7 +144,7 @@ func (s *Server) addTake(c *gin.Context) {
 	c.JSON(status, api.AddedOut{Take: takeOut(t), Fresh: fresh})
 }
 
-func (s *Server) take(c *gin.Context) {
+func (s takeRoutes) take(c *gin.Context) {
 	row, err := s.store.Take(c.Request.Context(), c.Param("key"))
 	if err != nil {
 		s.fail(c, err)
@@ -192,7 +195,7 @@ func (s *Server) take(c *gin.Context) {
 	c.JSON(http.StatusOK, d)
 }
 
-func (s *Server) setNote(c *gin.Context) {
+func (s takeRoutes) setNote(c *gin.Context) {
 	var in api.NoteIn
 	if err := s.read(c, &in, "the note"); err != nil {
 		s.fail(c, err)
@@ -221,7 +224,7 @@ func (s *Server) setNote(c *gin.Context) {
 	c.JSON(http.StatusOK, takeOut(row))
 }
 
-func (s *Server) removeTake(c *gin.Context) {
+func (s takeRoutes) removeTake(c *gin.Context) {
 	if err := s.store.Remove(c.Request.Context(), c.Param("key")); err != nil {
 		s.fail(c, err)
 		return
@@ -231,7 +234,7 @@ func (s *Server) removeTake(c *gin.Context) {
 	c.Status(http.StatusNoContent)
 }
 
-func (s *Server) file(c *gin.Context) {
+func (s takeRoutes) file(c *gin.Context) {
 	row, err := s.store.Take(c.Request.Context(), c.Param("key"))
 	if err != nil {
 		s.fail(c, err)

@@ -39,7 +39,7 @@ func aboutOf(row *store.Take) scope.About {
 }
 
 // scoped opens the take of a request with the costs in its scope.
-func (s *Server) scoped(c *gin.Context) (*view, *store.Take, scopedCost, bool) {
+func (s lensRoutes) scoped(c *gin.Context) (*view, *store.Take, scopedCost, bool) {
 	sc, err := scopeOf(c)
 	if err != nil {
 		s.fail(c, err)
@@ -99,7 +99,7 @@ func refOf(p *profile.Profile, id profile.FunctionID) api.FunctionRef {
 
 // kept tells how much a scope keeps, before anybody changes to it; what is found
 // out for that is there when somebody does.
-func (s *Server) kept(c *gin.Context) {
+func (s lensRoutes) kept(c *gin.Context) {
 	o, _, k, ok := s.scoped(c)
 	if !ok {
 		return
@@ -108,7 +108,7 @@ func (s *Server) kept(c *gin.Context) {
 	c.JSON(http.StatusOK, api.KeptOut{Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0), OfTotal: whole.Total(0), OfSamples: whole.TotalSamples(0)})
 }
 
-func (s *Server) hot(c *gin.Context) {
+func (s lensRoutes) hot(c *gin.Context) {
 	o, _, k, ok := s.scoped(c)
 	if !ok {
 		return
@@ -150,7 +150,7 @@ func (s *Server) hot(c *gin.Context) {
 
 // functions tells what does not change with the scope, so that it is asked for
 // once and not with each scope.
-func (s *Server) functions(c *gin.Context) {
+func (s lensRoutes) functions(c *gin.Context) {
 	shape := shapeOf(c)
 	if err := shape.Check(); err != nil {
 		s.fail(c, badRequest{err})
@@ -208,7 +208,7 @@ func rootOf(c *gin.Context, o *view) (tree.NodeID, error) {
 // defaultPixels is the width of a drawing whose width was not told.
 const defaultPixels = 1280
 
-func (s *Server) flame(c *gin.Context) {
+func (s lensRoutes) flame(c *gin.Context) {
 	order, err := tree.ParseOrder(c.Query("order"))
 	if err != nil {
 		s.fail(c, badRequest{err})
@@ -239,7 +239,7 @@ func (s *Server) flame(c *gin.Context) {
 }
 
 // pinsOf says which functions are pinned, on which a drawing depends.
-func (s *Server) pinsOf(c *gin.Context, row *store.Take) (string, error) {
+func (s lensRoutes) pinsOf(c *gin.Context, row *store.Take) (string, error) {
 	pins, err := s.store.Pins(c.Request.Context(), row.Program.Name)
 	var b strings.Builder
 	for _, p := range pins {
@@ -249,7 +249,7 @@ func (s *Server) pinsOf(c *gin.Context, row *store.Take) (string, error) {
 }
 
 // pinned returns a program's pinned functions, which no drawing leaves out.
-func (s *Server) pinned(c *gin.Context, o *view, row *store.Take) ([]profile.FunctionID, error) {
+func (s lensRoutes) pinned(c *gin.Context, o *view, row *store.Take) ([]profile.FunctionID, error) {
 	pins, err := s.store.Pins(c.Request.Context(), row.Program.Name)
 	if err != nil || len(pins) == 0 {
 		return nil, err
@@ -326,7 +326,7 @@ func flameOut(o *view, k scopedCost, root tree.NodeID, l *tree.Layout) api.Flame
 	return out
 }
 
-func (s *Server) search(c *gin.Context) {
+func (s lensRoutes) search(c *gin.Context) {
 	o, _, k, ok := s.scoped(c)
 	if !ok {
 		return
@@ -358,7 +358,7 @@ func find(o *view, k scopedCost, name, module string) (tree.FunctionCost, bool) 
 	return best, found
 }
 
-func (s *Server) function(c *gin.Context) {
+func (s lensRoutes) function(c *gin.Context) {
 	o, row, k, ok := s.scoped(c)
 	if !ok {
 		return
@@ -428,7 +428,7 @@ func edges(p *profile.Profile, es []tree.Edge) []api.EdgeOut {
 	return out
 }
 
-func (s *Server) times(c *gin.Context) {
+func (s lensRoutes) times(c *gin.Context) {
 	bins, err := number(c, "bins", 200, 1, 4000)
 	if err != nil {
 		s.fail(c, err)
