@@ -18,13 +18,12 @@ import (
 	"strings"
 	"time"
 
-	"entelon/linux/perf"
-
 	"entelon/bench/section"
 	"entelon/codec/take"
-	"entelon/core/made"
+	"entelon/core/calltree"
+	"entelon/core/invent"
 	"entelon/core/scope"
-	"entelon/core/tree"
+	"entelon/linux/perf"
 )
 
 func main() {
@@ -209,9 +208,9 @@ func figures(text []byte) (spread, error) {
 
 // opening measures a take of a million samples from its bytes to a flame.
 func opening(b *bytes.Buffer, _ string, _ int, _ string) error {
-	shape := made.Shape{Functions: 3000, Threads: 8, Stacks: 100_000, Samples: 1_000_000, Depth: 50}
+	shape := invent.Shape{Functions: 3000, Threads: 8, Stacks: 100_000, Samples: 1_000_000, Depth: 50}
 	var file bytes.Buffer
-	if err := take.Write(&file, made.Take(1, shape)); err != nil {
+	if err := take.Write(&file, invent.Take(1, shape)); err != nil {
 		return err
 	}
 	var reads, trees, costs, layouts, whole spread
@@ -224,12 +223,12 @@ func opening(b *bytes.Buffer, _ string, _ int, _ string) error {
 			return err
 		}
 		read := time.Now()
-		tr := tree.New(t.Profile)
+		tr := calltree.New(t.Profile)
 		built := time.Now()
 		c := tr.Cost(0, scope.Scope{})
 		tr.Functions(c)
 		added := time.Now()
-		boxes = len(tr.Layout(c, tree.LayoutOptions{MinWidth: c.Total(0) / 640}).Node)
+		boxes = len(tr.Layout(c, calltree.LayoutOptions{MinWidth: c.Total(0) / 640}).Node)
 		end := time.Now()
 		ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 		reads, trees = append(reads, ms(read.Sub(begin))), append(trees, ms(built.Sub(read)))

@@ -10,28 +10,28 @@ import (
 	"io"
 	"time"
 
+	"entelon/core/calltree"
 	"entelon/core/profile"
 	"entelon/core/scope"
-	"entelon/core/tree"
 )
 
 // View is what of a take an Encoder writes, and how.
 type View struct {
 	Take  *profile.Take
-	Tree  *tree.Tree // in any shape
-	Cost  *tree.Cost // of one measure in scope
-	Rows  func() []tree.FunctionCost
+	Tree  *calltree.Tree // in any shape
+	Cost  *calltree.Cost // of one measure in scope
+	Rows  func() []calltree.FunctionCost
 	Scope scope.Scope
-	Shape tree.Shape
+	Shape calltree.Shape
 	Focus string                 // full name of a function with a mark, "" for none
 	Notes func() ([]Note, error) // nil where there are none
 	Now   time.Time
 
-	Root   tree.NodeID // dived into
-	Order  tree.Order  // of siblings
-	Up     bool        // a flame grows up
-	Width  int         // of a picture, in pixels
-	Values bool        // the measure's values instead of numbers of samples
+	Root   calltree.NodeID // dived into
+	Order  calltree.Order  // of siblings
+	Up     bool            // a flame grows up
+	Width  int             // of a picture, in pixels
+	Values bool            // the measure's values instead of numbers of samples
 	Bounds Bounds
 }
 

@@ -22,7 +22,7 @@ import (
 	"time"
 
 	"entelon/codec/take"
-	"entelon/core/made"
+	"entelon/core/invent"
 	"entelon/core/profile"
 	"entelon/server/api"
 )
@@ -260,9 +260,9 @@ type upload struct{ key, digest string }
 
 // sent sends a take that nobody has sent before.
 func (s *shop) sent(ctx context.Context, seed uint64) (upload, bool) {
-	shape := made.Small
+	shape := invent.Small
 	shape.Samples = 500 + int(seed%40)*500
-	x := made.Take(seed, shape)
+	x := invent.Take(seed, shape)
 	x.Settings.Program, x.Settings.Build = fmt.Sprint("program ", seed%5), fmt.Sprint("build ", seed%17)
 	var b bytes.Buffer
 	if err := take.Write(&b, x); err != nil {

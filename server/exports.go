@@ -12,7 +12,7 @@ import (
 
 	"entelon/codec"
 	"entelon/codec/formats"
-	"entelon/core/tree"
+	"entelon/core/calltree"
 	"entelon/people"
 	"entelon/store"
 )
@@ -66,7 +66,7 @@ func (s takeRoutes) exports(with func(more ...param) []param) (out []route) {
 // exportAs answers with a take in a format.
 func (s takeRoutes) exportAs(c *gin.Context, e codec.Encoder) {
 	pixels, err1 := number(c, "pixels", 1400, 200, 20_000)
-	order, err2 := tree.ParseOrder(c.Query("order"))
+	order, err2 := calltree.ParseOrder(c.Query("order"))
 	if err2 != nil {
 		err2 = badRequest{err2}
 	}

@@ -76,3 +76,6 @@ func (g *growing) until(ctx context.Context, s *Server, id string, size int64) (
 	}
 	return g.follower.Take()
 }
+
+// jobPrefix begins the key of a take that is being made; its job's number follows.
+const jobPrefix = "job-"

@@ -8,7 +8,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"entelon/codec/take"
-	"entelon/core/made"
+	"entelon/core/invent"
 	"entelon/core/profile"
 	"entelon/server/api"
 	"entelon/store"
@@ -31,7 +31,7 @@ func TestAGrowingTakeIsReadOn(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p := made.Take(7, made.Small).Profile
+	p := invent.Take(7, invent.Small).Profile
 	parts := []int{p.Samples.Len() / 2, p.Samples.Len()}
 	db, err := pgx.Connect(ctx, database)
 	if err != nil {

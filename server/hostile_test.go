@@ -15,7 +15,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"entelon/codec/take"
-	"entelon/core/made"
+	"entelon/core/invent"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/server/api"
@@ -24,7 +24,7 @@ import (
 
 func takeBytes(t *testing.T, change func(*profile.Take)) []byte {
 	t.Helper()
-	x := made.Take(77, made.Small)
+	x := invent.Take(77, invent.Small)
 	change(x)
 	var b bytes.Buffer
 	if err := take.Write(&b, x); err != nil {
@@ -203,7 +203,7 @@ func TestDeepTakes(t *testing.T) {
 			b.Sample(int64(i)*1000, th, s, 1000)
 		}
 	}
-	x := made.Take(5, made.Small)
+	x := invent.Take(5, invent.Small)
 	x.Profile, x.Settings.Program = b.Profile(), "deep"
 	var file bytes.Buffer
 	if err := take.Write(&file, x); err != nil {

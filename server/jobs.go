@@ -30,9 +30,6 @@ const (
 	closedAfter  = time.Hour        // a silent take is closed with what has come; it goes on if its collector comes back
 )
 
-// jobPrefix begins the key by which a take that is being made is looked at.
-const jobPrefix = "job-"
-
 func (s jobRoutes) jobOut(j *store.Job) api.JobOut {
 	out := api.JobOut{
 		ID: j.ID, State: j.State, Collector: j.Collector, Settings: shown(j.Settings), Who: j.Who, CreatedAt: j.CreatedAt.UTC().Format(time.RFC3339),
@@ -149,9 +146,6 @@ func orderText(set *profile.Settings, collector, again string) (what string, det
 	return what, detail
 }
 
-// tooMany is a refusal because of what is going on already.
-type tooMany struct{ error }
-
 // collectorFor returns the collector of a name that is there, or the only one.
 func (s jobRoutes) collectorFor(ctx context.Context, name string) (string, error) {
 	list, err := s.store.Collectors(ctx)
@@ -175,9 +169,6 @@ func (s jobRoutes) collectorFor(ctx context.Context, name string) (string, error
 	}
 	return "", badRequest{fmt.Errorf("the collector %q is not there; choose from %s", name, strings.Join(here, ", "))}
 }
-
-// unavailable is something that is missing for now.
-type unavailable struct{ error }
 
 // stopJob asks a collector to end a take. Of one that is silent, what has come is
 // kept at once.

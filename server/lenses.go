@@ -9,8 +9,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"entelon/core/calltree"
 	"entelon/core/profile"
-	"entelon/core/tree"
 	"entelon/server/api"
 )
 
@@ -26,7 +26,7 @@ const (
 	mostGraph     = 150
 )
 
-func stepOut(p *profile.Profile, s tree.Step) api.PathRow {
+func stepOut(p *profile.Profile, s calltree.Step) api.PathRow {
 	return api.PathRow{Function: refOf(p, s.Function), Node: uint32(s.Node), Self: s.Self, Total: s.Total, Samples: s.Samples, More: s.More}
 }
 
@@ -39,7 +39,7 @@ func (s lensRoutes) paths(c *gin.Context) {
 	}
 	p := o.tree.Profile
 	out := api.PathsOut{Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0)}
-	var steps []tree.Step
+	var steps []calltree.Step
 	if c.Query("start") == "leaves" {
 		var path []profile.FunctionID
 		for _, text := range strings.FieldsFunc(c.Query("path"), func(r rune) bool { return r == ',' }) {
@@ -57,7 +57,7 @@ func (s lensRoutes) paths(c *gin.Context) {
 			s.fail(c, err)
 			return
 		}
-		steps = o.tree.Below(k.cost, tree.NodeID(n))
+		steps = o.tree.Below(k.cost, calltree.NodeID(n))
 		if c.Query("heaviest") == "true" {
 			spread := o.tree.SpreadPoint(k.cost, 0.5)
 			out.Spread = uint32(spread)
@@ -79,7 +79,7 @@ func (s lensRoutes) paths(c *gin.Context) {
 }
 
 // stepsOut are the first of some steps, and what is left.
-func stepsOut(p *profile.Profile, steps []tree.Step) api.PathSteps {
+func stepsOut(p *profile.Profile, steps []calltree.Step) api.PathSteps {
 	out := api.PathSteps{Rows: []api.PathRow{}}
 	for i, x := range steps {
 		if i >= mostSteps {

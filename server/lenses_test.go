@@ -12,7 +12,7 @@ import (
 	"testing"
 
 	"entelon/codec/take"
-	"entelon/core/made"
+	"entelon/core/invent"
 	"entelon/core/profile"
 	"entelon/server/api"
 )
@@ -95,7 +95,7 @@ func TestThreadsSumToTheScope(t *testing.T) {
 func TestBuildsInScope(t *testing.T) {
 	var keys []string
 	for i, build := range []string{"1.0", "1.1"} {
-		x := made.Take(uint64(70+i), made.Small)
+		x := invent.Take(uint64(70+i), invent.Small)
 		x.Settings.Build = build
 		x.Machine.StartedAt = x.Machine.StartedAt.AddDate(0, 0, i)
 		var b bytes.Buffer
@@ -129,7 +129,7 @@ func TestBuildsInScope(t *testing.T) {
 // Source comes with the take, else from where the program's rules say; rules
 // cannot lead out of the server's folders.
 func TestSourceByRuleAndWithTheTake(t *testing.T) {
-	x := made.Take(8, made.Small)
+	x := invent.Take(8, invent.Small)
 	f := 1
 	for x.Profile.FunctionName(profile.FunctionID(f)) == "" {
 		f++
@@ -201,7 +201,7 @@ func TestLedger(t *testing.T) {
 		times int // by how much the work is repeated
 	}{{"1.0", 1}, {"1.1", 2}, {"1.2", 1}} {
 		for range 3 {
-			tk := made.Take(91, made.Small)
+			tk := invent.Take(91, invent.Small)
 			tk.Settings.Program, tk.Settings.Build = "lettering", x.build
 			tk.Machine.StartedAt = tk.Machine.StartedAt.AddDate(0, 0, day)
 			day++
@@ -251,7 +251,7 @@ func TestLedger(t *testing.T) {
 // takes do not have it.
 func TestLedgerOfOneMeasure(t *testing.T) {
 	for i, name := range []string{"allocated", "cpu", "cpu"} {
-		tk := made.Take(uint64(70+i), made.Small)
+		tk := invent.Take(uint64(70+i), invent.Small)
 		tk.Settings.Program, tk.Settings.Build = "stockroom", fmt.Sprint("build ", i)
 		p := tk.Profile
 		p.Measures, p.Samples.Values = p.Measures[:1], p.Samples.Values[:1]
@@ -293,7 +293,7 @@ func TestLedgerOfOneMeasure(t *testing.T) {
 // A take whose samples have no times is shown in every lens, and says so where times
 // are asked for, instead of answering for all of it.
 func TestTakeWithoutTimes(t *testing.T) {
-	tk := made.Take(77, made.Small)
+	tk := invent.Take(77, invent.Small)
 	tk.Profile.Samples.Time = nil
 	var b bytes.Buffer
 	if err := take.Write(&b, tk); err != nil {

@@ -11,10 +11,10 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"entelon/codec/take"
+	"entelon/core/calltree"
 	"entelon/core/profile"
 	"entelon/core/reading"
 	"entelon/core/scope"
-	"entelon/core/tree"
 	"entelon/server/keep"
 	"entelon/store"
 )
@@ -27,10 +27,10 @@ type opened struct {
 	grown *growing // nil where the take is whole
 }
 
-func newOpened(t *profile.Take) *opened { return newOpenedAs(t, tree.New(t.Profile)) }
+func newOpened(t *profile.Take) *opened { return newOpenedAs(t, calltree.New(t.Profile)) }
 
 // newOpenedAs is a take whose tree was made before.
-func newOpenedAs(t *profile.Take, tr *tree.Tree) *opened {
+func newOpenedAs(t *profile.Take, tr *calltree.Tree) *opened {
 	o := &opened{view: newView(t, tr)}
 	o.names = sync.OnceValue(func() *scope.Names {
 		return scope.NewNames(t.Profile, scope.About{Program: t.Settings.Program, Build: t.Settings.Build}, tr.Weights())
@@ -47,7 +47,7 @@ func newOpenedAs(t *profile.Take, tr *tree.Tree) *opened {
 // view is one way of looking at a take's stacks.
 type view struct {
 	take    *profile.Take
-	tree    *tree.Tree
+	tree    *calltree.Tree
 	reader  func() *reading.Reader // made when it is first asked for
 	prepare func()                 // makes what comes next to the first picture
 
@@ -55,7 +55,7 @@ type view struct {
 	costs []scopedCost // the latest scopes that were asked for, newest first
 }
 
-func newView(take *profile.Take, t *tree.Tree) *view {
+func newView(take *profile.Take, t *calltree.Tree) *view {
 	return &view{
 		take: take, tree: t,
 		reader:  sync.OnceValue(func() *reading.Reader { return reading.New(t) }),
@@ -66,8 +66,8 @@ func newView(take *profile.Take, t *tree.Tree) *view {
 type scopedCost struct {
 	measure int
 	scope   scope.Scope
-	cost    *tree.Cost
-	rows    func() []tree.FunctionCost // added up when they are first asked for
+	cost    *calltree.Cost
+	rows    func() []calltree.FunctionCost // added up when they are first asked for
 }
 
 // keptCosts is how many scopes of one take are kept.
@@ -95,7 +95,7 @@ func (o *view) costFor(ctx context.Context, measure int, sc scope.Scope) (scoped
 		}
 	}
 	c := o.tree.Cost(measure, sc)
-	k := scopedCost{measure, sc, c, sync.OnceValue(func() []tree.FunctionCost { return o.tree.Functions(c) })}
+	k := scopedCost{measure, sc, c, sync.OnceValue(func() []calltree.FunctionCost { return o.tree.Functions(c) })}
 	o.costs = append([]scopedCost{k}, o.costs...)
 	if len(o.costs) > keptCosts {
 		o.costs = o.costs[:keptCosts]
@@ -168,7 +168,7 @@ func (s *Server) load(c *gin.Context, row *store.Take, get getter) (*opened, err
 
 // opened keeps a take that was read when it came, so that who looks at it now need not
 // have it read again.
-func (s *Server) opened(row *store.Take, t *profile.Take, tr *tree.Tree) {
+func (s *Server) opened(row *store.Take, t *profile.Take, tr *calltree.Tree) {
 	s.keep.Offer(keyTake+row.Digest, size(t, tr), func(self *keep.Item) any {
 		o := newOpenedAs(t, tr)
 		o.item = self
@@ -212,8 +212,8 @@ func (s *Server) openAs(c *gin.Context, get getter, key string, expect int64, op
 
 // shaped returns a take in a shape. Its tree is built when it is first asked for,
 // once, however many ask.
-func (s *Server) shaped(c *gin.Context, o *opened, shape tree.Shape) (*view, error) {
-	if shape == (tree.Shape{}) {
+func (s *Server) shaped(c *gin.Context, o *opened, shape calltree.Shape) (*view, error) {
+	if shape == (calltree.Shape{}) {
 		return o.view, nil
 	}
 	key := fmt.Sprintf("%s%s %+v", keyShape, o.item.Key(), shape)
@@ -263,7 +263,7 @@ func (o *view) costBytes() int64 {
 }
 
 // size estimates the memory that an opened take holds.
-func size(t *profile.Take, tr *tree.Tree) int64 {
+func size(t *profile.Take, tr *calltree.Tree) int64 {
 	n := t.Profile.Bytes() + tr.Bytes() + keptCosts*(tr.CostBytes()+int64(len(t.Profile.Functions))*48)
 	for _, s := range t.Sources {
 		n += int64(len(s.Text))

@@ -4,15 +4,15 @@ import (
 	"context"
 	"testing"
 
-	"entelon/core/made"
+	"entelon/core/calltree"
+	"entelon/core/invent"
 	"entelon/core/scope"
-	"entelon/core/tree"
 )
 
 // TestScopedCosts: the latest few scopes are kept, and each is right.
 func TestScopedCosts(t *testing.T) {
-	p := made.Profile(1, made.Small)
-	o := &opened{view: &view{tree: tree.New(p)}}
+	p := invent.Profile(1, invent.Small)
+	o := &opened{view: &view{tree: calltree.New(p)}}
 	whole := o.cost(0, scope.Scope{}).cost
 	if o.cost(0, scope.Scope{}).cost != whole {
 		t.Error("the same scope was added up twice")

@@ -20,7 +20,7 @@ import (
 	"github.com/getkin/kin-openapi/routers/gorillamux"
 
 	"entelon/codec/take"
-	"entelon/core/made"
+	"entelon/core/invent"
 	"entelon/people"
 	"entelon/server"
 	"entelon/server/api"
@@ -146,7 +146,7 @@ func decode[T any](t *testing.T, b []byte) (v T) {
 func keep(t *testing.T, seed uint64) string {
 	t.Helper()
 	var b bytes.Buffer
-	if err := take.Write(&b, made.Take(seed, made.Small)); err != nil {
+	if err := take.Write(&b, invent.Take(seed, invent.Small)); err != nil {
 		t.Fatal(err)
 	}
 	added := decode[api.AddedOut](t, ask(t, "POST", "/takes?name=x.take", &b, 201))
@@ -164,7 +164,7 @@ func TestEveryRouteAnswersAsDescribed(t *testing.T) {
 		t.Errorf("%d takes", l.Count)
 	}
 	d := decode[api.TakeDetail](t, ask(t, "GET", "/takes/"+a, nil, 200))
-	if len(d.Measures) != 2 || d.Measures[0].Name != "cpu" || d.Measures[0].Unit != "ns" || len(d.Threads) != made.Small.Threads || len(d.Siblings) != 2 {
+	if len(d.Measures) != 2 || d.Measures[0].Name != "cpu" || d.Measures[0].Unit != "ns" || len(d.Threads) != invent.Small.Threads || len(d.Siblings) != 2 {
 		t.Errorf("%v, %d threads, %d siblings", d.Measures, len(d.Threads), len(d.Siblings))
 	}
 	if n := decode[api.TakeOut](t, ask(t, "PATCH", "/takes/"+a, strings.NewReader(`{"note":"<b>seen</b>"}`), 200)); n.Note != "<b>seen</b>" {
@@ -287,7 +287,7 @@ func TestWhatCannotBeAnswered(t *testing.T) {
 
 func TestBadUploads(t *testing.T) {
 	var b bytes.Buffer
-	if err := take.Write(&b, made.Take(5, made.Small)); err != nil {
+	if err := take.Write(&b, invent.Take(5, invent.Small)); err != nil {
 		t.Fatal(err)
 	}
 	whole := b.Bytes()
@@ -393,7 +393,7 @@ func TestDatabaseGoes(t *testing.T) {
 		t.Fatal(err)
 	}
 	var b bytes.Buffer
-	if err := take.Write(&b, made.Take(6, made.Small)); err != nil {
+	if err := take.Write(&b, invent.Take(6, invent.Small)); err != nil {
 		t.Fatal(err)
 	}
 	for range 3 {

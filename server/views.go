@@ -8,10 +8,10 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"entelon/core/calltree"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
-	"entelon/core/tree"
 	"entelon/server/api"
 	"entelon/store"
 )
@@ -78,8 +78,8 @@ func (s lensRoutes) scoped(c *gin.Context) (*view, *store.Take, scopedCost, bool
 }
 
 // shapeOf reads how stacks become a tree.
-func shapeOf(c *gin.Context) tree.Shape {
-	return tree.Shape{Fold: c.Query("fold"), Group: c.Query("group"), Merge: c.Query("merge") == "true", Through: c.Query("through"), Module: c.Query("through_module")}
+func shapeOf(c *gin.Context) calltree.Shape {
+	return calltree.Shape{Fold: c.Query("fold"), Group: c.Query("group"), Merge: c.Query("merge") == "true", Through: c.Query("through"), Module: c.Query("through_module")}
 }
 
 // measureOf reads which measure counts.
@@ -200,16 +200,16 @@ func (s lensRoutes) functions(c *gin.Context) {
 const thinnest = 2
 
 // rootOf reads the node below which a question is asked.
-func rootOf(c *gin.Context, o *view) (tree.NodeID, error) {
+func rootOf(c *gin.Context, o *view) (calltree.NodeID, error) {
 	n, err := number(c, "root", 0, 0, int64(o.tree.Len()-1))
-	return tree.NodeID(n), err
+	return calltree.NodeID(n), err
 }
 
 // defaultPixels is the width of a drawing whose width was not told.
 const defaultPixels = 1280
 
 func (s lensRoutes) flame(c *gin.Context) {
-	order, err := tree.ParseOrder(c.Query("order"))
+	order, err := calltree.ParseOrder(c.Query("order"))
 	if err != nil {
 		s.fail(c, badRequest{err})
 		return
@@ -233,7 +233,7 @@ func (s lensRoutes) flame(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	l := o.tree.Layout(k.cost, tree.LayoutOptions{Root: n, MinWidth: max(1, thinnest*k.cost.Total(n)/pixels), Order: order, Keep: keep, Rows: mostRowsDrawn, Boxes: mostBoxes})
+	l := o.tree.Layout(k.cost, calltree.LayoutOptions{Root: n, MinWidth: max(1, thinnest*k.cost.Total(n)/pixels), Order: order, Keep: keep, Rows: mostRowsDrawn, Boxes: mostBoxes})
 	c.JSON(http.StatusOK, flameOut(o, k, n, l))
 	o.prepare()
 }
@@ -282,7 +282,7 @@ const (
 	mostNamed = 100_000
 )
 
-func flameOut(o *view, k scopedCost, root tree.NodeID, l *tree.Layout) api.FlameOut {
+func flameOut(o *view, k scopedCost, root calltree.NodeID, l *calltree.Layout) api.FlameOut {
 	p := o.tree.Profile
 	out := api.FlameOut{
 		Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0), Root: uint32(root), Path: []api.PathStep{}, Functions: []api.FunctionRef{},
@@ -300,7 +300,7 @@ func flameOut(o *view, k scopedCost, root tree.NodeID, l *tree.Layout) api.Flame
 		return i
 	}
 	if root != 0 {
-		above := append([]tree.NodeID{0}, o.tree.Path(o.tree.Parent[root])...)
+		above := append([]calltree.NodeID{0}, o.tree.Path(o.tree.Parent[root])...)
 		out.Above = max(0, len(above)-mostStrips)
 		for _, n := range above[out.Above:] {
 			out.Path = append(out.Path, api.PathStep{Node: uint32(n), Function: local(o.tree.Function[n]), Total: k.cost.Total(n)})
@@ -346,9 +346,9 @@ func (s lensRoutes) search(c *gin.Context) {
 
 // find returns the row of a function by name; of several with one name that
 // with the largest total counts.
-func find(o *view, k scopedCost, name, module string) (tree.FunctionCost, bool) {
+func find(o *view, k scopedCost, name, module string) (calltree.FunctionCost, bool) {
 	p := o.tree.Profile
-	var best tree.FunctionCost
+	var best calltree.FunctionCost
 	found := false
 	for _, r := range k.rows() {
 		if p.FunctionName(r.Function) == name && (module == "" || p.Home(r.Function) == module) && (!found || r.Total > best.Total) {
@@ -384,8 +384,8 @@ func (s lensRoutes) function(c *gin.Context) {
 	}
 	out.Origin = originOut(p, o.tree.Origin(k.cost, r.Function))
 	if out.Counted = p.Measures[k.measure].Counted; !out.Counted {
-		out.SelfLow, out.SelfHigh = tree.Interval(r.SelfSamples, n, tree.Z95)
-		out.TotalLow, out.TotalHigh = tree.Interval(r.TotalSamples, n, tree.Z95)
+		out.SelfLow, out.SelfHigh = calltree.Interval(r.SelfSamples, n, calltree.Z95)
+		out.TotalLow, out.TotalHigh = calltree.Interval(r.TotalSamples, n, calltree.Z95)
 	}
 	for _, x := range figures {
 		out.Builds = append(out.Builds, api.BuildFigure{Build: x.Build, Takes: x.Takes, SelfShare: x.SelfShare, TotalShare: x.TotalShare})
@@ -396,7 +396,7 @@ func (s lensRoutes) function(c *gin.Context) {
 // heaviestLines is how many lines of a function are told.
 const heaviestLines = 8
 
-func originOut(p *profile.Profile, o tree.Origin) api.OriginOut {
+func originOut(p *profile.Profile, o calltree.Origin) api.OriginOut {
 	out := api.OriginOut{Inlined: o.Inlined, Into: edges(p, o.Into), CutOff: o.CutOff, Found: foundOut(o.Found), Callers: foundOut(o.Callers), Lines: []api.LineOut{}}
 	for i, l := range o.Lines {
 		if i == heaviestLines {
@@ -407,7 +407,7 @@ func originOut(p *profile.Profile, o tree.Origin) api.OriginOut {
 	return out
 }
 
-func foundOut(values []tree.FoundValue) []api.FoundOut {
+func foundOut(values []calltree.FoundValue) []api.FoundOut {
 	out := []api.FoundOut{}
 	for _, v := range values {
 		out = append(out, api.FoundOut{Way: v.Found.String(), Value: v.Value})
@@ -415,7 +415,7 @@ func foundOut(values []tree.FoundValue) []api.FoundOut {
 	return out
 }
 
-func edges(p *profile.Profile, es []tree.Edge) []api.EdgeOut {
+func edges(p *profile.Profile, es []calltree.Edge) []api.EdgeOut {
 	out := []api.EdgeOut{}
 	for _, e := range es {
 		x := api.EdgeOut{Value: e.Value, Samples: e.Samples}

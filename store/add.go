@@ -21,8 +21,8 @@ import (
 	"gorm.io/gorm/clause"
 
 	"entelon/codec/take"
+	"entelon/core/calltree"
 	"entelon/core/profile"
-	"entelon/core/tree"
 )
 
 // piece is the length of one row of a take's file.
@@ -53,7 +53,7 @@ type added struct {
 	row   *Take
 	fresh bool
 	take  *profile.Take
-	tree  *tree.Tree
+	tree  *calltree.Tree
 }
 
 func (s *Store) add(ctx context.Context, r io.Reader, name string, limit int64, instead string) (a added, err error) {
@@ -96,7 +96,7 @@ func (s *Store) add(ctx context.Context, r io.Reader, name string, limit int64, 
 	if err := read.CheckBounds(); err != nil {
 		return a, &take.Error{Reason: take.Damaged, Name: name, What: "the take says what cannot be", Cause: err}
 	}
-	a.take, a.tree = read, tree.New(read.Profile)
+	a.take, a.tree = read, calltree.New(read.Profile)
 	a.row, a.fresh, err = s.keep(ctx, a, f, hex.EncodeToString(h.Sum(nil)), n, instead)
 	return a, err
 }

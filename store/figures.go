@@ -13,10 +13,10 @@ import (
 	"gorm.io/gorm"
 
 	"entelon/codec/take"
+	"entelon/core/calltree"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
-	"entelon/core/tree"
 )
 
 // mostFigures bounds the functions of which a take's figures are kept, by its first
@@ -49,7 +49,7 @@ type figures struct {
 
 // allFigures adds up what each function cost, by each measure that can be shown
 // first.
-func allFigures(t *tree.Tree) (out []figures) {
+func allFigures(t *calltree.Tree) (out []figures) {
 	for m := range t.Profile.Measures {
 		c := t.Cost(m, scope.Scope{})
 		most := mostFigures
@@ -68,7 +68,7 @@ func allFigures(t *tree.Tree) (out []figures) {
 }
 
 // figuresOf adds up what each function cost, and keeps the costliest.
-func figuresOf(p *profile.Profile, functions []tree.FunctionCost, most int) (out figures) {
+func figuresOf(p *profile.Profile, functions []calltree.FunctionCost, most int) (out figures) {
 	at := map[named]int{}
 	for _, c := range functions {
 		k := named{shortened(plain(p.FunctionName(c.Function)), longestFunction), shortened(plain(p.Home(c.Function)), longestFunction)}
@@ -180,7 +180,9 @@ SELECT $1, $2, * FROM unnest($3::bigint[], $4::bigint[], $5::bigint[], $6::bigin
 }
 
 // memoryOf is how many bytes a take needs when it is opened.
-func memoryOf(p *profile.Profile, t *tree.Tree) int64 { return p.Bytes() + t.Bytes() + 8*t.CostBytes() }
+func memoryOf(p *profile.Profile, t *calltree.Tree) int64 {
+	return p.Bytes() + t.Bytes() + 8*t.CostBytes()
+}
 
 // Refigure makes the figures of takes that were kept before all measures had some.
 // It returns how many it made, and of how many the file could not be read.
@@ -227,7 +229,7 @@ func (s *Store) refigure(ctx context.Context, row *Take) error {
 	if err != nil {
 		return err
 	}
-	tr := tree.New(t.Profile)
+	tr := calltree.New(t.Profile)
 	all := allFigures(tr)
 	known := &Take{Figured: true, Memory: memoryOf(t.Profile, tr), Outline: &profile.Outline{}}
 	if err := scrub(t.Profile.Outline(), known.Outline); err != nil {

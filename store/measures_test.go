@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"entelon/core/made"
+	"entelon/core/invent"
 	"entelon/core/measure"
 	"entelon/core/profile"
 )
@@ -15,7 +15,7 @@ import (
 // refused or kept within the same room as any other.
 func TestManyMeasures(t *testing.T) {
 	with := func(n, functions int, name string) []byte {
-		tk := made.Take(8, made.Small)
+		tk := invent.Take(8, invent.Small)
 		b := profile.NewBuilder()
 		for i := range n {
 			b.Column(measure.Column{Name: fmt.Sprint(name, i), Unit: "count"})

@@ -10,7 +10,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"entelon/core/made"
+	"entelon/core/invent"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/store"
@@ -93,7 +93,7 @@ func TestEveryEarlierForm(t *testing.T) {
 		}
 		f.Close()
 	}
-	tk := made.Take(3, made.Shape{Functions: 20, Threads: 2, Stacks: 40, Samples: 300, Depth: 8})
+	tk := invent.Take(3, invent.Shape{Functions: 20, Threads: 2, Stacks: 40, Samples: 300, Depth: 8})
 	if _, _, err := newest.Add(ctx, strings.NewReader(string(encoded(t, tk))), "two measures", 1<<30); err != nil {
 		t.Fatal(err)
 	}
@@ -193,7 +193,7 @@ func difference(a, b []string) string {
 // its own, and a ledger has those of one measure.
 func TestFiguresByMeasure(t *testing.T) {
 	b := func(name, unit string, combine measure.Combine, values ...int64) []byte {
-		tk := made.Take(4, made.Shape{Functions: 5, Threads: 1, Stacks: 5, Samples: 10, Depth: 3})
+		tk := invent.Take(4, invent.Shape{Functions: 5, Threads: 1, Stacks: 5, Samples: 10, Depth: 3})
 		p := profile.NewBuilder()
 		p.Measure(name, unit, combine)
 		mod := p.Module(profile.Module{Path: p.Intern("/bin/stockroom"), Kind: profile.KindOwn})

@@ -12,7 +12,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"entelon/codec/take"
-	"entelon/core/made"
+	"entelon/core/invent"
 	"entelon/core/profile"
 	"entelon/store"
 	"entelon/store/private"
@@ -114,7 +114,7 @@ func TestRoomIsCounted(t *testing.T) {
 		return n
 	}
 	before := used()
-	x := made.Take(5, made.Shape{Functions: 100_000, Threads: 2, Stacks: 150_000, Samples: 200_000, Depth: 8})
+	x := invent.Take(5, invent.Shape{Functions: 100_000, Threads: 2, Stacks: 150_000, Samples: 200_000, Depth: 8})
 	x.Settings.Program = "many functions"
 	var b bytes.Buffer
 	if err := take.Write(&b, x); err != nil {

@@ -17,8 +17,8 @@ import (
 	"gorm.io/gorm/logger"
 
 	"entelon/codec/take"
+	"entelon/core/calltree"
 	"entelon/core/profile"
-	"entelon/core/tree"
 )
 
 // Store is an open database. Its methods may be called by many goroutines.
@@ -35,7 +35,7 @@ type Store struct {
 	Room func(ctx context.Context, bytes int64) (back func(), err error)
 	// Opened is shown each take that was added, as it was read, when its memory has been
 	// given back; nil: nobody wants to see it.
-	Opened func(row *Take, t *profile.Take, tr *tree.Tree)
+	Opened func(row *Take, t *profile.Take, tr *calltree.Tree)
 	// Limits bound such a take.
 	Limits take.Limits
 }

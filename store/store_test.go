@@ -11,7 +11,7 @@ import (
 	"testing/iotest"
 
 	"entelon/codec/take"
-	"entelon/core/made"
+	"entelon/core/invent"
 	"entelon/core/profile"
 	"entelon/store"
 )
@@ -22,7 +22,7 @@ const limit = 64 << 20
 
 func file(t *testing.T, seed uint64, change func(*profile.Take)) []byte {
 	t.Helper()
-	tk := made.Take(seed, made.Small)
+	tk := invent.Take(seed, invent.Small)
 	if change != nil {
 		change(tk)
 	}
@@ -68,7 +68,7 @@ func TestAddKeepsEverything(t *testing.T) {
 		tk.Facts.Warn("few-samples", "Few.", "Collect longer.")
 	})
 	got := add(t, b)
-	if got.Program.Name != "engraved" || got.Build.Name != "3.4.0" || got.Samples != int64(made.Small.Samples) || got.Warnings != 1 {
+	if got.Program.Name != "engraved" || got.Build.Name != "3.4.0" || got.Samples != int64(invent.Small.Samples) || got.Warnings != 1 {
 		t.Errorf("%+v", got)
 	}
 	if got.Note != "with a zero  and a literal \\u0000" || len(got.Settings.Command) != 3 {
@@ -238,7 +238,7 @@ func TestLargeFile(t *testing.T) {
 	if testing.Short() {
 		t.Skip("writes a take of several MB")
 	}
-	tk := made.Take(50, made.Shape{Functions: 500, Threads: 9, Stacks: 40_000, Samples: 800_000, Depth: 60})
+	tk := invent.Take(50, invent.Shape{Functions: 500, Threads: 9, Stacks: 40_000, Samples: 800_000, Depth: 60})
 	var b bytes.Buffer
 	if err := take.Write(&b, tk); err != nil {
 		t.Fatal(err)

@@ -11,18 +11,18 @@ import (
 
 	"entelon/bench/section"
 	"entelon/codec/take"
+	"entelon/core/calltree"
 	"entelon/core/compare"
 	"entelon/core/compare/match"
-	"entelon/core/made"
+	"entelon/core/invent"
 	"entelon/core/profile"
 	"entelon/core/scope"
-	"entelon/core/tree"
 )
 
 var comparing = flag.String("comparing", "", "file whose section on calibration is written anew; without it fewer comparisons are made and nothing is written")
 
 func side(p *profile.Profile, at time.Time) match.Run {
-	tr := tree.New(p)
+	tr := calltree.New(p)
 	c := tr.Cost(0, scope.Scope{})
 	return match.Run{Tree: tr, Cost: c, Functions: tr.Functions(c), StartedAt: at}
 }
@@ -38,10 +38,10 @@ type calibrated struct {
 
 // calibrate compares takes of two shops many times. Interleaved means A B A B …,
 // else all takes of one are made before those of the other.
-func calibrate(t *testing.T, seed uint64, times, takes int, a, b made.Shop, ratio float64, inTurns bool) calibrated {
+func calibrate(t *testing.T, seed uint64, times, takes int, a, b invent.Shop, ratio float64, inTurns bool) calibrated {
 	t.Helper()
 	out := calibrated{times: times}
-	season := made.NewSeason(seed)
+	season := invent.NewSeason(seed)
 	for range times {
 		var as, bs []match.Run
 		for i := range 2 * takes {
@@ -94,21 +94,21 @@ func TestCalibration(t *testing.T) {
 	var out bytes.Buffer
 	fmt.Fprintf(&out, "Written by `make truth` on %s, from %d simulated comparisons a row of programs that did not change, and %d of those that did; a rate of 5 %% is measured to within %.1f %% by so many of the first.\n\n", time.Now().UTC().Format("2006-01-02"), unchanged, min(times, slowdowns), 196*math.Sqrt(0.05*0.95/float64(unchanged)))
 	out.WriteString("**Programs that did not change.** 40 functions, from 400 samples a take to 10. The stated rate of false alarms is 5 %; intervals are to cover in 95 %.\n\n| takes a side | what takes differ by | the whole is called changed | a function is | the interval of the whole covers |\n|--:|---|--:|--:|--:|\n")
-	street := made.Street(40, 400)
+	street := invent.Street(40, 400)
 	for i, x := range []struct {
 		takes   int
 		what    string
-		change  func(*made.Shop)
+		change  func(*invent.Shop)
 		inTurns bool
 	}{
-		{3, "3 % all alike, 2 % each function", func(s *made.Shop) { s.Common, s.Own = 0.03, 0.02 }, true},
-		{5, "3 % all alike, 2 % each function", func(s *made.Shop) { s.Common, s.Own = 0.03, 0.02 }, true},
-		{10, "8 % all alike, 3 % each function", func(s *made.Shop) { s.Common, s.Own = 0.08, 0.03 }, true},
-		{5, "3 % all alike, 2 % each function, samples in bursts of four", func(s *made.Shop) { s.Common, s.Own, s.Burst = 0.03, 0.02, 4 }, true},
-		{5, "one take in ten is 30 % off", func(s *made.Shop) { s.Common, s.Own, s.Far = 0.03, 0.02, 0.1 }, true},
-		{5, "half of what meets a take meets the next one, interleaved", func(s *made.Shop) { s.Common, s.Own, s.Drag = 0.03, 0.02, 0.5 }, true},
-		{5, "the same, one side after the other", func(s *made.Shop) { s.Common, s.Own, s.Drag = 0.03, 0.02, 0.5 }, false},
-		{5, "one side after the other, where nothing drags on", func(s *made.Shop) { s.Common, s.Own = 0.03, 0.02 }, false},
+		{3, "3 % all alike, 2 % each function", func(s *invent.Shop) { s.Common, s.Own = 0.03, 0.02 }, true},
+		{5, "3 % all alike, 2 % each function", func(s *invent.Shop) { s.Common, s.Own = 0.03, 0.02 }, true},
+		{10, "8 % all alike, 3 % each function", func(s *invent.Shop) { s.Common, s.Own = 0.08, 0.03 }, true},
+		{5, "3 % all alike, 2 % each function, samples in bursts of four", func(s *invent.Shop) { s.Common, s.Own, s.Burst = 0.03, 0.02, 4 }, true},
+		{5, "one take in ten is 30 % off", func(s *invent.Shop) { s.Common, s.Own, s.Far = 0.03, 0.02, 0.1 }, true},
+		{5, "half of what meets a take meets the next one, interleaved", func(s *invent.Shop) { s.Common, s.Own, s.Drag = 0.03, 0.02, 0.5 }, true},
+		{5, "the same, one side after the other", func(s *invent.Shop) { s.Common, s.Own, s.Drag = 0.03, 0.02, 0.5 }, false},
+		{5, "one side after the other, where nothing drags on", func(s *invent.Shop) { s.Common, s.Own = 0.03, 0.02 }, false},
 	} {
 		s := street
 		x.change(&s)
@@ -121,7 +121,7 @@ func TestCalibration(t *testing.T) {
 	out.WriteString("\nWhere one side is made after the other, intervals are wider for it, by more than it would take where nothing drags on: that cannot be told from a few takes, which is why they are better interleaved.\n\n**Programs that got slower**, every function alike, with 2 % between takes and 10 000 samples a take. Beside how often it was found stands how often it is to be found, from the smallest change that the comparisons themselves said would be seen.\n\n| slower by | takes a side | found | to be found | the interval covers it |\n|--:|--:|--:|--:|--:|\n")
 	for i, slower := range []float64{0.02, 0.05, 0.10} {
 		for _, takes := range []int{3, 5, 10} {
-			s := made.Street(6, 4082)
+			s := invent.Street(6, 4082)
 			s.Common = 0.02
 			n := min(times, slowdowns)
 			c := calibrate(t, uint64(100+10*i+takes), n, takes, s, s.With("", 1+slower), 1+slower, true)

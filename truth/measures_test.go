@@ -12,9 +12,9 @@ import (
 	"testing"
 
 	"entelon/codec/take"
+	"entelon/core/calltree"
 	"entelon/core/profile"
 	"entelon/core/scope"
-	"entelon/core/tree"
 )
 
 // built compiles a program of the measures with the C compiler.
@@ -161,7 +161,7 @@ func TestAllocations(t *testing.T) {
 	if n, _ := under(t, x, "tracepoint:sched:sched_process_fork", "main"); n != 4 {
 		t.Errorf("%d threads and processes were made, not 4", n)
 	}
-	tr := tree.New(x.Profile)
+	tr := calltree.New(x.Profile)
 	for m := range x.Profile.Measures {
 		if c := tr.Cost(m, scope.Scope{}); c.Total(0) != x.Profile.Total(m) {
 			t.Errorf("%s: the tree has %d of %d", x.Profile.Words(m).Name, c.Total(0), x.Profile.Total(m))

@@ -13,9 +13,9 @@ import (
 	"testing"
 
 	"entelon/codec/picture"
+	"entelon/core/calltree"
 	"entelon/core/measure"
 	"entelon/core/scope"
-	"entelon/core/tree"
 )
 
 // parityScript makes modules of the page's pure code and answers questions with them.
@@ -103,7 +103,7 @@ func TestOneSource(t *testing.T) {
 		}
 	}
 	for i, x := range q.Shares {
-		low, high := tree.Interval(x.K, x.N, tree.Z95)
+		low, high := calltree.Interval(x.K, x.N, calltree.Z95)
 		if half := (high - low) / 2; low > 0 && high < 1 && math.Abs(half-a.Halves[i]) > 1e-12 {
 			t.Errorf("%d of %d: ±%g on the page, ±%g by the server", x.K, x.N, a.Halves[i], half)
 		}

@@ -15,10 +15,10 @@ import (
 
 	"entelon/cmd/entelon/option"
 	"entelon/core/bisect"
+	"entelon/core/calltree"
 	"entelon/core/compare"
 	"entelon/core/compare/match"
 	"entelon/core/profile"
-	"entelon/core/tree"
 	"entelon/symbol"
 )
 
@@ -239,7 +239,7 @@ func (b *bisection) verdict(rev revision, turn int) (bisect.Answer, string, erro
 			if err != nil {
 				return "", "", err
 			}
-			tr := tree.New(t.Profile)
+			tr := calltree.New(t.Profile)
 			c := tr.Cost(m, sc)
 			sides[i] = append(sides[i], match.Run{Name: f, Tree: tr, Cost: c, Functions: tr.Functions(c), Calls: compare.CallsOf(tr, sc), StartedAt: t.Machine.StartedAt})
 		}

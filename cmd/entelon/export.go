@@ -12,12 +12,12 @@ import (
 	"entelon/cmd/entelon/option"
 	"entelon/codec"
 	"entelon/codec/formats"
-	"entelon/core/tree"
+	"entelon/core/calltree"
 )
 
 func exportCommand() *cobra.Command {
 	var chosen option.Choice
-	var shape tree.Shape
+	var shape calltree.Shape
 	var out, as, focus string
 	var width int
 	c := &cobra.Command{
@@ -65,10 +65,10 @@ The ending of OUT says which, or --as.`,
 			if err != nil {
 				return err
 			}
-			tr := tree.Shaped(t.Profile, shape)
+			tr := calltree.Shaped(t.Profile, shape)
 			cost := tr.Cost(m, sc)
 			view := codec.View{
-				Take: t, Tree: tr, Cost: cost, Rows: func() []tree.FunctionCost { return tr.Functions(cost) },
+				Take: t, Tree: tr, Cost: cost, Rows: func() []calltree.FunctionCost { return tr.Functions(cost) },
 				Scope: sc, Shape: shape, Focus: focus, Now: time.Now(), Width: width, Values: chosen.Measure != "",
 			}
 			write := func(w io.Writer) error { return format.Encode(w, view) }

@@ -11,12 +11,12 @@ import (
 
 	"entelon/cmd/entelon/option"
 	"entelon/cmd/entelon/terminal"
+	"entelon/core/calltree"
 	"entelon/core/compare"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/reading"
 	"entelon/core/scope"
-	"entelon/core/tree"
 )
 
 type factsJSON struct {
@@ -215,7 +215,7 @@ func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
 	if f.Note != "" {
 		row("note", "%s", f.Note)
 	}
-	tr := tree.New(t.Profile)
+	tr := calltree.New(t.Profile)
 	cost := tr.Cost(0, scope.Scope{})
 	var text strings.Builder
 	for _, part := range reading.New(tr).Take(cost, tr.Functions(cost)) {

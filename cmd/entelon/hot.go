@@ -9,10 +9,10 @@ import (
 
 	"entelon/cmd/entelon/option"
 	"entelon/cmd/entelon/terminal"
+	"entelon/core/calltree"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
-	"entelon/core/tree"
 )
 
 type hotJSON struct {
@@ -64,7 +64,7 @@ func hotCommand() *cobra.Command {
 			if limit < 0 {
 				return fmt.Errorf("--limit %d: give a number of rows, or 0 for all", limit)
 			}
-			if err := (tree.Shape{Fold: fold}).Check(); err != nil {
+			if err := (calltree.Shape{Fold: fold}).Check(); err != nil {
 				return fmt.Errorf("--fold %s: %w", fold, err)
 			}
 			t, err := option.ReadTake(args[0])
@@ -96,7 +96,7 @@ func hotCommand() *cobra.Command {
 	return option.TakeFile(c)
 }
 
-func hotOut(t *profile.Take, sc scope.Scope, rows []hotRow, c *tree.Cost) hotJSON {
+func hotOut(t *profile.Take, sc scope.Scope, rows []hotRow, c *calltree.Cost) hotJSON {
 	m, total := t.Profile.Words(c.Measure), c.Total(0)
 	out := hotJSON{Scope: sc.String(), Measure: m.Name, Unit: m.Unit, Total: total, Samples: c.TotalSamples(0), Counted: m.Counted, Functions: []functionOut{}}
 	for _, r := range rows {
@@ -106,7 +106,7 @@ func hotOut(t *profile.Take, sc scope.Scope, rows []hotRow, c *tree.Cost) hotJSO
 	return out
 }
 
-func printHot(w io.Writer, t *profile.Take, sc scope.Scope, rows []hotRow, c *tree.Cost, full bool) error {
+func printHot(w io.Writer, t *profile.Take, sc scope.Scope, rows []hotRow, c *calltree.Cost, full bool) error {
 	m, total := t.Profile.Words(c.Measure), c.Total(0)
 	fmt.Fprintf(w, "%s %s   100 %% = %s of %s · %s samples\n", t.Settings.Program, t.Settings.Build, measure.Amount(total, m.Unit), m.Label, terminal.Thin(c.TotalSamples(0)))
 	if !sc.All() {
@@ -133,19 +133,19 @@ func printHot(w io.Writer, t *profile.Take, sc scope.Scope, rows []hotRow, c *tr
 
 // hotRow is a function's row with its texts.
 type hotRow struct {
-	tree.FunctionCost
+	calltree.FunctionCost
 	name, linkage, module, file string
 	kind, runs                  string
 	line                        uint32
 }
 
 // hotRows returns the first rows of a take's hot functions and the total.
-func hotRows(t *profile.Take, measure int, sc scope.Scope, by string, limit int, fold string) ([]hotRow, *tree.Cost) {
-	tr := tree.Shaped(t.Profile, tree.Shape{Fold: fold})
+func hotRows(t *profile.Take, measure int, sc scope.Scope, by string, limit int, fold string) ([]hotRow, *calltree.Cost) {
+	tr := calltree.Shaped(t.Profile, calltree.Shape{Fold: fold})
 	c := tr.Cost(measure, sc)
 	rows := tr.Functions(c)
 	if by == "total" {
-		tree.SortByTotal(rows)
+		calltree.SortByTotal(rows)
 	}
 	if limit > 0 && len(rows) > limit {
 		rows = rows[:limit]

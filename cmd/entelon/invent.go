@@ -9,11 +9,11 @@ import (
 
 	"entelon/cmd/entelon/terminal"
 	"entelon/codec/takefile"
-	"entelon/core/made"
+	"entelon/core/invent"
 )
 
 func inventCommand() *cobra.Command {
-	n := made.Invention{Samples: 1_000_000, Stacks: 200_000, Seed: 1}
+	n := invent.Invention{Samples: 1_000_000, Stacks: 200_000, Seed: 1}
 	var out string
 	c := &cobra.Command{
 		Use:   "invent --out FILE",

@@ -16,7 +16,7 @@ import (
 
 	"entelon/cmd/entelon/serving"
 	"entelon/codec/take"
-	"entelon/core/made"
+	"entelon/core/invent"
 	"entelon/core/profile"
 	"entelon/server/api"
 )
@@ -189,7 +189,7 @@ func TestForgedTakes(t *testing.T) {
 	mark := filepath.Join(d.dir, "forged")
 	forge := func(change func(*profile.Settings)) string {
 		t.Helper()
-		x := made.Take(5, made.Small)
+		x := invent.Take(5, invent.Small)
 		x.Settings.Command = []string{"touch", mark}
 		x.Settings.PIDs, x.Settings.PID, x.Settings.User = nil, 0, "root"
 		x.Machine.Host = "desk"

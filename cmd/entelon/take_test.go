@@ -13,8 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"entelon/core/calltree"
 	"entelon/core/profile"
-	"entelon/core/tree"
 	"entelon/linux/procfs"
 )
 
@@ -70,7 +70,7 @@ func TestKnownShares(t *testing.T) {
 			}
 			each := hot.Total / int64(hot.Samples)
 			n := both / each
-			low, high := tree.Interval(int64(math.Round(measured*float64(n))), n, tree.Z99)
+			low, high := calltree.Interval(int64(math.Round(measured*float64(n))), n, calltree.Z99)
 			if got := float64(first) / float64(both); got < low || got > high {
 				t.Errorf("%.4f of %d samples; the program measured %.4f, so %.4f to %.4f is right", got, n, measured, low, high)
 			}

@@ -13,17 +13,17 @@ import (
 	"entelon/codec"
 	"entelon/codec/formats"
 	"entelon/codec/take"
-	"entelon/core/made"
+	"entelon/core/calltree"
+	"entelon/core/invent"
 	"entelon/core/profile"
 	"entelon/core/scope"
-	"entelon/core/tree"
 )
 
 func view(t *profile.Take) codec.View {
-	tr := tree.New(t.Profile)
+	tr := calltree.New(t.Profile)
 	cost := tr.Cost(0, scope.Scope{})
 	return codec.View{
-		Take: t, Tree: tr, Cost: cost, Rows: func() []tree.FunctionCost { return tr.Functions(cost) },
+		Take: t, Tree: tr, Cost: cost, Rows: func() []calltree.FunctionCost { return tr.Functions(cost) },
 		Width: 900, Values: true, Now: time.Unix(0, 0),
 	}
 }
@@ -41,10 +41,10 @@ func TestEveryFormat(t *testing.T) {
 		}
 		names, endings = append(names, e.Name), append(endings, e.Ending)
 		var b bytes.Buffer
-		if err := e.Encode(&b, view(made.Take(3, made.Small))); err != nil || b.Len() < 100 {
+		if err := e.Encode(&b, view(invent.Take(3, invent.Small))); err != nil || b.Len() < 100 {
 			t.Errorf("%s: %d bytes, %v", e.Name, b.Len(), err)
 		}
-		if err := e.Encode(brokenDisk{}, view(made.Take(3, made.Small))); !errors.Is(err, errDisk) {
+		if err := e.Encode(brokenDisk{}, view(invent.Take(3, invent.Small))); !errors.Is(err, errDisk) {
 			t.Errorf("%s on a broken disk: %v", e.Name, err)
 		}
 		if got, err := formats.Named(e.Name); err != nil || got.Ending != e.Ending {
@@ -70,10 +70,10 @@ func (brokenDisk) Write([]byte) (int, error) { return 0, errDisk }
 
 // sums adds a take up by stack.
 func sums(t *profile.Take) map[string]int64 {
-	tr := tree.New(t.Profile)
+	tr := calltree.New(t.Profile)
 	cost := tr.Cost(0, scope.Scope{})
 	out := map[string]int64{}
-	for n := tree.NodeID(1); int(n) < tr.Len(); n++ {
+	for n := calltree.NodeID(1); int(n) < tr.Len(); n++ {
 		text := ""
 		for _, m := range tr.Path(n) {
 			text += "/" + strings.NewReplacer(";", ":", "\n", " ", "\r", " ").Replace(t.Profile.FunctionName(tr.Function[m]))
@@ -88,7 +88,7 @@ func sums(t *profile.Take) map[string]int64 {
 // TestThereAndBack: what is both written and read has the same stacks with the same
 // values afterwards, found by its first bytes alone.
 func TestThereAndBack(t *testing.T) {
-	before := made.Take(4, made.Small)
+	before := invent.Take(4, invent.Small)
 	for _, e := range formats.Encoders {
 		if !slices.ContainsFunc(formats.Decoders, func(d codec.Decoder) bool { return d.Name == e.Name }) {
 			continue
@@ -158,7 +158,7 @@ func TestAFormatMore(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	before := made.Take(4, made.Small)
+	before := invent.Take(4, invent.Small)
 	var b bytes.Buffer
 	if err := e.Encode(&b, view(before)); err != nil {
 		t.Fatal(err)
@@ -175,7 +175,7 @@ func TestNotesAreRead(t *testing.T) {
 	errNotes := errors.New("the notes are away")
 	for _, e := range formats.Encoders {
 		asked := false
-		v := view(made.Take(3, made.Small))
+		v := view(invent.Take(3, invent.Small))
 		v.Notes = func() ([]codec.Note, error) { asked = true; return nil, errNotes }
 		if err := e.Encode(io.Discard, v); asked != (e.Name == "report") || errors.Is(err, errNotes) != asked {
 			t.Errorf("%s: asked %v, %v", e.Name, asked, err)

@@ -5,8 +5,8 @@ import (
 	"io"
 
 	"entelon/codec"
+	"entelon/core/calltree"
 	"entelon/core/measure"
-	"entelon/core/tree"
 )
 
 // Encoder is this format among others.
@@ -29,7 +29,7 @@ func encode(w io.Writer, v codec.View) error {
 		title += ", only where " + v.Scope.String()
 	}
 	total := v.Cost.Total(v.Root)
-	l := v.Tree.Layout(v.Cost, tree.LayoutOptions{Root: v.Root, MinWidth: max(1, total/int64(v.Width)), Order: v.Order, Rows: v.Bounds.Rows, Boxes: v.Bounds.Boxes})
+	l := v.Tree.Layout(v.Cost, calltree.LayoutOptions{Root: v.Root, MinWidth: max(1, total/int64(v.Width)), Order: v.Order, Rows: v.Bounds.Rows, Boxes: v.Bounds.Boxes})
 	hundred := fmt.Sprintf("%s · %d samples", measure.Amount(total, words.Unit), v.Cost.TotalSamples(v.Root))
 	return Write(w, v.Tree, v.Cost, l, words.Unit, Options{Width: v.Width, Title: title, Hundred: hundred, Up: v.Up, Focus: v.Focus})
 }

@@ -9,9 +9,9 @@ import (
 	"unicode/utf16"
 	"unicode/utf8"
 
+	"entelon/core/calltree"
 	"entelon/core/measure"
 	"entelon/core/profile"
-	"entelon/core/tree"
 )
 
 // Options say how a flame graph is drawn.
@@ -44,7 +44,7 @@ func Escape(s string) string {
 func utf16of(s string) []uint16 { return utf16.Encode([]rune(s)) }
 
 // Write draws a layout of t.
-func Write(w io.Writer, t *tree.Tree, c *tree.Cost, l *tree.Layout, unit string, o Options) error {
+func Write(w io.Writer, t *calltree.Tree, c *calltree.Cost, l *calltree.Layout, unit string, o Options) error {
 	b := bufio.NewWriter(w)
 	deepest := int32(0)
 	for _, d := range l.Depth {
@@ -78,7 +78,7 @@ func Write(w io.Writer, t *tree.Tree, c *tree.Cost, l *tree.Layout, unit string,
 	return nil
 }
 
-func frame(b *bufio.Writer, t *tree.Tree, c *tree.Cost, l *tree.Layout, i int, n tree.NodeID, x, width float64, y int, whole float64, unit string, o Options) {
+func frame(b *bufio.Writer, t *calltree.Tree, c *calltree.Cost, l *calltree.Layout, i int, n calltree.NodeID, x, width float64, y int, whole float64, unit string, o Options) {
 	p := t.Profile
 	share := fmt.Sprintf("%.2f %%", 100*float64(l.W[i])/whole)
 	if l.Hidden[i] > 0 {

@@ -7,11 +7,11 @@ import (
 	"strings"
 	"testing"
 
-	"entelon/core/made"
+	"entelon/core/calltree"
+	"entelon/core/invent"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
-	"entelon/core/tree"
 )
 
 // drawing is what a reader of SVG makes of a picture.
@@ -41,11 +41,11 @@ type shown struct {
 	Texts []text `xml:"text"`
 }
 
-func drawn(t *testing.T, p *profile.Profile, thin int64, o Options) (*drawing, *tree.Layout) {
+func drawn(t *testing.T, p *profile.Profile, thin int64, o Options) (*drawing, *calltree.Layout) {
 	t.Helper()
-	tr := tree.New(p)
+	tr := calltree.New(p)
 	c := tr.Cost(0, scope.Scope{})
-	l := tr.Layout(c, tree.LayoutOptions{MinWidth: thin})
+	l := tr.Layout(c, calltree.LayoutOptions{MinWidth: thin})
 	var b bytes.Buffer
 	if err := Write(&b, tr, c, l, "ns", o); err != nil {
 		t.Fatal(err)
@@ -62,7 +62,7 @@ func drawn(t *testing.T, p *profile.Profile, thin int64, o Options) (*drawing, *
 func TestFramesAreAsWideAsTheirCost(t *testing.T) {
 	for seed := range uint64(5) {
 		for _, up := range []bool{false, true} {
-			p := made.Profile(seed, made.Small)
+			p := invent.Profile(seed, invent.Small)
 			d, l := drawn(t, p, p.Total(0)/50, Options{Width: 900, Title: "CPU time of engraved", Hundred: "1 s", Up: up})
 			if d.Width != 900 || d.Texts[0].Said != "CPU time of engraved" || d.Texts[1].Said != "100 % = 1 s" {
 				t.Errorf("seed %d: it is %d wide and says %q", seed, d.Width, d.Texts)
@@ -124,7 +124,7 @@ func TestNamesAreNoMarkup(t *testing.T) {
 }
 
 func TestMostRows(t *testing.T) {
-	p := made.Profile(3, made.Small)
+	p := invent.Profile(3, invent.Small)
 	all, _ := drawn(t, p, 0, Options{Width: 900})
 	few, l := drawn(t, p, 0, Options{Width: 900, MaxDepth: 3})
 	shallow := 0

@@ -13,10 +13,10 @@ import (
 
 	"entelon/codec"
 	"entelon/codec/picture"
+	"entelon/core/calltree"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/reading"
-	"entelon/core/tree"
 )
 
 //go:embed report.html
@@ -101,13 +101,13 @@ func Write(w io.Writer, v codec.View) error {
 	return nil
 }
 
-func shapeText(s tree.Shape) string {
+func shapeText(s calltree.Shape) string {
 	text := ""
 	for _, part := range []struct {
 		is   bool
 		text string
 	}{
-		{s.Fold == tree.FoldRuntime, "the runtime folded"}, {s.Fold == tree.FoldForeign, "foreign code folded"}, {s.Merge, "recursion merged"},
+		{s.Fold == calltree.FoldRuntime, "the runtime folded"}, {s.Fold == calltree.FoldForeign, "foreign code folded"}, {s.Merge, "recursion merged"},
 		{s.Group != "", "by " + s.Group}, {s.Through != "", "from " + profile.Short(s.Through) + " on"},
 	} {
 		if part.is {
@@ -125,7 +125,7 @@ func shapeText(s tree.Shape) string {
 // many thin frames.
 func flameOf(v codec.View) ([]byte, error) {
 	p, t := v.Tree.Profile, v.Tree
-	l := t.Layout(v.Cost, tree.LayoutOptions{MinWidth: max(1, v.Cost.Total(0)/thinnest)})
+	l := t.Layout(v.Cost, calltree.LayoutOptions{MinWidth: max(1, v.Cost.Total(0)/thinnest)})
 	out := struct {
 		Unit     string     `json:"unit"`
 		Focus    string     `json:"focus"`

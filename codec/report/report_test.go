@@ -15,10 +15,10 @@ import (
 	"entelon/codec/picture"
 	"entelon/codec/report"
 	"entelon/codec/table"
+	"entelon/core/calltree"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
-	"entelon/core/tree"
 )
 
 // hostile is a take whose names try to be more than text.
@@ -42,14 +42,14 @@ func hostile() *profile.Take {
 
 func TestNamesStayText(t *testing.T) {
 	take := hostile()
-	tr := tree.New(take.Profile)
+	tr := calltree.New(take.Profile)
 	c := tr.Cost(0, scope.Scope{})
 	odd, err := scope.Parse(`function is "<b>"`)
 	if err != nil {
 		t.Fatal(err)
 	}
 	var page bytes.Buffer
-	if err := report.Write(&page, codec.View{Take: take, Tree: tr, Cost: c, Rows: func() []tree.FunctionCost { return tr.Functions(c) }, Scope: odd, Now: time.Unix(0, 0)}); err != nil {
+	if err := report.Write(&page, codec.View{Take: take, Tree: tr, Cost: c, Rows: func() []calltree.FunctionCost { return tr.Functions(c) }, Scope: odd, Now: time.Unix(0, 0)}); err != nil {
 		t.Fatal(err)
 	}
 	html := page.String()
@@ -66,7 +66,7 @@ func TestNamesStayText(t *testing.T) {
 	}
 
 	var svg bytes.Buffer
-	l := tr.Layout(c, tree.LayoutOptions{MinWidth: 1})
+	l := tr.Layout(c, calltree.LayoutOptions{MinWidth: 1})
 	if err := picture.Write(&svg, tr, c, l, "ns", picture.Options{Width: 900, Title: `<t>&"`, Hundred: "21 ms", Focus: "operator<<"}); err != nil {
 		t.Fatal(err)
 	}

@@ -10,9 +10,9 @@ import (
 	"strings"
 
 	"entelon/codec"
+	"entelon/core/calltree"
 	"entelon/core/profile"
 	"entelon/core/scope"
-	"entelon/core/tree"
 )
 
 // clean keeps a name from being taken for two frames or for two lines.
@@ -21,7 +21,7 @@ var clean = strings.NewReplacer(";", ":", "\n", " ", "\r", " ")
 // Write writes, for every distinct stack of functions, in the order of the
 // lines, the number of samples of a measure in scope, or their values.
 func Write(w io.Writer, p *profile.Profile, measure int, sc scope.Scope, values bool) error {
-	t := tree.New(p)
+	t := calltree.New(p)
 	return WriteTree(w, t, t.Cost(measure, sc), Options{Values: values})
 }
 
@@ -41,7 +41,7 @@ var Encoder = codec.Encoder{
 }
 
 // WriteTree does the same of a tree in any shape.
-func WriteTree(w io.Writer, t *tree.Tree, cost *tree.Cost, o Options) error {
+func WriteTree(w io.Writer, t *calltree.Tree, cost *calltree.Cost, o Options) error {
 	p := t.Profile
 	var size int64
 	counts := cost.SelfSamples
@@ -50,7 +50,7 @@ func WriteTree(w io.Writer, t *tree.Tree, cost *tree.Cost, o Options) error {
 	}
 	lines := make([]string, 0, t.Len())
 	var text []byte
-	for n := tree.NodeID(1); int(n) < t.Len(); n++ {
+	for n := calltree.NodeID(1); int(n) < t.Len(); n++ {
 		v := counts(n)
 		if v <= 0 {
 			continue

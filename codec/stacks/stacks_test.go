@@ -7,7 +7,7 @@ import (
 	"testing"
 
 	"entelon/codec/stacks"
-	"entelon/core/made"
+	"entelon/core/invent"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
@@ -34,7 +34,7 @@ func TestWrite(t *testing.T) {
 }
 
 func TestCountsSumToTheSamples(t *testing.T) {
-	p := made.Profile(2, made.Small)
+	p := invent.Profile(2, invent.Small)
 	var out bytes.Buffer
 	if err := stacks.Write(&out, p, 0, scope.Scope{}, false); err != nil {
 		t.Fatal(err)

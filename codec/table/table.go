@@ -9,8 +9,8 @@ import (
 	"strings"
 
 	"entelon/codec"
+	"entelon/core/calltree"
 	"entelon/core/profile"
-	"entelon/core/tree"
 )
 
 // Encoder is this format among others.
@@ -21,7 +21,7 @@ var Encoder = codec.Encoder{
 
 // Write writes hot functions, with the unit in the heads of the columns. A text that a spreadsheet would take for a
 // formula gets an apostrophe.
-func Write(w io.Writer, p *profile.Profile, c *tree.Cost, rows []tree.FunctionCost) error {
+func Write(w io.Writer, p *profile.Profile, c *calltree.Cost, rows []calltree.FunctionCost) error {
 	unit := p.Words(c.Measure).Unit
 	out := csv.NewWriter(w)
 	total := float64(max(1, c.Total(0)))

@@ -9,7 +9,7 @@ import (
 	"testing"
 
 	"entelon/codec/take"
-	"entelon/core/made"
+	"entelon/core/invent"
 	"entelon/core/measure"
 	"entelon/core/profile"
 )
@@ -17,7 +17,7 @@ import (
 // TestFollower reads a file that grows by a few bytes at a time: at each size it says
 // what reading it as a whole says, and what it has said before stays as it was.
 func TestFollower(t *testing.T) {
-	whole := written(t, made.Take(1, made.Shape{Functions: 5, Threads: 2, Stacks: 20, Samples: 60, Depth: 5}))
+	whole := written(t, invent.Take(1, invent.Shape{Functions: 5, Threads: 2, Stacks: 20, Samples: 60, Depth: 5}))
 	b := profile.NewBuilder()
 	b.Measure("cpu", "ns", measure.Sum)
 	var growing bytes.Buffer
@@ -81,7 +81,7 @@ func text(t *testing.T, tk *profile.Take) string { return string(written(t, tk))
 // TestFollowerOfADamagedFile: what was before the damage stays to be had where it is asked
 // for, and else it is an error; a reader that fails is asked again.
 func TestFollowerOfADamagedFile(t *testing.T) {
-	data := written(t, made.Take(1, made.Shape{Functions: 5, Threads: 2, Stacks: 20, Samples: 60, Depth: 5}))
+	data := written(t, invent.Take(1, invent.Shape{Functions: 5, Threads: 2, Stacks: 20, Samples: 60, Depth: 5}))
 	harmed := bytes.Clone(data)
 	harmed[len(harmed)-3] ^= 1
 	f := take.NewFollower("x.take", take.Options{})

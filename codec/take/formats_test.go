@@ -9,9 +9,9 @@ import (
 	"testing"
 
 	"entelon/codec/take"
+	"entelon/core/calltree"
 	"entelon/core/profile"
 	"entelon/core/scope"
-	"entelon/core/tree"
 )
 
 var writeResults = flag.Bool("write-results", false, "write what the takes of earlier formats come to; only of a format that no release has changed since")
@@ -53,7 +53,7 @@ func saidOf(t *testing.T, file string) said {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, tr := tk.Profile, tree.New(tk.Profile)
+	p, tr := tk.Profile, calltree.New(tk.Profile)
 	out := said{Program: tk.Settings.Program, Build: tk.Settings.Build, Samples: p.Samples.Len()}
 	for m := range p.Measures {
 		w, c := p.Words(m), tr.Cost(m, scope.Scope{})

@@ -7,7 +7,7 @@ import (
 	"testing"
 
 	"entelon/codec/take"
-	"entelon/core/made"
+	"entelon/core/invent"
 	"entelon/core/measure"
 	"entelon/core/profile"
 )
@@ -107,7 +107,7 @@ func TestSettingsThatUnpackToMuch(t *testing.T) {
 // TestWholeBlocks: of a file that was cut anywhere, what counts is a file that can
 // be read, and nothing more could be.
 func TestWholeBlocks(t *testing.T) {
-	b := written(t, made.Take(3, made.Small))
+	b := written(t, invent.Take(3, invent.Small))
 	last := int64(0)
 	for cut := 0; cut <= len(b); cut += 7 {
 		n, err := take.WholeBlocks(bytes.NewReader(b[:cut]))

@@ -13,7 +13,7 @@ import (
 	"testing"
 
 	"entelon/codec/take"
-	"entelon/core/made"
+	"entelon/core/invent"
 	"entelon/core/measure"
 	"entelon/core/profile"
 )
@@ -32,7 +32,7 @@ func read(b []byte) (*profile.Take, error) {
 }
 
 func TestRoundTrip(t *testing.T) {
-	withSource := made.Take(3, made.Small)
+	withSource := invent.Take(3, invent.Small)
 	withSource.Sources = []profile.Source{{Path: "/srv/beam.go", Text: "package beam\n"}, {Path: "a.c", Text: ""}}
 	var b bytes.Buffer
 	if err := take.Write(&b, withSource); err != nil {
@@ -42,7 +42,7 @@ func TestRoundTrip(t *testing.T) {
 		t.Errorf("source files came back as %+v, %v", got, err)
 	}
 	for seed := range uint64(10) {
-		want := made.Take(seed, made.Small)
+		want := invent.Take(seed, invent.Small)
 		got, err := read(written(t, want))
 		if err != nil {
 			t.Fatal(err)
@@ -102,7 +102,7 @@ func reason(err error) (take.Reason, bool) {
 // TestCutAnywhere cuts a take at every byte. Between two blocks it is readable
 // as far as it goes; anywhere else it is refused, and can be salvaged.
 func TestCutAnywhere(t *testing.T) {
-	whole := written(t, made.Take(1, made.Shape{Functions: 5, Threads: 2, Stacks: 20, Samples: 60, Depth: 5}))
+	whole := written(t, invent.Take(1, invent.Shape{Functions: 5, Threads: 2, Stacks: 20, Samples: 60, Depth: 5}))
 	readable, salvaged := 0, 0
 	for n := range len(whole) {
 		got, err := read(whole[:n])
@@ -131,7 +131,7 @@ func TestCutAnywhere(t *testing.T) {
 
 // TestHarmAnywhere changes every byte in turn: each must be noticed.
 func TestHarmAnywhere(t *testing.T) {
-	whole := written(t, made.Take(1, made.Shape{Functions: 5, Threads: 2, Stacks: 20, Samples: 60, Depth: 5}))
+	whole := written(t, invent.Take(1, invent.Shape{Functions: 5, Threads: 2, Stacks: 20, Samples: 60, Depth: 5}))
 	for i := range whole {
 		b := bytes.Clone(whole)
 		b[i] ^= 0x41
@@ -158,7 +158,7 @@ func TestNotATake(t *testing.T) {
 }
 
 func TestNewerFormatIsRefusedByName(t *testing.T) {
-	b := written(t, made.Take(1, made.Small))
+	b := written(t, invent.Take(1, invent.Small))
 	copy(b[8:], take.HeaderForTest(99))
 	_, err := read(b)
 	if r, _ := reason(err); r != take.Newer || !strings.Contains(err.Error(), "format 99") {
@@ -168,7 +168,7 @@ func TestNewerFormatIsRefusedByName(t *testing.T) {
 
 // TestFoldedTake: samples that were added up and have no times stay without them.
 func TestFoldedTake(t *testing.T) {
-	tk := made.Take(6, made.Small)
+	tk := invent.Take(6, invent.Small)
 	tk.Profile.Samples.Time = nil
 	b := written(t, tk)
 	got, err := take.Read(bytes.NewReader(b), "folded.take", take.Options{})
@@ -190,7 +190,7 @@ func TestFoldedTake(t *testing.T) {
 // TestTimesOfSamples: what a time is of a sample is kept, and the table says it of
 // takes before that.
 func TestTimesOfSamples(t *testing.T) {
-	tk := made.Take(6, made.Small)
+	tk := invent.Take(6, invent.Small)
 	tk.Profile.Measures[0].Time, tk.Profile.Measures[1].Time = measure.Beginning, measure.End
 	got, err := take.Read(bytes.NewReader(written(t, tk)), "x.take", take.Options{})
 	if err != nil || got.Profile.Measures[0].Time != measure.Beginning || got.Profile.Measures[1].Time != measure.End {
@@ -212,7 +212,7 @@ func TestTimesOfSamples(t *testing.T) {
 }
 
 func TestLimits(t *testing.T) {
-	b := written(t, made.Take(1, made.Small))
+	b := written(t, invent.Take(1, invent.Small))
 	_, err := take.Read(bytes.NewReader(b), "x.take", take.Options{Limits: take.Limits{Block: 1 << 20, Unpacked: 100}})
 	if r, _ := reason(err); r != take.TooLarge {
 		t.Errorf("a take beyond the limit: %v", err)
@@ -250,7 +250,7 @@ func TestFormat1StaysReadable(t *testing.T) {
 
 // TestAFrameFoundInNoKnownWay: a way that this reader does not know is damage.
 func TestAFrameFoundInNoKnownWay(t *testing.T) {
-	p := made.Profile(1, made.Small)
+	p := invent.Profile(1, invent.Small)
 	p.Frames[1].Found = 60
 	tables, samples := take.BlocksForTest(p)
 	if _, err := take.ReadBlocksForTest(tables, samples); err == nil {
@@ -311,7 +311,7 @@ func TestBytesPerSample(t *testing.T) {
 }
 
 func FuzzRead(f *testing.F) {
-	f.Add(written(f, made.Take(1, made.Shape{Functions: 3, Threads: 1, Stacks: 5, Samples: 9, Depth: 3})))
+	f.Add(written(f, invent.Take(1, invent.Shape{Functions: 3, Threads: 1, Stacks: 5, Samples: 9, Depth: 3})))
 	f.Add([]byte("ENTTAKE\x1a"))
 	f.Add([]byte{})
 	f.Fuzz(func(t *testing.T, b []byte) {
@@ -333,7 +333,7 @@ func FuzzRead(f *testing.F) {
 
 // FuzzBlocks gets past the checksums: it harms what is inside the blocks.
 func FuzzBlocks(f *testing.F) {
-	tables, samples := take.BlocksForTest(made.Profile(1, made.Shape{Functions: 3, Threads: 1, Stacks: 5, Samples: 9, Depth: 3}))
+	tables, samples := take.BlocksForTest(invent.Profile(1, invent.Shape{Functions: 3, Threads: 1, Stacks: 5, Samples: 9, Depth: 3}))
 	f.Add(tables, samples)
 	f.Fuzz(func(t *testing.T, tables, samples []byte) {
 		p, err := take.ReadBlocksForTest(tables, samples)
@@ -347,7 +347,7 @@ func FuzzBlocks(f *testing.F) {
 }
 
 func BenchmarkRead(b *testing.B) {
-	data := written(b, made.Take(1, made.Shape{Functions: 2000, Threads: 4, Stacks: 60_000, Samples: 1_000_000, Depth: 40}))
+	data := written(b, invent.Take(1, invent.Shape{Functions: 2000, Threads: 4, Stacks: 60_000, Samples: 1_000_000, Depth: 40}))
 	for b.Loop() {
 		if _, err := read(data); err != nil {
 			b.Fatal(err)

@@ -6,7 +6,7 @@ import (
 	"testing"
 
 	"entelon/codec/take"
-	"entelon/core/made"
+	"entelon/core/invent"
 	"entelon/core/profile"
 )
 
@@ -28,7 +28,7 @@ func (f *full) Write(b []byte) (int, error) {
 // TestWriterThatFails: the writer's error comes through, and what was written
 // whole can be read.
 func TestWriterThatFails(t *testing.T) {
-	tk := made.Take(1, made.Small)
+	tk := invent.Take(1, invent.Small)
 	whole := written(t, tk)
 	readable := 0
 	for room := 0; room < len(whole); room += 97 {
@@ -51,7 +51,7 @@ func TestWriterThatFails(t *testing.T) {
 
 // TestNothingNewIsNotWritten: a second Append without anything new adds no block.
 func TestNothingNewIsNotWritten(t *testing.T) {
-	p := made.Profile(1, made.Small)
+	p := invent.Profile(1, invent.Small)
 	var b bytes.Buffer
 	w, err := take.NewWriter(&b, profile.Settings{}, profile.Machine{})
 	if err != nil {
@@ -71,7 +71,7 @@ func TestNothingNewIsNotWritten(t *testing.T) {
 
 // TestManyBlocks: more samples than one block holds.
 func TestManyBlocks(t *testing.T) {
-	want := made.Take(2, made.Shape{Functions: 9, Threads: 2, Stacks: 40, Samples: 600_000, Depth: 6})
+	want := invent.Take(2, invent.Shape{Functions: 9, Threads: 2, Stacks: 40, Samples: 600_000, Depth: 6})
 	got, err := read(written(t, want))
 	if err != nil {
 		t.Fatal(err)

@@ -8,21 +8,21 @@ import (
 	"testing"
 	"time"
 
+	"entelon/core/calltree"
 	"entelon/core/compare"
 	"entelon/core/compare/match"
-	"entelon/core/made"
+	"entelon/core/invent"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/reading"
 	"entelon/core/scope"
-	"entelon/core/tree"
 )
 
 // side makes takes of a shop.
-func side(x *made.Season, s made.Shop, n int) (out []match.Run) {
+func side(x *invent.Season, s invent.Shop, n int) (out []match.Run) {
 	for range n {
 		p := x.Take(s)
-		tr := tree.New(p)
+		tr := calltree.New(p)
 		c := tr.Cost(0, scope.Scope{})
 		out = append(out, match.Run{Tree: tr, Cost: c, Functions: tr.Functions(c), DurationNS: 1e9, CPUNS: p.Total(0)})
 	}
@@ -34,8 +34,8 @@ const evil = "a|b*<script>`&[x](y)_z\nnext"
 // view compares a shop with one in which one function, of an evil name, takes four times as long.
 func view(t *testing.T, limits ...compare.Limit) View {
 	t.Helper()
-	before := made.Shop{Functions: []made.ShopFunction{{Name: "slur.Route", Mean: 3000}, {Name: "beam.Group", Mean: 2000}, {Name: evil, Mean: 800}}, Common: 0.01, Own: 0.01}
-	x := made.NewSeason(5)
+	before := invent.Shop{Functions: []invent.ShopFunction{{Name: "slur.Route", Mean: 3000}, {Name: "beam.Group", Mean: 2000}, {Name: evil, Mean: 800}}, Common: 0.01, Own: 0.01}
+	x := invent.NewSeason(5)
 	r, err := compare.Compare(side(x, before, 5), side(x, before.With(evil, 4), 5), compare.Options{Scale: compare.Unscaled})
 	if err != nil {
 		t.Fatal(err)
@@ -151,7 +151,7 @@ func TestHowTellsTheCallee(t *testing.T) {
 			}
 		}
 		p := b.Profile()
-		tr := tree.New(p)
+		tr := calltree.New(p)
 		c := tr.Cost(0, scope.Scope{})
 		r := match.Run{Tree: tr, Cost: c, Functions: tr.Functions(c), DurationNS: 1e9, CPUNS: p.Total(0)}
 		return []match.Run{r, r, r}

@@ -4,15 +4,15 @@ import (
 	"math"
 	"slices"
 
+	"entelon/core/calltree"
 	"entelon/core/compare/match"
 	"entelon/core/measure"
 	"entelon/core/scope"
-	"entelon/core/tree"
 )
 
 // CallsOf adds up the calls that a take counted in a scope: those of its measures
 // that count the calls of a function.
-func CallsOf(t *tree.Tree, sc scope.Scope) []match.Calls {
+func CallsOf(t *calltree.Tree, sc scope.Scope) []match.Calls {
 	var out []match.Calls
 	for m := range t.Profile.Measures {
 		w := t.Profile.Words(m)
@@ -44,7 +44,7 @@ func (s *Suspect) Itself() bool { return len(s.Counts) > 0 && s.Counts[0].Itself
 // counted is a function whose calls all takes counted.
 type counted struct {
 	function int32
-	cost     [2][]*tree.Cost // by side and take
+	cost     [2][]*calltree.Cost // by side and take
 }
 
 // countedIn finds the functions whose calls all takes of both sides counted.
@@ -76,7 +76,7 @@ func countedIn(r *Result) []counted {
 }
 
 // count adds up calls at nodes of all takes, or at and below them.
-func (r *Result) count(c *counted, nodes [2][][]tree.NodeID, below bool) (out [2]float64) {
+func (r *Result) count(c *counted, nodes [2][][]calltree.NodeID, below bool) (out [2]float64) {
 	for side := range nodes {
 		for i, ids := range nodes[side] {
 			for _, id := range ids {

@@ -3,9 +3,9 @@ package compare
 import (
 	"sort"
 
+	"entelon/core/calltree"
 	"entelon/core/compare/match"
 	"entelon/core/profile"
-	"entelon/core/tree"
 )
 
 // Both is a node of the trees of all takes in one: a path of functions, by those
@@ -19,7 +19,7 @@ type Both struct {
 	Samples  [2]int64 // that Total rests on, of all takes
 	Parts    []*Both  // what it calls, the largest on either side first
 
-	nodes [2][][]tree.NodeID // by side and take
+	nodes [2][][]calltree.NodeID // by side and take
 }
 
 // Both merges the trees of all takes. Paths that have less than a share of the
@@ -27,9 +27,9 @@ type Both struct {
 func (r *Result) Both(least float64) *Both {
 	root := &Both{Function: -1}
 	for side, runs := range r.sides() {
-		root.nodes[side] = make([][]tree.NodeID, len(runs))
+		root.nodes[side] = make([][]calltree.NodeID, len(runs))
 		for i := range runs {
-			root.nodes[side][i] = []tree.NodeID{0}
+			root.nodes[side][i] = []calltree.NodeID{0}
 		}
 	}
 	r.weigh(root)
@@ -78,7 +78,7 @@ func (r *Result) expand(n *Both, least float64, depth int) {
 					if p == nil {
 						p = &Both{Function: f}
 						for s, rs := range r.sides() {
-							p.nodes[s] = make([][]tree.NodeID, len(rs))
+							p.nodes[s] = make([][]calltree.NodeID, len(rs))
 						}
 						parts[f] = p
 					}
@@ -137,7 +137,7 @@ func (r *Result) figures(n *Both, less []*Both) (c [2]cost) {
 	for side, runs := range r.sides() {
 		c[side].value = make([]float64, len(runs))
 		for i := range runs {
-			add := func(ids []tree.NodeID, sign float64) {
+			add := func(ids []calltree.NodeID, sign float64) {
 				for _, id := range ids {
 					c[side].value[i] += sign * float64(runs[i].Cost.Total(id)) / r.by[side][i]
 					c[side].samples += sign * float64(runs[i].Cost.TotalSamples(id))

@@ -8,23 +8,23 @@ import (
 	"strings"
 	"testing"
 
+	"entelon/core/calltree"
 	"entelon/core/compare"
 	"entelon/core/compare/match"
-	"entelon/core/made"
+	"entelon/core/invent"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
-	"entelon/core/tree"
 )
 
 func runOf(p *profile.Profile) match.Run {
-	tr := tree.New(p)
+	tr := calltree.New(p)
 	c := tr.Cost(0, scope.Scope{})
 	return match.Run{Tree: tr, Cost: c, Functions: tr.Functions(c), DurationNS: 1e9, CPUNS: p.Total(0), Work: 1, Calls: compare.CallsOf(tr, scope.Scope{})}
 }
 
 // runs makes takes of a shop, one after the other.
-func runs(x *made.Season, s made.Shop, n int) []match.Run {
+func runs(x *invent.Season, s invent.Shop, n int) []match.Run {
 	out := make([]match.Run, n)
 	for i := range out {
 		out[i] = runOf(x.Take(s))
@@ -32,16 +32,16 @@ func runs(x *made.Season, s made.Shop, n int) []match.Run {
 	return out
 }
 
-func shop(mean map[string]float64) made.Shop {
-	var s made.Shop
+func shop(mean map[string]float64) invent.Shop {
+	var s invent.Shop
 	for _, name := range slices.Sorted(maps.Keys(mean)) {
-		s.Functions = append(s.Functions, made.ShopFunction{Name: name, Mean: mean[name]})
+		s.Functions = append(s.Functions, invent.ShopFunction{Name: name, Mean: mean[name]})
 	}
 	return s
 }
 
 // noisy is a shop with some spread between takes.
-func noisy(s made.Shop, common, own float64) made.Shop {
+func noisy(s invent.Shop, common, own float64) invent.Shop {
 	s.Common, s.Own = common, own
 	return s
 }
@@ -67,7 +67,7 @@ func compared(t *testing.T, a, b []match.Run, o compare.Options) *compare.Result
 }
 
 func TestAgainstItself(t *testing.T) {
-	p := made.Profile(1, made.Small)
+	p := invent.Profile(1, invent.Small)
 	for _, s := range compare.Scales {
 		r := compared(t, []match.Run{runOf(p)}, []match.Run{runOf(p)}, compare.Options{Scale: s.Scale})
 		sum := 0.0
@@ -87,23 +87,23 @@ func TestAgainstItself(t *testing.T) {
 // takes have it: false alarms are no more than is stated, and intervals cover.
 func TestUnchangedPrograms(t *testing.T) {
 	const times = 1000
-	bursts, far := noisy(made.Street(40, 400), 0.05, 0.03), noisy(made.Street(40, 400), 0.03, 0.02)
+	bursts, far := noisy(invent.Street(40, 400), 0.05, 0.03), noisy(invent.Street(40, 400), 0.03, 0.02)
 	bursts.Burst, far.Far = 4, 0.1
 	for _, x := range []struct {
 		name    string
-		shop    made.Shop
+		shop    invent.Shop
 		a, b    int
 		covered bool // the interval is from the spread of the takes
 	}{
-		{"five takes a side", noisy(made.Street(40, 400), 0.03, 0.02), 5, 5, true},
+		{"five takes a side", noisy(invent.Street(40, 400), 0.03, 0.02), 5, 5, true},
 		{"three takes a side, in bursts", bursts, 3, 3, true},
-		{"three and one", noisy(made.Street(40, 400), 0.03, 0.02), 3, 1, true},
+		{"three and one", noisy(invent.Street(40, 400), 0.03, 0.02), 3, 1, true},
 		{"far off at times", far, 5, 5, true},
-		{"one take a side", noisy(made.Street(40, 400), 0.03, 0.02), 1, 1, false},
+		{"one take a side", noisy(invent.Street(40, 400), 0.03, 0.02), 1, 1, false},
 	} {
 		t.Run(x.name, func(t *testing.T) {
 			t.Parallel()
-			r := made.NewSeason(11)
+			r := invent.NewSeason(11)
 			whole, any, cover, coverFn, fns := 0, 0, 0, 0, 0
 			for range times {
 				c := compared(t, runs(r, x.shop, x.a), runs(r, x.shop, x.b), compare.Options{Scale: compare.Unscaled})
@@ -153,7 +153,7 @@ func TestKnownSlowdowns(t *testing.T) {
 	for _, slower := range []float64{1.02, 1.05, 1.10} {
 		t.Run(fmt.Sprint(slower), func(t *testing.T) {
 			t.Parallel()
-			r := made.NewSeason(uint64(slower * 100))
+			r := invent.NewSeason(uint64(slower * 100))
 			s := noisy(shop(map[string]float64{"space": 4000, "beam": 2000, "route": 2000, "draw": 2000}), 0.02, 0)
 			after := s.With("", slower)
 			seen, cover, said := 0, 0, 0.0
@@ -183,8 +183,8 @@ func TestKnownSlowdowns(t *testing.T) {
 
 // TestFindsTheFunction: one that got slower is found, and few others with it.
 func TestFindsTheFunction(t *testing.T) {
-	r := made.NewSeason(3)
-	s := noisy(made.Street(40, 400), 0.02, 0.02)
+	r := invent.NewSeason(3)
+	s := noisy(invent.Street(40, 400), 0.02, 0.02)
 	found, wrong := 0, 0
 	for range 100 {
 		c := compared(t, runs(r, s, 4), runs(r, s.With("fn02", 1.6), 4), compare.Options{Scale: compare.Unscaled})
@@ -211,7 +211,7 @@ func TestFindsTheFunction(t *testing.T) {
 
 // With as many takes as are said to be needed, a change worth knowing is seen.
 func TestTooFewTakes(t *testing.T) {
-	r := made.NewSeason(8)
+	r := invent.NewSeason(8)
 	s := noisy(shop(map[string]float64{"space": 30000, "beam": 30000}), 0.04, 0)
 	c := compared(t, runs(r, s, 3), runs(r, s, 3), compare.Options{Scale: compare.Unscaled})
 	for c.Whole.Verdict == compare.Slower || c.Whole.Verdict == compare.Faster {
@@ -229,7 +229,7 @@ func TestTooFewTakes(t *testing.T) {
 // TestRareFunctionsAreNotCertain: one that was met a few times on one side only
 // is new, but chance may have made it so.
 func TestRareFunctionsAreNotCertain(t *testing.T) {
-	r := made.NewSeason(5)
+	r := invent.NewSeason(5)
 	s := shop(map[string]float64{"space": 5000})
 	after := shop(map[string]float64{"space": 5000, "read": 3})
 	x := row(t, compared(t, runs(r, s, 1), runs(r, after, 1), compare.Options{}), "read")
@@ -243,7 +243,7 @@ func TestRareFunctionsAreNotCertain(t *testing.T) {
 }
 
 func TestRemarks(t *testing.T) {
-	r := made.NewSeason(2)
+	r := invent.NewSeason(2)
 	s := noisy(shop(map[string]float64{"space": 20000}), 0.005, 0)
 	steady := runs(r, s, 7)
 	off := append(runs(r, s, 6), runs(r, shop(map[string]float64{"space": 30000}), 1)...)
@@ -262,7 +262,7 @@ func TestRemarks(t *testing.T) {
 }
 
 func TestNothingToDivideBy(t *testing.T) {
-	full, empty := runOf(made.Profile(1, made.Small)), runOf(made.NewSeason(1).Take(made.Shop{}))
+	full, empty := runOf(invent.Profile(1, invent.Small)), runOf(invent.NewSeason(1).Take(invent.Shop{}))
 	full.DurationNS, full.Work, empty.CPUNS = 0, 0, 0
 	for _, s := range []compare.Scale{compare.ByTotal, compare.BySecond, compare.ByCPU, compare.ByWork} {
 		if _, err := compare.Compare([]match.Run{full, full}, []match.Run{empty}, compare.Options{Scale: s}); err == nil {
@@ -280,7 +280,7 @@ func TestNothingToDivideBy(t *testing.T) {
 }
 
 func TestFitting(t *testing.T) {
-	a, b := made.Take(1, made.Small), made.Take(2, made.Small)
+	a, b := invent.Take(1, invent.Small), invent.Take(2, invent.Small)
 	b.Settings.Command = []string{"./made-2", "--scores", "3"}
 	if s := compare.Fitting(measure.Column{}, a, b); s != compare.Unscaled {
 		t.Errorf("the same work to its end is compared by %q", s)

@@ -3,7 +3,7 @@ package profile_test
 import (
 	"testing"
 
-	"entelon/core/made"
+	"entelon/core/invent"
 	"entelon/core/measure"
 	"entelon/core/profile"
 )
@@ -29,7 +29,7 @@ func TestBuilderKeepsEqualThingsOnce(t *testing.T) {
 
 func TestMergeConserves(t *testing.T) {
 	for seed := range uint64(20) {
-		a, b := made.Profile(seed, made.Small), made.Profile(seed+100, made.Small)
+		a, b := invent.Profile(seed, invent.Small), invent.Profile(seed+100, invent.Small)
 		m, err := profile.Merge(a, b)
 		if err != nil {
 			t.Fatal(err)
@@ -63,7 +63,7 @@ func path(p *profile.Profile, s profile.StackID) (out string) {
 }
 
 func TestMergeRefusesOtherMeasures(t *testing.T) {
-	a := made.Profile(1, made.Small)
+	a := invent.Profile(1, invent.Small)
 	b := profile.NewBuilder()
 	b.Measure("bytes", "bytes", measure.Sum)
 	if _, err := profile.Merge(a, b.Profile()); err == nil {
@@ -78,7 +78,7 @@ func TestMergeRefusesOtherMeasures(t *testing.T) {
 }
 
 func TestCheckFindsEveryBrokenTable(t *testing.T) {
-	if err := made.Profile(3, made.Small).Check(); err != nil {
+	if err := invent.Profile(3, invent.Small).Check(); err != nil {
 		t.Fatal(err)
 	}
 	for name, harm := range map[string]func(*profile.Profile){
@@ -100,7 +100,7 @@ func TestCheckFindsEveryBrokenTable(t *testing.T) {
 		"value column":          func(p *profile.Profile) { p.Samples.Values[1] = p.Samples.Values[1][1:] },
 		"time column":           func(p *profile.Profile) { p.Samples.Time = p.Samples.Time[1:] },
 	} {
-		p := made.Profile(3, made.Small)
+		p := invent.Profile(3, invent.Small)
 		harm(p)
 		if p.Check() == nil {
 			t.Errorf("%s: the harm was not found", name)
@@ -109,7 +109,7 @@ func TestCheckFindsEveryBrokenTable(t *testing.T) {
 }
 
 func TestOverTimeCountsEverySampleOnce(t *testing.T) {
-	p := made.Profile(4, made.Small)
+	p := invent.Profile(4, invent.Small)
 	for _, duration := range []int64{0, 1, 700_000_000, 1_600_000_000} {
 		user, kernel, err := p.OverTime(0, duration, 37)
 		if err != nil {

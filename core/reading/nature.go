@@ -5,9 +5,9 @@ import (
 	"sort"
 	"strings"
 
+	"entelon/core/calltree"
 	"entelon/core/profile"
 	"entelon/core/scope"
-	"entelon/core/tree"
 )
 
 // nature is what a part of the cost looks like by the names of the functions
@@ -54,13 +54,13 @@ const notable = 0.05
 
 // part is a node whose cost is of one nature, and that is not below another such.
 type part struct {
-	node   tree.NodeID
+	node   calltree.NodeID
 	nature int8
 }
 
 // classify finds what looks like housekeeping, whatever it costs: the topmost
 // nodes of each nature, and all nodes that idle.
-func classify(t *tree.Tree) (parts []part, idling []tree.NodeID) {
+func classify(t *calltree.Tree) (parts []part, idling []calltree.NodeID) {
 	of := make([]int8, len(t.Profile.Functions))
 	for f := range of {
 		of[f] = -1
@@ -70,7 +70,7 @@ func classify(t *tree.Tree) (parts []part, idling []tree.NodeID) {
 	}
 	idle := scope.Idle(t.Profile)
 	idles := make([]bool, t.Len())
-	for n := tree.NodeID(1); int(n) < t.Len(); n++ {
+	for n := calltree.NodeID(1); int(n) < t.Len(); n++ {
 		f := t.Function[n]
 		if idles[n] = idle(f) || idles[t.Parent[n]] && t.Profile.Functions[f].Kind != profile.KindOwn; idles[n] {
 			idling = append(idling, n)
@@ -83,7 +83,7 @@ func classify(t *tree.Tree) (parts []part, idling []tree.NodeID) {
 }
 
 // looksLike says which parts of the cost look like housekeeping rather than work.
-func (r *Reader) looksLike(c *tree.Cost) []Part {
+func (r *Reader) looksLike(c *calltree.Cost) []Part {
 	t, total := r.tree, c.Total(0)
 	var idling int64
 	for _, n := range r.idling {
@@ -137,7 +137,7 @@ func (r *Reader) looksLike(c *tree.Cost) []Part {
 
 // ownership says whose code the cost is in: what the program's own functions
 // cost themselves, and what they spend in what they call.
-func ownership(p *profile.Profile, total int64, rows []tree.FunctionCost) []Part {
+func ownership(p *profile.Profile, total int64, rows []calltree.FunctionCost) []Part {
 	var self [16]int64
 	for _, r := range rows {
 		self[p.Functions[r.Function].Kind&15] += r.Self

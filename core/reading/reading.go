@@ -5,8 +5,8 @@ package reading
 import (
 	"fmt"
 
+	"entelon/core/calltree"
 	"entelon/core/profile"
-	"entelon/core/tree"
 )
 
 // Part is a piece of a sentence; Function is set where it names one.
@@ -22,20 +22,20 @@ const spreads = 0.5
 // Reader reads one tree in many scopes: what depends on names alone is found
 // out once.
 type Reader struct {
-	tree   *tree.Tree
+	tree   *calltree.Tree
 	parts  []part
-	idling []tree.NodeID
+	idling []calltree.NodeID
 }
 
 // New makes a reader of a tree; it takes one pass over its nodes.
-func New(t *tree.Tree) *Reader {
+func New(t *calltree.Tree) *Reader {
 	parts, idling := classify(t)
 	return &Reader{t, parts, idling}
 }
 
 // Take says where the cost of a take is, in a few sentences. Rows are the
 // tree's functions with that cost, the largest self cost first.
-func (r *Reader) Take(c *tree.Cost, rows []tree.FunctionCost) []Part {
+func (r *Reader) Take(c *calltree.Cost, rows []calltree.FunctionCost) []Part {
 	t := r.tree
 	total := c.Total(0)
 	if total == 0 || len(rows) == 0 {
@@ -95,7 +95,7 @@ func (r *Reader) Take(c *tree.Cost, rows []tree.FunctionCost) []Part {
 
 // under returns the function of the program that a mark stands below with the
 // most cost, nearest to the mark, and that cost.
-func under(t *tree.Tree, c *tree.Cost, mark profile.FunctionID) (best profile.FunctionID, value int64) {
+func under(t *calltree.Tree, c *calltree.Cost, mark profile.FunctionID) (best profile.FunctionID, value int64) {
 	sum := map[profile.FunctionID]int64{}
 	for _, n := range t.NodesOf(mark) {
 		if c.Self(n) == 0 {

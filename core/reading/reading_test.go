@@ -4,16 +4,16 @@ import (
 	"strings"
 	"testing"
 
-	"entelon/core/made"
+	"entelon/core/calltree"
+	"entelon/core/invent"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/reading"
 	"entelon/core/scope"
-	"entelon/core/tree"
 )
 
 func read(p *profile.Profile) string {
-	t := tree.New(p)
+	t := calltree.New(p)
 	c := t.Cost(0, scope.Scope{})
 	var b strings.Builder
 	for _, part := range reading.New(t).Take(c, t.Functions(c)) {
@@ -65,8 +65,8 @@ func TestReadingOfTwoThreads(t *testing.T) {
 }
 
 func TestReadingOfNothing(t *testing.T) {
-	p := made.Profile(1, made.Small)
-	tr := tree.New(p)
+	p := invent.Profile(1, invent.Small)
+	tr := calltree.New(p)
 	c := tr.Cost(0, scope.Between(1<<60, 0))
 	if parts := reading.New(tr).Take(c, tr.Functions(c)); len(parts) != 1 || !strings.Contains(parts[0].Text, "no cost") {
 		t.Errorf("of an empty scope it says %v", parts)
@@ -128,7 +128,7 @@ func TestReadingOfWaits(t *testing.T) {
 	b.Sample(0, th, stack(main, fetch, kernel, lock), 60)
 	b.Sample(1, th, stack(main, dry, kernel, lock), 20)
 	b.Sample(2, th, stack(main, dry, kernel, sleeps), 20)
-	tr := tree.New(b.Profile())
+	tr := calltree.New(b.Profile())
 	c := tr.Cost(0, scope.Scope{})
 	var text strings.Builder
 	for _, p := range reading.New(tr).Take(c, tr.Functions(c)) {
@@ -163,7 +163,7 @@ func TestWhoseAndWhat(t *testing.T) {
 	add(14, frame("runtime.findRunnable", profile.KindRuntime), frame("futex", profile.KindKernel))
 	add(8, frame("runtime.findRunnable", profile.KindRuntime), own) // called from a loop that waits: no idling
 	add(3, main, frame("sync.(*Mutex).Lock", profile.KindLibrary))
-	tr := tree.New(b.Profile())
+	tr := calltree.New(b.Profile())
 	c := tr.Cost(0, scope.Scope{})
 	text := ""
 	for _, p := range reading.New(tr).Take(c, tr.Functions(c)) {

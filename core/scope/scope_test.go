@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"entelon/core/made"
+	"entelon/core/invent"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
@@ -36,7 +36,7 @@ func count(p *profile.Profile, s scope.Scope) (n int) {
 }
 
 func TestAdjacentTimesShareNoSample(t *testing.T) {
-	p := made.Profile(1, made.Small)
+	p := invent.Profile(1, invent.Small)
 	_, last := p.Span()
 	cuts := []int64{0, 1, 300e6, 300e6 + 1, 900e6, last, 0}
 	counted := 0
@@ -51,7 +51,7 @@ func TestAdjacentTimesShareNoSample(t *testing.T) {
 // Every condition with its opposite holds each sample once, however it is
 // written, and so does the text that comes out of it again.
 func TestConditionAndOpposite(t *testing.T) {
-	p := made.Profile(2, made.Small)
+	p := invent.Profile(2, invent.Small)
 	about := scope.About{Program: "made", Build: "1"}
 	for _, text := range []string{
 		"thread is worker", "thread is 101, 102", "thread is wor*", `thread matches "^work"`, "process is made", "process is 7",
@@ -95,7 +95,7 @@ func labelled(p *profile.Profile, i int, name string) string {
 
 // What the language says of a stack is what one sees by walking it.
 func TestAgainstWalking(t *testing.T) {
-	p := made.Profile(3, made.Small)
+	p := invent.Profile(3, invent.Small)
 	stack := func(i int) (names []string) { // the root first
 		p.Walk(p.Samples.Stack[i], func(f profile.FrameID) {
 			names = append([]string{p.FunctionName(p.Frames[f].Function)}, names...)
@@ -196,7 +196,7 @@ func TestErrorsPointAtTheCharacter(t *testing.T) {
 }
 
 func TestComplete(t *testing.T) {
-	p := made.Profile(4, made.Small)
+	p := invent.Profile(4, invent.Small)
 	n := scope.NewNames(p, scope.About{Program: "engraved", Build: "3.5.0"}, scope.Weights{})
 	for _, c := range []struct {
 		text, want string // | is the cursor; want is the text with the first proposal, or what must be among them
@@ -230,7 +230,7 @@ func TestComplete(t *testing.T) {
 
 // Deciding early never contradicts what is found later.
 func TestEarly(t *testing.T) {
-	p := made.Profile(5, made.Small)
+	p := invent.Profile(5, invent.Small)
 	decided := 0
 	for _, text := range []string{
 		"thread is worker", "thread is 101", "process is other", "code is kernel", "code is own", "not code is kernel", "thread is 101 and function is fn3",
@@ -347,7 +347,7 @@ func FuzzParse(f *testing.F) {
 	for _, s := range []string{"thread is worker-* and not idle", `path is "a b" > c or (time from 3 s)`, "cpu at least 5ms", "function matches \"^a+$\"", "not not (idle)"} {
 		f.Add(s)
 	}
-	p := made.Profile(6, made.Small)
+	p := invent.Profile(6, invent.Small)
 	n := scope.NewNames(p, scope.About{}, scope.Weights{})
 	f.Fuzz(func(t *testing.T, text string) {
 		n.Complete(text, len([]rune(text))/2)

@@ -4,14 +4,14 @@ import (
 	"slices"
 	"testing"
 
-	"entelon/core/made"
+	"entelon/core/invent"
 	"entelon/core/scope"
 )
 
 // TestSieveIsSelect: taken apart or not, a scope counts the same samples.
 func TestSieveIsSelect(t *testing.T) {
 	for seed := range uint64(12) {
-		p := made.Profile(seed, made.Small)
+		p := invent.Profile(seed, invent.Small)
 		name := p.FunctionName(3)
 		for _, text := range []string{
 			"", "time from 0.2 s to 0.9 s", "not time from 0.2 s to 0.9 s", "time from 0.2 s and time to 0.5 s", "time from 0.9 s and time to 0.2 s",

@@ -20,13 +20,13 @@ import (
 	"entelon/cmd/entelon/serving"
 	"entelon/cmd/entelon/terminal"
 	"entelon/codec/verdict"
+	"entelon/core/calltree"
 	"entelon/core/compare"
 	"entelon/core/compare/match"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/reading"
 	"entelon/core/scope"
-	"entelon/core/tree"
 )
 
 // The exit codes of compare.
@@ -221,7 +221,7 @@ func (x *Comparison) open(a, b *measured) (measure.Column, scope.Scope, error) {
 			} else if w.Name != first.Name || w.Unit != first.Unit {
 				return first, sc, fmt.Errorf("%s measured %s and %s %s; choose one that both have with --measure", a.files[0], first.Label, side.files[i], w.Label)
 			}
-			tr := tree.New(t.Profile)
+			tr := calltree.New(t.Profile)
 			c := tr.Cost(m, s)
 			side.runs = append(side.runs, match.Run{
 				Name: side.files[i], Tree: tr, Cost: c, Functions: tr.Functions(c), DurationNS: t.Facts.DurationNS, CPUNS: t.Facts.CPUNS, Work: t.Facts.Work,

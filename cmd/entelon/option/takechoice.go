@@ -9,9 +9,9 @@ import (
 	"entelon/cmd/entelon/terminal"
 	"entelon/codec"
 	"entelon/codec/formats"
+	"entelon/core/calltree"
 	"entelon/core/profile"
 	"entelon/core/scope"
-	"entelon/core/tree"
 )
 
 // Choice is what of a take a command looks at.
@@ -66,7 +66,7 @@ func completeScope(_ *cobra.Command, args []string, text string) ([]string, cobr
 	names := &scope.Names{}
 	if len(args) > 0 {
 		if t, err := formats.ReadFile(args[0], codec.Options{Salvage: true}); err == nil {
-			names = scope.NewNames(t.Profile, aboutTake(t), tree.New(t.Profile).Weights())
+			names = scope.NewNames(t.Profile, aboutTake(t), calltree.New(t.Profile).Weights())
 		}
 	}
 	var out []string

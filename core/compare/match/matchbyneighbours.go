@@ -5,7 +5,7 @@ import (
 	"math"
 	"path"
 
-	"entelon/core/tree"
+	"entelon/core/calltree"
 )
 
 const (
@@ -31,7 +31,7 @@ func (m *matching) around(side int, e *entry) neighbours {
 	at := e.where[0]
 	run := &m.runs[side][at.run]
 	p := run.Tree.Profile
-	shares := func(edges []tree.Edge) map[int32]float64 {
+	shares := func(edges []calltree.Edge) map[int32]float64 {
 		out, sum := map[int32]float64{}, 0.0
 		for _, x := range edges {
 			sum += float64(x.Value)

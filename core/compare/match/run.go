@@ -3,16 +3,16 @@ package match
 import (
 	"time"
 
-	"entelon/core/tree"
+	"entelon/core/calltree"
 )
 
 // Run is one take of a side, with the cost that is compared.
 type Run struct {
 	Name       string    // of the take, for remarks
 	StartedAt  time.Time // zero where that is not known
-	Tree       *tree.Tree
-	Cost       *tree.Cost
-	Functions  []tree.FunctionCost
+	Tree       *calltree.Tree
+	Cost       *calltree.Cost
+	Functions  []calltree.FunctionCost
 	DurationNS int64
 	CPUNS      int64
 	Work       float64 // units of the program's work, 0 if not told
@@ -22,7 +22,7 @@ type Run struct {
 // Calls are the calls of one function that a take counted, each with its stack.
 type Calls struct {
 	Measure string // by name
-	Cost    *tree.Cost
+	Cost    *calltree.Cost
 }
 
 // Total is the run's cost, in the measure's unit.

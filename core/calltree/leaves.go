@@ -1,0 +1,98 @@
+package calltree
+
+import (
+	"iter"
+	"slices"
+	"sync"
+
+	"entelon/core/profile"
+	"entelon/core/scope"
+)
+
+// leaves are the stacks that samples end in, in the order of a tree, with what all
+// samples add up to on each. What more is asked of samples, such as of some time or
+// some thread, needs them set in that order, which takes several times as long and
+// is done when it is first asked for.
+type leaves struct {
+	profile *profile.Profile
+	stacks  []profile.StackID
+	rank    []uint32 // by stack: its position in stacks, and one more; 0 where no sample ends in it
+	ordered bool     // samples are in the order of their times
+	owner   *Tree    // whose order it is
+	sorted  func() *byLeaf
+
+	mu  sync.Mutex
+	all []tallies // by measure; empty until it is asked for
+}
+
+// newLeaves takes the stacks that a group has, in an order by their positions there.
+func newLeaves(t *Tree, g *byStack, order []uint32) *leaves {
+	x := &leaves{profile: g.profile, owner: t, stacks: make([]profile.StackID, len(order)), rank: make([]uint32, len(g.rank)),
+		ordered: slices.IsSorted(g.profile.Samples.Time), all: make([]tallies, len(g.profile.Measures))}
+	for l, k := range order {
+		x.stacks[l] = g.stacks[k]
+		x.rank[g.stacks[k]] = uint32(l) + 1
+	}
+	x.sorted = sync.OnceValue(func() *byLeaf {
+		b := g.sort(partsOf(g.profile.Samples.Len())).inOrder(order)
+		b.ordered, b.owner = x.ordered, t
+		g, order = nil, nil // they are not needed any more
+		return b
+	})
+	return x
+}
+
+// total returns by leaf what all samples add up to.
+func (x *leaves) total(measure int) tallies {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if x.all[measure].samples == nil {
+		stacks, values := x.profile.Samples.Stack, x.profile.Samples.Values[measure]
+		var joining sync.Mutex
+		one := alike(values)
+		sum := newTallies(0, one)
+		shared(len(stacks), func(pieces iter.Seq2[int, int]) {
+			mine := newTallies(len(x.stacks), one)
+			for low, high := range pieces {
+				if one != 0 {
+					for _, s := range stacks[low:high] {
+						mine.samples[x.rank[s]-1]++
+					}
+					continue
+				}
+				for i := low; i < high; i++ {
+					mine.addOne(int(x.rank[stacks[i]]-1), values[i])
+				}
+			}
+			joining.Lock()
+			defer joining.Unlock()
+			if len(sum.samples) == 0 {
+				sum = mine
+			} else {
+				sum.add(mine, 1)
+			}
+		})
+		x.all[measure] = sum
+	}
+	return x.all[measure]
+}
+
+// add adds up one measure over the samples that a sieve lets through, by leaf: of
+// all before each, and of all.
+func (x *leaves) add(measure int, sieve scope.Sieve) tallies {
+	if sieve.From > 0 || sieve.To < x.profile.Samples.Len() || sieve.Tests != nil || sieve.Samples != nil {
+		return x.sorted().add(measure, sieve)
+	}
+	all := x.total(measure)
+	var in []bool // by leaf; nil: all
+	if sieve.Stacks != nil {
+		in = x.owner.mask(sieve.Stacks)
+	}
+	return running(len(all.samples), all.alike, func(low int, out tallies) {
+		copy(out.samples, all.samples[low:])
+		if out.value != nil {
+			copy(out.value, all.value[low:])
+		}
+		out.keep(in, low)
+	})
+}

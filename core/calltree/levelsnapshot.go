@@ -1,0 +1,73 @@
+package calltree
+
+import (
+	"slices"
+	"sort"
+
+	"entelon/core/measure"
+	"entelon/core/profile"
+	"entelon/core/scope"
+)
+
+// reduced is the sieve of a scope that lets through, of a level, only the snapshot
+// that stands for the scope's stretch of time, and by how much what comes through is
+// divided. Which snapshot that is does not depend on the stacks in scope: a function
+// that holds nothing at the end has 0 at the end.
+func (t *Tree) reduced(m int, by measure.Reduction, sc scope.Scope) (v scope.Sieve, divisor int64) {
+	v = t.sieve(sc)
+	p := t.Profile
+	if p.Measures[m].Combine != measure.Level || p.Samples.Time == nil {
+		return v, 1
+	}
+	whole := p // this tree's samples may be a part of it
+	if t.base != nil {
+		whole = t.base
+	}
+	stretch := sc.Sieve(whole, slices.IsSorted(whole.Samples.Time))
+	var times []*scope.Span // where the samples are in no order
+	for _, x := range stretch.Tests {
+		if x.Time != nil && !x.Not {
+			times = append(times, x.Time)
+		}
+	}
+	in := func(at int64) bool {
+		return !slices.ContainsFunc(times, func(x *scope.Span) bool { return !x.Holds(at) })
+	}
+	at, divisor := profile.Reduced(whole.Snapshots(m, stretch.From, stretch.To, in), by)
+	if by == measure.Mean {
+		return v, divisor
+	}
+	if !t.samples.ordered {
+		v.Tests = append(slices.Clip(v.Tests), &scope.Test{Time: &scope.Span{From: at.Time, To: at.Time + 1}})
+		return v, 1
+	}
+	sorted := p.Samples.Time
+	v.From = max(v.From, sort.Search(len(sorted), func(i int) bool { return sorted[i] >= at.Time }))
+	v.To = max(v.From, min(v.To, sort.Search(len(sorted), func(i int) bool { return sorted[i] > at.Time })))
+	return v, 1
+}
+
+// over divides running sums, so that the parts still come to the whole.
+func (t tallies) over(divisor int64) tallies {
+	if divisor <= 1 {
+		return t
+	}
+	out := tallies{samples: t.samples, value: make([]int64, len(t.samples))}
+	for i := range out.value {
+		v := int64(t.samples[i]) * t.alike
+		if t.value != nil {
+			v = t.value[i]
+		}
+		out.value[i] = floorDiv(v, divisor)
+	}
+	return out
+}
+
+// floorDiv divides towards minus infinity, so that what grows does not shrink by it.
+func floorDiv(a, b int64) int64 {
+	q := a / b
+	if a%b != 0 && (a < 0) != (b < 0) {
+		q--
+	}
+	return q
+}
