@@ -80,7 +80,7 @@ func (s *Server) fail(c *gin.Context, err error) {
 	case errors.Is(err, store.ErrLastOwner):
 		status, body.Remedy = http.StatusConflict, "let somebody else manage people first"
 	case errors.Is(err, store.ErrNotFound):
-		status, body.Remedy = http.StatusNotFound, "it may have been removed; look it up in the list of takes"
+		status, body.Remedy = http.StatusNotFound, whereToLook(err)
 	case errors.Is(err, store.ErrUnreachable):
 		status, body.Remedy = http.StatusServiceUnavailable, "see whether PostgreSQL runs at that address; nothing was changed"
 		if s.silence.over(10 * time.Second) {
@@ -92,6 +92,23 @@ func (s *Server) fail(c *gin.Context, err error) {
 	}
 	body.Error = strings.ReplaceAll(body.Error, "\n", "; ")
 	c.AbortWithStatusJSON(status, body)
+}
+
+// whereToLook says what to do about something that there is not.
+func whereToLook(err error) string {
+	var gone store.NotFound
+	errors.As(err, &gone)
+	switch gone.What {
+	case "take", "program":
+		return "it may have been removed; look it up in the list of " + gone.What + "s"
+	case "job":
+		return "it may have been tidied up; the list of takes has what came of it"
+	case "collector":
+		return "see the Machines page for which there are"
+	case "link":
+		return "ask for a new one; each is good once, and for a while"
+	}
+	return "it may have been removed meanwhile"
 }
 
 // firstWords leaves the driver's details of an unreachable database to the log.

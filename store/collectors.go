@@ -55,7 +55,7 @@ var ErrCollectorKnown = errors.New("a collector of this name is enrolled already
 func (s *Store) AddCollectorLink(ctx context.Context, name, by string, valid time.Duration) (secret string, err error) {
 	var known int64
 	if err := s.db.WithContext(ctx).Model(&Collector{}).Where("name = ? AND public_key <> ''", name).Count(&known).Error; err != nil {
-		return "", s.wrap("looking for a collector in", err)
+		return "", s.wrap("looking for a collector in", missing("collector", err))
 	}
 	if known > 0 {
 		return "", ErrCollectorKnown
@@ -85,7 +85,7 @@ func (s *Store) EnrolByLink(ctx context.Context, secret, key string) (name strin
 	if errors.Is(err, ErrCollectorKnown) {
 		return "", err
 	}
-	return name, s.wrap("enrolling a collector in", err)
+	return name, s.wrap("enrolling a collector in", missing("link", err))
 }
 
 // EnrolCollector enrols a collector without a link, for a server that starts
@@ -95,7 +95,7 @@ func (s *Store) EnrolCollector(ctx context.Context, name, key, by string) error 
 	if errors.Is(err, ErrCollectorKnown) {
 		return err
 	}
-	return s.wrap("enrolling a collector in", err)
+	return s.wrap("enrolling a collector in", missing("link", err))
 }
 
 func enrol(tx *gorm.DB, name, key, by string) error {
@@ -113,7 +113,7 @@ WHERE collectors.public_key IN ('', @key)`, map[string]any{"name": name, "key": 
 // CollectorNamed returns a collector.
 func (s *Store) CollectorNamed(ctx context.Context, name string) (*Collector, error) {
 	var c Collector
-	return &c, s.wrap("looking for a collector in", s.db.WithContext(ctx).Where("name = ?", name).First(&c).Error)
+	return &c, s.wrap("looking for a collector in", missing("collector", s.db.WithContext(ctx).Where("name = ?", name).First(&c).Error))
 }
 
 // BeginCollectorSession begins a session for a collector that has proved its key.
@@ -134,7 +134,7 @@ func (s *Store) BeginCollectorSession(ctx context.Context, name string) (secret 
 func (s *Store) CollectorOf(ctx context.Context, secret string) (string, error) {
 	var x collectorSession
 	err := s.db.WithContext(ctx).Where("digest = ? AND expires_at > ?", people.Digest(secret), time.Now().UTC()).First(&x).Error
-	return x.Collector, s.wrap("finding a session in", err)
+	return x.Collector, s.wrap("finding a session in", missing("session", err))
 }
 
 // RenewCollector replaces a collector's key, if the old one is still the one
@@ -143,7 +143,7 @@ func (s *Store) RenewCollector(ctx context.Context, name, old, key string) error
 	done := s.db.WithContext(ctx).Model(&Collector{}).Where("name = ? AND public_key = ?", name, old).
 		Updates(map[string]any{"public_key": key, "renewed_at": time.Now().UTC()})
 	if done.Error == nil && done.RowsAffected == 0 {
-		return ErrNotFound
+		return NotFound{"collector"}
 	}
 	return s.wrap("keeping a key in", done.Error)
 }
@@ -168,7 +168,7 @@ func (s *Store) RemoveCollector(ctx context.Context, name string) (open []Job, e
 		}
 		return tx.Where("doer = ? AND state IN ?", name, []string{JobRunning, JobStopping}).Find(&open).Error
 	})
-	return open, s.wrap("removing a collector from", err)
+	return open, s.wrap("removing a collector from", missing("collector", err))
 }
 
 // SeeCollector notes that a collector is there, with what its machine allows.
@@ -179,7 +179,7 @@ func (s *Store) SeeCollector(ctx context.Context, name string, report json.RawMe
 	done := s.db.WithContext(ctx).Model(&Collector{}).Where("name = ?", name).
 		Updates(map[string]any{"seen_at": time.Now().UTC(), "report": withoutZeros(report)})
 	if done.Error == nil && done.RowsAffected == 0 {
-		return ErrNotFound
+		return NotFound{"collector"}
 	}
 	return s.wrap("noting a collector in", done.Error)
 }

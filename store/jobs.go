@@ -80,7 +80,7 @@ func (s *Store) AddJob(ctx context.Context, j *Job) error {
 // Job returns a job.
 func (s *Store) Job(ctx context.Context, id string) (*Job, error) {
 	var j Job
-	return &j, s.wrap("looking for a job in", s.db.WithContext(ctx).First(&j, "id = ?", id).Error)
+	return &j, s.wrap("looking for a job in", missing("job", s.db.WithContext(ctx).First(&j, "id = ?", id).Error))
 }
 
 // Jobs returns takes that are being made, or the latest ones.
@@ -106,7 +106,7 @@ UPDATE jobs SET state = ?, doer = ?, started_at = ?, heard_at = ? WHERE id = (
 	ORDER BY created_at LIMIT 1 FOR UPDATE SKIP LOCKED)
 RETURNING *`, JobRunning, collector, now, now, collector, JobWaiting, JobRunning, now.Add(-lostAfter), now.Add(lostAfter), doing).Scan(&jobs).Error
 	if err != nil || len(jobs) == 0 {
-		return nil, s.wrap("looking for a job in", err)
+		return nil, s.wrap("looking for a job in", missing("job", err))
 	}
 	// Scan does not read what is kept as JSON; the row is there now.
 	return s.Job(ctx, jobs[0].ID)
@@ -157,7 +157,7 @@ func (s *Store) Grow(ctx context.Context, id, collector string, at int64, data [
 	if errors.Is(err, ErrOffset) || errors.Is(err, ErrJobOver) {
 		return j, err
 	}
-	return j, s.wrap("keeping a growing take in", err)
+	return j, s.wrap("keeping a growing take in", missing("job", err))
 }
 
 // GrownFile reads the file of a take as far as it has come, from a place on. Who does
@@ -194,7 +194,7 @@ func (s *Store) GrownFile(ctx context.Context, id string, from int64) io.ReadClo
 func (s *Store) JobOfTake(ctx context.Context, key string) (*Job, error) {
 	var j Job
 	err := s.db.WithContext(ctx).Where("take_key = ? AND kind = 'take'", key).Order("created_at").First(&j).Error
-	return &j, s.wrap("looking for a job in", err)
+	return &j, s.wrap("looking for a job in", missing("job", err))
 }
 
 // StopJob asks for the end of a job; one that nobody has begun ends at once.
@@ -245,7 +245,7 @@ func (s *Store) EndJob(ctx context.Context, id string, e Ended) (*Job, error) {
 		return tx.Where("job_id = ?", id).Delete(&jobBlob{}).Error
 	})
 	if err != nil {
-		return nil, s.wrap("ending a job in", err)
+		return nil, s.wrap("ending a job in", missing("job", err))
 	}
 	j, err := s.Job(ctx, id)
 	if err != nil {

@@ -46,7 +46,7 @@ func (s *Store) ChangeNote(ctx context.Context, id int64, text string) (*Remark,
 	var n Remark
 	db := s.db.WithContext(ctx)
 	if err := db.First(&n, id).Error; err != nil {
-		return nil, s.wrap("looking for a note in", err)
+		return nil, s.wrap("looking for a note in", missing("note", err))
 	}
 	n.Text, n.UpdatedAt = plain(text), time.Now().UTC()
 	return &n, s.wrap("keeping a note in", db.Model(&n).Select("text", "updated_at").Updates(&n).Error)
@@ -57,7 +57,7 @@ func (s *Store) SettleNote(ctx context.Context, id int64, settled bool) (*Remark
 	var n Remark
 	db := s.db.WithContext(ctx)
 	if err := db.First(&n, id).Error; err != nil {
-		return nil, s.wrap("looking for a note in", err)
+		return nil, s.wrap("looking for a note in", missing("note", err))
 	}
 	n.SettledAt = nil
 	if settled {
@@ -92,7 +92,7 @@ func (s *Store) OpenNotes(ctx context.Context, program string) (out []OpenNote, 
 func (s *Store) RemoveNote(ctx context.Context, id int64) error {
 	r := s.db.WithContext(ctx).Delete(&Remark{}, id)
 	if r.Error == nil && r.RowsAffected == 0 {
-		return ErrNotFound
+		return NotFound{"note"}
 	}
 	return s.wrap("removing a note from", r.Error)
 }
@@ -109,7 +109,7 @@ type Pin struct {
 func (s *Store) program(ctx context.Context, name string) (int64, error) {
 	var p Program
 	err := s.db.WithContext(ctx).Where("name = ?", name).First(&p).Error
-	return p.ID, s.wrap("looking for a program in", err)
+	return p.ID, s.wrap("looking for a program in", missing("program", err))
 }
 
 // Pins returns the functions that are pinned for a program, the oldest pin

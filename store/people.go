@@ -109,13 +109,13 @@ func (s *Store) FirstPerson(ctx context.Context) (p *Person, err error) {
 		}
 		return err
 	})
-	return p, s.wrap("finding the owner in", err)
+	return p, s.wrap("finding the owner in", missing("person", err))
 }
 
 // PersonNamed returns somebody by name.
 func (s *Store) PersonNamed(ctx context.Context, name string) (*Person, error) {
 	var p Person
-	return &p, s.wrap("looking for a person in", s.db.WithContext(ctx).Where("name = ?", name).First(&p).Error)
+	return &p, s.wrap("looking for a person in", missing("person", s.db.WithContext(ctx).Where("name = ?", name).First(&p).Error))
 }
 
 // ChangePerson changes somebody. Who is disabled is signed out everywhere.
@@ -154,7 +154,7 @@ func (s *Store) ChangePerson(ctx context.Context, id int64, change func(*Person)
 	case errors.Is(err, ErrLastOwner):
 		return nil, err
 	}
-	return &p, s.wrap("changing a person in", err)
+	return &p, s.wrap("changing a person in", missing("person", err))
 }
 
 // AddLink makes a link by which a person can sign in once.
@@ -171,14 +171,14 @@ func (s *Store) UseLink(ctx context.Context, secret string) (*Person, error) {
 	var used []Link
 	err := s.db.WithContext(ctx).Clauses(clause.Returning{}).Where("digest = ?", people.Digest(secret)).Delete(&used).Error
 	if err != nil {
-		return nil, s.wrap("using a link in", err)
+		return nil, s.wrap("using a link in", missing("link", err))
 	}
 	if len(used) == 0 || used[0].ExpiresAt.Before(time.Now()) {
-		return nil, ErrNotFound
+		return nil, NotFound{"link"}
 	}
 	var p Person
 	if err := s.db.WithContext(ctx).Where("NOT disabled").First(&p, used[0].PersonID).Error; err != nil {
-		return nil, s.wrap("using a link in", err)
+		return nil, s.wrap("using a link in", missing("link", err))
 	}
 	return &p, nil
 }
@@ -207,10 +207,10 @@ func (s *Store) SignedIn(ctx context.Context, secret string) (*Person, error) {
 	now := time.Now().UTC()
 	db := s.db.WithContext(ctx)
 	if err := db.Joins("Person").Where("digest = ? AND expires_at > ? AND sessions.seen_at > ?", people.Digest(secret), now, now.Add(-sessionIdle)).First(&x).Error; err != nil {
-		return nil, s.wrap("finding a session in", err)
+		return nil, s.wrap("finding a session in", missing("session", err))
 	}
 	if x.Person.Disabled {
-		return nil, ErrNotFound
+		return nil, NotFound{"person"}
 	}
 	if now.Sub(x.SeenAt) > seenEvery {
 		err := errors.Join(db.Model(&Session{}).Where("digest = ?", x.Digest).Update("seen_at", now).Error,
@@ -246,7 +246,7 @@ func (s *Store) Tokens(ctx context.Context, person int64) (out []Token, err erro
 func (s *Store) RemoveToken(ctx context.Context, person, id int64) error {
 	r := s.db.WithContext(ctx).Where("person_id = ? AND id = ?", person, id).Delete(&Token{})
 	if r.Error == nil && r.RowsAffected == 0 {
-		return ErrNotFound
+		return NotFound{"token"}
 	}
 	return s.wrap("removing a token from", r.Error)
 }
@@ -256,10 +256,10 @@ func (s *Store) TokenOf(ctx context.Context, secret string) (*Token, error) {
 	var t Token
 	db := s.db.WithContext(ctx)
 	if err := db.Joins("Person").Where("digest = ?", people.Digest(secret)).First(&t).Error; err != nil {
-		return nil, s.wrap("finding a token in", err)
+		return nil, s.wrap("finding a token in", missing("token", err))
 	}
 	if t.Person.Disabled {
-		return nil, ErrNotFound
+		return nil, NotFound{"person"}
 	}
 	if now := time.Now().UTC(); t.UsedAt == nil || now.Sub(*t.UsedAt) > seenEvery {
 		if err := db.Model(&Token{}).Where("id = ?", t.ID).Update("used_at", now).Error; err != nil {

@@ -164,7 +164,7 @@ func (s *Store) one(ctx context.Context, where string, arg any) (*Take, error) {
 	var t Take
 	err := s.db.WithContext(ctx).Joins("Program").Joins("Build").Where(where, arg).First(&t).Error
 	if err != nil {
-		return nil, s.wrap("reading from", err)
+		return nil, s.wrap("reading from", missing("take", err))
 	}
 	return &t, nil
 }
@@ -173,7 +173,7 @@ func (s *Store) one(ctx context.Context, where string, arg any) (*Take, error) {
 func (s *Store) SetNote(ctx context.Context, key, note string) error {
 	r := s.db.WithContext(ctx).Model(&Take{}).Where("key = ?", key).Update("note", plain(note))
 	if r.Error == nil && r.RowsAffected == 0 {
-		return ErrNotFound
+		return NotFound{"take"}
 	}
 	return s.wrap("writing to", r.Error)
 }
@@ -183,7 +183,7 @@ func (s *Store) Remove(ctx context.Context, key string) error {
 	return s.wrap("writing to", s.inBulk(ctx, func(tx *gorm.DB) error {
 		var t Take
 		if err := tx.Where("key = ?", key).First(&t).Error; err != nil {
-			return err
+			return missing("take", err)
 		}
 		if err := tx.Delete(&t).Error; err != nil {
 			return err

@@ -103,7 +103,7 @@ DELETE FROM job_blobs WHERE job_id IN (SELECT id FROM jobs WHERE closed_early AN
 func (s *Store) SetPinned(ctx context.Context, key string, pinned bool) error {
 	r := s.db.WithContext(ctx).Model(&Take{}).Where("key = ?", key).Update("pinned", pinned)
 	if r.Error == nil && r.RowsAffected == 0 {
-		return ErrNotFound
+		return NotFound{"take"}
 	}
 	return s.wrap("writing to", r.Error)
 }

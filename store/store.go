@@ -42,10 +42,19 @@ type Store struct {
 
 // Errors that methods return, wrapped.
 var (
-	ErrNotFound    = errors.New("there is no such take")
+	ErrNotFound    = errors.New("it is not there") // is every NotFound
 	ErrUnreachable = errors.New("the database does not answer")
 	ErrTooLarge    = errors.New("the upload is larger than this server takes")
 )
+
+// NotFound is the error about something that there is not, by what it is: a take, a program,
+// a job.
+type NotFound struct{ What string }
+
+func (e NotFound) Error() string { return "there is no such " + e.What }
+
+// Is has every NotFound be ErrNotFound.
+func (e NotFound) Is(target error) bool { return target == ErrNotFound }
 
 // Open connects to a PostgreSQL by its address ("postgres://…" or key=value
 // words) and brings its tables up to date.
@@ -135,6 +144,14 @@ func (s *Store) Ping(ctx context.Context) error {
 	return s.wrap("asking", pool.PingContext(ctx))
 }
 
+// missing says what there is not, where that is why something could not be done.
+func missing(what string, err error) error {
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return NotFound{what}
+	}
+	return err
+}
+
 // wrap says what was being done, and tells a database that is not there from
 // one that refuses.
 func (s *Store) wrap(doing string, err error) error {
@@ -144,8 +161,8 @@ func (s *Store) wrap(doing string, err error) error {
 	switch {
 	case err == nil:
 		return nil
-	case errors.Is(err, gorm.ErrRecordNotFound):
-		return ErrNotFound
+	case errors.Is(err, ErrNotFound):
+		return err
 	case errors.As(err, &refused) && (refused.Code == "57P01" || refused.Code == "57P03"), // shutting down, starting up
 		errors.As(err, &connect), errors.As(err, &network), pgconn.SafeToRetry(err):
 		return fmt.Errorf("%w at %s: %w", ErrUnreachable, s.address, err)
