@@ -18,7 +18,7 @@ func TestInstructionsThatTheKernelDoes(t *testing.T) {
 }
 
 func TestTicks(t *testing.T) {
-	if got := procfs.Ticks("7 (a) b (c) S 1 7 7 0 -1 4194304 100 0 0 0 30 12 0 0 20 0 1 0 500"); got != 42 {
+	if got := procfs.Ticks("7 (a) b (c) S 1 7 7 0 -1 4194304 100 0 0 0 30 12 0 0 20 0 1 0 500 4096 77 0"); got != 42 {
 		t.Errorf("%d ticks", got)
 	}
 	if got := procfs.Ticks("rubbish"); got != 0 {

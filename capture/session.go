@@ -254,6 +254,7 @@ func (s *session) result(err, sinkErr error) (*Result, error) {
 		s.facts.Counters, s.facts.NotCounted, countErr = c.Read()
 		err = errors.Join(err, countErr)
 	}
+	err = errors.Join(err, s.usage.close())
 	if len(s.usage.series.TimeNS) > 1 {
 		s.facts.Usage = &s.usage.series
 	}

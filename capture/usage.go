@@ -1,10 +1,10 @@
 package capture
 
 import (
+	"errors"
 	"fmt"
+	"io"
 	"os"
-	"strconv"
-	"strings"
 	"time"
 
 	"entelon/core/profile"
@@ -18,6 +18,8 @@ type usage struct {
 	next   time.Time
 	series profile.Usage
 	page   int64
+	files  map[uint32]*os.File // /proc/PID/stat of each, open from one look to the next
+	line   []byte
 }
 
 const (
@@ -27,7 +29,9 @@ const (
 	nanosecondsOf = int64(time.Second) / procfs.TicksASecond
 )
 
-func newUsage() *usage { return &usage{every: firstEvery, page: int64(os.Getpagesize())} }
+func newUsage() *usage {
+	return &usage{every: firstEvery, page: int64(os.Getpagesize()), files: map[uint32]*os.File{}, line: make([]byte, 1024)}
+}
 
 // look adds a point if one is due. When there are many, every second one is
 // dropped and they come half as often.
@@ -39,16 +43,16 @@ func (u *usage) look(now time.Time, began time.Time, ps *resolve.Processes) {
 	var resident, cpu int64
 	alive := 0
 	for pid := range ps.Known {
-		if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/statm", pid)); err == nil {
-			if f := strings.Fields(string(b)); len(f) > 1 {
-				if n, err := strconv.ParseInt(f[1], 10, 64); err == nil {
-					resident += n * u.page
-					alive++
-				}
-			}
+		if ticks, pages, ok := u.of(pid); ok {
+			resident += pages * u.page
+			cpu += ticks * nanosecondsOf
+			alive++
 		}
-		if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid)); err == nil {
-			cpu += procfs.Ticks(string(b)) * nanosecondsOf
+	}
+	for pid, f := range u.files {
+		if ps.Known[pid] == nil {
+			_ = f.Close() // it was only read
+			delete(u.files, pid)
 		}
 	}
 	if alive == 0 {
@@ -69,4 +73,34 @@ func (u *usage) look(now time.Time, began time.Time, ps *resolve.Processes) {
 	}
 	s.TimeNS, s.ResidentBytes, s.CPUNS = s.TimeNS[:n], s.ResidentBytes[:n], s.CPUNS[:n]
 	u.every *= 2
+}
+
+// of is what a process has used, and how much memory it has now. Its file is read again
+// and again: opening it costs more than reading it.
+func (u *usage) of(pid uint32) (ticks, pages int64, ok bool) {
+	f := u.files[pid]
+	if f == nil {
+		var err error
+		if f, err = os.Open(fmt.Sprintf("/proc/%d/stat", pid)); err != nil {
+			return 0, 0, false // it has ended
+		}
+		u.files[pid] = f
+	}
+	n, err := f.ReadAt(u.line, 0)
+	if err != nil && !errors.Is(err, io.EOF) {
+		_ = f.Close() // it was only read
+		delete(u.files, pid)
+		return 0, 0, false
+	}
+	return procfs.Usage(string(u.line[:n]))
+}
+
+// close lets go of the files.
+func (u *usage) close() error {
+	var errs []error
+	for _, f := range u.files {
+		errs = append(errs, f.Close())
+	}
+	clear(u.files)
+	return errors.Join(errs...)
 }

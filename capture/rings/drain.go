@@ -22,6 +22,14 @@ import (
 // wakes the drainer earlier when a quarter of one is full.
 const drainEvery = 100 * time.Millisecond
 
+// calmEvery is the same of a take at a low rate that has gone on for a while: it has little
+// to drain, and each look costs the same.
+const (
+	calmEvery = 250 * time.Millisecond
+	calmRate  = 250
+	calmAfter = 2 * time.Second
+)
+
 // maxQueued bounds what is drained but not yet resolved.
 const maxQueued = 512 << 20
 
@@ -71,12 +79,17 @@ func (d *drainer) run() {
 	for _, r := range d.target.rings {
 		fds = append(fds, unix.PollFd{Fd: int32(r.FD), Events: unix.POLLIN})
 	}
+	began := time.Now()
 	for stopping := false; ; {
 		d.push(d.once())
 		if stopping {
 			break
 		}
-		_, err := unix.Poll(fds, int(drainEvery.Milliseconds()))
+		wait := drainEvery
+		if d.target.calm() && time.Since(began) > calmAfter {
+			wait = calmEvery
+		}
+		_, err := unix.Poll(fds, int(wait.Milliseconds()))
 		if err != nil && !errors.Is(err, unix.EINTR) {
 			d.fail(fmt.Errorf("waiting for samples: %w", err))
 			return

@@ -185,6 +185,9 @@ func (t *Target) share(fd, with, cpu int) error {
 	return nil
 }
 
+// calm reports whether there is little to drain.
+func (t *Target) calm() bool { return t.rateHz <= calmRate && !t.every }
+
 // isOther reports whether a record comes from the reader of other stacks.
 func (t *Target) isOther(id uint64) bool { return t.Other != nil && t.Other.IDs[id] }
 

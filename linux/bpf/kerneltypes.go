@@ -3,13 +3,10 @@ package bpf
 import (
 	"bytes"
 	"crypto/sha256"
-	"errors"
 	"fmt"
 	"os"
 
 	"github.com/cilium/ebpf/btf"
-
-	"entelon/linux/perf"
 )
 
 // kernelFields are the fields of the kernel's structures that the programs read, as
@@ -118,20 +115,4 @@ func fieldOf(in *btf.Struct, name string) (at btf.Bits, kind btf.Type, ok bool) 
 		}
 	}
 	return 0, nil, false
-}
-
-// signalFrameBytes asks the kernel how much a signal frame takes at most
-// (AT_MINSIGSTKSZ of the auxiliary vector, since Linux 5.14).
-func signalFrameBytes() (uint32, error) {
-	const minSignalStack = 51
-	b, err := os.ReadFile("/proc/self/auxv")
-	if err != nil {
-		return 0, fmt.Errorf("asking for the size of signal frames: %w", err)
-	}
-	for ; len(b) >= 16; b = b[16:] {
-		if v := perf.Word(b[8:]); perf.Word(b) == minSignalStack && v < 1<<20 {
-			return uint32(v), nil
-		}
-	}
-	return 0, errors.New("the kernel does not tell the size of signal frames")
 }

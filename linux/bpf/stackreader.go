@@ -26,12 +26,13 @@ type StackReader struct {
 		Scratch     *ebpf.Map `ebpf:"scratch"`
 		Outputs     *ebpf.Map `ebpf:"outputs"` // an event for each processor
 	}
-	Python *PythonReader
-	types  *btf.Spec
-	frame  uint32                             // bytes that a signal frame takes at most
-	traces map[ebpf.ProgramType]*ebpf.Program // for tracepoints and for probes, once needed
-	Events []int
-	IDs    map[uint64]bool // identifiers of the events
+	Python     *PythonReader
+	types      *btf.Spec
+	frame      uint32                             // how much the kernel puts on a stack for a signal handler, at most
+	usualFrame uint32                             // and for a thread without registers that are saved on request only
+	traces     map[ebpf.ProgramType]*ebpf.Program // for tracepoints and for probes, once needed
+	Events     []int
+	IDs        map[uint64]bool // identifiers of the events
 }
 
 // stacksObject is the object's content, which is read once and copied for each use.
@@ -49,7 +50,7 @@ func NewStackReader(cpus []int, types *btf.Spec, stackBytes int) (r *StackReader
 			err = errors.Join(err, r.Close())
 		}
 	}()
-	if r.frame, err = signalFrameBytes(); err != nil {
+	if r.frame, r.usualFrame, err = signalFrameBytes(); err != nil {
 		return r, err
 	}
 	spec, err := stacksObject()
@@ -88,6 +89,7 @@ func (r *StackReader) load(kind ebpf.ProgramType, stackBytes int) (*ebpf.Program
 	if err := errors.Join(
 		spec.Variables[stacksVarStackBytes].Set(uint32(stackBytes)),
 		spec.Variables[stacksVarSignalFrameBytes].Set(r.frame),
+		spec.Variables[stacksVarSignalFrameUsual].Set(r.usualFrame),
 	); err != nil {
 		return nil, err
 	}

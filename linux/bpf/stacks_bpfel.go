@@ -82,6 +82,7 @@ const (
 	stacksVarGoPythonCall           = "go_python_call"
 	stacksVarGoRecordKind           = "go_record_kind"
 	stacksVarSignalFrameBytes       = "signal_frame_bytes"
+	stacksVarSignalFrameUsual       = "signal_frame_usual"
 	stacksVarStackBytes             = "stack_bytes"
 )
 
@@ -153,6 +154,7 @@ type stacksVariableSpecs struct {
 	GoPythonCall     *ebpf.VariableSpec `ebpf:"go_python_call"`
 	GoRecordKind     *ebpf.VariableSpec `ebpf:"go_record_kind"`
 	SignalFrameBytes *ebpf.VariableSpec `ebpf:"signal_frame_bytes"`
+	SignalFrameUsual *ebpf.VariableSpec `ebpf:"signal_frame_usual"`
 	StackBytes       *ebpf.VariableSpec `ebpf:"stack_bytes"`
 }
 
@@ -204,6 +206,7 @@ type stacksVariables struct {
 	GoPythonCall     *ebpf.Variable `ebpf:"go_python_call"`
 	GoRecordKind     *ebpf.Variable `ebpf:"go_record_kind"`
 	SignalFrameBytes *ebpf.Variable `ebpf:"signal_frame_bytes"`
+	SignalFrameUsual *ebpf.Variable `ebpf:"signal_frame_usual"`
 	StackBytes       *ebpf.Variable `ebpf:"stack_bytes"`
 }
 

@@ -29,16 +29,23 @@ func ThreadName(pid, tid uint32) string {
 
 // Ticks reads utime and stime from a line of /proc/PID/stat.
 func Ticks(stat string) int64 {
+	ticks, _, _ := Usage(stat)
+	return ticks
+}
+
+// Usage reads utime and stime, in ticks, and rss, in pages, from a line of /proc/PID/stat.
+func Usage(stat string) (ticks, pages int64, ok bool) {
 	f := strings.Fields(stat[strings.LastIndexByte(stat, ')')+1:])
-	if len(f) < 13 {
-		return 0
+	if len(f) < 22 {
+		return 0, 0, false
 	}
 	user, err1 := strconv.ParseInt(f[11], 10, 64)
 	kernel, err2 := strconv.ParseInt(f[12], 10, 64)
-	if errors.Join(err1, err2) != nil {
-		return 0
+	pages, err3 := strconv.ParseInt(f[21], 10, 64)
+	if errors.Join(err1, err2, err3) != nil {
+		return 0, 0, false
 	}
-	return user + kernel
+	return user + kernel, pages, true
 }
 
 // MappedFiles are the files whose code a process has mapped.

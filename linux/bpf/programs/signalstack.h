@@ -3,13 +3,14 @@
 
 #include "copy.h"
 
-/* How many bytes the kernel's signal frame takes at most (AT_MINSIGSTKSZ). */
+/* How many bytes the kernel's signal frame takes at most (AT_MINSIGSTKSZ), and how many
+ * where the thread did not ask for the registers that the kernel saves on request only. */
 volatile const u32 signal_frame_bytes;
+volatile const u32 signal_frame_usual;
 
 enum {
-	FRAME_AROUND = 128,  /* what alignment adds to it at most */
-	FRAME_LOOKED = 1024, /* how much is looked at in one go */
-	FRAME_STRIDE = FRAME_LOOKED - 192, /* to the next, so that none is cut in two */
+	FRAME_BEFORE = 64,   /* from where the frame is looked for, before its furthest place */
+	FRAME_LOOKED = 1024, /* and how far */
 	FRAME_STACK_SIZE = 16 / 8,                /* from the signal stack's address in struct ucontext (uc_stack) */
 	FRAME_STACK_POINTER = (-16 + 40 + 15 * 8) / 8, /* to the interrupted stack pointer, in words */
 };
@@ -30,26 +31,31 @@ inlined u64 interrupted(const u64 *words, u64 low, u64 size)
 	return 0;
 }
 
+/* frame_of finds the stack pointer in a signal frame of a size at the end of the signal
+ * stack, 0 where there is none. How far from the end the frame is depends on the
+ * processor's registers and on how the end is aligned, so it is looked for. */
+inlined u64 frame_of(struct scratch *x, u32 bytes)
+{
+	u64 low = x->signal_stack, size = x->signal_stack_size;
+	u64 from = ((low + size) & ~15ull) - ((bytes + 15) & ~15u) - FRAME_BEFORE;
+
+	if (bpf_probe_read_user(x->bytes, FRAME_LOOKED, (const void *)from) != 0)
+		return 0;
+	return interrupted(x->words, low, size);
+}
+
 /* signal_stack looks whether the thread runs on its signal stack. If so, the
  * outermost signal frame at the stack's end holds the interrupted registers;
- * what they point to counts as the stack from then on, none of it copied yet. How far
- * from the end the frame is depends on the registers that the thread uses, of which
- * some processors save 8 KiB for those only that asked for them, and on how the end is
- * aligned, so it is looked for from the end on. */
+ * what they point to counts as the stack from then on, none of it copied yet. */
 inlined void signal_stack(struct scratch *x)
 {
-	u64 low = x->signal_stack, size = x->signal_stack_size, from, sp = 0;
+	u64 low = x->signal_stack, size = x->signal_stack_size, sp;
 
 	if (size == 0 || x->sp - low >= size) /* unsigned: the stack pointer is not on it */
 		return;
-	from = ((low + size) & ~15ull) - FRAME_LOOKED;
-	for (u32 at = 0; at < signal_frame_bytes + FRAME_AROUND; at += FRAME_STRIDE) {
-		if (bpf_probe_read_user(x->bytes, FRAME_LOOKED, (const void *)(from - at)) != 0)
-			return;
-		sp = interrupted(x->words, low, size);
-		if (sp != 0)
-			break;
-	}
+	sp = frame_of(x, signal_frame_usual);
+	if (sp == 0 && signal_frame_usual != signal_frame_bytes)
+		sp = frame_of(x, signal_frame_bytes);
 	if (sp == 0)
 		return;
 	x->sp = sp;
