@@ -139,7 +139,7 @@ func (s collectorRoutes) endJob(c *gin.Context) {
 		return
 	}
 	if j.State == store.JobDone || j.State == store.JobFailed {
-		c.JSON(http.StatusOK, jobRoutes{s.Server}.jobOut(j))
+		c.JSON(http.StatusOK, jobRoutes(s).jobOut(j))
 		return
 	}
 	e := store.Ended{Failed: cut(in.Error, mostSaid), Remedy: cut(in.Remedy, mostSaid)}
@@ -163,7 +163,7 @@ func (s collectorRoutes) endJob(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, jobRoutes{s.Server}.jobOut(j))
+	c.JSON(http.StatusOK, jobRoutes(s).jobOut(j))
 }
 
 // digestOf is the SHA-256 of what has come of a take.

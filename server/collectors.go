@@ -74,7 +74,7 @@ func (s collectorRoutes) addCollector(c *gin.Context) {
 	}
 	secret, err := s.store.AddCollectorLink(c.Request.Context(), in.Name, who(c).person.Name, enrolValid)
 	if err == nil {
-		err = signInRoutes{s.Server}.note(c, "link for a collector made", map[string]string{"collector": in.Name})
+		err = signInRoutes(s).note(c, "link for a collector made", map[string]string{"collector": in.Name})
 	}
 	if err != nil {
 		s.fail(c, err)
@@ -92,7 +92,7 @@ func (s collectorRoutes) removeCollector(c *gin.Context) {
 		err = missing{fmt.Errorf("there is no collector %q", name), "see the Machines page for those that there are"}
 	}
 	if err == nil {
-		err = signInRoutes{s.Server}.note(c, "collector removed", map[string]string{"collector": name})
+		err = signInRoutes(s).note(c, "collector removed", map[string]string{"collector": name})
 	}
 	for i := range open {
 		if err == nil {
@@ -117,20 +117,20 @@ func (s collectorRoutes) enrol(c *gin.Context) {
 		s.fail(c, badRequest{err})
 		return
 	}
-	from := signInRoutes{s.Server}.byAddress(c)
-	if !(signInRoutes{s.Server}).mayTry(c, from) {
+	from := signInRoutes(s).byAddress(c)
+	if !signInRoutes(s).mayTry(c, from) {
 		return
 	}
 	name, err := s.store.EnrolByLink(c.Request.Context(), in.Link, in.PublicKey)
 	if errors.Is(err, store.ErrNotFound) {
-		signInRoutes{s.Server}.deny(c, "", "this link was used already, or is too old", "ask for a new one on the Machines page")
+		signInRoutes(s).deny(c, "", "this link was used already, or is too old", "ask for a new one on the Machines page")
 		return
 	}
 	if err == nil {
-		err = signInRoutes{s.Server}.succeeded(c, from)
+		err = signInRoutes(s).succeeded(c, from)
 	}
 	if err == nil {
-		err = signInRoutes{s.Server}.note(c, "collector enrolled", map[string]string{"collector": name})
+		err = signInRoutes(s).note(c, "collector enrolled", map[string]string{"collector": name})
 	}
 	if err != nil {
 		s.fail(c, err)
@@ -227,14 +227,14 @@ func (s collectorRoutes) renewCollector(c *gin.Context) {
 	name := who(c).collector
 	x, err := s.store.CollectorNamed(c.Request.Context(), name)
 	if err == nil && !people.Signed(x.PublicKey, people.RenewalText(name, key), in.Signature) {
-		signInRoutes{s.Server}.refuse(c, "a new key is signed with the old one", "")
+		signInRoutes(s).refuse(c, "a new key is signed with the old one", "")
 		return
 	}
 	if err == nil {
 		err = s.store.RenewCollector(c.Request.Context(), name, x.PublicKey, in.PublicKey)
 	}
 	if err == nil {
-		err = signInRoutes{s.Server}.note(c, "collector's key renewed", map[string]string{"collector": name})
+		err = signInRoutes(s).note(c, "collector's key renewed", map[string]string{"collector": name})
 	}
 	if err != nil {
 		s.fail(c, err)

@@ -28,7 +28,7 @@ func (s compareRoutes) compareLines(c *gin.Context) {
 		}
 	}
 	if row == nil {
-		lensRoutes{s.Server}.nothing(c, name)
+		lensRoutes(s).nothing(c, name)
 		return
 	}
 	files, _, _ := x.result.FileOf(row.Number)
@@ -40,7 +40,7 @@ func (s compareRoutes) compareLines(c *gin.Context) {
 			if files[k] == "" {
 				break
 			}
-			if found, err = (sourceRoutes{s.Server}).source(c, side.views[i].take, side.rows[i], files[k]); err != nil {
+			if found, err = sourceRoutes(s).source(c, side.views[i].take, side.rows[i], files[k]); err != nil {
 				s.fail(c, err)
 				return
 			}

@@ -27,7 +27,7 @@ func (s compareRoutes) compareExport(kind, ending string, write func(*bytes.Buff
 			s.fail(c, err)
 			return
 		}
-		takeRoutes{s.Server}.export(c, x.b.rows[0], kind, "-compared"+ending, func(b *bytes.Buffer) error { return write(b, x.view()) })
+		takeRoutes(s).export(c, x.b.rows[0], kind, "-compared"+ending, func(b *bytes.Buffer) error { return write(b, x.view()) })
 	}
 }
 

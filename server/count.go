@@ -46,7 +46,7 @@ func (s jobRoutes) count(c *gin.Context) {
 	if err == nil {
 		_, detail := orderText(&set, name, in.Take)
 		detail["function"], detail["program"] = cut(in.Function, mostSaid), set.Program
-		err = signInRoutes{s.Server}.note(c, "count", detail)
+		err = signInRoutes(s).note(c, "count", detail)
 	}
 	if err != nil {
 		s.fail(c, err)

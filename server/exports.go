@@ -74,7 +74,7 @@ func (s takeRoutes) exportAs(c *gin.Context, e codec.Encoder) {
 		s.fail(c, err)
 		return
 	}
-	o, row, k, ok := lensRoutes{s.Server}.scoped(c)
+	o, row, k, ok := lensRoutes(s).scoped(c)
 	if !ok {
 		return
 	}
@@ -87,7 +87,7 @@ func (s takeRoutes) exportAs(c *gin.Context, e codec.Encoder) {
 	t.Settings = shown(row.Settings)
 	t.Settings.Program, t.Settings.Build, t.Settings.Note = row.Program.Name, row.Build.Name, row.Note
 	view := codec.View{
-		Take: &t, Tree: o.tree, Cost: k.cost, Rows: k.rows, Scope: k.scope, Shape: shapeOf(c), Focus: c.Query("focus"), Notes: func() ([]codec.Note, error) { return noteRoutes{s.Server}.reportNotes(c, row) }, Now: time.Now(),
+		Take: &t, Tree: o.tree, Cost: k.cost, Rows: k.rows, Scope: k.scope, Shape: shapeOf(c), Focus: c.Query("focus"), Notes: func() ([]codec.Note, error) { return noteRoutes(s).reportNotes(c, row) }, Now: time.Now(),
 		Root: root, Order: order, Up: c.Query("up") == "true", Width: int(pixels), Values: c.Query("values") == "true",
 		Bounds: codec.Bounds{Rows: mostRowsDrawn, Boxes: mostBoxes, Bytes: mostExport},
 	}

@@ -104,7 +104,7 @@ func (s jobRoutes) addJob(c *gin.Context) {
 		return
 	}
 	what, detail := orderText(&set, name, in.Again)
-	if err := (signInRoutes{s.Server}).note(c, what, detail); err != nil {
+	if err := signInRoutes(s).note(c, what, detail); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -175,10 +175,10 @@ func (s jobRoutes) collectorFor(ctx context.Context, name string) (string, error
 func (s jobRoutes) stopJob(c *gin.Context) {
 	j, err := s.store.StopJob(c.Request.Context(), c.Param("id"))
 	if err == nil && s.jobOut(j).Silent {
-		j, err = collectorRoutes{s.Server}.deliver(c.Request.Context(), j, store.Ended{Failed: "its collector was silent when it was stopped", Remedy: "what it has still to send is added when it is back", Early: true})
+		j, err = collectorRoutes(s).deliver(c.Request.Context(), j, store.Ended{Failed: "its collector was silent when it was stopped", Remedy: "what it has still to send is added when it is back", Early: true})
 	}
 	if err == nil {
-		err = signInRoutes{s.Server}.note(c, "stop", map[string]string{"program": j.Settings.Program, "job": j.ID})
+		err = signInRoutes(s).note(c, "stop", map[string]string{"program": j.Settings.Program, "job": j.ID})
 	}
 	if err != nil {
 		s.fail(c, err)

@@ -116,7 +116,7 @@ func (s operatingRoutes) metricsFor(c *gin.Context) {
 	host, _, err := net.SplitHostPort(c.Request.RemoteAddr)
 	here := err == nil && net.ParseIP(host).IsLoopback() && s.o.ProxyHeader == "" && c.GetHeader("X-Forwarded-For") == "" && c.GetHeader("Forwarded") == ""
 	if !here {
-		v, err := signInRoutes{s.Server}.visitorOf(c)
+		v, err := signInRoutes(s).visitorOf(c)
 		if err != nil {
 			s.fail(c, err)
 			return

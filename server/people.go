@@ -53,12 +53,12 @@ func (s peopleRoutes) addToken(c *gin.Context) {
 	}
 	v := who(c)
 	if !v.role.May(role) {
-		signInRoutes{s.Server}.refuse(c, fmt.Sprintf("%s has the role %q, so that a token cannot have %q", v.person.Name, v.role, role), "choose a role that you have")
+		signInRoutes(s).refuse(c, fmt.Sprintf("%s has the role %q, so that a token cannot have %q", v.person.Name, v.role, role), "choose a role that you have")
 		return
 	}
 	t, secret, err := s.store.AddToken(c.Request.Context(), v.person.ID, in.Name, role)
 	if err == nil {
-		err = signInRoutes{s.Server}.note(c, "token made", map[string]string{"name": in.Name, "role": string(role)})
+		err = signInRoutes(s).note(c, "token made", map[string]string{"name": in.Name, "role": string(role)})
 	}
 	if err != nil {
 		s.fail(c, err)
@@ -94,7 +94,7 @@ func (s peopleRoutes) removeToken(c *gin.Context) {
 		err = s.store.RemoveToken(c.Request.Context(), who(c).person.ID, id)
 	}
 	if err == nil {
-		err = signInRoutes{s.Server}.note(c, "token removed", map[string]string{"id": fmt.Sprint(id)})
+		err = signInRoutes(s).note(c, "token removed", map[string]string{"id": fmt.Sprint(id)})
 	}
 	if err != nil {
 		s.fail(c, err)
@@ -137,7 +137,7 @@ func (s peopleRoutes) addPerson(c *gin.Context) {
 	}
 	p, err := s.store.AddPerson(c.Request.Context(), in.Name, role, in.Owner)
 	if err == nil {
-		err = signInRoutes{s.Server}.note(c, "person added", map[string]string{"name": in.Name, "role": in.Role})
+		err = signInRoutes(s).note(c, "person added", map[string]string{"name": in.Name, "role": in.Role})
 	}
 	if err != nil {
 		s.fail(c, err)
@@ -150,7 +150,7 @@ func (s peopleRoutes) addPerson(c *gin.Context) {
 func (s peopleRoutes) answerLink(c *gin.Context, p store.Person, status int) {
 	secret, err := s.store.AddLink(c.Request.Context(), p.ID, linkValid)
 	if err == nil {
-		err = signInRoutes{s.Server}.note(c, "link made", map[string]string{"name": p.Name})
+		err = signInRoutes(s).note(c, "link made", map[string]string{"name": p.Name})
 	}
 	if err != nil {
 		s.fail(c, err)
@@ -187,7 +187,7 @@ func (s peopleRoutes) changePerson(c *gin.Context) {
 		}
 	})
 	if err == nil {
-		err = signInRoutes{s.Server}.note(c, "person changed", map[string]string{"name": p.Name, "role": string(p.Role), "owner": fmt.Sprint(p.Owner), "disabled": fmt.Sprint(p.Disabled)})
+		err = signInRoutes(s).note(c, "person changed", map[string]string{"name": p.Name, "role": string(p.Role), "owner": fmt.Sprint(p.Owner), "disabled": fmt.Sprint(p.Disabled)})
 	}
 	if err != nil {
 		s.fail(c, err)

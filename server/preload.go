@@ -17,7 +17,7 @@ func (s pageRoutes) ahead(c *gin.Context) {
 	if !isTake || key == "" || strings.ContainsRune(key, '/') || strings.HasPrefix(key, jobPrefix) {
 		return
 	}
-	if v, err := (signInRoutes{s.Server}).visitorOf(c); err != nil || v == nil || !v.role.May(people.Look) {
+	if v, err := signInRoutes(s).visitorOf(c); err != nil || v == nil || !v.role.May(people.Look) {
 		return
 	}
 	later := c.Copy()

@@ -47,5 +47,5 @@ func (s operatingRoutes) logged(c *gin.Context) {
 	s.o.Log.LogAttrs(c.Request.Context(), level, "request",
 		slog.String("id", id), slog.String("method", c.Request.Method), slog.String("route", route), slog.String("path", cut(c.Request.URL.Path, 200)),
 		slog.Int("status", status), slog.Float64("ms", float64(took.Microseconds())/1000), slog.Int("bytes", max(0, c.Writer.Size())),
-		slog.String("who", who(c).name()), slog.String("from", signInRoutes{s.Server}.client(c)))
+		slog.String("who", who(c).name()), slog.String("from", signInRoutes(s).client(c)))
 }

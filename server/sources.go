@@ -183,14 +183,14 @@ func (s sourceRoutes) source(c *gin.Context, t *profile.Take, row *store.Take, p
 // lines tells what each line of a function's file costs, with the source where
 // it is found.
 func (s sourceRoutes) lines(c *gin.Context) {
-	o, row, k, ok := lensRoutes{s.Server}.scoped(c)
+	o, row, k, ok := lensRoutes(s).scoped(c)
 	if !ok {
 		return
 	}
 	p := o.tree.Profile
 	r, found := find(o, k, c.Query("name"), c.Query("module"))
 	if !found {
-		lensRoutes{s.Server}.nothing(c, c.Query("name"))
+		lensRoutes(s).nothing(c, c.Query("name"))
 		return
 	}
 	f := p.Functions[r.Function]

@@ -25,19 +25,22 @@ import (
 	"entelon/core/profile"
 )
 
+// arrivals are the records of how takes come in.
+type arrivals struct{ *records }
+
 // piece is the length of one row of a take's file.
 const piece = 1 << 20
 
 // Add reads a take from r, checks it and keeps it. name stands in errors, which
 // are of type *take.Error where the file is at fault. A take that is there
 // already is returned with fresh unset. limit is the most bytes that are taken.
-func (s *Store) Add(ctx context.Context, r io.Reader, name string, limit int64) (t *Take, fresh bool, err error) {
+func (s arrivals) Add(ctx context.Context, r io.Reader, name string, limit int64) (t *Take, fresh bool, err error) {
 	return s.AddInstead(ctx, r, name, limit, "")
 }
 
 // AddInstead adds a take in the place of one with a key, of which only a part
 // was there before: it gets its key and its notes. "" adds it beside the others.
-func (s *Store) AddInstead(ctx context.Context, r io.Reader, name string, limit int64, instead string) (*Take, bool, error) {
+func (s arrivals) AddInstead(ctx context.Context, r io.Reader, name string, limit int64, instead string) (*Take, bool, error) {
 	a, err := s.add(ctx, r, name, limit, instead)
 	if err != nil {
 		return nil, false, err
@@ -56,7 +59,7 @@ type added struct {
 	tree  *calltree.Tree
 }
 
-func (s *Store) add(ctx context.Context, r io.Reader, name string, limit int64, instead string) (a added, err error) {
+func (s arrivals) add(ctx context.Context, r io.Reader, name string, limit int64, instead string) (a added, err error) {
 	f, err := nameless()
 	if err != nil {
 		return a, err
@@ -117,7 +120,7 @@ func (w whileWanted) Read(b []byte) (int, error) {
 // inBulk does something in one transaction on a connection of those for large
 // work, so that questions find one of their own. Where it meets another one's
 // changes, it is done again.
-func (s *Store) inBulk(ctx context.Context, do func(tx *gorm.DB) error) error {
+func (s *records) inBulk(ctx context.Context, do func(tx *gorm.DB) error) error {
 	for tries := 1; ; tries++ {
 		err := s.bulk.WithContext(ctx).Transaction(do)
 		var e *pgconn.PgError
@@ -142,7 +145,7 @@ func nameless() (*os.File, error) {
 }
 
 // keep writes everything about a take in one transaction.
-func (s *Store) keep(ctx context.Context, a added, f io.ReadSeeker, digest string, size int64, instead string) (*Take, bool, error) {
+func (s arrivals) keep(ctx context.Context, a added, f io.ReadSeeker, digest string, size int64, instead string) (*Take, bool, error) {
 	t, tr := a.take, a.tree
 	row, err := rowOf(t, digest, size)
 	if err != nil {
@@ -199,7 +202,7 @@ func (s *Store) keep(ctx context.Context, a added, f io.ReadSeeker, digest strin
 	} else if err != nil {
 		return nil, false, s.wrap("keeping the take in", err)
 	}
-	kept, err := s.takeByID(ctx, row.ID)
+	kept, err := takeRecords(s).takeByID(ctx, row.ID)
 	return kept, fresh, err
 }
 
@@ -234,7 +237,7 @@ func rowOf(t *profile.Take, digest string, size int64) (*Take, error) {
 }
 
 // KeepOutline keeps the outline of a take that has none yet.
-func (s *Store) KeepOutline(ctx context.Context, t *Take, o profile.Outline) error {
+func (s arrivals) KeepOutline(ctx context.Context, t *Take, o profile.Outline) error {
 	t.Outline = &profile.Outline{}
 	if err := scrub(o, t.Outline); err != nil {
 		return fmt.Errorf("keeping the outline of take %s: %w", t.Key, err)

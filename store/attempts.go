@@ -12,6 +12,9 @@ import (
 	"entelon/people"
 )
 
+// attemptRecords are the records of who tried to sign in, and from where.
+type attemptRecords struct{ *records }
+
 // Attempts of signing in are limited by key: of the name, of the address, of a
 // browser that signed in before. After some that failed, each one more costs a
 // wait that doubles, up to a bound, so that guessing is slow and nobody is locked
@@ -34,7 +37,7 @@ var errWait = errors.New("too many attempts")
 
 // Try counts an attempt under all limits, or under none of them where one says
 // to wait; wait is then for how long.
-func (s *Store) Try(ctx context.Context, limits ...Limit) (wait time.Duration, err error) {
+func (s attemptRecords) Try(ctx context.Context, limits ...Limit) (wait time.Duration, err error) {
 	// In one order, so that attempts at the same time do not wait for each other.
 	limits = slices.Clone(limits)
 	slices.SortFunc(limits, func(a, b Limit) int { return strings.Compare(a.Key, b.Key) })
@@ -72,12 +75,12 @@ WHERE attempts.until <= now() RETURNING 0::float8`,
 }
 
 // Succeeded forgets the attempts of some keys, and those of long ago.
-func (s *Store) Succeeded(ctx context.Context, keys ...string) error {
+func (s attemptRecords) Succeeded(ctx context.Context, keys ...string) error {
 	return s.wrap("forgetting attempts in", s.db.WithContext(ctx).Exec("DELETE FROM attempts WHERE key IN ? OR at < now() - interval '7 days'", keys).Error)
 }
 
 // TakeBack uncounts an attempt that went well, under a key that others share.
-func (s *Store) TakeBack(ctx context.Context, key string) error {
+func (s attemptRecords) TakeBack(ctx context.Context, key string) error {
 	return s.wrap("uncounting an attempt in", s.db.WithContext(ctx).Exec("UPDATE attempts SET failures = greatest(0, failures - 1), until = now() WHERE key = ?", key).Error)
 }
 
@@ -94,14 +97,14 @@ const deviceLasts = 180 * 24 * time.Hour
 
 // KnownDevice reports whether somebody signed in from a browser with this secret
 // before.
-func (s *Store) KnownDevice(ctx context.Context, person int64, secret string) (bool, error) {
+func (s attemptRecords) KnownDevice(ctx context.Context, person int64, secret string) (bool, error) {
 	var n int64
 	err := s.db.WithContext(ctx).Model(&device{}).Where("digest = ? AND person_id = ? AND seen_at > ?", people.Digest(secret), person, time.Now().UTC().Add(-deviceLasts)).Count(&n).Error
 	return n > 0, s.wrap("looking for a browser in", err)
 }
 
 // RememberDevice makes a browser known for somebody, and returns its secret.
-func (s *Store) RememberDevice(ctx context.Context, person int64, known string) (secret string, lasts time.Duration, err error) {
+func (s attemptRecords) RememberDevice(ctx context.Context, person int64, known string) (secret string, lasts time.Duration, err error) {
 	now := time.Now().UTC()
 	db := s.db.WithContext(ctx)
 	if known != "" {
@@ -120,6 +123,6 @@ func (s *Store) RememberDevice(ctx context.Context, person int64, known string) 
 }
 
 // RemoveTokens makes all of a person's tokens useless.
-func (s *Store) RemoveTokens(ctx context.Context, person int64) error {
+func (s attemptRecords) RemoveTokens(ctx context.Context, person int64) error {
 	return s.wrap("removing tokens from", s.db.WithContext(ctx).Where("person_id = ?", person).Delete(&Token{}).Error)
 }

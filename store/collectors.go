@@ -15,6 +15,9 @@ import (
 	"entelon/people"
 )
 
+// collectorRecords are the records of collectors, their keys and sessions.
+type collectorRecords struct{ *records }
+
 // Collector is a process that collects for this server, on some machine. It is
 // known by a name and the public half of a key pair that was made there.
 type Collector struct {
@@ -52,7 +55,7 @@ var ErrCollectorKnown = errors.New("a collector of this name is enrolled already
 
 // AddCollectorLink makes a link by which one collector can enrol, once, under
 // a name.
-func (s *Store) AddCollectorLink(ctx context.Context, name, by string, valid time.Duration) (secret string, err error) {
+func (s collectorRecords) AddCollectorLink(ctx context.Context, name, by string, valid time.Duration) (secret string, err error) {
 	var known int64
 	if err := s.db.WithContext(ctx).Model(&Collector{}).Where("name = ? AND public_key <> ''", name).Count(&known).Error; err != nil {
 		return "", s.wrap("looking for a collector in", missing("collector", err))
@@ -69,7 +72,7 @@ func (s *Store) AddCollectorLink(ctx context.Context, name, by string, valid tim
 
 // EnrolByLink enrols a collector with a public key by a link, and makes the link
 // useless. It returns the collector's name.
-func (s *Store) EnrolByLink(ctx context.Context, secret, key string) (name string, err error) {
+func (s collectorRecords) EnrolByLink(ctx context.Context, secret, key string) (name string, err error) {
 	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		var links []collectorLink
 		found := tx.Clauses(clause.Returning{}).Where("digest = ? AND expires_at > ?", people.Digest(secret), time.Now().UTC()).Delete(&links)
@@ -90,7 +93,7 @@ func (s *Store) EnrolByLink(ctx context.Context, secret, key string) (name strin
 
 // EnrolCollector enrols a collector without a link, for a server that starts
 // one beside it. A name that has this very key already changes nothing.
-func (s *Store) EnrolCollector(ctx context.Context, name, key, by string) error {
+func (s collectorRecords) EnrolCollector(ctx context.Context, name, key, by string) error {
 	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return enrol(tx, name, key, by) })
 	if errors.Is(err, ErrCollectorKnown) {
 		return err
@@ -111,13 +114,13 @@ WHERE collectors.public_key IN ('', @key)`, map[string]any{"name": name, "key": 
 }
 
 // CollectorNamed returns a collector.
-func (s *Store) CollectorNamed(ctx context.Context, name string) (*Collector, error) {
+func (s collectorRecords) CollectorNamed(ctx context.Context, name string) (*Collector, error) {
 	var c Collector
 	return &c, s.wrap("looking for a collector in", missing("collector", s.db.WithContext(ctx).Where("name = ?", name).First(&c).Error))
 }
 
 // BeginCollectorSession begins a session for a collector that has proved its key.
-func (s *Store) BeginCollectorSession(ctx context.Context, name string) (secret string, ends time.Time, err error) {
+func (s collectorRecords) BeginCollectorSession(ctx context.Context, name string) (secret string, ends time.Time, err error) {
 	if secret, err = people.Secret(); err != nil {
 		return "", ends, err
 	}
@@ -131,7 +134,7 @@ func (s *Store) BeginCollectorSession(ctx context.Context, name string) (secret 
 }
 
 // CollectorOf returns the name of the collector whose session it is.
-func (s *Store) CollectorOf(ctx context.Context, secret string) (string, error) {
+func (s collectorRecords) CollectorOf(ctx context.Context, secret string) (string, error) {
 	var x collectorSession
 	err := s.db.WithContext(ctx).Where("digest = ? AND expires_at > ?", people.Digest(secret), time.Now().UTC()).First(&x).Error
 	return x.Collector, s.wrap("finding a session in", missing("session", err))
@@ -139,7 +142,7 @@ func (s *Store) CollectorOf(ctx context.Context, secret string) (string, error) 
 
 // RenewCollector replaces a collector's key, if the old one is still the one
 // that signed.
-func (s *Store) RenewCollector(ctx context.Context, name, old, key string) error {
+func (s collectorRecords) RenewCollector(ctx context.Context, name, old, key string) error {
 	done := s.db.WithContext(ctx).Model(&Collector{}).Where("name = ? AND public_key = ?", name, old).
 		Updates(map[string]any{"public_key": key, "renewed_at": time.Now().UTC()})
 	if done.Error == nil && done.RowsAffected == 0 {
@@ -151,7 +154,7 @@ func (s *Store) RenewCollector(ctx context.Context, name, old, key string) error
 // RemoveCollector makes a collector's key and sessions useless and fails the
 // jobs that wait for it. It returns its takes that are being made, to be ended
 // with what has come of them.
-func (s *Store) RemoveCollector(ctx context.Context, name string) (open []Job, err error) {
+func (s collectorRecords) RemoveCollector(ctx context.Context, name string) (open []Job, err error) {
 	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		gone := tx.Where("name = ?", name).Delete(&Collector{})
 		if gone.Error != nil {
@@ -172,7 +175,7 @@ func (s *Store) RemoveCollector(ctx context.Context, name string) (open []Job, e
 }
 
 // SeeCollector notes that a collector is there, with what its machine allows.
-func (s *Store) SeeCollector(ctx context.Context, name string, report json.RawMessage) error {
+func (s collectorRecords) SeeCollector(ctx context.Context, name string, report json.RawMessage) error {
 	if len(report) == 0 {
 		report = json.RawMessage("null")
 	}
@@ -185,13 +188,13 @@ func (s *Store) SeeCollector(ctx context.Context, name string, report json.RawMe
 }
 
 // Collectors lists all collectors, by name.
-func (s *Store) Collectors(ctx context.Context) (out []Collector, err error) {
+func (s collectorRecords) Collectors(ctx context.Context) (out []Collector, err error) {
 	return out, s.wrap("listing collectors in", s.db.WithContext(ctx).Order("name").Find(&out).Error)
 }
 
 // Secret returns a secret of the servers of this database by its name, made
 // when it is first asked for.
-func (s *Store) Secret(ctx context.Context, name string) ([]byte, error) {
+func (s collectorRecords) Secret(ctx context.Context, name string) ([]byte, error) {
 	b := make([]byte, 32)
 	if _, err := rand.Read(b); err != nil {
 		return nil, fmt.Errorf("making a secret: %w", err)

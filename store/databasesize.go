@@ -8,6 +8,9 @@ import (
 	"gorm.io/gorm"
 )
 
+// sizeRecords are the records of how much is kept.
+type sizeRecords struct{ *records }
+
 // freeSpace is PostgreSQL's own extension that tells how much of a table's file
 // can be used again. Who may not install it counts files alone.
 const freeSpace = "pg_freespacemap"
@@ -17,7 +20,7 @@ const spaceTables = "takes, take_blobs, functions, function_figures, take_measur
 
 // Used is how many bytes the tables of this database have on the disk, with their
 // indexes, but for what can be used again there.
-func (s *Store) Used(ctx context.Context) (n int64, err error) {
+func (s sizeRecords) Used(ctx context.Context) (n int64, err error) {
 	db := s.db.WithContext(ctx)
 	if err := db.Raw(`
 SELECT coalesce(sum(pg_total_relation_size(c.oid)), 0)::bigint FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
@@ -39,7 +42,7 @@ SELECT coalesce(sum(f.avail), 0)::bigint FROM (
 
 // freeSpaceKnown reports whether the extension is there, installing it if that is
 // allowed.
-func (s *Store) freeSpaceKnown(ctx context.Context) (bool, error) {
+func (s sizeRecords) freeSpaceKnown(ctx context.Context) (bool, error) {
 	s.space.Lock()
 	defer s.space.Unlock()
 	if s.spaceAsked {
@@ -59,7 +62,7 @@ func (s *Store) freeSpaceKnown(ctx context.Context) (bool, error) {
 
 // Reclaim makes the room of what was removed usable again, and gives back to the
 // disk what lies at the end of files. Functions that no take has any more go.
-func (s *Store) Reclaim(ctx context.Context) error {
+func (s sizeRecords) Reclaim(ctx context.Context) error {
 	bulk := s.bulk.WithContext(ctx)
 	err := bulk.Transaction(func(tx *gorm.DB) error {
 		if err := tx.Exec("SET LOCAL enable_nestloop = off").Error; err != nil { // however small PostgreSQL believes the tables to be
@@ -77,6 +80,6 @@ DELETE FROM functions WHERE id IN (
 }
 
 // Exact counts the rows of a table, for tests and checks.
-func (s *Store) Exact(ctx context.Context, table string) (n int64, err error) {
+func (s sizeRecords) Exact(ctx context.Context, table string) (n int64, err error) {
 	return n, s.wrap(fmt.Sprintf("counting %s in", table), s.db.WithContext(ctx).Table(table).Count(&n).Error)
 }

@@ -14,7 +14,7 @@ func BringTo(s *Store, release int) error {
 
 // Unready connects to a database and leaves it as it is.
 func Unready(address string) (*Store, error) {
-	s := &Store{reading: make(chan struct{}, 1)}
+	s := newStore(&records{reading: make(chan struct{}, 1)})
 	var err error
 	if s.db, err = s.pool(address, 2, bulkWithin); err == nil {
 		s.bulk, err = s.pool(address, 2, bulkWithin)

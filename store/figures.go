@@ -19,6 +19,9 @@ import (
 	"entelon/core/scope"
 )
 
+// figureRecords are the records of what functions cost in each take.
+type figureRecords struct{ *records }
+
 // mostFigures bounds the functions of which a take's figures are kept, by its first
 // measure, the costliest first. What all come to is kept with the measure.
 const mostFigures = 20_000
@@ -186,7 +189,7 @@ func memoryOf(p *profile.Profile, t *calltree.Tree) int64 {
 
 // Refigure makes the figures of takes that were kept before all measures had some.
 // It returns how many it made, and of how many the file could not be read.
-func (s *Store) Refigure(ctx context.Context) (made, unreadable int, err error) {
+func (s figureRecords) Refigure(ctx context.Context) (made, unreadable int, err error) {
 	for last := int64(0); ; {
 		var rows []Take
 		if err := s.db.WithContext(ctx).Where("NOT figured AND id > ?", last).Order("id").Limit(20).Find(&rows).Error; err != nil {
@@ -211,7 +214,7 @@ func (s *Store) Refigure(ctx context.Context) (made, unreadable int, err error) 
 	}
 }
 
-func (s *Store) refigure(ctx context.Context, row *Take) error {
+func (s figureRecords) refigure(ctx context.Context, row *Take) error {
 	select {
 	case s.reading <- struct{}{}:
 		defer func() { <-s.reading }()
@@ -225,7 +228,7 @@ func (s *Store) refigure(ctx context.Context, row *Take) error {
 		}
 		defer back()
 	}
-	t, err := take.Read(bufio.NewReaderSize(whileWanted{ctx, s.File(ctx, row)}, 1<<20), "take "+row.Key, take.Options{Limits: s.Limits})
+	t, err := take.Read(bufio.NewReaderSize(whileWanted{ctx, takeRecords(s).File(ctx, row)}, 1<<20), "take "+row.Key, take.Options{Limits: s.Limits})
 	if err != nil {
 		return err
 	}

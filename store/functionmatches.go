@@ -7,6 +7,9 @@ import (
 	"gorm.io/gorm/clause"
 )
 
+// matchRecords are the records of which functions are one, by hand.
+type matchRecords struct{ *records }
+
 // Match is what somebody said of a function's names in two builds of a program:
 // that they are one function, or that they are not.
 type Match struct {
@@ -20,14 +23,14 @@ type Match struct {
 
 // Matches returns what was said of a program's functions, the oldest first; none
 // for a program that there is not yet.
-func (s *Store) Matches(ctx context.Context, program string) (out []Match, err error) {
+func (s matchRecords) Matches(ctx context.Context, program string) (out []Match, err error) {
 	return out, s.wrap("reading matches from", s.db.WithContext(ctx).
 		Joins("JOIN programs ON programs.id = matches.program_id").Where("programs.name = ?", program).Order("matches.created_at, baseline, candidate").Find(&out).Error)
 }
 
 // SetMatch keeps that two names are one function, or not.
-func (s *Store) SetMatch(ctx context.Context, program, baseline, candidate, who string, together bool) error {
-	id, err := s.program(ctx, program)
+func (s matchRecords) SetMatch(ctx context.Context, program, baseline, candidate, who string, together bool) error {
+	id, err := noteRecords(s).program(ctx, program)
 	if err != nil {
 		return err
 	}
@@ -36,8 +39,8 @@ func (s *Store) SetMatch(ctx context.Context, program, baseline, candidate, who 
 }
 
 // ForgetMatch lets the comparison decide about two names again.
-func (s *Store) ForgetMatch(ctx context.Context, program, baseline, candidate string) error {
-	id, err := s.program(ctx, program)
+func (s matchRecords) ForgetMatch(ctx context.Context, program, baseline, candidate string) error {
+	id, err := noteRecords(s).program(ctx, program)
 	if err != nil {
 		return err
 	}

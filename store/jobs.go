@@ -14,6 +14,9 @@ import (
 	"entelon/core/profile"
 )
 
+// jobRecords are the records of what collectors are asked for, and takes that grow.
+type jobRecords struct{ *records }
+
 // Job is work for a collector: a take, or a question about its machine.
 type Job struct {
 	ID        string `gorm:"primaryKey"`
@@ -68,7 +71,7 @@ var (
 )
 
 // AddJob asks the collectors for something.
-func (s *Store) AddJob(ctx context.Context, j *Job) error {
+func (s jobRecords) AddJob(ctx context.Context, j *Job) error {
 	j.ID, j.State, j.CreatedAt, j.Result = newKey(), JobWaiting, time.Now().UTC(), json.RawMessage("null")
 	if len(j.Task) == 0 {
 		j.Task = json.RawMessage("null")
@@ -78,13 +81,13 @@ func (s *Store) AddJob(ctx context.Context, j *Job) error {
 }
 
 // Job returns a job.
-func (s *Store) Job(ctx context.Context, id string) (*Job, error) {
+func (s jobRecords) Job(ctx context.Context, id string) (*Job, error) {
 	var j Job
 	return &j, s.wrap("looking for a job in", missing("job", s.db.WithContext(ctx).First(&j, "id = ?", id).Error))
 }
 
 // Jobs returns takes that are being made, or the latest ones.
-func (s *Store) Jobs(ctx context.Context, running bool, limit int) (out []Job, err error) {
+func (s jobRecords) Jobs(ctx context.Context, running bool, limit int) (out []Job, err error) {
 	q := s.db.WithContext(ctx).Where("kind = 'take'").Order("created_at DESC").Limit(limit)
 	if running {
 		q = q.Where("state IN ?", []string{JobWaiting, JobRunning, JobStopping})
@@ -95,7 +98,7 @@ func (s *Store) Jobs(ctx context.Context, running bool, limit int) (out []Job, e
 // NextJob gives a collector a job that waits for it, nil where there is none. doing
 // are the jobs that it knows of: one that it was given and of which nothing was
 // heard was lost on the way, and is given again.
-func (s *Store) NextJob(ctx context.Context, collector string, doing []string) (*Job, error) {
+func (s jobRecords) NextJob(ctx context.Context, collector string, doing []string) (*Job, error) {
 	var jobs []Job
 	doing = append([]string{""}, doing...) // an empty list is no list in SQL
 	now := time.Now().UTC()
@@ -125,7 +128,7 @@ type Progress struct {
 // others there is no such job. at is where that begins; where it is not where the
 // file ends, ErrOffset is returned with the job, whose Size tells. A take that was
 // closed early goes on.
-func (s *Store) Grow(ctx context.Context, id, collector string, at int64, data []byte, p Progress) (j *Job, err error) {
+func (s jobRecords) Grow(ctx context.Context, id, collector string, at int64, data []byte, p Progress) (j *Job, err error) {
 	j = &Job{}
 	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).First(j, "id = ? AND doer = ?", id, collector).Error; err != nil {
@@ -162,7 +165,7 @@ func (s *Store) Grow(ctx context.Context, id, collector string, at int64, data [
 
 // GrownFile reads the file of a take as far as it has come, from a place on. Who does
 // not read it to its end closes it.
-func (s *Store) GrownFile(ctx context.Context, id string, from int64) io.ReadCloser {
+func (s jobRecords) GrownFile(ctx context.Context, id string, from int64) io.ReadCloser {
 	r, w := io.Pipe()
 	go func() {
 		// The piece that holds the place begins at it or before.
@@ -191,14 +194,14 @@ func (s *Store) GrownFile(ctx context.Context, id string, from int64) io.ReadClo
 
 // JobOfTake returns the job that made a take, which only this server's own
 // record can tell: what a take says of itself anybody can write.
-func (s *Store) JobOfTake(ctx context.Context, key string) (*Job, error) {
+func (s jobRecords) JobOfTake(ctx context.Context, key string) (*Job, error) {
 	var j Job
 	err := s.db.WithContext(ctx).Where("take_key = ? AND kind = 'take'", key).Order("created_at").First(&j).Error
 	return &j, s.wrap("looking for a job in", missing("job", err))
 }
 
 // StopJob asks for the end of a job; one that nobody has begun ends at once.
-func (s *Store) StopJob(ctx context.Context, id string) (*Job, error) {
+func (s jobRecords) StopJob(ctx context.Context, id string) (*Job, error) {
 	err := s.db.WithContext(ctx).Exec(`
 UPDATE jobs SET state = CASE state WHEN 'waiting' THEN 'failed' ELSE 'stopping' END,
 	error = CASE state WHEN 'waiting' THEN 'it was stopped before it began' ELSE error END,
@@ -223,7 +226,7 @@ type Ended struct {
 
 // EndJob ends a job. A job with a take has not failed. One that has ended stays
 // as it is, so that a take is delivered once.
-func (s *Store) EndJob(ctx context.Context, id string, e Ended) (*Job, error) {
+func (s jobRecords) EndJob(ctx context.Context, id string, e Ended) (*Job, error) {
 	state := JobDone
 	if e.Failed != "" && e.TakeKey == "" {
 		state = JobFailed
@@ -257,7 +260,7 @@ func (s *Store) EndJob(ctx context.Context, id string, e Ended) (*Job, error) {
 
 // Silent returns running jobs of which nothing was heard for a time: takes for
 // one, questions for another.
-func (s *Store) Silent(ctx context.Context, takes, questions time.Duration) (out []Job, err error) {
+func (s jobRecords) Silent(ctx context.Context, takes, questions time.Duration) (out []Job, err error) {
 	now := time.Now().UTC()
 	return out, s.wrap("looking for jobs in", s.db.WithContext(ctx).
 		Where("state IN ? AND (heard_at < CASE kind WHEN 'take' THEN ?::timestamptz ELSE ?::timestamptz END OR heard_at > ?)", []string{JobRunning, JobStopping}, now.Add(-takes), now.Add(-questions), now.Add(takes)).Find(&out).Error)
@@ -265,7 +268,7 @@ func (s *Store) Silent(ctx context.Context, takes, questions time.Duration) (out
 
 // RunningJobs counts takes that are being made, but for those whose collector
 // has said nothing for a time.
-func (s *Store) RunningJobs(ctx context.Context, silent time.Duration) (n int64, err error) {
+func (s jobRecords) RunningJobs(ctx context.Context, silent time.Duration) (n int64, err error) {
 	return n, s.wrap("counting jobs in", s.db.WithContext(ctx).Model(&Job{}).
 		Where("kind = 'take' AND state IN ? AND coalesce(heard_at, created_at) > ?", []string{JobWaiting, JobRunning, JobStopping}, time.Now().UTC().Add(-silent)).Count(&n).Error)
 }

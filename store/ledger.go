@@ -6,6 +6,9 @@ import (
 	"strings"
 )
 
+// ledgerRecords are the records of a program over its builds.
+type ledgerRecords struct{ *records }
+
 // LedgerTake is a take of a ledger with what it comes to by the ledger's measure.
 type LedgerTake struct {
 	Take
@@ -32,8 +35,8 @@ const maxLedgerMeasures = 200
 
 // LedgerMeasures returns the measures that a program's takes have, those first that
 // most takes show first.
-func (s *Store) LedgerMeasures(ctx context.Context, program string) (out []LedgerMeasure, err error) {
-	id, err := s.program(ctx, program)
+func (s ledgerRecords) LedgerMeasures(ctx context.Context, program string) (out []LedgerMeasure, err error) {
+	id, err := noteRecords(s).program(ctx, program)
 	if err != nil {
 		return nil, err
 	}
@@ -45,8 +48,8 @@ GROUP BY m.name, m.unit, m.level ORDER BY first DESC, takes DESC, m.name LIMIT ?
 
 // LedgerTakes returns a program's takes that have a measure in a unit, the oldest
 // first.
-func (s *Store) LedgerTakes(ctx context.Context, program string, m LedgerMeasure) ([]LedgerTake, error) {
-	id, err := s.program(ctx, program)
+func (s ledgerRecords) LedgerTakes(ctx context.Context, program string, m LedgerMeasure) ([]LedgerTake, error) {
+	id, err := noteRecords(s).program(ctx, program)
 	if err != nil {
 		return nil, err
 	}
@@ -94,7 +97,7 @@ const (
 
 // LedgerFigures returns the functions that matter in any of the takes, and those
 // that are named, by build. Each take's figures are divided by a number of its own.
-func (s *Store) LedgerFigures(ctx context.Context, takes []LedgerTake, by []float64, named []string) (out []LedgerFigure, err error) {
+func (s ledgerRecords) LedgerFigures(ctx context.Context, takes []LedgerTake, by []float64, named []string) (out []LedgerFigure, err error) {
 	if len(takes) == 0 {
 		return nil, nil
 	}
@@ -124,7 +127,7 @@ GROUP BY n.id, n.name, n.module, t.build_id`, selfWorthARow, totalWorthARow, tak
 
 // FunctionFigures returns what the functions of a name cost together in each of
 // some takes of a program, by the take's number; takes without them are left out.
-func (s *Store) FunctionFigures(ctx context.Context, takes []LedgerTake, name string) (map[int64]FunctionFigure, error) {
+func (s ledgerRecords) FunctionFigures(ctx context.Context, takes []LedgerTake, name string) (map[int64]FunctionFigure, error) {
 	if len(takes) == 0 {
 		return nil, nil
 	}

@@ -7,6 +7,9 @@ import (
 	"gorm.io/gorm/clause"
 )
 
+// noteRecords are the records of what people write, and what they pin.
+type noteRecords struct{ *records }
+
 // Remark is what somebody wrote on a take, or on a function of a program, which
 // then stands with it in all takes.
 type Remark struct {
@@ -26,13 +29,13 @@ func (Remark) TableName() string { return "notes" }
 
 // Notes returns the notes on a take and on the functions of its program, the
 // oldest first.
-func (s *Store) Notes(ctx context.Context, t *Take) (out []Remark, err error) {
+func (s noteRecords) Notes(ctx context.Context, t *Take) (out []Remark, err error) {
 	return out, s.wrap("reading notes from", s.db.WithContext(ctx).
 		Where("take_id = ? OR take_id IS NULL AND program_id = ?", t.ID, t.ProgramID).Order("id").Find(&out).Error)
 }
 
 // AddNote keeps a note on a take, or where a function is named on that.
-func (s *Store) AddNote(ctx context.Context, t *Take, function, text, who string) (*Remark, error) {
+func (s noteRecords) AddNote(ctx context.Context, t *Take, function, text, who string) (*Remark, error) {
 	now := time.Now().UTC()
 	n := &Remark{ProgramID: t.ProgramID, Function: plain(function), Text: plain(text), Who: who, CreatedAt: now, UpdatedAt: now}
 	if function == "" {
@@ -42,7 +45,7 @@ func (s *Store) AddNote(ctx context.Context, t *Take, function, text, who string
 }
 
 // ChangeNote replaces the text of a note.
-func (s *Store) ChangeNote(ctx context.Context, id int64, text string) (*Remark, error) {
+func (s noteRecords) ChangeNote(ctx context.Context, id int64, text string) (*Remark, error) {
 	var n Remark
 	db := s.db.WithContext(ctx)
 	if err := db.First(&n, id).Error; err != nil {
@@ -53,7 +56,7 @@ func (s *Store) ChangeNote(ctx context.Context, id int64, text string) (*Remark,
 }
 
 // SettleNote says that a note asks for nothing any more, or that it does again.
-func (s *Store) SettleNote(ctx context.Context, id int64, settled bool) (*Remark, error) {
+func (s noteRecords) SettleNote(ctx context.Context, id int64, settled bool) (*Remark, error) {
 	var n Remark
 	db := s.db.WithContext(ctx)
 	if err := db.First(&n, id).Error; err != nil {
@@ -77,7 +80,7 @@ type OpenNote struct {
 const mostOpenNotes = 50
 
 // OpenNotes returns the notes of a program that are not settled, the newest first.
-func (s *Store) OpenNotes(ctx context.Context, program string) (out []OpenNote, err error) {
+func (s noteRecords) OpenNotes(ctx context.Context, program string) (out []OpenNote, err error) {
 	id, err := s.program(ctx, program)
 	if err != nil {
 		return nil, err
@@ -89,7 +92,7 @@ func (s *Store) OpenNotes(ctx context.Context, program string) (out []OpenNote, 
 }
 
 // RemoveNote removes a note.
-func (s *Store) RemoveNote(ctx context.Context, id int64) error {
+func (s noteRecords) RemoveNote(ctx context.Context, id int64) error {
 	r := s.db.WithContext(ctx).Delete(&Remark{}, id)
 	if r.Error == nil && r.RowsAffected == 0 {
 		return NotFound{"note"}
@@ -106,7 +109,7 @@ type Pin struct {
 }
 
 // program returns a program's number by its name.
-func (s *Store) program(ctx context.Context, name string) (int64, error) {
+func (s noteRecords) program(ctx context.Context, name string) (int64, error) {
 	var p Program
 	err := s.db.WithContext(ctx).Where("name = ?", name).First(&p).Error
 	return p.ID, s.wrap("looking for a program in", missing("program", err))
@@ -114,13 +117,13 @@ func (s *Store) program(ctx context.Context, name string) (int64, error) {
 
 // Pins returns the functions that are pinned for a program, the oldest pin
 // first; none for a program that there is not yet.
-func (s *Store) Pins(ctx context.Context, program string) (out []Pin, err error) {
+func (s noteRecords) Pins(ctx context.Context, program string) (out []Pin, err error) {
 	return out, s.wrap("reading pins from", s.db.WithContext(ctx).
 		Joins("JOIN programs ON programs.id = pins.program_id").Where("programs.name = ?", program).Order("pins.created_at, pins.function").Find(&out).Error)
 }
 
 // SetPin pins a function for a program, or lets it go.
-func (s *Store) SetPin(ctx context.Context, program, function, who string, on bool) error {
+func (s noteRecords) SetPin(ctx context.Context, program, function, who string, on bool) error {
 	id, err := s.program(ctx, program)
 	if err != nil {
 		return err

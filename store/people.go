@@ -12,6 +12,9 @@ import (
 	"entelon/people"
 )
 
+// peopleRecords are the records of people, their sessions and tokens.
+type peopleRecords struct{ *records }
+
 // Person is somebody who may sign in.
 type Person struct {
 	ID        int64 `gorm:"primaryKey"`
@@ -80,12 +83,12 @@ const (
 )
 
 // People lists everybody by name.
-func (s *Store) People(ctx context.Context) (out []Person, err error) {
+func (s peopleRecords) People(ctx context.Context) (out []Person, err error) {
 	return out, s.wrap("listing people in", s.db.WithContext(ctx).Order("name").Find(&out).Error)
 }
 
 // AddPerson adds somebody without a password.
-func (s *Store) AddPerson(ctx context.Context, name string, role people.Role, owner bool) (*Person, error) {
+func (s peopleRecords) AddPerson(ctx context.Context, name string, role people.Role, owner bool) (*Person, error) {
 	p := &Person{Name: name, Role: role, Owner: owner}
 	err := s.db.WithContext(ctx).Create(p).Error
 	if errors.Is(err, gorm.ErrDuplicatedKey) {
@@ -95,7 +98,7 @@ func (s *Store) AddPerson(ctx context.Context, name string, role people.Role, ow
 }
 
 // FirstPerson returns an owner, who is made if there is nobody at all.
-func (s *Store) FirstPerson(ctx context.Context) (p *Person, err error) {
+func (s peopleRecords) FirstPerson(ctx context.Context) (p *Person, err error) {
 	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		// Two servers that start on one empty database make one person.
 		if err := tx.Exec("LOCK TABLE people IN SHARE ROW EXCLUSIVE MODE").Error; err != nil {
@@ -113,13 +116,13 @@ func (s *Store) FirstPerson(ctx context.Context) (p *Person, err error) {
 }
 
 // PersonNamed returns somebody by name.
-func (s *Store) PersonNamed(ctx context.Context, name string) (*Person, error) {
+func (s peopleRecords) PersonNamed(ctx context.Context, name string) (*Person, error) {
 	var p Person
 	return &p, s.wrap("looking for a person in", missing("person", s.db.WithContext(ctx).Where("name = ?", name).First(&p).Error))
 }
 
 // ChangePerson changes somebody. Who is disabled is signed out everywhere.
-func (s *Store) ChangePerson(ctx context.Context, id int64, change func(*Person)) (*Person, error) {
+func (s peopleRecords) ChangePerson(ctx context.Context, id int64, change func(*Person)) (*Person, error) {
 	var p Person
 	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := tx.Exec("LOCK TABLE people IN SHARE ROW EXCLUSIVE MODE").Error; err != nil {
@@ -158,7 +161,7 @@ func (s *Store) ChangePerson(ctx context.Context, id int64, change func(*Person)
 }
 
 // AddLink makes a link by which a person can sign in once.
-func (s *Store) AddLink(ctx context.Context, person int64, valid time.Duration) (secret string, err error) {
+func (s peopleRecords) AddLink(ctx context.Context, person int64, valid time.Duration) (secret string, err error) {
 	if secret, err = people.Secret(); err != nil {
 		return "", err
 	}
@@ -167,7 +170,7 @@ func (s *Store) AddLink(ctx context.Context, person int64, valid time.Duration) 
 }
 
 // UseLink returns whose link it is, and makes it useless.
-func (s *Store) UseLink(ctx context.Context, secret string) (*Person, error) {
+func (s peopleRecords) UseLink(ctx context.Context, secret string) (*Person, error) {
 	var used []Link
 	err := s.db.WithContext(ctx).Clauses(clause.Returning{}).Where("digest = ?", people.Digest(secret)).Delete(&used).Error
 	if err != nil {
@@ -184,7 +187,7 @@ func (s *Store) UseLink(ctx context.Context, secret string) (*Person, error) {
 }
 
 // SignIn begins a session.
-func (s *Store) SignIn(ctx context.Context, person int64) (secret string, ends time.Time, err error) {
+func (s peopleRecords) SignIn(ctx context.Context, person int64) (secret string, ends time.Time, err error) {
 	if secret, err = people.Secret(); err != nil {
 		return "", ends, err
 	}
@@ -202,7 +205,7 @@ func (s *Store) SignIn(ctx context.Context, person int64) (secret string, ends t
 }
 
 // SignedIn returns whose session it is.
-func (s *Store) SignedIn(ctx context.Context, secret string) (*Person, error) {
+func (s peopleRecords) SignedIn(ctx context.Context, secret string) (*Person, error) {
 	var x Session
 	now := time.Now().UTC()
 	db := s.db.WithContext(ctx)
@@ -223,12 +226,12 @@ func (s *Store) SignedIn(ctx context.Context, secret string) (*Person, error) {
 }
 
 // SignOut ends a session.
-func (s *Store) SignOut(ctx context.Context, secret string) error {
+func (s peopleRecords) SignOut(ctx context.Context, secret string) error {
 	return s.wrap("ending a session in", s.db.WithContext(ctx).Where("digest = ?", people.Digest(secret)).Delete(&Session{}).Error)
 }
 
 // AddToken makes a token; its secret is returned this once.
-func (s *Store) AddToken(ctx context.Context, person int64, name string, role people.Role) (t *Token, secret string, err error) {
+func (s peopleRecords) AddToken(ctx context.Context, person int64, name string, role people.Role) (t *Token, secret string, err error) {
 	if secret, err = people.Secret(); err != nil {
 		return nil, "", err
 	}
@@ -238,12 +241,12 @@ func (s *Store) AddToken(ctx context.Context, person int64, name string, role pe
 }
 
 // Tokens lists a person's tokens, the newest first.
-func (s *Store) Tokens(ctx context.Context, person int64) (out []Token, err error) {
+func (s peopleRecords) Tokens(ctx context.Context, person int64) (out []Token, err error) {
 	return out, s.wrap("listing tokens in", s.db.WithContext(ctx).Where("person_id = ?", person).Order("id DESC").Find(&out).Error)
 }
 
 // RemoveToken makes a person's token useless.
-func (s *Store) RemoveToken(ctx context.Context, person, id int64) error {
+func (s peopleRecords) RemoveToken(ctx context.Context, person, id int64) error {
 	r := s.db.WithContext(ctx).Where("person_id = ? AND id = ?", person, id).Delete(&Token{})
 	if r.Error == nil && r.RowsAffected == 0 {
 		return NotFound{"token"}
@@ -252,7 +255,7 @@ func (s *Store) RemoveToken(ctx context.Context, person, id int64) error {
 }
 
 // TokenOf returns the token with a secret.
-func (s *Store) TokenOf(ctx context.Context, secret string) (*Token, error) {
+func (s peopleRecords) TokenOf(ctx context.Context, secret string) (*Token, error) {
 	var t Token
 	db := s.db.WithContext(ctx)
 	if err := db.Joins("Person").Where("digest = ?", people.Digest(secret)).First(&t).Error; err != nil {
@@ -270,7 +273,7 @@ func (s *Store) TokenOf(ctx context.Context, secret string) (*Token, error) {
 }
 
 // Note adds a line to the audit list.
-func (s *Store) Note(ctx context.Context, who, source, what string, detail map[string]string) error {
+func (s peopleRecords) Note(ctx context.Context, who, source, what string, detail map[string]string) error {
 	if detail == nil {
 		detail = map[string]string{}
 	}
@@ -282,6 +285,6 @@ func (s *Store) Note(ctx context.Context, who, source, what string, detail map[s
 }
 
 // Audit returns the latest lines of the audit list.
-func (s *Store) Audit(ctx context.Context, limit int) (out []Event, err error) {
+func (s peopleRecords) Audit(ctx context.Context, limit int) (out []Event, err error) {
 	return out, s.wrap("reading the audit list in", s.db.WithContext(ctx).Table("audit").Order("id DESC").Limit(limit).Find(&out).Error)
 }

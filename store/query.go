@@ -9,6 +9,9 @@ import (
 	"gorm.io/gorm"
 )
 
+// takeRecords are the records of takes, their programs and builds.
+type takeRecords struct{ *records }
+
 // ProgramSummary is a program with what a list shows of it.
 type ProgramSummary struct {
 	Program
@@ -42,7 +45,7 @@ const hottest = 5
 
 // Programs lists all programs by name, each with its builds in the order in
 // which they were first measured and the hottest functions of its newest take.
-func (s *Store) Programs(ctx context.Context) ([]ProgramSummary, error) {
+func (s takeRecords) Programs(ctx context.Context) ([]ProgramSummary, error) {
 	var programs []Program
 	db := s.db.WithContext(ctx)
 	if err := db.Order("name").Find(&programs).Error; err != nil {
@@ -119,7 +122,7 @@ var sortColumns = map[string]string{
 func Sortable(column string) bool { return sortColumns[column] != "" }
 
 // Takes lists takes and says how many there are in all.
-func (s *Store) Takes(ctx context.Context, q TakeQuery) ([]Take, int64, error) {
+func (s takeRecords) Takes(ctx context.Context, q TakeQuery) ([]Take, int64, error) {
 	db := s.db.WithContext(ctx).Model(&Take{}).Joins("Program").Joins("Build")
 	for _, word := range strings.Fields(q.Search) {
 		like := "%" + likeEscape.Replace(word) + "%"
@@ -152,15 +155,15 @@ func (s *Store) Takes(ctx context.Context, q TakeQuery) ([]Take, int64, error) {
 var likeEscape = strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`)
 
 // Take returns a take by its key.
-func (s *Store) Take(ctx context.Context, key string) (*Take, error) {
+func (s takeRecords) Take(ctx context.Context, key string) (*Take, error) {
 	return s.one(ctx, "takes.key = ?", key)
 }
 
-func (s *Store) takeByID(ctx context.Context, id int64) (*Take, error) {
+func (s takeRecords) takeByID(ctx context.Context, id int64) (*Take, error) {
 	return s.one(ctx, "takes.id = ?", id)
 }
 
-func (s *Store) one(ctx context.Context, where string, arg any) (*Take, error) {
+func (s takeRecords) one(ctx context.Context, where string, arg any) (*Take, error) {
 	var t Take
 	err := s.db.WithContext(ctx).Joins("Program").Joins("Build").Where(where, arg).First(&t).Error
 	if err != nil {
@@ -170,7 +173,7 @@ func (s *Store) one(ctx context.Context, where string, arg any) (*Take, error) {
 }
 
 // SetNote replaces a take's note.
-func (s *Store) SetNote(ctx context.Context, key, note string) error {
+func (s takeRecords) SetNote(ctx context.Context, key, note string) error {
 	r := s.db.WithContext(ctx).Model(&Take{}).Where("key = ?", key).Update("note", plain(note))
 	if r.Error == nil && r.RowsAffected == 0 {
 		return NotFound{"take"}
@@ -179,7 +182,7 @@ func (s *Store) SetNote(ctx context.Context, key, note string) error {
 }
 
 // Remove deletes a take with everything that belongs to it.
-func (s *Store) Remove(ctx context.Context, key string) error {
+func (s takeRecords) Remove(ctx context.Context, key string) error {
 	return s.wrap("writing to", s.inBulk(ctx, func(tx *gorm.DB) error {
 		var t Take
 		if err := tx.Where("key = ?", key).First(&t).Error; err != nil {
@@ -196,12 +199,12 @@ func (s *Store) Remove(ctx context.Context, key string) error {
 }
 
 // File returns a reader of a take's file, which reads piece by piece.
-func (s *Store) File(ctx context.Context, t *Take) io.Reader {
-	return &fileReader{s: s, ctx: ctx, id: t.ID}
+func (s takeRecords) File(ctx context.Context, t *Take) io.Reader {
+	return &fileReader{s: s.records, ctx: ctx, id: t.ID}
 }
 
 type fileReader struct {
-	s    *Store
+	s    *records
 	ctx  context.Context
 	id   int64
 	seq  int
@@ -237,7 +240,7 @@ type BuildFigure struct {
 // NewestOfBuilds returns the newest take of each of a program's builds, in the
 // order in which the builds were first measured; of the take's own build that
 // take. Of more builds than most the first are left out.
-func (s *Store) NewestOfBuilds(ctx context.Context, of *Take, most int) ([]Take, error) {
+func (s takeRecords) NewestOfBuilds(ctx context.Context, of *Take, most int) ([]Take, error) {
 	var ids []int64
 	err := s.db.WithContext(ctx).Raw(`
 SELECT id FROM (
@@ -261,7 +264,7 @@ SELECT id FROM (
 // Figures returns a function's shares in all builds of a program, in the order
 // in which the builds were first measured, by one measure in takes that have it. A
 // take without the function counts with a share of 0.
-func (s *Store) Figures(ctx context.Context, program int64, measure, name, module string) ([]BuildFigure, error) {
+func (s takeRecords) Figures(ctx context.Context, program int64, measure, name, module string) ([]BuildFigure, error) {
 	var out []BuildFigure
 	err := s.db.WithContext(ctx).Raw(`
 WITH sums AS (

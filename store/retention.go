@@ -32,7 +32,7 @@ const loose = `NOT t.pinned AND t.note = '' AND NOT EXISTS (SELECT 1 FROM notes 
 
 // Tidy removes what is not to be kept any longer. ok is false where another
 // server is at it.
-func (s *Store) Tidy(ctx context.Context, r Retention) (out Tidied, ok bool, err error) {
+func (s takeRecords) Tidy(ctx context.Context, r Retention) (out Tidied, ok bool, err error) {
 	now := time.Now().UTC()
 	err = s.bulk.WithContext(ctx).Connection(func(one *gorm.DB) (err error) {
 		if err := one.Raw("SELECT pg_try_advisory_lock(?)", tidyLock).Scan(&ok).Error; err != nil || !ok {
@@ -94,13 +94,13 @@ DELETE FROM job_blobs WHERE job_id IN (SELECT id FROM jobs WHERE closed_early AN
 		return out, ok, s.wrap("tidying up", err)
 	}
 	if ok && out.Takes > 0 {
-		err = s.Reclaim(ctx)
+		err = sizeRecords(s).Reclaim(ctx)
 	}
 	return out, ok, err
 }
 
 // SetPinned says whether a take stays when old ones are removed.
-func (s *Store) SetPinned(ctx context.Context, key string, pinned bool) error {
+func (s takeRecords) SetPinned(ctx context.Context, key string, pinned bool) error {
 	r := s.db.WithContext(ctx).Model(&Take{}).Where("key = ?", key).Update("pinned", pinned)
 	if r.Error == nil && r.RowsAffected == 0 {
 		return NotFound{"take"}

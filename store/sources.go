@@ -6,6 +6,9 @@ import (
 	"gorm.io/gorm"
 )
 
+// sourceRecords are the records of where the text of programs is.
+type sourceRecords struct{ *records }
+
 // SourceRule says where a program's source is: paths that begin with Begins
 // begin with Becomes there.
 type SourceRule struct {
@@ -15,14 +18,14 @@ type SourceRule struct {
 }
 
 // SourceRules returns a program's rules, those that say most of a path first.
-func (s *Store) SourceRules(ctx context.Context, program string) (out []SourceRule, err error) {
+func (s sourceRecords) SourceRules(ctx context.Context, program string) (out []SourceRule, err error) {
 	return out, s.wrap("reading rules for source from", s.db.WithContext(ctx).
 		Joins("JOIN programs ON programs.id = source_rules.program_id").Where("programs.name = ?", program).Order("length(source_rules.begins) DESC, source_rules.begins").Find(&out).Error)
 }
 
 // SetSourceRules replaces a program's rules.
-func (s *Store) SetSourceRules(ctx context.Context, program string, rules []SourceRule) error {
-	id, err := s.program(ctx, program)
+func (s sourceRecords) SetSourceRules(ctx context.Context, program string, rules []SourceRule) error {
+	id, err := noteRecords(s).program(ctx, program)
 	if err != nil {
 		return err
 	}

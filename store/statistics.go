@@ -16,7 +16,7 @@ type Counts struct {
 }
 
 // Counts counts.
-func (s *Store) Counts(ctx context.Context) (out Counts, err error) {
+func (s sizeRecords) Counts(ctx context.Context) (out Counts, err error) {
 	db := s.db.WithContext(ctx)
 	out.Jobs, out.Collectors = map[string]int64{}, map[string]time.Time{}
 	if err := db.Model(&Take{}).Count(&out.Takes).Error; err != nil {
@@ -32,7 +32,7 @@ func (s *Store) Counts(ctx context.Context) (out Counts, err error) {
 	for _, x := range states {
 		out.Jobs[x.State] = x.N
 	}
-	list, err := s.Collectors(ctx)
+	list, err := collectorRecords(s).Collectors(ctx)
 	for _, c := range list {
 		out.Collectors[c.Name] = c.SeenAt
 	}
@@ -40,7 +40,7 @@ func (s *Store) Counts(ctx context.Context) (out Counts, err error) {
 }
 
 // Pools tells how the connections to the database are used.
-func (s *Store) Pools() map[string]sql.DBStats {
+func (s sizeRecords) Pools() map[string]sql.DBStats {
 	out := map[string]sql.DBStats{}
 	for name, db := range map[string]*gorm.DB{"questions": s.db, "bulk": s.bulk} {
 		if pool, err := db.DB(); err == nil {

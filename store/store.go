@@ -21,8 +21,26 @@ import (
 	"entelon/core/profile"
 )
 
-// Store is an open database. Its methods may be called by many goroutines.
+// Store is an open database. Its methods may be called by many goroutines; they are those
+// of its parts.
 type Store struct {
+	*records
+	arrivals
+	attemptRecords
+	collectorRecords
+	figureRecords
+	jobRecords
+	ledgerRecords
+	matchRecords
+	noteRecords
+	peopleRecords
+	sizeRecords
+	sourceRecords
+	takeRecords
+}
+
+// records is what all parts of a store use.
+type records struct {
 	db      *gorm.DB      // for questions and small changes
 	bulk    *gorm.DB      // for what takes long
 	address string        // host and port, for errors
@@ -56,6 +74,24 @@ func (e NotFound) Error() string { return "there is no such " + e.What }
 // Is has every NotFound be ErrNotFound.
 func (e NotFound) Is(target error) bool { return target == ErrNotFound }
 
+func newStore(r *records) *Store {
+	return &Store{
+		records:          r,
+		arrivals:         arrivals{r},
+		attemptRecords:   attemptRecords{r},
+		collectorRecords: collectorRecords{r},
+		figureRecords:    figureRecords{r},
+		jobRecords:       jobRecords{r},
+		ledgerRecords:    ledgerRecords{r},
+		matchRecords:     matchRecords{r},
+		noteRecords:      noteRecords{r},
+		peopleRecords:    peopleRecords{r},
+		sizeRecords:      sizeRecords{r},
+		sourceRecords:    sourceRecords{r},
+		takeRecords:      takeRecords{r},
+	}
+}
+
 // Open connects to a PostgreSQL by its address ("postgres://…" or key=value
 // words) and brings its tables up to date.
 func Open(ctx context.Context, address string) (*Store, error) {
@@ -63,7 +99,7 @@ func Open(ctx context.Context, address string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the database's address: %w", err)
 	}
-	s := &Store{address: net.JoinHostPort(config.Host, fmt.Sprint(config.Port)), reading: make(chan struct{}, max(1, runtime.NumCPU()/2))}
+	s := newStore(&records{address: net.JoinHostPort(config.Host, fmt.Sprint(config.Port)), reading: make(chan struct{}, max(1, runtime.NumCPU()/2))})
 	if s.db, err = s.pool(address, mostQuestions, questionWithin); err != nil {
 		return nil, err
 	}
@@ -93,7 +129,7 @@ const (
 const byIndex = "enable_seqscan"
 
 // pool opens connections, with some of PostgreSQL's settings off.
-func (s *Store) pool(address string, most int, within time.Duration, off ...string) (*gorm.DB, error) {
+func (s *records) pool(address string, most int, within time.Duration, off ...string) (*gorm.DB, error) {
 	config, err := pgx.ParseConfig(address)
 	if err != nil {
 		return nil, fmt.Errorf("the database's address: %w", err)
@@ -120,7 +156,7 @@ func (s *Store) pool(address string, most int, within time.Duration, off ...stri
 }
 
 // Close ends all connections.
-func (s *Store) Close() error {
+func (s *records) Close() error {
 	var errs []error
 	for _, db := range []*gorm.DB{s.db, s.bulk} {
 		if db == nil {
@@ -136,7 +172,7 @@ func (s *Store) Close() error {
 }
 
 // Ping reports whether the database answers.
-func (s *Store) Ping(ctx context.Context) error {
+func (s *records) Ping(ctx context.Context) error {
 	pool, err := s.db.DB()
 	if err != nil {
 		return err
@@ -154,7 +190,7 @@ func missing(what string, err error) error {
 
 // wrap says what was being done, and tells a database that is not there from
 // one that refuses.
-func (s *Store) wrap(doing string, err error) error {
+func (s *records) wrap(doing string, err error) error {
 	var connect *pgconn.ConnectError
 	var network *net.OpError
 	var refused *pgconn.PgError

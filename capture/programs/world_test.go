@@ -51,7 +51,8 @@ func TestOwnFile(t *testing.T) {
 	}
 	w := New(nil)
 	m := w.Module(uint32(os.Getpid()), &raw.Mapping{Name: self})
-	if m.Coming() || !m.Readable() || m.Table() == nil || m.Table() != m.Table() || m.Go() == nil || m.Python() != nil {
+	table := m.Table()
+	if m.Coming() || !m.Readable() || table == nil || m.Table() != table || m.Go() == nil || m.Python() != nil {
 		t.Errorf("%+v", m)
 	}
 	if x := w.Module(uint32(os.Getpid()), &raw.Mapping{Name: "/nowhere"}); x.Readable() || x.Table() != nil || x.Go() != nil || x.BuildID() != "" {
