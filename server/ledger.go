@@ -192,35 +192,12 @@ func ledgerColumns(o *api.LedgerOut, by *ledgerBy) map[int64]int {
 		}
 		groups[k].Add(v, t.Measured, t.StartedAt)
 	}
-	open := false // a regression that is not fixed yet
-	for k := range o.Builds {
+	for k, v := range compare.Ledger(groups, by.scale, by.measure.Counted) {
 		b := &o.Builds[k]
-		b.Mean, b.Low, b.High = compare.Mean(groups[k].Value)
-		if k == 0 || by.scale == compare.ByTotal {
-			continue
-		}
-		e := compare.Totals(&groups[k-1], &groups[k], by.measure.Counted)
-		b.Verdict, b.Change, b.ChangeLo, b.ChangeHi = string(e.Verdict), e.Ratio, e.RatioLow, e.RatioHigh
-		switch {
-		case e.Verdict == compare.Slower && e.Ratio-1 >= compare.DefaultWorth:
-			b.Mark, open = "regression", true
-		case e.Verdict == compare.Faster && open:
-			b.Mark = "fixed"
-			// What is left of it may be fixed by a later build.
-			open = b.Mean > (1+compare.DefaultWorth)*sound(o, k)
-		}
+		b.Mean, b.Low, b.High, b.Mark = v.Mean, v.Low, v.High, string(v.Mark)
+		b.Verdict, b.Change, b.ChangeLo, b.ChangeHi = string(v.Change.Verdict), v.Change.Ratio, v.Change.RatioLow, v.Change.RatioHigh
 	}
 	return index
-}
-
-// sound is the mean of the last build before k that had no open regression: the
-// cheapest of those before.
-func sound(o *api.LedgerOut, k int) float64 {
-	least := math.Inf(1)
-	for _, b := range o.Builds[:k] {
-		least = math.Min(least, b.Mean)
-	}
-	return least
 }
 
 // ledgerRows makes the functions: pinned ones first, then what changed most from one

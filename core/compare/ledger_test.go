@@ -1,0 +1,52 @@
+package compare
+
+import (
+	"math"
+	"slices"
+	"testing"
+	"time"
+)
+
+// TestLedger: a regression is marked where it came, and where it went; a part of it that
+// is left stays open; a build that is merely faster fixes nothing.
+func TestLedger(t *testing.T) {
+	builds := func(means ...float64) (out []Group) {
+		at := time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)
+		for _, m := range means {
+			var g Group
+			for i := range 6 { // takes that differ by a part in a thousand
+				g.Add(m*(1+float64(i%3-1)/1000), 20_000, at)
+				at = at.Add(time.Hour)
+			}
+			out = append(out, g)
+		}
+		return out
+	}
+	for _, x := range []struct {
+		means []float64
+		marks []BuildMark
+	}{
+		{[]float64{10, 10, 14, 14, 10}, []BuildMark{"", "", Regression, "", Fixed}},
+		{[]float64{10, 14, 12, 10}, []BuildMark{"", Regression, Fixed, Fixed}}, // in two parts
+		{[]float64{10, 8, 6}, []BuildMark{"", "", ""}},
+		{[]float64{10, 14, 10, 8}, []BuildMark{"", Regression, Fixed, ""}}, // better than ever fixes nothing
+		{[]float64{10}, []BuildMark{""}},
+		{nil, nil},
+	} {
+		var got []BuildMark
+		for i, v := range Ledger(builds(x.means...), Unscaled, false) {
+			got = append(got, v.Mark)
+			if v.Low > v.Mean || v.High < v.Mean || math.Abs(v.Mean-x.means[i]) > 1e-9 {
+				t.Errorf("%v: build %d is %v, %v to %v", x.means, i, v.Mean, v.Low, v.High)
+			}
+		}
+		if !slices.Equal(got, x.marks) {
+			t.Errorf("%v: %q, want %q", x.means, got, x.marks)
+		}
+	}
+	for _, v := range Ledger(builds(10, 14), ByTotal, false) {
+		if v.Mark != NoBuildMark || v.Change.Verdict != "" {
+			t.Errorf("shares are judged: %+v", v)
+		}
+	}
+}
