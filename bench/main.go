@@ -1,6 +1,8 @@
 // Command bench measures what Entelon claims of its speed, in pairs where two
 // things are compared, and writes docs/benchmarks.md. Run it with make bench,
 // from the top of the repository, on a machine that has nothing else to do.
+//
+// Each part runs alone, since it measures.
 package main
 
 import (
@@ -67,10 +69,10 @@ What a reader of a large take waits for in the browser is at the end.
 		}
 	}
 	os.Stdout.Write(b.Bytes())
-	// The part that make size writes stays as it is.
+	// What stands behind, which make size and make load write, stays as it is.
 	if old, err := os.ReadFile(out); err == nil {
 		if sizes, there := section.Find(string(old), "sizes", "make size"); there {
-			fmt.Fprintf(&b, "\n%s\n", sizes)
+			fmt.Fprintf(&b, "\n%s", old[strings.Index(string(old), sizes):])
 		}
 	}
 	return os.WriteFile(out, b.Bytes(), 0o644)

@@ -1,6 +1,8 @@
 // Package codec says what a format is: an Encoder writes what is seen of a take, a
 // Decoder reads a take. Each format is a folder beside this file and a line in
 // codec/formats.
+//
+// Encoders and decoders hold nothing: many goroutines may use one.
 package codec
 
 import (

@@ -1,6 +1,8 @@
 // Package diagnose says what the reader of a take must know about the measurement: from
 // the facts of a take and what else was seen while it was made to warnings, each with
 // what can be done. It looks at nothing itself.
+//
+// It holds nothing: the facts belong to who calls.
 package diagnose
 
 import (

@@ -1,5 +1,7 @@
 // Package linux holds what the kernel offers, one folder each, and here the errors
 // that all of these have in common. Nothing below it knows what a take is.
+//
+// It holds nothing.
 package linux
 
 import "errors"

@@ -1,5 +1,7 @@
 // Package people has the rules of who may do what, and how passwords, tokens
 // and links are made and kept. It knows no database and no network.
+//
+// It holds nothing.
 package people
 
 import (

@@ -1,6 +1,11 @@
 // Package server answers the web front end and other programs over HTTP. It
 // computes nothing itself: it finds takes in the store, asks core, and writes
 // down the answers. It keeps no state between requests but a cache of takes.
+//
+// Each request has a goroutine of its own, and its handlers own what they make. What is
+// shared is the store, what is kept in memory (server/keep, behind its own lock) and the
+// gates (server/gate); of a take in memory a lock guards which scopes were asked for last, of
+// one that grows how far it was read.
 package server
 
 import (

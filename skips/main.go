@@ -2,6 +2,8 @@
 // result of each package, everything that a failed test wrote), and lists at the end
 // which tests left themselves out, with their reasons. It fails where a test did that
 // which is not in the list of those that may: what could run here must run.
+//
+// One goroutine reads and writes.
 package main
 
 import (

@@ -1,6 +1,9 @@
 // Package store keeps programs, builds, takes and their figures in
 // PostgreSQL. Every change is one transaction: a take is there whole or not
 // at all.
+//
+// Many goroutines may use a Store; what guards its records is the database. Its one lock is
+// about whether free space can be asked for.
 package store
 
 import (

@@ -3,6 +3,10 @@
 // object: ELF symbol tables, the function tables of Go, DWARF line tables and
 // the kernel's own list. Files are read when the first address in them is
 // asked for, never before.
+//
+// An Object belongs to one goroutine at a time, but that Prepare may run beside it, which
+// the others wait for; a lock guards what it says is missing. A Cache and a Finder may be
+// used by many.
 package symbol
 
 import "entelon/symbol/location"

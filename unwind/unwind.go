@@ -13,6 +13,9 @@
 // The call-frame information is that of the DWARF standard, version 5,
 // section 6.4, in the two forms of the Linux Standard Base: .debug_frame and
 // .eh_frame. Register numbers are those of the System V ABI for x86-64.
+//
+// A Table is not changed after it was compiled; many goroutines may use one. A Cache belongs
+// to one process's resolver.
 package unwind
 
 import "fmt"

@@ -1,4 +1,6 @@
 // Package web holds the built front end.
+//
+// It is not changed after the program began.
 package web
 
 import (

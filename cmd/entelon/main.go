@@ -1,4 +1,7 @@
 // Command entelon samples running programs and shows where their time goes.
+//
+// A command runs in one goroutine; what goes on beside it belongs to the packages that it
+// calls.
 package main
 
 import (

@@ -1,5 +1,7 @@
 // Package formats is the list of all formats: what a take can be written as, and what
 // is read as a take.
+//
+// The lists are not changed after the program began.
 package formats
 
 import (

@@ -1,4 +1,6 @@
 // Package picture draws a flame graph as a picture in SVG, as the page shows it.
+//
+// It holds nothing between calls.
 package picture
 
 import (

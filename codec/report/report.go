@@ -1,6 +1,8 @@
 // Package report writes a take as one page of HTML that holds all that it
 // needs: it opens from a file, with no network, and its flame graph can be dived
 // into and searched.
+//
+// It holds nothing between calls.
 package report
 
 import (

@@ -1,5 +1,7 @@
 // Package stacks writes and reads folded stacks: one distinct stack a line, root
 // first, frames joined by semicolons, then a blank and the count.
+//
+// It holds nothing between calls.
 package stacks
 
 import (

@@ -1,5 +1,7 @@
 // Package verdict writes what a comparison shows for other programs: Markdown
 // for a merge request, and JUnit's XML for a CI job.
+//
+// It holds nothing between calls.
 package verdict
 
 import (

@@ -2,6 +2,8 @@
 // read or use at the same time: its name, its server, and the private half of its
 // key pair, which never leaves the machine. The folder holds the collector's
 // spool, too.
+//
+// A Folder is locked against other processes; within one, it belongs to one goroutine.
 package identity
 
 import (

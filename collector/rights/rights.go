@@ -11,6 +11,8 @@
 //	    people: [mara]             # who may ask for it; absent: whoever may collect
 //	attach: ["*"]                  # whose processes may be sampled; "*" is everybody's
 //	machine: true                  # the whole machine, and control groups
+//
+// Rights are read once and not changed; many goroutines may ask them.
 package rights
 
 import (

@@ -1,5 +1,7 @@
 // Package bisect finds the first bad one of a row of which the last is bad, by
 // asking about few of them. Some cannot be told: they are left out.
+//
+// A search belongs to one goroutine.
 package bisect
 
 // Answer is what is known of one of the row.

@@ -5,6 +5,10 @@
 // The tree's shape depends on the profile alone and is built once; the cost of
 // its nodes depends on the scope and on the measure and takes one pass over
 // the samples and one over the nodes.
+//
+// A Tree is not changed after it was made, but for what is added up when it is first asked
+// for, once, whoever asks; many goroutines may use one. Where a pass is large, its goroutines
+// end with the call, and a lock within it joins what they found.
 package calltree
 
 import (

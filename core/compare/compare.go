@@ -1,6 +1,9 @@
 // Package compare sets two groups of takes side by side: what each cost, how
 // much that differs, how sure that is, and what explains it. A side is one take
 // or several of the same.
+//
+// Runs are only read. A Result belongs to the goroutine that asked for it, and is not changed
+// after it was made.
 package compare
 
 import (

@@ -1,5 +1,7 @@
 // Package invent makes profiles of random shape for tests, always the same for
 // the same seed.
+//
+// It holds nothing between calls.
 package invent
 
 import (

@@ -8,6 +8,8 @@
 // same Profile and mean nothing outside it. Index 0 of Strings, Modules,
 // Functions, Frames and Stacks is reserved: the empty string, the unknown
 // module, function and frame, and the root of the prefix tree.
+//
+// A Profile is a value that many goroutines may read; a Builder belongs to one.
 package profile
 
 import "entelon/core/measure"

@@ -1,5 +1,7 @@
 // Package reading writes the plain sentences that stand above a take: what
 // dominates, and where the cost stops being in one place.
+//
+// A Reader is not changed after it was made; many goroutines may use it.
 package reading
 
 import (

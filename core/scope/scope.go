@@ -5,6 +5,9 @@
 //
 // Its text, its parts as the scope line shows them, and what it does to samples
 // are views of one thing. The language is described in docs/scope.md.
+//
+// A Scope is a value; many goroutines may use one. What is made of it for a profile belongs
+// to one.
 package scope
 
 import (

@@ -5,6 +5,8 @@
 // A Recorder stands between a resolver and its world and writes down what passes; a
 // Recording is a world that answers from that. It is kept as compressed JSON. Nothing
 // in it is trusted: it may hold anything, and an answer that is missing is none.
+//
+// A Recorder belongs to the goroutine of its resolver; a Recording is only read.
 package replay
 
 import (

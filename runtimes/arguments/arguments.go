@@ -1,5 +1,7 @@
 // Package arguments reads the command line of a runtime as that does, to find what it
 // will run.
+//
+// It holds nothing.
 package arguments
 
 import (

@@ -1,5 +1,7 @@
 // Package java knows how Java's methods are named and whose code they are, and how a
 // running machine is asked to write down what it has compiled.
+//
+// It holds nothing; a machine is asked by the goroutine that wants to know.
 package java
 
 import (

@@ -1,4 +1,6 @@
 // Package node knows how Node.js is started, what it runs, and whose code a script is.
+//
+// It holds nothing.
 package node
 
 import (

@@ -13,6 +13,8 @@
 // Structures are those of the public source of CPython. From version 3.13 on
 // the interpreter publishes the places of their fields (_Py_DebugOffsets at
 // the beginning of _PyRuntime); 3.11 and 3.12 have them in this package.
+//
+// It holds nothing: what is decoded belongs to who asked.
 package python
 
 import (

@@ -1,6 +1,8 @@
 // Package gate lets so many in at a time, and the others wait, each person's in a
 // line of its own: who asks for much waits behind themselves and not others
 // behind them.
+//
+// A gate's lock guards who is inside and who waits; nobody holds it while he waits.
 package gate
 
 import (

@@ -2,6 +2,8 @@
 // is, within one bound of memory for the whole process. What somebody uses at the
 // moment stays; of the rest, what was not used for longest goes first. Work that
 // needs memory and keeps nothing borrows from the same bound.
+//
+// One lock guards what there is and who uses it; nothing is made while it is held.
 package keep
 
 import (

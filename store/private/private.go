@@ -1,6 +1,8 @@
 // Package private starts a PostgreSQL of one's own: on loopback, on a free
 // port, in a folder that nobody else reads, and ends it again. The server
 // binaries are Debian's.
+//
+// A server belongs to who started it; a goroutine waits for its end.
 package private
 
 import (

@@ -1,6 +1,8 @@
 // Package location has what an address means to a reader: the functions that are active
 // there, with file and line, and their names as their author wrote them. All who read
 // symbols, in whatever form, say it in this form.
+//
+// They are values.
 package location
 
 import "entelon/core/profile"
