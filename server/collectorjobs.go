@@ -103,7 +103,7 @@ func (s collectorRoutes) grow(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	if err := s.room(c.Request.Context()); err != nil {
+	if err := s.mayKeepMore(c.Request.Context()); err != nil {
 		s.fail(c, err)
 		return
 	}

@@ -12,9 +12,9 @@ import (
 	"entelon/core/measure"
 )
 
-// room keeps in mind how much all takes need, so that not every
+// quota keeps in mind how much all takes need, so that not every
 // piece of a growing take asks for it.
-type room struct {
+type quota struct {
 	mu   sync.Mutex
 	at   time.Time
 	used int64
@@ -28,8 +28,8 @@ const lookAfter = 5 * time.Second
 // full says that the database has reached its limit.
 type full struct{ error }
 
-// room is an error where nothing more may be kept.
-func (s *Server) room(ctx context.Context) error {
+// quota is an error where nothing more may be kept.
+func (s *Server) mayKeepMore(ctx context.Context) error {
 	if s.o.MaxDisk <= 0 {
 		return nil
 	}
@@ -62,7 +62,7 @@ func (s *Server) room(ctx context.Context) error {
 }
 
 // look has the size asked for again at the next question.
-func (r *room) look() {
+func (r *quota) look() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.at, r.tidied = time.Time{}, time.Time{}

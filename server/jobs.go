@@ -87,7 +87,7 @@ func (s jobRoutes) addJob(c *gin.Context) {
 		s.fail(c, badRequest{errors.New("takes in a row are of a command, or each for a set time")})
 		return
 	}
-	if err := s.room(c.Request.Context()); err != nil {
+	if err := s.mayKeepMore(c.Request.Context()); err != nil {
 		s.fail(c, err)
 		return
 	}

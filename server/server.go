@@ -57,7 +57,7 @@ type Server struct {
 	keep   *keep.Keep
 	engine *gin.Engine
 	routes []route
-	used   room
+	used   quota
 	// silence keeps the log from being filled by one thing that lasts.
 	silence silence
 	// hashing bounds how many passwords are checked at a time.

@@ -122,7 +122,7 @@ func (s takeRoutes) addTake(c *gin.Context) {
 	if name == "" {
 		name = "the upload"
 	}
-	if err := s.room(c.Request.Context()); err != nil {
+	if err := s.mayKeepMore(c.Request.Context()); err != nil {
 		s.fail(c, err)
 		return
 	}

@@ -165,7 +165,7 @@ func (s arrivals) keep(ctx context.Context, a added, f io.ReadSeeker, digest str
 			fresh, row.ID = false, there.ID
 			return nil
 		}
-		if err := place(tx, row, t); err != nil {
+		if err := fileUnder(tx, row, t); err != nil {
 			return err
 		}
 		part, err := stepAside(tx, row, instead)
@@ -287,8 +287,8 @@ func newKey() string {
 	return strings.ToLower(base32.StdEncoding.EncodeToString(b[:]))
 }
 
-// place finds or makes the take's program and build.
-func place(tx *gorm.DB, row *Take, t *profile.Take) error {
+// fileUnder finds or makes the take's program and build.
+func fileUnder(tx *gorm.DB, row *Take, t *profile.Take) error {
 	name := func(s, otherwise string) string {
 		if s = strings.TrimSpace(plain(s)); s == "" {
 			return otherwise

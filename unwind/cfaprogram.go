@@ -15,8 +15,8 @@ const (
 	maxRemembered = 64
 )
 
-// place says where a register's value in the caller is, while a program runs.
-type place struct {
+// savedAt says where a register's value in the caller is, while a program runs.
+type savedAt struct {
 	set  bool
 	kind saveKind
 	off  int64
@@ -29,7 +29,7 @@ type state struct {
 	register   uint64
 	offset     int64
 	expr       []byte
-	registers  [registerCount]place
+	registers  [registerCount]savedAt
 	outmost    bool // the return address is said to be undefined
 	impossible bool // an expression or offset beyond what is supported
 }
@@ -154,7 +154,7 @@ func (p *runner) instruction(op byte, c *cursor) error {
 	align := p.cie.dataAlign
 	switch {
 	case op&0xc0 == cfaOffset:
-		s.save(uint64(op&0x3f), place{kind: saveAt, off: int64(c.uleb()) * align})
+		s.save(uint64(op&0x3f), savedAt{kind: saveAt, off: int64(c.uleb()) * align})
 		return nil
 	case op&0xc0 == cfaRestore:
 		p.restore(uint64(op & 0x3f))
@@ -164,19 +164,19 @@ func (p *runner) instruction(op byte, c *cursor) error {
 	case cfaNop:
 	case cfaOffsetExt:
 		r := c.uleb()
-		s.save(r, place{kind: saveAt, off: int64(c.uleb()) * align})
+		s.save(r, savedAt{kind: saveAt, off: int64(c.uleb()) * align})
 	case cfaOffsetExtSf:
 		r := c.uleb()
-		s.save(r, place{kind: saveAt, off: c.sleb() * align})
+		s.save(r, savedAt{kind: saveAt, off: c.sleb() * align})
 	case cfaGNUNegOffset:
 		r := c.uleb()
-		s.save(r, place{kind: saveAt, off: -int64(c.uleb()) * align})
+		s.save(r, savedAt{kind: saveAt, off: -int64(c.uleb()) * align})
 	case cfaValOffset:
 		r := c.uleb()
-		s.save(r, place{kind: saveValue, off: int64(c.uleb()) * align})
+		s.save(r, savedAt{kind: saveValue, off: int64(c.uleb()) * align})
 	case cfaValOffsetSf:
 		r := c.uleb()
-		s.save(r, place{kind: saveValue, off: c.sleb() * align})
+		s.save(r, savedAt{kind: saveValue, off: c.sleb() * align})
 	case cfaRestoreExt:
 		p.restore(c.uleb())
 	case cfaUndefined:
@@ -184,19 +184,19 @@ func (p *runner) instruction(op byte, c *cursor) error {
 		if r == PC {
 			s.outmost = true
 		} else {
-			s.save(r, place{kind: saveLost})
+			s.save(r, savedAt{kind: saveLost})
 		}
 	case cfaSameValue:
 		if r := c.uleb(); r < registerCount {
-			s.registers[r] = place{}
+			s.registers[r] = savedAt{}
 		}
 	case cfaRegisterOp:
 		r := c.uleb()
 		from := c.uleb()
 		if from >= registerCount {
-			s.save(r, place{kind: saveLost})
+			s.save(r, savedAt{kind: saveLost})
 		} else {
-			s.save(r, place{kind: saveRegister, off: int64(from)})
+			s.save(r, savedAt{kind: saveRegister, off: int64(from)})
 		}
 	case cfaExpression, cfaValExpression:
 		r := c.uleb()
@@ -208,7 +208,7 @@ func (p *runner) instruction(op byte, c *cursor) error {
 		if len(e) > maxExpr {
 			s.impossible = true
 		}
-		s.save(r, place{kind: kind, expr: e})
+		s.save(r, savedAt{kind: kind, expr: e})
 	case cfaRememberState:
 		if len(p.remembered) >= maxRemembered {
 			return errors.New("it remembers too many states")
@@ -246,7 +246,7 @@ func (p *runner) instruction(op byte, c *cursor) error {
 	return nil
 }
 
-func (s *state) save(r uint64, p place) {
+func (s *state) save(r uint64, p savedAt) {
 	if r >= registerCount {
 		return // vector registers, which no frame address depends on
 	}

@@ -16,7 +16,7 @@ import (
 type cursor struct {
 	b    []byte
 	err  error
-	room *room
+	room *allowance
 }
 
 var errShort = errors.New("the block ends too early")
@@ -100,7 +100,7 @@ func (c *cursor) end() error {
 	return c.err
 }
 
-func readTables(b []byte, p *profile.Profile, r *room, version uint32) error {
+func readTables(b []byte, p *profile.Profile, r *allowance, version uint32) error {
 	c := &cursor{b: b, room: r}
 	for range c.rows(16) {
 		p.Strings = append(p.Strings, c.text())
@@ -199,22 +199,22 @@ func (c *cursor) byte() uint8 {
 func readWho(c *cursor, p *profile.Profile) {
 	for range c.rows(8) {
 		i, x := c.uint(), profile.Process{PID: c.uint32(), Name: profile.StringID(c.uint32())}
-		if !place(&p.Processes, i, x) {
+		if !setOrAdd(&p.Processes, i, x) {
 			c.fail(fmt.Errorf("process %d comes before process %d", i, len(p.Processes)))
 			return
 		}
 	}
 	for range c.rows(12) {
 		i, x := c.uint(), profile.Thread{TID: c.uint32(), Process: profile.ProcessID(c.uint32()), Name: profile.StringID(c.uint32())}
-		if !place(&p.Threads, i, x) {
+		if !setOrAdd(&p.Threads, i, x) {
 			c.fail(fmt.Errorf("thread %d comes before thread %d", i, len(p.Threads)))
 			return
 		}
 	}
 }
 
-// place sets entry i of a column or adds it as the next one.
-func place[T any](column *[]T, i uint64, x T) bool {
+// setOrAdd sets entry i of a column or adds it as the next one.
+func setOrAdd[T any](column *[]T, i uint64, x T) bool {
 	n := uint64(len(*column))
 	if i > n {
 		return false
@@ -227,7 +227,7 @@ func place[T any](column *[]T, i uint64, x T) bool {
 	return true
 }
 
-func readSamples(b []byte, p *profile.Profile, r *room, version uint32) error {
+func readSamples(b []byte, p *profile.Profile, r *allowance, version uint32) error {
 	c := &cursor{b: b, room: r}
 	n := c.count()
 	if measures := c.uint(); measures != uint64(len(p.Measures)) {
@@ -291,7 +291,7 @@ func more[T any](column *[]T, n int) iter.Seq[int] {
 }
 
 // readLabels reads new sets of labels, and those of the last n samples.
-func readLabels(b []byte, p *profile.Profile, r *room, n int) error {
+func readLabels(b []byte, p *profile.Profile, r *allowance, n int) error {
 	c := &cursor{b: b, room: r}
 	sets := &p.LabelSets
 	for range c.rows(12) {

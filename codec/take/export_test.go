@@ -27,8 +27,8 @@ func BlocksForTest(p *profile.Profile) (tables, samples []byte) {
 // ReadBlocksForTest reads what BlocksForTest returns.
 func ReadBlocksForTest(tables, samples []byte) (*profile.Profile, error) {
 	p := &profile.Profile{}
-	if err := readTables(tables, p, &room{left: 1 << 30, deepest: 1 << 19}, current); err != nil {
+	if err := readTables(tables, p, &allowance{left: 1 << 30, deepest: 1 << 19}, current); err != nil {
 		return nil, err
 	}
-	return p, readSamples(samples, p, &room{left: 1 << 30, deepest: 1 << 19}, current)
+	return p, readSamples(samples, p, &allowance{left: 1 << 30, deepest: 1 << 19}, current)
 }

@@ -21,7 +21,7 @@ type Follower struct {
 func NewFollower(name string, o Options) *Follower {
 	o.Limits = o.Limits.OrDefault()
 	d := &reader{name: name, o: o, take: &profile.Take{Profile: &profile.Profile{}}}
-	d.room = room{left: o.Limits.Memory, deepest: o.Limits.Depth}
+	d.room = allowance{left: o.Limits.Memory, deepest: o.Limits.Depth}
 	return &Follower{d: d}
 }
 

@@ -7,9 +7,9 @@ import (
 	"io"
 )
 
-// room is what may still come of a file. A few bytes unpack to many entries, so
+// allowance is what may still come of a file. A few bytes unpack to many entries, so
 // what counts is the memory of the entries, before they are made.
-type room struct {
+type allowance struct {
 	left    int64 // bytes of memory
 	deepest int32 // frames of a stack
 	depth   []int32
@@ -21,7 +21,7 @@ var (
 )
 
 // take takes some bytes, or reports that so many are not left.
-func (r *room) take(bytes int64) bool {
+func (r *allowance) take(bytes int64) bool {
 	if bytes < 0 || bytes > r.left {
 		return false
 	}
@@ -31,7 +31,7 @@ func (r *room) take(bytes int64) bool {
 
 // deeper notes stack i, whose parent is so many before it, and reports whether
 // it is not too deep. The first stack of all is the empty one.
-func (r *room) deeper(i, back uint64) bool {
+func (r *allowance) deeper(i, back uint64) bool {
 	var d int32
 	if back > 0 && i > 0 {
 		d = r.depth[i-back] + 1

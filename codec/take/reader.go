@@ -48,7 +48,7 @@ func ReadFile(path string, o Options) (*profile.Take, error) {
 func Read(r io.Reader, name string, o Options) (*profile.Take, error) {
 	o.Limits = o.Limits.OrDefault()
 	d := &reader{r: r, name: name, o: o, take: &profile.Take{Profile: &profile.Profile{}}}
-	d.room = room{left: o.Limits.Memory, deepest: o.Limits.Depth}
+	d.room = allowance{left: o.Limits.Memory, deepest: o.Limits.Depth}
 	if err := d.fileHeader(); err != nil {
 		return nil, err
 	}
@@ -83,7 +83,7 @@ type reader struct {
 	headSeen bool
 	source   int // bytes of source files
 	samples  int // in the block before, where that has samples without labels so far
-	room     room
+	room     allowance
 }
 
 // mostSource bounds the source files that a take brings, in bytes.

@@ -66,10 +66,10 @@ func (t *Tree) findBare() (bare []NodeID) {
 }
 
 // leaf returns the stack of a leaf.
-func (t *Tree) leaf(l int) profile.StackID { return t.samples.stacks[t.place(l)] }
+func (t *Tree) leaf(l int) profile.StackID { return t.samples.stacks[t.positionOf(l)] }
 
-// place returns where the stack of a leaf stands in t.samples.
-func (t *Tree) place(l int) int {
+// positionOf returns where the stack of a leaf stands in t.samples.
+func (t *Tree) positionOf(l int) int {
 	if t.leaves == nil {
 		return l
 	}

@@ -38,7 +38,7 @@ type Neighbourhood struct {
 func (t *Tree) Around(c *Cost, f profile.FunctionID, levels, most int) Neighbourhood {
 	var h Neighbourhood
 	all := newAround(t, c, levels)
-	middle := place{0, f}
+	middle := levelFunction{0, f}
 	nodes := t.NodesOf(f)
 	var joining sync.Mutex
 	sharedFrom(worthSharing/32, len(nodes), func(pieces iter.Seq2[int, int]) {
@@ -65,12 +65,12 @@ func (t *Tree) Around(c *Cost, f profile.FunctionID, levels, most int) Neighbour
 }
 
 // from adds one stack with the function in the middle, upwards and downwards.
-func (a *around) from(node NodeID, middle place) {
+func (a *around) from(node NodeID, middle levelFunction) {
 	v, k := a.c.Total(node), a.c.TotalSamples(node)
 	a.add(middle, v, k)
 	below, at := middle, a.t.Parent[node]
 	for level := 1; level <= a.levels && at != 0; level++ {
-		here := place{-level, a.t.Function[at]}
+		here := levelFunction{-level, a.t.Function[at]}
 		a.add(here, v, k)
 		a.link(here, below, v)
 		below, at = here, a.t.Parent[at]
@@ -78,7 +78,7 @@ func (a *around) from(node NodeID, middle place) {
 	a.down(node, middle, a.levels)
 }
 
-type place struct {
+type levelFunction struct {
 	level    int
 	function profile.FunctionID
 }
@@ -116,7 +116,7 @@ func (a *around) join(b *around) {
 	}
 }
 
-func (a *around) add(p place, v, samples int64) {
+func (a *around) add(p levelFunction, v, samples int64) {
 	here := &a.value[p.level+a.levels]
 	if *here == nil {
 		*here = make([]Neighbour, len(a.t.Profile.Functions))
@@ -126,7 +126,7 @@ func (a *around) add(p place, v, samples int64) {
 	x.Samples += samples
 }
 
-func (a *around) link(from, to place, v int64) {
+func (a *around) link(from, to levelFunction, v int64) {
 	here := &a.links[to.level+a.levels]
 	if *here == nil {
 		*here = map[uint64]int64{}
@@ -134,7 +134,7 @@ func (a *around) link(from, to place, v int64) {
 	(*here)[uint64(from.function)<<32|uint64(to.function)] += v
 }
 
-func (a *around) down(n NodeID, at place, levels int) {
+func (a *around) down(n NodeID, at levelFunction, levels int) {
 	if at.level == levels {
 		return
 	}
@@ -142,7 +142,7 @@ func (a *around) down(n NodeID, at place, levels int) {
 		if a.c.TotalSamples(m) == 0 {
 			continue
 		}
-		to := place{at.level + 1, a.t.Function[m]}
+		to := levelFunction{at.level + 1, a.t.Function[m]}
 		a.add(to, a.c.Total(m), a.c.TotalSamples(m))
 		a.link(at, to, a.c.Total(m))
 		a.down(m, to, levels)
@@ -161,8 +161,8 @@ func (a *around) at(level int) (out []Neighbour) {
 }
 
 // write puts the largest of each level out, and the rest together.
-func (a *around) write(h *Neighbourhood, middle place, levels, most int) {
-	at := map[place]int{}
+func (a *around) write(h *Neighbourhood, middle levelFunction, levels, most int) {
+	at := map[levelFunction]int{}
 	put := func(x Neighbour) int {
 		h.Nodes = append(h.Nodes, x)
 		return len(h.Nodes) - 1
@@ -182,7 +182,7 @@ func (a *around) write(h *Neighbourhood, middle place, levels, most int) {
 			rest := -1
 			for i, x := range here {
 				if i < most || len(here) == most+1 {
-					at[place{side, x.Function}] = put(x)
+					at[levelFunction{side, x.Function}] = put(x)
 					continue
 				}
 				if rest < 0 {
@@ -192,14 +192,14 @@ func (a *around) write(h *Neighbourhood, middle place, levels, most int) {
 				r.Value += x.Value
 				r.Samples += x.Samples
 				r.Others++
-				at[place{side, x.Function}] = rest
+				at[levelFunction{side, x.Function}] = rest
 			}
 		}
 	}
 	sum := map[[2]int]int64{}
 	for i, links := range a.links {
 		for l, v := range links {
-			from, to := place{i - a.levels - 1, profile.FunctionID(l >> 32)}, place{i - a.levels, profile.FunctionID(l & (1<<32 - 1))}
+			from, to := levelFunction{i - a.levels - 1, profile.FunctionID(l >> 32)}, levelFunction{i - a.levels, profile.FunctionID(l & (1<<32 - 1))}
 			sum[[2]int{at[from], at[to]}] += v
 		}
 	}

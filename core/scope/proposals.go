@@ -52,8 +52,8 @@ func tokens(text string) (out []token, rest int) {
 	}
 }
 
-// place is what may come next in an expression.
-type place struct {
+// expected is what may come next in an expression.
+type expected struct {
 	want  want
 	field string // whose names are wanted
 	open  int    // brackets
@@ -78,8 +78,8 @@ const (
 )
 
 // follow says what may come behind these tokens.
-func follow(ts []token) place {
-	at := place{}
+func follow(ts []token) expected {
+	at := expected{}
 	path := false
 	for _, t := range ts {
 		w := t.text
@@ -135,7 +135,7 @@ func follow(ts []token) place {
 var unitNames = []string{"s", "ms", "µs", "us", "ns", "min", "B", "KiB", "MiB", "GiB"}
 
 // words lists the words of the language that may come, without names.
-func (at place) words() []string {
+func (at expected) words() []string {
 	switch at.want {
 	case wantCondition:
 		return append(append([]string{}, fieldNames...), "time", "path", "idle", "label", "not", "(")
@@ -177,7 +177,7 @@ func (at place) words() []string {
 	return nil
 }
 
-func (at place) joins() []string {
+func (at expected) joins() []string {
 	if at.open > 0 {
 		return []string{"and", "or", ")"}
 	}
@@ -185,7 +185,7 @@ func (at place) joins() []string {
 }
 
 // expected says in words what may come.
-func (at place) expected() string {
+func (at expected) expected() string {
 	switch at.want {
 	case wantCondition:
 		return "a condition, such as: thread is worker-1"
@@ -307,7 +307,7 @@ func spaced(word, before, behind string) string {
 }
 
 // fitsPlace reports whether a token may come at a place.
-func fitsPlace(at place, t token) bool {
+func fitsPlace(at expected, t token) bool {
 	if t.quote {
 		return at.want == wantNotOrName || at.want == wantName || at.want == wantLabelName
 	}

@@ -34,12 +34,12 @@ type entry struct {
 	file  string
 	line  uint32
 	cost  float64 // total, of the whole, in all takes
-	where []place
+	where []occurrence
 	last  string // its last name, where it was asked for
 }
 
-// place is a function in one take.
-type place struct {
+// occurrence is a function in one take.
+type occurrence struct {
 	run int
 	id  profile.FunctionID
 }
@@ -145,7 +145,7 @@ func collect(runs []Run) map[key]*entry {
 				e.file, e.line = p.Strings[fn.File], fn.Line
 			}
 			e.cost += float64(f.Total) / total / float64(len(runs))
-			e.where = append(e.where, place{i, f.Function})
+			e.where = append(e.where, occurrence{i, f.Function})
 		}
 	}
 	return out
