@@ -4,14 +4,15 @@ import (
 	"encoding/binary"
 	"os/exec"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"testing"
+	"time"
 
 	"golang.org/x/sys/unix"
 
 	"entelon/codec/take"
 	"entelon/linux/perf"
+	"entelon/linux/procfs"
 )
 
 // control is an event of this test's own on a process, beside the sampler's: what the
@@ -66,7 +67,9 @@ func (c *control) ticks(t *testing.T) float64 {
 }
 
 // TestTicks: a take has as many samples for each second of processor time as a bare
-// event beside it has ticks, however much the host of this machine takes away.
+// event beside it has ticks, however much the host of this machine takes away. What it
+// takes away in the moment between the beginning of the one and of the other is of one of
+// them only, so it is tried three times.
 func TestTicks(t *testing.T) {
 	entelon := builtEntelon(t)
 	spinner := exec.Command("sh", "-c", "while :; do :; done")
@@ -74,27 +77,44 @@ func TestTicks(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer func() { _ = spinner.Process.Kill(); _ = spinner.Wait() }() // it works until it is killed
+	const tries, takes, seconds = 3, 3, 2
+	began, stolen := time.Now(), procfs.StolenTime()
 	var shares []float64
-	for range 5 {
-		file := filepath.Join(t.TempDir(), "x.take")
-		c := watch(t, spinner.Process.Pid)
-		if out, err := exec.Command(entelon, "take", "--event", "cpu-clock", "--pid", strconv.Itoa(spinner.Process.Pid), "--for", "1s", "--out", file).CombinedOutput(); err != nil {
-			t.Fatalf("%v: %s", err, out)
+	for range tries {
+		var samples, ticks float64
+		for range takes {
+			own, beside := ticksOf(t, entelon, spinner.Process.Pid, seconds)
+			samples, ticks = samples+own, ticks+beside
 		}
-		beside := c.ticks(t)
-		x, err := take.ReadFile(file, take.Options{})
-		if err != nil {
-			t.Fatal(err)
+		share := samples / ticks
+		if shares = append(shares, share); share > 0.97 && share < 1.03 {
+			t.Logf("%.3v", shares)
+			return
 		}
-		own := float64(x.Facts.Samples) / (float64(x.Facts.CPUNS) / 1e9)
-		if beside < 100 || own < 50 {
-			t.Fatalf("%.0f and %.0f ticks a second", beside, own)
-		}
-		shares = append(shares, own/beside)
 	}
-	slices.Sort(shares)
-	if share := shares[len(shares)/2]; share < 0.97 || share > 1.03 {
-		t.Errorf("for each tick that came there are %.3f samples, in five takes %.3v", share, shares)
+	if lost := float64(procfs.StolenTime()-stolen) / float64(time.Since(began)); lost > 0.2 {
+		t.Skipf("disturbed three times: the host took %.0f %% of a processor away, and for each tick that came there were %.3v samples", 100*lost, shares)
 	}
-	t.Logf("%.3v", shares)
+	t.Errorf("for each tick that came there are %.3v samples, in three tries", shares)
+}
+
+// ticksOf makes a take of a process, and returns its samples and the ticks of the event
+// beside it, each for a second of processor time.
+func ticksOf(t *testing.T, entelon string, pid, seconds int) (own, beside float64) {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "x.take")
+	c := watch(t, pid)
+	if out, err := exec.Command(entelon, "take", "--event", "cpu-clock", "--pid", strconv.Itoa(pid), "--for", strconv.Itoa(seconds)+"s", "--out", file).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	beside = c.ticks(t)
+	x, err := take.ReadFile(file, take.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	own = float64(x.Facts.Samples) / (float64(x.Facts.CPUNS) / 1e9)
+	if beside < 100 || own < 50 {
+		t.Fatalf("%.0f and %.0f ticks a second", beside, own)
+	}
+	return own, beside
 }
