@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"testing"
 	"time"
@@ -92,7 +93,9 @@ func TestTicks(t *testing.T) {
 			return
 		}
 	}
-	if lost := float64(procfs.StolenTime()-stolen) / float64(time.Since(began)); lost > 0.2 {
+	// A fault is in all tries alike; what comes from outside is not.
+	lost, apart := float64(procfs.StolenTime()-stolen)/float64(time.Since(began)), slices.Max(shares)-slices.Min(shares)
+	if lost > 0.2 && apart > 0.04 {
 		t.Skipf("disturbed three times: the host took %.0f %% of a processor away, and for each tick that came there were %.3v samples", 100*lost, shares)
 	}
 	t.Errorf("for each tick that came there are %.3v samples, in three tries", shares)
