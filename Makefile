@@ -8,7 +8,7 @@ CHROMIUM := $(wildcard /usr/bin/chromium)
 WEB := $(shell find web -path web/node_modules -prune -o -path web/dist -prune -o -type f ! -name openapi.json ! -name schema.ts -print)
 GO := $(shell find . -name '*.go' -not -path './web/node_modules/*')
 
-.PHONY: check truth-mutants generate account faults load size build demo test lint bench shots remake postgresql chromium compilers truth clean
+.PHONY: race check truth-mutants generate account faults load size build demo test lint bench shots remake postgresql chromium compilers truth clean
 
 build: bin/entelon
 
@@ -76,6 +76,10 @@ lint: web/node_modules/.stamp web/openapi.json
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
 	cd web && npm run --silent types && npm run --silent check && npm run --silent lint
+
+# Races in what runs goroutines and is tested in a minute; make check has all of it.
+race: postgresql compilers build
+	go test -race -count=1 -timeout 30m -p 1 ./capture/rings ./capture/pairing ./capture/programs ./resolve/... ./collector/... ./server/...
 
 # What static analysis finds, known holes of what this is built from (where the list of
 # them can be had), races, and each fuzz target for a minute.

@@ -43,9 +43,10 @@ type compareSide struct {
 	runs  []match.Run
 }
 
-// openSide opens the takes of a side, named by their keys with commas.
-func (s compareRoutes) openSide(c *gin.Context, what string) (*compareSide, error) {
-	keys := strings.Split(c.Query(what), ",")
+// openSide opens the takes of a side, named by their keys with commas. It may run beside
+// another one of the same request, whose query it therefore does not read.
+func (s compareRoutes) openSide(c *gin.Context, what, named string) (*compareSide, error) {
+	keys := strings.Split(named, ",")
 	if len(keys) > mostCompared {
 		return nil, badRequest{fmt.Errorf("%s: there are %d takes; give %d at most", what, len(keys), mostCompared)}
 	}
@@ -137,8 +138,9 @@ func (x *compared) bytes() int64 {
 func (s compareRoutes) compareNow(c *gin.Context, scale compare.Scale, sc scope.Scope, hand match.Hand) (*compared, error) {
 	out := &compared{scope: sc.String()}
 	var both errgroup.Group
-	both.Go(func() (err error) { out.a, err = s.openSide(c, "baseline"); return err })
-	both.Go(func() (err error) { out.b, err = s.openSide(c, "candidate"); return err })
+	baseline, candidate := c.Query("baseline"), c.Query("candidate")
+	both.Go(func() (err error) { out.a, err = s.openSide(c, "baseline", baseline); return err })
+	both.Go(func() (err error) { out.b, err = s.openSide(c, "candidate", candidate); return err })
 	if err := both.Wait(); err != nil {
 		return nil, err
 	}
