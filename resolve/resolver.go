@@ -111,15 +111,7 @@ func (r *Resolver) LearnCode(rec *raw.Record) { r.Processes.Get(rec.PID).learn(r
 // Mark returns the frame of a mark.
 func (r *Resolver) Mark(m profile.Mark) profile.FrameID { return r.Builder.Mark(m, m.Key()) }
 
-// Module is the name of what a process has mapped at an address, "" for nothing.
-func (p *Process) Module(address uint64) string {
-	if m := p.Find(address); m != nil {
-		return m.Module.Name()
-	}
-	return ""
-}
-
-// Innermost names the function at a step of a walk.
+// Innermost is the innermost frame at a step of a walk, 0 where there is none.
 func (r *Resolver) Innermost(p *Process, s unwind.Step, at uint64) profile.FrameID {
 	frames, _ := r.names.at(p, s, at)
 	if len(frames) == 0 {

@@ -38,7 +38,8 @@ type Consumer struct {
 
 	Every       time.Duration // how long a window is, 0: there are none
 	Window      func(Window) error
-	windowBegan int64 // in nanoseconds since the collection began
+	windowBegan int64  // in nanoseconds since the collection began
+	latest      uint64 // the time of the record that was visited last
 
 	bad  error                           // the first
 	Note func(r *raw.Record, early bool) // is shown all that comes; nil: nobody wants to see it
@@ -57,8 +58,8 @@ func NewConsumer(events []*rings.Event, ms *Measures, r *resolve.Resolver, facts
 }
 
 // Consume takes records until the source ends, and hands what the profile has gained to
-// the sink once a second, or each window to whom it is for. After the sink has failed it goes on emptying the source, so
-// that it can end. look is called at each round.
+// the sink once a second, or each window to whom it is for. After the sink has failed it
+// goes on emptying the source, so that it can end. look is called at each round.
 func (c *Consumer) Consume(src raw.Source, sink Sink, began time.Time, look func(), stopped func() uint64, broke chan<- error) error {
 	// Files are read where they are mapped; one that is cut short meanwhile is
 	// then an error of that file, not the end of the collector.
@@ -71,7 +72,7 @@ func (c *Consumer) Consume(src raw.Source, sink Sink, began time.Time, look func
 		if failed {
 			continue
 		}
-		err := c.turnIfDue(false)
+		err := c.turnIfDue(c.latest, false)
 		if c.Every == 0 && time.Since(flushed) >= flushEvery {
 			flushed = time.Now()
 			err = c.flush(sink, began)
@@ -81,10 +82,11 @@ func (c *Consumer) Consume(src raw.Source, sink Sink, began time.Time, look func
 			broke <- err
 		}
 	}
-	c.settle(stopped())
+	end := stopped()
+	c.settle(end)
 	c.resolver.NameParked(true)
 	if !failed {
-		err := c.turnIfDue(true)
+		err := c.turnIfDue(max(end, c.latest), true)
 		if err == nil {
 			err = sink.Append(c.resolver.Builder.Profile())
 		}
@@ -132,6 +134,7 @@ func (c *Consumer) fail(err error) {
 
 // Visit implements Visitor.
 func (c *Consumer) Visit(r *raw.Record) {
+	c.latest = max(c.latest, r.Time)
 	if c.Note != nil {
 		c.Note(r, false)
 	}

@@ -1,9 +1,6 @@
 package pairing
 
-import (
-	"entelon/core/profile"
-	"entelon/linux/perf"
-)
+import "entelon/core/profile"
 
 // Window is a stretch of a long collection, with a profile of its own.
 type Window struct {
@@ -42,11 +39,12 @@ func (c *Consumer) turn(at uint64) Window {
 	return w
 }
 
-// turnIfDue ends a window if it is long enough, or if the last one is asked for.
-func (c *Consumer) turnIfDue(last bool) error {
-	now := perf.Now()
-	if c.Every <= 0 || !last && c.resolver.Since(now)-c.windowBegan < c.Every.Nanoseconds() {
+// turnIfDue ends a window if it is long enough, or if the last one is asked for. It ends at
+// a time up to which all records have come: of what is still on its way nobody knows yet
+// what it ends.
+func (c *Consumer) turnIfDue(at uint64, last bool) error {
+	if c.Every <= 0 || !last && c.resolver.Since(at)-c.windowBegan < c.Every.Nanoseconds() {
 		return nil
 	}
-	return c.Window(c.turn(now))
+	return c.Window(c.turn(at))
 }

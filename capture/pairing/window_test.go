@@ -64,3 +64,36 @@ func TestWindowsPartWhatGoesOn(t *testing.T) {
 		t.Errorf("the second window is from %d to %d with %d samples", second.Begin, second.End, second.Facts.Samples)
 	}
 }
+
+// TestAWindowEndsWhereRecordsHaveCome: a wait that ends just before its window is over, but
+// whose record comes later than that, is not counted beyond its end.
+func TestAWindowEndsWhereRecordsHaveCome(t *testing.T) {
+	c := consumerIn(t, aliveWorld{replay.NewWorld(nil)}, measure.Waiting)
+	c.resolver.Origin = 1000
+	var windows []Window
+	c.Every, c.Window = 500, func(w Window) error { windows = append(windows, w); return nil }
+	p := c.resolver.Processes.Get(7)
+	w := wait{begin: 1500, reason: profile.WaitSleep}
+	w.Of, w.Thread, w.Ready, w.Stack = p, c.resolver.Processes.Thread(p, 7), true, c.resolver.Builder.Push(0, c.resolver.Mark(profile.WaitSleep))
+	c.Waits.open[7] = &w
+	turn := func() {
+		t.Helper()
+		if err := c.turnIfDue(c.latest, false); err != nil {
+			t.Fatal(err)
+		}
+	}
+	c.Visit(&raw.Record{Kind: raw.Throttled, Time: 1400})
+	turn() // not long enough yet
+	c.Visit(&raw.Record{Kind: raw.Throttled, Time: 1700})
+	turn()
+	c.Visit(&raw.Record{Kind: raw.SwitchedIn, PID: 7, TID: 7, Time: 1800})
+	c.Visit(&raw.Record{Kind: raw.Throttled, Time: 2300})
+	turn()
+	var waited int64
+	for _, x := range windows {
+		waited += x.Profile.Total(0)
+	}
+	if len(windows) != 2 || waited != 300 || windows[0].End != 700 || windows[1].End != 1300 {
+		t.Errorf("%d windows with %d of 300 waited: %+v", len(windows), waited, windows)
+	}
+}

@@ -64,7 +64,7 @@ func TestRecordings(t *testing.T) {
 func TestWhatRecordingsShow(t *testing.T) {
 	for name, want := range map[string]string{
 		"c":                "main:128; spaces:27; level:20; ink:15 ",
-		"c-frame-pointers": "[cut off: code without call-frame tables]",
+		"c-frame-pointers": "main:128; spaces:27; level:20; ink:15 ",
 		"c-signals":        "handled:23; ink:13 ",
 		"go":               "main.ink:28; math.Sqrt:94 (inlined) ",
 		"go-cgo":           "crosscall2:43; runtime.cgocallback",

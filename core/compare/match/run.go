@@ -15,7 +15,7 @@ type Run struct {
 	Functions  []calltree.FunctionCost
 	DurationNS int64
 	CPUNS      int64
-	Work       float64 // units of the program's work, 0 if not told
+	Work       float64 // units of the program's work, 0 where nobody said it
 	Calls      []Calls // that the take counted, in the scope of Cost
 }
 
