@@ -228,7 +228,7 @@ func opening(b *bytes.Buffer, _ string, _ int, _ string) error {
 		tr := calltree.New(t.Profile)
 		built := time.Now()
 		c := tr.Cost(0, scope.Scope{})
-		tr.Functions(c)
+		calltree.Functions(tr, c)
 		added := time.Now()
 		boxes = len(tr.Layout(c, calltree.LayoutOptions{MinWidth: c.Total(0) / 640}).Node)
 		end := time.Now()

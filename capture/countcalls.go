@@ -206,7 +206,7 @@ func inlinedSites(path, name string) int {
 		return 0
 	}
 	defer o.Close()
-	return o.InlinedSites(name)
+	return symbol.InlinedSites(o, name)
 }
 
 // begin lets the counting begin.

@@ -161,7 +161,7 @@ func findProbes(files []string, name string) ([]probe, error) {
 		if err != nil {
 			continue // not a file of code
 		}
-		defined, err := o.FunctionsByName(name)
+		defined, err := symbol.FunctionsByName(o, name)
 		golang := o.HasGoSection()
 		if err != nil {
 			return nil, errors.Join(err, o.Close())

@@ -1,7 +1,6 @@
 package capture
 
 import (
-	"entelon/symbol/elfimage"
 	"errors"
 	"fmt"
 	"os"
@@ -15,6 +14,7 @@ import (
 	"entelon/runtimes"
 	"entelon/runtimes/python"
 	"entelon/symbol"
+	"entelon/symbol/elfimage"
 )
 
 // How much of the stack is copied. A record of the kernel has at most 64 KiB,
@@ -92,7 +92,7 @@ func (t teller) begins(pid uint32, f *os.File, launched bool) error {
 	if err != nil {
 		return nil // a script; its interpreter is looked at when it is mapped
 	}
-	if g, ok := o.GoRuntime(); ok {
+	if g, ok := symbol.GoRuntimeOf(o); ok {
 		err = t.golang(pid, g)
 	}
 	if c := python.Find(o); c != nil && c.Err == nil && launched {

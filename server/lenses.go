@@ -9,6 +9,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"entelon/core/callgraph"
 	"entelon/core/calltree"
 	"entelon/core/profile"
 	"entelon/server/api"
@@ -26,7 +27,7 @@ const (
 	mostGraph     = 150
 )
 
-func stepOut(p *profile.Profile, s calltree.Step) api.PathRow {
+func stepOut(p *profile.Profile, s callgraph.Step) api.PathRow {
 	return api.PathRow{Function: refOf(p, s.Function), Node: uint32(s.Node), Self: s.Self, Total: s.Total, Samples: s.Samples, More: s.More}
 }
 
@@ -39,7 +40,7 @@ func (s lensRoutes) paths(c *gin.Context) {
 	}
 	p := o.tree.Profile
 	out := api.PathsOut{Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0)}
-	var steps []calltree.Step
+	var steps []callgraph.Step
 	if c.Query("start") == "leaves" {
 		var path []profile.FunctionID
 		for _, text := range strings.FieldsFunc(c.Query("path"), func(r rune) bool { return r == ',' }) {
@@ -50,16 +51,16 @@ func (s lensRoutes) paths(c *gin.Context) {
 			}
 			path = append(path, profile.FunctionID(f))
 		}
-		steps = o.tree.Leaves(k.cost, path)
+		steps = callgraph.Leaves(o.tree, k.cost, path)
 	} else {
 		n, err := number(c, "node", 0, 0, int64(o.tree.Len()-1))
 		if err != nil {
 			s.fail(c, err)
 			return
 		}
-		steps = o.tree.Below(k.cost, calltree.NodeID(n))
+		steps = callgraph.Below(o.tree, k.cost, calltree.NodeID(n))
 		if c.Query("heaviest") == "true" {
-			spread := o.tree.SpreadPoint(k.cost, 0.5)
+			spread := calltree.SpreadPoint(o.tree, k.cost, 0.5)
 			out.Spread = uint32(spread)
 			out.Heaviest = []uint32{}
 			out.Steps = []api.PathSteps{}
@@ -68,7 +69,7 @@ func (s lensRoutes) paths(c *gin.Context) {
 				out.Deeper = max(0, len(path)-mostPath)
 				for _, n := range path[:len(path)-out.Deeper] {
 					out.Heaviest = append(out.Heaviest, uint32(n))
-					out.Steps = append(out.Steps, stepsOut(p, o.tree.Below(k.cost, n)))
+					out.Steps = append(out.Steps, stepsOut(p, callgraph.Below(o.tree, k.cost, n)))
 				}
 			}
 		}
@@ -79,7 +80,7 @@ func (s lensRoutes) paths(c *gin.Context) {
 }
 
 // stepsOut are the first of some steps, and what is left.
-func stepsOut(p *profile.Profile, steps []calltree.Step) api.PathSteps {
+func stepsOut(p *profile.Profile, steps []callgraph.Step) api.PathSteps {
 	out := api.PathSteps{Rows: []api.PathRow{}}
 	for i, x := range steps {
 		if i >= mostSteps {
@@ -175,7 +176,7 @@ func (s lensRoutes) neighbours(c *gin.Context) {
 		s.nothing(c, c.Query("name"))
 		return
 	}
-	h := o.tree.Around(k.cost, r.Function, int(levels), int(most))
+	h := callgraph.Around(o.tree, k.cost, r.Function, int(levels), int(most))
 	out := api.NeighboursOut{ScopeTotal: k.cost.Total(0), Total: h.Total, Self: h.Self, Nodes: []api.NeighbourOut{}, Links: []api.LinkOut{}}
 	for _, n := range h.Nodes {
 		x := api.NeighbourOut{Level: n.Level, Value: n.Value, Samples: n.Samples, Others: n.Others}
@@ -207,7 +208,7 @@ func (s lensRoutes) graph(c *gin.Context) {
 	if !ok {
 		return
 	}
-	g := o.tree.Calls(k.cost, k.rows(), int(most), float64(permille)/1000)
+	g := callgraph.Calls(o.tree, k.cost, k.rows(), int(most), float64(permille)/1000)
 	out := api.GraphOut{Total: k.cost.Total(0), HiddenFunctions: g.HiddenFunctions, HiddenLinks: g.HiddenLinks, HiddenSelf: g.HiddenSelf, Nodes: []api.GraphNode{}, Links: []api.LinkOut{}}
 	for _, f := range g.Functions {
 		out.Nodes = append(out.Nodes, api.GraphNode{Function: refOf(o.tree.Profile, f.Function), Self: f.Self, Total: f.Total})

@@ -95,7 +95,7 @@ func (o *view) costFor(ctx context.Context, measure int, sc scope.Scope) (scoped
 		}
 	}
 	c := o.tree.Cost(measure, sc)
-	k := scopedCost{measure, sc, c, sync.OnceValue(func() []calltree.FunctionCost { return o.tree.Functions(c) })}
+	k := scopedCost{measure, sc, c, sync.OnceValue(func() []calltree.FunctionCost { return calltree.Functions(o.tree, c) })}
 	o.costs = append([]scopedCost{k}, o.costs...)
 	if len(o.costs) > keptCosts {
 		o.costs = o.costs[:keptCosts]

@@ -15,6 +15,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"entelon/core/calltree"
 	"entelon/core/profile"
 	"entelon/server/api"
 	"entelon/store"
@@ -203,7 +204,7 @@ func (s sourceRoutes) lines(c *gin.Context) {
 	out.Found, out.Delivered, out.Missing = src.found, src.delivered, src.missing
 	out.Source = append(out.Source, src.lines...)
 	if out.File != "" {
-		for _, l := range o.tree.Lines(k.cost, out.File) {
+		for _, l := range calltree.Lines(o.tree, k.cost, out.File) {
 			x := api.SourceLine{Line: l.Line, Self: l.Self, Total: l.Total, Samples: l.Samples, Calls: []api.EdgeOut{}}
 			for i, e := range l.Calls {
 				if i == 5 {

@@ -336,7 +336,7 @@ func (s lensRoutes) search(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	m := o.tree.Search(k.cost, root, c.Query("text"))
+	m := calltree.Search(o.tree, k.cost, root, c.Query("text"))
 	out := api.SearchOut{Functions: []uint32{}, Nodes: m.Nodes, Value: m.Value, Samples: m.Samples}
 	for _, f := range m.Functions {
 		out.Functions = append(out.Functions, uint32(f))
@@ -380,9 +380,9 @@ func (s lensRoutes) function(c *gin.Context) {
 	out := api.FunctionOut{
 		Function: refOf(p, r.Function), Linkage: p.Strings[f.Linkage], File: p.Strings[f.File], Line: f.Line,
 		Self: r.Self, Total: r.Total, SelfSamples: r.SelfSamples, TotalSamples: r.TotalSamples, ScopeTotal: k.cost.Total(0),
-		Callers: edges(p, o.tree.Callers(k.cost, r.Function)), Callees: edges(p, o.tree.Callees(k.cost, r.Function)), Builds: []api.BuildFigure{},
+		Callers: edges(p, calltree.Callers(o.tree, k.cost, r.Function)), Callees: edges(p, calltree.Callees(o.tree, k.cost, r.Function)), Builds: []api.BuildFigure{},
 	}
-	out.Origin = originOut(p, o.tree.Origin(k.cost, r.Function))
+	out.Origin = originOut(p, calltree.OriginOf(o.tree, k.cost, r.Function))
 	if out.Counted = p.Measures[k.measure].Counted; !out.Counted {
 		out.SelfLow, out.SelfHigh = calltree.Interval(r.SelfSamples, n, calltree.Z95)
 		out.TotalLow, out.TotalHigh = calltree.Interval(r.TotalSamples, n, calltree.Z95)

@@ -59,7 +59,7 @@ func allFigures(t *calltree.Tree) (out []figures) {
 		if further := len(t.Profile.Measures) - 1; m > 0 {
 			most = min(mostFigures, mostFurther/further)
 		}
-		f := figuresOf(t.Profile, t.Functions(c), most)
+		f := figuresOf(t.Profile, calltree.Functions(t, c), most)
 		w := t.Profile.Words(m)
 		f.measure = TakeMeasure{Position: m, Name: measureName(w.Name), Unit: plain(w.Unit), Level: w.Combine == measure.Level, Counted: w.Counted, Total: c.Total(0), Samples: c.TotalSamples(0)}
 		for i := range f.cost {

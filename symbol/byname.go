@@ -32,7 +32,7 @@ type Defined struct {
 // order of their addresses, each address once. A name is the linker's name; or
 // the name for reading, with or without its parameters; or the end of that
 // behind a package's path or a namespace; and * in it stands for anything.
-func (o *Object) FunctionsByName(name string) (out []Defined, err error) {
+func FunctionsByName(o *Object, name string) (out []Defined, err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			out, err = nil, fmt.Errorf("%s: its symbols are damaged: %v", o.Path, p)
@@ -56,7 +56,7 @@ func (o *Object) FunctionsByName(name string) (out []Defined, err error) {
 	if o.goTable != nil {
 		o.goTable.each(func(f goFunc) {
 			linkage := elfimage.Text(o.goTable.names, f.word(1))
-			add(Defined{Name: goName(linkage), Linkage: linkage, Address: f.entry, Settled: o.settled(f)})
+			add(Defined{Name: goName(linkage), Linkage: linkage, Address: f.entry, Settled: settled(o, f)})
 		})
 	}
 	images := []*elfimage.Image{o.image}
@@ -86,7 +86,7 @@ func (o *Object) FunctionsByName(name string) (out []Defined, err error) {
 // settled returns the address of the instruction with which a Go function
 // begins its frame: the one before its depth changes for the first time. The
 // stack has been looked at then, and is as the caller left it.
-func (o *Object) settled(f goFunc) uint64 {
+func settled(o *Object, f goFunc) uint64 {
 	if o.file.Machine != elf.EM_X86_64 {
 		return 0
 	}
@@ -94,7 +94,7 @@ func (o *Object) settled(f goFunc) uint64 {
 	if len(rows) < 2 || rows[0].Depth != 0 || rows[1].Depth <= 0 {
 		return 0
 	}
-	code := o.codeAt(f.entry, rows[1].Addr)
+	code := codeAt(o, f.entry, rows[1].Addr)
 	for at := uint64(0); at < uint64(len(code)); {
 		in, err := x86asm.Decode(code[at:], 64)
 		if err != nil {

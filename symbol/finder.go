@@ -59,14 +59,14 @@ var defaultClient = &http.Client{Transport: &http.Transport{
 var errNotFound = errors.New("no server has it")
 
 // findDebug looks for the object's separate debug file and opens it.
-func (o *Object) findDebug() error {
+func findDebug(o *Object) error {
 	for _, path := range o.finder.candidates(o) {
 		im, err := o.finder.open(path, o)
 		if err != nil {
 			return fmt.Errorf("its debug file %w", err)
 		}
 		if im != nil {
-			return o.useDebug(im, path)
+			return useDebug(o, im, path)
 		}
 	}
 	if o.BuildID == "" || len(o.finder.Servers) == 0 || o.finder.Cache == nil {
@@ -85,11 +85,11 @@ func (o *Object) findDebug() error {
 	if err != nil || im == nil {
 		return errors.Join(err, os.Remove(path))
 	}
-	return o.useDebug(im, path)
+	return useDebug(o, im, path)
 }
 
 // useDebug takes a debug file into use, with the one that it shares parts with.
-func (o *Object) useDebug(im *elfimage.Image, path string) error {
+func useDebug(o *Object, im *elfimage.Image, path string) error {
 	o.debug, o.DebugFile = im, path
 	b, err := im.Section(".gnu_debugaltlink")
 	if b == nil || err != nil {

@@ -3,12 +3,12 @@ package symbol
 import (
 	"debug/elf"
 	"encoding/binary"
-	"entelon/symbol/elfimage"
 	"os"
 	"path/filepath"
 	"testing"
 
 	"entelon/core/profile"
+	"entelon/symbol/elfimage"
 )
 
 // TestGoRuntimePlaces: the places are the same in a stripped and in a
@@ -22,7 +22,7 @@ func TestGoRuntimePlaces(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		g, ok := o.GoRuntime()
+		g, ok := GoRuntimeOf(o)
 		if !ok || g.M != 6*8 || g.Sched != 7*8 || g.TLS >= 0 || g.Current == 0 || g.Cgo || g.Labels != 0 || g.ClockPC <= g.Current || g.ClockSP <= g.Current || g.ClockPC == g.ClockSP {
 			t.Errorf("%v: %+v %v", flags, g, ok)
 		}
@@ -36,7 +36,7 @@ func TestGoRuntimePlaces(t *testing.T) {
 		}
 	}
 	c := compile(t, "-O1")
-	if _, ok := c.GoRuntime(); ok || c.HasGoSection() {
+	if _, ok := GoRuntimeOf(c); ok || c.HasGoSection() {
 		t.Error("a C program has the places of the Go runtime")
 	}
 }
@@ -70,7 +70,7 @@ func main() {
 		if err != nil {
 			t.Fatal(err)
 		}
-		g, ok := o.GoRuntime()
+		g, ok := GoRuntimeOf(o)
 		if !ok || g.Labels <= g.Sched || g.Labels%8 != 0 || i > 0 && g.Labels != first {
 			t.Errorf("%v: %+v %v, before %d", flags, g, ok, first)
 		}

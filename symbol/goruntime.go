@@ -30,19 +30,19 @@ type GoRuntime struct {
 // names and values, in the order of the names. It was a map before.
 const labelsAsList = "go1.24"
 
-// GoRuntime returns the places; ok is false where they cannot be told.
-func (o *Object) GoRuntime() (r GoRuntime, ok bool) {
+// GoRuntimeOf returns the places; ok is false where they cannot be told.
+func GoRuntimeOf(o *Object) (r GoRuntime, ok bool) {
 	var code, clock []byte
 	o.GoFrames(func(f GoFunction) {
 		switch f.Name {
 		case "runtime/pprof.runtime_setProfLabel":
 			if info, err := buildinfo.Read(bytes.NewReader(o.image.Bytes)); err == nil && version.Compare(info.GoVersion, labelsAsList) >= 0 {
-				r.Labels = labelsPlace(o.codeAt(f.Start, f.End))
+				r.Labels = labelsPlace(codeAt(o, f.Start, f.End))
 			}
 		case "runtime.systemstack":
-			code = o.codeAt(f.Start, f.End)
+			code = codeAt(o, f.Start, f.End)
 		case "runtime.nanotime1":
-			clock = o.codeAt(f.Start, f.End)
+			clock = codeAt(o, f.Start, f.End)
 		case "runtime/cgo.init", "crosscall2":
 			r.Cgo = true
 		}
@@ -54,7 +54,7 @@ func (o *Object) GoRuntime() (r GoRuntime, ok bool) {
 	return r, true
 }
 
-func (o *Object) codeAt(start, end uint64) []byte {
+func codeAt(o *Object, start, end uint64) []byte {
 	for _, s := range o.file.Sections {
 		if start >= s.Addr && end <= s.Addr+s.Size && end-start < 1<<12 {
 			if b, err := o.image.Content(s); err == nil && end-s.Addr <= uint64(len(b)) {

@@ -37,7 +37,7 @@ func (o *Object) HasGoSection() bool { return goSection(o.file) != nil }
 // GoFrames calls visit for every Go function in order of address. The rows are
 // reused between calls.
 func (o *Object) GoFrames(visit func(GoFunction)) {
-	o.openGo()
+	openGo(o)
 	t := o.goTable
 	if t == nil {
 		return

@@ -57,12 +57,12 @@ func goSection(f *elf.File) *elf.Section {
 }
 
 // openGo opens the function table, once.
-func (o *Object) openGo() {
+func openGo(o *Object) {
 	o.onceGo.Do(func() {
 		defer func() {
 			if p := recover(); p != nil {
 				o.goTable = nil
-				o.fault(fmt.Errorf("its Go function table is damaged: %v", p))
+				fault(o, fmt.Errorf("its Go function table is damaged: %v", p))
 			}
 		}()
 		o.goTable = openGoTable(o)

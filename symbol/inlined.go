@@ -11,7 +11,7 @@ import (
 // InlinedSites returns in how many places of the file calls of a function were
 // replaced by its own code. The name is as for FunctionsByName, without *. Where
 // nothing tells of inlining, there are none.
-func (o *Object) InlinedSites(name string) (n int) {
+func InlinedSites(o *Object, name string) (n int) {
 	defer func() {
 		if p := recover(); p != nil { // damaged information: nothing is known
 			n = 0
@@ -23,7 +23,7 @@ func (o *Object) InlinedSites(name string) (n int) {
 		o.goTable.each(func(f goFunc) { n += f.inlinedCalls(name) })
 		return n
 	}
-	o.onceDW.Do(o.loadDWARF)
+	o.onceDW.Do(func() { loadDWARF(o) })
 	if o.dwarf == nil {
 		return 0
 	}

@@ -84,19 +84,19 @@ func (o *Object) Prepare() {
 		defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
 		defer func() {
 			if p := recover(); p != nil {
-				o.fault(fmt.Errorf("its debug file could not be read: %v", p))
+				fault(o, fmt.Errorf("its debug file could not be read: %v", p))
 			}
 		}()
 		if o.finder == nil {
 			return
 		}
-		if !o.hasDebug() {
-			o.fault(o.findDebug())
+		if !hasDebug(o) {
+			fault(o, findDebug(o))
 		}
 		if o.finder.Cache == nil || o.BuildID == "" {
 			return
 		}
-		if o.key = o.namesKey(); o.key == "" {
+		if o.key = namesKey(o); o.key == "" {
 			return
 		}
 		o.known = o.finder.Cache.names(o.key)
@@ -113,7 +113,7 @@ func (o *Object) Prepare() {
 // namesKey changes with everything that the names depend on: the bytes of all
 // files that are read, since a build ID can be forged. "" where that cannot be
 // told.
-func (o *Object) namesKey() string {
+func namesKey(o *Object) string {
 	text := fmt.Sprintf("%d %s", namesVersion, o.BuildID)
 	for _, im := range []*elfimage.Image{o.image, o.debug, o.shared} {
 		if im == nil {
@@ -126,8 +126,8 @@ func (o *Object) namesKey() string {
 	return "names-" + hex.EncodeToString(sum[:16])
 }
 
-// remember writes what was found out to the cache.
-func (o *Object) remember() {
+// rememberNames writes what was found out to the cache.
+func rememberNames(o *Object) {
 	if !o.learned || o.Fault != nil {
 		return
 	}
@@ -143,7 +143,7 @@ func (o *Object) remember() {
 
 // Close lets go of the files.
 func (o *Object) Close() error {
-	o.remember()
+	rememberNames(o)
 	err := o.image.Close()
 	for _, im := range []*elfimage.Image{o.debug, o.shared} {
 		if im != nil {
@@ -157,7 +157,7 @@ func (o *Object) Close() error {
 func (o *Object) Size() int { return len(o.image.Bytes) }
 
 // fault keeps the first reason for which something is missing.
-func (o *Object) fault(err error) {
+func fault(o *Object, err error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if err != nil && o.Fault == nil {
@@ -206,8 +206,8 @@ func (o *Object) locate(addr uint64) (at []Location) {
 	defer func() {
 		// A file that is cut short while it is mapped faults when it is read.
 		if p := recover(); p != nil {
-			o.fault(fmt.Errorf("its names could not be read: %v", p))
-			at = []Location{o.unnamed(addr)}
+			fault(o, fmt.Errorf("its names could not be read: %v", p))
+			at = []Location{unnamed(o, addr)}
 		}
 	}()
 	if o.goTable != nil {
@@ -216,16 +216,16 @@ func (o *Object) locate(addr uint64) (at []Location) {
 		}
 	}
 	s, found := o.symbolAt(addr)
-	o.onceDW.Do(o.loadDWARF)
+	o.onceDW.Do(func() { loadDWARF(o) })
 	if o.dwarf != nil {
 		if l := o.dwarf.Locate(addr); len(l) > 0 {
-			return o.finish(l, s, found)
+			return finishLocations(o, l, s, found)
 		}
 	}
 	if !found {
-		return []Location{o.unnamed(addr)}
+		return []Location{unnamed(o, addr)}
 	}
-	l := Location{Kind: o.Kind, Function: s.addr, Entry: o.isEntry(s)}
+	l := Location{Kind: o.Kind, Function: s.addr, Entry: isEntry(o, s)}
 	l.Name, l.Linkage = location.Names(s.text())
 	if o.dwarf != nil {
 		l.File, l.Line = o.dwarf.Line(addr)
@@ -233,17 +233,17 @@ func (o *Object) locate(addr uint64) (at []Location) {
 	return []Location{l}
 }
 
-func (o *Object) isEntry(s elfSymbol) bool { return o.entries[s.addr] || entryNames[s.text()] }
+func isEntry(o *Object, s elfSymbol) bool { return o.entries[s.addr] || entryNames[s.text()] }
 
-// finish completes what the debug information tells by what the symbol table
+// finishLocations completes what the debug information tells by what the symbol table
 // knows: the linker's name of the function that all others are inlined into.
-func (o *Object) finish(l []Location, s elfSymbol, found bool) []Location {
+func finishLocations(o *Object, l []Location, s elfSymbol, found bool) []Location {
 	for i := range l {
 		l[i].Kind = whose(l[i].File, o.Kind)
 	}
 	last := &l[len(l)-1]
 	if found {
-		last.Entry = o.isEntry(s) || entryNames[last.Name]
+		last.Entry = isEntry(o, s) || entryNames[last.Name]
 		if linkage := s.text(); last.Linkage == "" && linkage != last.Name {
 			last.Linkage = linkage
 			if strings.HasPrefix(linkage, "_Z") || last.Name == "" {
@@ -252,7 +252,7 @@ func (o *Object) finish(l []Location, s elfSymbol, found bool) []Location {
 		}
 	}
 	if last.Name == "" {
-		last.Name, last.Unnamed = o.unnamed(last.Function).Name, true
+		last.Name, last.Unnamed = unnamed(o, last.Function).Name, true
 	}
 	return l
 }
@@ -260,7 +260,7 @@ func (o *Object) finish(l []Location, s elfSymbol, found bool) []Location {
 // unnamed gives an address the best name that is true: the module and the
 // offset at which its function begins where the frame tables tell, else the
 // offset of the address itself.
-func (o *Object) unnamed(addr uint64) Location {
+func unnamed(o *Object, addr uint64) Location {
 	l := Location{Kind: o.Kind, Unnamed: true}
 	at := addr
 	if i := sort.Search(len(o.starts), func(i int) bool { return o.starts[i] > addr }); i > 0 {
@@ -284,7 +284,7 @@ func (o *Object) load() {
 	defer func() {
 		if p := recover(); p != nil {
 			o.symbols, o.goTable = nil, nil
-			o.fault(fmt.Errorf("its symbols are damaged: %v", p))
+			fault(o, fmt.Errorf("its symbols are damaged: %v", p))
 		}
 	}()
 	o.starts = frameStarts(o.image)
@@ -294,14 +294,14 @@ func (o *Object) load() {
 	}
 	o.symbols = withStubs(o.image, readSymbols(images...))
 	o.entries = entryFunctions(o)
-	o.openGo()
+	openGo(o)
 }
 
-func (o *Object) loadDWARF() {
+func loadDWARF(o *Object) {
 	defer func() {
 		if p := recover(); p != nil {
 			o.dwarf = nil
-			o.fault(fmt.Errorf("its debug information is damaged: %v", p))
+			fault(o, fmt.Errorf("its debug information is damaged: %v", p))
 		}
 	}()
 	im := o.image
@@ -309,12 +309,12 @@ func (o *Object) loadDWARF() {
 		im = o.debug
 	}
 	var err error
-	o.dwarf, err = dwarfinfo.Open(im, o.shared, o.fault)
-	o.fault(err)
+	o.dwarf, err = dwarfinfo.Open(im, o.shared, func(err error) { fault(o, err) })
+	fault(o, err)
 }
 
 // hasDebug reports whether the file itself holds debug information.
-func (o *Object) hasDebug() bool {
+func hasDebug(o *Object) bool {
 	for _, name := range []string{".debug_info", ".zdebug_info"} {
 		if s := o.file.Section(name); s != nil && s.Type != elf.SHT_NOBITS {
 			return true
@@ -326,7 +326,7 @@ func (o *Object) hasDebug() bool {
 // ExportsOnly reports whether only the functions that other files may call have
 // names: the others are in a separate debug file, which was not found.
 func (o *Object) ExportsOnly() bool {
-	return o.DebugFile == "" && o.file.Section(".symtab") == nil && !o.hasDebug() && !o.HasGoSection() && o.file.Section(".dynsym") != nil
+	return o.DebugFile == "" && o.file.Section(".symtab") == nil && !hasDebug(o) && !o.HasGoSection() && o.file.Section(".dynsym") != nil
 }
 
 // buildID returns the identity that the linker gave the file, in hexadecimal.

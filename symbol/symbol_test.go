@@ -253,7 +253,7 @@ func FuzzObject(f *testing.F) {
 					t.Fatalf("a function from %#x to %#x", g.Start, g.End)
 				}
 			})
-			o.GoRuntime()
+			GoRuntimeOf(o)
 		}
 		for _, addr := range []uint64{0, 0x1000, 0x401000, 0x401020, 0x401048, 1 << 63} {
 			if l := o.Locate(addr); len(l) == 0 || l[len(l)-1].Name == "" {

@@ -24,7 +24,7 @@ var comparing = flag.String("comparing", "", "file whose section on calibration 
 func side(p *profile.Profile, at time.Time) match.Run {
 	tr := calltree.New(p)
 	c := tr.Cost(0, scope.Scope{})
-	return match.Run{Tree: tr, Cost: c, Functions: tr.Functions(c), StartedAt: at}
+	return match.Run{Tree: tr, Cost: c, Functions: calltree.Functions(tr, c), StartedAt: at}
 }
 
 // slowdowns is how many comparisons are made for each slowdown.

@@ -2,7 +2,6 @@ package programs
 
 import (
 	"bytes"
-	"entelon/symbol/elfimage"
 	"errors"
 	"fmt"
 	"os"
@@ -17,6 +16,7 @@ import (
 	"entelon/runtimes"
 	"entelon/runtimes/python"
 	"entelon/symbol"
+	"entelon/symbol/elfimage"
 	"entelon/unwind"
 )
 
@@ -169,7 +169,7 @@ func (f *file) Go() *symbol.GoRuntime {
 	}
 	f.goLooked = true
 	if f.Readable() && f.object.HasGoSection() {
-		if g, ok := f.object.GoRuntime(); ok {
+		if g, ok := symbol.GoRuntimeOf(f.object); ok {
 			f.golang = &g
 		}
 	}

@@ -68,7 +68,7 @@ The ending of OUT says which, or --as.`,
 			tr := calltree.Shaped(t.Profile, shape)
 			cost := tr.Cost(m, sc)
 			view := codec.View{
-				Take: t, Tree: tr, Cost: cost, Rows: func() []calltree.FunctionCost { return tr.Functions(cost) },
+				Take: t, Tree: tr, Cost: cost, Rows: func() []calltree.FunctionCost { return calltree.Functions(tr, cost) },
 				Scope: sc, Shape: shape, Focus: focus, Now: time.Now(), Width: width, Values: chosen.Measure != "",
 			}
 			write := func(w io.Writer) error { return format.Encode(w, view) }

@@ -218,7 +218,7 @@ func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
 	tr := calltree.New(t.Profile)
 	cost := tr.Cost(0, scope.Scope{})
 	var text strings.Builder
-	for _, part := range reading.New(tr).Take(cost, tr.Functions(cost)) {
+	for _, part := range reading.New(tr).Take(cost, calltree.Functions(tr, cost)) {
 		text.WriteString(part.Text)
 	}
 	row("reading", "%s", text.String())

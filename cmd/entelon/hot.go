@@ -143,7 +143,7 @@ type hotRow struct {
 func hotRows(t *profile.Take, measure int, sc scope.Scope, by string, limit int, fold string) ([]hotRow, *calltree.Cost) {
 	tr := calltree.Shaped(t.Profile, calltree.Shape{Fold: fold})
 	c := tr.Cost(measure, sc)
-	rows := tr.Functions(c)
+	rows := calltree.Functions(tr, c)
 	if by == "total" {
 		calltree.SortByTotal(rows)
 	}

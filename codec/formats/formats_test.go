@@ -23,7 +23,7 @@ func view(t *profile.Take) codec.View {
 	tr := calltree.New(t.Profile)
 	cost := tr.Cost(0, scope.Scope{})
 	return codec.View{
-		Take: t, Tree: tr, Cost: cost, Rows: func() []calltree.FunctionCost { return tr.Functions(cost) },
+		Take: t, Tree: tr, Cost: cost, Rows: func() []calltree.FunctionCost { return calltree.Functions(tr, cost) },
 		Width: 900, Values: true, Now: time.Unix(0, 0),
 	}
 }

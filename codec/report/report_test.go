@@ -49,7 +49,7 @@ func TestNamesStayText(t *testing.T) {
 		t.Fatal(err)
 	}
 	var page bytes.Buffer
-	if err := report.Write(&page, codec.View{Take: take, Tree: tr, Cost: c, Rows: func() []calltree.FunctionCost { return tr.Functions(c) }, Scope: odd, Now: time.Unix(0, 0)}); err != nil {
+	if err := report.Write(&page, codec.View{Take: take, Tree: tr, Cost: c, Rows: func() []calltree.FunctionCost { return calltree.Functions(tr, c) }, Scope: odd, Now: time.Unix(0, 0)}); err != nil {
 		t.Fatal(err)
 	}
 	html := page.String()
@@ -93,7 +93,7 @@ func TestNamesStayText(t *testing.T) {
 	}
 
 	var csvFile bytes.Buffer
-	if err := table.Write(&csvFile, take.Profile, c, tr.Functions(c)); err != nil {
+	if err := table.Write(&csvFile, take.Profile, c, calltree.Functions(tr, c)); err != nil {
 		t.Fatal(err)
 	}
 	rows, err := csv.NewReader(&csvFile).ReadAll()

@@ -57,12 +57,12 @@ func saidOf(t *testing.T, file string) said {
 	out := said{Program: tk.Settings.Program, Build: tk.Settings.Build, Samples: p.Samples.Len()}
 	for m := range p.Measures {
 		w, c := p.Words(m), tr.Cost(m, scope.Scope{})
-		rows := tr.Functions(c)
+		rows := calltree.Functions(tr, c)
 		x := saidMeasure{Name: w.Name, Unit: w.Unit, Counted: w.Counted, Total: p.Total(m), Samples: c.TotalSamples(0), Idle: tr.Cost(m, idle).Total(0), Marked: tr.Cost(m, marks).Total(0), Functions: len(rows), Top: nil}
 		for _, f := range rows[:min(25, len(rows))] {
 			cut := int64(0)
 			if p.Functions[f.Function].Kind != profile.KindMark {
-				cut = tr.Origin(c, f.Function).CutOff
+				cut = calltree.OriginOf(tr, c, f.Function).CutOff
 			}
 			x.Top = append(x.Top, saidFunction{p.FunctionName(f.Function), f.Self, f.Total, f.SelfSamples, f.TotalSamples, cut})
 		}

@@ -24,7 +24,7 @@ func side(x *invent.Season, s invent.Shop, n int) (out []match.Run) {
 		p := x.Take(s)
 		tr := calltree.New(p)
 		c := tr.Cost(0, scope.Scope{})
-		out = append(out, match.Run{Tree: tr, Cost: c, Functions: tr.Functions(c), DurationNS: 1e9, CPUNS: p.Total(0)})
+		out = append(out, match.Run{Tree: tr, Cost: c, Functions: calltree.Functions(tr, c), DurationNS: 1e9, CPUNS: p.Total(0)})
 	}
 	return out
 }
@@ -153,7 +153,7 @@ func TestHowTellsTheCallee(t *testing.T) {
 		p := b.Profile()
 		tr := calltree.New(p)
 		c := tr.Cost(0, scope.Scope{})
-		r := match.Run{Tree: tr, Cost: c, Functions: tr.Functions(c), DurationNS: 1e9, CPUNS: p.Total(0)}
+		r := match.Run{Tree: tr, Cost: c, Functions: calltree.Functions(tr, c), DurationNS: 1e9, CPUNS: p.Total(0)}
 		return []match.Run{r, r, r}
 	}
 	r, err := compare.Compare(made(300), made(2300), compare.Options{Scale: compare.Unscaled})

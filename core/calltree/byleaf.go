@@ -203,7 +203,7 @@ func (b *byLeaf) add(measure int, sieve scope.Sieve) tallies {
 	x := b.of(measure)
 	var in []bool // by leaf; nil: all
 	if sieve.Stacks != nil {
-		in = b.owner.mask(sieve.Stacks)
+		in = mask(b.owner, sieve.Stacks)
 	}
 	each := b.chosen(sieve)
 	if first, last := b.partOf(sieve.From), b.partOf(sieve.To); each == nil && last-first < 2 {

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"entelon/core/invent"
+	"entelon/core/parallel"
 	"entelon/core/profile"
 	"entelon/core/scope"
 )
@@ -26,7 +27,7 @@ func TestPiecesOfPartsAddUp(t *testing.T) {
 		tr, n := New(p), p.Samples.Len()
 		for _, parts := range []int{1, 2, 3, 4, 5, 7, 8, 11, 16} {
 			group := groupSamples(p)
-			b := group.sort(parts).inOrder(tr.ownLeaves(group))
+			b := group.sort(parts).inOrder(ownLeaves(tr, group))
 			b.owner, b.ordered = tr, slices.IsSorted(p.Samples.Time)
 			for try := range 40 {
 				sieve := scope.Sieve{From: rnd.IntN(n + 1), To: n}
@@ -84,7 +85,7 @@ func TestPiecesOfPartsAddUp(t *testing.T) {
 // TestRunningSumsOfManyParts: what is added up in pieces and on several
 // processors is one running sum.
 func TestRunningSumsOfManyParts(t *testing.T) {
-	const n = 2*worthSharing + 77
+	const n = 2*parallel.Worth + 77
 	back := make([]uint32, n)
 	for k := range back {
 		back[k] = uint32(n - 1 - k)

@@ -5,7 +5,7 @@ import "entelon/core/profile"
 // foldUp makes the nodes of a tree in which some frames have none of their own:
 // where a frame goes depends on those above it, so that stacks are taken one by
 // one, and a table tells which nodes there are already.
-func (t *Tree) foldUp(fold folding) {
+func foldUp(t *Tree, fold folding) {
 	p := t.Profile
 	same := canonical(p)
 	room := p.Stacks.Len()
@@ -22,7 +22,7 @@ func (t *Tree) foldUp(fold folding) {
 			continue
 		}
 		if fold.merge {
-			if n := t.above(parent, function); n != 0 {
+			if n := above(t, parent, function); n != 0 {
 				t.NodeOf[s] = n
 				continue
 			}
@@ -39,7 +39,7 @@ func (t *Tree) foldUp(fold folding) {
 		t.Inlined[n] = t.Inlined[n] && frame.Inlined
 		t.NodeOf[s] = n
 	}
-	t.number()
+	number(t)
 	// A stack whose last frame was folded has the node of another one.
 	t.first, t.with = make([]profile.StackID, t.Len()), make([]profile.StackID, p.Stacks.Len())
 	for s := p.Stacks.Len() - 1; s > 0; s-- {
@@ -51,7 +51,7 @@ func (t *Tree) foldUp(fold folding) {
 
 // number gives the nodes, which are in the order in which their stacks were
 // found, the numbers in the order of the tree.
-func (t *Tree) number() {
+func number(t *Tree) {
 	n := t.Len()
 	size := make([]NodeID, n) // of the node with all below it
 	for i := n - 1; i >= 0; i-- {
@@ -83,7 +83,7 @@ func (t *Tree) number() {
 
 // above returns the nearest node of a function on the way from a node to the
 // root, that node included; 0 where there is none.
-func (t *Tree) above(n NodeID, f profile.FunctionID) NodeID {
+func above(t *Tree, n NodeID, f profile.FunctionID) NodeID {
 	for ; n != 0 && t.Function[n] != f; n = t.Parent[n] {
 	}
 	return n

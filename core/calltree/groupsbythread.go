@@ -1,6 +1,7 @@
 package calltree
 
 import (
+	"entelon/core/parallel"
 	"entelon/core/profile"
 	"entelon/core/scope"
 )
@@ -38,7 +39,7 @@ func (b *byLeaf) groups() *groups {
 		}
 		at[i], last[t] = k, uint64(k)+1
 	}
-	parallel(len(b.at), func(low, high int) {
+	parallel.Each(len(b.at), func(low, high int) {
 		for j := low; j < high; j++ {
 			g.of[j] = at[b.at[j]]
 		}
@@ -76,7 +77,7 @@ func (b *byLeaf) tests(from []*scope.Test) (out []*test) {
 		c := &test{Test: x, parts: b.tests(x.Parts)}
 		switch {
 		case x.Stack != nil:
-			c.in = b.owner.mask(x)
+			c.in = mask(b.owner, x)
 		case x.Who != nil:
 			c.groups = b.who()
 			c.who = make([]uint8, len(c.groups.thread))
@@ -237,7 +238,7 @@ func (b *byLeaf) eachOf(measure int, sieve scope.Sieve, do func(profile.ThreadID
 	x, g := b.of(measure), b.who()
 	var in []bool
 	if sieve.Stacks != nil {
-		in = b.owner.mask(sieve.Stacks)
+		in = mask(b.owner, sieve.Stacks)
 	}
 	c := b.chosen(sieve)
 	if c == nil {

@@ -28,7 +28,7 @@ type bud struct {
 
 // grow makes the nodes in their order: on the way through the tree each node
 // gathers the stacks that follow on its own, by their functions.
-func (t *Tree) grow() {
+func grow(t *Tree) {
 	p := t.Profile
 	stacks := p.Stacks.Len()
 	t.same = canonical(p)

@@ -2,12 +2,11 @@ package calltree
 
 import (
 	"fmt"
-	"runtime"
 	"slices"
-	"strings"
 	"testing"
 
 	"entelon/core/invent"
+	"entelon/core/parallel"
 	"entelon/core/profile"
 	"entelon/core/scope"
 )
@@ -58,9 +57,9 @@ func TestStacksStandBesideEachOther(t *testing.T) {
 
 // TestManyAreAddedUpAsOne: what is shared among processors comes to the same.
 func TestManyAreAddedUpAsOne(t *testing.T) {
-	const n = worthSharing + 3
+	const n = parallel.Worth + 3
 	seen := make([]int, n)
-	parallel(n, func(low, high int) {
+	parallel.Each(n, func(low, high int) {
 		for i := low; i < high; i++ {
 			seen[i]++
 		}
@@ -134,10 +133,10 @@ func TestPiecesOfATreeAreSearchedAsOne(t *testing.T) {
 			first, end := max(root, 1), tr.end[root]
 			var whole Matches
 			met := make([]bool, len(hit))
-			tr.match(c, root, first, end, hit, met, &whole)
+			match(tr, c, root, first, end, hit, met, &whole)
 			if c.everywhere() {
 				all++
-				short := tr.matchWhole(c, root, hit)
+				short := matchWhole(tr, c, root, hit)
 				for f, is := range met {
 					if is != slices.Contains(short.Functions, profile.FunctionID(f)) {
 						t.Errorf("seed %d, below %d: function %d is found in one way alone", seed, root, f)
@@ -149,20 +148,20 @@ func TestPiecesOfATreeAreSearchedAsOne(t *testing.T) {
 			}
 			for cut := first; cut < end; cut++ {
 				var got Matches
-				tr.match(c, root, first, cut, hit, make([]bool, len(hit)), &got)
-				tr.match(c, root, cut, end, hit, make([]bool, len(hit)), &got)
+				match(tr, c, root, first, cut, hit, make([]bool, len(hit)), &got)
+				match(tr, c, root, cut, end, hit, make([]bool, len(hit)), &got)
 				if got.Nodes != whole.Nodes || got.Value != whole.Value || got.Samples != whole.Samples {
 					t.Fatalf("seed %d, below %d, cut at %d: %+v, want %+v", seed, root, cut, got, whole)
 				}
 			}
 		}
 		run := func(low, high NodeID, in []bool) {
-			tr.run(x, x.Turns(), low, high, in)
+			run(tr, x, x.Turns(), low, high, in)
 		}
 		end := NodeID(tr.Len())
 		want := make([]bool, len(tr.samples.stacks))
 		run(0, end, want)
-		if !slices.Equal(tr.marked(x), want) || !slices.Contains(want, true) {
+		if !slices.Equal(marked(tr, x), want) || !slices.Contains(want, true) {
 			t.Errorf("seed %d: in pieces, other leaves are marked", seed)
 		}
 		for cut := NodeID(1); cut < end; cut++ {
@@ -176,35 +175,5 @@ func TestPiecesOfATreeAreSearchedAsOne(t *testing.T) {
 	}
 	if all < 3 {
 		t.Errorf("%d trees have cost in each node", all)
-	}
-}
-
-// TestSharedAmongProcessorsItIsTheSame: what several processors come to in pieces
-// is what one comes to alone.
-func TestSharedAmongProcessorsItIsTheSame(t *testing.T) {
-	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(0))
-	p := invent.Profile(3, invent.Shape{Functions: 300, Threads: 5, Stacks: worthSharing + 20_000, Samples: 300_000, Depth: 24})
-	var first string
-	for i, processors := range []int{1, 4} {
-		runtime.GOMAXPROCS(processors)
-		tr := New(p)
-		var got strings.Builder
-		for _, text := range []string{"", "function is fn7", "code is own and thread is 101", "path is fn1 > fn2", "label page is 2"} {
-			sc, err := scope.Parse(text)
-			if err != nil {
-				t.Fatal(err)
-			}
-			c := tr.Cost(0, sc)
-			rows := tr.Functions(c)
-			fmt.Fprintln(&got, text, rows, tr.Search(c, 0, "fn1"), tr.Leaves(c, nil)[:20])
-			for _, r := range rows[:3] {
-				fmt.Fprintln(&got, tr.Around(c, r.Function, 3, 5))
-			}
-		}
-		if i == 0 {
-			first = got.String()
-		} else if first != got.String() || len(first) < 10_000 {
-			t.Errorf("on %d processors it comes to something else, or to nothing: %d bytes", processors, len(first))
-		}
 	}
 }

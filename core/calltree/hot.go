@@ -7,6 +7,7 @@ import (
 	"sort"
 	"sync"
 
+	"entelon/core/parallel"
 	"entelon/core/profile"
 )
 
@@ -20,15 +21,15 @@ type FunctionCost struct {
 // Functions returns the cost of every function with any, the largest self
 // cost first. Self costs sum to the total of the scope; total costs count a
 // recursive function once a stack.
-func (t *Tree) Functions(c *Cost) []FunctionCost {
+func Functions(t *Tree, c *Cost) []FunctionCost {
 	tops, root := t.tops(), int(t.leafAt[1])
-	self := t.byFunction(len(tops)-root, func(sum []tally, low, high int) {
+	self := byFunction(t, len(tops)-root, func(sum []tally, low, high int) {
 		for l := low + root; l < high+root; l++ {
 			f := tops[l]
 			sum[f] = sum[f].plus(c.sum.between(uint32(l), uint32(l+1)))
 		}
 	})
-	total := t.byFunction(t.Len()-1, func(sum []tally, low, high int) {
+	total := byFunction(t, t.Len()-1, func(sum []tally, low, high int) {
 		for n := NodeID(low + 1); n < NodeID(high+1); n++ {
 			x := c.total(n)
 			if x.samples == 0 {
@@ -50,10 +51,10 @@ func (t *Tree) Functions(c *Cost) []FunctionCost {
 }
 
 // byFunction adds something up by function, in pieces of n.
-func (t *Tree) byFunction(n int, add func(sum []tally, low, high int)) []tally {
+func byFunction(t *Tree, n int, add func(sum []tally, low, high int)) []tally {
 	sum := make([]tally, len(t.Profile.Functions))
 	var joining sync.Mutex
-	shared(n, func(pieces iter.Seq2[int, int]) {
+	parallel.Pieces(n, func(pieces iter.Seq2[int, int]) {
 		mine := make([]tally, len(sum))
 		for low, high := range pieces {
 			add(mine, low, high)
@@ -82,27 +83,6 @@ func SortByTotal(rows []FunctionCost) {
 	})
 }
 
-// NodesOf returns the nodes of a function, parents before their children. The
-// slice must not be changed.
-func (t *Tree) NodesOf(f profile.FunctionID) []NodeID {
-	t.byFunc.Do(func() {
-		t.nodeAt = make([]uint32, len(t.Profile.Functions)+1)
-		for _, f := range t.Function[1:] {
-			t.nodeAt[f+1]++
-		}
-		for i := range t.Profile.Functions {
-			t.nodeAt[i+1] += t.nodeAt[i]
-		}
-		next := append([]uint32(nil), t.nodeAt...)
-		t.nodes = make([]NodeID, t.Len()-1)
-		for n, f := range t.Function[1:] {
-			t.nodes[next[f]] = NodeID(n + 1)
-			next[f]++
-		}
-	})
-	return t.nodes[t.nodeAt[f]:t.nodeAt[f+1]]
-}
-
 // Edge is a call relation of one function to another, with its cost.
 type Edge struct {
 	Function profile.FunctionID // 0: the outer end of the stack
@@ -112,11 +92,11 @@ type Edge struct {
 
 // Callers returns who calls f, with the part of f's total cost that each
 // brings about; together they are f's total.
-func (t *Tree) Callers(c *Cost, f profile.FunctionID) []Edge {
+func Callers(t *Tree, c *Cost, f profile.FunctionID) []Edge {
 	sum := map[profile.FunctionID]Edge{}
 	for _, n := range t.NodesOf(f) {
 		if t.Outermost[n] {
-			t.addEdge(sum, t.Function[t.Parent[n]], c, n)
+			addEdge(t, sum, t.Function[t.Parent[n]], c, n)
 		}
 	}
 	return sortedEdges(sum)
@@ -125,7 +105,7 @@ func (t *Tree) Callers(c *Cost, f profile.FunctionID) []Edge {
 // Callees returns whom f calls, with the part of f's total cost that each
 // takes. A call that occurs again below itself counts once. A function that
 // calls itself is its own callee.
-func (t *Tree) Callees(c *Cost, f profile.FunctionID) []Edge {
+func Callees(t *Tree, c *Cost, f profile.FunctionID) []Edge {
 	sum := map[profile.FunctionID]Edge{}
 	var calls []NodeID // out of one outermost node of f and those of f below it
 	until := map[profile.FunctionID]NodeID{}
@@ -151,13 +131,13 @@ func (t *Tree) Callees(c *Cost, f profile.FunctionID) []Edge {
 				}
 				until[g] = t.end[m]
 			}
-			t.addEdge(sum, g, c, m)
+			addEdge(t, sum, g, c, m)
 		}
 	}
 	return sortedEdges(sum)
 }
 
-func (t *Tree) addEdge(sum map[profile.FunctionID]Edge, f profile.FunctionID, c *Cost, n NodeID) {
+func addEdge(t *Tree, sum map[profile.FunctionID]Edge, f profile.FunctionID, c *Cost, n NodeID) {
 	if c.TotalSamples(n) == 0 {
 		return
 	}
@@ -185,7 +165,7 @@ func sortedEdges(sum map[profile.FunctionID]Edge) []Edge {
 // SpreadPoint follows the heaviest path from the root for as long as one
 // child holds at least the given share of its parent's total, and returns
 // where it stops: there the cost stops being in one place.
-func (t *Tree) SpreadPoint(c *Cost, share float64) NodeID {
+func SpreadPoint(t *Tree, c *Cost, share float64) NodeID {
 	n := NodeID(0)
 	for {
 		best := NodeID(0)

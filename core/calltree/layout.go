@@ -61,7 +61,7 @@ type LayoutOptions struct {
 // left edge of their parent; what is left at the right is the parent's self cost.
 func (t *Tree) Layout(c *Cost, o LayoutOptions) *Layout {
 	l := &Layout{}
-	kept := t.leadingTo(c, o.Keep)
+	kept := leadingTo(t, c, o.Keep)
 	l.add(o.Root, 0, 0, c.Total(o.Root), c.Self(o.Root), 0, false)
 	var order []NodeID
 	for i := 0; i < len(l.Node); i++ {
@@ -86,7 +86,7 @@ func (t *Tree) Layout(c *Cost, o LayoutOptions) *Layout {
 				order = append(order, m)
 			}
 		}
-		t.sort(order, c, o.Order)
+		sortNodes(t, order, c, o.Order)
 		for _, m := range order {
 			l.add(m, l.Depth[i]+1, x, c.Total(m), c.Self(m), 0, false)
 			x += c.Total(m)
@@ -102,7 +102,7 @@ func (t *Tree) Layout(c *Cost, o LayoutOptions) *Layout {
 const mostKept = 400
 
 // leadingTo returns the costliest nodes of functions, with all above them.
-func (t *Tree) leadingTo(c *Cost, functions []profile.FunctionID) map[NodeID]bool {
+func leadingTo(t *Tree, c *Cost, functions []profile.FunctionID) map[NodeID]bool {
 	kept := map[NodeID]bool{}
 	for _, f := range functions {
 		var nodes []NodeID
@@ -112,7 +112,7 @@ func (t *Tree) leadingTo(c *Cost, functions []profile.FunctionID) map[NodeID]boo
 			}
 		}
 		if len(nodes) > mostKept {
-			t.sort(nodes, c, ByCost)
+			sortNodes(t, nodes, c, ByCost)
 			nodes = nodes[:mostKept]
 		}
 		for _, n := range nodes {
@@ -134,7 +134,7 @@ func (l *Layout) add(n NodeID, depth int32, x, w, self int64, hidden int32, deep
 	l.Deep = append(l.Deep, deep)
 }
 
-func (t *Tree) sort(nodes []NodeID, c *Cost, o Order) {
+func sortNodes(t *Tree, nodes []NodeID, c *Cost, o Order) {
 	name := func(n NodeID) string { return t.Profile.FunctionName(t.Function[n]) }
 	switch o {
 	case ByFirst: // their numbers are in that order already

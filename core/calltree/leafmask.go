@@ -1,15 +1,16 @@
 package calltree
 
 import (
+	"entelon/core/parallel"
 	"entelon/core/profile"
 	"entelon/core/scope"
 )
 
 // mask tells of each leaf of a tree whether its stack counts. Nodes are gone
 // through in their order, so that memory is read from its beginning to its end.
-func (t *Tree) mask(x *scope.Test) []bool {
+func mask(t *Tree, x *scope.Test) []bool {
 	if x.Tables != nil && t.same != nil && x.Tables.Alike(t.same) {
-		return t.marked(x.Tables)
+		return marked(t, x.Tables)
 	}
 	// Frames have no node of their own here, or one node has functions that the
 	// scope tells apart.
@@ -20,12 +21,12 @@ func (t *Tree) mask(x *scope.Test) []bool {
 	return in
 }
 
-func (t *Tree) marked(x *scope.Stacks) []bool {
+func marked(t *Tree, x *scope.Stacks) []bool {
 	in := make([]bool, len(t.samples.stacks))
 	switch {
 	case x.Parts != nil:
 		for i, p := range x.Parts {
-			more := t.marked(p)
+			more := marked(t, p)
 			if i == 0 {
 				in = more
 				continue
@@ -40,7 +41,7 @@ func (t *Tree) marked(x *scope.Stacks) []bool {
 		}
 	case x.Next != nil:
 		turns := x.Turns()
-		parallel(t.Len(), func(low, high int) { t.run(x, turns, NodeID(low), NodeID(high), in) })
+		parallel.Each(t.Len(), func(low, high int) { run(t, x, turns, NodeID(low), NodeID(high), in) })
 	default:
 		for l, f := range t.tops() {
 			in[l] = x.Top[f]
@@ -58,9 +59,9 @@ func (t *Tree) marked(x *scope.Stacks) []bool {
 }
 
 // topsOf returns by leaf the function at the inner end of its stack.
-func (t *Tree) topsOf() []profile.FunctionID {
+func topsOf(t *Tree) []profile.FunctionID {
 	out := make([]profile.FunctionID, len(t.samples.stacks))
-	parallel(t.Len(), func(low, high int) {
+	parallel.Each(t.Len(), func(low, high int) {
 		for n := low; n < high; n++ {
 			for l := t.leafAt[n]; l < t.leafAt[n+1]; l++ {
 				out[l] = t.Function[n]
@@ -73,7 +74,7 @@ func (t *Tree) topsOf() []profile.FunctionID {
 // run runs an automaton over the nodes from low to high and marks the leaves of
 // those whose state is accepted. turns are the functions at which it changes
 // its state anywhere: only nodes of these are looked at.
-func (t *Tree) run(x *scope.Stacks, turns []bool, low, high NodeID, in []bool) {
+func run(t *Tree, x *scope.Stacks, turns []bool, low, high NodeID, in []bool) {
 	type level struct {
 		end   NodeID // of the nodes in this state
 		state uint8

@@ -4,9 +4,9 @@ import "entelon/core/profile"
 
 // ownLeaves puts the stacks that samples have in the order of their nodes, by
 // their positions.
-func (t *Tree) ownLeaves(g *byStack) []uint32 {
+func ownLeaves(t *Tree, g *byStack) []uint32 {
 	if t.same == nil { // not every stack hangs from its node
-		return t.placeLeaves(g.stacks)
+		return placeLeaves(t, g.stacks)
 	}
 	out := make([]uint32, 0, len(g.stacks))
 	t.leafAt = make([]uint32, t.Len()+1)
@@ -21,12 +21,12 @@ func (t *Tree) ownLeaves(g *byStack) []uint32 {
 		}
 		t.leafAt[n+1] = uint32(len(out))
 	}
-	t.findStops()
+	findStops(t)
 	return out
 }
 
 // placeLeaves puts stacks in the order of their nodes, by their positions.
-func (t *Tree) placeLeaves(stacks []profile.StackID) []uint32 {
+func placeLeaves(t *Tree, stacks []profile.StackID) []uint32 {
 	// Counted one place further, the beginnings become the ends while the leaves
 	// are placed, and with that the beginnings of the next ones.
 	at := make([]uint32, t.Len()+2)
@@ -43,12 +43,12 @@ func (t *Tree) placeLeaves(stacks []profile.StackID) []uint32 {
 		*to++
 	}
 	t.leafAt = at[:t.Len()+1]
-	t.findStops()
+	findStops(t)
 	return leaves
 }
 
 // findStops finds for each node how many leaves are before its End.
-func (t *Tree) findStops() {
+func findStops(t *Tree) {
 	t.stop = make([]uint32, t.Len())
 	for n, end := range t.end {
 		t.stop[n] = t.leafAt[end]
@@ -56,7 +56,7 @@ func (t *Tree) findStops() {
 }
 
 // findBare finds the nodes that have no leaves, neither of their own nor below.
-func (t *Tree) findBare() (bare []NodeID) {
+func findBare(t *Tree) (bare []NodeID) {
 	for n, stop := range t.stop {
 		if stop == t.leafAt[n] {
 			bare = append(bare, NodeID(n))

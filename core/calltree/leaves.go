@@ -5,6 +5,7 @@ import (
 	"slices"
 	"sync"
 
+	"entelon/core/parallel"
 	"entelon/core/profile"
 	"entelon/core/scope"
 )
@@ -51,7 +52,7 @@ func (x *leaves) total(measure int) tallies {
 		var joining sync.Mutex
 		one := alike(values)
 		sum := newTallies(0, one)
-		shared(len(stacks), func(pieces iter.Seq2[int, int]) {
+		parallel.Pieces(len(stacks), func(pieces iter.Seq2[int, int]) {
 			mine := newTallies(len(x.stacks), one)
 			for low, high := range pieces {
 				if one != 0 {
@@ -86,7 +87,7 @@ func (x *leaves) add(measure int, sieve scope.Sieve) tallies {
 	all := x.total(measure)
 	var in []bool // by leaf; nil: all
 	if sieve.Stacks != nil {
-		in = x.owner.mask(sieve.Stacks)
+		in = mask(x.owner, sieve.Stacks)
 	}
 	return running(len(all.samples), all.alike, func(low int, out tallies) {
 		copy(out.samples, all.samples[low:])

@@ -101,7 +101,7 @@ func TestALevelIsNeverAddedUpOverTime(t *testing.T) {
 							t.Errorf("seed %d, in order %v, %q %s: %d, not %d", seed, ordered, text, by, got, want)
 						}
 						var self int64
-						for _, f := range x.Functions(c) {
+						for _, f := range calltree.Functions(x, c) {
 							self += f.Self
 						}
 						if self != want {

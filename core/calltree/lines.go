@@ -16,7 +16,7 @@ type Line struct {
 
 // Lines sums over the samples of a cost what each line of a file costs: itself,
 // and with what it calls. Line 0 is where the line is unknown.
-func (t *Tree) Lines(c *Cost, file string) []Line {
+func Lines(t *Tree, c *Cost, file string) []Line {
 	p := t.Profile
 	in := make([]bool, len(p.Functions)) // functions that are in the file
 	for f := range p.Functions {

@@ -31,7 +31,7 @@ func TestLines(t *testing.T) {
 			}
 		})
 	}
-	lines := tr.Lines(tr.Cost(0, sc), "a.c") // all of the made functions are in it
+	lines := calltree.Lines(tr, tr.Cost(0, sc), "a.c") // all of the made functions are in it
 	if len(lines) != len(total) {
 		t.Fatalf("%d lines, want %d", len(lines), len(total))
 	}
@@ -45,7 +45,7 @@ func TestLines(t *testing.T) {
 			}
 		}
 	}
-	if got := tr.Lines(tr.Cost(0, sc), "b.c"); len(got) != 0 {
+	if got := calltree.Lines(tr, tr.Cost(0, sc), "b.c"); len(got) != 0 {
 		t.Errorf("a file without functions has %d lines", len(got))
 	}
 }

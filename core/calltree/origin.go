@@ -31,8 +31,8 @@ type LineValue struct {
 	Value int64
 }
 
-// Origin sums over the samples of a cost.
-func (t *Tree) Origin(c *Cost, f profile.FunctionID) Origin {
+// OriginOf sums over the samples of a cost.
+func OriginOf(t *Tree, c *Cost, f profile.FunctionID) Origin {
 	p, st, sum := t.Profile, t.byLine(), c.byLine()
 	var o Origin
 	into := map[profile.FunctionID]Edge{}

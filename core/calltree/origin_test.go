@@ -19,8 +19,8 @@ func TestOriginAddsUp(t *testing.T) {
 		tr := calltree.New(p)
 		for _, sc := range []scope.Scope{{}, scope.Between(200e6, 900e6)} {
 			cost := tr.Cost(0, sc)
-			for _, r := range tr.Functions(cost) {
-				o := tr.Origin(cost, r.Function)
+			for _, r := range calltree.Functions(tr, cost) {
+				o := calltree.OriginOf(tr, cost, r.Function)
 				var found, lines, into int64
 				for _, x := range o.Found {
 					found += x.Value
@@ -66,7 +66,7 @@ func TestOriginTellsInlinedAndCutOff(t *testing.T) {
 			mix = profile.FunctionID(i)
 		}
 	}
-	o := tr.Origin(tr.Cost(0, scope.Scope{}), mix)
+	o := calltree.OriginOf(tr, tr.Cost(0, scope.Scope{}), mix)
 	if o.Total != 8 || o.Inlined != 7 || o.CutOff != 1 || len(o.Into) != 1 || name(o.Into[0].Function) != "fill" || o.Into[0].Value != 7 {
 		t.Errorf("%+v", o)
 	}

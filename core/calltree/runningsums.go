@@ -3,6 +3,8 @@ package calltree
 import (
 	"slices"
 	"sync"
+
+	"entelon/core/parallel"
 )
 
 // atOnce is how many tallies are made before they are added up: so many that they
@@ -16,7 +18,7 @@ func running(n int, alike int64, fill func(low int, out tallies)) tallies {
 	out := newTallies(n+1, alike)
 	var ends []int
 	var joining sync.Mutex
-	parallel(n, func(low, high int) {
+	parallel.Each(n, func(low, high int) {
 		var samples uint32
 		var value int64
 		for from := low; from < high; from += atOnce {
@@ -36,7 +38,7 @@ func running(n int, alike int64, fill func(low int, out tallies)) tallies {
 	for i := 1; i < len(ends); i++ {
 		below.set(i, below.at(i-1).plus(out.at(ends[i-1])))
 	}
-	parallel(n, func(low, high int) {
+	parallel.Each(n, func(low, high int) {
 		for from := low; from < high; {
 			i, _ := slices.BinarySearch(ends, from+1)
 			to := min(ends[i], high)

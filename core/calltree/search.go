@@ -6,6 +6,7 @@ import (
 	"strings"
 	"sync"
 
+	"entelon/core/parallel"
 	"entelon/core/profile"
 )
 
@@ -18,7 +19,7 @@ type Matches struct {
 }
 
 // lowerNames are the names of all functions without regard to case, made once.
-func (t *Tree) lowerNames() []string {
+func lowerNames(t *Tree) []string {
 	t.lower.Do(func() {
 		t.names = make([]string, len(t.Profile.Functions))
 		for f := range t.names {
@@ -30,28 +31,28 @@ func (t *Tree) lowerNames() []string {
 
 // Search finds the functions below root whose name contains text, without
 // regard to case, and what they cover together.
-func (t *Tree) Search(c *Cost, root NodeID, text string) Matches {
+func Search(t *Tree, c *Cost, root NodeID, text string) Matches {
 	text = strings.ToLower(text)
 	var m Matches
 	if text == "" {
 		return m
 	}
-	names := t.lowerNames()
+	names := lowerNames(t)
 	hit := make([]bool, len(names))
 	for f := range hit {
 		hit[f] = f != 0 && strings.Contains(names[f], text)
 	}
 	first, end := max(root, 1), t.end[root]
 	if c.everywhere() {
-		return t.matchWhole(c, root, hit)
+		return matchWhole(t, c, root, hit)
 	}
 	seen := make([]bool, len(t.Profile.Functions))
 	var joining sync.Mutex
-	shared(int(end-first), func(pieces iter.Seq2[int, int]) {
+	parallel.Pieces(int(end-first), func(pieces iter.Seq2[int, int]) {
 		var mine Matches
 		met := make([]bool, len(seen))
 		for low, high := range pieces {
-			t.match(c, root, first+NodeID(low), first+NodeID(high), hit, met, &mine)
+			match(t, c, root, first+NodeID(low), first+NodeID(high), hit, met, &mine)
 		}
 		joining.Lock()
 		defer joining.Unlock()
@@ -72,7 +73,7 @@ func (t *Tree) Search(c *Cost, root NodeID, text string) Matches {
 
 // matchWhole is the search where each node with leaves has cost: how many nodes a
 // function has is known, and what is below one that matches need not be gone through.
-func (t *Tree) matchWhole(c *Cost, root NodeID, hit []bool) (m Matches) {
+func matchWhole(t *Tree, c *Cost, root NodeID, hit []bool) (m Matches) {
 	first, end := max(root, 1), t.end[root]
 	without := map[profile.FunctionID]int{} // nodes that have no cost
 	for _, n := range t.bare() {
@@ -92,11 +93,11 @@ func (t *Tree) matchWhole(c *Cost, root NodeID, hit []bool) (m Matches) {
 		}
 	}
 	var joining sync.Mutex
-	shared(int(end-first), func(pieces iter.Seq2[int, int]) {
+	parallel.Pieces(int(end-first), func(pieces iter.Seq2[int, int]) {
 		var mine tally
 		for low, high := range pieces {
 			low, high := first+NodeID(low), first+NodeID(high)
-			for n := t.covered(root, low, hit); n < high; n++ {
+			for n := covered(t, root, low, hit); n < high; n++ {
 				if hit[t.Function[n]] {
 					mine = mine.plus(c.total(n))
 					n = t.end[n] - 1
@@ -112,7 +113,7 @@ func (t *Tree) matchWhole(c *Cost, root NodeID, hit []bool) (m Matches) {
 
 // covered returns from where on nodes are not below one that is above low and
 // matches: low, if there is none.
-func (t *Tree) covered(root, low NodeID, hit []bool) NodeID {
+func covered(t *Tree, root, low NodeID, hit []bool) NodeID {
 	covered := low
 	for n := t.Parent[low]; n > root || n == root && n != 0; n = t.Parent[n] {
 		if hit[t.Function[n]] {
@@ -123,8 +124,8 @@ func (t *Tree) covered(root, low NodeID, hit []bool) NodeID {
 }
 
 // match adds up the nodes from low to high that are of functions that are hit.
-func (t *Tree) match(c *Cost, root, low, high NodeID, hit, met []bool, m *Matches) {
-	covered := t.covered(root, low, hit) // nodes before this are below one that matches
+func match(t *Tree, c *Cost, root, low, high NodeID, hit, met []bool, m *Matches) {
+	covered := covered(t, root, low, hit) // nodes before this are below one that matches
 	for n := low; n < high; n++ {
 		f := t.Function[n]
 		if !hit[f] {

@@ -21,7 +21,7 @@ func (t *Tree) Prepare() {
 	sorted.who()
 	t.byLine()
 	t.NodesOf(0)
-	t.lowerNames()
+	lowerNames(t)
 	t.tops()
 	t.bare()
 }

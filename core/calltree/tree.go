@@ -82,28 +82,52 @@ func Runtime(p *profile.Profile) func(profile.FunctionID) bool {
 // known.
 func build(p *profile.Profile, fold folding, samples *leaves) *Tree {
 	t := &Tree{Profile: p, samples: samples, NodeOf: make([]NodeID, p.Stacks.Len())}
-	t.byLine, t.tops = sync.OnceValue(t.stackTree), sync.OnceValue(t.topsOf)
-	t.bare = sync.OnceValue(t.findBare)
+	t.byLine, t.tops = sync.OnceValue(t.stackTree), sync.OnceValue(func() []profile.FunctionID { return topsOf(t) })
+	t.bare = sync.OnceValue(func() []NodeID { return findBare(t) })
 	var group *byStack
 	var grouped sync.WaitGroup
 	if samples == nil {
 		grouped.Go(func() { group = groupSamples(p) })
 	}
 	if fold.none() {
-		t.grow()
+		grow(t)
 	} else {
-		t.foldUp(fold)
+		foldUp(t, fold)
 	}
-	t.findEnds()
-	t.markOutermost()
+	findEnds(t)
+	markOutermost(t)
 	grouped.Wait()
 	if samples != nil {
-		t.leaves = t.placeLeaves(samples.stacks)
+		t.leaves = placeLeaves(t, samples.stacks)
 	} else {
 		// Adding up goes the same way as the nodes do.
-		t.samples = newLeaves(t, group, t.ownLeaves(group))
+		t.samples = newLeaves(t, group, ownLeaves(t, group))
 	}
 	return t
+}
+
+// EndsStacks reports whether there is a stack that ends in this node.
+func (t *Tree) EndsStacks(n NodeID) bool { return t.leafAt[n] != t.leafAt[n+1] }
+
+// NodesOf returns the nodes of a function, parents before their children. The
+// slice must not be changed.
+func (t *Tree) NodesOf(f profile.FunctionID) []NodeID {
+	t.byFunc.Do(func() {
+		t.nodeAt = make([]uint32, len(t.Profile.Functions)+1)
+		for _, f := range t.Function[1:] {
+			t.nodeAt[f+1]++
+		}
+		for i := range t.Profile.Functions {
+			t.nodeAt[i+1] += t.nodeAt[i]
+		}
+		next := append([]uint32(nil), t.nodeAt...)
+		t.nodes = make([]NodeID, t.Len()-1)
+		for n, f := range t.Function[1:] {
+			t.nodes[next[f]] = NodeID(n + 1)
+			next[f]++
+		}
+	})
+	return t.nodes[t.nodeAt[f]:t.nodeAt[f+1]]
 }
 
 // canonical maps every function to the first one with its name and module, so
@@ -145,7 +169,7 @@ func (t *Tree) Bytes() int64 {
 func (t *Tree) CostBytes() int64 { return int64(len(t.samples.stacks)) * 12 }
 
 // findEnds finds where what is below each node ends.
-func (t *Tree) findEnds() {
+func findEnds(t *Tree) {
 	t.end = make([]NodeID, t.Len())
 	for n := t.Len() - 1; n > 0; n-- {
 		t.end[n] = max(t.end[n], NodeID(n+1))
@@ -172,7 +196,7 @@ func (t *Tree) Children(n NodeID) iter.Seq[NodeID] {
 
 // markOutermost finds for each node whether its function is above it, too: it
 // is while the way through the tree has not come to the End of that one.
-func (t *Tree) markOutermost() {
+func markOutermost(t *Tree) {
 	t.Outermost = make([]bool, t.Len())
 	until := make([]NodeID, len(t.Profile.Functions)) // by function
 	for n := 1; n < t.Len(); n++ {

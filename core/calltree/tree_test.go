@@ -55,7 +55,7 @@ func TestSelfCostsSumToTheTotal(t *testing.T) {
 				t.Fatalf("node %d has %d, its parts %d", n, c.Total(n), below)
 			}
 		}
-		for _, r := range tr.Functions(c) {
+		for _, r := range calltree.Functions(tr, c) {
 			functions += r.Self
 			if r.Total < r.Self || r.Total > want {
 				t.Fatalf("function %d: self %d, total %d, all %d", r.Function, r.Self, r.Total, want)
@@ -81,7 +81,7 @@ func TestTotalsCountRecursionOnce(t *testing.T) {
 			}
 		}
 		tr := calltree.New(p)
-		for _, r := range tr.Functions(tr.Cost(0, scope.Scope{})) {
+		for _, r := range calltree.Functions(tr, tr.Cost(0, scope.Scope{})) {
 			if r.Total != want[r.Function] {
 				t.Fatalf("seed %d, %s: total %d, want %d", seed, p.FunctionName(r.Function), r.Total, want[r.Function])
 			}
@@ -95,15 +95,15 @@ func TestTotalsCountRecursionOnce(t *testing.T) {
 
 func TestCallersSumToTheTotal(t *testing.T) {
 	every(t, func(t *testing.T, _ *profile.Profile, tr *calltree.Tree, c *calltree.Cost, _ int64) {
-		for _, r := range tr.Functions(c) {
+		for _, r := range calltree.Functions(tr, c) {
 			var callers int64
-			for _, e := range tr.Callers(c, r.Function) {
+			for _, e := range calltree.Callers(tr, c, r.Function) {
 				callers += e.Value
 			}
 			if callers != r.Total {
 				t.Fatalf("callers of %d bring %d of its total %d", r.Function, callers, r.Total)
 			}
-			for _, e := range tr.Callees(c, r.Function) {
+			for _, e := range calltree.Callees(tr, c, r.Function) {
 				if e.Value > r.Total {
 					t.Fatalf("a callee takes %d of the total %d", e.Value, r.Total)
 				}
@@ -132,8 +132,8 @@ func TestCalleesAreThoseOfTheSamples(t *testing.T) {
 		}
 		tr := calltree.New(p)
 		c := tr.Cost(0, scope.Scope{})
-		for _, r := range tr.Functions(c) {
-			for _, e := range tr.Callees(c, r.Function) {
+		for _, r := range calltree.Functions(tr, c) {
+			for _, e := range calltree.Callees(tr, c, r.Function) {
 				k := call{r.Function, e.Function}
 				if e.Value != want[k] {
 					t.Fatalf("seed %d: %v takes %d, want %d", seed, k, e.Value, want[k])
@@ -190,7 +190,7 @@ func TestSearchCoversEachSampleOnce(t *testing.T) {
 	p := invent.Profile(5, invent.Small)
 	tr := calltree.New(p)
 	c := tr.Cost(0, scope.Scope{})
-	if m := tr.Search(c, 0, "FN"); m.Value != c.Total(0) {
+	if m := calltree.Search(tr, c, 0, "FN"); m.Value != c.Total(0) {
 		t.Errorf("a search for all covers %d of %d", m.Value, c.Total(0))
 	}
 	var want int64
@@ -201,10 +201,10 @@ func TestSearchCoversEachSampleOnce(t *testing.T) {
 			want += p.Samples.Values[0][i]
 		}
 	}
-	if m := tr.Search(c, 0, "n3"); m.Value != want || len(m.Functions) != 1 {
+	if m := calltree.Search(tr, c, 0, "n3"); m.Value != want || len(m.Functions) != 1 {
 		t.Errorf("the search covers %d in %d functions, want %d in 1", m.Value, len(m.Functions), want)
 	}
-	if m := tr.Search(c, 0, ""); m.Nodes != 0 {
+	if m := calltree.Search(tr, c, 0, ""); m.Nodes != 0 {
 		t.Error("a search for nothing found something")
 	}
 }
@@ -223,7 +223,7 @@ func TestSpreadPoint(t *testing.T) {
 	b.Sample(3, th, b.Push(0, f("idle")), 5)
 	tr := calltree.New(b.Profile())
 	c := tr.Cost(0, scope.Scope{})
-	if n := tr.SpreadPoint(c, 0.5); b.Profile().FunctionName(tr.Function[n]) != "engrave" {
+	if n := calltree.SpreadPoint(tr, c, 0.5); b.Profile().FunctionName(tr.Function[n]) != "engrave" {
 		t.Errorf("the cost spreads out at %q, want engrave", b.Profile().FunctionName(tr.Function[n]))
 	}
 }
@@ -268,7 +268,7 @@ func BenchmarkCost(b *testing.B) {
 		frames += int64(tr.Depth[tr.NodeOf[s]])
 	}
 	for b.Loop() {
-		tr.Functions(tr.Cost(0, scope.Scope{}))
+		calltree.Functions(tr, tr.Cost(0, scope.Scope{}))
 	}
 	b.ReportMetric(float64(frames)*float64(b.N)/b.Elapsed().Seconds()/1e6, "Mframes/s")
 }
@@ -312,7 +312,7 @@ func TestFoldedRuntime(t *testing.T) {
 	c := tr.Cost(0, scope.Scope{})
 	got := map[string][2]int64{}
 	var sum int64
-	for _, r := range tr.Functions(c) {
+	for _, r := range calltree.Functions(tr, c) {
 		got[p.FunctionName(r.Function)] = [2]int64{r.Self, r.Total}
 		sum += r.Self
 	}
@@ -326,7 +326,7 @@ func TestFoldedRuntime(t *testing.T) {
 	var o int64
 	for f := range p.Functions {
 		if p.FunctionName(profile.FunctionID(f)) == "pull" {
-			o = tr.Origin(tr.Cost(0, scope.Scope{}), profile.FunctionID(f)).Total
+			o = calltree.OriginOf(tr, tr.Cost(0, scope.Scope{}), profile.FunctionID(f)).Total
 		}
 	}
 	if o != 20 {
@@ -352,7 +352,7 @@ func TestKeptFunctionsAreDrawn(t *testing.T) {
 		p := invent.Profile(seed, invent.Small)
 		tr := calltree.New(p)
 		c := tr.Cost(0, scope.Scope{})
-		rows := tr.Functions(c)
+		rows := calltree.Functions(tr, c)
 		rarest := rows[len(rows)-1].Function
 		l := tr.Layout(c, calltree.LayoutOptions{MinWidth: c.Total(0) / 4, Keep: []profile.FunctionID{rarest}})
 		drawn := map[calltree.NodeID]bool{}

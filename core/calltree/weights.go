@@ -8,7 +8,7 @@ func (t *Tree) Weights() scope.Weights {
 	p := t.Profile
 	w := scope.Weights{Self: make([]int64, len(p.Functions)), Total: make([]int64, len(p.Functions)), Thread: make([]int64, len(p.Threads))}
 	for m := range p.Measures {
-		for _, r := range t.Functions(t.Cost(m, scope.Scope{})) {
+		for _, r := range Functions(t, t.Cost(m, scope.Scope{})) {
 			w.Self[r.Function] += r.SelfSamples
 			w.Total[r.Function] += r.TotalSamples
 		}

@@ -63,7 +63,7 @@ func countedIn(r *Result) []counted {
 				cost := runs[i].Calls[k].Cost
 				c.cost[side] = append(c.cost[side], cost)
 				// A call's stack ends in the function itself.
-				if rows := runs[i].Tree.Functions(cost); len(rows) > 0 {
+				if rows := calltree.Functions(runs[i].Tree, cost); len(rows) > 0 {
 					c.function = r.align.IDs[side][i][rows[0].Function]
 				}
 			}

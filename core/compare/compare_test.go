@@ -20,7 +20,7 @@ import (
 func runOf(p *profile.Profile) match.Run {
 	tr := calltree.New(p)
 	c := tr.Cost(0, scope.Scope{})
-	return match.Run{Tree: tr, Cost: c, Functions: tr.Functions(c), DurationNS: 1e9, CPUNS: p.Total(0), Work: 1, Calls: compare.CallsOf(tr, scope.Scope{})}
+	return match.Run{Tree: tr, Cost: c, Functions: calltree.Functions(tr, c), DurationNS: 1e9, CPUNS: p.Total(0), Work: 1, Calls: compare.CallsOf(tr, scope.Scope{})}
 }
 
 // runs makes takes of a shop, one after the other.

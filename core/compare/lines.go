@@ -3,6 +3,7 @@ package compare
 import (
 	"slices"
 
+	"entelon/core/calltree"
 	"entelon/core/profile"
 )
 
@@ -66,7 +67,7 @@ func (r *Result) Lines(number int32, sources [2][]string) Lines {
 		}
 		for i := range runs {
 			by := r.by[side][i] * float64(len(runs))
-			for _, l := range runs[i].Tree.Lines(runs[i].Cost, out.File[side]) {
+			for _, l := range calltree.Lines(runs[i].Tree, runs[i].Cost, out.File[side]) {
 				c := costs[side][l.Line]
 				costs[side][l.Line] = LineCost{l.Line, c.Self + float64(l.Self)/by, c.Total + float64(l.Total)/by}
 			}

@@ -60,12 +60,12 @@ func (r *Reader) Take(c *calltree.Cost, rows []calltree.FunctionCost) []Part {
 		if f, v := under(t, c, top.Function); f != 0 {
 			out = append(out, Part{Text: ", " + most(float64(v)/float64(max(1, top.Self))) + " in "}, name(f))
 		}
-	} else if callers := t.Callers(c, top.Function); len(callers) > 0 && callers[0].Function != 0 {
+	} else if callers := calltree.Callers(t, c, top.Function); len(callers) > 0 && callers[0].Function != 0 {
 		first := callers[0]
 		out = append(out, Part{Text: ", " + most(float64(first.Value)/float64(max(1, top.Total))) + " when called by "}, name(first.Function))
 	}
 	out = append(out, Part{Text: ". "})
-	if n := t.SpreadPoint(c, spreads); n != 0 {
+	if n := calltree.SpreadPoint(t, c, spreads); n != 0 {
 		at := t.Function[n]
 		busy := 0
 		for m := range t.Children(n) {

@@ -16,7 +16,7 @@ func read(p *profile.Profile) string {
 	t := calltree.New(p)
 	c := t.Cost(0, scope.Scope{})
 	var b strings.Builder
-	for _, part := range reading.New(t).Take(c, t.Functions(c)) {
+	for _, part := range reading.New(t).Take(c, calltree.Functions(t, c)) {
 		b.WriteString(part.Text)
 	}
 	return b.String()
@@ -68,7 +68,7 @@ func TestReadingOfNothing(t *testing.T) {
 	p := invent.Profile(1, invent.Small)
 	tr := calltree.New(p)
 	c := tr.Cost(0, scope.Between(1<<60, 0))
-	if parts := reading.New(tr).Take(c, tr.Functions(c)); len(parts) != 1 || !strings.Contains(parts[0].Text, "no cost") {
+	if parts := reading.New(tr).Take(c, calltree.Functions(tr, c)); len(parts) != 1 || !strings.Contains(parts[0].Text, "no cost") {
 		t.Errorf("of an empty scope it says %v", parts)
 	}
 }
@@ -131,7 +131,7 @@ func TestReadingOfWaits(t *testing.T) {
 	tr := calltree.New(b.Profile())
 	c := tr.Cost(0, scope.Scope{})
 	var text strings.Builder
-	for _, p := range reading.New(tr).Take(c, tr.Functions(c)) {
+	for _, p := range reading.New(tr).Take(c, calltree.Functions(tr, c)) {
 		text.WriteString(p.Text)
 	}
 	if want := "80 % of the waiting time: [waits for a lock], 75 % of that in fetch."; !strings.HasPrefix(text.String(), want) {
@@ -166,7 +166,7 @@ func TestWhoseAndWhat(t *testing.T) {
 	tr := calltree.New(b.Profile())
 	c := tr.Cost(0, scope.Scope{})
 	text := ""
-	for _, p := range reading.New(tr).Take(c, tr.Functions(c)) {
+	for _, p := range reading.New(tr).Take(c, calltree.Functions(tr, c)) {
 		text += p.Text
 	}
 	for _, want := range []string{

@@ -48,7 +48,7 @@ func (m *matching) around(side int, e *entry) neighbours {
 		}
 		return out
 	}
-	return neighbours{shares(run.Tree.Callers(run.Cost, at.id)), shares(run.Tree.Callees(run.Cost, at.id))}
+	return neighbours{shares(calltree.Callers(run.Tree, run.Cost, at.id)), shares(calltree.Callees(run.Tree, run.Cost, at.id))}
 }
 
 // overlap is what two distributions have in common, from 0 to 1; two that are

@@ -1,8 +1,9 @@
-package calltree_test
+package callgraph_test
 
 import (
 	"testing"
 
+	"entelon/core/callgraph"
 	"entelon/core/calltree"
 	"entelon/core/invent"
 	"entelon/core/profile"
@@ -16,9 +17,9 @@ func TestNeighboursConserve(t *testing.T) {
 		p := invent.Profile(seed+40, invent.Small)
 		tr := calltree.New(p)
 		c := tr.Cost(0, scope.Scope{})
-		for _, r := range tr.Functions(c) {
+		for _, r := range calltree.Functions(tr, c) {
 			for _, most := range []int{100, 3} {
-				h := tr.Around(c, r.Function, 3, most)
+				h := callgraph.Around(tr, c, r.Function, 3, most)
 				if h.Total != r.Total || h.Nodes[0].Value != r.Total || h.Nodes[0].Function != r.Function {
 					t.Fatalf("the middle has %d of %d", h.Total, r.Total)
 				}
@@ -54,12 +55,12 @@ func TestNeighboursConserve(t *testing.T) {
 				}
 			}
 		}
-		g := tr.Calls(c, tr.Functions(c), 6, 0.01)
+		g := callgraph.Calls(tr, c, calltree.Functions(tr, c), 6, 0.01)
 		self := g.HiddenSelf
 		for _, f := range g.Functions {
 			self += f.Self
 		}
-		if self != c.Total(0) || len(g.Functions) > 6 || len(g.Functions)+g.HiddenFunctions != len(tr.Functions(c)) {
+		if self != c.Total(0) || len(g.Functions) > 6 || len(g.Functions)+g.HiddenFunctions != len(calltree.Functions(tr, c)) {
 			t.Errorf("the graph has %d of %d, %d functions and %d hidden", self, c.Total(0), len(g.Functions), g.HiddenFunctions)
 		}
 	}
@@ -74,11 +75,11 @@ func TestPaths(t *testing.T) {
 	var walk func(n calltree.NodeID)
 	walk = func(n calltree.NodeID) {
 		sum := c.Self(n)
-		for _, s := range tr.Below(c, n) {
+		for _, s := range callgraph.Below(tr, c, n) {
 			sum += s.Total
 			if s.More {
 				walk(s.Node)
-			} else if len(tr.Below(c, s.Node)) > 0 {
+			} else if len(callgraph.Below(tr, c, s.Node)) > 0 {
 				t.Fatal("there are steps behind the last one")
 			}
 		}
@@ -88,12 +89,12 @@ func TestPaths(t *testing.T) {
 	}
 	walk(0)
 	var sum int64
-	for _, s := range tr.Leaves(c, nil) {
+	for _, s := range callgraph.Leaves(tr, c, nil) {
 		sum += s.Total
 		var up func(path []profile.FunctionID, total int64, depth int)
 		up = func(path []profile.FunctionID, total int64, depth int) {
 			var callers int64
-			for _, x := range tr.Leaves(c, path) {
+			for _, x := range callgraph.Leaves(tr, c, path) {
 				callers += x.Total
 				if depth < 3 && x.More {
 					up(append(path[:len(path):len(path)], x.Function), x.Total, depth+1)

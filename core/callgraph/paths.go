@@ -1,24 +1,26 @@
-package calltree
+package callgraph
 
 import (
 	"iter"
 	"sort"
 	"sync"
 
+	"entelon/core/calltree"
+	"entelon/core/parallel"
 	"entelon/core/profile"
 )
 
 // Step is a function on a path, with the cost that goes along the path up to it.
 type Step struct {
 	Function    profile.FunctionID
-	Node        NodeID // from the roots; 0 from the leaves, where a step has many
-	Self, Total int64  // from the leaves both are the cost that ends at the path's first function
+	Node        calltree.NodeID // from the roots; 0 from the leaves, where a step has many
+	Self, Total int64           // from the leaves both are the cost that ends at the path's first function
 	Samples     int64
 	More        bool // there are steps behind it
 }
 
 // Below returns the steps that follow a node from the roots, the costliest first.
-func (t *Tree) Below(c *Cost, n NodeID) []Step {
+func Below(t *calltree.Tree, c *calltree.Cost, n calltree.NodeID) []Step {
 	var out []Step
 	for m := range t.Children(n) {
 		if c.TotalSamples(m) > 0 {
@@ -33,9 +35,9 @@ func (t *Tree) Below(c *Cost, n NodeID) []Step {
 // the functions that cost something themselves, of any other the callers of its
 // last function where the stack ends in this path. What begins there, at the
 // root, is left out: it is the difference to the path's own cost.
-func (t *Tree) Leaves(c *Cost, path []profile.FunctionID) []Step {
+func Leaves(t *calltree.Tree, c *calltree.Cost, path []profile.FunctionID) []Step {
 	if len(path) == 0 {
-		return t.ends(c)
+		return ends(t, c)
 	}
 	sum := make([]Step, len(t.Profile.Functions))
 	for _, n := range t.NodesOf(path[0]) {
@@ -61,20 +63,20 @@ func (t *Tree) Leaves(c *Cost, path []profile.FunctionID) []Step {
 }
 
 // ends returns the functions that cost something themselves.
-func (t *Tree) ends(c *Cost) []Step {
+func ends(t *calltree.Tree, c *calltree.Cost) []Step {
 	sum := make([]Step, len(t.Profile.Functions))
 	var joining sync.Mutex
-	shared(t.Len()-1, func(pieces iter.Seq2[int, int]) {
+	parallel.Pieces(t.Len()-1, func(pieces iter.Seq2[int, int]) {
 		part := make([]Step, len(sum))
 		for low, high := range pieces {
-			for n := NodeID(low + 1); n <= NodeID(high); n++ {
-				if t.leafAt[n] == t.leafAt[n+1] {
+			for n := calltree.NodeID(low + 1); n <= calltree.NodeID(high); n++ {
+				if !t.EndsStacks(n) {
 					continue
 				}
-				if self := c.self(n); self.samples > 0 {
+				if samples := c.SelfSamples(n); samples > 0 {
 					s := &part[t.Function[n]]
-					s.Self += self.value
-					s.Samples += self.samples
+					s.Self += c.Self(n)
+					s.Samples += samples
 					s.More = s.More || t.Parent[n] != 0
 				}
 			}

@@ -1,4 +1,6 @@
-package calltree
+// Package parallel shares work on a slice among the processors, where there is enough of it. Its
+// goroutines end with the call; what they share is guarded by whoever calls.
+package parallel
 
 import (
 	"iter"
@@ -7,20 +9,20 @@ import (
 	"sync/atomic"
 )
 
-// worthSharing is from how many on work is shared among processors.
-const worthSharing = 1 << 17
+// Worth is from how many on work is shared among processors.
+const Worth = 1 << 17
 
 // piecesEach is in how many pieces work is cut for each processor: another program
 // may use one of them for a while, and then the others do more.
 const piecesEach = 8
 
-// shared has all of n done, in pieces that follow each other, on all processors
+// Pieces has all of n done, in pieces that follow each other, on all processors
 // where that is worth it. work is called once for each, with the pieces that fall
 // to it.
-func shared(n int, work func(pieces iter.Seq2[int, int])) { sharedFrom(worthSharing, n, work) }
+func Pieces(n int, work func(pieces iter.Seq2[int, int])) { PiecesFrom(Worth, n, work) }
 
-// sharedFrom shares from so many on, where each takes longer.
-func sharedFrom(worth, n int, work func(pieces iter.Seq2[int, int])) {
+// PiecesFrom shares from so many on, where each takes longer.
+func PiecesFrom(worth, n int, work func(pieces iter.Seq2[int, int])) {
 	processors := runtime.GOMAXPROCS(0)
 	if n < worth || processors == 1 {
 		work(func(yield func(int, int) bool) { yield(0, n) })
@@ -43,9 +45,9 @@ func sharedFrom(worth, n int, work func(pieces iter.Seq2[int, int])) {
 	all.Wait()
 }
 
-// parallel does something for all of n, in pieces.
-func parallel(n int, do func(low, high int)) {
-	shared(n, func(pieces iter.Seq2[int, int]) {
+// Each does something for all of n, in pieces.
+func Each(n int, do func(low, high int)) {
+	Pieces(n, func(pieces iter.Seq2[int, int]) {
 		for low, high := range pieces {
 			do(low, high)
 		}

@@ -1,10 +1,17 @@
-package calltree
+// Package callgraph tells who calls whom: the callers and callees around a function, the call
+// graph of all, and paths that are followed step by step from the roots or from the leaves.
+//
+// A large pass is shared among goroutines that end with the call; a lock within it joins what
+// they found.
+package callgraph
 
 import (
 	"iter"
 	"sort"
 	"sync"
 
+	"entelon/core/calltree"
+	"entelon/core/parallel"
 	"entelon/core/profile"
 )
 
@@ -35,13 +42,13 @@ type Neighbourhood struct {
 // callers up to so many levels away, and the callees. On each level at most
 // most functions stand alone; the rest stands together. Links out of a node sum
 // to its value less what ends there.
-func (t *Tree) Around(c *Cost, f profile.FunctionID, levels, most int) Neighbourhood {
+func Around(t *calltree.Tree, c *calltree.Cost, f profile.FunctionID, levels, most int) Neighbourhood {
 	var h Neighbourhood
 	all := newAround(t, c, levels)
 	middle := levelFunction{0, f}
 	nodes := t.NodesOf(f)
 	var joining sync.Mutex
-	sharedFrom(worthSharing/32, len(nodes), func(pieces iter.Seq2[int, int]) {
+	parallel.PiecesFrom(parallel.Worth/32, len(nodes), func(pieces iter.Seq2[int, int]) {
 		a := newAround(t, c, levels)
 		var self int64
 		for low, high := range pieces {
@@ -65,7 +72,7 @@ func (t *Tree) Around(c *Cost, f profile.FunctionID, levels, most int) Neighbour
 }
 
 // from adds one stack with the function in the middle, upwards and downwards.
-func (a *around) from(node NodeID, middle levelFunction) {
+func (a *around) from(node calltree.NodeID, middle levelFunction) {
 	v, k := a.c.Total(node), a.c.TotalSamples(node)
 	a.add(middle, v, k)
 	below, at := middle, a.t.Parent[node]
@@ -84,14 +91,14 @@ type levelFunction struct {
 }
 
 type around struct {
-	t      *Tree
-	c      *Cost
+	t      *calltree.Tree
+	c      *calltree.Cost
 	levels int
 	value  [][]Neighbour      // by level from the outermost callers on, and function
 	links  []map[uint64]int64 // by level of what is called, and both functions
 }
 
-func newAround(t *Tree, c *Cost, levels int) *around {
+func newAround(t *calltree.Tree, c *calltree.Cost, levels int) *around {
 	return &around{t: t, c: c, levels: levels, value: make([][]Neighbour, 2*levels+1), links: make([]map[uint64]int64, 2*levels+1)}
 }
 
@@ -134,7 +141,7 @@ func (a *around) link(from, to levelFunction, v int64) {
 	(*here)[uint64(from.function)<<32|uint64(to.function)] += v
 }
 
-func (a *around) down(n NodeID, at levelFunction, levels int) {
+func (a *around) down(n calltree.NodeID, at levelFunction, levels int) {
 	if at.level == levels {
 		return
 	}
@@ -223,7 +230,7 @@ func sortLinks(ls []Link) {
 
 // Graph is the call graph of all functions, without its thin parts.
 type Graph struct {
-	Functions []FunctionCost
+	Functions []calltree.FunctionCost
 	Links     []Link // by positions in Functions
 	// What was left out: functions, thin calls between those that are shown, the
 	// self cost of the functions, and the cost of calls from them or to them.
@@ -235,9 +242,9 @@ type Graph struct {
 // most so many and none below a share of all, and the calls between them that
 // carry at least that share. A call within a recursion counts once a stack, with
 // the outermost frame of what is called.
-func (t *Tree) Calls(c *Cost, rows []FunctionCost, most int, share float64) Graph {
-	sorted := append([]FunctionCost(nil), rows...)
-	SortByTotal(sorted)
+func Calls(t *calltree.Tree, c *calltree.Cost, rows []calltree.FunctionCost, most int, share float64) Graph {
+	sorted := append([]calltree.FunctionCost(nil), rows...)
+	calltree.SortByTotal(sorted)
 	least := int64(share * float64(c.Total(0)))
 	var g Graph
 	at := make([]int32, len(t.Profile.Functions)) // 0: left out, else one more than the position
@@ -251,7 +258,7 @@ func (t *Tree) Calls(c *Cost, rows []FunctionCost, most int, share float64) Grap
 		}
 	}
 	sum := map[[2]int32]int64{}
-	for n := NodeID(1); int(n) < t.Len(); n++ {
+	for n := calltree.NodeID(1); int(n) < t.Len(); n++ {
 		p := t.Parent[n]
 		if p == 0 || !t.Outermost[n] || c.TotalSamples(n) == 0 {
 			continue
