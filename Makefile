@@ -71,6 +71,7 @@ test: postgresql chromium compilers build bin/engraved-3.4.0 bin/engraved-3.5.0
 generate: compilers
 	go generate ./linux/bpf ./capture/launch
 	go test -count=1 -run TestMeasuresAreDocumented ./cmd/entelon -write-docs
+	go test -count=1 -run TestMessages ./rooms -write-docs
 
 lint: web/node_modules/.stamp web/openapi.json
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }

@@ -76,6 +76,7 @@ type Progress struct {
 type Result struct {
 	Take    *profile.Take
 	SinkErr error // why the sink ended the collection, nil if it did not
+	CPUNS   int64 // of a launched command that ended, with the children that it waited for
 	// Wait blocks until a launched command has ended and returns its exit
 	// code; it returns 0 at once where a process was attached to.
 	Wait func() int
@@ -128,6 +129,10 @@ func Remedy(err error) string {
 		return "entelon take --help lists the measures"
 	case errors.Is(err, ErrNoCycles):
 		return "sample by the clock, with --event cpu-clock or without --event"
+	case errors.Is(err, linux.ErrKernelThread), errors.Is(err, linux.ErrProtected):
+		return "sample the whole machine, with --machine, and look at its process there"
+	case errors.Is(err, linux.ErrEnded):
+		return "give the number of a process that runs"
 	case errors.Is(err, ErrRate):
 		return "give a lower --rate, or raise the limit: sysctl kernel.perf_event_max_sample_rate"
 	}

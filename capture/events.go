@@ -23,6 +23,33 @@ func (s *session) plan(c perf.Clock) (out []*rings.Event, err error) {
 	if s.counting != nil {
 		return s.counting.plan(s, c)
 	}
+	if s.addsUp() {
+		out, err := s.planned(c, true)
+		if err == nil {
+			if err = s.addUp(out, deepened(s, c)); err == nil {
+				return out, nil
+			}
+			s.tallyErr = errors.Join(err, s.closeTally())
+		}
+	}
+	return s.planned(c, false)
+}
+
+// deepened is how much is copied of stacks at events without the reader of other stacks,
+// which copy more themselves.
+func deepened(s *session, c perf.Clock) perf.Clock {
+	if c.StackBytes > 0 {
+		own := tracedStackBytes
+		if (python.Runtime{}).Executable(filepath.Base(s.exe)) { // whose interpreter's frames are large
+			own = interpretedStackBytes
+		}
+		c.StackBytes = max(c.StackBytes, own)
+	}
+	return c
+}
+
+// planned is plan; tallied says that the kernel's programs add up what is counted.
+func (s *session) planned(c perf.Clock, tallied bool) (out []*rings.Event, err error) {
 	find := func(group, name string) (tracefs.Tracepoint, error) {
 		list, err := s.tracing.list()
 		if err != nil {
@@ -30,13 +57,7 @@ func (s *session) plan(c perf.Clock) (out []*rings.Event, err error) {
 		}
 		return list.Find(group, name)
 	}
-	deep := c // events without the reader of other stacks copy more themselves
-	if c.StackBytes > 0 {
-		deep.StackBytes = max(c.StackBytes, tracedStackBytes)
-		if (python.Runtime{}).Executable(filepath.Base(s.exe)) { // whose interpreter's frames are large
-			deep.StackBytes = max(c.StackBytes, interpretedStackBytes)
-		}
-	}
+	deep := deepened(s, c)
 	copied := c.StackBytes > 0
 	for i, m := range s.measures.Chosen {
 		column := s.measures.Columns[i]
@@ -57,8 +78,13 @@ func (s *session) plan(c perf.Clock) (out []*rings.Event, err error) {
 			out = append(out, &rings.Event{Attr: c.EveryOne(unix.PERF_TYPE_SOFTWARE, config), Column: column, Copied: copied, Reader: true})
 		case measure.BySwitches:
 			a := c.EveryOne(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_CONTEXT_SWITCHES)
-			a.Bits |= unix.PerfBitContextSwitch
+			if !tallied {
+				a.Bits |= unix.PerfBitContextSwitch
+			}
 			out = append(out, &rings.Event{Attr: a, Role: rings.RoleSwitch, Column: column, Copied: copied, Reader: true})
+			if tallied {
+				continue
+			}
 			// The kernel delivers it to the thread that is woken, whoever wakes it.
 			p, err := find("sched", "sched_waking")
 			if err != nil {
@@ -68,6 +94,13 @@ func (s *session) plan(c perf.Clock) (out []*rings.Event, err error) {
 			out = append(out, &rings.Event{Attr: c.Traced(p.ID, false), Role: rings.RoleWake, Column: column, Raw: true, Point: p})
 		case measure.BySystemCalls:
 			enter, err1 := find("raw_syscalls", "sys_enter")
+			if tallied {
+				if err1 != nil {
+					return nil, err1
+				}
+				out = append(out, &rings.Event{Attr: deep.Traced(enter.ID, true), Role: rings.RoleEnter, Column: column, Raw: true, Copied: copied, Point: enter})
+				continue
+			}
 			leave, err2 := find("raw_syscalls", "sys_exit")
 			if err := errors.Join(err1, err2); err != nil {
 				return nil, err
@@ -99,7 +132,8 @@ func (s *session) plan(c perf.Clock) (out []*rings.Event, err error) {
 		}
 	}
 	for i, x := range out {
-		if x.Copied && !x.Reader && s.other != nil {
+		x.Tallied = tallied && !x.Clock
+		if x.Copied && !x.Reader && s.other != nil && !tallied {
 			kind := ebpf.TracePoint
 			if x.Role == rings.RoleCall {
 				kind = ebpf.Kprobe

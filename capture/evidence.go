@@ -34,7 +34,7 @@ func (s *session) evidence(unreadable []string) *diagnose.Evidence {
 		Hot: len(hot), HotTimes: times, Held: held,
 	}
 	if column := s.measures.ColumnOf(measure.CPU); column >= 0 {
-		e.CPU, e.SampledNS = true, profiled.Total(column)
+		e.CPU, e.SampledNS = true, profiled.Total(column)+s.facts.OwnNS
 		if s.filter != nil {
 			e.Uncounted = s.filter.Unseen // what was left out was not even counted
 			e.SampledNS += s.filter.Clock

@@ -13,6 +13,7 @@ import (
 	"entelon/capture/rings"
 	"entelon/core/profile"
 	"entelon/linux/cgroup"
+	"entelon/linux/procfs"
 )
 
 // subject is what is sampled: a command, which is launched, processes that
@@ -44,10 +45,8 @@ func (s *subject) find(o *Options) (err error) {
 		}
 		for i, pid := range s.pids {
 			exe, err := os.Readlink(fmt.Sprintf("/proc/%d/exe", pid))
-			if errors.Is(err, os.ErrPermission) {
-				return fmt.Errorf("process %d belongs to another user: %w", pid, ErrNotAllowed)
-			} else if err != nil {
-				return fmt.Errorf("process %d: %w", pid, ErrNoProcess)
+			if err != nil {
+				return procfs.Refusal(pid, err)
 			}
 			if i == 0 {
 				s.exe = exe

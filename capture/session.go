@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -41,6 +42,8 @@ type session struct {
 	kernel   bool             // its part of stacks is sampled
 	other    *bpf.StackReader // nil where other stacks are not read
 	otherErr error            // why they are not
+	tally    *bpf.Tally       // nil where nothing is added up in the kernel
+	tallyErr error            // why it is not, where it could be
 	tracing  tracing
 	filter   *pairing.Filter // nil: all samples are kept
 	counting *counting       // nil where samples are taken
@@ -104,8 +107,8 @@ func (s *session) prepare() (err error) {
 	if err := s.chooseUnwind(); err != nil {
 		return err
 	}
-	if set.RateHz < 1 || set.RateHz > 1_000_000 {
-		return fmt.Errorf("%d a second: %w", set.RateHz, ErrRate)
+	if most := perf.MostRate(); set.RateHz < 1 || set.RateHz > most {
+		return fmt.Errorf("%d samples a second: %w: 1 to %d", set.RateHz, ErrRate, most)
 	}
 	if s.measures, err = pairing.ChooseMeasures(set, s.resolver.Builder); err != nil {
 		return err
@@ -136,8 +139,9 @@ func (s *session) prepare() (err error) {
 		if s.target, err = rings.NewTarget(s.other, s.events, set.RateHz); err != nil {
 			return err
 		}
+		s.target.Tally = s.tally
 		if s.counting == nil {
-			s.target.Counters = rings.NewCounters(c)
+			s.target.Counters = rings.NewCounters(c, !slices.ContainsFunc(s.events, func(e *rings.Event) bool { return e.Clock }))
 		}
 		if err = s.subject.open(s.target, *set, kernel); err == nil {
 			break
@@ -161,6 +165,13 @@ func (s *session) consumer() *pairing.Consumer {
 	c := pairing.NewConsumer(s.events, &s.measures, s.resolver, &s.facts)
 	c.Filter, c.Note = s.filter, s.note
 	c.Every, c.Window = s.o.Every, s.o.Window
+	if c.Waits != nil {
+		c.Waits.NoStacks = !s.kernel
+	}
+	if s.tally != nil && c.Waits != nil {
+		event := slices.IndexFunc(s.events, func(e *rings.Event) bool { return e.Role == rings.RoleSwitch })
+		c.Waits.Tell = func(pid, tid uint32) error { return s.tally.Waiting(pid, tid, event, s.resolver.Origin) }
+	}
 	return c
 }
 
@@ -170,13 +181,20 @@ func (s *session) begin(c *pairing.Consumer) error {
 			return err
 		}
 	}
+	if s.tally != nil {
+		if err := s.tally.Begin(s.resolver.Origin); err != nil {
+			return err
+		}
+	}
 	if s.command != nil {
 		return s.command.Begin()
 	}
 	for _, pid := range s.pids {
 		s.resolver.Processes.Get(uint32(pid))
 		if c.Waits != nil {
-			c.Waits.Already(pid)
+			if err := c.Waits.Already(pid); err != nil {
+				return err
+			}
 		}
 	}
 	return s.target.Enable()
@@ -226,7 +244,7 @@ func (s *session) run(ctx context.Context, src raw.Source, c *pairing.Consumer) 
 		default:
 		}
 	}
-	return s.result(err, sinkErr)
+	return s.result(&c.Counted, err, sinkErr)
 }
 
 // look is what is done at each round of records, beside taking them.
@@ -239,13 +257,14 @@ func (s *session) look() {
 }
 
 func (s *session) closeOther() error {
-	if s.other == nil {
-		return nil
+	err := s.closeTally()
+	if s.other != nil {
+		err = errors.Join(err, s.other.Close())
 	}
-	return s.other.Close()
+	return err
 }
 
-func (s *session) result(err, sinkErr error) (*Result, error) {
+func (s *session) result(counted *pairing.Counted, err, sinkErr error) (*Result, error) {
 	if s.counting != nil {
 		err = errors.Join(err, s.counting.finish(s))
 	}
@@ -258,13 +277,16 @@ func (s *session) result(err, sinkErr error) (*Result, error) {
 	if len(s.usage.series.TimeNS) > 1 {
 		s.facts.Usage = &s.usage.series
 	}
-	s.facts.Bare = s.o.Bare
 	if s.o.Work != nil {
 		s.facts.Work = s.o.Work()
 	}
 	cpu, cpuErr := s.target.Counted()
-	err = errors.Join(err, cpuErr, s.target.Close(), s.closeOther(), s.subject.close(), s.tracing.close(), s.resolver.Processes.TellErr)
+	if c := s.target.Counters; c != nil && cpuErr == nil && cpu == 0 {
+		cpu, cpuErr = c.Clock()
+	}
+	err = errors.Join(err, cpuErr, s.tellCounted(counted), s.target.Close(), s.closeOther(), s.subject.close(), s.tracing.close(), s.resolver.Processes.TellErr)
 	s.facts.CPUNS = cpu
+	s.tellOwn(counted)
 	res := &Result{SinkErr: sinkErr, Wait: func() int { return 0 }, Signal: func(int) {}}
 	if s.command != nil {
 		c := s.command
@@ -278,9 +300,16 @@ func (s *session) result(err, sinkErr error) (*Result, error) {
 		}
 		if s.facts.EndedBy == "exit" {
 			code := res.Wait()
-			s.facts.ExitCode = &code
+			s.facts.ExitCode, s.facts.EndSignal = &code, c.Signal
+			if st := c.Cmd.ProcessState; st != nil {
+				res.CPUNS = (st.UserTime() + st.SystemTime()).Nanoseconds()
+			}
+			if s.o.Bare != nil {
+				compareBare(s.o.Bare, s.facts.DurationNS, res.CPUNS)
+			}
 		}
 	}
+	s.facts.Bare = s.o.Bare
 	if s.filter != nil {
 		s.facts.LeftOut = s.filter.Left
 	}

@@ -140,7 +140,7 @@ func (w *Collector) collect(ctx context.Context, set profile.Settings, progress 
 	if set.BareFirst && len(set.Command) > 0 {
 		bare := o
 		bare.Stderr = io.Discard
-		if o.Bare, err = launch.Bare(ctx, bare.Launching()); err != nil {
+		if o.Bare, err = capture.BareFirst(ctx, bare); err != nil {
 			return nil, err
 		}
 	}

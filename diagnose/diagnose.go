@@ -10,6 +10,7 @@ import (
 	"math"
 	"time"
 
+	"entelon/core/measure"
 	"entelon/core/profile"
 )
 
@@ -89,14 +90,32 @@ func Warn(f *profile.Facts, e *Evidence) {
 // ofSamples says what there is to know about the samples, and ends where there are too
 // few to say anything of their stacks.
 func ofSamples(f *profile.Facts, e *Evidence) {
+	ofEnd(f)
 	if !e.Kernel {
 		f.Warn("no-kernel", "Time inside the kernel is missing: this user may not sample it.", "Run as root, or ask for: sysctl kernel.perf_event_paranoid=1")
 	}
 	if e.KernelNames != nil {
 		f.Warn("kernel-names", "Functions of the kernel have no names: "+e.KernelNames.Error()+".", "Ask for: sysctl kernel.kptr_restrict=0, and collect as root.")
 	}
-	if f.Lost > 0 {
-		f.Warn("lost", fmt.Sprintf("The kernel lost %d records because a ring was full.", f.Lost), "Collect at a lower rate, or on a machine that is less busy.")
+	samplesLost := f.Lost
+	for _, c := range f.Counted {
+		if c.Lost == 0 {
+			continue
+		}
+		samplesLost -= c.Lost
+		remedy := "Collect as root, so that the kernel adds them up and loses none."
+		if e.OtherStacks {
+			remedy = "Choose fewer processes or functions."
+		}
+		f.Warn("partial", fmt.Sprintf("The total of %s is partial: %d of %d events (%.1f %%) came faster than they could be written down.",
+			c.Measure, c.Lost, c.Lost+c.Events, 100*float64(c.Lost)/float64(c.Lost+c.Events)), remedy)
+	}
+	if samplesLost > 0 {
+		f.Warn("lost", fmt.Sprintf("The kernel lost %d records because a ring was full.", samplesLost), "Collect at a lower rate, or on a machine that is less busy.")
+	}
+	if share := float64(f.OwnNS) / float64(max(1, f.CPUNS)); f.OwnNS > 0 && share > warnOwn {
+		f.Warn("own", fmt.Sprintf("Counting took %.0f %% of the processor time (%s of %s); it is not among the samples.", 100*share, measure.Amount(f.OwnNS, measure.Nanoseconds), measure.Amount(f.CPUNS, measure.Nanoseconds)),
+			"Where seconds matter, measure processor time in a take of its own.")
 	}
 	if f.Throttled > 0 {
 		f.Warn("throttled", fmt.Sprintf("The kernel paused sampling %d times to protect the machine.", f.Throttled), "Collect at a lower rate.")
@@ -120,8 +139,27 @@ func ofSamples(f *profile.Facts, e *Evidence) {
 	ofStacks(f, e)
 	ofRuntimes(f, e)
 	ofNames(f, e)
-	if f.ExitCode != nil && *f.ExitCode != 0 {
-		f.Warn("failed", fmt.Sprintf("The command ended with exit code %d.", *f.ExitCode), "Make sure that it did the work that you want to measure.")
+}
+
+// signalWords are the signals that tell of a fault, in words.
+var signalWords = map[string]string{
+	"SIGSEGV": "it used memory that it does not have", "SIGBUS": "it used memory that could not be provided", "SIGILL": "it came to an instruction that there is not",
+	"SIGFPE": "it divided by zero, or the like", "SIGABRT": "it gave up by itself", "SIGKILL": "somebody ended it by force, or the system did because memory was short",
+	"SIGTERM": "somebody asked it to end", "SIGINT": "somebody asked it to end", "SIGPIPE": "nobody read what it wrote", "SIGXCPU": "it had used up the processor time that it was allowed",
+}
+
+// ofEnd says how a command ended that did not end well.
+func ofEnd(f *profile.Facts) {
+	const remedy = "Make sure that it did the work that you want to measure."
+	switch {
+	case f.EndSignal != "":
+		why := ""
+		if w := signalWords[f.EndSignal]; w != "" {
+			why = ": " + w
+		}
+		f.Warn("failed", fmt.Sprintf("The command was ended by %s%s.", f.EndSignal, why), remedy)
+	case f.ExitCode != nil && *f.ExitCode != 0:
+		f.Warn("failed", fmt.Sprintf("The command ended with exit code %d.", *f.ExitCode), remedy)
 	}
 }
 

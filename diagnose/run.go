@@ -13,6 +13,7 @@ const (
 	warnIdle  = 0.5                    // of one processor
 	idleAfter = time.Second            // shorter takes say nothing of idling
 	warnBusy  = 0.25                   // of the machine, by others
+	warnOwn   = 0.02                   // of the processor time, by our own counting
 	warnStole = 0.05                   // of the machine, by its host
 	warnHeld  = 0.01                   // of the time, by the limit of a control group
 )
@@ -33,8 +34,14 @@ func ofRun(f *profile.Facts, e *Evidence) {
 	if e.Unoptimised != "" {
 		f.Warn("unoptimised", "This build is not optimised ("+e.Unoptimised+").", "Look at a build as it is used: with -O2, or without the flags for a debugger.")
 	}
-	if e.NoWake != nil {
+	switch {
+	case e.Waiting && !e.Kernel:
+		f.Warn("no-wake", "For how long threads waited is known, but neither where nor what for: only the kernel's part of their stacks tells.", "Collect as root.")
+	case e.NoWake != nil:
 		f.Warn("no-wake", "Waiting for a processor is counted as what was waited for before: "+e.NoWake.Error()+".", "Collect as root.")
+	}
+	if e.Settings.WorkFrom != "" && f.Work == 0 {
+		f.Warn("no-work", fmt.Sprintf("No number in the program's output is like %s, so the units of work are not known.", e.Settings.WorkFrom), "Look at what it prints, and give another --work-from.")
 	}
 	if e.Launched && f.EndedBy == "exit" && took < warnShort {
 		f.Warn("ended-at-once", fmt.Sprintf("The command ended after %.0f ms.", float64(took.Microseconds())/1000), "Make sure that it did what you want to measure; give it more to do.")

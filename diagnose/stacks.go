@@ -29,7 +29,7 @@ func ofStacks(f *profile.Facts, e *Evidence) {
 	switch f.CutOff[0].Mark() {
 	case profile.CutDeeper:
 		remedy = "Nothing deeper can be copied; build the recursion with -fno-omit-frame-pointer, or read self costs only."
-		if set.StackBytes < e.MaxStack {
+		if !e.OtherStacks && set.StackBytes < e.MaxStack {
 			remedy = fmt.Sprintf("Copy more of each stack: --stack %dk.", min(e.MaxStack, 2*set.StackBytes)>>10)
 		}
 	case profile.CutOtherStack:

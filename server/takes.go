@@ -11,6 +11,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"entelon/core/compare"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/server/api"
@@ -177,6 +178,9 @@ func (s takeRoutes) take(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
+	if row.Facts.Bare != nil {
+		d.Bare = compare.SamplingCostWords(row.Facts.Bare)
+	}
 	if d.Facts.Warnings == nil {
 		d.Facts.Warnings = []profile.Warning{}
 	}
@@ -186,8 +190,10 @@ func (s takeRoutes) take(c *gin.Context) {
 			d.BuildTake++
 		}
 	}
-	for _, x := range row.Outline.Measures {
-		d.Measures = append(d.Measures, api.MeasureOut(x))
+	of := profile.Take{Settings: row.Settings, Facts: row.Facts}
+	for i, x := range row.Outline.Measures {
+		how, _ := of.CountingOf(i)
+		d.Measures = append(d.Measures, api.MeasureOut{Name: x.Name, Label: x.Label, Unit: x.Unit, Counted: x.Counted, Total: x.Total, Lost: how.Lost})
 	}
 	for i, x := range row.Outline.Threads {
 		d.Threads = append(d.Threads, api.ThreadOut{ID: uint32(i), PID: x.PID, TID: x.TID, Name: x.Name, Process: x.Process, Samples: x.Samples})

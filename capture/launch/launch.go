@@ -16,20 +16,23 @@ import (
 	"strconv"
 	"syscall"
 
+	"golang.org/x/sys/unix"
+
 	"entelon/linux/perf"
 	"entelon/runtimes"
 )
 
 // Command is one that waits to begin, or runs.
 type Command struct {
-	Cmd  *exec.Cmd
-	Path string
-	goes *os.File
-	errs *os.File
-	Done chan struct{}
-	Code int
-	Set  string // what was set for its runtime
-	Log  string // a file that this makes it write
+	Cmd    *exec.Cmd
+	Path   string
+	goes   *os.File
+	errs   *os.File
+	Done   chan struct{}
+	Code   int
+	Signal string // that ended it, such as SIGSEGV; "" where it ended by itself
+	Set    string // what was set for its runtime
+	Log    string // a file that this makes it write
 }
 
 // Start finds the command and starts its launcher.
@@ -157,6 +160,7 @@ func (l *Command) wait() {
 		l.Code = 128
 		if ws, ok := state.Sys().(syscall.WaitStatus); ok && ws.Signaled() {
 			l.Code += int(ws.Signal())
+			l.Signal = unix.SignalName(ws.Signal())
 		}
 	}
 	var exit *exec.ExitError

@@ -58,6 +58,11 @@ func (c *Consumer) withinAllocator(p *resolve.Process, rec *raw.Record, f *resol
 		return true // it jumped from there; the first of such a chain begins the next one, too
 	}
 	c.lastCalls[rec.TID] = now
+	return c.calledByAllocator(p, rec, f)
+}
+
+// calledByAllocator reports whether a function of the C library's allocator called it.
+func (c *Consumer) calledByAllocator(p *resolve.Process, rec *raw.Record, f *resolve.Frames) bool {
 	if len(f.Steps) < 2 {
 		return false
 	}

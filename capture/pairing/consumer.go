@@ -35,6 +35,9 @@ type Consumer struct {
 	Waits     *waits       // nil where waiting is not measured
 	syscalls  *systemCalls // nil where system calls are not measured
 	lastCalls map[uint32]lastCall
+	tallies   *tallies
+	own       *ownCode // nil where no sample can be of our own counting
+	Counted   Counted
 
 	Every       time.Duration // how long a window is, 0: there are none
 	Window      func(Window) error
@@ -48,6 +51,13 @@ type Consumer struct {
 // NewConsumer prepares for records of events with the columns of measures.
 func NewConsumer(events []*rings.Event, ms *Measures, r *resolve.Resolver, facts *profile.Facts) *Consumer {
 	c := &Consumer{events: events, resolver: r, facts: facts, lastCalls: map[uint32]lastCall{}}
+	c.tallies, c.Counted = newTallies(c), newCounted()
+	if countsBesides(events) {
+		c.own = &ownCode{is: map[profile.FrameID]bool{}, name: func(f profile.FrameID) string {
+			p := r.Builder.Profile()
+			return p.FunctionName(p.Frames[f].Function)
+		}}
+	}
 	if column := ms.ColumnOf(measure.Waiting); column >= 0 {
 		c.Waits = newWaits(r, column)
 	}
@@ -143,12 +153,15 @@ func (c *Consumer) Visit(r *raw.Record) {
 		c.fail(c.sampled(r))
 	case raw.SamplesLost:
 		c.facts.Lost += r.Count
+		c.lose()
 	case raw.Throttled:
 		c.facts.Throttled++
 	case raw.SwitchedOut, raw.SwitchedIn:
 		if c.Waits != nil {
 			c.Waits.switched(r)
 		}
+	case raw.Tallied, raw.GoingOn:
+		c.tallies.summed(r)
 	case raw.Ended:
 		c.gone(r)
 		c.resolver.Processes.Apply(r)
@@ -163,8 +176,15 @@ func (c *Consumer) sampled(r *raw.Record) error {
 		return errors.New("a sample of an event that there is not")
 	}
 	e := c.events[r.Event]
+	if e.Tallied {
+		c.tallies.sampled(r, e)
+		return nil
+	}
 	if c.Filter != nil && !e.Bare() && c.Filter.early(r, e) {
 		return nil
+	}
+	if !e.Clock && !e.Bare() {
+		c.Counted.one(e.Column)
 	}
 	switch e.Role {
 	case rings.RoleSwitch:
@@ -182,7 +202,11 @@ func (c *Consumer) sampled(r *raw.Record) error {
 	case rings.RoleCall:
 		c.called(r, e)
 	default:
-		x, _ := c.resolver.See(r)
+		x, f := c.resolver.See(r)
+		if e.Clock && c.own != nil && c.own.within(f.Kernel) {
+			c.Counted.OwnNS += sampledNS(r, e)
+			break
+		}
 		period := int64(r.Sample.Period)
 		if e.Cycles {
 			c.resolver.Keep(x, 0, c.resolver.Value(e.Column, int64(r.Sample.Ran), period))
@@ -193,6 +217,14 @@ func (c *Consumer) sampled(r *raw.Record) error {
 	return nil
 }
 
+// sampledNS is the processor time that a sample of a clock stands for.
+func sampledNS(r *raw.Record, e *rings.Event) int64 {
+	if e.Cycles {
+		return int64(r.Sample.Ran)
+	}
+	return int64(r.Sample.Period)
+}
+
 // gone settles what a thread that has ended was in.
 func (c *Consumer) gone(r *raw.Record) {
 	delete(c.lastCalls, r.TID)
@@ -201,6 +233,17 @@ func (c *Consumer) gone(r *raw.Record) {
 	}
 	if c.syscalls != nil {
 		c.syscalls.gone(r.TID, r.Time)
+	}
+}
+
+// lose lets go of what is going on, for the record of its end may be among those that were
+// lost, and the end of something else would be taken for it: it is incomplete, never long.
+func (c *Consumer) lose() {
+	if c.Waits != nil {
+		clear(c.Waits.open)
+	}
+	if c.syscalls != nil {
+		c.syscalls.lose()
 	}
 }
 

@@ -1,14 +1,20 @@
 package pairing
 
 import (
+	"encoding/binary"
 	"fmt"
 	"strings"
+
+	"golang.org/x/sys/unix"
 
 	"entelon/capture/rings"
 	"entelon/core/profile"
 	"entelon/resolve"
 	"entelon/resolve/raw"
 )
+
+// SectorBytes is what the kernel counts in, whatever a disk's own sectors are.
+const SectorBytes = 512
 
 // countDisk counts one request to a disk.
 func countDisk(r *resolve.Resolver, rec *raw.Record, e *rings.Event) error {
@@ -18,22 +24,32 @@ func countDisk(r *resolve.Resolver, rec *raw.Record, e *rings.Event) error {
 	if !ok {
 		return fmt.Errorf("a request to a disk without a size")
 	}
-	const sector = 512 // the kernel counts in these, whatever the disk's own are
 	kind := ""
 	if f := e.Point.Fields["rwbs"]; f.Offset+f.Size <= len(data) {
 		kind = string(data[f.Offset : f.Offset+f.Size])
 	}
-	mark := profile.DiskOther
+	r.Keep(x, r.Mark(diskMark(kind)), r.Value(e.Column, int64(sectors*SectorBytes), 1))
+	return nil
+}
+
+// diskMark reads the letters by which the kernel says what a request does.
+func diskMark(kind string) profile.Mark {
 	switch {
 	case strings.Contains(kind, "R"):
-		mark = profile.DiskRead
+		return profile.DiskRead
 	case strings.Contains(kind, "W"):
-		mark = profile.DiskWrite
+		return profile.DiskWrite
 	case strings.Contains(kind, "D"):
-		mark = profile.DiskDiscard
+		return profile.DiskDiscard
 	case strings.Contains(kind, "F"):
-		mark = profile.DiskFlush
+		return profile.DiskFlush
 	}
-	r.Keep(x, r.Mark(mark), r.Value(e.Column, int64(sectors*sector), 1))
-	return nil
+	return profile.DiskOther
+}
+
+// diskKind are the first of these letters, as a class has them.
+func diskKind(what uint32) string {
+	var b [4]byte
+	binary.NativeEndian.PutUint32(b[:], what)
+	return unix.ByteSliceToString(b[:])
 }

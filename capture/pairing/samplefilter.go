@@ -73,15 +73,9 @@ func (c *Filter) Modes(a *unix.PerfEventAttr) {
 	c.Unseen = c.Unseen || !user || !kernel
 }
 
-// early reports whether a sample is not kept, whatever its stack is.
+// early reports whether a sample is not kept, whatever its stack is, and counts it.
 func (c *Filter) early(rec *raw.Record, e *rings.Event) (out bool) {
-	ps := c.r.Processes
-	p := ps.Get(rec.PID)
-	known := scope.Early{
-		Program: c.about.Program, Build: c.about.Build, Process: p.Name(), Thread: ps.ThreadName(rec.PID, rec.TID),
-		PID: rec.PID, TID: rec.TID, Time: c.r.Since(rec.Time), Kernel: c.kernel() && rec.Kernel,
-	}
-	if c.scope.Early(known) != scope.Out {
+	if !c.leavesOut(rec) {
 		return false
 	}
 	c.Left++
@@ -89,6 +83,17 @@ func (c *Filter) early(rec *raw.Record, e *rings.Event) (out bool) {
 		c.Clock += c.tick
 	}
 	return true
+}
+
+// leavesOut reports whether a sample is not kept, whatever its stack is.
+func (c *Filter) leavesOut(rec *raw.Record) bool {
+	ps := c.r.Processes
+	p := ps.Get(rec.PID)
+	known := scope.Early{
+		Program: c.about.Program, Build: c.about.Build, Process: p.Name(), Thread: ps.ThreadName(rec.PID, rec.TID),
+		PID: rec.PID, TID: rec.TID, Time: c.r.Since(rec.Time), Kernel: c.kernel() && rec.Kernel,
+	}
+	return c.scope.Early(known) == scope.Out
 }
 
 // Keeps reports whether a sample of the profile is kept.

@@ -15,17 +15,20 @@ type systemCalls struct {
 	r    *resolve.Resolver
 	open map[uint32]systemCall // by thread
 	name map[uint64]profile.FrameID
+	met  map[uint32]bool // threads of which calls were seen: only before, one may have begun unseen
+	lost bool            // records were
 }
 
 type systemCall struct {
 	resolve.Seen
 	column int
 	begin  uint64
+	number uint64
 	mark   profile.FrameID
 }
 
 func newSystemCalls(r *resolve.Resolver) *systemCalls {
-	return &systemCalls{r: r, open: map[uint32]systemCall{}, name: map[uint64]profile.FrameID{}}
+	return &systemCalls{r: r, open: map[uint32]systemCall{}, name: map[uint64]profile.FrameID{}, met: map[uint32]bool{}}
 }
 
 func (c *systemCalls) mark(number uint64) profile.FrameID {
@@ -47,14 +50,20 @@ func (c *systemCalls) enter(rec *raw.Record, e *rings.Event) error {
 	if !ok {
 		return fmt.Errorf("a system call without a number")
 	}
-	c.open[rec.TID] = systemCall{Seen: x, column: e.Column, begin: rec.Time, mark: c.mark(number)}
+	c.met[rec.TID] = true
+	c.open[rec.TID] = systemCall{Seen: x, column: e.Column, begin: rec.Time, number: number, mark: c.mark(number)}
 	return nil
 }
 
 func (c *systemCalls) leave(rec *raw.Record, e *rings.Event) {
+	number, known := e.Point.Fields["id"].Number(rec.Sample.Data)
 	x, ok := c.open[rec.TID]
+	if ok && (!known || number != x.number && int64(number) >= 0) {
+		delete(c.open, rec.TID) // the end of another one
+		c.incomplete(x)
+		return
+	}
 	if !ok {
-		number, known := e.Point.Fields["id"].Number(rec.Sample.Data)
 		if !known || int64(number) < 0 { // it returns from a signal handler
 			return
 		}
@@ -64,6 +73,10 @@ func (c *systemCalls) leave(rec *raw.Record, e *rings.Event) {
 			// A process that was just made leaves the call that made it.
 			column: e.Column, begin: max(c.r.Origin, c.r.Processes.Born(rec.TID)), mark: c.mark(number),
 		}
+		if c.lost || c.met[rec.TID] {
+			x.begin = rec.Time // its beginning was lost
+		}
+		c.met[rec.TID] = true
 	}
 	delete(c.open, rec.TID)
 	c.count(x, rec.Time)
@@ -71,6 +84,18 @@ func (c *systemCalls) leave(rec *raw.Record, e *rings.Event) {
 
 func (c *systemCalls) count(x systemCall, until uint64) {
 	c.r.Keep(x.Seen, x.mark, c.r.Value(x.column, int64(until-min(until, x.begin)), 1))
+}
+
+// incomplete counts a call whose end was not seen, without its time.
+func (c *systemCalls) incomplete(x systemCall) { c.count(x, x.begin) }
+
+// lose makes all calls that are going on incomplete.
+func (c *systemCalls) lose() {
+	for _, x := range c.open {
+		c.incomplete(x)
+	}
+	clear(c.open)
+	c.lost = true
 }
 
 // part counts the time so far of calls that go on, and has the rest count from then on.
@@ -100,6 +125,7 @@ func (c *systemCalls) carry(to profile.Carry) {
 
 // gone counts the call that a thread was in when it ended.
 func (c *systemCalls) gone(tid uint32, at uint64) {
+	delete(c.met, tid)
 	if x, ok := c.open[tid]; ok {
 		delete(c.open, tid)
 		c.count(x, at)

@@ -21,6 +21,13 @@ type waits struct {
 	column int
 	open   map[uint32]*wait
 	reason map[profile.FrameID]profile.Mark // by frame of the kernel, NoMark where it tells nothing
+	// Tell has the source add up the wait of a thread that waits when it is attached to;
+	// nil: its waits are paired here.
+	Tell   func(pid, tid uint32) error
+	before map[uint32]profile.Mark // what such threads wait for
+	// NoStacks: the kernel's part may not be sampled, so that a thread that leaves the
+	// processor gives no sample, only the word that it left.
+	NoStacks bool
 }
 
 type wait struct {
@@ -32,7 +39,7 @@ type wait struct {
 }
 
 func newWaits(r *resolve.Resolver, column int) *waits {
-	return &waits{r: r, column: column, open: map[uint32]*wait{}, reason: map[profile.FrameID]profile.Mark{}}
+	return &waits{r: r, column: column, open: map[uint32]*wait{}, reason: map[profile.FrameID]profile.Mark{}, before: map[uint32]profile.Mark{}}
 }
 
 // waitReasons tell what a thread waits for by the kernel's functions on its
@@ -89,6 +96,14 @@ func (w *waits) left(rec *raw.Record) {
 // switched takes the kernel's word that a thread left the processor or came back.
 func (w *waits) switched(rec *raw.Record) {
 	x := w.open[rec.TID]
+	if x == nil && w.NoStacks && rec.Kind == raw.SwitchedOut {
+		p := w.r.Processes.Get(rec.PID)
+		x = &wait{begin: rec.Time, reason: profile.WaitUnknown, Seen: resolve.Seen{
+			At: w.r.Since(rec.Time), Time: rec.Time, Of: p, Thread: w.r.Processes.Thread(p, rec.TID), Ready: true,
+			Stack: w.r.Builder.Push(0, w.r.Mark(profile.CutNoMemory)),
+		}}
+		w.open[rec.TID] = x
+	}
 	if x == nil {
 		return
 	}
@@ -164,10 +179,10 @@ func (w *waits) finish(at uint64) {
 
 // Already notes the threads of a process that wait when it is attached to.
 // Their stacks are not known: they were switched out before.
-func (w *waits) Already(pid int) {
+func (w *waits) Already(pid int) error {
 	tids, err := procfs.Threads(pid)
 	if err != nil {
-		return // it has ended, which the take will say
+		return nil // it has ended, which the take will say
 	}
 	p := w.r.Processes.Get(uint32(pid))
 	for _, tid := range tids {
@@ -184,6 +199,13 @@ func (w *waits) Already(pid int) {
 		if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/stack", pid, tid)); err == nil {
 			why = reasonOfStack(string(b))
 		}
+		if w.Tell != nil {
+			w.before[uint32(tid)] = why
+			if err := w.Tell(uint32(pid), uint32(tid)); err != nil {
+				return err
+			}
+			continue
+		}
 		w.open[uint32(tid)] = &wait{
 			Seen: resolve.Seen{
 				At: 0, Time: w.r.Origin, Of: p, Thread: w.r.Processes.Thread(p, uint32(tid)), Ready: true,
@@ -192,6 +214,15 @@ func (w *waits) Already(pid int) {
 			begin: w.r.Origin, reason: why,
 		}
 	}
+	return nil
+}
+
+// alreadyFor is what a thread waited for when it was attached to.
+func (w *waits) alreadyFor(tid uint32) profile.Mark {
+	if why, ok := w.before[tid]; ok {
+		return why
+	}
+	return profile.WaitUnknown
 }
 
 // reasonOfStack reads lines such as "[<0>] futex_wait_queue+0x6b/0xa0".

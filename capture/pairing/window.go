@@ -30,10 +30,14 @@ func (c *Consumer) turn(at uint64) Window {
 	if c.Waits != nil {
 		c.Waits.carry(carry)
 	}
+	c.tallies.carry(carry)
 	if c.syscalls != nil {
 		c.syscalls.carry(carry)
 	}
 	clear(c.lastCalls)
+	if c.own != nil {
+		clear(c.own.is)
+	}
 	*c.facts = profile.Facts{Executable: w.Facts.Executable, BuildID: w.Facts.BuildID, Revision: w.Facts.Revision, RuntimeSet: w.Facts.RuntimeSet}
 	c.windowBegan = w.End
 	return w

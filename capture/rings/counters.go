@@ -34,6 +34,8 @@ type Counters struct {
 	fds     [][]int
 	missing []string
 	threads int
+	clock   *unix.PerfEventAttr // processor time, nil where an event that samples tells it
+	clocks  []int
 }
 
 // mostCounted is how many threads that were there before are counted: each
@@ -41,14 +43,24 @@ type Counters struct {
 const mostCounted = 500
 
 // NewCounters prepares those that this machine has.
-func NewCounters(c perf.Clock) *Counters {
+func NewCounters(c perf.Clock, withClock bool) *Counters {
 	s := &Counters{attrs: make([]*unix.PerfEventAttr, len(CounterKinds)), fds: make([][]int, len(CounterKinds))}
-	for i, k := range CounterKinds {
+	counting := func(kind uint32, config uint64) *unix.PerfEventAttr {
 		a := perf.Attributes(c)
-		a.Type, a.Config, a.Sample, a.Sample_type = k.Kind, k.Config, 0, 0
+		a.Type, a.Config, a.Sample, a.Sample_type = kind, config, 0, 0
 		a.Sample_regs_user, a.Sample_stack_user = 0, 0
 		a.Bits &^= perf.SideBits
 		a.Read_format = unix.PERF_FORMAT_TOTAL_TIME_ENABLED | unix.PERF_FORMAT_TOTAL_TIME_RUNNING
+		return a
+	}
+	if withClock {
+		s.clock = counting(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_TASK_CLOCK)
+		if c.Everyone { // on a processor the other one counts what runs there
+			s.clock.Config = unix.PERF_COUNT_SW_CPU_CLOCK
+		}
+	}
+	for i, k := range CounterKinds {
+		a := counting(k.Kind, k.Config)
 		probe := *a
 		probe.Bits &^= unix.PerfBitEnableOnExec
 		fd, err := unix.PerfEventOpen(&probe, 0, -1, -1, unix.PERF_FLAG_FD_CLOEXEC)
@@ -65,8 +77,16 @@ func NewCounters(c perf.Clock) *Counters {
 // add counts a thread, or everyone on one processor, too, and returns the
 // events, which the caller enables and closes.
 func (s *Counters) add(tid, cpu, flags int) (fds []int, err error) {
+	if s.clock != nil {
+		fd, err := perf.Open(s.clock, tid, cpu, flags)
+		if err != nil {
+			return nil, err
+		}
+		s.clocks = append(s.clocks, fd)
+		fds = append(fds, fd)
+	}
 	if s.threads++; tid > 0 && s.threads > mostCounted {
-		return nil, nil
+		return fds, nil
 	}
 	for i, a := range s.attrs {
 		if a == nil {
@@ -80,6 +100,18 @@ func (s *Counters) add(tid, cpu, flags int) (fds []int, err error) {
 		fds = append(fds, fd)
 	}
 	return fds, nil
+}
+
+// Clock returns the processor time in nanoseconds, where it was to be counted.
+func (s *Counters) Clock() (ns int64, err error) {
+	for _, fd := range s.clocks {
+		var b [24]byte
+		if _, err := unix.Read(fd, b[:]); err != nil {
+			return 0, fmt.Errorf("reading the processor time: %w", err)
+		}
+		ns += int64(binary.NativeEndian.Uint64(b[:]))
+	}
+	return ns, nil
 }
 
 // Read returns what was counted. Where the processor has fewer counters than

@@ -38,7 +38,9 @@ type Event struct {
 	Size []int
 	// Allocator: of the C library, whose functions call each other
 	Allocator bool
-	Program   *ebpf.Program // runs with each event, whoever's; nil: none
+	Program   *ebpf.Program // runs with each event of a tracepoint or a probe, whoever's; nil: none
+	Handler   *ebpf.Program // runs with each sample of another event, instead of the reader; nil: none
+	Tallied   bool          // the programs add it up; its samples are some of its events
 }
 
 // Bare reports whether nothing but the tracepoint's own record comes with its samples.

@@ -135,12 +135,25 @@ func addOther(s *raw.Sample, h bpf.Header, body []byte) {
 			s.Labels = append(s.Labels, labelOf(body))
 		}
 		return
+	case bpf.KindTally:
+		if k, sum, ok := bpf.DecodeTally(body); ok {
+			s.Tally = tallyOf(k, sum)
+		}
+		return
 	case bpf.KindGoStack:
 		s.Go = unwind.GoStacks{Known: true, Low: h.Low, High: h.High, SP: h.Sp, PC: h.Pc, BP: h.Bp, SystemSP: h.SystemSp}
 	}
 	if len(body) > 0 {
 		s.Memory = append(s.Memory, unwind.Window{Start: h.Addr, Bytes: body})
 	}
+}
+
+// tallyOf is a class and its sums as raw records have them.
+func tallyOf(k bpf.TallyKey, s bpf.TallySum) *raw.Tally {
+	return &raw.Tally{Class: raw.Class{
+		PID: k.Pid, TID: k.Tid, Event: int(k.Event), IP: k.Ip, SP: k.Sp, Caller: k.Caller, What: k.What,
+		Before: k.Flags&bpf.TallyBefore != 0, Coarse: k.Flags&bpf.TallyCoarse != 0,
+	}, Count: int64(s.Count), Sum: int64(s.Sum), Run: int64(s.Run)}
 }
 
 const labelBytes = int(unsafe.Sizeof(bpf.GoLabel{}))

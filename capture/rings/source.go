@@ -18,6 +18,7 @@ type Source struct {
 	pairs  []bpf.Pairing
 	held   []round
 	reader rawReader
+	tally  tallyReader
 	bad    error // the first
 	rounds uint64
 }
@@ -28,7 +29,7 @@ func NewSource(t *Target) (*Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	x := &Source{target: t, drain: d, pairs: make([]bpf.Pairing, len(t.rings)), reader: rawReader{runTime: perf.RunTime{}}}
+	x := &Source{target: t, tally: tallyReader{tally: t.Tally, ended: map[uint32]bool{}}, drain: d, pairs: make([]bpf.Pairing, len(t.rings)), reader: rawReader{runTime: perf.RunTime{}}}
 	for i := range x.pairs {
 		x.pairs[i] = bpf.Pairing{}
 	}
@@ -41,6 +42,9 @@ func (x *Source) Next(v raw.Visitor) bool {
 	r, ok := x.drain.next()
 	if !ok {
 		x.order.flush(visit)
+		if err := x.tally.finish(v); err != nil {
+			x.fail(err)
+		}
 		return false
 	}
 	var records []perf.Record
@@ -62,6 +66,9 @@ func (x *Source) Next(v raw.Visitor) bool {
 	}
 	x.forget(r.at)
 	x.order.add(records, r.at, visit)
+	if err := x.tally.read(r.at, v); err != nil {
+		x.fail(err)
+	}
 	// A round's last records are handed on with the one after the next.
 	if x.held = append(x.held, r); len(x.held) > 2 {
 		x.drain.done(x.held[0])
@@ -96,6 +103,7 @@ func (x *Source) hand(r perf.Record, visit func(*raw.Record)) {
 	out.Event = n
 	if out.Kind == raw.Ended {
 		x.reader.runTime.Gone(out.TID, x.target.cpus)
+		x.tally.gone(out.TID)
 	}
 	visit(out)
 }
@@ -128,7 +136,9 @@ func (x *Source) fail(err error) {
 }
 
 // Stop implements raw.Source.
-func (x *Source) Stop() error { return errors.Join(x.target.disable(), x.drain.finish()) }
+func (x *Source) Stop() error {
+	return errors.Join(x.tally.stop(), x.target.disable(), x.drain.finish())
+}
 
 // Err implements raw.Source.
 func (x *Source) Err() error {

@@ -22,12 +22,14 @@ type Target struct {
 	fds      []int
 	watchers []int            // events that count nothing
 	Other    *bpf.StackReader // nil where other stacks are not read
+	Tally    *bpf.Tally       // nil where nothing is added up in the kernel
 	plan     []*Event
 	rateHz   int
 	every    bool           // every event of some kind is written down
 	byID     map[uint64]int // which of the plan
 	Counters *Counters      // nil: none
 	clocks   []clockFile    // of the events that tell processor time
+	files    []eventFile    // of all of the plan
 	// Threads that showed up while their process was attached to, by the event
 	// opened for each. Such a thread may have inherited an event, too, from the
 	// thread that started it, and would then be sampled twice.
@@ -41,6 +43,9 @@ type clockFile struct {
 	fd     int
 	cycles bool
 }
+
+// eventFile is one of the files of an event of the plan.
+type eventFile struct{ fd, event int }
 
 // NewTarget prepares for events on the processors that are on. other reads other stacks;
 // nil: they are not read.
@@ -93,7 +98,7 @@ func (t *Target) Add(tid, flags int, late bool) error {
 func (t *Target) addOne(n, tid, flags int, late bool) error {
 	e := t.plan[n]
 	if e.Program != nil {
-		if err := t.attachProgram(e, tid); err != nil {
+		if err := t.attachProgram(e, tid, flags); err != nil {
 			return err
 		}
 	}
@@ -103,10 +108,15 @@ func (t *Target) addOne(n, tid, flags int, late bool) error {
 			return err
 		}
 		t.fds = append(t.fds, fd)
+		t.files = append(t.files, eventFile{fd, n})
 		if e.Clock {
 			t.clocks = append(t.clocks, clockFile{fd, e.Cycles})
 		}
-		if t.Other != nil && e.Reader {
+		if e.Handler != nil {
+			if err := unix.IoctlSetInt(fd, unix.PERF_EVENT_IOC_SET_BPF, e.Handler.FD()); err != nil {
+				return fmt.Errorf("attaching the program that counts: %w", err)
+			}
+		} else if t.Other != nil && e.Reader {
 			if err := t.Other.Attach(fd); err != nil {
 				return err
 			}
@@ -143,9 +153,12 @@ func (t *Target) addOne(n, tid, flags int, late bool) error {
 // the probe's events it is for. It is attached by an event of its own that
 // nobody inherits, since the kernel takes the program off the probe again when
 // the first heir of its event ends.
-func (t *Target) attachProgram(e *Event, tid int) error {
+func (t *Target) attachProgram(e *Event, tid, flags int) error {
 	a := *e.Attr
 	a.Bits &^= unix.PerfBitInherit | unix.PerfBitEnableOnExec
+	if tid < 0 || flags != 0 {
+		tid = 0 // ourselves: it runs at each hit all the same
+	}
 	fd, err := perf.Open(&a, tid, -1, 0)
 	if err != nil {
 		return err
@@ -276,16 +289,37 @@ func (t *Target) disable() error {
 func (t *Target) Counted() (int64, error) {
 	var sum int64
 	for _, c := range t.clocks {
-		b := make([]byte, 8)
-		if c.cycles {
-			b = make([]byte, 16) // the count and the time
-		}
+		b := make([]byte, 16) // the count, then the time of cycles, or what was lost
 		if _, err := unix.Read(c.fd, b); err != nil {
 			return 0, fmt.Errorf("reading the processor time: %w", err)
 		}
-		sum += int64(binary.NativeEndian.Uint64(b[len(b)-8:]))
+		if c.cycles {
+			b = b[8:]
+		}
+		sum += int64(binary.NativeEndian.Uint64(b))
 	}
 	return sum, nil
+}
+
+// Lost returns how many records of each event of the plan had no room, to the last one;
+// ok is false where the kernel does not tell by event. What has no samples of its own but
+// some of its events loses nothing with them.
+func (t *Target) Lost() (by []int64, ok bool, err error) {
+	if !perf.TellsLost() {
+		return nil, false, nil
+	}
+	by = make([]int64, len(t.plan))
+	for _, f := range t.files {
+		if t.plan[f.event].Cycles {
+			return nil, false, nil // whose files say other things
+		}
+		var b [16]byte
+		if _, err := unix.Read(f.fd, b[:]); err != nil {
+			return nil, false, fmt.Errorf("reading what was lost: %w", err)
+		}
+		by[f.event] += int64(binary.NativeEndian.Uint64(b[8:]))
+	}
+	return by, true, nil
 }
 
 // Close closes all events and unmaps their rings.

@@ -40,8 +40,8 @@ func TestBadInput(t *testing.T) {
 		"missing directory":  {[]string{"take", "--dir", "/no/such/dir", "--", "true"}, []string{"/no/such/dir", "does not exist"}},
 		"pid that is gone":   {[]string{"take", "--pid", "4194000"}, []string{"4194000", "no such process"}},
 		"pid and command":    {[]string{"take", "--pid", "1", "--", "true"}, []string{"not several"}},
-		"rate of nothing":    {[]string{"take", "--rate", "0", "--", "true"}, []string{"0 a second"}},
-		"rate beyond limit":  {[]string{"take", "--rate", "2000000", "--", "true"}, []string{"2000000 a second"}},
+		"rate of nothing":    {[]string{"take", "--rate", "0", "--", "true"}, []string{"0 samples a second", "1 to "}},
+		"rate beyond limit":  {[]string{"take", "--rate", "2000000", "--", "true"}, []string{"2000000 samples a second", "1 to "}},
 		"too little stack":   {[]string{"take", "--stack", "100", "--", "true"}, []string{"100 bytes", "62 KiB"}},
 		"stack of no size":   {[]string{"take", "--stack", "much", "--", "true"}, []string{"much", "16k"}},
 		"way to walk":        {[]string{"take", "--unwind", "magic", "--", "true"}, []string{"magic", "tables"}},
@@ -119,8 +119,11 @@ func TestACommandThatCannotBecomeAProcess(t *testing.T) {
 	if r := entelon(t, "take", "--out", file, "--", program("shares"), "0.3"); r.code != 0 {
 		t.Fatal(r.stderr)
 	}
-	if left, err := filepath.Glob(filepath.Join(dir, "*.take*")); err != nil || len(left) != 1 {
-		t.Errorf("beside the new take: %v, %v", left, err)
+	if left, err := filepath.Glob(filepath.Join(dir, "*.take*")); err != nil || len(left) != 2 {
+		t.Errorf("beside the new take and the older one: %v, %v", left, err)
+	}
+	if aside, err := os.ReadFile(file + ".1"); err != nil || string(aside) != string(older) {
+		t.Errorf("the older take was not put aside: %d of %d bytes, %v", len(aside), len(older), err)
 	}
 }
 

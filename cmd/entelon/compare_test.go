@@ -106,7 +106,7 @@ func TestGate(t *testing.T) {
 		{"no such files", []string{"compare", "-b", "nowhere-*.take", "-c", "x"}, 3, "no file is like"},
 		{"no number", with("--threshold", "much"), 3, "--threshold much"},
 		{"no format", with("--format", "song"), 3, "--format song"},
-		{"no flag", []string{"compare", "--loud"}, 3, "unknown flag"},
+		{"no flag", []string{"compare", "--loud"}, 3, "no option --loud"},
 		{"not YAML", with("--rules", put("bad.yaml", "compare: [")), 3, "bad.yaml"},
 		{"unknown word", with("--rules", put("word.yaml", "compare:\n  limit:\n    - whole: 5%\n")), 3, "limit"},
 		{"no reason", with("--rules", put("why.yaml", "compare:\n  accepted:\n    - rise: 5%\n")), 3, "say in a note why"},

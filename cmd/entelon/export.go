@@ -3,8 +3,6 @@ package main
 import (
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -65,6 +63,11 @@ The ending of OUT says which, or --as.`,
 			if err != nil {
 				return err
 			}
+			for flag, name := range map[string]string{"--through": shape.Through, "--focus": focus} {
+				if name != "" && !t.Profile.HasFunction(name) {
+					return fmt.Errorf("%s %s: the take has no such function; look it up with: entelon hot %s --full", flag, name, args[0])
+				}
+			}
 			tr := calltree.Shaped(t.Profile, shape)
 			cost := tr.Cost(m, sc)
 			view := codec.View{
@@ -75,7 +78,7 @@ The ending of OUT says which, or --as.`,
 			if out == "-" {
 				return write(cmd.OutOrStdout())
 			}
-			return whole(out, write)
+			return option.WriteFile("--out", out, args, cmd.ErrOrStderr(), write)
 		},
 	}
 	chosen.Add(c)
@@ -99,28 +102,4 @@ func formatCompletions(*cobra.Command, []string, string) (out []string, _ cobra.
 		out = append(out, e.Name+"\t"+e.Means)
 	}
 	return out, cobra.ShellCompDirectiveNoFileComp
-}
-
-// whole writes a file that is there whole or not at all.
-func whole(path string, write func(io.Writer) error) (err error) {
-	f, err := os.CreateTemp(filepath.Dir(path), ".entelon-*")
-	if err != nil {
-		return fmt.Errorf("--out: %w", err)
-	}
-	defer func() {
-		if err != nil {
-			_ = f.Close() // the first error counts
-			_ = os.Remove(f.Name())
-		}
-	}()
-	if err := write(f); err != nil {
-		return err
-	}
-	if err := f.Close(); err != nil {
-		return fmt.Errorf("--out: %w", err)
-	}
-	if err := os.Chmod(f.Name(), 0o644); err != nil {
-		return fmt.Errorf("--out: %w", err)
-	}
-	return os.Rename(f.Name(), path)
 }

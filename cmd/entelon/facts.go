@@ -45,6 +45,7 @@ type factsJSON struct {
 	Unlabelled    int64             `json:"labels_unread"`
 	RuntimeSet    string            `json:"runtime_set"`
 	CollectorNS   int64             `json:"collector_cpu_ns"`
+	OwnNS         int64             `json:"own_cpu_ns"` // of cpu_ns, what counting took
 	ExitCode      *int              `json:"exit_code"`
 	EndedBy       string            `json:"ended_by"`
 	Whole         bool              `json:"whole"`
@@ -57,7 +58,6 @@ type factsJSON struct {
 	NotCounted    []string          `json:"not_counted"`
 	Usage         *profile.Usage    `json:"usage"`
 	Bare          *profile.Bare     `json:"bare"`
-	Slowdown      *float64          `json:"slowdown"` // by the run without sampling before
 	Work          float64           `json:"work"`
 	Series        string            `json:"series"`
 	Turn          int               `json:"turn"`
@@ -70,6 +70,8 @@ type measureOut struct {
 	Unit    string `json:"unit"`
 	Counted bool   `json:"counted"` // every event is in it: no sampling error
 	Total   int64  `json:"total"`
+	Singly  int64  `json:"singly,omitempty"` // events with a sample of their own
+	Lost    int64  `json:"lost,omitempty"`   // events that are missing in the total
 }
 
 type processOut struct {
@@ -96,14 +98,11 @@ func factsOut(t *profile.Take) factsJSON {
 		Program: s.Program, Build: s.Build, BuildID: f.BuildID, Revision: f.Revision, Command: append([]string{}, s.Command...),
 		Dir: s.Dir, Note: s.Note, StartedAt: t.Machine.StartedAt, DurationNS: f.DurationNS, CPUNS: f.CPUNS, RateHz: s.RateHz,
 		Event: s.Event, Unwind: s.Unwind, Samples: f.Samples, Lost: f.Lost, CompleteShare: f.CompleteShare(), CutOff: append([]profile.Cut{}, f.CutOff...), StackBytes: s.StackBytes, Interpreted: f.Interpreted, Torn: f.Torn, Labelled: f.Labelled, Unlabelled: f.Unlabelled, RuntimeSet: f.RuntimeSet,
-		CollectorNS: f.CollectorNS, ExitCode: f.ExitCode, EndedBy: f.EndedBy, Whole: t.Whole,
+		CollectorNS: f.CollectorNS, OwnNS: f.OwnNS, ExitCode: f.ExitCode, EndedBy: f.EndedBy, Whole: t.Whole,
 		Processes: []processOut{}, Threads: []threadOut{}, Modules: []moduleOut{}, Machine: t.Machine,
 		Warnings: append([]profile.Warning{}, f.Warnings...),
 		Counters: append([]profile.Counter{}, f.Counters...), NotCounted: append([]string{}, f.NotCounted...), Usage: f.Usage, Bare: f.Bare, Work: f.Work,
 		Series: s.Series, Turn: s.Turn, Turns: s.Turns,
-	}
-	if share, ok := f.Slowdown(); ok {
-		out.Slowdown = &share
 	}
 	for _, x := range p.Processes {
 		out.Processes = append(out.Processes, processOut{x.PID, p.Strings[x.Name]})
@@ -114,7 +113,8 @@ func factsOut(t *profile.Take) factsJSON {
 	}
 	for i := range p.Measures {
 		m := p.Words(i)
-		out.Measures = append(out.Measures, measureOut{m.Name, m.Label, m.Unit, m.Counted, p.Total(i)})
+		how, _ := t.CountingOf(i)
+		out.Measures = append(out.Measures, measureOut{m.Name, m.Label, m.Unit, m.Counted, p.Total(i), how.Singly, how.Lost})
 	}
 	for i, x := range p.Threads {
 		out.Threads = append(out.Threads, threadOut{p.Processes[x.Process].PID, x.TID, p.Strings[x.Name], counts[i]})
@@ -168,7 +168,7 @@ func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
 	row("CPU by the kernel", "%.2f s", float64(f.CPUNS)/1e9)
 	row("rate", "%d a second (%s)", f.RateHz, f.Event)
 	for _, m := range f.Measures {
-		row(m.Label, "%s", measure.Amount(m.Total, m.Unit))
+		row(m.Label, "%s%s", measure.Amount(m.Total, m.Unit), partial(m.Lost))
 	}
 	row("samples", "%s", terminal.Thin(f.Samples))
 	row("lost", "%s", terminal.Thin(f.Lost))
@@ -190,8 +190,11 @@ func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
 		row("runtime", "%s", f.RuntimeSet)
 	}
 	row("collector", "%.2f s CPU", float64(f.CollectorNS)/1e9)
-	if share, ok := t.Facts.Slowdown(); ok {
-		row("without sampling", "%.2f s; sampling made it %s slower (one run each)", float64(f.Bare.DurationNS)/1e9, compare.Signed(share))
+	if f.OwnNS > 0 {
+		row("counting", "%.2f s of the CPU time of the program's threads; it is not among the samples", float64(f.OwnNS)/1e9)
+	}
+	if f.Bare != nil {
+		row("without sampling", "%s", compare.SamplingCostWords(f.Bare))
 	}
 	if f.Work > 0 {
 		row("work", "%g units, %s of CPU time each", f.Work, measure.Amount(int64(float64(f.CPUNS)/f.Work), "ns"))

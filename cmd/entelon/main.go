@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"strconv"
 
 	"github.com/spf13/cobra"
 
@@ -37,6 +38,24 @@ func main() {
 	}
 }
 
+// joinPairs has --bare-first take the number behind it, which it need not have.
+func joinPairs(args []string) (out []string) {
+	for i := 0; i < len(args); i++ {
+		if args[i] == "--" {
+			return append(out, args[i:]...)
+		}
+		if args[i] == "--bare-first" && i+1 < len(args) {
+			if _, err := strconv.Atoi(args[i+1]); err == nil {
+				out = append(out, args[i]+"="+args[i+1])
+				i++
+				continue
+			}
+		}
+		out = append(out, args[i])
+	}
+	return out
+}
+
 func root() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "entelon",
@@ -56,6 +75,7 @@ time goes, in the terminal and in the browser.`,
 		SilenceErrors: true,
 		Version:       capture.Version,
 	}
+	c.SetArgs(joinPairs(os.Args[1:]))
 	c.SetOut(terminal.PlainWriter{To: os.Stdout})
 	c.AddCommand(takeCommand(), countCommand(), hotCommand(), factsCommand(), stacksCommand(), comparing.Command(), bisectCommand(), exportCommand(), inventCommand(), sendCommand(), serving.ServeCommand(), serving.CollectorCommand(), serving.PersonCommand(), serving.BackupCommand(), serving.RestoreCommand(), doctorCommand(), apiCommand())
 	return c

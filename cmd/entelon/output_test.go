@@ -166,7 +166,12 @@ func TestScales(t *testing.T) {
 	if raw.Unit != "ns" || raw.Scale != "none" {
 		t.Errorf("unscaled figures are in %s by %s", raw.Unit, raw.Scale)
 	}
-	self := entelon(t, "compare", newer, newer)
+	fails(t, entelon(t, "compare", newer, newer), "is on both sides")
+	same := filepath.Join(t.TempDir(), "same.take")
+	if b, err := os.ReadFile(newer); err != nil || os.WriteFile(same, b, 0o644) != nil {
+		t.Fatal(err)
+	}
+	self := entelon(t, "compare", newer, same)
 	if self.code != 2 || strings.Contains(self.stdout, " slower  ") || strings.Contains(self.stdout, "new  ") {
 		t.Errorf("a take differs from itself, exit %d:\n%s", self.code, self.stdout)
 	}

@@ -24,6 +24,7 @@ import (
 	"entelon/capture/launch"
 	"entelon/cmd/entelon/option"
 	"entelon/cmd/entelon/terminal"
+	"entelon/codec/formats"
 	"entelon/codec/takefile"
 	"entelon/core/compare"
 	"entelon/core/measure"
@@ -93,16 +94,19 @@ What is added up, with --measure, which may be given several times:
   entelon take --measure syscalls --measure allocations -- ./inkraster score.pages
   entelon take --machine --for 10s
   entelon take --machine --for 10s --keep 'process is engraved, inkraster and not idle'
-  entelon take --budget 0.5% --bare-first -- ./engraved --scores 200
+  entelon take --budget 0.5% --bare-first 5 -- ./engraved --scores 200
   entelon take --against ./engraved-3.4.0 --out x.take -- ./engraved-3.5.0 --scores 200
   entelon take --repeat 5 --work-from '^([0-9]+) scores' -- ./engraved --scores 200
   entelon take --stack 32k --debug-dir /srv/debug -- ./inkraster score.pages`,
-		RunE: func(cmd *cobra.Command, args []string) error { return runTake(cmd.Context(), f, args) },
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return runTake(cmd.Context(), f, cmd.Flags().Changed("rate"), args)
+		},
 	}
 	c.Flags().SetInterspersed(false)
 	c.Flags().IntVar(&f.settings.RateHz, "rate", defaultRate, "samples for each second of processor time, in `HZ`")
 	c.Flags().Var(&f.budget, "budget", "choose the rate so that sampling slows the program by no more than this share, such as 0.5%")
-	c.Flags().BoolVar(&f.settings.BareFirst, "bare-first", false, "run the command once without sampling before; the take says what the sampling cost")
+	c.Flags().IntVar(&f.settings.BarePairs, "bare-first", 0, "run the command without sampling first, and in `PAIRS` of runs with and without if more than 1; the take says what sampling cost, from 3 on with its interval")
+	c.Flags().Lookup("bare-first").NoOptDefVal = "1"
 	c.Flags().IntVar(&f.repeat, "repeat", 1, "make this `NUMBER` of takes in a row, kept as a group")
 	c.Flags().StringVar(&f.against, "against", "", "interleave this `COMMAND` with the other, as its baseline; one word alone gets the other's arguments (five takes each, or as --repeat says)")
 	c.Flags().StringVar(&f.againstBuild, "against-build", "", "the `NAME` of the baseline's build (default: found in the binary)")
@@ -142,6 +146,7 @@ func (f *takeFlags) check(args []string) error {
 	f.settings.ForNS = int64(f.during)
 	f.settings.StackBytes = int(f.stack)
 	f.settings.CutShare = f.cutShare / 100
+	f.settings.BareFirst = f.settings.BarePairs > 0
 	if _, err := measure.ParseAll(f.settings.Measures); err != nil {
 		return err
 	}
@@ -163,6 +168,8 @@ func (f *takeFlags) check(args []string) error {
 		return errors.New("give either --work or --work-from, not both")
 	case len(args) == 0 && (f.settings.BareFirst || f.repeat > 1 || f.settings.WorkFrom != "" || f.against != ""):
 		return errors.New("--bare-first, --repeat, --against and --work-from are for a launched command")
+	case f.settings.BarePairs < 0 || f.settings.BarePairs > 100:
+		return fmt.Errorf("--bare-first %d: give a number of pairs from 1 to 100", f.settings.BarePairs)
 	case f.against == "" && f.againstBuild != "":
 		return errors.New("--against-build is for --against")
 	case strings.ContainsAny(f.against, `"'`) || f.against != "" && len(strings.Fields(f.against)) == 0:
@@ -178,6 +185,9 @@ func (f *takeFlags) check(args []string) error {
 	case len(args) == 0 && (f.settings.Dir != "" || len(f.settings.Env) > 0):
 		return errors.New("--dir and --env are for a launched command; a running process has its own")
 	}
+	if format, err := formats.ForFile(f.out); err == nil && format.Name != "take" {
+		return fmt.Errorf("--out %s: a take is written, whose name ends in .take; make a %s of it then, with: entelon export X.take --out %s", f.out, format.Name, f.out)
+	}
 	for _, pid := range f.settings.PIDs {
 		if pid <= 0 {
 			return fmt.Errorf("%d is not the number of a process", pid)
@@ -191,7 +201,7 @@ func (f *takeFlags) check(args []string) error {
 	return nil
 }
 
-func runTake(ctx context.Context, f takeFlags, args []string) error {
+func runTake(ctx context.Context, f takeFlags, rateGiven bool, args []string) error {
 	if err := f.check(args); err != nil {
 		return err
 	}
@@ -199,6 +209,9 @@ func runTake(ctx context.Context, f takeFlags, args []string) error {
 		return fmt.Errorf("--work-from: %w", err)
 	}
 	say := func(text string) { fmt.Fprintln(os.Stderr, "entelon: "+text) }
+	if f.budget > 0 && rateGiven {
+		return errors.New("give either --rate or --budget, which chooses the rate")
+	}
 	if f.budget > 0 {
 		f.settings.Budget = float64(f.budget)
 		if err := doctor.ChooseRate(ctx, &f.settings, say); err != nil {
@@ -250,7 +263,7 @@ func (f takeFlags) one(ctx context.Context, say func(string)) error {
 	defer cancel()
 	var bare *profile.Bare
 	if f.settings.BareFirst {
-		if bare, err = launch.Bare(ctx, capture.Options{Settings: f.settings, Stderr: os.Stderr}.Launching()); err != nil {
+		if bare, err = capture.BareFirst(ctx, capture.Options{Settings: f.settings, Stderr: os.Stderr, Finder: finder}); err != nil {
 			return err
 		}
 	}
@@ -283,6 +296,9 @@ func (f takeFlags) one(ctx context.Context, say func(string)) error {
 		fmt.Fprintln(os.Stderr, "entelon: "+terminal.OneLine(err))
 		res.Wait()
 		return option.ExitCode(1)
+	}
+	if sink.Aside != "" {
+		say(fmt.Sprintf("%s was there already; it is now %s", sink.Path, sink.Aside))
 	}
 	if !f.quiet {
 		summary(terminal.PlainWriter{To: os.Stderr}, res.Take, sink.Path)
@@ -412,13 +428,21 @@ func progress(s profile.Settings) (show func(capture.Progress), hide func()) {
 	return show, func() { _ = bar.Finish() }
 }
 
+// partial says of a total that events are missing in it.
+func partial(lost int64) string {
+	if lost == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" (partial: %s events are missing)", terminal.Thin(lost))
+}
+
 func summary(w io.Writer, t *profile.Take, path string) {
 	b := bufio.NewWriter(w)
 	f := t.Facts
 	fmt.Fprintf(b, "\n%s %s: %.2f s, %.2f s CPU, %s samples, %s lost, %.1f %% of stacks complete\n",
 		t.Settings.Program, t.Settings.Build, float64(f.DurationNS)/1e9, float64(f.CPUNS)/1e9, terminal.Thin(f.Samples), terminal.Thin(f.Lost), 100*f.CompleteShare())
-	if share, ok := f.Slowdown(); ok {
-		fmt.Fprintf(b, "without sampling: %.2f s, so that sampling made it %s slower (one run each)\n", float64(f.Bare.DurationNS)/1e9, compare.Signed(share))
+	if f.Bare != nil {
+		fmt.Fprintln(b, compare.SamplingCostWords(f.Bare))
 	}
 	if f.Work > 0 {
 		fmt.Fprintf(b, "%s units of work: %s of CPU time each\n", strconv.FormatFloat(f.Work, 'f', -1, 64), measure.Amount(int64(float64(f.CPUNS)/f.Work), "ns"))
@@ -432,7 +456,8 @@ func summary(w io.Writer, t *profile.Take, path string) {
 		}
 		rows, c := hotRows(t, m, scope.Scope{}, "self", limit, "")
 		if several || w.Name != "cpu" {
-			fmt.Fprintf(b, " %s: %s\n", w.Label, measure.Amount(c.Total(0), w.Unit))
+			how, _ := t.CountingOf(m)
+			fmt.Fprintf(b, " %s: %s%s\n", w.Label, measure.Amount(c.Total(0), w.Unit), partial(how.Lost))
 		}
 		for _, r := range rows {
 			if r.Self == 0 {

@@ -28,6 +28,8 @@ type File struct {
 	w    *take.Writer
 	Good atomic.Int64 // where the last whole block ends
 	old  string       // where the take that stood there before is kept meanwhile, "" if none did
+	// Aside is where that is when the new one is complete.
+	Aside string
 	// NamesOnly: of the command's environment only the names are kept, since others
 	// can read the take.
 	NamesOnly bool
@@ -50,9 +52,7 @@ func (s *File) Prepare() error {
 	if !st.Mode().IsRegular() || st.Size() == 0 {
 		return nil
 	}
-	_, err = take.ReadFile(s.Path, take.Options{Limits: take.Limits{Block: 1, Unpacked: 1}})
-	var broken *take.Error
-	if errors.As(err, &broken) && broken.Reason == take.NotATake {
+	if !IsTake(s.Path) {
 		return fmt.Errorf("--out %s exists and is no take; it was left as it is", s.Path)
 	}
 	return nil
@@ -80,8 +80,13 @@ func (s *File) Begin(settings profile.Settings, machine profile.Machine) (err er
 	if s.Path == "" {
 		s.Path = takeName(settings, time.Now())
 	}
-	if st, statErr := os.Stat(s.Path); statErr == nil && st.Mode().IsRegular() {
+	if st, statErr := os.Stat(s.Path); statErr == nil && st.Mode().IsRegular() && st.Size() > 0 {
 		s.old = s.Path + "~"
+		if _, err := os.Lstat(s.old); err == nil { // of a collector that was killed
+			if _, err := keepAs(s.old, s.Path); err != nil {
+				return err
+			}
+		}
 		if err := os.Rename(s.Path, s.old); err != nil {
 			return fmt.Errorf("putting the older take aside: %w", err)
 		}
@@ -127,7 +132,9 @@ func (s *File) Close(broke error) error {
 	}
 	err := s.file.Close()
 	if s.old != "" {
-		err = errors.Join(err, os.Remove(s.old))
+		aside, asideErr := keepAs(s.old, s.Path)
+		s.Aside = aside
+		err = errors.Join(err, asideErr)
 	}
 	if broke != nil {
 		what := "writing the take failed"

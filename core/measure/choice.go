@@ -35,7 +35,7 @@ func Parse(text string) (Choice, error) {
 	}
 	k, ok := kind(word)
 	if !ok {
-		return fail("choose from " + strings.Join(words(), ", "))
+		return Choice{}, fmt.Errorf("%w: %q; choose from %s", ErrUnknown, text, strings.Join(words(), ", "))
 	}
 	switch k.Of {
 	case OfNothing:

@@ -63,14 +63,14 @@ var Kinds = []Kind{
 	{
 		Word: Waiting, Title: "Waiting", Way: BySwitches,
 		Means:   "Time off the processor, from being switched out to being switched in, under the stack that waited, split by what it waited for: a lock, the disk, the network, a timer, input, another process, or a processor that was taken. Every wait is measured.",
-		Cost:    "about 5 µs a wait",
+		Cost:    "about 5 µs a wait, under 1 µs where they come fast",
 		Note:    "every wait, about 5 µs each",
 		Columns: []ColumnRow{{Column: Column{Name: "waiting", Label: "waiting time", Unit: Nanoseconds, Counted: true, Time: Beginning}}},
 	},
 	{
 		Word: Syscalls, Title: "System calls", Way: BySystemCalls,
 		Means: "System calls by name, with the time from entering the kernel to leaving it, waiting included. Every call is measured.",
-		Cost:  "about 5 µs a call",
+		Cost:  "about 5 µs a call, under 1 µs where they come fast",
 		Note:  "every call, about 5 µs each",
 		Columns: []ColumnRow{
 			{Column: Column{Name: "syscall-time", Label: "time in system calls", Unit: Nanoseconds, Counted: true, Time: Beginning}},
@@ -80,14 +80,14 @@ var Kinds = []Kind{
 	{
 		Word: Faults, Title: "Page faults", Way: BySoftware, Event: "page-faults",
 		Means:   "Page faults: touching memory that the kernel had to provide first. Every fault is counted.",
-		Cost:    "about 3 µs a fault",
+		Cost:    "about 3 µs a fault, under 1 µs where they come fast",
 		Note:    "every fault, about 3 µs each",
 		Columns: []ColumnRow{{Column: Column{Name: "faults", Label: "page faults", Unit: Count, Counted: true}}},
 	},
 	{
 		Word: Disk, Title: "Disk requests", Way: ByDisk,
 		Means: "Requests to disks that the program itself makes, with their size. What the kernel writes later, or reads ahead by itself, is not the program's.",
-		Cost:  "about 5 µs a request",
+		Cost:  "about 5 µs a request, under 1 µs where they come fast",
 		Note:  "about 5 µs each",
 		Columns: []ColumnRow{
 			{Column: Column{Name: "disk-bytes", Label: "bytes to and from disks", Unit: Bytes, Counted: true}},
@@ -97,7 +97,7 @@ var Kinds = []Kind{
 	{
 		Word: Allocations, Title: "Allocations", Of: OfAnAllocator, Way: ByCalls,
 		Means: "Calls of the C library's allocator and the bytes that they ask for; or of the program's function FUNCTION, whose argument number N (1 if not given) is the size. Every call is counted.",
-		Cost:  "about 5 µs a call",
+		Cost:  "about 5 µs a call, under 1 µs where they come fast",
 		Note:  "C library, about 5 µs each",
 		Columns: []ColumnRow{
 			{Column: Column{Name: "allocated", Label: "allocated bytes", Unit: Bytes, Counted: true}},
@@ -107,14 +107,14 @@ var Kinds = []Kind{
 	{
 		Word: Tracepoint, Title: "Tracepoint", Of: OfATracepoint, Way: ByTracepoint,
 		Means:   "A kernel tracepoint, each time that the program passes it.",
-		Cost:    "about 5 µs each",
+		Cost:    "about 5 µs each, under 1 µs where they come fast",
 		Note:    "every pass, about 5 µs each",
 		Columns: []ColumnRow{{Column: Column{Name: "tracepoint", Label: "passes", Unit: Count, Counted: true}, LabelOf: "passes of"}},
 	},
 	{
 		Word: Function, Title: "Calls of a function", Of: OfAFunction, Way: ByCalls,
 		Means:   "Calls of a function of the program or of a library, with the stack of each.",
-		Cost:    "about 5 µs a call",
+		Cost:    "about 5 µs a call, under 1 µs where they come fast",
 		Note:    "every call, about 5 µs each",
 		Columns: []ColumnRow{{Column: Column{Name: "function", Label: "calls", Unit: Count, Counted: true}, LabelOf: "calls of"}},
 	},

@@ -106,11 +106,16 @@ func (m *Machine) check() error {
 }
 
 func (f *Facts) check() error {
-	if len(f.Warnings) > mostWarnings || len(f.Counters) > mostCounters || len(f.NotCounted) > mostCounters || len(f.CutOff) > mostCounters {
+	if len(f.Warnings) > mostWarnings || len(f.Counters) > mostCounters || len(f.NotCounted) > mostCounters || len(f.Counted) > mostCounters || f.Bare != nil && len(f.Bare.Pairs) > mostCounters || len(f.CutOff) > mostCounters {
 		return errors.New("its lists of warnings or counters are too long")
 	}
 	for _, w := range f.Warnings {
 		if err := texts(mostSay, map[string]string{"warning": w.Text, "remedy": w.Remedy, "warning's code": w.Code}); err != nil {
+			return err
+		}
+	}
+	for _, c := range f.Counted {
+		if err := errors.Join(texts(mostSay, map[string]string{"measure": c.Measure}), within(0, mostCount, map[string]int64{"number of events": c.Events, "number of single events": c.Singly, "number of lost events": c.Lost})); err != nil {
 			return err
 		}
 	}
@@ -127,8 +132,8 @@ func (f *Facts) check() error {
 	return errors.Join(
 		within(0, mostCount, numbers),
 		within(0, mostTime, map[string]int64{"duration": f.DurationNS}),
-		within(0, 20*mostTime, map[string]int64{"processor time": f.CPUNS, "collector's time": f.CollectorNS}), // of many processors
-		texts(mostSay, map[string]string{"build's number": f.BuildID, "revision": f.Revision, "executable": f.Executable, "end": f.EndedBy, "runtime's options": f.RuntimeSet}),
+		within(0, 20*mostTime, map[string]int64{"processor time": f.CPUNS, "collector's time": f.CollectorNS, "counting's own time": f.OwnNS}), // of many processors
+		texts(mostSay, map[string]string{"build's number": f.BuildID, "revision": f.Revision, "executable": f.Executable, "end": f.EndedBy, "signal": f.EndSignal, "runtime's options": f.RuntimeSet}),
 		finite(map[string]float64{"work": f.Work}),
 	)
 }

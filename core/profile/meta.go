@@ -57,6 +57,8 @@ type Settings struct {
 	Budget float64 `json:"budget,omitempty"`
 	// BareFirst: the command was run once without sampling before.
 	BareFirst bool `json:"bare_first,omitempty"`
+	// BarePairs is in how many pairs of runs, with and without sampling; 0 is one.
+	BarePairs int `json:"bare_pairs,omitempty"`
 	// WithSource: the take brings the source files of the program's own functions.
 	WithSource bool `json:"with_source,omitempty"`
 	// Work is how many units of work the program does, 0 if that was not said;
@@ -103,33 +105,36 @@ type Warning struct {
 
 // Facts are what is known when the take has ended.
 type Facts struct {
-	BuildID     string    `json:"build_id"`
-	Revision    string    `json:"revision"`
-	Executable  string    `json:"executable"`
-	DurationNS  int64     `json:"duration_ns"`
-	CPUNS       int64     `json:"cpu_ns"` // the kernel's own count for the sampled threads
-	Samples     int64     `json:"samples"`
-	Lost        int64     `json:"lost"`
-	LeftOut     int64     `json:"left_out,omitempty"` // samples that were not to be kept
-	Throttled   int64     `json:"throttled"`
-	UserStacks  int64     `json:"user_stacks"`
-	Complete    int64     `json:"complete_stacks"`
-	CutOff      []Cut     `json:"cut_off,omitempty"`            // why stacks are cut off, the most frequent reason first
-	Interpreted int64     `json:"interpreted_stacks,omitempty"` // user stacks with functions of an interpreter
-	Labelled    int64     `json:"labelled,omitempty"`           // samples to which the program gave labels
-	Unlabelled  int64     `json:"labels_unread,omitempty"`      // more such samples, whose labels could not be read, or not all of them
-	Torn        int64     `json:"torn_stacks,omitempty"`        // those whose interpreter's frames contradicted each other
-	RuntimeSet  string    `json:"runtime_set,omitempty"`        // what was set for a launched command's runtime, in words
-	Unnamed     int64     `json:"unnamed_samples"`              // samples whose innermost frame has no name
-	CollectorNS int64     `json:"collector_cpu_ns"`
-	ExitCode    *int      `json:"exit_code,omitempty"`
-	EndedBy     string    `json:"ended_by"` // "exit", "time", "user"
-	Counters    []Counter `json:"counters,omitempty"`
-	NotCounted  []string  `json:"not_counted,omitempty"` // what this machine cannot count
-	Usage       *Usage    `json:"usage,omitempty"`
-	Bare        *Bare     `json:"bare,omitempty"`
-	Work        float64   `json:"work,omitempty"` // units of work that the program did; 0: not said
-	Warnings    []Warning `json:"warnings"`
+	BuildID     string     `json:"build_id"`
+	Revision    string     `json:"revision"`
+	Executable  string     `json:"executable"`
+	DurationNS  int64      `json:"duration_ns"`
+	CPUNS       int64      `json:"cpu_ns"` // the kernel's own count for the sampled threads
+	Samples     int64      `json:"samples"`
+	Lost        int64      `json:"lost"`
+	LeftOut     int64      `json:"left_out,omitempty"` // samples that were not to be kept
+	Throttled   int64      `json:"throttled"`
+	UserStacks  int64      `json:"user_stacks"`
+	Complete    int64      `json:"complete_stacks"`
+	CutOff      []Cut      `json:"cut_off,omitempty"`            // why stacks are cut off, the most frequent reason first
+	Interpreted int64      `json:"interpreted_stacks,omitempty"` // user stacks with functions of an interpreter
+	Labelled    int64      `json:"labelled,omitempty"`           // samples to which the program gave labels
+	Unlabelled  int64      `json:"labels_unread,omitempty"`      // more such samples, whose labels could not be read, or not all of them
+	Torn        int64      `json:"torn_stacks,omitempty"`        // those whose interpreter's frames contradicted each other
+	RuntimeSet  string     `json:"runtime_set,omitempty"`        // what was set for a launched command's runtime, in words
+	Unnamed     int64      `json:"unnamed_samples"`              // samples whose innermost frame has no name
+	CollectorNS int64      `json:"collector_cpu_ns"`
+	ExitCode    *int       `json:"exit_code,omitempty"`
+	EndSignal   string     `json:"end_signal,omitempty"` // that ended the command, such as SIGSEGV; its exit code is then 128 and its number
+	EndedBy     string     `json:"ended_by"`             // "exit", "time", "user"
+	Counters    []Counter  `json:"counters,omitempty"`
+	Counted     []Counting `json:"counted,omitempty"`     // of measures whose events are counted
+	OwnNS       int64      `json:"own_cpu_ns,omitempty"`  // of the processor time, what counting took in the program's threads
+	NotCounted  []string   `json:"not_counted,omitempty"` // what this machine cannot count
+	Usage       *Usage     `json:"usage,omitempty"`
+	Bare        *Bare      `json:"bare,omitempty"`
+	Work        float64    `json:"work,omitempty"` // units of work that the program did; 0: not said
+	Warnings    []Warning  `json:"warnings"`
 }
 
 // Counter is what was counted for a whole take.
@@ -145,22 +150,6 @@ type Usage struct {
 	ResidentBytes []int64 `json:"resident_bytes"`
 	CPUNS         []int64 `json:"cpu_ns"` // since the processes began
 	MostResident  int64   `json:"most_resident_bytes"`
-}
-
-// Bare is how a command ran once without being sampled, right before.
-type Bare struct {
-	DurationNS int64 `json:"duration_ns"`
-	CPUNS      int64 `json:"cpu_ns"`
-	ExitCode   int   `json:"exit_code"`
-}
-
-// Slowdown is by how much longer the sampled run took than the bare one, as a
-// share of that; ok is false where there is nothing to compare.
-func (f Facts) Slowdown() (share float64, ok bool) {
-	if f.Bare == nil || f.Bare.DurationNS <= 0 || f.EndedBy != "exit" {
-		return 0, false
-	}
-	return float64(f.DurationNS)/float64(f.Bare.DurationNS) - 1, true
 }
 
 // CompleteShare is the share of the stacks with a user part that ended at the

@@ -205,6 +205,16 @@ func (p *Profile) String(id StringID) string { return p.Strings[id] }
 // FunctionName returns the name for reading of a function.
 func (p *Profile) FunctionName(id FunctionID) string { return p.Strings[p.Functions[id].Name] }
 
+// HasFunction reports whether there is a function of a name for reading.
+func (p *Profile) HasFunction(name string) bool {
+	for i := range p.Functions {
+		if i > 0 && p.FunctionName(FunctionID(i)) == name {
+			return true
+		}
+	}
+	return false
+}
+
 // ModulePath returns the path of the module that holds a function.
 func (p *Profile) ModulePath(id FunctionID) string {
 	return p.Strings[p.Modules[p.Functions[id].Module].Path]

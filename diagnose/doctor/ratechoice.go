@@ -43,6 +43,9 @@ func ChooseRate(ctx context.Context, set *profile.Settings, say func(string)) er
 	}
 	each := cost.StopNS + cost.CollectorNS
 	set.RateHz = RateFor(set.Budget, each/1e9)
+	if share := float64(set.RateHz) * each / 1e9; share > 1.1*set.Budget {
+		return fmt.Errorf("%.3g %% cannot be kept: a sample costs %.1f µs here, so that even the lowest rate, %d a second, costs %.3f %%; allow more", 100*set.Budget, each/1e3, set.RateHz, 100*share)
+	}
 	const common, within = 0.05, 0.1
 	say(fmt.Sprintf("a sample costs %.1f µs here (%.1f in the program, %.1f in the collector), so %d a second cost %.2f %%; a function with %.0f %% of the time is known to within a tenth of that after %.0f s of processor time",
 		each/1e3, cost.StopNS/1e3, cost.CollectorNS/1e3, set.RateHz, 100*float64(set.RateHz)*each/1e9, 100*common, SecondsFor(common, within, set.RateHz)))

@@ -18,8 +18,9 @@ var kernelFields = []struct {
 }{
 	{"thread_struct", []string{"fsbase"}},
 	{"mm_struct", []string{"start_stack", "start_code"}},
-	{"pt_regs", []string{"sp"}},
-	{"task_struct", []string{"tgid", "sas_ss_sp", "sas_ss_size", "mm", "real_parent", "thread"}},
+	{"pt_regs", []string{"orig_ax", "ip", "sp"}},
+	{"signal_struct", []string{"live"}},
+	{"task_struct", []string{"__state", "pid", "tgid", "sas_ss_sp", "sas_ss_size", "mm", "real_parent", "signal", "thread"}},
 }
 
 // Cache keeps what takes long to find out.
@@ -88,6 +89,10 @@ func readKernelTypes() ([]byte, error) {
 					f.Type = number
 				}
 			case *btf.Struct:
+				if t.Name == "" && t.Size == 4 { // an atomic number
+					f.Type = number
+					break
+				}
 				if f.Type = made[t.Name]; f.Type == nil {
 					return nil, fmt.Errorf("%s in %s is a %s", name, s.structure, t.Name)
 				}

@@ -50,7 +50,7 @@ func TestObjectsAreCurrent(t *testing.T) {
 		}
 		made++
 	}
-	if made != 6 {
+	if made != 8 {
 		t.Errorf("%d files were looked at", made)
 	}
 }
@@ -69,6 +69,10 @@ func TestSharedTypes(t *testing.T) {
 		{loadFrames, "python_places", PythonPlaces{}},
 		{loadFrames, "python_entry", PythonEntry{}},
 		{loadFrames, "python_code", PythonCode{}},
+		{loadTally, "tally_key", TallyKey{}},
+		{loadTally, "tally", TallySum{}},
+		{loadTally, "tally_open", TallyOpen{}},
+		{loadTally, "tally_control", TallyControl{}},
 		{loadCount, "call_key", CallKey{}},
 		{loadCount, "count_control", CountControl{}},
 	} {

@@ -17,6 +17,7 @@ const (
 	KindPython  = uint64(stacksRecordKindKIND_PYTHON)   // frames of CPython: PythonEntry
 	KindCode    = uint64(stacksRecordKindKIND_CODE)     // a code object of CPython: PythonCode
 	KindLabels  = uint64(stacksRecordKindKIND_LABELS)   // labels of a goroutine: GoLabel
+	KindTally   = uint64(stacksRecordKindKIND_TALLY)    // what was added up so far of the sample's class: TallyKey, TallySum
 )
 
 const (

@@ -62,6 +62,7 @@ const (
 	stacksRecordKindKIND_PYTHON   stacksRecordKind = 3
 	stacksRecordKindKIND_CODE     stacksRecordKind = 4
 	stacksRecordKindKIND_LABELS   stacksRecordKind = 5
+	stacksRecordKindKIND_TALLY    stacksRecordKind = 6
 )
 
 // Names of all BPF objects in the ELF.

@@ -12,6 +12,7 @@ import (
 	"runtime"
 	"strconv"
 	"strings"
+	"sync"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -69,6 +70,9 @@ func Attributes(c Clock) *unix.PerfEventAttr {
 		Clockid: unix.CLOCK_MONOTONIC,
 	}
 	a.Size = uint32(unsafe.Sizeof(*a))
+	if TellsLost() {
+		a.Read_format = unix.PERF_FORMAT_LOST
+	}
 	if c.StackBytes > 0 {
 		a.Sample_type |= unix.PERF_SAMPLE_REGS_USER | unix.PERF_SAMPLE_STACK_USER
 		for _, bit := range SampledRegisters {
@@ -90,6 +94,22 @@ func Attributes(c Clock) *unix.PerfEventAttr {
 	}
 	return a
 }
+
+// TellsLost reports whether the kernel counts by event which records had no room: since
+// version 6.0. Before, what is lost is told when the next record has room, if there is one.
+var TellsLost = sync.OnceValue(func() bool {
+	a := &unix.PerfEventAttr{
+		Type: unix.PERF_TYPE_SOFTWARE, Config: unix.PERF_COUNT_SW_DUMMY, Read_format: unix.PERF_FORMAT_LOST,
+		Bits: unix.PerfBitDisabled | unix.PerfBitExcludeKernel | unix.PerfBitExcludeHv,
+	}
+	a.Size = uint32(unsafe.Sizeof(*a))
+	fd, err := unix.PerfEventOpen(a, 0, -1, -1, unix.PERF_FLAG_FD_CLOEXEC)
+	if err != nil {
+		return false
+	}
+	unix.Close(fd)
+	return true
+})
 
 // EveryOne makes an event write a sample each time.
 func (c Clock) EveryOne(kind uint32, config uint64) *unix.PerfEventAttr {
@@ -149,6 +169,20 @@ func Setting(name string) string {
 		return "unknown"
 	}
 	return strings.TrimSpace(string(b))
+}
+
+// mostByTimer is how often the timer of the clock fires at most: the kernel makes shorter
+// periods 10 µs long.
+const mostByTimer = 100_000
+
+// MostRate is how many samples a second the kernel allows: what it is set to, as far as its
+// timers go.
+func MostRate() int {
+	n, err := strconv.Atoi(Setting("perf_event_max_sample_rate"))
+	if err != nil || n <= 0 {
+		return mostByTimer
+	}
+	return min(n, mostByTimer)
 }
 
 // Allowed reports whether this user may sample its own processes: nil, or an

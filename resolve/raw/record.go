@@ -23,6 +23,8 @@ const (
 	SwitchedIn                  // a thread came back
 	SamplesLost                 // Count samples did not get here
 	Throttled                   // the kernel made a pause, since sampling took too much time
+	Tallied                     // Tally is all that was added up of a class so far; where Last, it stays at that
+	GoingOn                     // Tally is what goes on in a thread when the collection ends: how long so far
 )
 
 // Record is one thing that happened at a time.
@@ -42,6 +44,8 @@ type Record struct {
 	Code      *Code
 	Preempted bool
 	Count     int64
+	Tally     *Tally
+	Last      bool
 }
 
 // Parent is the thread that started another one.
@@ -56,11 +60,33 @@ type Mapping struct {
 	Name         string // as the kernel has it
 }
 
+// Class is a class of events that the source adds up itself, since they may come faster
+// than it can hand them over: those of one thread that are mostly of one stack.
+type Class struct {
+	PID, TID uint32
+	Event    int    // which of the source's events
+	IP, SP   uint64 // where the program was, and its stack
+	Caller   uint64 // of a function that is called, where it returns to
+	What     uint32 // number of a system call, kind of a request to a disk, hash of the kernel's stack of a wait
+	Before   bool   // it began before the collection did
+	Coarse   bool   // all of the thread and the kind for which there was no room in classes of their own
+}
+
+// Tally is what was added up of a class since the collection began.
+type Tally struct {
+	Class Class
+	Count int64
+	Sum   int64 // bytes or nanoseconds, of events that have any
+	Run   int64 // of waits, nanoseconds that were waited for a processor: Sum is the rest
+}
+
 // Sample is what was known of a thread at one moment.
 type Sample struct {
 	Period uint64 // how much of what its event counts it stands for
 	Ran    uint64 // for how long the thread has run since its sample before, in nanoseconds, where the event tells
 	Data   []byte // the event's own record, where it has one
+
+	Tally *Tally // where the source adds up the sample's event: all of its class before it
 
 	Kernel []uint64 // addresses in the kernel, the innermost first; all but the first are where a call returns to
 	Chain  []uint64 // of the program, as the kernel followed its frame pointers; likewise

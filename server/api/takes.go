@@ -104,10 +104,12 @@ type MeasureOut struct {
 	Unit    string `json:"unit"`    // ns, bytes or count
 	Counted bool   `json:"counted"` // every event is in it: no sampling error
 	Total   int64  `json:"total"`
+	Lost    int64  `json:"lost,omitempty"` // events that are missing in it, which is then partial
 }
 
 // TakeDetail is all that is known of a take but its samples.
 type TakeDetail struct {
+	Bare      string            `json:"bare,omitempty"` // what is known of the cost of sampling, in words
 	Take      TakeOut           `json:"take"`
 	Settings  profile.Settings  `json:"settings"`
 	Machine   profile.Machine   `json:"machine"`

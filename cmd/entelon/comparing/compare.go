@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -170,6 +169,12 @@ func (x *Comparison) Run(cmd *cobra.Command) (compare.Outcome, error) {
 	if err != nil {
 		return "", err
 	}
+	if err := apart(a, b); err != nil {
+		return "", err
+	}
+	if p, q := a.takes[0].Settings.Program, b.takes[0].Settings.Program; p != q {
+		fmt.Fprintf(cmd.ErrOrStderr(), "entelon: %s and %s are different programs: only functions of one name can be compared, and a rise need not be a regression\n", p, q)
+	}
 	words, sc, err := x.open(a, b)
 	if err != nil {
 		return "", err
@@ -187,7 +192,8 @@ func (x *Comparison) Run(cmd *cobra.Command) (compare.Outcome, error) {
 	}
 	v.Outcome, v.Findings = compare.Judge(r, policy.rules(b.takes[0]))
 	if x.report != "" {
-		if err := x.writeReport(v); err != nil {
+		write := func(w io.Writer) error { return verdict.HTML(w, v, time.Now()) }
+		if err := option.WriteFile("--report", x.report, slices.Concat(a.files, b.files), cmd.ErrOrStderr(), write); err != nil {
 			return "", err
 		}
 	}
@@ -244,13 +250,17 @@ func (m *measured) name(other *measured) string {
 	return t.Build
 }
 
-// writeReport writes the report beside what is printed.
-func (x *Comparison) writeReport(v verdict.View) error {
-	f, err := os.Create(x.report)
-	if err != nil {
-		return fmt.Errorf("--report: %w", err)
+// apart refuses a take that is on both sides: whatever it is compared with, it would be
+// compared with itself, too.
+func apart(a, b *measured) error {
+	for _, f := range a.files {
+		for _, g := range b.files {
+			if f == g || option.SameFile(f, g) {
+				return fmt.Errorf("%s is on both sides; give other takes to --baseline than to --candidate", g)
+			}
+		}
 	}
-	return errors.Join(verdict.HTML(f, v, time.Now()), f.Close())
+	return nil
 }
 
 func (x *Comparison) print(w io.Writer, v verdict.View) error {

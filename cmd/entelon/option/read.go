@@ -1,6 +1,7 @@
 package option
 
 import (
+	"errors"
 	"fmt"
 	"os"
 
@@ -9,6 +10,7 @@ import (
 	"entelon/cmd/entelon/terminal"
 	"entelon/codec"
 	"entelon/codec/formats"
+	"entelon/codec/take"
 	"entelon/core/profile"
 )
 
@@ -26,6 +28,10 @@ func TakeFile(c *cobra.Command) *cobra.Command {
 // ReadTake reads a take and says on standard error what is not as it should be.
 func ReadTake(path string) (*profile.Take, error) {
 	t, err := formats.ReadFile(path, codec.Options{Salvage: salvage})
+	var broken *take.Error
+	if salvage && errors.As(err, &broken) {
+		return nil, fmt.Errorf("%v, and there is no whole block of samples before that place", err)
+	}
 	if err != nil {
 		return nil, err
 	}

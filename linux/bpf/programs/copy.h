@@ -4,13 +4,41 @@
 #include "scratch.h"
 
 enum {
-	MORE_RECORDS = 4,         /* that follow what the kernel copied of a deeper stack */
+	MORE_RECORDS = 8,         /* that follow what the kernel copied of a deeper stack, */
+	OUTER_RECORDS = 4,        /* and so many of them are of its outer end, where it is deeper still */
+	HOLE_PAGES = 16,          /* that are skipped at a time */
+	KERNEL_PAGES = 6,         /* of the kernel's own copy that are looked at */
 	LARGEST_STACK = 64 << 20, /* what is further away is another stack */
 };
 
-/* copy writes a record of the program's memory from x->addr on: as much as
- * x->limit and a record allow or, where not all of that can be read, up to the end
- * of the page. */
+/* readable reports whether a byte of the program's memory can be read. */
+inlined bool readable(u64 address)
+{
+	u8 byte;
+
+	return bpf_probe_read_user(&byte, sizeof(byte), (const void *)address) == 0;
+}
+
+/* A frame with a large buffer may have pages that the program never touched. They are not
+ * there, and nothing can be read of them, but the stack goes on behind them. */
+
+/* skip_hole moves x->addr on to the first page that is there. */
+inlined void skip_hole(struct scratch *x)
+{
+	for (u64 i = 0; i < HOLE_PAGES && !readable(x->addr); i++) {
+		u64 n = PAGE_BYTES - (x->addr & (PAGE_BYTES - 1));
+
+		if (n > x->limit)
+			n = x->limit;
+		x->addr += n;
+		x->limit -= n;
+		if (x->limit == 0)
+			break;
+	}
+}
+
+/* copy writes a record of the program's memory from x->addr on: as much as x->limit and
+ * a record allow or, where a page of that is not there, up to that. */
 inlined void copy(void *ctx, struct scratch *x)
 {
 	u64 n = x->limit, address = x->addr;
@@ -21,12 +49,18 @@ inlined void copy(void *ctx, struct scratch *x)
 	x->r.addr = address;
 	x->r.length = n;
 	if (n != 0 && bpf_probe_read_user(x->bytes, n, (const void *)address) != 0) {
+		u64 most = n;
+
 		n = PAGE_BYTES - (address & (PAGE_BYTES - 1));
+		for (u64 i = 1; i < COPY_BYTES / PAGE_BYTES && n < most && readable(address + n); i++)
+			n += PAGE_BYTES;
+		if (n > most)
+			n = most;
 		bounded(n);
-		if (n > PAGE_BYTES)
+		if (n > COPY_BYTES)
 			return;
 		x->r.length = n;
-		if (n > x->limit || bpf_probe_read_user(x->bytes, n, (const void *)address) != 0)
+		if (bpf_probe_read_user(x->bytes, n, (const void *)address) != 0)
 			x->r.length = 0;
 	}
 	n = *(volatile u64 *)&x->r.length;
@@ -53,11 +87,35 @@ inlined u64 left_of(struct scratch *x, u64 sp)
  * copy anew, and that is most of what loading the program takes. */
 inlined void copy_all(void *ctx, struct scratch *x)
 {
+	u64 from;
+
+	/* The kernel's own copy ends at the first page that is not there. */
+	for (u64 i = 0; i < KERNEL_PAGES; i++) {
+		u64 page = (x->sp & ~(u64)(PAGE_BYTES - 1)) + PAGE_BYTES * (i + 1);
+
+		if (page >= x->sp + x->copied)
+			break;
+		if (!readable(page)) {
+			x->copied = page - x->sp;
+			break;
+		}
+	}
 	x->addr = x->sp + x->copied;
 	x->limit = x->left > x->copied ? x->left - x->copied : 0;
 	for (u64 i = 0; i < MORE_RECORDS && x->limit != 0; i++) {
+		if (i == MORE_RECORDS - OUTER_RECORDS && x->limit > OUTER_RECORDS * COPY_BYTES) {
+			/* Between the two may be a frame with very large variables, as one of the
+			 * first of a thread often has; the walk then steps over what is missing. */
+			x->addr += x->limit - OUTER_RECORDS * COPY_BYTES;
+			x->limit = OUTER_RECORDS * COPY_BYTES;
+		}
+		skip_hole(x);
+		if (x->limit == 0)
+			break;
+		from = x->addr;
 		copy(ctx, x);
-		x->limit -= x->limit < COPY_BYTES ? x->limit : COPY_BYTES;
+		from = x->addr - from; /* 0: the hole goes on */
+		x->limit -= x->limit < from ? x->limit : from;
 	}
 	if (!x->other)
 		return;

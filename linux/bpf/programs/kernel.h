@@ -9,6 +9,7 @@
 #include <linux/bpf.h>
 
 typedef __u8 u8;
+typedef __u16 u16;
 typedef __u32 u32;
 typedef __u64 u64;
 typedef __s32 s32;
@@ -17,6 +18,8 @@ typedef __s64 s64;
 #pragma clang attribute push(__attribute__((preserve_access_index)), apply_to = record)
 
 struct pt_regs {
+	unsigned long orig_ax; /* the number of a system call */
+	unsigned long ip;
 	unsigned long sp;
 };
 
@@ -29,12 +32,19 @@ struct mm_struct {
 	unsigned long start_code;
 };
 
+struct signal_struct {
+	s32 live; /* threads that have not ended */
+};
+
 struct task_struct {
+	unsigned int __state;
+	s32 pid;
 	s32 tgid;
 	unsigned long sas_ss_sp; /* the stack that signals are handled on */
 	unsigned long sas_ss_size;
 	struct mm_struct *mm;
 	struct task_struct *real_parent;
+	struct signal_struct *signal;
 	struct thread_struct thread;
 };
 

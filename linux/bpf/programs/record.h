@@ -10,6 +10,7 @@ enum record_kind {
 	KIND_PYTHON = 3,   /* frames of CPython */
 	KIND_CODE = 4,     /* a code object of CPython */
 	KIND_LABELS = 5,   /* labels of a goroutine */
+	KIND_TALLY = 6,    /* what was added up so far of events like the one that is sampled */
 };
 FOR_GO(record_kind);
 

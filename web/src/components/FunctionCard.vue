@@ -107,7 +107,7 @@ const swatch = computed(() => {
           </tr>
         </tbody>
       </table>
-      <p class="label mt-1">{{ count(d.self_samples) }} and {{ count(d.total_samples) }} {{ d.counted ? 'events, every one counted' : 'samples; 95 % intervals' }}</p>
+      <p class="label mt-1">{{ count(d.self_samples) }} and {{ count(d.total_samples) }} samples; {{ d.counted ? 'every event is counted, those between samples, too' : '95 % intervals' }}</p>
 
       <OriginNote :card="d" @focus="emit('focus', $event)" />
 

@@ -105,7 +105,9 @@ const shapes = computed(() => {
     <button class="action !py-0.5" title="Notes on the take and on the function in focus (n)" @click="emit('notes')">Notes<template v-if="notes"> {{ notes }}</template></button>
     <button class="action !py-0.5" @click="emit('facts')">Facts</button>
     <p v-if="hot" class="border-l border-rule-strong pl-3 text-right leading-tight whitespace-nowrap" data-test="whole">
-      <b class="font-medium">100 % = {{ whole }}</b> · {{ count(hot.samples) }} {{ measure.counted ? (measure.unit === 'count' ? 'events' : 'events measured') : 'samples' }}
+      <b class="font-medium">100 % = {{ whole }}</b> ·
+      <b v-if="measure.lost" class="font-medium text-alarm" data-test="partial" title="They came faster than they could be written down, and are not in the total">partial: {{ count(measure.lost) }} events are missing</b>
+      <template v-else>{{ measure.counted ? 'every event counted' : `${count(hot.samples)} samples` }}</template>
       <span v-if="outside > 0" class="label block">{{ amount(outside, measure.unit) }} left out</span>
     </p>
   </header>

@@ -51,7 +51,7 @@ export function useTakeTerms() {
       keep: t.keep || undefined,
       work: t.work || undefined,
       with_source: t.source || undefined,
-      ...(launched ? { bare_first: t.bare || undefined, work_from: t.workFrom || undefined } : {}),
+      ...(launched ? { bare_first: t.bare || undefined, bare_pairs: t.bare ? 5 : undefined, work_from: t.workFrom || undefined } : {}),
     }
   }
   return { terms, measures, recall, remember, settings }

@@ -21,7 +21,7 @@ import { useDive } from './useDive'
 import type { LensEmits, LensProps } from '../registry'
 
 const props = defineProps<Partial<LensProps> & { takeKey: string; range: Range; bare?: boolean }>()
-const { measure, figure } = useMeasure()
+const { figure } = useMeasure()
 const { of } = usePercent()
 const emit = defineEmits<LensEmits>()
 
@@ -308,7 +308,7 @@ const orders = [
       <template v-if="told">
         <span class="code min-w-0 flex-1 truncate" :title="told.full" :data-name="told.full">{{ told.name }}</span>
         <span class="label min-w-0 shrink truncate"><template v-if="told.pinned">pinned, </template><template v-if="told.inlined">inlined, </template>{{ told.kind }}</span>
-        <span class="whitespace-nowrap"><b class="font-medium">{{ told.share }}</b> · {{ told.total }}<template v-if="!told.hidden"> · self {{ told.self }}</template> · {{ told.samples }} {{ measure.counted ? 'events' : 'samples' }}</span>
+        <span class="whitespace-nowrap"><b class="font-medium">{{ told.share }}</b> · {{ told.total }}<template v-if="!told.hidden"> · self {{ told.self }}</template> · {{ told.samples }} samples</span>
       </template>
       <span v-else class="label truncate">Click a frame to follow its function, double click to dive, point at one to read it. ? shows the keys.</span>
     </div>

@@ -1,0 +1,113 @@
+package capture
+
+import (
+	"fmt"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"entelon/capture/pairing"
+	"entelon/capture/rings"
+	"entelon/core/measure"
+	"entelon/linux/bpf"
+	"entelon/linux/perf"
+)
+
+// addsUp reports whether what is counted is added up in the kernel: wherever its programs
+// may be loaded, for then nothing can be lost on the way here.
+func (s *session) addsUp() bool {
+	if s.other == nil || s.tallyErr != nil {
+		return false
+	}
+	for _, m := range s.measures.Chosen {
+		if m.Row().Way != measure.ByClock {
+			return true
+		}
+	}
+	return false
+}
+
+// addUp loads the programs that add up the events of a plan.
+func (s *session) addUp(events []*rings.Event, deep perf.Clock) (err error) {
+	if err := s.closeTally(); err != nil {
+		return err
+	}
+	o := bpf.TallyOptions{Everyone: s.o.Settings.Machine, Calls: -1, StackBytes: deep.StackBytes}
+	if s.group != nil {
+		if o.Group, o.Level, err = groupOf(int(s.group.Fd()), s.o.Settings.Group); err != nil {
+			return err
+		}
+	}
+	for i, e := range events {
+		switch e.Role {
+		case rings.RoleEnter:
+			o.Calls = i
+		case rings.RoleSwitch:
+			o.Waits = true
+		}
+	}
+	if s.tally, err = bpf.NewTally(s.other, o); err != nil {
+		return err
+	}
+	for i, e := range events {
+		if err := s.addUpOne(i, e); err != nil {
+			return err
+		}
+	}
+	for _, pid := range s.pids {
+		if err := s.tally.Add(uint32(pid), s.command != nil); err != nil {
+			return err
+		}
+	}
+	return s.tally.Watch()
+}
+
+// addUpOne loads the program of one event.
+func (s *session) addUpOne(i int, e *rings.Event) (err error) {
+	switch {
+	case !e.Tallied:
+	case e.Role == rings.RoleSwitch:
+		e.Handler, err = s.tally.Switch(i)
+	case e.Role == rings.RoleEnter:
+		e.Program, err = s.tally.Enter(i)
+	case e.Role == rings.RoleCall:
+		e.Program, err = s.tally.Call(i, e.Size, e.Allocator)
+	case e.Role == rings.RoleDisk:
+		size, kind := e.Point.Fields["nr_sector"], e.Point.Fields["rwbs"]
+		if size.Size != 4 || kind.Size < 4 {
+			return fmt.Errorf("the kernel tells the size of a request to a disk in another way")
+		}
+		e.Program, err = s.tally.Tracepoint(i, size.Offset, pairing.SectorBytes, kind.Offset)
+	case e.Attr.Type == unix.PERF_TYPE_TRACEPOINT:
+		e.Program, err = s.tally.Tracepoint(i, 0, 0, 0)
+	default:
+		e.Handler, err = s.tally.Event(i)
+	}
+	return err
+}
+
+// groupOf returns by which number the kernel knows a control group, and how deep it is.
+func groupOf(fd int, path string) (id uint64, level uint32, err error) {
+	var fs unix.Statfs_t
+	if err := unix.Fstatfs(fd, &fs); err != nil {
+		return 0, 0, err
+	}
+	if fs.Type != unix.CGROUP2_SUPER_MAGIC {
+		return 0, 0, fmt.Errorf("control groups of the first version have no number")
+	}
+	var st unix.Stat_t
+	if err := unix.Fstat(fd, &st); err != nil {
+		return 0, 0, err
+	}
+	return st.Ino, uint32(strings.Count(path, "/")) + 1, nil
+}
+
+// closeTally removes the programs that add up.
+func (s *session) closeTally() error {
+	if s.tally == nil {
+		return nil
+	}
+	t := s.tally
+	s.tally = nil
+	return t.Close()
+}

@@ -1,0 +1,78 @@
+package capture
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"entelon/capture/pairing"
+	"entelon/capture/rings"
+	"entelon/core/measure"
+	"entelon/core/profile"
+)
+
+// tellCounted says of each measure whose events are counted how many there were, how many
+// of them have a sample of their own, and how many are missing in the total.
+func (s *session) tellCounted(c *pairing.Counted) error {
+	if s.counting != nil {
+		return nil
+	}
+	lost, exact, err := s.target.Lost()
+	if !exact {
+		lost = make([]int64, len(s.events))
+	}
+	s.facts.Counted = nil
+	samplesLost := int64(0)
+	for i, e := range s.events {
+		if !e.Tallied {
+			samplesLost += lost[i]
+		}
+	}
+	if exact {
+		s.facts.Lost = samplesLost
+	}
+	if s.tally != nil {
+		state, stateErr := s.tally.State()
+		err = errors.Join(err, stateErr)
+		for i, e := range s.events {
+			if e.Tallied {
+				lost[i] = int64(state.Full[i])
+			}
+		}
+		if state.Missed > 0 {
+			s.facts.Warn("missed", fmt.Sprintf("What %d processes did is not counted: too many ran at a time.", state.Missed), "Choose fewer of them.")
+		}
+	}
+	for i, m := range s.measures.Chosen {
+		if m.Row().Way == measure.ByClock {
+			continue
+		}
+		column := s.measures.Columns[i]
+		x := profile.Counting{Measure: m.String(), Events: c.Events[column], Singly: c.Singly[column]}
+		for n, e := range s.events {
+			if e.Column == column && !e.Clock {
+				x.Lost += lost[n]
+			}
+		}
+		s.facts.Counted = append(s.facts.Counted, x)
+	}
+	return err
+}
+
+// tellOwn says how much of the program's processor time was our own: where events are
+// counted by programs in the kernel, they run in its threads. What their samples stand for
+// was set aside, and the clock's interrupt is not handed on within them at all, so that all
+// that is missing was theirs.
+func (s *session) tellOwn(c *pairing.Counted) {
+	column := s.measures.ColumnOf(measure.CPU)
+	if column < 0 {
+		return
+	}
+	s.facts.OwnNS = c.OwnNS
+	if s.filter != nil || !slices.ContainsFunc(s.events, func(e *rings.Event) bool { return e.Tallied }) {
+		return
+	}
+	tick := int64(1e9) / int64(s.o.Settings.RateHz)
+	missing := s.facts.CPUNS - s.resolver.Builder.Profile().Total(column) - s.facts.Lost*tick
+	s.facts.OwnNS = max(s.facts.OwnNS, missing)
+}

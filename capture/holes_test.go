@@ -1,0 +1,43 @@
+package capture
+
+import (
+	"testing"
+
+	"entelon/core/profile"
+)
+
+// TestStacksWithHoles: a frame with a buffer whose pages were never touched does not end
+// the walk, wherever it is: nothing is there to be read, and the stack goes on behind it.
+// Nor does a frame that is larger than all that is copied, among the first of a thread.
+func TestStacksWithHoles(t *testing.T) {
+	const source = `
+#include <pthread.h>
+static volatile double sum;
+__attribute__((noinline)) static void work(void) { for (int i = 0; i < 300000; i++) sum += i; }
+__attribute__((noinline)) static void small(int n) { volatile char line[200]; line[0] = n; if (n) small(n - 1); else work(); line[1] = n; }
+__attribute__((noinline)) static void buffered(int n) { volatile char buffer[SIZE]; buffer[WHERE] = n; small(n); buffer[WHERE] = 1; }
+static void *thread(void *x) { for (int i = 0; i < 200; i++) buffered(DEPTH); return 0; }
+int main() {
+	pthread_t t;
+	pthread_create(&t, 0, thread, 0);
+	pthread_join(t, 0);
+	thread(0);
+}
+`
+	for name, flags := range map[string][]string{
+		"32 KiB, the end is touched":   {"-DSIZE=(32<<10)", "-DWHERE=0", "-DDEPTH=1"},
+		"32 KiB, the start is touched": {"-DSIZE=(32<<10)", "-DWHERE=SIZE-1", "-DDEPTH=1"},
+		"12 KiB behind 6":              {"-DSIZE=(12<<10)", "-DWHERE=0", "-DDEPTH=30"},
+		"600 KiB, among the first":     {"-DSIZE=(600<<10)", "-DWHERE=SIZE/2", "-DDEPTH=20"},
+		"none":                         {"-DSIZE=64", "-DWHERE=0", "-DDEPTH=20"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			program := compiledC(t, source, append(flags, "-fomit-frame-pointer")...)
+			set := profile.Settings{Command: []string{program}, RateHz: 997}
+			take := collected(t, set)
+			if f := take.Facts; f.UserStacks < 100 || f.CompleteShare() < 0.995 {
+				t.Errorf("%d stacks, %.1f %% whole: %+v", f.UserStacks, 100*f.CompleteShare(), f.CutOff)
+			}
+		})
+	}
+}

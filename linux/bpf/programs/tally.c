@@ -1,0 +1,451 @@
+/* Counting events that may come faster than samples can be written: see tally.h. */
+#include "tally.h"
+
+/* Whose events count at a tracepoint or a probe, where every process of the machine
+ * comes by: everybody's, those of a control group, or those of the members. */
+volatile const u32 everyone;
+volatile const u64 group;
+volatile const u32 group_level;
+
+volatile const u32 event_number; /* of the program that is loaded */
+volatile const u32 calls_number; /* of system calls, for the programs that settle them */
+volatile const u32 with_calls;
+
+/* Of an event with a size. Of a tracepoint: where it is in its record, and what it counts
+ * in; and where the kind of request is. Of a probe: where the arguments that are multiplied
+ * are among the registers. 0: none. */
+volatile const u32 size_at;
+volatile const u32 size_unit;
+volatile const u32 kind_at;
+volatile const u32 argument_at;
+volatile const u32 second_at;
+volatile const u32 allocator; /* a function that jumps to another one of these is one call */
+
+enum {
+	KEEP = 1,
+	PACE_NS = 10000000,
+	PACE_SHOWN = 100,   /* samples that a processor writes in that time, before they are chosen */
+	FIRST_NS = 50000,   /* there is room for one more of the first of classes each so often, */
+	FIRST_ROOM = 20000, /* and so many together */
+	FIRST_SHOWN = 4,    /* of a class, that count among the first */
+	MOST_MASK = (1 << 20) - 1,
+	SIGNAL_RETURN = 15, /* a system call after which the thread's registers are others */
+	NO_CALL = 0xffffffff,
+	EXECVE = 59,
+	TASK_DEAD = 0x80,
+	WAIT_DEPTH = 12, /* frames of the kernel that tell one reason for waiting from another */
+};
+
+inlined struct tally_control *control_on(void)
+{
+	u32 zero = 0;
+	struct tally_control *c = bpf_map_lookup_elem(&control, &zero);
+
+	return c && c->on ? c : 0;
+}
+
+/* counts reports whether what the present thread does counts. */
+inlined bool counts(void)
+{
+	u32 process = bpf_get_current_pid_tgid() >> 32, *state;
+
+	if (everyone)
+		return true;
+	if (group)
+		return bpf_get_current_ancestor_cgroup_id(group_level) == group;
+	state = bpf_map_lookup_elem(&members, &process);
+	return state && *state == TALLY_COUNTS;
+}
+
+/* here fills in who the present thread is and where its program is. */
+inlined void here(struct tally_key *k)
+{
+	u64 id = bpf_get_current_pid_tgid();
+	struct pt_regs *registers = (struct pt_regs *)bpf_task_pt_regs(bpf_get_current_task_btf());
+
+	k->pid = id >> 32;
+	k->tid = id;
+	READ(k->ip, registers->ip);
+	READ(k->sp, registers->sp);
+}
+
+/* no_room counts an event that could not be added to anything. */
+inlined void no_room(struct tally_control *c, u32 event)
+{
+	__sync_fetch_and_add(&c->full[event & (TALLY_EVENTS - 1)], 1);
+}
+
+/* class_of finds a class or makes it. Where there is no room, k becomes that of the
+ * thread's events of the kind. */
+inlined struct tally *class_of(struct tally_control *c, struct tally_key *k)
+{
+	struct tally none = {}, *t = bpf_map_lookup_elem(&classes, k);
+
+	if (t)
+		return t;
+	bpf_map_update_elem(&classes, k, &none, BPF_NOEXIST);
+	t = bpf_map_lookup_elem(&classes, k);
+	if (t)
+		return t;
+	k->ip = k->sp = k->caller = 0;
+	k->flags |= TALLY_COARSE;
+	t = bpf_map_lookup_elem(&classes, k);
+	if (t)
+		return t;
+	bpf_map_update_elem(&classes, k, &none, BPF_NOEXIST);
+	t = bpf_map_lookup_elem(&classes, k);
+	if (!t)
+		no_room(c, k->event);
+	return t;
+}
+
+/* shows decides whether an event of a class is written down as a sample. The first of each
+ * class are, as long as that is not too much for a while, since classes without any tell
+ * least; of the others so many are chosen at random as there is time for. */
+inlined bool shows(struct tally *t)
+{
+	u32 zero = 0;
+	u64 now = bpf_ktime_get_ns(), room;
+	struct tally_pace *p = bpf_map_lookup_elem(&pace, &zero);
+
+	if (!p)
+		return false;
+	room = p->room + (now - p->seen) / FIRST_NS;
+	p->room = room < FIRST_ROOM ? room : FIRST_ROOM;
+	p->seen = now - (now - p->seen) % FIRST_NS;
+	if (now - p->began > PACE_NS) {
+		if (now - p->began > 10 * PACE_NS)
+			p->mask = 0; /* it was calm for a while */
+		else if (p->shown > PACE_SHOWN)
+			p->mask = p->mask < MOST_MASK ? p->mask << 1 | 1 : MOST_MASK;
+		else if (p->shown < PACE_SHOWN / 3)
+			p->mask >>= 1;
+		p->began = now;
+		p->shown = 0;
+	}
+	if (p->room > (t->shown == 0 ? 0 : t->shown < FIRST_SHOWN ? FIRST_ROOM / 2 : FIRST_ROOM)) {
+		p->room--;
+		return true;
+	}
+	if (p->shown >= 2 * PACE_SHOWN || (bpf_get_prandom_u32() & p->mask) != 0)
+		return false;
+	p->shown++;
+	return true;
+}
+
+/* count adds an event to its class, and may have it written down, with what was added up
+ * before it. */
+inlined int count(void *ctx, struct tally_key *k, struct tally *t, u64 size)
+{
+	struct tally_record x = {.r = {.kind = KIND_TALLY, .length = sizeof(struct tally_key) + sizeof(struct tally)}, .key = *k, .before = *t};
+
+	t->count++;
+	t->sum += size;
+	if (!shows(t) || send(ctx, &x, sizeof(struct tally_key) + sizeof(struct tally)) != 0)
+		return 0;
+	t->shown++;
+	bpf_tail_call(ctx, &reader, 0);
+	return KEEP;
+}
+
+/* single counts an event that has no end. */
+inlined int single(void *ctx, struct tally_control *c, struct tally_key *k, u64 size)
+{
+	struct tally *t = class_of(c, k);
+
+	return t ? count(ctx, k, t, size) : 0;
+}
+
+/* An event that the kernel counts itself. It is opened for those that are sampled alone. */
+SEC("perf_event")
+int tally_event(void *ctx)
+{
+	struct tally_control *c = control_on();
+	struct tally_key k = {.event = event_number};
+
+	if (!c)
+		return KEEP;
+	here(&k);
+	return single(ctx, c, &k, 0);
+}
+
+SEC("tracepoint")
+int tally_tracepoint(void *ctx)
+{
+	struct tally_control *c = control_on();
+	struct tally_key k = {.event = event_number};
+	u32 size = 0, kind = 0;
+
+	if (!c || !counts())
+		return KEEP;
+	here(&k);
+	if (size_at)
+		bpf_probe_read_kernel(&size, sizeof(size), ctx + size_at);
+	if (kind_at) {
+		bpf_probe_read_kernel(&kind, sizeof(kind), ctx + kind_at);
+		k.what = kind;
+	}
+	return single(ctx, c, &k, (u64)size * size_unit);
+}
+
+/* A call of a function, whose arguments may be a size. */
+SEC("kprobe")
+int tally_call(struct pt_regs *registers)
+{
+	struct tally_control *c = control_on();
+	struct tally_key k = {.event = event_number};
+	u64 id = bpf_get_current_pid_tgid(), size = 0, second;
+	u32 tid = id;
+
+	if (!c || !counts())
+		return KEEP;
+	k.pid = id >> 32;
+	k.tid = tid;
+	k.ip = registers->ip;
+	k.sp = registers->sp;
+	read_word(&k.caller, k.sp); /* where it cannot be read, it is not known */
+	if (allocator) {
+		struct tally_last now = {.sp = k.sp, .caller = k.caller, .event = event_number};
+		struct tally_last *before = bpf_map_lookup_elem(&last, &tid);
+
+		if (before && before->event != now.event && before->sp == now.sp && before->caller == now.caller)
+			return 0; /* it jumped here from there; the first of such a chain begins the next one, too */
+		if (before)
+			*before = now;
+		else
+			bpf_map_update_elem(&last, &tid, &now, BPF_ANY);
+	}
+	if (argument_at)
+		bpf_probe_read_kernel(&size, sizeof(size), (void *)registers + argument_at);
+	if (second_at && bpf_probe_read_kernel(&second, sizeof(second), (void *)registers + second_at) == 0)
+		size *= second;
+	if ((s64)size < 0)
+		size = 0; /* it asks for nothing that it could get */
+	return single(registers, c, &k, size);
+}
+
+/* What a tracepoint of system calls gives, behind what all have. */
+struct entered {
+	u64 common;
+	s64 number;
+};
+
+SEC("tracepoint")
+int tally_enter(struct entered *ctx)
+{
+	struct tally_control *c = control_on();
+	struct tally_open o = {.key = {.event = event_number, .what = ctx->number}}, *open;
+	struct tally *t;
+	u32 tid = bpf_get_current_pid_tgid();
+
+	if (!c || !counts())
+		return KEEP;
+	here(&o.key);
+	t = class_of(c, &o.key);
+	o.begin = bpf_ktime_get_ns();
+	open = bpf_map_lookup_elem(&calls, &tid);
+	if (open)
+		*open = o;
+	else if (bpf_map_update_elem(&calls, &tid, &o, BPF_ANY) != 0)
+		__sync_fetch_and_add(&c->unpaired, 1);
+	return t ? count(ctx, &o.key, t, 0) : 0;
+}
+
+/* settle adds the time of a call that ends, or of a wait. */
+inlined void settle(struct tally_open *o, u64 sum, u64 run)
+{
+	struct tally *t = bpf_map_lookup_elem(&classes, &o->key);
+
+	if (t) {
+		t->sum += sum;
+		t->run += run;
+	}
+	o->begin = 0;
+}
+
+SEC("raw_tracepoint/sys_exit")
+int tally_leave(struct bpf_raw_tracepoint_args *ctx)
+{
+	struct tally_control *c = control_on();
+	struct pt_regs *registers = (struct pt_regs *)ctx->args[0];
+	struct tally_open o = {.key = {.event = calls_number, .flags = TALLY_BEFORE}}, *open;
+	struct tally *t;
+	u32 tid = bpf_get_current_pid_tgid();
+	u64 number, now = bpf_ktime_get_ns();
+
+	if (!c)
+		return 0;
+	open = bpf_map_lookup_elem(&calls, &tid);
+	READ(number, registers->orig_ax);
+	if (!open) {
+		/* It began before counting did. */
+		if (!counts() || (s64)number < 0)
+			return 0;
+		here(&o.key);
+		o.key.ip = o.key.sp = 0;
+		o.key.what = number;
+		t = class_of(c, &o.key);
+		if (!t)
+			return 0;
+		t->count++;
+		t->sum += now - c->origin;
+		bpf_map_update_elem(&calls, &tid, &o, BPF_ANY); /* that this was its first */
+		return 0;
+	}
+	if (open->begin == 0)
+		return 0;
+	if (open->key.what != (u32)number && !((u32)number == NO_CALL && open->key.what == SIGNAL_RETURN)) {
+		__sync_fetch_and_add(&c->unpaired, 1);
+		open->begin = 0;
+		return 0;
+	}
+	settle(open, now - open->begin, 0);
+	return 0;
+}
+
+/* A new thread or process. What its parent does counts, so what it does counts, and it
+ * comes back from the call that made it. */
+SEC("raw_tracepoint/sched_process_fork")
+int tally_fork(struct bpf_raw_tracepoint_args *ctx)
+{
+	struct tally_control *c = control_on();
+	struct task_struct *child = (struct task_struct *)ctx->args[1];
+	struct tally_open o, *open;
+	u32 parent = bpf_get_current_pid_tgid(), state = TALLY_COUNTS;
+	u32 process, tid;
+
+	if (READ(process, child->tgid) != 0 || READ(tid, child->pid) != 0)
+		return 0;
+	if (!c || !counts()) {
+		if (!everyone && !group && process == tid)
+			bpf_map_delete_elem(&members, &process); /* of one before it with this number */
+		return 0;
+	}
+	if (!everyone && !group && process == tid && bpf_map_update_elem(&members, &process, &state, BPF_ANY) != 0)
+		__sync_fetch_and_add(&c->missed, 1);
+	if (!with_calls)
+		return 0;
+	open = bpf_map_lookup_elem(&calls, &parent);
+	if (!open)
+		return 0;
+	o = *open;
+	o.key.pid = process;
+	o.key.tid = tid;
+	o.begin = bpf_ktime_get_ns();
+	class_of(c, &o.key);
+	bpf_map_update_elem(&calls, &tid, &o, BPF_ANY);
+	return 0;
+}
+
+/* A command that was waited for begins: it counts from here on. */
+SEC("raw_tracepoint/sched_process_exec")
+int tally_exec(struct bpf_raw_tracepoint_args *ctx)
+{
+	struct tally_control *c = control_on();
+	u32 process = bpf_get_current_pid_tgid() >> 32, tid = bpf_get_current_pid_tgid(), *state;
+	struct tally_open o = {.key = {.event = calls_number, .flags = TALLY_BEFORE, .pid = process, .tid = tid, .what = EXECVE}};
+	struct tally *t;
+
+	state = bpf_map_lookup_elem(&members, &process);
+	if (!c || !state || *state != TALLY_ARMED)
+		return 0;
+	*state = TALLY_COUNTS;
+	if (!with_calls)
+		return 0;
+	o.begin = bpf_ktime_get_ns();
+	t = class_of(c, &o.key);
+	if (t)
+		t->count++;
+	bpf_map_update_elem(&calls, &tid, &o, BPF_ANY);
+	return 0;
+}
+
+SEC("raw_tracepoint/sched_process_exit")
+int tally_exit(struct bpf_raw_tracepoint_args *ctx)
+{
+	struct task_struct *task = (struct task_struct *)ctx->args[0];
+	struct signal_struct *shared;
+	struct tally_open *open;
+	u32 process, tid;
+	s32 live;
+
+	if (READ(process, task->tgid) != 0 || READ(tid, task->pid) != 0)
+		return 0;
+	open = bpf_map_lookup_elem(&calls, &tid);
+	if (open && open->begin) /* the call that ends it */
+		settle(open, bpf_ktime_get_ns() - open->begin, 0);
+	bpf_map_delete_elem(&calls, &tid);
+	bpf_map_delete_elem(&waits, &tid);
+	if (!everyone && !group && READ(shared, task->signal) == 0 && READ(live, shared->live) == 0 && live == 0)
+		bpf_map_delete_elem(&members, &process);
+	return 0;
+}
+
+/* A thread leaves the processor. The event is opened for those that are sampled alone. */
+SEC("perf_event")
+int tally_switch(void *ctx)
+{
+	struct tally_control *c = control_on();
+	struct task_struct *task = (struct task_struct *)bpf_get_current_task();
+	struct tally_open o = {.key = {.event = event_number}};
+	struct tally *t;
+	u64 stack[WAIT_DEPTH] = {};
+	u32 state, tid = bpf_get_current_pid_tgid(), hash = 2166136261;
+
+	if (!c)
+		return KEEP;
+	here(&o.key);
+	bpf_get_stack(ctx, stack, sizeof(stack), 0);
+	for (int i = 0; i < WAIT_DEPTH; i++)
+		hash = (hash ^ (u32)stack[i]) * 16777619;
+	o.key.what = hash;
+	o.preempted = READ(state, task->__state) == 0 && state == 0;
+	t = class_of(c, &o.key);
+	if (!t)
+		return 0;
+	o.begin = bpf_ktime_get_ns();
+	if (bpf_map_update_elem(&waits, &tid, &o, BPF_ANY) != 0)
+		__sync_fetch_and_add(&c->unpaired, 1);
+	return count(ctx, &o.key, t, 0);
+}
+
+SEC("raw_tracepoint/sched_waking")
+int tally_waking(struct bpf_raw_tracepoint_args *ctx)
+{
+	struct task_struct *task = (struct task_struct *)ctx->args[0];
+	struct tally_open *o;
+	u32 tid;
+
+	if (READ(tid, task->pid) != 0)
+		return 0;
+	o = bpf_map_lookup_elem(&waits, &tid);
+	if (o && o->woken == 0)
+		o->woken = bpf_ktime_get_ns();
+	return 0;
+}
+
+SEC("raw_tracepoint/sched_switch")
+int tally_back(struct bpf_raw_tracepoint_args *ctx)
+{
+	struct task_struct *next = (struct task_struct *)ctx->args[2];
+	struct tally_open *o;
+	u64 now, woken;
+	u32 tid;
+
+	if (READ(tid, next->pid) != 0)
+		return 0;
+	o = bpf_map_lookup_elem(&waits, &tid);
+	if (!o)
+		return 0;
+	now = bpf_ktime_get_ns();
+	if (o->begin != 0 && now > o->begin && control_on()) {
+		woken = o->preempted ? o->begin : o->woken ? o->woken : now;
+		if (woken < o->begin)
+			woken = o->begin;
+		if (woken > now)
+			woken = now;
+		settle(o, woken - o->begin, now - woken);
+	}
+	bpf_map_delete_elem(&waits, &tid);
+	return 0;
+}

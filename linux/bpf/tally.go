@@ -1,0 +1,338 @@
+package bpf
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+
+	"github.com/cilium/ebpf"
+	"github.com/cilium/ebpf/link"
+	"golang.org/x/sys/unix"
+)
+
+// Tally are the programs that add up events in the kernel, by class, with their maps
+// (programs/tally.h says why and how).
+type Tally struct {
+	maps struct {
+		Control *ebpf.Map `ebpf:"control"`
+		Classes *ebpf.Map `ebpf:"classes"` // TallySum by TallyKey
+		Calls   *ebpf.Map `ebpf:"calls"`   // TallyOpen by thread, as are
+		Waits   *ebpf.Map `ebpf:"waits"`
+		Members *ebpf.Map `ebpf:"members"` // a state by process
+		Pace    *ebpf.Map `ebpf:"pace"`
+		Last    *ebpf.Map `ebpf:"last"`
+	}
+	o        TallyOptions
+	reader   *StackReader
+	readers  map[ebpf.ProgramType]*ebpf.Map // with the program that reads stacks, by kind of event
+	programs []*ebpf.Program
+	links    []link.Link
+	keys     []TallyKey // to read into
+	sums     []TallySum
+}
+
+// TallyKey is a class of events (struct tally_key).
+type TallyKey = tallyTallyKey
+
+// TallySum is what was added up of a class (struct tally).
+type TallySum = tallyTally
+
+// TallyOpen is a system call or a wait that is going on (struct tally_open).
+type TallyOpen = tallyTallyOpen
+
+// TallyControl is what the programs and the collector tell each other (struct
+// tally_control).
+type TallyControl = tallyTallyControl
+
+// The flags of a class.
+const (
+	TallyBefore = uint16(tallyTallyFlagTALLY_BEFORE) // began before counting did
+	TallyCoarse = uint16(tallyTallyFlagTALLY_COARSE) // all of its thread and kind for which there was no room
+)
+
+// MaxTallied is how many events can be added up.
+const MaxTallied = int(tallyTallyBoundTALLY_EVENTS)
+
+// TallyOptions say whose events count, and which there are.
+type TallyOptions struct {
+	Everyone bool
+	Group    uint64 // identifier of a control group; 0: none
+	Level    uint32 // how deep it is in the tree of groups
+	Calls    int    // number of the event of system calls; -1: none
+	Waits    bool
+	// StackBytes is how much of a stack the kernel copies itself at a tracepoint or probe.
+	StackBytes int
+}
+
+// NewTally makes the maps. What a sample does not bring is read by reader's programs.
+func NewTally(reader *StackReader, o TallyOptions) (t *Tally, err error) {
+	t = &Tally{o: o, reader: reader, readers: map[ebpf.ProgramType]*ebpf.Map{}, keys: make([]TallyKey, 4096), sums: make([]TallySum, 4096)}
+	spec, err := loadTally()
+	if err != nil {
+		return nil, err
+	}
+	for name, used := range map[string]bool{tallyMapCalls: o.Calls >= 0, tallyMapWaits: o.Waits, tallyMapMembers: !o.Everyone && o.Group == 0} {
+		if !used {
+			spec.Maps[name].MaxEntries = 1
+		}
+	}
+	if err := spec.LoadAndAssign(&t.maps, nil); err != nil {
+		return nil, fmt.Errorf("making the maps to count in: %w", err)
+	}
+	return t, nil
+}
+
+// then returns the map of the program that runs after one of a kind.
+func (t *Tally) then(kind ebpf.ProgramType) (*ebpf.Map, error) {
+	if m := t.readers[kind]; m != nil {
+		return m, nil
+	}
+	spec, err := loadTally()
+	if err != nil {
+		return nil, err
+	}
+	m, err := ebpf.NewMap(spec.Maps[tallyMapReader])
+	if err != nil {
+		return nil, err
+	}
+	t.readers[kind] = m
+	p := t.reader.program
+	if kind != ebpf.PerfEvent {
+		if p, err = t.reader.Traced(kind, t.o.StackBytes); err != nil {
+			return nil, err
+		}
+	}
+	return m, m.Put(uint32(0), p)
+}
+
+// load loads one of the programs; set sets what it is to know beside the rest.
+func (t *Tally) load(name string, kind ebpf.ProgramType, set map[string]uint32) (*ebpf.Program, error) {
+	spec, err := loadTally()
+	if err != nil {
+		return nil, err
+	}
+	all := map[string]uint32{tallyVarGroupLevel: t.o.Level}
+	if t.o.Everyone {
+		all[tallyVarEveryone] = 1
+	}
+	if t.o.Calls >= 0 {
+		all[tallyVarWithCalls], all[tallyVarCallsNumber] = 1, uint32(t.o.Calls)
+	}
+	for k, v := range set {
+		all[k] = v
+	}
+	for k, v := range all {
+		if err := spec.Variables[k].Set(v); err != nil {
+			return nil, err
+		}
+	}
+	if err := spec.Variables[tallyVarGroup].Set(t.o.Group); err != nil {
+		return nil, err
+	}
+	for name, m := range map[string]*ebpf.Map{tallyMapOutputs: t.reader.maps.Outputs, tallyMapCalls: t.maps.Calls, tallyMapWaits: t.maps.Waits, tallyMapMembers: t.maps.Members} {
+		spec.Maps[name].MaxEntries = m.MaxEntries()
+	}
+	maps := map[string]*ebpf.Map{
+		tallyMapControl: t.maps.Control, tallyMapClasses: t.maps.Classes, tallyMapCalls: t.maps.Calls, tallyMapWaits: t.maps.Waits,
+		tallyMapMembers: t.maps.Members, tallyMapPace: t.maps.Pace, tallyMapLast: t.maps.Last, tallyMapOutputs: t.reader.maps.Outputs,
+	}
+	if kind != ebpf.RawTracepoint {
+		if maps[tallyMapReader], err = t.then(kind); err != nil {
+			return nil, err
+		}
+	}
+	p, err := loadProgram(spec, name, t.reader.types, maps)
+	if err != nil {
+		return nil, fmt.Errorf("loading the program that counts (%s): %w", name, err)
+	}
+	t.programs = append(t.programs, p)
+	return p, nil
+}
+
+// Event returns the program of an event that the kernel counts itself.
+func (t *Tally) Event(number int) (*ebpf.Program, error) {
+	return t.load(tallyProgTallyEvent, ebpf.PerfEvent, map[string]uint32{tallyVarEventNumber: uint32(number)})
+}
+
+// Switch returns the program of threads that leave their processor.
+func (t *Tally) Switch(number int) (*ebpf.Program, error) {
+	return t.load(tallyProgTallySwitch, ebpf.PerfEvent, map[string]uint32{tallyVarEventNumber: uint32(number)})
+}
+
+// Enter returns the program of system calls that begin.
+func (t *Tally) Enter(number int) (*ebpf.Program, error) {
+	return t.load(tallyProgTallyEnter, ebpf.TracePoint, map[string]uint32{tallyVarEventNumber: uint32(number)})
+}
+
+// Tracepoint returns the program of a tracepoint. Where its record has a size, that is at
+// an offset, in a unit; where it has a kind, that is at another. 0: it has none.
+func (t *Tally) Tracepoint(number, sizeAt, unit, kindAt int) (*ebpf.Program, error) {
+	return t.load(tallyProgTallyTracepoint, ebpf.TracePoint, map[string]uint32{
+		tallyVarEventNumber: uint32(number), tallyVarSizeAt: uint32(sizeAt), tallyVarSizeUnit: uint32(unit), tallyVarKindAt: uint32(kindAt),
+	})
+}
+
+// registerAt is where the kernel's pt_regs has the registers that can be arguments, by
+// their numbers in DWARF: rax, rdx, rcx, rbx, rsi, rdi, r8, r9.
+var registerAt = map[int]uint32{0: 80, 1: 96, 2: 88, 3: 40, 4: 104, 5: 112, 8: 72, 9: 64}
+
+// Call returns the program of a probe in a function. The product of its arguments, by the
+// numbers of their registers in DWARF, is a size; of none, calls are counted alone. A call
+// to an allocator from which another one was jumped to counts once.
+func (t *Tally) Call(number int, arguments []int, allocator bool) (*ebpf.Program, error) {
+	set := map[string]uint32{tallyVarEventNumber: uint32(number)}
+	for i, name := range []string{tallyVarArgumentAt, tallyVarSecondAt} {
+		if i < len(arguments) {
+			at, ok := registerAt[arguments[i]]
+			if !ok {
+				return nil, fmt.Errorf("register %d holds no argument", arguments[i])
+			}
+			set[name] = at
+		}
+	}
+	if allocator {
+		set[tallyVarAllocator] = 1
+	}
+	return t.load(tallyProgTallyCall, ebpf.Kprobe, set)
+}
+
+// Watch has the programs run that settle what begins elsewhere: calls and waits that end,
+// processes that begin and end.
+func (t *Tally) Watch() error {
+	hooks := map[string]string{tallyProgTallyFork: "sched_process_fork", tallyProgTallyExec: "sched_process_exec", tallyProgTallyExit: "sched_process_exit"}
+	if t.o.Calls >= 0 {
+		hooks[tallyProgTallyLeave] = "sys_exit"
+	}
+	if t.o.Waits {
+		hooks[tallyProgTallyWaking], hooks[tallyProgTallyBack] = "sched_waking", "sched_switch"
+	}
+	for name, at := range hooks {
+		p, err := t.load(name, ebpf.RawTracepoint, nil)
+		if err != nil {
+			return err
+		}
+		l, err := link.AttachRawTracepoint(link.RawTracepointOptions{Name: at, Program: p})
+		if err != nil {
+			return fmt.Errorf("counting at %s: %w", at, err)
+		}
+		t.links = append(t.links, l)
+	}
+	return nil
+}
+
+// Begin lets events count from a time on, in monotonic nanoseconds.
+func (t *Tally) Begin(at uint64) error {
+	return t.maps.Control.Put(uint32(0), TallyControl{On: 1, Origin: at})
+}
+
+// End stops the counting.
+func (t *Tally) End() error {
+	c, err := t.State()
+	if err != nil {
+		return err
+	}
+	c.On = 0
+	return t.maps.Control.Put(uint32(0), c)
+}
+
+// State reads how it goes.
+func (t *Tally) State() (c TallyControl, err error) {
+	err = t.maps.Control.Lookup(uint32(0), &c)
+	return c, err
+}
+
+// Add has a process count; armed, from when it begins another program.
+func (t *Tally) Add(pid uint32, armed bool) error {
+	state := tallyTallyStateTALLY_COUNTS
+	if armed {
+		state = tallyTallyStateTALLY_ARMED
+	}
+	return t.maps.Members.Put(pid, uint32(state))
+}
+
+// Waiting notes a thread that waits already when the counting begins.
+func (t *Tally) Waiting(pid, tid uint32, event int, at uint64) error {
+	key := TallyKey{Pid: pid, Tid: tid, Event: uint16(event), Flags: TallyBefore}
+	if err := t.maps.Classes.Put(key, TallySum{Count: 1}); err != nil {
+		return err
+	}
+	return t.maps.Waits.Put(tid, TallyOpen{Key: key, Begin: at})
+}
+
+// Read reads all classes.
+func (t *Tally) Read(visit func(TallyKey, TallySum)) error {
+	var at ebpf.MapBatchCursor
+	for {
+		n, err := t.maps.Classes.BatchLookup(&at, t.keys, t.sums, nil)
+		for i := range n {
+			visit(t.keys[i], t.sums[i])
+		}
+		switch {
+		case errors.Is(err, ebpf.ErrKeyNotExist):
+			return nil // that were all
+		case errors.Is(err, unix.ENOSPC) && len(t.keys) < 1<<16: // many in one place of the table
+			t.keys, t.sums = make([]TallyKey, 2*len(t.keys)), make([]TallySum, 2*len(t.keys))
+		case err != nil:
+			return fmt.Errorf("reading what was counted: %w", err)
+		}
+	}
+}
+
+// Forget makes room: a class of a thread that has ended is not added to any more.
+func (t *Tally) Forget(k TallyKey) error {
+	err := t.maps.Classes.Delete(k)
+	if errors.Is(err, ebpf.ErrKeyNotExist) {
+		return nil
+	}
+	return err
+}
+
+// Open reads which system calls and waits are going on.
+func (t *Tally) Open(visit func(tid uint32, o TallyOpen)) error {
+	for _, m := range []*ebpf.Map{t.maps.Calls, t.maps.Waits} {
+		var tid uint32
+		var o TallyOpen
+		it := m.Iterate()
+		for it.Next(&tid, &o) {
+			if o.Begin != 0 {
+				visit(tid, o)
+			}
+		}
+		if err := it.Err(); err != nil {
+			return fmt.Errorf("reading what is going on: %w", err)
+		}
+	}
+	return nil
+}
+
+// Close removes its programs and maps.
+func (t *Tally) Close() error {
+	var errs []error
+	for _, l := range t.links {
+		errs = append(errs, l.Close())
+	}
+	for _, p := range t.programs {
+		errs = append(errs, p.Close())
+	}
+	for _, m := range t.readers {
+		errs = append(errs, m.Close())
+	}
+	m := t.maps
+	return errors.Join(append(errs, closeMaps(m.Control, m.Classes, m.Calls, m.Waits, m.Members, m.Pace, m.Last))...)
+}
+
+// DecodeTally reads the body of a record of KindTally; ok is false where it is cut short.
+func DecodeTally(b []byte) (k TallyKey, sum TallySum, ok bool) {
+	if len(b) < tallyRecordBytes {
+		return k, sum, false
+	}
+	k.Ip, k.Sp, k.Caller = binary.NativeEndian.Uint64(b), binary.NativeEndian.Uint64(b[8:]), binary.NativeEndian.Uint64(b[16:])
+	k.Pid, k.Tid, k.What = binary.NativeEndian.Uint32(b[24:]), binary.NativeEndian.Uint32(b[28:]), binary.NativeEndian.Uint32(b[32:])
+	k.Event, k.Flags = binary.NativeEndian.Uint16(b[36:]), binary.NativeEndian.Uint16(b[38:])
+	b = b[40:]
+	sum.Count, sum.Sum, sum.Run, sum.Shown = binary.NativeEndian.Uint64(b), binary.NativeEndian.Uint64(b[8:]), binary.NativeEndian.Uint64(b[16:]), binary.NativeEndian.Uint64(b[24:])
+	return k, sum, true
+}
+
+// tallyRecordBytes is the size of struct tally_key and struct tally.
+const tallyRecordBytes = 72

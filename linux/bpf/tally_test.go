@@ -1,0 +1,33 @@
+package bpf
+
+import (
+	"testing"
+
+	"github.com/cilium/ebpf"
+)
+
+// TestTallyLoads: the kernel accepts all programs that count.
+func TestTallyLoads(t *testing.T) {
+	r := newReader(t)
+	x, err := NewTally(r, TallyOptions{Calls: 2, Waits: true, StackBytes: 6 << 10})
+	if err != nil {
+		t.Fatalf("%+v", err)
+	}
+	defer func() {
+		if err := x.Close(); err != nil {
+			t.Error(err)
+		}
+	}()
+	for name, load := range map[string]func() (*ebpf.Program, error){
+		"event": func() (*ebpf.Program, error) { return x.Event(1) }, "switch": func() (*ebpf.Program, error) { return x.Switch(0) },
+		"enter": func() (*ebpf.Program, error) { return x.Enter(2) }, "tracepoint": func() (*ebpf.Program, error) { return x.Tracepoint(3, 20, 512, 28) },
+		"call": func() (*ebpf.Program, error) { return x.Call(4, []int{5, 4}, true) },
+	} {
+		if _, err := load(); err != nil {
+			t.Errorf("%s: %+v", name, err)
+		}
+	}
+	if err := x.Watch(); err != nil {
+		t.Errorf("%+v", err)
+	}
+}
