@@ -15,6 +15,7 @@ type tallyReader struct {
 	tally *bpf.Tally // nil: nothing is
 	last  uint64     // when it was read last
 	many  bool       // there were many classes then
+	took  uint64     // how long that took, in nanoseconds
 	ended map[uint32]bool
 	// ending is when the collection ended, monotonic nanoseconds; 0: it goes on.
 	ending atomic.Uint64
@@ -22,6 +23,9 @@ type tallyReader struct {
 
 const (
 	tallyEvery = uint64(time.Second)
+	// tallyShare is which part of the time reading may take where threads have ended, whose
+	// classes, and with them their programs, are kept until they are read.
+	tallyShare = 100
 	// manyClasses is from when on they are read at each round, so that those of threads
 	// that have ended make room.
 	manyClasses = 1 << 13
@@ -45,11 +49,13 @@ func (x *tallyReader) stop() error {
 
 // read hands on all sums if it is time to, and lets go of those of threads that have ended.
 func (x *tallyReader) read(now uint64, v raw.Visitor) error {
-	if x.tally == nil || !x.many && now-x.last < tallyEvery {
+	if x.tally == nil || !x.many && now-x.last < tallyEvery && (len(x.ended) == 0 || now-x.last < tallyShare*x.took) {
 		return nil
 	}
 	x.last = now
-	return x.visit(v, false)
+	err := x.visit(v, false)
+	x.took = perf.Now() - now
+	return err
 }
 
 func (x *tallyReader) visit(v raw.Visitor, last bool) error {
