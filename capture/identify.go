@@ -8,6 +8,8 @@ import (
 	"strings"
 	"unicode"
 
+	"golang.org/x/sys/unix"
+
 	"entelon/runtimes"
 	"entelon/symbol"
 )
@@ -57,9 +59,31 @@ func (s *session) identify() error {
 		set.Build = "unnamed"
 	}
 	if set.Program == "" {
-		set.Program = programName(s.exe)
+		set.Program = programName(calledAs(s.exe, set.PID, set.Command))
 	}
 	return nil
+}
+
+// calledAs is the path of a process's program by the name that it was started by, which may
+// be that of a link: one file can be several programs.
+func calledAs(exe string, pid int, command []string) string {
+	if pid == 0 || len(command) == 0 {
+		return exe
+	}
+	// Who changes his command line writes it as one text, often with a colon behind the name.
+	words := strings.Fields(command[0])
+	if len(words) == 0 {
+		return exe
+	}
+	name := filepath.Base(strings.TrimSuffix(words[0], ":"))
+	for _, path := range []string{words[0], filepath.Join(filepath.Dir(exe), name)} {
+		a, err1 := os.Stat(fmt.Sprintf("/proc/%d/root%s", pid, path))
+		b, err2 := os.Stat(fmt.Sprintf("/proc/%d/exe", pid))
+		if err1 == nil && err2 == nil && filepath.IsAbs(path) && os.SameFile(a, b) {
+			return filepath.Join(filepath.Dir(exe), name)
+		}
+	}
+	return exe
 }
 
 // versioned is a file's name that ends with a version, such as engraved-3.5.0.
@@ -91,6 +115,15 @@ func (s *session) identifyPlace() {
 		set.Program = name
 	}
 	if set.Build == "" {
-		set.Build = "unnamed"
+		set.Build = kernelRelease() // what the machine runs in any case
 	}
+}
+
+// kernelRelease is the kernel's version, "unnamed" where it does not tell.
+func kernelRelease() string {
+	var u unix.Utsname
+	if unix.Uname(&u) != nil {
+		return "unnamed"
+	}
+	return unix.ByteSliceToString(u.Release[:])
 }

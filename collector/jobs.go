@@ -113,6 +113,15 @@ func (w *Collector) allowed(j *api.JobForCollector) (profile.Settings, error) {
 	if set.PID != 0 && len(set.PIDs) == 0 {
 		set.PIDs = []int{set.PID}
 	}
+	if len(set.PIDs) > 0 {
+		notice, err := capture.WithChildren(&set)
+		if err != nil {
+			return set, err
+		}
+		if notice != "" {
+			w.log.Info(notice, "job", j.ID)
+		}
+	}
 	if len(set.PIDs) > 0 || set.Machine || set.Group != "" {
 		set.PID, set.Command, set.Dir, set.User, set.Env = 0, nil, "", "", nil
 	}

@@ -66,6 +66,8 @@ func checkSettings(set *profile.Settings) error {
 		return fmt.Errorf("a rate of %d; give a number from 1 to 50000", set.RateHz)
 	case set.Budget < 0 || set.Budget > 1 || set.Work < 0 || math.IsNaN(set.Work) || math.IsInf(set.Work, 0):
 		return errors.New("a budget is a share from 0 to 1, and work a number that is not negative")
+	case set.Children != "" && set.Children != "yes" && set.Children != "no":
+		return fmt.Errorf("children %q: choose yes or no, or leave it open", set.Children)
 	case set.BarePairs < 0 || set.BarePairs > 20:
 		return fmt.Errorf("%d pairs of runs with and without sampling: choose up to 20", set.BarePairs)
 	case (set.BareFirst || set.WorkFrom != "") && (len(set.Command) == 0 || attached):

@@ -61,14 +61,15 @@ type takeFlags struct {
 	budget                option.Share
 	against, againstBuild string
 	repeat                int
-	quiet                 bool // say nothing, and let the command say nothing
+	name                  string // a pattern of processes
+	quiet                 bool   // say nothing, and let the command say nothing
 	symbols               option.Symbols
 }
 
 func takeCommand() *cobra.Command {
 	var f takeFlags
 	c := &cobra.Command{
-		Use:   "take [flags] (--pid PID | --machine | --group NAME | -- COMMAND ARGS…)",
+		Use:   "take [flags] (--pid PID | --name PATTERN | --machine | --group NAME | -- COMMAND ARGS…)",
 		Short: "Sample a command from start to end, running processes, or the whole machine",
 		Long: `Samples a command that it launches, or a process that is running, with
 everything that they start, and writes a take.
@@ -88,6 +89,7 @@ What is added up, with --measure, which may be given several times:
 		Example: `  entelon take -- ./engraved --scores 200
   entelon take --out before.take --program engraved --build 3.4.0 -- ./engraved --scores 200
   entelon take --pid 4711 --for 10s --out live.take
+  entelon take --name 'engraved*' --for 10s
   entelon take --rate 99 --dir /srv/scores --env WORKERS=4 -- ./partbook full.score
   entelon take -- python3 partbook.py full.score
   entelon take --measure cpu --measure waiting -- ./engraved --scores 200
@@ -122,6 +124,8 @@ What is added up, with --measure, which may be given several times:
 	c.Flags().BoolVar(&f.settings.WithSource, "with-source", false, "keep the source files of the program's own functions with the take, for the lens Lines")
 	c.Flags().StringVar(&f.settings.Note, "note", "", "a `TEXT` to keep with the take")
 	c.Flags().IntSliceVar(&f.settings.PIDs, "pid", nil, "sample the running process `PID`; may be repeated")
+	c.Flags().StringVar(&f.name, "name", "", "sample all running processes whose name is like this `PATTERN`, such as 'engraved*'")
+	c.Flags().StringVar(&f.settings.Children, "children", "", `"yes" or "no": sample children that run already, too (default: where the process leaves the work to them)`)
 	c.Flags().BoolVar(&f.settings.Machine, "machine", false, "sample everything that runs on this machine")
 	c.Flags().StringVar(&f.settings.Group, "group", "", "sample everything in the control group `NAME`, as below /sys/fs/cgroup")
 	c.Flags().StringArrayVarP(&f.settings.Measures, "measure", "m", nil, "add up this `MEASURE`; may be repeated (default cpu)")
@@ -154,7 +158,7 @@ func (f *takeFlags) check(args []string) error {
 		return err
 	}
 	chosen := 0
-	for _, is := range []bool{len(args) > 0, len(f.settings.PIDs) > 0, f.settings.Machine, f.settings.Group != ""} {
+	for _, is := range []bool{len(args) > 0, len(f.settings.PIDs) > 0, f.name != "", f.settings.Machine, f.settings.Group != ""} {
 		if is {
 			chosen++
 		}
@@ -175,11 +179,15 @@ func (f *takeFlags) check(args []string) error {
 	case strings.ContainsAny(f.against, `"'`) || f.against != "" && len(strings.Fields(f.against)) == 0:
 		return fmt.Errorf("--against %q: give words without quotes; put what needs some into a script", f.against)
 	case chosen == 0:
-		return errors.New("nothing to sample; give a command after --, or --pid PID, --machine or --group NAME")
+		return errors.New("nothing to sample; give a command after --, or --pid PID, --name PATTERN, --machine or --group NAME")
 	case chosen > 1:
-		return errors.New("give either a command or --pid, --machine or --group, not several")
+		return errors.New("give either a command or --pid, --name, --machine or --group, not several")
 	case f.cutShare <= 0 || f.cutShare > 100:
 		return fmt.Errorf("--warn-cut %v: give a share from above 0 to 100", f.cutShare)
+	case f.settings.Children != "" && f.settings.Children != capture.ChildrenYes && f.settings.Children != capture.ChildrenNo:
+		return fmt.Errorf("--children %s: choose yes or no", f.settings.Children)
+	case f.settings.Children != "" && len(f.settings.PIDs) == 0 && f.name == "":
+		return errors.New("--children is for --pid and --name; of a command all children are sampled")
 	case len(args) == 0 && f.settings.User != "":
 		return errors.New("--user is for a launched command")
 	case len(args) == 0 && (f.settings.Dir != "" || len(f.settings.Env) > 0):
@@ -209,6 +217,9 @@ func runTake(ctx context.Context, f takeFlags, rateGiven bool, args []string) er
 		return fmt.Errorf("--work-from: %w", err)
 	}
 	say := func(text string) { fmt.Fprintln(os.Stderr, "entelon: "+text) }
+	if err := f.attach(say); err != nil {
+		return err
+	}
 	if f.budget > 0 && rateGiven {
 		return errors.New("give either --rate or --budget, which chooses the rate")
 	}
@@ -238,6 +249,37 @@ func runTake(ctx context.Context, f takeFlags, rateGiven bool, args []string) er
 		}
 	}
 	return nil
+}
+
+// attach finds the processes that are sampled, and says which these are where that is not
+// what was typed.
+func (f *takeFlags) attach(say func(string)) error {
+	if f.name != "" {
+		pids, names, err := capture.ByName(f.name, os.Getpid())
+		if err != nil {
+			return fmt.Errorf("--name: %w", err)
+		}
+		f.settings.PIDs = pids
+		say(fmt.Sprintf("sampling %s (%s)", processes(pids), strings.Join(names, ", ")))
+	}
+	notice, err := capture.WithChildren(&f.settings)
+	if notice != "" {
+		say(notice)
+	}
+	return err
+}
+
+// processes names processes by number, a few of them.
+func processes(pids []int) string {
+	const shown = 8
+	text := strings.Trim(fmt.Sprint(pids[:min(shown, len(pids))]), "[]")
+	switch {
+	case len(pids) == 1:
+		return "process " + text
+	case len(pids) > shown:
+		return fmt.Sprintf("processes %s and %d more", text, len(pids)-shown)
+	}
+	return "processes " + text
 }
 
 // seriesName names the takes of one row; it only has to be another one each time.

@@ -30,6 +30,9 @@ type Settings struct {
 	Command []string `json:"command"`        // the argument list; empty where a process was attached to
 	PID     int      `json:"pid,omitempty"`  // of the first process that was attached to
 	PIDs    []int    `json:"pids,omitempty"` // of all of them, where there were several
+	// Children: "yes" and "no" say whether children that run already are sampled, too; ""
+	// leaves it to who does the work.
+	Children string `json:"children,omitempty"`
 	// Machine: everything that ran on the machine; Group: everything in this
 	// control group, as a path below the system's folder for them.
 	Machine bool   `json:"whole_machine,omitempty"`

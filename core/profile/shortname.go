@@ -25,13 +25,24 @@ func Short(name string) string {
 		}
 	}
 	plain, _, generic := strings.Cut(name, "[")
-	if i := strings.LastIndexByte(plain, '/'); i >= 0 && !strings.ContainsAny(plain[:i], " (<") {
+	if i := strings.LastIndexByte(plain, '/'); i >= 0 && !strings.ContainsAny(plain[:i], " (<") && !arity(plain[i+1:]) {
 		plain = plain[i+1:]
 	}
 	if generic {
 		plain += "[…]"
 	}
 	return plain
+}
+
+// arity reports whether what is behind a slash is how many arguments a function takes, as
+// in Erlang's fib/1.
+func arity(s string) bool {
+	for i := range len(s) {
+		if s[i] < '0' || s[i] > '9' {
+			return false
+		}
+	}
+	return s != ""
 }
 
 // pythonParts are what Python puts in a qualified name for what has none.

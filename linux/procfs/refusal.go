@@ -18,7 +18,6 @@ func Refusal(pid int, err error) error {
 		return fmt.Errorf("process %d: %w", pid, linux.ErrNoProcess)
 	}
 	state, flags := stateOf(string(b))
-	const kernelThread = 0x00200000 // PF_KTHREAD
 	switch {
 	case state == "Z" || state == "X":
 		err = linux.ErrEnded
@@ -33,6 +32,9 @@ func Refusal(pid int, err error) error {
 	}
 	return fmt.Errorf("process %d: %w", pid, err)
 }
+
+// kernelThread is the kernel's flag PF_KTHREAD.
+const kernelThread = 0x00200000
 
 // stateOf reads a line of /proc/PID/stat: the state's letter, and the kernel's flags.
 func stateOf(stat string) (state string, flags uint64) {
