@@ -14,6 +14,7 @@ import (
 	"entelon/core/profile"
 	"entelon/diagnose"
 	"entelon/linux/bpf"
+	"entelon/linux/perf"
 	"entelon/linux/procfs"
 	"entelon/runtimes/java"
 )
@@ -26,12 +27,12 @@ func (s *session) evidence(unreadable []string) *diagnose.Evidence {
 	hot, times, held := readSlowed("/", s.pids).since(s.slowed)
 	e := &diagnose.Evidence{
 		Settings: *set, Waiting: s.measures.ColumnOf(measure.Waiting) >= 0, Launched: s.command != nil, Processes: len(s.pids),
-		Kernel: s.kernel, KernelNames: s.world.KernelErr, Started: ps.Started,
+		Kernel: s.kernel, KernelNames: s.world.KernelErr, KernelRemedy: perf.KernelNamesRemedy(), Started: ps.Started,
 		NoTable: r.NoTable, MaxStack: MaxStackBytes, OtherStacks: s.other != nil, OtherErr: s.otherErr, ByFrames: set.Unwind == UnwindFramePointers,
 		Unnamed: r.Unnamed, ExportsOnly: exportsOnly(profiled, s.world.ExportsOnly()), InStacks: int64(profiled.Samples.Len()), Unreadable: unreadable,
 		Met: ps.Met, JavaFrames: !ps.Met[java.RuntimeName] || s.keepsFramePointers(), PythonRead: ps.TellPython != nil, PythonFailed: ps.Unread, MaxLabels: bpf.MaxLabels,
 		Unoptimised: s.unoptimised, NoWake: s.noWake, Machine: [2]diagnose.Time{diagnose.Time(s.before), diagnose.Time(after)}, TickNS: nanosecondsOf,
-		Hot: len(hot), HotTimes: times, Held: held,
+		Hot: len(hot), HotTimes: times, Held: held, SetUser: s.command != nil && setsUser(s.exe),
 	}
 	if column := s.measures.ColumnOf(measure.CPU); column >= 0 {
 		e.CPU, e.SampledNS = true, profiled.Total(column)+s.facts.OwnNS
@@ -99,6 +100,13 @@ func (s *session) keepsFramePointers() bool {
 	return err == nil && strings.Contains(string(b), option)
 }
 
+// setsUser reports whether a program runs with the rights of its file's owner, which the
+// kernel lets only root sample.
+func setsUser(path string) bool {
+	st, err := os.Stat(path)
+	return err == nil && os.Geteuid() != 0 && st.Mode()&(os.ModeSetuid|os.ModeSetgid) != 0
+}
+
 // fileLike is an argument that names a file: a path, or a name with an ending.
 var fileLike = regexp.MustCompile(`^[^-][^=]*/[^=]*[^/=]$|^[^-][^=/]*\.[A-Za-z][A-Za-z0-9]{0,7}$`)
 
@@ -108,7 +116,11 @@ func absentFiles(set profile.Settings) (out []string) {
 	if len(set.Command) == 0 {
 		return nil
 	}
-	for _, arg := range set.Command[1:] {
+	for i, arg := range set.Command[1:] {
+		// Behind -m stands the name of a module, and ... is all packages of Go.
+		if set.Command[i] == "-m" || strings.Contains(arg, "...") {
+			continue
+		}
 		if len(arg) > 200 || !fileLike.MatchString(arg) || strings.Contains(arg, "://") || strings.ContainsAny(arg, "\n*?[{$ ") {
 			continue
 		}

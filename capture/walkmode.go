@@ -7,7 +7,6 @@ import (
 	"runtime"
 
 	"github.com/cilium/ebpf/btf"
-	"golang.org/x/sys/unix"
 
 	"entelon/core/profile"
 	"entelon/linux/bpf"
@@ -27,9 +26,6 @@ const (
 	MaxStackBytes     = 62 << 10
 	minStackBytes     = 512
 )
-
-// errNotRoot says why a program was not loaded into the kernel.
-var errNotRoot = errors.New("only root may load programs into the kernel")
 
 // chooseUnwind settles how stacks are walked.
 func (s *session) chooseUnwind() error {
@@ -67,9 +63,6 @@ func (s *session) openOther() {
 		if types, err = kernelTypes(s.o.Finder); err == nil {
 			s.other, err = bpf.NewStackReader(cpus, types, set.StackBytes)
 		}
-	}
-	if errors.Is(err, unix.EPERM) || errors.Is(err, unix.EACCES) {
-		err = errNotRoot
 	}
 	if err != nil {
 		s.other, s.otherErr = nil, err

@@ -19,11 +19,13 @@ type Evidence struct {
 	Settings  profile.Settings
 	CPU       bool // processor time was measured
 	Waiting   bool // waiting was measured
+	SetUser   bool // the program runs with other rights than this user's
 	Launched  bool // its command was started by Entelon
 	Processes int  // that were attached to, or launched; 0: a machine or a group
 
-	Kernel      bool  // the kernel's part was sampled
-	KernelNames error // why the kernel's functions have no names
+	Kernel       bool   // the kernel's part was sampled
+	KernelNames  error  // why the kernel's functions have no names
+	KernelRemedy string // what helps against that
 
 	SampledNS int64 // processor time that samples stand for, those that were not kept included
 	Uncounted bool  // the kernel left samples out that were not to be kept, uncounted
@@ -95,7 +97,7 @@ func ofSamples(f *profile.Facts, e *Evidence) {
 		f.Warn("no-kernel", "Time inside the kernel is missing: this user may not sample it.", "Run as root, or ask for: sysctl kernel.perf_event_paranoid=1")
 	}
 	if e.KernelNames != nil {
-		f.Warn("kernel-names", "Functions of the kernel have no names: "+e.KernelNames.Error()+".", "Ask for: sysctl kernel.kptr_restrict=0, and collect as root.")
+		f.Warn("kernel-names", "Functions of the kernel have no names: "+e.KernelNames.Error()+".", e.KernelRemedy)
 	}
 	samplesLost := f.Lost
 	for _, c := range f.Counted {
@@ -122,6 +124,9 @@ func ofSamples(f *profile.Facts, e *Evidence) {
 	}
 	ofClock(f, e)
 	switch {
+	case f.Samples == 0 && e.SetUser:
+		f.Warn("set-user", "There are no samples: the program runs with the rights of its file's owner, and the kernel lets only root sample such a program.", "Collect as root.")
+		return
 	case f.Samples == 0 && f.LeftOut > 0:
 		f.Warn("no-samples", fmt.Sprintf("None of the %d samples was to be kept: %s.", f.LeftOut, e.Settings.Keep), "Take it again with another --keep.")
 		return

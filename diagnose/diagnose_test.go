@@ -25,7 +25,7 @@ func TestWarnings(t *testing.T) {
 	for code, change := range map[string]func(*profile.Facts, *Evidence){
 		"":             func(*profile.Facts, *Evidence) {},
 		"no-kernel":    func(_ *profile.Facts, e *Evidence) { e.Kernel = false },
-		"kernel-names": func(_ *profile.Facts, e *Evidence) { e.KernelNames = bad },
+		"kernel-names": func(_ *profile.Facts, e *Evidence) { e.KernelNames, e.KernelRemedy = bad, "Ask for them." },
 		"lost":         func(f *profile.Facts, _ *Evidence) { f.Lost = 3 },
 		"throttled":    func(f *profile.Facts, _ *Evidence) { f.Throttled = 3 },
 		"clock":        func(_ *profile.Facts, e *Evidence) { e.SampledNS = 4e9 },
@@ -55,8 +55,14 @@ func TestWarnings(t *testing.T) {
 		"ended-at-once": func(f *profile.Facts, _ *Evidence) { f.DurationNS = 5e7 },
 		"idle":          func(f *profile.Facts, _ *Evidence) { f.DurationNS = 50e9 },
 		// It had a third of its processor, and the host more than that: it did not idle.
-		"host":      func(f *profile.Facts, e *Evidence) { f.DurationNS, e.Machine[1].Stolen = 14e9, 500 },
-		"busy":      func(_ *profile.Facts, e *Evidence) { e.Machine[1].Idle = 0 },
+		"host": func(f *profile.Facts, e *Evidence) { f.DurationNS, e.Machine[1].Stolen = 14e9, 500 },
+		"busy": func(_ *profile.Facts, e *Evidence) { e.Machine[1].Idle = 0 },
+		"partial": func(f *profile.Facts, _ *Evidence) {
+			f.Lost, f.Counted = 9, []profile.Counting{{Measure: "faults", Events: 91, Singly: 91, Lost: 9}}
+		},
+		"own":       func(f *profile.Facts, _ *Evidence) { f.OwnNS = f.CPUNS / 3 },
+		"set-user":  func(f *profile.Facts, e *Evidence) { f.Samples, e.CPU, e.SetUser = 0, false, true },
+		"no-work":   func(_ *profile.Facts, e *Evidence) { e.Settings.WorkFrom = "did (x)" },
 		"hot":       func(_ *profile.Facts, e *Evidence) { e.Hot, e.HotTimes = 1, 9 },
 		"held-back": func(_ *profile.Facts, e *Evidence) { e.Held = time.Second },
 	} {
@@ -83,7 +89,9 @@ func TestRemediesOfCutOffStacks(t *testing.T) {
 		change func(*Evidence)
 		remedy string
 	}{
-		{profile.CutDeeper, func(*Evidence) {}, "--stack 8k"},
+		{profile.CutDeeper, func(e *Evidence) { e.OtherStacks = false }, "--stack 8k"},
+		{profile.CutDeeper, func(*Evidence) {}, "Nothing deeper"},
+		{profile.CutNoTable, func(e *Evidence) { e.NoTable = map[string]int64{"/memfd:code (deleted)": 7} }, "made while the program ran"},
 		{profile.CutDeeper, func(e *Evidence) { e.Settings.StackBytes = e.MaxStack }, "Nothing deeper"},
 		{profile.CutOtherStack, func(e *Evidence) { e.OtherStacks = false }, "as root"},
 		{profile.CutNoTable, func(e *Evidence) { e.ByFrames = true }, "--unwind tables"},

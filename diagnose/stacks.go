@@ -44,6 +44,8 @@ func ofStacks(f *profile.Facts, e *Evidence) {
 		remedy = "Build that code with -fasynchronous-unwind-tables or -fno-omit-frame-pointer."
 		if module, _ := most(e.NoTable); e.ByFrames {
 			remedy = "Take it with --unwind tables, or build with -fno-omit-frame-pointer."
+		} else if name := path.Base(module); strings.HasPrefix(name, "memfd:") || strings.HasPrefix(name, "[") || strings.HasPrefix(name, "//") {
+			remedy = "That code was made while the program ran. Start its runtime with frame pointers, where it has an option for that."
 		} else if module != "" {
 			remedy = fmt.Sprintf("Build %s with -fasynchronous-unwind-tables or -fno-omit-frame-pointer.", path.Base(module))
 		}

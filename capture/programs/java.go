@@ -90,7 +90,7 @@ func (m *javaMachine) last(at uint64) {
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.maps, m.times = append(m.maps, b), append(m.times, at)
+	m.maps, m.times, m.failed = append(m.maps, b), append(m.times, at), nil
 }
 
 func (m *javaMachine) end() { m.once.Do(func() { close(m.stop) }) }

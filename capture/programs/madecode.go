@@ -1,7 +1,6 @@
 package programs
 
 import (
-	"entelon/symbol/jit"
 	"errors"
 	"fmt"
 	"os"
@@ -15,20 +14,22 @@ import (
 
 	"entelon/linux/perf"
 	"entelon/linux/procfs"
+	"entelon/symbol/jit"
 )
 
 // madeCode is what is known of the code that one process makes at run time. It
 // implements resolve.MadeCode.
 type madeCode struct {
-	world  *World
-	pid    uint32
-	file   *os.File
-	codes  jit.Map
-	looked uint64 // the round in which the map was looked at last
-	java   *javaMachine
-	maps   map[string]*jit.SourceMap // by script
-	faults map[string]error          // of source maps
-	failed error                     // why there is no map
+	world   *World
+	pid     uint32
+	file    *os.File
+	codes   jit.Map
+	looked  uint64 // the round in which the map was looked at last
+	java    *javaMachine
+	maps    map[string]*jit.SourceMap // by script
+	faults  map[string]error          // of source maps
+	failed  error                     // why there is no map
+	unfound int64                     // how often a name was looked for and not there
 }
 
 func newMadeCode(w *World, pid uint32, asks bool) *madeCode {
@@ -42,7 +43,10 @@ func newMadeCode(w *World, pid uint32, asks bool) *madeCode {
 // Find implements resolve.MadeCode.
 func (m *madeCode) Find(address, at uint64) (name string, start uint64, ok bool) {
 	m.look()
-	return m.codes.Find(address, at)
+	if name, start, ok = m.codes.Find(address, at); !ok {
+		m.unfound++
+	}
+	return name, start, ok
 }
 
 // Coming implements resolve.MadeCode.
@@ -180,7 +184,10 @@ type MapFault struct {
 // MapFaults lists them.
 func (w *World) MapFaults() (out []MapFault) {
 	for _, m := range w.made {
-		f := MapFault{PID: m.pid, Missing: m.failed, Fault: m.codes.Fault}
+		f := MapFault{PID: m.pid, Fault: m.codes.Fault}
+		if m.unfound > 0 { // where all have names, it does not matter how they were come by
+			f.Missing = m.failed
+		}
 		for _, err := range m.faults {
 			f.Source = err
 			break

@@ -55,7 +55,7 @@ func checkKernelPart() Check {
 }
 
 func checkKernelNames() Check {
-	c := Check{Name: "Names of the kernel's functions", Remedy: "Collect as root, and ask for: sysctl kernel.kptr_restrict=0"}
+	c := Check{Name: "Names of the kernel's functions", Remedy: perf.KernelNamesRemedy()}
 	f, err := os.Open("/proc/kallsyms")
 	if err != nil {
 		c.State, c.Text = CheckPart, "The kernel's list of functions cannot be read: "+err.Error()+"."
@@ -73,7 +73,7 @@ func checkKernelNames() Check {
 			return Check{Name: c.Name, State: CheckGood, Text: "The kernel tells where its functions are."}
 		}
 	}
-	c.State, c.Text = CheckPart, "The kernel hides where its functions are (kernel.kptr_restrict is "+perf.Setting("kptr_restrict")+")."
+	c.State, c.Text = CheckPart, "The kernel hides where its functions are (kernel.kptr_restrict is "+perf.Setting("kptr_restrict")+", kernel.perf_event_paranoid "+perf.Setting("perf_event_paranoid")+")."
 	return c
 }
 

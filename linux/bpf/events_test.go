@@ -34,7 +34,7 @@ func newReader(t *testing.T) *StackReader {
 		t.Fatal(err)
 	}
 	r, err := NewStackReader(cpus, types, copiedByKernel)
-	if errors.Is(err, unix.EPERM) || errors.Is(err, unix.EACCES) {
+	if errors.Is(err, ErrNotRoot) {
 		t.Skip(err)
 	}
 	if err != nil {

@@ -35,6 +35,9 @@ type StackReader struct {
 	IDs        map[uint64]bool // identifiers of the events
 }
 
+// ErrNotRoot says why no program was loaded.
+var ErrNotRoot = errors.New("only root may load programs into the kernel")
+
 // stacksObject is the object's content, which is read once and copied for each use.
 var stacksObject = sync.OnceValues(loadStacks)
 
@@ -46,6 +49,9 @@ type GoPlaces = stacksGoPlaces
 func NewStackReader(cpus []int, types *btf.Spec, stackBytes int) (r *StackReader, err error) {
 	r = &StackReader{IDs: map[uint64]bool{}, types: types, traces: map[ebpf.ProgramType]*ebpf.Program{}}
 	defer func() {
+		if errors.Is(err, unix.EPERM) || errors.Is(err, unix.EACCES) {
+			err = ErrNotRoot // what was refused first means nothing to who reads it
+		}
 		if err != nil {
 			err = errors.Join(err, r.Close())
 		}

@@ -171,6 +171,18 @@ func Setting(name string) string {
 	return strings.TrimSpace(string(b))
 }
 
+// KernelNamesRemedy is what has the kernel tell where its functions are, which depends on
+// which of its two settings hides that (kernel/kallsyms.c, kallsyms_show_value).
+func KernelNamesRemedy() string {
+	switch {
+	case Setting("kptr_restrict") == "0":
+		return "Collect as root, or ask for: sysctl kernel.perf_event_paranoid=1"
+	case os.Geteuid() == 0:
+		return "Ask for: sysctl kernel.kptr_restrict=1"
+	}
+	return "Collect as root, or ask for: sysctl kernel.kptr_restrict=0 kernel.perf_event_paranoid=1"
+}
+
 // mostByTimer is how often the timer of the clock fires at most: the kernel makes shorter
 // periods 10 µs long.
 const mostByTimer = 100_000
