@@ -3,6 +3,7 @@ package capture
 import (
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 
 	"entelon/capture/pairing"
@@ -74,5 +75,8 @@ func (s *session) tellOwn(c *pairing.Counted) {
 	}
 	tick := int64(1e9) / int64(s.o.Settings.RateHz)
 	missing := s.facts.CPUNS - s.resolver.Builder.Profile().Total(column) - s.facts.Lost*tick
-	s.facts.OwnNS = max(s.facts.OwnNS, missing)
+	// What is missing by chance, or at the end of each thread, was nobody's.
+	if noise := tick * int64(5+2*math.Sqrt(float64(s.facts.Samples))); missing > noise {
+		s.facts.OwnNS = max(s.facts.OwnNS, missing)
+	}
 }

@@ -62,7 +62,7 @@ func compiledC(t *testing.T, source string, flags ...string) string {
 // counted takes one measure of a command.
 func counted(t *testing.T, measures []string, command ...string) *profile.Take {
 	t.Helper()
-	set := profile.Settings{Command: command, RateHz: 99, Measures: measures, ForNS: int64(60 * time.Second)}
+	set := profile.Settings{Command: command, RateHz: 997, Measures: measures, ForNS: int64(60 * time.Second)}
 	r, err := Collect(context.Background(), Options{Settings: set}, discard{})
 	if err != nil {
 		t.Fatal(err)
@@ -173,7 +173,7 @@ int main() {
 // TestOwnCostIsSetAside: what counting takes is not among the program's samples, and is
 // told.
 func TestOwnCostIsSetAside(t *testing.T) {
-	take := counted(t, []string{measure.CPU, measure.Syscalls}, compiledC(t, countingSource), "1", "800000", "0", "0")
+	take := counted(t, []string{measure.CPU, measure.Syscalls}, compiledC(t, countingSource), "1", "3000000", "0", "0")
 	f := take.Facts
 	if f.OwnNS < f.CPUNS/20 || f.OwnNS > f.CPUNS {
 		t.Errorf("%v of %v was our own", time.Duration(f.OwnNS), time.Duration(f.CPUNS))

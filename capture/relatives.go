@@ -43,8 +43,8 @@ func WithChildren(set *profile.Settings) (notice string, err error) {
 	out := slices.Clone(pids)
 	for _, pid := range pids {
 		i := slices.IndexFunc(all, func(m procfs.Member) bool { return m.PID == pid })
-		if i < 0 {
-			continue // it has ended, which attaching to it will say
+		if i < 0 || procfs.Program(pid) == "" {
+			continue // it has ended, or is not this user's, which attaching to it will say
 		}
 		children := slices.DeleteFunc(procfs.Descendants(all, pid), func(m procfs.Member) bool { return slices.Contains(out, m.PID) })
 		if len(children) == 0 {

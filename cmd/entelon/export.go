@@ -20,15 +20,16 @@ func exportCommand() *cobra.Command {
 	var width int
 	c := &cobra.Command{
 		Use:   "export FILE --out OUT",
-		Short: "Write a take as a report, a picture, a table, stacks or a take",
+		Short: "Write a take as a report, a picture, a table, stacks, data or a take",
 		Long: `Writes what a take shows: as a report (one page of HTML that opens from a file,
 with a flame graph that can be dived into), as a picture (SVG), as a table of hot
-functions (CSV), or as stacks (one a line). A file of such stacks, which other
+functions (CSV), as data for programs (JSON), or as stacks (one a line). A file of such stacks, which other
 programs write, too, can be read like a take; written as a take, it can be sent.
 The ending of OUT says which, or --as.`,
 		Example: `  entelon export engraved.take --out engraved.html
   entelon export engraved.take --out slurs.svg --scope 'function is slur.Route' --fold foreign
   entelon export engraved.take --out hot.csv
+  entelon export engraved.take --out engraved.json --scope 'thread is worker-*'
   entelon export engraved.take --out - --as stacks | sort -k2 -n
   entelon export partbook.txt --out partbook.take`,
 		Args: cobra.ExactArgs(1),
@@ -63,10 +64,11 @@ The ending of OUT says which, or --as.`,
 			if err != nil {
 				return err
 			}
-			for flag, name := range map[string]string{"--through": shape.Through, "--focus": focus} {
-				if name != "" && !t.Profile.HasFunction(name) {
-					return fmt.Errorf("%s %s: the take has no such function; look it up with: entelon hot %s --full", flag, name, args[0])
-				}
+			if shape.Through, err = option.FunctionName("--through", shape.Through, args[0], t.Profile); err != nil {
+				return err
+			}
+			if focus, err = option.FunctionName("--focus", focus, args[0], t.Profile); err != nil {
+				return err
 			}
 			tr := calltree.Shaped(t.Profile, shape)
 			cost := tr.Cost(m, sc)
@@ -84,15 +86,10 @@ The ending of OUT says which, or --as.`,
 	chosen.Add(c)
 	c.Flags().StringVarP(&out, "out", "o", "", "the `FILE` to write; - is standard output")
 	c.Flags().StringVar(&as, "as", "", formats.Names()+" (default: by the ending of OUT)")
-	c.Flags().StringVar(&shape.Fold, "fold", "", "\"runtime\" into its callers, or \"foreign\" code into the calls into it")
-	c.Flags().StringVar(&shape.Group, "group", "", "begin with the thread, process or module")
-	c.Flags().BoolVar(&shape.Merge, "merge", false, "show recursion as one")
-	c.Flags().StringVar(&shape.Through, "through", "", "only what passes through the function `NAME`, from it on")
+	option.ShapeFlags(c, &shape)
 	c.Flags().StringVar(&focus, "focus", "", "mark the function `NAME`")
 	c.Flags().IntVar(&width, "width", 1400, "of a picture, in `PIXELS`")
 	_ = c.RegisterFlagCompletionFunc("as", formatCompletions)
-	_ = c.RegisterFlagCompletionFunc("fold", cobra.FixedCompletions([]string{"runtime", "foreign"}, cobra.ShellCompDirectiveNoFileComp))
-	_ = c.RegisterFlagCompletionFunc("group", cobra.FixedCompletions([]string{"thread", "process", "module"}, cobra.ShellCompDirectiveNoFileComp))
 	return option.TakeFile(c)
 }
 

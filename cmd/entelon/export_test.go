@@ -37,7 +37,7 @@ func TestStacksBecomeATake(t *testing.T) {
 	if r.code != 0 || r.stdout != "main 3\nmain;search 12\nmain;search;strain 30\n" {
 		t.Errorf("back again: %q %s", r.stdout, r.stderr)
 	}
-	if r := entelon(t, "export", stacks, "--out", filepath.Join(dir, "x"), "--as", "engraving"); r.code == 0 || !strings.Contains(r.stderr, "choose report, picture, table, stacks or take") {
+	if r := entelon(t, "export", stacks, "--out", filepath.Join(dir, "x"), "--as", "engraving"); r.code == 0 || !strings.Contains(r.stderr, "choose report, picture, table, stacks, data or take") {
 		t.Errorf("%q", r.stderr)
 	}
 }

@@ -3,6 +3,8 @@ package main
 import (
 	"fmt"
 	"io"
+	"slices"
+	"strings"
 	"text/tabwriter"
 
 	"github.com/spf13/cobra"
@@ -23,6 +25,7 @@ type hotJSON struct {
 	Samples   int64         `json:"samples"`
 	Counted   bool          `json:"counted"` // every event is in it: no sampling error
 	Functions []functionOut `json:"functions"`
+	Rows      []groupOut    `json:"rows,omitempty"` // where they are not functions
 }
 
 type functionOut struct {
@@ -44,19 +47,24 @@ func hotCommand() *cobra.Command {
 	var by string
 	var limit int
 	var asJSON, full bool
-	var fold string
+	var fold, rows string
 	var chosen option.Choice
 	c := &cobra.Command{
-		Use:   "hot FILE",
-		Short: "List a take's hot functions",
+		Use:   "hot FILE…",
+		Short: "List a take's hot functions, threads, processes, modules or files",
+		Long: `Lists what costs most. Several takes of the same measures are added up. With --rows
+the rows are threads, processes, modules (files and packages), whose code it is, or
+source files; of these, self is the cost of the functions in them.`,
 		Example: `  entelon hot engraved.take
   entelon hot engraved.take --by total --limit 50
+  entelon hot engraved-1.take engraved-2.take
+  entelon hot engraved.take --rows thread
   entelon hot inkraster.take --full
   entelon hot partbook.take --fold runtime
   entelon hot engraved.take --measure waiting
   entelon hot engraved.take --scope 'thread is worker-* and function is slur.Route and not idle'
   entelon hot engraved.take --json`,
-		Args: cobra.ExactArgs(1),
+		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if by != "self" && by != "total" {
 				return fmt.Errorf("--by %s: choose self or total", by)
@@ -67,7 +75,10 @@ func hotCommand() *cobra.Command {
 			if err := (calltree.Shape{Fold: fold}).Check(); err != nil {
 				return fmt.Errorf("--fold %s: %w", fold, err)
 			}
-			t, err := option.ReadTake(args[0])
+			if !slices.Contains(rowKinds, rows) {
+				return fmt.Errorf("--rows %s: choose from %s", rows, strings.Join(rowKinds, ", "))
+			}
+			t, err := option.ReadTakes(args)
 			if err != nil {
 				return err
 			}
@@ -78,14 +89,19 @@ func hotCommand() *cobra.Command {
 			if asJSON && !cmd.Flags().Changed("limit") {
 				limit = 0
 			}
-			rows, c := hotRows(t, m, sc, by, limit, fold)
-			if asJSON {
-				return terminal.PrintJSON(cmd.OutOrStdout(), hotOut(t, sc, rows, c))
+			if rows != "function" {
+				return hotGroups(cmd.OutOrStdout(), t, m, sc, rows, limit, fold, asJSON)
 			}
-			return printHot(cmd.OutOrStdout(), t, sc, rows, c, full)
+			list, c := hotRows(t, m, sc, by, limit, fold)
+			if asJSON {
+				return terminal.PrintJSON(cmd.OutOrStdout(), hotOut(t, sc, list, c))
+			}
+			return printHot(cmd.OutOrStdout(), t, sc, list, c, full)
 		},
 	}
 	c.Flags().StringVar(&by, "by", "self", "order by self or total cost")
+	c.Flags().StringVar(&rows, "rows", "function", "what the rows are: "+strings.Join(rowKinds, ", "))
+	_ = c.RegisterFlagCompletionFunc("rows", cobra.FixedCompletions(rowKinds, cobra.ShellCompDirectiveNoFileComp))
 	c.Flags().IntVar(&limit, "limit", 30, "how many rows; 0 means all")
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON, all rows unless --limit is given")
 	c.Flags().BoolVar(&full, "full", false, "print names in full, with packages, parameters and template arguments")

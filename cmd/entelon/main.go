@@ -64,9 +64,11 @@ func root() *cobra.Command {
 time goes, in the terminal and in the browser.`,
 		Example: `  entelon take -- ./engraved --scores 200     sample a command from start to end
   entelon take --pid 4711 --for 10s           sample a running process
+  entelon live --pid 4711                     what is hot now
   entelon count --function slur.Route -- ./engraved
                                               how often it is called, and by whom
   entelon hot engraved.take                   its hot functions
+  entelon tree engraved.take                  who calls whom, and what that costs
   entelon compare before.take after.take      what became slower
   entelon export engraved.take --out x.html   a report in one file
   entelon serve                               the same in the browser
@@ -77,6 +79,6 @@ time goes, in the terminal and in the browser.`,
 	}
 	c.SetArgs(joinPairs(os.Args[1:]))
 	c.SetOut(terminal.PlainWriter{To: os.Stdout})
-	c.AddCommand(takeCommand(), countCommand(), hotCommand(), factsCommand(), stacksCommand(), comparing.Command(), bisectCommand(), exportCommand(), inventCommand(), sendCommand(), serving.ServeCommand(), serving.CollectorCommand(), serving.PersonCommand(), serving.BackupCommand(), serving.RestoreCommand(), doctorCommand(), apiCommand())
+	c.AddCommand(takeCommand(), countCommand(), hotCommand(), treeCommand(), liveCommand(), measuresCommand(), scopeTopic(), factsCommand(), stacksCommand(), comparing.Command(), bisectCommand(), exportCommand(), inventCommand(), sendCommand(), serving.ServeCommand(), serving.CollectorCommand(), serving.PersonCommand(), serving.BackupCommand(), serving.RestoreCommand(), doctorCommand(), apiCommand())
 	return c
 }

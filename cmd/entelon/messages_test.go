@@ -16,7 +16,7 @@ func TestMistakesAreSaidPlainly(t *testing.T) {
 		args []string
 		says []string
 	}{
-		"a command that is nearly one": {[]string{"tkae"}, []string{`no command "tkae"`, "did you mean take?"}},
+		"a command that is nearly one": {[]string{"tkae"}, []string{`no command "tkae"`, "did you mean take"}},
 		"a command that is none":       {[]string{"engrave"}, []string{`no command "engrave"`, "--help"}},
 		"a number that is none":        {[]string{"take", "--rate", "abc", "--", "true"}, []string{`--rate "abc": give a whole number`}},
 		"a number that is too large":   {[]string{"take", "--rate", "99999999999999999999", "--", "true"}, []string{"--rate", "too large"}},
@@ -24,7 +24,8 @@ func TestMistakesAreSaidPlainly(t *testing.T) {
 		"a time that is none":          {[]string{"take", "--for", "x", "--", "true"}, []string{"--for", "write 10s"}},
 		"no value":                     {[]string{"take", "--rate"}, []string{"--rate needs a value"}},
 		"an option that there is not":  {[]string{"take", "--cgroup", "x"}, []string{"no option --cgroup"}},
-		"no file":                      {[]string{"hot"}, []string{"give 1 and not 0 arguments"}},
+		"no file":                      {[]string{"facts"}, []string{"give 1 and not 0 arguments"}},
+		"no file of several":           {[]string{"hot"}, []string{"what it is about is missing"}},
 		"a file that there is not":     {[]string{"hot", missing}, []string{"nosuch.take: there is no such file"}},
 		"a folder":                     {[]string{"hot", dir}, []string{"it is a folder"}},
 		"a folder that there is not":   {[]string{"export", newer, "--out", filepath.Join(dir, "no", "x.svg")}, []string{"x.svg: there is no such file or folder"}},

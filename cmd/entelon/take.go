@@ -92,7 +92,7 @@ What is added up, with --measure, which may be given several times:
   entelon take --name 'engraved*' --for 10s
   entelon take --rate 99 --dir /srv/scores --env WORKERS=4 -- ./partbook full.score
   entelon take -- python3 partbook.py full.score
-  entelon take --measure cpu --measure waiting -- ./engraved --scores 200
+  entelon take --measure cpu,waiting -- ./engraved --scores 200
   entelon take --measure syscalls --measure allocations -- ./inkraster score.pages
   entelon take --machine --for 10s
   entelon take --machine --for 10s --keep 'process is engraved, inkraster and not idle'
@@ -151,6 +151,7 @@ func (f *takeFlags) check(args []string) error {
 	f.settings.StackBytes = int(f.stack)
 	f.settings.CutShare = f.cutShare / 100
 	f.settings.BareFirst = f.settings.BarePairs > 0
+	f.settings.Measures = measure.Split(f.settings.Measures)
 	if _, err := measure.ParseAll(f.settings.Measures); err != nil {
 		return err
 	}

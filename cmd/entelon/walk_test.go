@@ -69,7 +69,7 @@ func TestDeeperThanTheCopy(t *testing.T) {
 		}
 		warned := false
 		for _, w := range f.Warnings {
-			warned = warned || w.Code == "cut-off" && strings.Contains(w.Remedy, "--stack")
+			warned = warned || w.Code == "cut-off" && strings.Contains(w.Remedy, "Nothing deeper")
 		}
 		if warned != c.warned {
 			t.Errorf("--warn-cut %s: warned is %v: %+v", c.warn, warned, f.Warnings)

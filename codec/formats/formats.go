@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"entelon/codec"
+	"entelon/codec/data"
 	"entelon/codec/picture"
 	"entelon/codec/report"
 	"entelon/codec/stacks"
@@ -23,7 +24,7 @@ import (
 )
 
 // Encoders are what a take can be written as.
-var Encoders = []codec.Encoder{report.Encoder, picture.Encoder, table.Encoder, stacks.Encoder, take.Encoder}
+var Encoders = []codec.Encoder{report.Encoder, picture.Encoder, table.Encoder, stacks.Encoder, data.Encoder, take.Encoder}
 
 // Decoders are what is read as a take. The first that knows a file's first bytes reads
 // it.

@@ -69,6 +69,22 @@ func Parse(text string) (Choice, error) {
 	return c, nil
 }
 
+// Split parts texts that are several measures with commas between them. A text of which
+// some part is none stays whole: names of functions may have commas.
+func Split(texts []string) (out []string) {
+	for _, t := range texts {
+		parts := strings.Split(t, ",")
+		whole := slices.ContainsFunc(parts, func(p string) bool { _, err := Parse(strings.TrimSpace(p)); return err != nil })
+		if whole {
+			parts = []string{t}
+		}
+		for _, p := range parts {
+			out = append(out, strings.TrimSpace(p))
+		}
+	}
+	return out
+}
+
 // ParseAll reads several measures and drops repeated ones; none at all is
 // processor time.
 func ParseAll(texts []string) ([]Choice, error) {

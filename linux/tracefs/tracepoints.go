@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"sort"
 	"strconv"
 	"strings"
 
@@ -150,4 +151,41 @@ func (f Field) Number(raw []byte) (v uint64, ok bool) {
 	var b [8]byte
 	copy(b[:], raw[f.Offset:f.Offset+f.Size]) // the machines that are sampled here are little-endian
 	return binary.NativeEndian.Uint64(b[:]), f.Size > 0
+}
+
+// Named is a tracepoint by its name.
+type Named struct{ Group, Name string }
+
+// All lists the tracepoints of this kernel, by group and name, without those that the
+// kernel does not hand over as events.
+func (t *List) All() (out []Named, err error) {
+	groups, err := t.names("events")
+	if err != nil {
+		return nil, err
+	}
+	for _, g := range groups {
+		names, err := t.names("events/" + g)
+		if err != nil {
+			continue // a file among the folders
+		}
+		for _, n := range names {
+			if _, err := t.Read("events/" + g + "/" + n + "/id"); err == nil {
+				out = append(out, Named{g, n})
+			}
+		}
+	}
+	return out, nil
+}
+
+// names lists a folder.
+func (t *List) names(path string) ([]string, error) {
+	fd, err := unix.Openat(int(t.dir.Fd()), path, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, fmt.Errorf("reading the kernel's list of tracepoints: %w", err)
+	}
+	d := os.NewFile(uintptr(fd), path)
+	defer d.Close()
+	names, err := d.Readdirnames(-1)
+	sort.Strings(names)
+	return names, err
 }

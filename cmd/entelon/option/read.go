@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -23,6 +25,34 @@ func TakeFile(c *cobra.Command) *cobra.Command {
 		return []string{"take"}, cobra.ShellCompDirectiveFilterFileExt
 	}
 	return c
+}
+
+// ReadTakes reads several takes as one, laid over each other: settings, machine and facts
+// are those of the first, builds stand beside each other.
+func ReadTakes(paths []string) (*profile.Take, error) {
+	first, err := ReadTake(paths[0])
+	if err != nil || len(paths) == 1 {
+		return first, err
+	}
+	all := []*profile.Profile{first.Profile}
+	builds := []string{first.Settings.Build}
+	for _, path := range paths[1:] {
+		t, err := ReadTake(path)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, t.Profile)
+		if !slices.Contains(builds, t.Settings.Build) {
+			builds = append(builds, t.Settings.Build)
+		}
+	}
+	merged, err := profile.Merge(all...)
+	if err != nil {
+		return nil, fmt.Errorf("adding up %d takes: %w", len(paths), err)
+	}
+	sum := *first
+	sum.Profile, sum.Settings.Build = merged, strings.Join(builds, ", ")
+	return &sum, nil
 }
 
 // ReadTake reads a take and says on standard error what is not as it should be.

@@ -85,6 +85,7 @@ var flagErrors = []struct {
 	{regexp.MustCompile(`(?s)^unknown shorthand flag: '(.)' in .*`), "there is no option -$1; --help lists those that there are"},
 	{regexp.MustCompile(`(?s)^flag needs an argument: (?:'(.)' in )?(-\S*).*`), "$2 needs a value"},
 	{regexp.MustCompile(`^accepts (\d+) arg\(s\), received (\d+)$`), "give $1 and not $2 arguments; --help shows an example"},
+	{regexp.MustCompile(`^requires at least 1 arg\(s\), only received 0$`), "what it is about is missing; --help shows an example"},
 	{regexp.MustCompile(`^requires at least (\d+) arg\(s\), only received (\d+)$`), "give at least $1 arguments, not $2; --help shows an example"},
 	{regexp.MustCompile(`^required flag\(s\) "(.*)" not set$`), "--$1 is missing; --help shows an example"},
 }
