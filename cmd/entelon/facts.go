@@ -3,6 +3,7 @@ package main
 import (
 	"fmt"
 	"io"
+	"sort"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -90,6 +91,38 @@ type moduleOut struct {
 	Path    string `json:"path"`
 	BuildID string `json:"build_id"`
 	Kind    string `json:"kind"`
+}
+
+// named lists who there is, by name, with the numbers of each name, or how many there are.
+func named(n int, at func(int) (name string, number int64)) string {
+	const mostNames, mostNumbers = 12, 4
+	var names []string
+	numbers := map[string][]int64{}
+	for i := range n {
+		name, number := at(i)
+		if numbers[name] == nil {
+			names = append(names, name)
+		}
+		numbers[name] = append(numbers[name], number)
+	}
+	sort.SliceStable(names, func(i, j int) bool { return len(numbers[names[i]]) > len(numbers[names[j]]) })
+	var parts []string
+	for i, name := range names {
+		if i == mostNames {
+			parts = append(parts, fmt.Sprintf("%d more names", len(names)-i))
+			break
+		}
+		of := numbers[name]
+		text := strings.Trim(fmt.Sprint(of), "[]")
+		if len(of) > mostNumbers {
+			text = fmt.Sprintf("%d of them", len(of))
+		}
+		parts = append(parts, fmt.Sprintf("%s (%s)", terminal.Plain(name, ""), text))
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return ": " + strings.Join(parts, ", ")
 }
 
 func factsOut(t *profile.Take) factsJSON {
@@ -212,8 +245,8 @@ func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
 		row("series", "%s, take %d of %d", t.Settings.Series, t.Settings.Turn, t.Settings.Turns)
 	}
 	row("ended by", "%s", f.EndedBy)
-	row("processes", "%d", len(f.Processes))
-	row("threads", "%d", len(f.Threads))
+	row("processes", "%d%s", len(f.Processes), named(len(f.Processes), func(i int) (string, int64) { return f.Processes[i].Name, int64(f.Processes[i].PID) }))
+	row("threads", "%d%s", len(f.Threads), named(len(f.Threads), func(i int) (string, int64) { return f.Threads[i].Name, int64(f.Threads[i].TID) }))
 	row("machine", "%s, Linux %s, %d processors", f.Machine.Host, f.Machine.Kernel, f.Machine.Processors)
 	if f.Note != "" {
 		row("note", "%s", f.Note)
