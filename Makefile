@@ -8,7 +8,7 @@ CHROMIUM := $(wildcard /usr/bin/chromium)
 WEB := $(shell find web -path web/node_modules -prune -o -path web/dist -prune -o -type f ! -name openapi.json ! -name schema.ts -print)
 GO := $(shell find . -name '*.go' -not -path './web/node_modules/*')
 
-.PHONY: race check truth-mutants generate account faults load size build demo test lint bench shots remake postgresql chromium compilers truth clean
+.PHONY: realprograms race check truth-mutants generate account faults load size build demo test lint bench shots remake postgresql chromium compilers truth clean
 
 build: bin/entelon
 
@@ -100,7 +100,13 @@ check: postgresql compilers build
 bench: build compilers
 	go run ./bench
 
-truth: compilers
+realprograms:
+	packages="$$(go test -count=1 -run 'TestReal$$' ./truth -packages | sed -n 's/^package: //p')"; \
+	missing=""; for p in $$packages; do dpkg -s $$p >/dev/null 2>&1 || missing="$$missing $$p"; done; \
+	test -z "$$missing" || { $(ROOT) apt-get update -q && $(ROOT) env DEBIAN_FRONTEND=noninteractive apt-get install -qy --no-install-recommends $$missing; }
+
+truth: compilers realprograms
+	go test -count=1 -timeout 90m -v -run 'TestReal$$' ./truth -real $(CURDIR)/docs/truth.md
 	go test -count=1 -timeout 60m -v -run TestFull ./truth -write docs/truth.md
 	go test -count=1 -timeout 60m -v -run TestCalibration ./truth -comparing $(CURDIR)/docs/comparing.md
 
