@@ -1,7 +1,6 @@
 package resolve
 
 import (
-	"entelon/symbol/jit"
 	"fmt"
 	"path"
 	"path/filepath"
@@ -11,6 +10,7 @@ import (
 	"entelon/runtimes/java"
 	"entelon/runtimes/node"
 	"entelon/symbol"
+	"entelon/symbol/jit"
 	"entelon/unwind"
 )
 
@@ -40,7 +40,7 @@ type place struct {
 var foundOf = map[unwind.How]profile.Found{
 	unwind.Unstated: profile.FoundUnstated, unwind.Counter: profile.FoundCounter, unwind.Tables: profile.FoundTables,
 	unwind.FramePointer: profile.FoundFramePointer, unwind.GoTables: profile.FoundGoTables,
-	unwind.KernelWalk: profile.FoundKernelWalk, unwind.Signal: profile.FoundSignal, unwind.TopOfStack: profile.FoundTopOfStack,
+	unwind.KernelWalk: profile.FoundKernelWalk, unwind.Signal: profile.FoundSignal, unwind.TopOfStack: profile.FoundTopOfStack, unwind.Instructions: profile.FoundInstructions,
 }
 
 // isEntry reports whether a program or a thread begins in a frame's function.

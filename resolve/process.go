@@ -5,6 +5,7 @@ import (
 
 	"entelon/core/profile"
 	"entelon/runtimes/python"
+	"entelon/symbol/instructions"
 	"entelon/unwind"
 )
 
@@ -50,6 +51,24 @@ func (p *Process) Table(addr uint64) (t *unwind.Table, bias uint64, mapped bool)
 		own = offset
 	}
 	return t, addr - own, true
+}
+
+// Instructions implements unwind.Instructed.
+func (p *Process) Instructions(addr uint64) (*instructions.Code, uint64) {
+	m := p.Find(addr)
+	if m == nil {
+		return nil, 0
+	}
+	c := m.Module.Instructions()
+	if c == nil {
+		return nil, 0
+	}
+	offset := addr - m.start + m.offset
+	own, ok := m.Module.Address(offset)
+	if !ok {
+		return nil, 0
+	}
+	return c, addr - own
 }
 
 // place is where a step of a walk is.

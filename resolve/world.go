@@ -5,6 +5,7 @@ import (
 	"entelon/resolve/raw"
 	"entelon/runtimes/python"
 	"entelon/symbol"
+	"entelon/symbol/instructions"
 	"entelon/symbol/jit"
 	"entelon/unwind"
 )
@@ -45,6 +46,9 @@ type Module interface {
 	Locate(address uint64) []symbol.Location
 	// Table is for walking stacks, nil where it has none.
 	Table() *unwind.Table
+	// Instructions is its machine code, for walking where there is no table; nil where it
+	// cannot be had.
+	Instructions() *instructions.Code
 	// Go is where the Go runtime keeps what belongs to a thread, nil where it is none.
 	Go() *symbol.GoRuntime
 	// Python is the interpreter CPython, nil where it is none.

@@ -1,13 +1,14 @@
 package resolve
 
 import (
-	"entelon/symbol/jit"
 	"fmt"
 
 	"entelon/core/profile"
 	"entelon/resolve/raw"
 	"entelon/runtimes/python"
 	"entelon/symbol"
+	"entelon/symbol/instructions"
+	"entelon/symbol/jit"
 	"entelon/unwind"
 )
 
@@ -39,15 +40,16 @@ type testModule struct {
 	ready     chan struct{} // nil: its names are there
 }
 
-func (m *testModule) Name() string                    { return m.name }
-func (m *testModule) Kind() profile.ModuleKind        { return m.kind }
-func (m *testModule) BuildID() string                 { return "" }
-func (m *testModule) Readable() bool                  { return m.functions != nil || m.table != nil }
-func (m *testModule) Table() *unwind.Table            { return m.table }
-func (m *testModule) Go() *symbol.GoRuntime           { return nil }
-func (m *testModule) Python() *python.Interpreter     { return nil }
-func (m *testModule) Await()                          { <-m.ready }
-func (m *testModule) Address(o uint64) (uint64, bool) { return o + 0x400000, true }
+func (m *testModule) Name() string                     { return m.name }
+func (m *testModule) Kind() profile.ModuleKind         { return m.kind }
+func (m *testModule) BuildID() string                  { return "" }
+func (m *testModule) Readable() bool                   { return m.functions != nil || m.table != nil }
+func (m *testModule) Table() *unwind.Table             { return m.table }
+func (m *testModule) Instructions() *instructions.Code { return nil }
+func (m *testModule) Go() *symbol.GoRuntime            { return nil }
+func (m *testModule) Python() *python.Interpreter      { return nil }
+func (m *testModule) Await()                           { <-m.ready }
+func (m *testModule) Address(o uint64) (uint64, bool)  { return o + 0x400000, true }
 
 func (m *testModule) Locate(address uint64) []symbol.Location {
 	i := int(address-0x400000) / 256

@@ -16,6 +16,7 @@ import (
 	"entelon/core/profile"
 	"entelon/symbol/dwarfinfo"
 	"entelon/symbol/elfimage"
+	"entelon/symbol/instructions"
 	"entelon/symbol/location"
 )
 
@@ -31,21 +32,23 @@ type Object struct {
 	// DebugFile is the separate debug file that was found, "" if none.
 	DebugFile string
 
-	image   *elfimage.Image
-	file    *elf.File
-	debug   *elfimage.Image // the separate debug file, nil if none
-	shared  *elfimage.Image // what several debug files have in common, nil if none
-	finder  *Finder
-	symbols []elfSymbol
-	starts  []uint64 // where functions begin, by the frame tables
-	entries map[uint64]bool
-	goTable *goTable
-	dwarf   *dwarfinfo.Tables
-	once    sync.Once
-	onceDW  sync.Once
-	oncePre sync.Once
-	onceGo  sync.Once
-	mu      sync.Mutex // guards Fault while Prepare runs
+	image    *elfimage.Image
+	file     *elf.File
+	debug    *elfimage.Image // the separate debug file, nil if none
+	shared   *elfimage.Image // what several debug files have in common, nil if none
+	finder   *Finder
+	symbols  []elfSymbol
+	starts   []uint64 // where functions begin, by the frame tables
+	entries  map[uint64]bool
+	goTable  *goTable
+	dwarf    *dwarfinfo.Tables
+	once     sync.Once
+	onceDW   sync.Once
+	oncePre  sync.Once
+	onceGo   sync.Once
+	onceCode sync.Once
+	code     *instructions.Code
+	mu       sync.Mutex // guards Fault while Prepare runs
 
 	key     string // of the object's names in the cache, "" where they are not kept
 	known   map[uint64][]Location
@@ -267,6 +270,13 @@ func unnamed(o *Object, addr uint64) Location {
 		at = o.starts[i-1]
 		l.Function = at
 		l.Entry = o.entries[at]
+	} else if len(o.starts) == 0 {
+		// Where no table tells where functions begin, what is called does.
+		if code := o.Instructions(); code != nil {
+			if start, ok := code.Begins(addr); ok {
+				at, l.Function = start, start
+			}
+		}
 	}
 	l.Name = fmt.Sprintf("%s+0x%x", filepath.Base(o.Path), at)
 	return l

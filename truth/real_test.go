@@ -102,13 +102,14 @@ func (r *realRun) take(args ...string) (f realFacts) {
 		time.Sleep(200 * time.Millisecond)
 		args = append(args, "--pid", r.pid, "--for", "2s")
 	} else {
-		args = append(args, "--", "bash", "-c", "exec "+r.p.command)
+		// Into a file: some programs stop early where nobody reads what they write.
+		args = append(args, "--", "bash", "-c", "exec "+r.p.command+" > written")
 	}
 	cmd := exec.Command(r.entelon, args...)
 	cmd.Dir = r.dir
 	out, err := cmd.CombinedOutput() // what the program says is not of interest where it goes well
-	if err != nil {
-		r.t.Errorf("%s: %v: %.2000s", r.p.name, err, out)
+	if _, there := os.Stat(file); there != nil {
+		r.t.Errorf("%s: there is no take: %v: %.2000s", r.p.name, err, out)
 		return f
 	}
 	if load != nil {
@@ -205,10 +206,14 @@ func (r *realRun) run(pairs int) (m measured) {
 	if len(f.CutOff) > 0 {
 		m.cut = fmt.Sprintf("%s (%d)", f.CutOff[0].Words(), f.CutOff[0].Stacks)
 	}
-	f = r.take("-m", "faults")
+	if f = r.take("-m", "faults"); len(f.Measures) != 1 {
+		return m
+	}
 	m.faults = [2]int64{f.Measures[0].Total, f.counter("page faults from memory", "page faults from disk")}
 	m.partial = f.Measures[0].Lost
-	f = r.take("-m", "syscalls")
+	if f = r.take("-m", "syscalls"); len(f.Measures) != 2 {
+		return m
+	}
 	m.calls, m.longest = f.Measures[1].Total, r.longest(&f)
 	m.partial += f.Measures[1].Lost
 	return m

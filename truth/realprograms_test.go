@@ -30,7 +30,7 @@ var realPrograms = []realProgram{
 	{name: "sort", before: numbersInput, command: "sort -n numbers"},
 	{name: "sort, general", before: numbersInput, command: "sort -g --parallel=1 numbers"},
 	{name: "sha256sum", before: binaryInput, command: "sha256sum binary binary binary"},
-	{name: "grep", before: textInput, command: "grep -cE '(slur|note).*(99|31)[0-9]+ notes.*77?1' text text text text"},
+	{name: "grep", before: textInput, command: "grep -cE '(slur|note)(.*)([0-9]+) notes.*7([0-9])1\\2?' text"},
 	{name: "sed", before: textInput, command: "sed -E 's/([0-9]+) slur (over) ([0-9]+)/\\3 \\2 \\1/g' text"},
 	{name: "gzip", before: binaryInput, command: "gzip -c digits"},
 	{name: "tar and gzip", before: binaryInput, command: "tar czf - digits digits"},

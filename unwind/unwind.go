@@ -80,9 +80,10 @@ const (
 	KernelWalk       // by the kernel's own walk along frame pointers, beyond the copied stack
 	Signal           // interrupted by a signal, from the registers that the kernel saved
 	TopOfStack       // by the word at the stack pointer, as the rest of the walk confirmed
+	Instructions     // by what the function's own instructions did to the stack, as a call before the return address confirmed
 )
 
-var howNames = [...]string{"unstated", "counter", "tables", "frame-pointer", "go-tables", "kernel-walk", "signal", "top-of-stack"}
+var howNames = [...]string{"unstated", "counter", "tables", "frame-pointer", "go-tables", "kernel-walk", "signal", "top-of-stack", "instructions"}
 
 func (h How) String() string {
 	if int(h) < len(howNames) {

@@ -17,6 +17,7 @@ import (
 	"entelon/runtimes/python"
 	"entelon/symbol"
 	"entelon/symbol/elfimage"
+	"entelon/symbol/instructions"
 	"entelon/unwind"
 )
 
@@ -197,6 +198,14 @@ func (f *file) Table() *unwind.Table {
 		}
 	}
 	return f.table
+}
+
+// Instructions implements resolve.Module.
+func (f *file) Instructions() *instructions.Code {
+	if !f.Readable() {
+		return nil
+	}
+	return f.object.Instructions()
 }
 
 // compile makes the table, or reads the one that an earlier take has kept.

@@ -15,8 +15,8 @@ import (
 // was a flag alone; Version3 has one way more; Version4 tells of a measure that
 // every event is in it; Version5 may bring source files; Version6 may bring the
 // labels of samples; Version7 keeps what a mark says as a number, says what the time
-// of a measure's samples is, and may have samples without times. The newest is the
-// one that is written.
+// of a measure's samples is, and may have samples without times; Version8 has one way
+// to a frame more. The newest is the one that is written.
 const (
 	Version1 = 1
 	Version2 = 2
@@ -25,7 +25,8 @@ const (
 	Version5 = 5
 	Version6 = 6
 	Version7 = 7
-	current  = Version7
+	Version8 = 8
+	current  = Version8
 )
 
 // magic begins every file. Its last byte is one that no text file has.

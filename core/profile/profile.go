@@ -109,9 +109,10 @@ const (
 	FoundSignal             // from the registers that the kernel saved for a signal handler
 	FoundTopOfStack         // by the word at the stack pointer, as the rest of the walk confirmed
 	FoundInterpreter        // in the interpreter's own chain of frames, at the moment of the sample
+	FoundInstructions       // by what the function's own instructions did to the stack
 )
 
-var foundNames = [...]string{"unstated", "counter", "tables", "frame-pointer", "go-tables", "kernel-walk", "signal", "top-of-stack", "interpreter"}
+var foundNames = [...]string{"unstated", "counter", "tables", "frame-pointer", "go-tables", "kernel-walk", "signal", "top-of-stack", "interpreter", "instructions"}
 
 // String returns the name as the API and the interface use it.
 func (f Found) String() string {

@@ -1,7 +1,6 @@
 package replay
 
 import (
-	"entelon/symbol/jit"
 	"errors"
 	"fmt"
 	"maps"
@@ -13,6 +12,8 @@ import (
 	"entelon/resolve/raw"
 	"entelon/runtimes/python"
 	"entelon/symbol"
+	"entelon/symbol/instructions"
+	"entelon/symbol/jit"
 	"entelon/unwind"
 )
 
@@ -89,6 +90,7 @@ func (x *module) Kind() profile.ModuleKind                { return x.m.Kind }
 func (x *module) BuildID() string                         { return x.m.BuildID }
 func (x *module) Readable() bool                          { return x.m.Readable }
 func (x *module) Locate(address uint64) []symbol.Location { return x.m.Located[address] }
+func (x *module) Instructions() *instructions.Code        { return nil } // a recording has no code
 func (x *module) Table() *unwind.Table                    { return x.table }
 func (x *module) Go() *symbol.GoRuntime                   { return x.m.Go }
 func (x *module) Python() *python.Interpreter             { return x.python }

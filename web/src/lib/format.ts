@@ -92,6 +92,7 @@ const ways: Record<string, string> = {
   'kernel-walk': "kernel's own walk",
   signal: 'saved registers',
   'top-of-stack': 'top of the stack',
+  instructions: 'the function’s own instructions',
   interpreter: 'the interpreter’s frames',
   unstated: 'not kept',
 }

@@ -1,0 +1,74 @@
+package unwind
+
+import "entelon/symbol/instructions"
+
+// Instructed is a Code that also has the machine code itself, in the module's own address
+// space: nil where it has not.
+type Instructed interface {
+	Instructions(addr uint64) (c *instructions.Code, bias uint64)
+}
+
+// byInstructions finds the caller of code without tables by what its instructions do to the
+// stack. That is taken for true only where a call stands before the return address that it
+// leads to: a direct one of this very function, or of one that jumps there, or one of which
+// nobody knows where it leads.
+func (w *walker) byInstructions() bool {
+	from, ok := w.code.(Instructed)
+	if !ok {
+		return false
+	}
+	pc := w.regs.Value[PC]
+	code, bias := from.Instructions(pc)
+	if code == nil {
+		return false
+	}
+	var at, ra uint64
+	f, ok := code.At(pc-bias, func(f instructions.Frame) bool {
+		register := uint8(RSP)
+		if f.Pointer {
+			register = RBP
+		}
+		base, known := w.regs.Get(register)
+		at = base + uint64(f.Return)
+		var there bool
+		ra, there = w.s.Memory.Word(at)
+		return known && there && w.cache.look(w.code, ra-1).mapped && called(from, code, bias, ra, pc, f)
+	})
+	if !ok {
+		return false
+	}
+	next := w.regs
+	next.Known &= afterCall
+	for _, s := range f.Saved {
+		if v, ok := w.s.Memory.Word(at - uint64(s.Below)); ok {
+			next.Set(s.Register, v)
+		} else {
+			next.Known &^= 1 << s.Register
+		}
+	}
+	next.Set(PC, ra)
+	next.Set(RSP, at+8)
+	w.regs = next
+	return true
+}
+
+// called confirms a frame by the call before its return address.
+func called(from Instructed, code *instructions.Code, bias, ra, pc uint64, f instructions.Frame) bool {
+	caller, there := from.Instructions(ra - 1)
+	if caller == nil {
+		return false
+	}
+	to, direct, ok := caller.CallBefore(ra - there)
+	switch {
+	case !ok:
+		return false
+	case !direct || caller != code || to+there == f.Start+bias:
+		return true // of another module it goes by a table of addresses
+	}
+	for _, g := range code.From(to, pc-bias) {
+		if g.Return == f.Return && g.Pointer == f.Pointer {
+			return true // it jumps here from there
+		}
+	}
+	return false
+}
