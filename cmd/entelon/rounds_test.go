@@ -111,7 +111,7 @@ func TestTakesInARow(t *testing.T) {
 		if len(f.Bare.Pairs) != 1 || f.Bare.Pairs[0].SampledCPUNS <= 0 || !strings.Contains(compare.SamplingCostWords(f.Bare), "does not tell") {
 			t.Errorf("%s: %+v, %s", name, f.Bare, compare.SamplingCostWords(f.Bare))
 		}
-		if len(f.Counters) < 4 || f.Counters[0].Name != "context switches" || len(f.Counters)+len(f.NotCounted) != 10 {
+		if len(f.Counters) < 4 || f.Counters[0].Name != "context switches" || len(f.Counters)+len(f.NotCounted) != 11 {
 			t.Errorf("%s: %v, and not %v", name, f.Counters, f.NotCounted)
 		}
 	}
