@@ -102,8 +102,12 @@ func (r *realRun) take(args ...string) (f realFacts) {
 		time.Sleep(200 * time.Millisecond)
 		args = append(args, "--pid", r.pid, "--for", "2s")
 	} else {
-		// Into a file: some programs stop early where nobody reads what they write.
-		args = append(args, "--", "bash", "-c", "exec "+r.p.command+" > written")
+		if r.p.direct {
+			args = append(append(args, "--"), strings.Fields(r.p.command)...)
+		} else {
+			// Into a file: some programs stop early where nobody reads what they write.
+			args = append(args, "--", "bash", "-c", "exec "+r.p.command+" > written")
+		}
 	}
 	cmd := exec.Command(r.entelon, args...)
 	cmd.Dir = r.dir

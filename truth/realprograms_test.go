@@ -13,6 +13,7 @@ type realProgram struct {
 	// interpreted code, or code that is made at run time, has no tables of its own: how many
 	// stacks are whole is told, but the target is for compiled programs.
 	interpreted bool
+	direct      bool // it is launched without a shell, so that its runtime gets the options that it needs
 }
 
 // numbers and text are inputs that several use.
@@ -54,13 +55,13 @@ var realPrograms = []realProgram{
 	{name: "bc", debian: "bc", command: "sh -c 'echo \"scale=1100; 4*a(1)\" | bc -l'"},
 	{name: "jq", debian: "jq", before: `seq 1 60000 | awk '{print "{\"page\": " $1 ", \"notes\": [" $1 % 7 "," $1 % 11 "]}"}' > pages.json`, command: "jq -c 'select(.page % 3 == 0) | .notes | add' pages.json"},
 	{name: "sqlite3", debian: "sqlite3", command: `sqlite3 :memory: "create table n(a,b); with recursive c(x) as (select 1 union all select x+1 from c where x<500000) insert into n select x, x*7919%1000003 from c; create index i on n(b); select count(*), sum(a) from n where b in (select b+1 from n);"`},
-	{name: "xsltproc", debian: "xsltproc", before: `(echo '<s>'; seq 1 40000 | sed 's|.*|<n p="&">&</n>|'; echo '</s>') > s.xml; echo '<xsl:stylesheet version="1.0" xmlns:xsl="http://www.w3.org/1999/XSL/Transform"><xsl:template match="/"><xsl:for-each select="s/n"><xsl:sort select="@p" data-type="text"/><xsl:value-of select="concat(@p, substring(., 2))"/></xsl:for-each></xsl:template></xsl:stylesheet>' > s.xsl`, command: "xsltproc s.xsl s.xml"},
+	{name: "xsltproc", debian: "xsltproc", before: `(echo '<s>'; seq 1 150000 | sed 's|.*|<n p="&">&</n>|'; echo '</s>') > s.xml; echo '<xsl:stylesheet version="1.0" xmlns:xsl="http://www.w3.org/1999/XSL/Transform"><xsl:template match="/"><xsl:for-each select="s/n"><xsl:sort select="@p" data-type="text"/><xsl:value-of select="concat(@p, substring(., 2))"/></xsl:for-each></xsl:template></xsl:stylesheet>' > s.xsl`, command: "xsltproc s.xsl s.xml"},
 	{name: "convert", debian: "imagemagick", before: imageInput, command: "env MAGICK_THREAD_LIMIT=1 convert page.png -resize 700x700 -blur 0x3 -rotate 7 out.png"},
 	{name: "cwebp", debian: "webp", before: imageInput, command: "cwebp -quiet -m 5 page.png -o out.webp"},
-	{name: "optipng", debian: "optipng", before: "convert -size 700x700 plasma:fractal page.png", command: "optipng -quiet -o2 -force -out out.png page.png"},
+	{name: "optipng", debian: "optipng", before: "convert -size 700x700 plasma:fractal page.png", command: "optipng -quiet -o5 -force -out out.png page.png"},
 	{name: "ffmpeg, x264", debian: "ffmpeg", command: "ffmpeg -loglevel error -y -f lavfi -i testsrc2=s=640x360:d=5 -threads 1 -c:v libx264 -f null -"},
 	{name: "ffmpeg, audio", debian: "ffmpeg", before: soundInput, command: "ffmpeg -loglevel error -y -i tone.wav -c:a aac -f null -"},
-	{name: "flac", debian: "flac", before: soundInput, command: "flac --silent -8 -f -o out.flac tone.wav"},
+	{name: "flac", debian: "flac", before: soundInput, command: "flac --silent -8 -e -p -f -o out.flac tone.wav"},
 	{name: "lame", debian: "lame", before: soundInput, command: "lame --quiet tone.wav out.mp3"},
 	{name: "oggenc", debian: "vorbis-tools", before: soundInput, command: "oggenc -Q -o out.ogg tone.wav"},
 	{name: "dot", debian: "graphviz", before: `(echo 'digraph s {'; seq 1 260 | awk '{print "n" $1 " -> n" $1 * 7 % 261 "; n" $1 " -> n" $1 * 13 % 261 ";"}'; echo '}') > s.dot`, command: "dot -Tsvg s.dot -o s.svg"},
@@ -74,7 +75,7 @@ var realPrograms = []realProgram{
 	{name: "lua", debian: "lua5.4", command: `lua5.4 -e 'local h = {} for i = 1, 6000000 do local k = i % 4093 h[k] = (h[k] or 0) + #tostring(i % 100) end print(#h)'`},
 	{name: "tclsh", debian: "tcl", before: `echo 'for {set i 0} {$i < 1500000} {incr i} { set h([expr {$i % 4093}]) [string length $i] }; puts [array size h]' > s.tcl`, command: "tclsh s.tcl"},
 	{name: "node", command: `node -e 'const h = new Map(); for (let i = 0; i < 12e6; i++) { const k = i % 4093; h.set(k, (h.get(k) || 0) + String(i).length) } console.log(h.size)'`, interpreted: true},
-	{name: "java", before: "printf 'public class S { public static void main(String[] a) { java.util.HashMap<Integer, Integer> h = new java.util.HashMap<>(); for (int i = 0; i < 60000000; i++) h.merge(i %% 4093, Integer.toString(i & 1023).length(), Integer::sum); System.out.println(h.size()); } }' > S.java; javac S.java", command: "java -cp . S", interpreted: true},
+	{name: "java", before: "printf 'public class S { public static void main(String[] a) { java.util.HashMap<Integer, Integer> h = new java.util.HashMap<>(); for (int i = 0; i < 60000000; i++) h.merge(i %% 4093, Integer.toString(i & 1023).length(), Integer::sum); System.out.println(h.size()); } }' > S.java; javac S.java", command: "java -cp . S", interpreted: true, direct: true},
 	{name: "luajit", debian: "luajit", command: `luajit -e 'local h = {} for i = 1, 60000000 do local k = i % 4093 h[k] = (h[k] or 0) + i % 7 end print(#h)'`, interpreted: true},
 	{name: "guile", debian: "guile-3.0", command: `guile-3.0 --no-auto-compile -c '(define (f n) (if (< n 2) n (+ (f (- n 1)) (f (- n 2))))) (display (f 34))'`, interpreted: true},
 	{name: "erl", debian: "erlang-base", command: `erl -noshell -eval 'F = fun G(N) when N < 2 -> N; G(N) -> G(N-1) + G(N-2) end, io:format("~p", [F(27)]), halt().'`, interpreted: true},

@@ -4,10 +4,10 @@
 #include "scratch.h"
 
 enum {
-	MORE_RECORDS = 8,         /* that follow what the kernel copied of a deeper stack, */
-	OUTER_RECORDS = 4,        /* and so many of them are of its outer end, where it is deeper still */
-	HOLE_PAGES = 16,          /* that are skipped at a time */
-	KERNEL_PAGES = 6,         /* of the kernel's own copy that are looked at */
+	MORE_RECORDS = 16,        /* that follow what the kernel copied of a deeper stack, */
+	OUTER_RECORDS = 6,        /* and so many of them are of its outer end, where it is deeper still */
+	HOLE_PAGES = 64,          /* that are skipped at a time */
+	THERE_PAGES = 16,         /* that are looked for, at most as many as the kernel copies itself */
 	LARGEST_STACK = 64 << 20, /* what is further away is another stack */
 };
 
@@ -20,21 +20,28 @@ inlined bool readable(u64 address)
 }
 
 /* A frame with a large buffer may have pages that the program never touched. They are not
- * there, and nothing can be read of them, but the stack goes on behind them. */
+ * there, and nothing can be read of them, but the stack goes on behind them. What looks for
+ * such pages is not inlined: the kernel checks a function with a name of its own once, and
+ * not anew at each place where it is called. */
 
-/* skip_hole moves x->addr on to the first page that is there. */
-inlined void skip_hole(struct scratch *x)
+/* hole_length returns how much from an address on, up to a limit, is not there. */
+__attribute__((noinline)) u64 hole_length(u64 address, u64 limit)
 {
-	for (u64 i = 0; i < HOLE_PAGES && !readable(x->addr); i++) {
-		u64 n = PAGE_BYTES - (x->addr & (PAGE_BYTES - 1));
+	u64 n = 0;
 
-		if (n > x->limit)
-			n = x->limit;
-		x->addr += n;
-		x->limit -= n;
-		if (x->limit == 0)
-			break;
-	}
+	for (u64 i = 0; i < HOLE_PAGES && n < limit && !readable(address + n); i++)
+		n += PAGE_BYTES - ((address + n) & (PAGE_BYTES - 1));
+	return n < limit ? n : limit;
+}
+
+/* there_length returns how much from an address on, up to a limit, is there, in pages. */
+__attribute__((noinline)) u64 there_length(u64 address, u64 limit)
+{
+	u64 n = PAGE_BYTES - (address & (PAGE_BYTES - 1));
+
+	for (u64 i = 1; i < THERE_PAGES && n < limit && readable(address + n); i++)
+		n += PAGE_BYTES;
+	return n < limit ? n : limit;
 }
 
 /* copy writes a record of the program's memory from x->addr on: as much as x->limit and
@@ -49,13 +56,7 @@ inlined void copy(void *ctx, struct scratch *x)
 	x->r.addr = address;
 	x->r.length = n;
 	if (n != 0 && bpf_probe_read_user(x->bytes, n, (const void *)address) != 0) {
-		u64 most = n;
-
-		n = PAGE_BYTES - (address & (PAGE_BYTES - 1));
-		for (u64 i = 1; i < COPY_BYTES / PAGE_BYTES && n < most && readable(address + n); i++)
-			n += PAGE_BYTES;
-		if (n > most)
-			n = most;
+		n = there_length(address, n);
 		bounded(n);
 		if (n > COPY_BYTES)
 			return;
@@ -90,16 +91,7 @@ inlined void copy_all(void *ctx, struct scratch *x)
 	u64 from;
 
 	/* The kernel's own copy ends at the first page that is not there. */
-	for (u64 i = 0; i < KERNEL_PAGES; i++) {
-		u64 page = (x->sp & ~(u64)(PAGE_BYTES - 1)) + PAGE_BYTES * (i + 1);
-
-		if (page >= x->sp + x->copied)
-			break;
-		if (!readable(page)) {
-			x->copied = page - x->sp;
-			break;
-		}
-	}
+	x->copied = there_length(x->sp, x->copied);
 	x->addr = x->sp + x->copied;
 	x->limit = x->left > x->copied ? x->left - x->copied : 0;
 	for (u64 i = 0; i < MORE_RECORDS && x->limit != 0; i++) {
@@ -109,7 +101,9 @@ inlined void copy_all(void *ctx, struct scratch *x)
 			x->addr += x->limit - OUTER_RECORDS * COPY_BYTES;
 			x->limit = OUTER_RECORDS * COPY_BYTES;
 		}
-		skip_hole(x);
+		from = hole_length(x->addr, x->limit);
+		x->addr += from;
+		x->limit -= from;
 		if (x->limit == 0)
 			break;
 		from = x->addr;
