@@ -227,7 +227,7 @@ func TestDeepTakes(t *testing.T) {
 		}
 		root = flame.Node[last]
 	}
-	for path, most := range map[string]int{"paths?heaviest=true": 1 << 20, "hot": 1 << 20, "picture.svg": 2 << 20, "report.html": 4 << 20, "graph": 1 << 20, "neighbours?name=nest": 1 << 20, "function?name=nest": 1 << 20} {
+	for path, most := range map[string]int{"paths?heaviest=true": 1 << 20, "hot": 1 << 20, "picture.svg": 2 << 20, "data.json": 8 << 20, "report.html": 4 << 20, "graph": 1 << 20, "neighbours?name=nest": 1 << 20, "function?name=nest": 1 << 20} {
 		if b := ask(t, "GET", "/takes/"+key+"/"+path, nil, http.StatusOK); len(b) > most {
 			t.Errorf("%s has %d bytes", path, len(b))
 		}

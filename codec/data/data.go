@@ -83,7 +83,7 @@ var combines = map[measure.Combine]string{measure.Sum: "sum", measure.Level: "le
 // Write writes a view of a take. Of the command's environment only the names are written.
 func Write(w io.Writer, v codec.View) error {
 	b := bufio.NewWriterSize(w, 64<<10)
-	e := &encoder{w: b}
+	e := &encoder{w: b, most: v.Bounds.Bytes}
 	p, t := v.Take.Profile, v.Take
 	settings := t.Settings
 	settings.Env = settings.EnvNames()
@@ -134,11 +134,16 @@ func Write(w io.Writer, v codec.View) error {
 // encoder writes one object, field by field, so that no more than a field is held twice.
 type encoder struct {
 	w     *bufio.Writer
+	most  int64 // bytes; 0: no bound
+	wrote int64
 	begun bool
 	err   error
 }
 
 func (e *encoder) text(s string) {
+	if e.wrote += int64(len(s)); e.err == nil && e.most > 0 && e.wrote > e.most {
+		e.err = codec.ErrTooLarge
+	}
 	if e.err == nil {
 		_, e.err = e.w.WriteString(s)
 	}
@@ -175,6 +180,9 @@ func list[T any](e *encoder, name string, n int, at func(int) T) {
 	e.name(name)
 	e.text("[")
 	for i := range n {
+		if e.err != nil {
+			return
+		}
 		if i > 0 {
 			e.text(",")
 		}
@@ -193,6 +201,9 @@ func (e *encoder) samples(p *profile.Profile, in []bool) {
 		for i := range in {
 			if !in[i] {
 				continue
+			}
+			if e.err != nil {
+				return
 			}
 			if !first {
 				e.text(",")

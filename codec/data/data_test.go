@@ -87,4 +87,8 @@ func TestADataFileThatCannotBeWritten(t *testing.T) {
 	if err := data.Write(full{}, codec.View{Take: &profile.Take{Profile: p}}); err == nil {
 		t.Error("nobody noticed")
 	}
+	var b bytes.Buffer
+	if err := data.Write(&b, codec.View{Take: &profile.Take{Profile: p}, Bounds: codec.Bounds{Bytes: 2000}}); !errors.Is(err, codec.ErrTooLarge) || b.Len() > 2000 {
+		t.Errorf("%d bytes, %v", b.Len(), err)
+	}
 }

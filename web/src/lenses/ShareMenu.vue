@@ -15,6 +15,7 @@ const all = computed(() => [
   { file: 'picture.svg', text: 'Flame as a picture', note: 'SVG', href: picture(1400) },
   { file: 'table.csv', text: 'Hot functions as a table', note: 'CSV', href: exportAddress(props.takeKey, 'table.csv', query.value) },
   { file: 'stacks.txt', text: 'Stacks, one a line', note: 'text', href: exportAddress(props.takeKey, 'stacks.txt', query.value) },
+  { file: 'data.json', text: 'Everything in columns, for programs', note: 'JSON', href: exportAddress(props.takeKey, 'data.json', query.value) },
 ])
 
 async function copyLink() {
