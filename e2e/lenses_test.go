@@ -131,12 +131,13 @@ func TestWhatIsShownGoesAlong(t *testing.T) {
 	p.visit("/takes/" + takeOf(t, "3.5.0") + "?scope=" + url.QueryEscape("function is slur.Route") + "&fold=foreign")
 	p.says("passing through")
 	p.do("sharing", chromedp.Click(`//button[normalize-space()="Share"]`, chromedp.NodeVisible))
-	p.until("the menu", `document.querySelectorAll('[role=menu] a').length === 4`)
+	p.until("the menu", `document.querySelectorAll('[role=menu] a').length === 5`)
 	for _, x := range []struct{ ending, holds, lacks string }{
 		{"report.html", "only samples where <code>function is slur.Route</code>", "http://"},
 		{"picture.svg", "slur.Route", "beam.Group"},
 		{"table.csv", "slur.Route", "beam.Group"},
 		{"stacks.txt", "slur.Route", "beam.Group"},
+		{"data.json", `"scope": "function is slur.Route"`, "http://"},
 	} {
 		text := value[string](p, fmt.Sprintf(`fetch([...document.querySelectorAll('[role=menu] a')].find(a => a.pathname.endsWith('/%s')).href).then(r => r.text())`, x.ending))
 		if !strings.Contains(text, x.holds) || strings.Contains(strings.ReplaceAll(text, "http://www.w3.org/", ""), x.lacks) {
