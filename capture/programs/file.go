@@ -36,6 +36,7 @@ type file struct {
 	table      *unwind.Table
 	tableFault error // why some of it is missing
 	tabled     bool  // table was made, or there is none
+	asked      int   // for instructions
 	golang     *symbol.GoRuntime
 	goLooked   bool
 	cpython    *python.Interpreter
@@ -202,7 +203,10 @@ func (f *file) Table() *unwind.Table {
 
 // Instructions implements resolve.Module.
 func (f *file) Instructions() *instructions.Code {
-	if !f.Readable() {
+	// Sweeping much code takes a while: a stray sample, as there may be one where a process
+	// begins, is not worth that.
+	const large, stray = 2 << 20, 3
+	if f.asked++; !f.Readable() || f.object.Size() > large && f.asked <= stray {
 		return nil
 	}
 	return f.object.Instructions()
