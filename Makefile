@@ -106,9 +106,9 @@ realprograms:
 	test -z "$$missing" || { $(ROOT) apt-get update -q && $(ROOT) env DEBIAN_FRONTEND=noninteractive apt-get install -qy --no-install-recommends $$missing; }
 
 truth: compilers realprograms
-	go test -count=1 -timeout 90m -v -run 'TestReal$$' ./truth -real $(CURDIR)/docs/truth.md
 	go test -count=1 -timeout 60m -v -run TestFull ./truth -write docs/truth.md
 	go test -count=1 -timeout 60m -v -run TestCalibration ./truth -comparing $(CURDIR)/docs/comparing.md
+	go test -count=1 -timeout 90m -v -run 'TestReal$$' ./truth -real $(CURDIR)/docs/truth.md
 
 truth-mutants: compilers
 	go test -count=1 -timeout 60m -v -run TestMutants ./truth -mutants

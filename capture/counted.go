@@ -44,6 +44,9 @@ func (s *session) tellCounted(c *pairing.Counted) error {
 			s.facts.Warn("missed", fmt.Sprintf("What %d processes did is not counted: too many ran at a time.", state.Missed), "Choose fewer of them.")
 		}
 	}
+	if s.tallyErr != nil {
+		s.facts.Warn("one-by-one", "Events were written down one by one and not added up in the kernel: "+s.tallyErr.Error()+".", "Where they came faster than that goes, the total says how many are missing.")
+	}
 	for i, m := range s.measures.Chosen {
 		if m.Row().Way == measure.ByClock {
 			continue
@@ -51,7 +54,7 @@ func (s *session) tellCounted(c *pairing.Counted) error {
 		column := s.measures.Columns[i]
 		x := profile.Counting{Measure: m.String(), Events: c.Events[column], Singly: c.Singly[column]}
 		for n, e := range s.events {
-			if e.Column == column && !e.Clock {
+			if e.Column == column && !e.Clock && !e.Bare() { // what is bare says more of another one
 				x.Lost += lost[n]
 			}
 		}

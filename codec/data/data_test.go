@@ -33,7 +33,7 @@ type written struct {
 	}
 }
 
-// TestASumFromTheData: who reads it comes to the same costs, by function and in scope.
+// TestASumFromTheData: a reader of the data arrives at the same costs, by function and in scope.
 func TestASumFromTheData(t *testing.T) {
 	for seed := range uint64(10) {
 		p := invent.Profile(seed, invent.Small)

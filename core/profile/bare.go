@@ -1,7 +1,7 @@
 package profile
 
 // Bare is how a command ran without being sampled: right before the take, and where there
-// are several pairs, in turns with runs that were sampled.
+// are several pairs, alternating with runs that were sampled.
 type Bare struct {
 	DurationNS int64  `json:"duration_ns"` // of the last one
 	CPUNS      int64  `json:"cpu_ns"`

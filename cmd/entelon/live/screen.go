@@ -2,6 +2,7 @@ package live
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -48,7 +49,7 @@ func (v *View) Screen(end func()) (show func(Window) error, done func() error, e
 		return nil, nil, fmt.Errorf("reading keys: %w", err)
 	}
 	if _, err := io.WriteString(os.Stdout, enterPage+home+"sampling; q ends"+restPage); err != nil {
-		return nil, nil, err
+		return nil, nil, errors.Join(err, term.Restore(in, before))
 	}
 	go v.keys(os.Stdin, end)
 	show = func(x Window) error {

@@ -42,7 +42,7 @@ const others = computed(() => (known.data.value?.measures ?? []).filter((m) => m
     <label class="flex items-center gap-2"><input v-model.number="terms.work" type="number" min="0" step="any" class="field w-[84px]" aria-label="Units of work" /><span class="label">{{ terms.work ? '' : 'unknown' }}</span></label>
     <template v-if="kind === 'command'">
       <label class="mt-1.5 block"><span class="label">or a number in its output, in brackets</span><input v-model="terms.workFrom" class="field code mt-0.5 w-full" placeholder="^([0-9]+) scores" spellcheck="false" aria-label="Units of work from the output" /></label>
-      <label class="mt-3 flex items-baseline gap-2"><input v-model="terms.bare" type="checkbox" class="accent-ink translate-y-[1px]" /><span>Run it without sampling, too<span class="label block">five times, in turns with sampled runs; the take then says what sampling costs</span></span></label>
+      <label class="mt-3 flex items-baseline gap-2"><input v-model="terms.bare" type="checkbox" class="accent-ink translate-y-[1px]" /><span>Run it without sampling, too<span class="label block">five times, alternating with sampled runs; the take then says what sampling costs</span></span></label>
     </template>
   </section>
 </template>
