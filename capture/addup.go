@@ -10,7 +10,6 @@ import (
 	"entelon/capture/rings"
 	"entelon/core/measure"
 	"entelon/linux/bpf"
-	"entelon/linux/perf"
 )
 
 // addsUp reports whether what is counted is added up in the kernel: wherever its programs
@@ -28,11 +27,11 @@ func (s *session) addsUp() bool {
 }
 
 // addUp loads the programs that add up the events of a plan.
-func (s *session) addUp(events []*rings.Event, deep perf.Clock) (err error) {
+func (s *session) addUp(events []*rings.Event, stackBytes int) (err error) {
 	if err := s.closeTally(); err != nil {
 		return err
 	}
-	o := bpf.TallyOptions{Everyone: s.o.Settings.Machine, Calls: -1, StackBytes: deep.StackBytes}
+	o := bpf.TallyOptions{Everyone: s.o.Settings.Machine, Calls: -1, StackBytes: stackBytes}
 	if s.group != nil {
 		if o.Group, o.Level, err = groupOf(int(s.group.Fd()), s.o.Settings.Group); err != nil {
 			return err

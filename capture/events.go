@@ -26,7 +26,7 @@ func (s *session) plan(c perf.Clock) (out []*rings.Event, err error) {
 	if s.addsUp() {
 		out, err := s.planned(c, true)
 		if err == nil {
-			if err = s.addUp(out, deepened(s, c)); err == nil {
+			if err = s.addUp(out, c.StackBytes); err == nil {
 				return out, nil
 			}
 			s.tallyErr = errors.Join(err, s.closeTally())
@@ -35,8 +35,8 @@ func (s *session) plan(c perf.Clock) (out []*rings.Event, err error) {
 	return s.planned(c, false)
 }
 
-// deepened is how much is copied of stacks at events without the reader of other stacks,
-// which copy more themselves.
+// deepened is how much is copied of stacks at tracepoints and probes where every event is
+// written down, since the rest of a deeper stack is not read then.
 func deepened(s *session, c perf.Clock) perf.Clock {
 	if c.StackBytes > 0 {
 		own := tracedStackBytes
@@ -57,7 +57,10 @@ func (s *session) planned(c perf.Clock, tallied bool) (out []*rings.Event, err e
 		}
 		return list.Find(group, name)
 	}
-	deep := deepened(s, c)
+	deep := c
+	if !tallied {
+		deep = deepened(s, c)
+	}
 	copied := c.StackBytes > 0
 	for i, m := range s.measures.Chosen {
 		column := s.measures.Columns[i]
@@ -138,7 +141,7 @@ func (s *session) planned(c perf.Clock, tallied bool) (out []*rings.Event, err e
 			if x.Role == rings.RoleCall {
 				kind = ebpf.Kprobe
 			}
-			if x.Program, err = s.other.Traced(kind, deep.StackBytes); err != nil {
+			if x.Program, err = s.other.Traced(kind, deep.StackBytes, false); err != nil {
 				return nil, err
 			}
 		}

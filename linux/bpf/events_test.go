@@ -223,7 +223,7 @@ func TestAllLoad(t *testing.T) {
 		t.Fatalf("%+v", err)
 	}
 	for _, kind := range []ebpf.ProgramType{ebpf.TracePoint, ebpf.Kprobe} {
-		if _, err := r.Traced(kind, 6<<10); err != nil {
+		if _, err := r.Traced(kind, 6<<10, true); err != nil {
 			t.Errorf("%+v", err)
 		}
 	}

@@ -80,12 +80,12 @@ func NewStackReader(cpus []int, types *btf.Spec, stackBytes int) (r *StackReader
 	if r.Python, err = newPythonReader(r.maps.Outputs, types); err != nil {
 		return r, err
 	}
-	r.program, err = r.load(ebpf.PerfEvent, stackBytes)
+	r.program, err = r.load(ebpf.PerfEvent, stackBytes, true)
 	return r, err
 }
 
 // load has the kernel check the program for a kind of event.
-func (r *StackReader) load(kind ebpf.ProgramType, stackBytes int) (*ebpf.Program, error) {
+func (r *StackReader) load(kind ebpf.ProgramType, stackBytes int, all bool) (*ebpf.Program, error) {
 	spec, err := stacksObject()
 	if err != nil {
 		return nil, err
@@ -94,6 +94,7 @@ func (r *StackReader) load(kind ebpf.ProgramType, stackBytes int) (*ebpf.Program
 	spec.Maps[stacksMapOutputs].MaxEntries = r.maps.Outputs.MaxEntries()
 	if err := errors.Join(
 		spec.Variables[stacksVarStackBytes].Set(uint32(stackBytes)),
+		spec.Variables[stacksVarAllOfTraced].Set(flag(all)),
 		spec.Variables[stacksVarSignalFrameBytes].Set(r.frame),
 		spec.Variables[stacksVarSignalFrameUsual].Set(r.usualFrame),
 	); err != nil {
@@ -167,16 +168,24 @@ func (r *StackReader) Attach(fd int) error {
 	return nil
 }
 
+// flag is a condition as the programs have it.
+func flag(b bool) uint32 {
+	if b {
+		return 1
+	}
+	return 0
+}
+
 // Traced returns the program that runs with a tracepoint or a probe that copies
-// so much of a stack itself.
-func (r *StackReader) Traced(kind ebpf.ProgramType, stackBytes int) (*ebpf.Program, error) {
+// so much of a stack itself; all says that the program copies the rest.
+func (r *StackReader) Traced(kind ebpf.ProgramType, stackBytes int, all bool) (*ebpf.Program, error) {
 	if p := r.traces[kind]; p != nil {
 		return p, nil
 	}
 	if err := r.Python.want(kind); err != nil {
 		return nil, err
 	}
-	p, err := r.load(kind, stackBytes)
+	p, err := r.load(kind, stackBytes, all)
 	if err != nil {
 		return nil, fmt.Errorf("loading the program that reads other stacks: %w", err)
 	}

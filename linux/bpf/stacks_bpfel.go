@@ -78,6 +78,7 @@ const (
 	stacksProgOtherStacks           = "other_stacks"
 	stacksProgOtherTracedKprobe     = "other_traced_kprobe"
 	stacksProgOtherTracedTracepoint = "other_traced_tracepoint"
+	stacksVarAllOfTraced            = "all_of_traced"
 	stacksVarGoLabelBound           = "go_label_bound"
 	stacksVarGoPythonBound          = "go_python_bound"
 	stacksVarGoPythonCall           = "go_python_call"
@@ -150,6 +151,7 @@ type stacksMapSpecs struct {
 //
 // It can be passed ebpf.CollectionSpec.Assign.
 type stacksVariableSpecs struct {
+	AllOfTraced      *ebpf.VariableSpec `ebpf:"all_of_traced"`
 	GoLabelBound     *ebpf.VariableSpec `ebpf:"go_label_bound"`
 	GoPythonBound    *ebpf.VariableSpec `ebpf:"go_python_bound"`
 	GoPythonCall     *ebpf.VariableSpec `ebpf:"go_python_call"`
@@ -202,6 +204,7 @@ func (m *stacksMaps) Close() error {
 //
 // It can be passed to loadStacksObjects or ebpf.CollectionSpec.LoadAndAssign.
 type stacksVariables struct {
+	AllOfTraced      *ebpf.Variable `ebpf:"all_of_traced"`
 	GoLabelBound     *ebpf.Variable `ebpf:"go_label_bound"`
 	GoPythonBound    *ebpf.Variable `ebpf:"go_python_bound"`
 	GoPythonCall     *ebpf.Variable `ebpf:"go_python_call"`

@@ -98,7 +98,7 @@ func (t *Tally) then(kind ebpf.ProgramType) (*ebpf.Map, error) {
 	t.readers[kind] = m
 	p := t.reader.program
 	if kind != ebpf.PerfEvent {
-		if p, err = t.reader.Traced(kind, t.o.StackBytes); err != nil {
+		if p, err = t.reader.Traced(kind, t.o.StackBytes, true); err != nil {
 			return nil, err
 		}
 	}

@@ -12,6 +12,10 @@
 /* How much of a stack the kernel copies itself. */
 volatile const u32 stack_bytes;
 
+/* 1: at a tracepoint or a probe, all of a stack is copied, as at a tick of the clock.
+ * It takes too long where every event is written down; of those that are added up, a few are. */
+volatile const u32 all_of_traced;
+
 /* begin returns the scratch memory with what the kernel has of the thread, 0 where
  * there is nothing to be read. */
 inlined struct scratch *begin(void)
@@ -64,6 +68,8 @@ inlined int traced(void *ctx)
 
 	if (!x)
 		return KEEP;
+	if (all_of_traced)
+		x->left = left_of(x, x->sp);
 	go_stack(ctx, x);
 	copy_all(ctx, x);
 	python_find(ctx, x);
