@@ -3,6 +3,7 @@ package diagnose
 import (
 	"fmt"
 	"path"
+	"slices"
 
 	"entelon/core/profile"
 )
@@ -16,22 +17,47 @@ const (
 
 // ofNames says where functions have no names, and why.
 func ofNames(f *profile.Facts, e *Evidence) {
-	if share := float64(f.Unnamed) / float64(f.Samples); share > warnUnnamedShare {
-		module, n := most(e.Unnamed)
-		where, remedy := path.Base(module), "Install its debug symbols, or build it without stripping."
-		if module == "//anon" {
-			where, remedy = "code made at run time", "Start it with the option of its runtime that writes a map of code to /tmp/perf-PID.map."
-		}
-		f.Warn("unnamed", fmt.Sprintf("%.1f %% of the samples have no function name, %d of them in %s.", 100*share, n, where), remedy)
-	} else {
-		ofDebugFiles(f, e)
-	}
+	ofUnnamed(f, e)
 	if e.Cache != nil {
 		f.Warn("cache", "What was found out could not be kept for the next take: "+e.Cache.Error()+".", "Make room, or choose another folder with --symbol-cache.")
 	}
 	for _, why := range e.Unreadable[:min(maxUnreadable, len(e.Unreadable))] {
 		f.Warn("unreadable", "A file could not be read for names: "+why+".", "Take it again while the file is in place.")
 	}
+}
+
+// The warnings that have to do with names, which may become known later.
+const (
+	unnamedCode    = "unnamed"
+	debugFilesCode = "debug-files"
+)
+
+// GetNames is what gets a take the names that it lacks.
+const GetNames = "entelon symbols get TAKE"
+
+// NamesAgain says anew where functions of a take have no names, after it was given more.
+func NamesAgain(f *profile.Facts, e *Evidence) {
+	f.Warnings = slices.DeleteFunc(slices.Clone(f.Warnings), func(w profile.Warning) bool {
+		return w.Code == unnamedCode || w.Code == debugFilesCode
+	})
+	if f.Samples > 0 {
+		ofUnnamed(f, e)
+	}
+}
+
+// ofUnnamed says where functions have no names at all or, where that is little, only some.
+func ofUnnamed(f *profile.Facts, e *Evidence) {
+	share := float64(f.Unnamed) / float64(f.Samples)
+	if share <= warnUnnamedShare {
+		ofDebugFiles(f, e)
+		return
+	}
+	module, n := most(e.Unnamed)
+	where, remedy := path.Base(module), "Get its debug files, and name this take with them: "+GetNames+"; or build it without stripping."
+	if module == "//anon" {
+		where, remedy = "code made at run time", "Start it with the option of its runtime that writes a map of code to /tmp/perf-PID.map."
+	}
+	f.Warn(unnamedCode, fmt.Sprintf("%.1f %% of the samples have no function name, %d of them in %s.", 100*share, n, where), remedy)
 }
 
 // ofDebugFiles says for which files only exported functions have names, since their
@@ -46,6 +72,6 @@ func ofDebugFiles(f *profile.Facts, e *Evidence) {
 		return
 	}
 	name, _ := most(e.ExportsOnly)
-	f.Warn("debug-files", fmt.Sprintf("%.0f %% of the samples are in files without debug information, most of them in %s: only exported functions have names there, and inlined ones and lines are missing.", 100*share, name),
-		"Install the package of its debug symbols, whose name ends in -dbgsym or -dbg, or name a server with --debug-server.")
+	f.Warn(debugFilesCode, fmt.Sprintf("%.0f %% of the samples are in files without debug information, most of them in %s: only exported functions have names there, and inlined ones and lines are missing.", 100*share, name),
+		"Get the debug files, and name this take with them: "+GetNames)
 }

@@ -46,7 +46,7 @@ var rooms = []room{
 	{"server", []string{"core", "codec", "people", "server/api", "store"}},
 	{"web", nil},
 	{"bench", []string{"core", "codec", "linux", "symbol", "unwind"}},
-	{"cmd", []string{"core", "codec", "linux", "capture", "collector", "diagnose", "diagnose/doctor", "people", "server", "server/api", "store", "symbol", "web"}},
+	{"cmd", []string{"core", "codec", "linux", "capture", "collector", "diagnose", "diagnose/doctor", "people", "resolve", "server", "server/api", "store", "symbol", "web"}},
 	{"demo", []string{"codec"}},
 	{"e2e", nil},
 	{"faults", nil},

@@ -55,6 +55,9 @@ var defaultClient = &http.Client{Transport: &http.Transport{
 	ResponseHeaderTimeout: answerTime,
 }}
 
+// debugEntry begins the names of debug files in the cache; the build follows.
+const debugEntry = "debug-"
+
 // errNotFound says that no server has the file.
 var errNotFound = errors.New("no server has it")
 
@@ -69,17 +72,9 @@ func findDebug(o *Object) error {
 			return useDebug(o, im, path)
 		}
 	}
-	if o.BuildID == "" || len(o.finder.Servers) == 0 || o.finder.Cache == nil {
-		return nil
-	}
-	ctx, stop := context.WithTimeout(context.Background(), fetchTime)
-	defer stop()
-	path, err := o.finder.Fetch(ctx, o.BuildID)
-	if errors.Is(err, errNotFound) {
-		return nil
-	}
-	if err != nil {
-		return fmt.Errorf("fetching its debug file: %w", err)
+	path, err := o.finder.fetched(o.BuildID)
+	if path == "" || err != nil {
+		return err
 	}
 	im, err := o.finder.open(path, o)
 	if err != nil || im == nil {
@@ -88,9 +83,32 @@ func findDebug(o *Object) error {
 	return useDebug(o, im, path)
 }
 
+// fetched returns the debug file of a build from the cache or from a server, "" where
+// there is none.
+func (f *Finder) fetched(id string) (path string, err error) {
+	if id == "" || f.Cache == nil {
+		return "", nil
+	}
+	ctx, stop := context.WithTimeout(context.Background(), fetchTime)
+	defer stop()
+	path, err = f.Fetch(ctx, id)
+	if errors.Is(err, errNotFound) {
+		return "", nil
+	}
+	if err != nil {
+		return "", fmt.Errorf("fetching its debug file: %w", err)
+	}
+	return path, nil
+}
+
 // useDebug takes a debug file into use, with the one that it shares parts with.
 func useDebug(o *Object, im *elfimage.Image, path string) error {
 	o.debug, o.DebugFile = im, path
+	return useShared(o, im, path)
+}
+
+// useShared opens what a debug file shares with others, where it does.
+func useShared(o *Object, im *elfimage.Image, path string) error {
 	b, err := im.Section(".gnu_debugaltlink")
 	if b == nil || err != nil {
 		return err
@@ -104,7 +122,12 @@ func useDebug(o *Object, im *elfimage.Image, path string) error {
 		link = filepath.Join(filepath.Dir(path), link)
 	}
 	want := hex.EncodeToString(id)
-	for _, p := range append([]string{link}, o.finder.byID(want)...) {
+	places := append([]string{link}, o.finder.byID(want)...)
+	got, err := o.finder.fetched(want)
+	if err != nil {
+		return err
+	}
+	for _, p := range append(places, got) {
 		f, err := elfimage.OpenRegular(p)
 		if err != nil {
 			continue
@@ -211,9 +234,12 @@ func (f *Finder) Fetch(ctx context.Context, id string) (string, error) {
 	if _, err := hex.DecodeString(id); err != nil || len(id) < 8 {
 		return "", fmt.Errorf("%q is no build ID", id)
 	}
-	name := "debug-" + id
+	name := debugEntry + id
 	if path := f.Cache.Find(name); path != "" {
 		return path, nil
+	}
+	if len(f.Servers) == 0 {
+		return "", errNotFound
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()

@@ -177,14 +177,14 @@ func factsCommand() *cobra.Command {
 			if asJSON {
 				return terminal.PrintJSON(cmd.OutOrStdout(), out)
 			}
-			return printFacts(cmd.OutOrStdout(), t, out)
+			return printFacts(cmd.OutOrStdout(), args[0], t, out)
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return option.TakeFile(c)
 }
 
-func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
+func printFacts(w io.Writer, path string, t *profile.Take, f factsJSON) error {
 	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
 	row := func(k, format string, args ...any) { fmt.Fprintf(tw, "%s\t%s\n", k, fmt.Sprintf(format, args...)) }
 	row("program", "%s", f.Program)
@@ -259,7 +259,7 @@ func printFacts(w io.Writer, t *profile.Take, f factsJSON) error {
 	}
 	row("reading", "%s", text.String())
 	for _, x := range f.Warnings {
-		row("warning", "%s %s", x.Text, x.Remedy)
+		row("warning", "%s %s", x.Text, remedyFor(x, path))
 	}
 	return tw.Flush()
 }

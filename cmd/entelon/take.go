@@ -510,7 +510,7 @@ func summary(w io.Writer, t *profile.Take, path string) {
 		}
 	}
 	for _, x := range f.Warnings {
-		fmt.Fprintf(b, "  ! %s %s\n", x.Text, x.Remedy)
+		fmt.Fprintf(b, "  ! %s %s\n", x.Text, remedyFor(x, path))
 	}
 	fmt.Fprintf(b, "kept in %s\n", path)
 	// The summary goes to a terminal or a log; losing it loses no data.

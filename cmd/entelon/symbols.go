@@ -1,0 +1,130 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"entelon/cmd/entelon/option"
+	"entelon/cmd/entelon/terminal"
+	"entelon/core/profile"
+	"entelon/diagnose"
+	"entelon/resolve/rename"
+	"entelon/symbol"
+)
+
+// fewCost is the share of a take's cost from which on the names of a file are got.
+const fewCost = 0.005
+
+// fileOut is a file of a take with where its names come from.
+type fileOut struct {
+	Path    string  `json:"path"`
+	BuildID string  `json:"build_id"`
+	Share   float64 `json:"share"`         // of the cost, of stacks that pass through it
+	Unnamed float64 `json:"share_unnamed"` // of the cost, that ends in functions of it without a name
+	Names   string  `json:"names"`         // the file with its names; "" where there is none here
+}
+
+func symbolsCommand() *cobra.Command {
+	var from option.Symbols
+	var asJSON, full bool
+	c := &cobra.Command{
+		Use:   "symbols TAKE",
+		Short: "Show which files of a take lack function names, and get them",
+		Long: `Lists the files with code that a take passes through: what of its cost they have a
+part in, what of it ends in functions without a name, and where their names come
+from on this machine: the file itself, or its separate debug file.
+
+With get, debug files that are missing are fetched for exactly these builds, and
+the take is given the names in them, however old it is.`,
+		Example: `  entelon symbols inkraster.take
+  entelon symbols get inkraster.take
+  entelon symbols get --debug-server http://debug.shop.example:8002 inkraster.take`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			t, err := option.ReadTake(args[0])
+			if err != nil {
+				return err
+			}
+			finder, err := from.Finder()
+			if err != nil {
+				return err
+			}
+			finder.Servers = nil // looking fetches nothing
+			files, total := rename.Files(t.Profile)
+			out := []fileOut{}
+			lacking := false
+			for _, f := range files {
+				x := fileOut{Path: f.Path, BuildID: f.BuildID, Share: share(f.Cost, total), Unnamed: share(f.Unnamed, total)}
+				if x.Names, err = namesOf(finder, f); err != nil {
+					return err
+				}
+				lacking = lacking || x.Names == "" && x.Share >= fewCost || x.Names != "" && x.Unnamed > 0
+				out = append(out, x)
+			}
+			if asJSON {
+				return terminal.PrintJSON(cmd.OutOrStdout(), out)
+			}
+			if err := printFiles(cmd.OutOrStdout(), out, full); err != nil || !lacking {
+				return err
+			}
+			_, err = fmt.Fprintf(cmd.OutOrStdout(), "\nGet what is missing, and name the take with it: entelon symbols get %s\n", args[0])
+			return err
+		},
+	}
+	from.Add(c)
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	c.Flags().BoolVar(&full, "full", false, "print paths and builds in full length")
+	c.AddCommand(symbolsGetCommand())
+	return option.TakeFile(c)
+}
+
+// remedyFor is a warning's remedy as a command on the take at a path.
+func remedyFor(w profile.Warning, path string) string {
+	return strings.ReplaceAll(w.Remedy, diagnose.GetNames, strings.Replace(diagnose.GetNames, "TAKE", path, 1))
+}
+
+func share(part, of int64) float64 {
+	if of == 0 {
+		return 0
+	}
+	return float64(part) / float64(of)
+}
+
+// namesOf returns which file here has the names of a file of a take, "" where none has.
+func namesOf(finder *symbol.Finder, f rename.File) (path string, err error) {
+	o, err := finder.OpenBuild(f.Path, f.BuildID, f.Kind)
+	if o == nil || err != nil {
+		return "", err
+	}
+	if path = o.DebugFile; path == "" {
+		path = o.Path
+	}
+	return path, o.Close()
+}
+
+func printFiles(w io.Writer, files []fileOut, full bool) error {
+	if len(files) == 0 {
+		_, err := fmt.Fprintln(w, "The take has no files with a build ID on its stacks.")
+		return err
+	}
+	tw := tabwriter.NewWriter(terminal.PlainWriter{To: w}, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(tw, "cost\twithout names\tfile\tbuild\tnames from")
+	for _, f := range files {
+		build, from := f.BuildID, f.Names
+		if !full {
+			build = build[:min(12, len(build))]
+		}
+		switch from {
+		case "":
+			from = "nowhere here"
+		case f.Path:
+			from = "the file itself"
+		}
+		fmt.Fprintf(tw, "%.1f %%\t%.1f %%\t%s\t%s\t%s\n", 100*f.Share, 100*f.Unnamed, f.Path, build, from)
+	}
+	return tw.Flush()
+}
