@@ -53,11 +53,6 @@ func (s *session) addUp(events []*rings.Event, stackBytes int) (err error) {
 			return err
 		}
 	}
-	for _, pid := range s.pids {
-		if err := s.tally.Add(uint32(pid), s.command != nil); err != nil {
-			return err
-		}
-	}
 	return s.tally.Watch()
 }
 

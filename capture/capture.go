@@ -87,8 +87,9 @@ type Result struct {
 // The events that can trigger a sample of processor time, as they stand in the
 // settings of a take.
 const (
-	EventClock  = profile.EventClock
-	EventCycles = profile.EventCycles
+	EventClock       = profile.EventClock
+	EventThreadClock = profile.EventThreadClock
+	EventCycles      = profile.EventCycles
 )
 
 // Errors that Collect returns, wrapped with what was being done. Remedy tells

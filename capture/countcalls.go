@@ -124,7 +124,7 @@ func (c *counting) plan(s *session, k perf.Clock) ([]*rings.Event, error) {
 	}
 	out := []*rings.Event{
 		{Attr: told},
-		{Attr: counted(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_TASK_CLOCK), Clock: true},
+		{Attr: counted(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_TASK_CLOCK), Timed: true},
 	}
 	for i, p := range c.probes {
 		point, err := s.tracing.probe(p)

@@ -40,8 +40,12 @@ func (s *session) tellCounted(c *pairing.Counted) error {
 				lost[i] = int64(state.Full[i])
 			}
 		}
-		if state.Missed > 0 {
-			s.facts.Warn("missed", fmt.Sprintf("What %d processes did is not counted: too many ran at a time.", state.Missed), "Choose fewer of them.")
+	}
+	if s.other != nil {
+		missed, missedErr := s.other.Members.Missed()
+		err = errors.Join(err, missedErr)
+		if missed > 0 {
+			s.facts.Warn("missed", fmt.Sprintf("What %d processes did is missing: too many ran at a time.", missed), "Choose fewer of them.")
 		}
 	}
 	if s.tallyErr != nil {
@@ -54,7 +58,7 @@ func (s *session) tellCounted(c *pairing.Counted) error {
 		column := s.measures.Columns[i]
 		x := profile.Counting{Measure: m.String(), Events: c.Events[column], Singly: c.Singly[column]}
 		for n, e := range s.events {
-			if e.Column == column && !e.Clock && !e.Bare() { // what is bare says more of another one
+			if e.Column == column && e.Counts() && !e.Bare() { // what is bare says more of another one
 				x.Lost += lost[n]
 			}
 		}
@@ -78,8 +82,13 @@ func (s *session) tellOwn(c *pairing.Counted) {
 	}
 	tick := int64(1e9) / int64(s.o.Settings.RateHz)
 	missing := s.facts.CPUNS - s.resolver.Builder.Profile().Total(column) - s.facts.Lost*tick
-	// What is missing by chance, or at the end of each thread, was nobody's.
-	if noise := tick * int64(5+2*math.Sqrt(float64(s.facts.Samples))); missing > noise {
+	// What is missing by chance, or at the end of each thread, was nobody's. Where the
+	// processors' clocks tick, whether a tick meets a thread is chance alone.
+	chance := 2.0
+	if s.facts.ByProcessors {
+		chance = 3
+	}
+	if noise := tick * int64(5+chance*math.Sqrt(float64(s.facts.Samples))); missing > noise {
 		s.facts.OwnNS = max(s.facts.OwnNS, missing)
 	}
 }

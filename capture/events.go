@@ -72,7 +72,16 @@ func (s *session) planned(c perf.Clock, tallied bool) (out []*rings.Event, err e
 				a = c.Cycles()
 			}
 			s.filter.Modes(a)
-			out = append(out, &rings.Event{Attr: a, Column: column, Clock: true, Cycles: cycles, Copied: copied, Reader: true})
+			if s.facts.ByProcessors {
+				out = append(out, &rings.Event{Attr: c.Counting(), Column: column, Timed: true})
+				c := c
+				c.Everyone, c.Alone, c.OnExec = true, true, false
+				a = perf.Attributes(c)
+				s.filter.Modes(a)
+				out = append(out, &rings.Event{Attr: a, Column: column, Clock: true, Processors: true, Copied: copied, Reader: true})
+				continue
+			}
+			out = append(out, &rings.Event{Attr: a, Column: column, Clock: true, Timed: true, Cycles: cycles, Copied: copied, Reader: true})
 		case measure.BySoftware:
 			config, ok := perf.SoftwareEvents[row.Event]
 			if !ok {
@@ -135,7 +144,7 @@ func (s *session) planned(c perf.Clock, tallied bool) (out []*rings.Event, err e
 		}
 	}
 	for i, x := range out {
-		x.Tallied = tallied && !x.Clock
+		x.Tallied = tallied && x.Counts()
 		if x.Copied && !x.Reader && s.other != nil && !tallied {
 			kind := ebpf.TracePoint
 			if x.Role == rings.RoleCall {

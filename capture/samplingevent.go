@@ -19,14 +19,14 @@ func (s *session) chooseEvent() error {
 		if !wide && perf.HaveCycles() == nil {
 			set.Event = EventCycles
 		}
-	case EventClock:
+	case EventClock, EventThreadClock:
 	case EventCycles:
 		if wide {
 			return fmt.Errorf("cycles trigger samples of programs only, not of a whole machine or control group: %w", ErrNoCycles)
 		}
 		return perf.HaveCycles()
 	default:
-		return fmt.Errorf("%q triggers no samples; choose %s or %s", set.Event, EventClock, EventCycles)
+		return fmt.Errorf("%q triggers no samples; choose %s, %s or %s", set.Event, EventClock, EventThreadClock, EventCycles)
 	}
 	return nil
 }

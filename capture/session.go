@@ -127,8 +127,9 @@ func (s *session) prepare() (err error) {
 	names.Go(s.world.OpenKernel)
 	defer names.Wait()
 	s.openOther()
-	for _, kernel := range []bool{true, false} {
-		s.kernel = kernel
+	for _, try := range s.tries() {
+		kernel := try.kernel
+		s.kernel, s.facts.ByProcessors = kernel, try.processors
 		c := perf.Clock{
 			RateHz: set.RateHz, OnExec: s.command != nil, Kernel: kernel, StackBytes: set.StackBytes,
 			Alone: s.command != nil && s.other != nil, Everyone: set.Machine || set.Group != "",
@@ -140,13 +141,16 @@ func (s *session) prepare() (err error) {
 			return err
 		}
 		s.target.Tally = s.tally
+		if err := s.followMembers(); err != nil {
+			return err
+		}
 		if s.counting == nil {
-			s.target.Counters = rings.NewCounters(c, !slices.ContainsFunc(s.events, func(e *rings.Event) bool { return e.Clock }))
+			s.target.Counters = rings.NewCounters(c, !slices.ContainsFunc(s.events, func(e *rings.Event) bool { return e.Timed }))
 		}
 		if err = s.subject.open(s.target, *set, kernel); err == nil {
 			break
 		}
-		if !kernel || !errors.Is(err, ErrNotAllowed) {
+		if try.last || !errors.Is(err, ErrNotAllowed) {
 			return fmt.Errorf("sampling %s: %w", s.subject.text(*set), err)
 		}
 		if err := s.target.Close(); err != nil { // try again without the kernel's part
@@ -187,6 +191,9 @@ func (s *session) begin(c *pairing.Consumer) error {
 		}
 	}
 	if s.command != nil {
+		if err := s.target.EnableProcessors(); err != nil {
+			return err
+		}
 		return s.command.Begin()
 	}
 	for _, pid := range s.pids {

@@ -61,7 +61,7 @@ func (s *session) openOther() {
 	if err == nil {
 		var types *btf.Spec
 		if types, err = kernelTypes(s.o.Finder); err == nil {
-			s.other, err = bpf.NewStackReader(cpus, types, set.StackBytes)
+			s.other, err = bpf.NewStackReader(cpus, types, bpf.StackOptions{StackBytes: set.StackBytes, Everyone: s.wide(), Only: s.suitsProcessors()})
 		}
 	}
 	if err != nil {

@@ -185,9 +185,9 @@ func ofClock(f *profile.Facts, e *Evidence) {
 	}
 	figures := fmt.Sprintf("The samples stand for %.2f s of processor time, but the kernel counted %.2f s", float64(e.SampledNS)/1e9, float64(f.CPUNS)/1e9)
 	tick := int64(1e9) / int64(max(1, e.Settings.RateHz))
-	if missing > 0 && 4*e.Started*tick >= missing {
+	if missing > 0 && !f.ByProcessors && 4*e.Started*tick >= missing {
 		f.Warn("short-lived", fmt.Sprintf("%s: %d threads and processes came and went, and what they did since their last tick, one in %.1f ms, was not seen.", figures, e.Started, float64(tick)/1e6),
-			"Collect at a higher rate, such as --rate 9973, so that shorter ones are seen.")
+			"Collect as root, whose takes see shorter ones, too, or at a higher rate, such as --rate 9973.")
 		return
 	}
 	f.Warn("clock", figures+".", "Trust shares more than seconds here; a lower rate may help.")

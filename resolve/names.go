@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"entelon/core/profile"
@@ -20,10 +21,12 @@ type names struct {
 	world  World
 	kernel map[uint64]profile.FrameID
 	none   map[profile.FrameID]string // frames whose code has no name, with its module's
+	// Frames of the kernel: whether they are of a program being replaced.
+	loading map[profile.FrameID]bool
 }
 
 func newNames(b *profile.Builder, w World) names {
-	return names{b: b, world: w, kernel: map[uint64]profile.FrameID{}, none: map[profile.FrameID]string{}}
+	return names{b: b, world: w, kernel: map[uint64]profile.FrameID{}, none: map[profile.FrameID]string{}, loading: map[profile.FrameID]bool{}}
 }
 
 // place is an address of a stack, by the module that was mapped there.
@@ -58,6 +61,28 @@ func (n *names) inKernel(ip uint64) profile.FrameID {
 	f := n.frame(l, id, ip, module, profile.FoundKernelWalk)
 	n.kernel[ip] = f
 	return f
+}
+
+// loads are the kernel's functions that put another program in the place of the one that
+// asks for it. From some point in them on, there is neither the old program's stack nor the
+// new one's.
+var loads = []string{"load_elf_binary", "load_script", "begin_new_exec"}
+
+// replaces reports whether frames of the kernel are of a program being replaced.
+func (n *names) replaces(kernel []profile.FrameID) bool {
+	p := n.b.Profile()
+	for _, f := range kernel {
+		is, known := n.loading[f]
+		if !known {
+			name, _, _ := strings.Cut(p.FunctionName(p.Frames[f].Function), ".")
+			is = slices.Contains(loads, name)
+			n.loading[f] = is
+		}
+		if is {
+			return true
+		}
+	}
+	return false
 }
 
 func (n *names) frame(l symbol.Location, m profile.ModuleID, addr uint64, module string, found profile.Found) profile.FrameID {

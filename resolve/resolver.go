@@ -84,6 +84,10 @@ func (r *Resolver) Resolve(rec *raw.Record) (*Process, *Frames) {
 		r.walk.python.reset()
 		f.Steps, f.End = followChain(&r.names, p, s.Chain, rec.Time, f.Steps)
 	}
+	if f.End != unwind.Entry && r.names.replaces(f.Kernel) {
+		f.Steps, f.End = f.Steps[:0], unwind.Entry
+		r.walk.python.reset()
+	}
 	f.Interpreted = len(r.walk.python.runs) > 0
 	f.Coming = p.made != nil && p.made.Coming(rec.Time)
 	if !f.Coming {

@@ -104,6 +104,13 @@ func (w *walker) follow(exact bool, how How) End {
 			}
 			return NoCode
 		}
+		if exact && l.rule == nil {
+			// A system call may be the last instruction of a function, and where it returns
+			// to is behind it.
+			if before := w.cache.look(w.code, pc-1); before.mapped && before.rule != nil {
+				l, at = before, pc-1
+			}
+		}
 		signal := l.rule != nil && (l.rule.signal || l.rule.cfa == cfaSignal)
 		if signal {
 			at = pc // the trampoline was not called, the kernel set its address
@@ -167,7 +174,10 @@ func (w *walker) step(l *line) (how How, end End, more bool) {
 	}
 	if !r.signal {
 		next.Known &= afterCall
-		if cfa <= before && !w.changedStack(before, cfa) {
+		// The first function may have nothing on the stack, not even where it returns to,
+		// which is in a register then.
+		still := cfa == before && r.ra == raSaved && len(w.out)-w.begin == 1
+		if cfa <= before && !still && !w.changedStack(before, cfa) {
 			return 0, Circle, false
 		}
 	}
@@ -197,7 +207,9 @@ func (w *walker) restore(l *line, cfa uint64, next *Registers) (missing uint64, 
 		at := cfa + uint64(int64(s.offset))
 		switch s.kind {
 		case saveAt:
-			v, known = w.s.Memory.Word(at)
+			if v, known = w.s.Memory.Word(at); !known && w.popped(at) {
+				v, known = w.regs.Get(s.register)
+			}
 		case saveValue:
 			v = at
 		case saveRegister:
@@ -221,6 +233,15 @@ func (w *walker) restore(l *line, cfa uint64, next *Registers) (missing uint64, 
 		}
 	}
 	return 0, true
+}
+
+// popped reports whether a place is just below the stack: what was saved there has been
+// taken off again, on the way out of the function, and is in its register. Compilers do not
+// say so in the tables, since a debugger would still find it below.
+func (w *walker) popped(at uint64) bool {
+	const most = 256 // more than all registers take
+	below := w.regs.Value[RSP] - at
+	return below != 0 && below <= most
 }
 
 // changedStack reports whether two stack pointers are in different windows.

@@ -29,7 +29,9 @@ const (
 	fnFramed   = 0x401200 // by the frame pointer
 	fnLeaf     = 0x401300 // nothing on the stack but the return address
 	fnCircle   = 0x401400 // a rule that does not move
-	fnGap      = 0x401500 // in the module, without a rule
+	fnHeld     = 0x401500 // nothing on the stack: where it returns to is in a register
+	fnPopped   = 0x401600 // as its tables are after it took the frame pointer off the stack
+	fnGap      = 0x401700 // in the module, without a rule
 	fnNoTables = 0x408000
 )
 
@@ -40,6 +42,8 @@ func process() layout {
 		[]byte{cfaDefCfa, RBP, 16, cfaOffset | RBP, 2},
 		nil,
 		[]byte{cfaDefCfaOffset, 0},
+		[]byte{cfaDefCfaOffset, 0, cfaRegisterOp, PC, RDI},
+		[]byte{cfaOffset | RBP, 2},
 	)})}
 }
 
@@ -78,6 +82,12 @@ func TestWalk(t *testing.T) {
 	below.Registers.Set(RBP, stackAt+0x18)
 	foreign := at(fnFramed+9, words(1, 2, 3))
 	foreign.Registers.Set(RBP, 0x5000)
+	held := at(fnHeld+3, words(fnOutmost+5))
+	held.Registers.Set(RDI, fnLeaf+5)
+	// Popped, and then the caller's frame by the frame pointer that is in its register.
+	popped := at(fnPopped+9, words(fnFramed+5, 7, 0, fnOutmost+5))
+	popped.Registers.Set(RBP, stackAt+0x10)
+	last := at(fnGap, words(fnOutmost+5))
 	full := at(fnPlain+9, words(1, 2))
 	full.Full = true
 	for _, c := range []struct {
@@ -89,8 +99,11 @@ func TestWalk(t *testing.T) {
 		{"by the frame pointer", framed, "401209 counter, 401104 tables, 401004 tables, entry"},
 		{"no tables, a frame pointer", below, "408009 counter, 401004 frame-pointer, entry"},
 		{"no tables, no frame pointer", at(fnNoTables+9, words(1, 2)), "408009 counter, no-table"},
-		{"a stub without tables", at(fnGap+9, words(fnLeaf+5, fnOutmost+5)), "401509 counter, 401304 top-of-stack, 401004 tables, entry"},
-		{"a stub whose caller leads nowhere", at(fnGap+9, words(fnLeaf+5, 77)), "401509 counter, no-table"},
+		{"a stub without tables", at(fnGap+9, words(fnLeaf+5, fnOutmost+5)), "401709 counter, 401304 top-of-stack, 401004 tables, entry"},
+		{"a stub whose caller leads nowhere", at(fnGap+9, words(fnLeaf+5, 77)), "401709 counter, no-table"},
+		{"a return address in a register", held, "401503 counter, 401304 tables, 401004 tables, entry"},
+		{"a register that is off the stack again", popped, "401609 counter, 401204 tables, 401004 tables, entry"},
+		{"behind the last instruction of a function", last, "4016ff counter, 401004 tables, entry"},
 		{"the end of the copy", full, "401109 counter, deeper"},
 		{"another stack", foreign, "401209 counter, other-stack"},
 		{"no memory", &Sample{Registers: framed.Registers}, "401209 counter, no-memory"},

@@ -183,7 +183,7 @@ func (c *Consumer) sampled(r *raw.Record) error {
 	if c.Filter != nil && !e.Bare() && c.Filter.early(r, e) {
 		return nil
 	}
-	if !e.Clock && !e.Bare() {
+	if e.Counts() && !e.Bare() {
 		c.Counted.one(e.Column)
 	}
 	switch e.Role {

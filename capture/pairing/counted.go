@@ -64,7 +64,7 @@ func traces(name string) bool {
 func countsBesides(events []*rings.Event) bool {
 	clock, other := false, false
 	for _, e := range events {
-		clock, other = clock || e.Clock, other || !e.Clock
+		clock, other = clock || e.Clock, other || e.Counts()
 	}
 	return clock && other
 }

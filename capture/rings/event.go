@@ -27,12 +27,16 @@ type Event struct {
 	Attr   *unix.PerfEventAttr
 	Role   Role
 	Column int  // of the profile, the measure's first
-	Clock  bool // its count is processor time
-	Cycles bool // its count is cycles, and the time that it ran is processor time
-	Raw    bool // the tracepoint's own record comes with the sample
-	Copied bool // registers and a copy of the stack come with it
-	Reader bool // the kernel program that reads other stacks runs with it
-	Point  tracefs.Tracepoint
+	Clock  bool // its samples stand for processor time
+	Timed  bool // its count is processor time, of those who are sampled
+	// Processors: it is opened once for each processor, whoever runs there; a kernel
+	// program keeps the samples of those who are sampled.
+	Processors bool
+	Cycles     bool // its count is cycles, and the time that it ran is processor time
+	Raw        bool // the tracepoint's own record comes with the sample
+	Copied     bool // registers and a copy of the stack come with it
+	Reader     bool // the kernel program that reads other stacks runs with it
+	Point      tracefs.Tracepoint
 	// Of a call: which arguments are multiplied to the size, counted from 1; of
 	// none, only calls are counted.
 	Size []int
@@ -42,6 +46,9 @@ type Event struct {
 	Handler   *ebpf.Program // runs with each sample of another event, instead of the reader; nil: none
 	Tallied   bool          // the programs add it up; its samples are some of its events
 }
+
+// Counts reports whether its samples are counted events, and not ticks of a clock.
+func (x *Event) Counts() bool { return !x.Clock && !x.Timed }
 
 // Bare reports whether nothing but the tracepoint's own record comes with its samples.
 func (x *Event) Bare() bool { return x.Role == RoleWake || x.Role == RoleLeave }

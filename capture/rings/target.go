@@ -20,6 +20,7 @@ type Target struct {
 	rings    []*perf.Ring
 	first    []int // per processor, the event whose ring the others share
 	fds      []int
+	wide     []int            // of them, those of whole processors
 	watchers []int            // events that count nothing
 	Other    *bpf.StackReader // nil where other stacks are not read
 	Tally    *bpf.Tally       // nil where nothing is added up in the kernel
@@ -59,7 +60,7 @@ func NewTarget(other *bpf.StackReader, plan []*Event, rateHz int) (*Target, erro
 		t.first[i] = -1
 	}
 	for _, s := range plan {
-		t.every = t.every || !s.Clock
+		t.every = t.every || s.Counts()
 	}
 	return t, nil
 }
@@ -97,6 +98,12 @@ func (t *Target) Add(tid, flags int, late bool) error {
 
 func (t *Target) addOne(n, tid, flags int, late bool) error {
 	e := t.plan[n]
+	if e.Processors {
+		if t.wide != nil {
+			return nil // open already
+		}
+		tid, flags, late = Everyone, 0, false
+	}
 	if e.Program != nil {
 		if err := t.attachProgram(e, tid, flags); err != nil {
 			return err
@@ -109,7 +116,10 @@ func (t *Target) addOne(n, tid, flags int, late bool) error {
 		}
 		t.fds = append(t.fds, fd)
 		t.files = append(t.files, eventFile{fd, n})
-		if e.Clock {
+		if e.Processors {
+			t.wide = append(t.wide, fd)
+		}
+		if e.Timed {
 			t.clocks = append(t.clocks, clockFile{fd, e.Cycles})
 		}
 		if e.Handler != nil {
@@ -254,6 +264,9 @@ func (t *Target) doubled(r perf.Record) bool {
 	if len(t.late) == 0 {
 		return false
 	}
+	if n, known := t.byID[r.ID]; known && t.plan[n].Processors {
+		return false // it is of no thread
+	}
 	if tid, isLate := t.late[r.ID]; isLate && tid == r.TID {
 		return t.inherited[r.TID]
 	}
@@ -266,8 +279,13 @@ func (t *Target) doubled(r perf.Record) bool {
 }
 
 // Enable begins to sample.
-func (t *Target) Enable() error {
-	for _, fd := range t.fds {
+func (t *Target) Enable() error { return t.enable(t.fds) }
+
+// EnableProcessors begins to sample whole processors; the rest begins with the command.
+func (t *Target) EnableProcessors() error { return t.enable(t.wide) }
+
+func (t *Target) enable(fds []int) error {
+	for _, fd := range fds {
 		if err := unix.IoctlSetInt(fd, unix.PERF_EVENT_IOC_ENABLE, 0); err != nil {
 			return fmt.Errorf("starting to sample: %w", err)
 		}

@@ -33,6 +33,7 @@ type factsJSON struct {
 	CPUNS         int64             `json:"cpu_ns"`
 	RateHz        int               `json:"rate_hz"`
 	Event         string            `json:"event"`
+	ByProcessors  bool              `json:"by_processors"` // the processors' clocks: no thread is too short to be seen
 	Measures      []measureOut      `json:"measures"`
 	Unwind        string            `json:"unwind"`
 	Samples       int64             `json:"samples"`
@@ -93,6 +94,14 @@ type moduleOut struct {
 	Kind    string `json:"kind"`
 }
 
+// trigger says what triggered the samples.
+func trigger(t *profile.Take) string {
+	if t.Facts.ByProcessors {
+		return t.Settings.Event + " of the processors"
+	}
+	return t.Settings.Event
+}
+
 // named lists who there is, by name, with the numbers of each name, or how many there are.
 func named(n int, at func(int) (name string, number int64)) string {
 	const mostNames, mostNumbers = 12, 4
@@ -130,7 +139,7 @@ func factsOut(t *profile.Take) factsJSON {
 	out := factsJSON{
 		Program: s.Program, Build: s.Build, BuildID: f.BuildID, Revision: f.Revision, Command: append([]string{}, s.Command...),
 		Dir: s.Dir, Note: s.Note, StartedAt: t.Machine.StartedAt, DurationNS: f.DurationNS, CPUNS: f.CPUNS, RateHz: s.RateHz,
-		Event: s.Event, Unwind: s.Unwind, Samples: f.Samples, Lost: f.Lost, CompleteShare: f.CompleteShare(), CutOff: append([]profile.Cut{}, f.CutOff...), StackBytes: s.StackBytes, Interpreted: f.Interpreted, Torn: f.Torn, Labelled: f.Labelled, Unlabelled: f.Unlabelled, RuntimeSet: f.RuntimeSet,
+		Event: s.Event, ByProcessors: f.ByProcessors, Unwind: s.Unwind, Samples: f.Samples, Lost: f.Lost, CompleteShare: f.CompleteShare(), CutOff: append([]profile.Cut{}, f.CutOff...), StackBytes: s.StackBytes, Interpreted: f.Interpreted, Torn: f.Torn, Labelled: f.Labelled, Unlabelled: f.Unlabelled, RuntimeSet: f.RuntimeSet,
 		CollectorNS: f.CollectorNS, OwnNS: f.OwnNS, ExitCode: f.ExitCode, EndedBy: f.EndedBy, Whole: t.Whole,
 		Processes: []processOut{}, Threads: []threadOut{}, Modules: []moduleOut{}, Machine: t.Machine,
 		Warnings: append([]profile.Warning{}, f.Warnings...),
@@ -199,7 +208,7 @@ func printFacts(w io.Writer, path string, t *profile.Take, f factsJSON) error {
 	}
 	row("duration", "%.2f s", float64(f.DurationNS)/1e9)
 	row("CPU by the kernel", "%.2f s", float64(f.CPUNS)/1e9)
-	row("rate", "%d a second (%s)", f.RateHz, f.Event)
+	row("rate", "%d a second (%s)", f.RateHz, trigger(t))
 	for _, m := range f.Measures {
 		row(m.Label, "%s%s", measure.Amount(m.Total, m.Unit), partial(m.Lost))
 	}

@@ -108,36 +108,39 @@ type Warning struct {
 
 // Facts are what is known when the take has ended.
 type Facts struct {
-	BuildID     string     `json:"build_id"`
-	Revision    string     `json:"revision"`
-	Executable  string     `json:"executable"`
-	DurationNS  int64      `json:"duration_ns"`
-	CPUNS       int64      `json:"cpu_ns"` // the kernel's own count for the sampled threads
-	Samples     int64      `json:"samples"`
-	Lost        int64      `json:"lost"`
-	LeftOut     int64      `json:"left_out,omitempty"` // samples that were not to be kept
-	Throttled   int64      `json:"throttled"`
-	UserStacks  int64      `json:"user_stacks"`
-	Complete    int64      `json:"complete_stacks"`
-	CutOff      []Cut      `json:"cut_off,omitempty"`            // why stacks are cut off, the most frequent reason first
-	Interpreted int64      `json:"interpreted_stacks,omitempty"` // user stacks with functions of an interpreter
-	Labelled    int64      `json:"labelled,omitempty"`           // samples to which the program gave labels
-	Unlabelled  int64      `json:"labels_unread,omitempty"`      // more such samples, whose labels could not be read, or not all of them
-	Torn        int64      `json:"torn_stacks,omitempty"`        // those whose interpreter's frames contradicted each other
-	RuntimeSet  string     `json:"runtime_set,omitempty"`        // what was set for a launched command's runtime, in words
-	Unnamed     int64      `json:"unnamed_samples"`              // samples whose innermost frame has no name
-	CollectorNS int64      `json:"collector_cpu_ns"`
-	ExitCode    *int       `json:"exit_code,omitempty"`
-	EndSignal   string     `json:"end_signal,omitempty"` // that ended the command, such as SIGSEGV; its exit code is then 128 and its number
-	EndedBy     string     `json:"ended_by"`             // "exit", "time", "user"
-	Counters    []Counter  `json:"counters,omitempty"`
-	Counted     []Counting `json:"counted,omitempty"`     // of measures whose events are counted
-	OwnNS       int64      `json:"own_cpu_ns,omitempty"`  // of the processor time, what counting took in the program's threads
-	NotCounted  []string   `json:"not_counted,omitempty"` // what this machine cannot count
-	Usage       *Usage     `json:"usage,omitempty"`
-	Bare        *Bare      `json:"bare,omitempty"`
-	Work        float64    `json:"work,omitempty"` // units of work that the program did; 0: not said
-	Warnings    []Warning  `json:"warnings"`
+	BuildID     string `json:"build_id"`
+	Revision    string `json:"revision"`
+	Executable  string `json:"executable"`
+	DurationNS  int64  `json:"duration_ns"`
+	CPUNS       int64  `json:"cpu_ns"` // the kernel's own count for the sampled threads
+	Samples     int64  `json:"samples"`
+	Lost        int64  `json:"lost"`
+	LeftOut     int64  `json:"left_out,omitempty"` // samples that were not to be kept
+	Throttled   int64  `json:"throttled"`
+	UserStacks  int64  `json:"user_stacks"`
+	Complete    int64  `json:"complete_stacks"`
+	CutOff      []Cut  `json:"cut_off,omitempty"`            // why stacks are cut off, the most frequent reason first
+	Interpreted int64  `json:"interpreted_stacks,omitempty"` // user stacks with functions of an interpreter
+	Labelled    int64  `json:"labelled,omitempty"`           // samples to which the program gave labels
+	Unlabelled  int64  `json:"labels_unread,omitempty"`      // more such samples, whose labels could not be read, or not all of them
+	Torn        int64  `json:"torn_stacks,omitempty"`        // those whose interpreter's frames contradicted each other
+	RuntimeSet  string `json:"runtime_set,omitempty"`        // what was set for a launched command's runtime, in words
+	// ByProcessors: the clocks of the processors triggered the samples, so that no thread
+	// was too short to be seen.
+	ByProcessors bool       `json:"by_processors,omitempty"`
+	Unnamed      int64      `json:"unnamed_samples"` // samples whose innermost frame has no name
+	CollectorNS  int64      `json:"collector_cpu_ns"`
+	ExitCode     *int       `json:"exit_code,omitempty"`
+	EndSignal    string     `json:"end_signal,omitempty"` // that ended the command, such as SIGSEGV; its exit code is then 128 and its number
+	EndedBy      string     `json:"ended_by"`             // "exit", "time", "user"
+	Counters     []Counter  `json:"counters,omitempty"`
+	Counted      []Counting `json:"counted,omitempty"`     // of measures whose events are counted
+	OwnNS        int64      `json:"own_cpu_ns,omitempty"`  // of the processor time, what counting took in the program's threads
+	NotCounted   []string   `json:"not_counted,omitempty"` // what this machine cannot count
+	Usage        *Usage     `json:"usage,omitempty"`
+	Bare         *Bare      `json:"bare,omitempty"`
+	Work         float64    `json:"work,omitempty"` // units of work that the program did; 0: not said
+	Warnings     []Warning  `json:"warnings"`
 }
 
 // Counter is what was counted for a whole take.
@@ -193,6 +196,7 @@ func (s Settings) MarshalJSON() ([]byte, error) {
 // The events that can trigger a sample of processor time, as they stand in the settings of
 // a take.
 const (
-	EventClock  = "cpu-clock"
-	EventCycles = "cycles"
+	EventClock       = "cpu-clock"
+	EventThreadClock = "thread-clock" // each thread's own clock
+	EventCycles      = "cycles"
 )

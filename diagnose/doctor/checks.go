@@ -84,7 +84,7 @@ func checkOtherStacks() Check {
 		var types *btf.Spec
 		if types, err = bpf.KernelTypes(nil); err == nil {
 			var r *bpf.StackReader
-			if r, err = bpf.NewStackReader(cpus, types, capture.DefaultStackBytes); r != nil {
+			if r, err = bpf.NewStackReader(cpus, types, bpf.StackOptions{StackBytes: capture.DefaultStackBytes}); r != nil {
 				err = errors.Join(err, r.Close())
 			}
 		}

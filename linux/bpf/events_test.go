@@ -33,7 +33,7 @@ func newReader(t *testing.T) *StackReader {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, err := NewStackReader(cpus, types, copiedByKernel)
+	r, err := NewStackReader(cpus, types, StackOptions{StackBytes: copiedByKernel})
 	if errors.Is(err, ErrNotRoot) {
 		t.Skip(err)
 	}

@@ -50,7 +50,7 @@ func TestObjectsAreCurrent(t *testing.T) {
 		}
 		made++
 	}
-	if made != 8 {
+	if made != 10 {
 		t.Errorf("%d files were looked at", made)
 	}
 }

@@ -27,6 +27,8 @@ type StackReader struct {
 		Outputs     *ebpf.Map `ebpf:"outputs"` // an event for each processor
 	}
 	Python     *PythonReader
+	Members    *Members
+	o          StackOptions
 	types      *btf.Spec
 	frame      uint32                             // how much the kernel puts on a stack for a signal handler, at most
 	usualFrame uint32                             // and for a thread without registers that are saved on request only
@@ -44,10 +46,17 @@ var stacksObject = sync.OnceValues(loadStacks)
 // GoPlaces is what the program needs to know of a Go process (struct go_places).
 type GoPlaces = stacksGoPlaces
 
+// StackOptions say whose stacks are read.
+type StackOptions struct {
+	StackBytes int  // that the kernel copies itself
+	Everyone   bool // there are no members: events are opened for all that run somewhere
+	Only       bool // samples of the clock count only where they are of members
+}
+
 // NewStackReader loads the program and opens its outputs. An error says why
-// this machine or this user cannot. stackBytes is what the kernel copies itself.
-func NewStackReader(cpus []int, types *btf.Spec, stackBytes int) (r *StackReader, err error) {
-	r = &StackReader{IDs: map[uint64]bool{}, types: types, traces: map[ebpf.ProgramType]*ebpf.Program{}}
+// this machine or this user cannot.
+func NewStackReader(cpus []int, types *btf.Spec, o StackOptions) (r *StackReader, err error) {
+	r = &StackReader{o: o, IDs: map[uint64]bool{}, types: types, traces: map[ebpf.ProgramType]*ebpf.Program{}}
 	defer func() {
 		if errors.Is(err, unix.EPERM) || errors.Is(err, unix.EACCES) {
 			err = ErrNotRoot // what was refused first means nothing to who reads it
@@ -80,7 +89,10 @@ func NewStackReader(cpus []int, types *btf.Spec, stackBytes int) (r *StackReader
 	if r.Python, err = newPythonReader(r.maps.Outputs, types); err != nil {
 		return r, err
 	}
-	r.program, err = r.load(ebpf.PerfEvent, stackBytes, true)
+	if r.Members, err = newMembers(types, o.Everyone); err != nil {
+		return r, err
+	}
+	r.program, err = r.load(ebpf.PerfEvent, o.StackBytes, true)
 	return r, err
 }
 
@@ -95,16 +107,21 @@ func (r *StackReader) load(kind ebpf.ProgramType, stackBytes int, all bool) (*eb
 	if err := errors.Join(
 		spec.Variables[stacksVarStackBytes].Set(uint32(stackBytes)),
 		spec.Variables[stacksVarAllOfTraced].Set(flag(all)),
+		spec.Variables[stacksVarMembersOnly].Set(flag(r.o.Only)),
 		spec.Variables[stacksVarSignalFrameBytes].Set(r.frame),
 		spec.Variables[stacksVarSignalFrameUsual].Set(r.usualFrame),
 	); err != nil {
 		return nil, err
 	}
 	name := map[ebpf.ProgramType]string{ebpf.PerfEvent: stacksProgOtherStacks, ebpf.TracePoint: stacksProgOtherTracedTracepoint, ebpf.Kprobe: stacksProgOtherTracedKprobe}[kind]
-	return loadProgram(spec, name, r.types, map[string]*ebpf.Map{
+	maps := map[string]*ebpf.Map{
 		stacksMapGoProcesses: r.maps.GoProcesses, stacksMapScratch: r.maps.Scratch, stacksMapOutputs: r.maps.Outputs,
 		stacksMapPythonProcesses: r.Python.maps.Processes, stacksMapPythonScratch: r.Python.maps.Scratch, stacksMapPythonCalls: r.Python.calls[kind],
-	})
+	}
+	for name, m := range r.Members.shared(spec) {
+		maps[name] = m
+	}
+	return loadProgram(spec, name, r.types, maps)
 }
 
 // loadProgram loads one program of an object, of which only that is left, with maps that
@@ -208,6 +225,9 @@ func (r *StackReader) Close() error {
 	}
 	for _, p := range r.traces {
 		errs = append(errs, p.Close())
+	}
+	if r.Members != nil {
+		errs = append(errs, r.Members.close())
 	}
 	errs = append(errs, r.Python.close(), closeMaps(r.maps.GoProcesses, r.maps.Scratch, r.maps.Outputs))
 	return errors.Join(errs...)

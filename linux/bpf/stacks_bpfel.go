@@ -70,6 +70,8 @@ const (
 // Used for safe lookups in a Collection or CollectionSpec.
 const (
 	stacksMapGoProcesses            = "go_processes"
+	stacksMapMembers                = "members"
+	stacksMapMembersMissed          = "members_missed"
 	stacksMapOutputs                = "outputs"
 	stacksMapPythonCalls            = "python_calls"
 	stacksMapPythonProcesses        = "python_processes"
@@ -80,9 +82,11 @@ const (
 	stacksProgOtherTracedTracepoint = "other_traced_tracepoint"
 	stacksVarAllOfTraced            = "all_of_traced"
 	stacksVarGoLabelBound           = "go_label_bound"
+	stacksVarGoMemberState          = "go_member_state"
 	stacksVarGoPythonBound          = "go_python_bound"
 	stacksVarGoPythonCall           = "go_python_call"
 	stacksVarGoRecordKind           = "go_record_kind"
+	stacksVarMembersOnly            = "members_only"
 	stacksVarSignalFrameBytes       = "signal_frame_bytes"
 	stacksVarSignalFrameUsual       = "signal_frame_usual"
 	stacksVarStackBytes             = "stack_bytes"
@@ -140,6 +144,8 @@ type stacksProgramSpecs struct {
 // It can be passed ebpf.CollectionSpec.Assign.
 type stacksMapSpecs struct {
 	GoProcesses     *ebpf.MapSpec `ebpf:"go_processes"`
+	Members         *ebpf.MapSpec `ebpf:"members"`
+	MembersMissed   *ebpf.MapSpec `ebpf:"members_missed"`
 	Outputs         *ebpf.MapSpec `ebpf:"outputs"`
 	PythonCalls     *ebpf.MapSpec `ebpf:"python_calls"`
 	PythonProcesses *ebpf.MapSpec `ebpf:"python_processes"`
@@ -153,9 +159,11 @@ type stacksMapSpecs struct {
 type stacksVariableSpecs struct {
 	AllOfTraced      *ebpf.VariableSpec `ebpf:"all_of_traced"`
 	GoLabelBound     *ebpf.VariableSpec `ebpf:"go_label_bound"`
+	GoMemberState    *ebpf.VariableSpec `ebpf:"go_member_state"`
 	GoPythonBound    *ebpf.VariableSpec `ebpf:"go_python_bound"`
 	GoPythonCall     *ebpf.VariableSpec `ebpf:"go_python_call"`
 	GoRecordKind     *ebpf.VariableSpec `ebpf:"go_record_kind"`
+	MembersOnly      *ebpf.VariableSpec `ebpf:"members_only"`
 	SignalFrameBytes *ebpf.VariableSpec `ebpf:"signal_frame_bytes"`
 	SignalFrameUsual *ebpf.VariableSpec `ebpf:"signal_frame_usual"`
 	StackBytes       *ebpf.VariableSpec `ebpf:"stack_bytes"`
@@ -182,6 +190,8 @@ func (o *stacksObjects) Close() error {
 // It can be passed to loadStacksObjects or ebpf.CollectionSpec.LoadAndAssign.
 type stacksMaps struct {
 	GoProcesses     *ebpf.Map `ebpf:"go_processes"`
+	Members         *ebpf.Map `ebpf:"members"`
+	MembersMissed   *ebpf.Map `ebpf:"members_missed"`
 	Outputs         *ebpf.Map `ebpf:"outputs"`
 	PythonCalls     *ebpf.Map `ebpf:"python_calls"`
 	PythonProcesses *ebpf.Map `ebpf:"python_processes"`
@@ -192,6 +202,8 @@ type stacksMaps struct {
 func (m *stacksMaps) Close() error {
 	return _StacksClose(
 		m.GoProcesses,
+		m.Members,
+		m.MembersMissed,
 		m.Outputs,
 		m.PythonCalls,
 		m.PythonProcesses,
@@ -206,9 +218,11 @@ func (m *stacksMaps) Close() error {
 type stacksVariables struct {
 	AllOfTraced      *ebpf.Variable `ebpf:"all_of_traced"`
 	GoLabelBound     *ebpf.Variable `ebpf:"go_label_bound"`
+	GoMemberState    *ebpf.Variable `ebpf:"go_member_state"`
 	GoPythonBound    *ebpf.Variable `ebpf:"go_python_bound"`
 	GoPythonCall     *ebpf.Variable `ebpf:"go_python_call"`
 	GoRecordKind     *ebpf.Variable `ebpf:"go_record_kind"`
+	MembersOnly      *ebpf.Variable `ebpf:"members_only"`
 	SignalFrameBytes *ebpf.Variable `ebpf:"signal_frame_bytes"`
 	SignalFrameUsual *ebpf.Variable `ebpf:"signal_frame_usual"`
 	StackBytes       *ebpf.Variable `ebpf:"stack_bytes"`

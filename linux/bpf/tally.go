@@ -18,7 +18,6 @@ type Tally struct {
 		Classes *ebpf.Map `ebpf:"classes"` // TallySum by TallyKey
 		Calls   *ebpf.Map `ebpf:"calls"`   // TallyOpen by thread, as are
 		Waits   *ebpf.Map `ebpf:"waits"`
-		Members *ebpf.Map `ebpf:"members"` // a state by process
 		Pace    *ebpf.Map `ebpf:"pace"`
 		Last    *ebpf.Map `ebpf:"last"`
 	}
@@ -71,7 +70,7 @@ func NewTally(reader *StackReader, o TallyOptions) (t *Tally, err error) {
 	if err != nil {
 		return nil, err
 	}
-	for name, used := range map[string]bool{tallyMapCalls: o.Calls >= 0, tallyMapWaits: o.Waits, tallyMapMembers: !o.Everyone && o.Group == 0} {
+	for name, used := range map[string]bool{tallyMapCalls: o.Calls >= 0, tallyMapWaits: o.Waits} {
 		if !used {
 			spec.Maps[name].MaxEntries = 1
 		}
@@ -129,12 +128,15 @@ func (t *Tally) load(name string, kind ebpf.ProgramType, set map[string]uint32) 
 	if err := spec.Variables[tallyVarGroup].Set(t.o.Group); err != nil {
 		return nil, err
 	}
-	for name, m := range map[string]*ebpf.Map{tallyMapOutputs: t.reader.maps.Outputs, tallyMapCalls: t.maps.Calls, tallyMapWaits: t.maps.Waits, tallyMapMembers: t.maps.Members} {
+	for name, m := range map[string]*ebpf.Map{tallyMapOutputs: t.reader.maps.Outputs, tallyMapCalls: t.maps.Calls, tallyMapWaits: t.maps.Waits} {
 		spec.Maps[name].MaxEntries = m.MaxEntries()
 	}
 	maps := map[string]*ebpf.Map{
 		tallyMapControl: t.maps.Control, tallyMapClasses: t.maps.Classes, tallyMapCalls: t.maps.Calls, tallyMapWaits: t.maps.Waits,
-		tallyMapMembers: t.maps.Members, tallyMapPace: t.maps.Pace, tallyMapLast: t.maps.Last, tallyMapOutputs: t.reader.maps.Outputs,
+		tallyMapPace: t.maps.Pace, tallyMapLast: t.maps.Last, tallyMapOutputs: t.reader.maps.Outputs,
+	}
+	for name, m := range t.reader.Members.shared(spec) {
+		maps[name] = m
 	}
 	if kind != ebpf.RawTracepoint {
 		if maps[tallyMapReader], err = t.then(kind); err != nil {
@@ -241,15 +243,6 @@ func (t *Tally) State() (c TallyControl, err error) {
 	return c, err
 }
 
-// Add has a process count; armed, from when it begins another program.
-func (t *Tally) Add(pid uint32, armed bool) error {
-	state := tallyTallyStateTALLY_COUNTS
-	if armed {
-		state = tallyTallyStateTALLY_ARMED
-	}
-	return t.maps.Members.Put(pid, uint32(state))
-}
-
 // Waiting notes a thread that waits already when the counting begins.
 func (t *Tally) Waiting(pid, tid uint32, event int, at uint64) error {
 	key := TallyKey{Pid: pid, Tid: tid, Event: uint16(event), Flags: TallyBefore}
@@ -318,7 +311,7 @@ func (t *Tally) Close() error {
 		errs = append(errs, m.Close())
 	}
 	m := t.maps
-	return errors.Join(append(errs, closeMaps(m.Control, m.Classes, m.Calls, m.Waits, m.Members, m.Pace, m.Last))...)
+	return errors.Join(append(errs, closeMaps(m.Control, m.Classes, m.Calls, m.Waits, m.Pace, m.Last))...)
 }
 
 // DecodeTally reads the body of a record of KindTally; ok is false where it is cut short.

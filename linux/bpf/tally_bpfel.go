@@ -32,7 +32,6 @@ type tallyTallyControl struct {
 	On       uint64
 	Origin   uint64
 	Full     [128]uint64
-	Missed   uint64
 	Unpaired uint64
 }
 
@@ -63,13 +62,6 @@ type tallyTallyOpen struct {
 	Preempted uint64
 }
 
-type tallyTallyState uint32
-
-const (
-	tallyTallyStateTALLY_ARMED  tallyTallyState = 1
-	tallyTallyStateTALLY_COUNTS tallyTallyState = 2
-)
-
 // Names of all BPF objects in the ELF.
 //
 // Used for safe lookups in a Collection or CollectionSpec.
@@ -79,6 +71,7 @@ const (
 	tallyMapControl          = "control"
 	tallyMapLast             = "last"
 	tallyMapMembers          = "members"
+	tallyMapMembersMissed    = "members_missed"
 	tallyMapOutputs          = "outputs"
 	tallyMapPace             = "pace"
 	tallyMapReader           = "reader"
@@ -99,10 +92,10 @@ const (
 	tallyVarCallsNumber      = "calls_number"
 	tallyVarEventNumber      = "event_number"
 	tallyVarEveryone         = "everyone"
+	tallyVarGoMemberState    = "go_member_state"
 	tallyVarGoRecordKind     = "go_record_kind"
 	tallyVarGoTallyBound     = "go_tally_bound"
 	tallyVarGoTallyFlag      = "go_tally_flag"
-	tallyVarGoTallyState     = "go_tally_state"
 	tallyVarGroup            = "group"
 	tallyVarGroupLevel       = "group_level"
 	tallyVarKindAt           = "kind_at"
@@ -171,37 +164,38 @@ type tallyProgramSpecs struct {
 //
 // It can be passed ebpf.CollectionSpec.Assign.
 type tallyMapSpecs struct {
-	Calls   *ebpf.MapSpec `ebpf:"calls"`
-	Classes *ebpf.MapSpec `ebpf:"classes"`
-	Control *ebpf.MapSpec `ebpf:"control"`
-	Last    *ebpf.MapSpec `ebpf:"last"`
-	Members *ebpf.MapSpec `ebpf:"members"`
-	Outputs *ebpf.MapSpec `ebpf:"outputs"`
-	Pace    *ebpf.MapSpec `ebpf:"pace"`
-	Reader  *ebpf.MapSpec `ebpf:"reader"`
-	Waits   *ebpf.MapSpec `ebpf:"waits"`
+	Calls         *ebpf.MapSpec `ebpf:"calls"`
+	Classes       *ebpf.MapSpec `ebpf:"classes"`
+	Control       *ebpf.MapSpec `ebpf:"control"`
+	Last          *ebpf.MapSpec `ebpf:"last"`
+	Members       *ebpf.MapSpec `ebpf:"members"`
+	MembersMissed *ebpf.MapSpec `ebpf:"members_missed"`
+	Outputs       *ebpf.MapSpec `ebpf:"outputs"`
+	Pace          *ebpf.MapSpec `ebpf:"pace"`
+	Reader        *ebpf.MapSpec `ebpf:"reader"`
+	Waits         *ebpf.MapSpec `ebpf:"waits"`
 }
 
 // tallyVariableSpecs contains global variables before they are loaded into the kernel.
 //
 // It can be passed ebpf.CollectionSpec.Assign.
 type tallyVariableSpecs struct {
-	Allocator    *ebpf.VariableSpec `ebpf:"allocator"`
-	ArgumentAt   *ebpf.VariableSpec `ebpf:"argument_at"`
-	CallsNumber  *ebpf.VariableSpec `ebpf:"calls_number"`
-	EventNumber  *ebpf.VariableSpec `ebpf:"event_number"`
-	Everyone     *ebpf.VariableSpec `ebpf:"everyone"`
-	GoRecordKind *ebpf.VariableSpec `ebpf:"go_record_kind"`
-	GoTallyBound *ebpf.VariableSpec `ebpf:"go_tally_bound"`
-	GoTallyFlag  *ebpf.VariableSpec `ebpf:"go_tally_flag"`
-	GoTallyState *ebpf.VariableSpec `ebpf:"go_tally_state"`
-	Group        *ebpf.VariableSpec `ebpf:"group"`
-	GroupLevel   *ebpf.VariableSpec `ebpf:"group_level"`
-	KindAt       *ebpf.VariableSpec `ebpf:"kind_at"`
-	SecondAt     *ebpf.VariableSpec `ebpf:"second_at"`
-	SizeAt       *ebpf.VariableSpec `ebpf:"size_at"`
-	SizeUnit     *ebpf.VariableSpec `ebpf:"size_unit"`
-	WithCalls    *ebpf.VariableSpec `ebpf:"with_calls"`
+	Allocator     *ebpf.VariableSpec `ebpf:"allocator"`
+	ArgumentAt    *ebpf.VariableSpec `ebpf:"argument_at"`
+	CallsNumber   *ebpf.VariableSpec `ebpf:"calls_number"`
+	EventNumber   *ebpf.VariableSpec `ebpf:"event_number"`
+	Everyone      *ebpf.VariableSpec `ebpf:"everyone"`
+	GoMemberState *ebpf.VariableSpec `ebpf:"go_member_state"`
+	GoRecordKind  *ebpf.VariableSpec `ebpf:"go_record_kind"`
+	GoTallyBound  *ebpf.VariableSpec `ebpf:"go_tally_bound"`
+	GoTallyFlag   *ebpf.VariableSpec `ebpf:"go_tally_flag"`
+	Group         *ebpf.VariableSpec `ebpf:"group"`
+	GroupLevel    *ebpf.VariableSpec `ebpf:"group_level"`
+	KindAt        *ebpf.VariableSpec `ebpf:"kind_at"`
+	SecondAt      *ebpf.VariableSpec `ebpf:"second_at"`
+	SizeAt        *ebpf.VariableSpec `ebpf:"size_at"`
+	SizeUnit      *ebpf.VariableSpec `ebpf:"size_unit"`
+	WithCalls     *ebpf.VariableSpec `ebpf:"with_calls"`
 }
 
 // tallyObjects contains all objects after they have been loaded into the kernel.
@@ -224,15 +218,16 @@ func (o *tallyObjects) Close() error {
 //
 // It can be passed to loadTallyObjects or ebpf.CollectionSpec.LoadAndAssign.
 type tallyMaps struct {
-	Calls   *ebpf.Map `ebpf:"calls"`
-	Classes *ebpf.Map `ebpf:"classes"`
-	Control *ebpf.Map `ebpf:"control"`
-	Last    *ebpf.Map `ebpf:"last"`
-	Members *ebpf.Map `ebpf:"members"`
-	Outputs *ebpf.Map `ebpf:"outputs"`
-	Pace    *ebpf.Map `ebpf:"pace"`
-	Reader  *ebpf.Map `ebpf:"reader"`
-	Waits   *ebpf.Map `ebpf:"waits"`
+	Calls         *ebpf.Map `ebpf:"calls"`
+	Classes       *ebpf.Map `ebpf:"classes"`
+	Control       *ebpf.Map `ebpf:"control"`
+	Last          *ebpf.Map `ebpf:"last"`
+	Members       *ebpf.Map `ebpf:"members"`
+	MembersMissed *ebpf.Map `ebpf:"members_missed"`
+	Outputs       *ebpf.Map `ebpf:"outputs"`
+	Pace          *ebpf.Map `ebpf:"pace"`
+	Reader        *ebpf.Map `ebpf:"reader"`
+	Waits         *ebpf.Map `ebpf:"waits"`
 }
 
 func (m *tallyMaps) Close() error {
@@ -242,6 +237,7 @@ func (m *tallyMaps) Close() error {
 		m.Control,
 		m.Last,
 		m.Members,
+		m.MembersMissed,
 		m.Outputs,
 		m.Pace,
 		m.Reader,
@@ -253,22 +249,22 @@ func (m *tallyMaps) Close() error {
 //
 // It can be passed to loadTallyObjects or ebpf.CollectionSpec.LoadAndAssign.
 type tallyVariables struct {
-	Allocator    *ebpf.Variable `ebpf:"allocator"`
-	ArgumentAt   *ebpf.Variable `ebpf:"argument_at"`
-	CallsNumber  *ebpf.Variable `ebpf:"calls_number"`
-	EventNumber  *ebpf.Variable `ebpf:"event_number"`
-	Everyone     *ebpf.Variable `ebpf:"everyone"`
-	GoRecordKind *ebpf.Variable `ebpf:"go_record_kind"`
-	GoTallyBound *ebpf.Variable `ebpf:"go_tally_bound"`
-	GoTallyFlag  *ebpf.Variable `ebpf:"go_tally_flag"`
-	GoTallyState *ebpf.Variable `ebpf:"go_tally_state"`
-	Group        *ebpf.Variable `ebpf:"group"`
-	GroupLevel   *ebpf.Variable `ebpf:"group_level"`
-	KindAt       *ebpf.Variable `ebpf:"kind_at"`
-	SecondAt     *ebpf.Variable `ebpf:"second_at"`
-	SizeAt       *ebpf.Variable `ebpf:"size_at"`
-	SizeUnit     *ebpf.Variable `ebpf:"size_unit"`
-	WithCalls    *ebpf.Variable `ebpf:"with_calls"`
+	Allocator     *ebpf.Variable `ebpf:"allocator"`
+	ArgumentAt    *ebpf.Variable `ebpf:"argument_at"`
+	CallsNumber   *ebpf.Variable `ebpf:"calls_number"`
+	EventNumber   *ebpf.Variable `ebpf:"event_number"`
+	Everyone      *ebpf.Variable `ebpf:"everyone"`
+	GoMemberState *ebpf.Variable `ebpf:"go_member_state"`
+	GoRecordKind  *ebpf.Variable `ebpf:"go_record_kind"`
+	GoTallyBound  *ebpf.Variable `ebpf:"go_tally_bound"`
+	GoTallyFlag   *ebpf.Variable `ebpf:"go_tally_flag"`
+	Group         *ebpf.Variable `ebpf:"group"`
+	GroupLevel    *ebpf.Variable `ebpf:"group_level"`
+	KindAt        *ebpf.Variable `ebpf:"kind_at"`
+	SecondAt      *ebpf.Variable `ebpf:"second_at"`
+	SizeAt        *ebpf.Variable `ebpf:"size_at"`
+	SizeUnit      *ebpf.Variable `ebpf:"size_unit"`
+	WithCalls     *ebpf.Variable `ebpf:"with_calls"`
 }
 
 // tallyPrograms contains all programs after they have been loaded into the kernel.

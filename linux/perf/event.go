@@ -95,6 +95,15 @@ func Attributes(c Clock) *unix.PerfEventAttr {
 	return a
 }
 
+// Counting describes an event that counts the processor time of a thread and of what it
+// starts, and writes no samples; it may tell what else happens.
+func (c Clock) Counting() *unix.PerfEventAttr {
+	c.StackBytes = 0
+	a := Attributes(c)
+	a.Sample = 0
+	return a
+}
+
 // TellsLost reports whether the kernel counts by event which records had no room: since
 // version 6.0. Before, what is lost is told when the next record has room, if there is one.
 var TellsLost = sync.OnceValue(func() bool {

@@ -39,6 +39,8 @@ __attribute__((noinline)) u64 there_length(u64 address, u64 limit)
 {
 	u64 n = PAGE_BYTES - (address & (PAGE_BYTES - 1));
 
+	if (!readable(address))
+		return 0; /* a function has just made room on it and not used that yet */
 	for (u64 i = 1; i < THERE_PAGES && n < limit && readable(address + n); i++)
 		n += PAGE_BYTES;
 	return n < limit ? n : limit;

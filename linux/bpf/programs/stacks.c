@@ -5,6 +5,7 @@
  * where the other stack was left, copy from there on, and write that as a record
  * into the same ring, right before the sample. Where they may not be loaded, such
  * stacks are cut off. */
+#include "members.h"
 #include "signalstack.h"
 #include "gostack.h"
 #include "pythonfind.h"
@@ -40,14 +41,30 @@ inlined struct scratch *begin(void)
 	return x;
 }
 
-/* The sample itself is kept in any case. */
-enum { KEEP = 1 };
+/* What becomes of the sample itself. */
+enum {
+	DROP = 0,
+	KEEP = 1,
+};
+
+/* 1: the clock is the processors', which interrupts whoever runs, and only members' samples
+ * are kept. Events that are written down one by one are opened on members alone. */
+volatile const u32 members_only;
+
+/* What a program of a sampling event is given: the registers of x86-64 first. */
+struct sampled {
+	u64 registers[21];
+	u64 sample_period; /* 1: every event is written down */
+};
 
 SEC("perf_event")
-int other_stacks(void *ctx)
+int other_stacks(struct sampled *ctx)
 {
-	struct scratch *x = begin();
+	struct scratch *x;
 
+	if (members_only && ctx->sample_period > 1 && !is_member())
+		return DROP;
+	x = begin();
 	if (!x)
 		return KEEP;
 	signal_stack(x);

@@ -47,14 +47,11 @@ inlined struct tally_control *control_on(void)
 /* counts reports whether what the present thread does counts. */
 inlined bool counts(void)
 {
-	u32 process = bpf_get_current_pid_tgid() >> 32, *state;
-
 	if (everyone)
 		return true;
 	if (group)
 		return bpf_get_current_ancestor_cgroup_id(group_level) == group;
-	state = bpf_map_lookup_elem(&members, &process);
-	return state && *state == TALLY_COUNTS;
+	return is_member();
 }
 
 /* here fills in who the present thread is and where its program is. */
@@ -311,19 +308,16 @@ int tally_fork(struct bpf_raw_tracepoint_args *ctx)
 	struct tally_control *c = control_on();
 	struct task_struct *child = (struct task_struct *)ctx->args[1];
 	struct tally_open o, *open;
-	u32 parent = bpf_get_current_pid_tgid(), state = TALLY_COUNTS;
+	u32 parent = bpf_get_current_pid_tgid();
 	u32 process, tid;
+	bool counted;
 
 	if (READ(process, child->tgid) != 0 || READ(tid, child->pid) != 0)
 		return 0;
-	if (!c || !counts()) {
-		if (!everyone && !group && process == tid)
-			bpf_map_delete_elem(&members, &process); /* of one before it with this number */
-		return 0;
-	}
-	if (!everyone && !group && process == tid && bpf_map_update_elem(&members, &process, &state, BPF_ANY) != 0)
-		__sync_fetch_and_add(&c->missed, 1);
-	if (!with_calls)
+	counted = counts();
+	if (!everyone && !group && process == tid)
+		member_forks(counted, process);
+	if (!c || !counted || !with_calls)
 		return 0;
 	open = bpf_map_lookup_elem(&calls, &parent);
 	if (!open)
@@ -342,15 +336,11 @@ SEC("raw_tracepoint/sched_process_exec")
 int tally_exec(struct bpf_raw_tracepoint_args *ctx)
 {
 	struct tally_control *c = control_on();
-	u32 process = bpf_get_current_pid_tgid() >> 32, tid = bpf_get_current_pid_tgid(), *state;
+	u32 process = bpf_get_current_pid_tgid() >> 32, tid = bpf_get_current_pid_tgid();
 	struct tally_open o = {.key = {.event = calls_number, .flags = TALLY_BEFORE, .pid = process, .tid = tid, .what = EXECVE}};
 	struct tally *t;
 
-	state = bpf_map_lookup_elem(&members, &process);
-	if (!c || !state || *state != TALLY_ARMED)
-		return 0;
-	*state = TALLY_COUNTS;
-	if (!with_calls)
+	if (!member_begins() || !c || !with_calls)
 		return 0;
 	o.begin = bpf_ktime_get_ns();
 	t = class_of(c, &o.key);
@@ -364,10 +354,8 @@ SEC("raw_tracepoint/sched_process_exit")
 int tally_exit(struct bpf_raw_tracepoint_args *ctx)
 {
 	struct task_struct *task = (struct task_struct *)ctx->args[0];
-	struct signal_struct *shared;
 	struct tally_open *open;
 	u32 process, tid;
-	s32 live;
 
 	if (READ(process, task->tgid) != 0 || READ(tid, task->pid) != 0)
 		return 0;
@@ -376,8 +364,8 @@ int tally_exit(struct bpf_raw_tracepoint_args *ctx)
 		settle(open, bpf_ktime_get_ns() - open->begin, 0);
 	bpf_map_delete_elem(&calls, &tid);
 	bpf_map_delete_elem(&waits, &tid);
-	if (!everyone && !group && READ(shared, task->signal) == 0 && READ(live, shared->live) == 0 && live == 0)
-		bpf_map_delete_elem(&members, &process);
+	if (!everyone && !group)
+		member_ends(task, process);
 	return 0;
 }
 

@@ -9,6 +9,7 @@
  * loses no event. */
 #pragma once
 
+#include "members.h"
 #include "record.h"
 
 enum tally_flag {
@@ -61,7 +62,6 @@ struct tally_control {
 	u64 on;
 	u64 origin;             /* when counting began, monotonic nanoseconds */
 	u64 full[TALLY_EVENTS]; /* by event, how many found no room, even coarsely */
-	u64 missed;             /* processes that began when there was no room for more */
 	u64 unpaired;           /* ends without the beginning that belongs to them: a call that counts, without time */
 };
 
@@ -97,20 +97,6 @@ struct {
 	__type(value, struct tally_open);
 	__uint(max_entries, TALLY_THREADS);
 } waits SEC(".maps");
-
-enum tally_state {
-	TALLY_ARMED = 1, /* it counts from when it begins another program */
-	TALLY_COUNTS = 2,
-};
-FOR_GO(tally_state);
-
-/* The processes whose events count, where it is not everybody's. */
-struct {
-	__uint(type, BPF_MAP_TYPE_HASH);
-	__type(key, u32); /* process */
-	__type(value, u32); /* an enum tally_state */
-	__uint(max_entries, TALLY_THREADS);
-} members SEC(".maps");
 
 /* How many samples were written lately on a processor. */
 struct tally_pace {
