@@ -3,6 +3,7 @@ package bpf
 import (
 	"errors"
 	"fmt"
+	"sync"
 
 	"github.com/cilium/ebpf"
 	"github.com/cilium/ebpf/btf"
@@ -22,12 +23,16 @@ type Members struct {
 	links    []link.Link
 }
 
+// membersObject is the object's content, which is read once and copied for each use.
+var membersObject = sync.OnceValues(loadMembers)
+
 // newMembers makes the maps; unused says that nobody looks there.
 func newMembers(types *btf.Spec, unused bool) (*Members, error) {
-	spec, err := loadMembers()
+	spec, err := membersObject()
 	if err != nil {
 		return nil, err
 	}
+	spec = spec.Copy()
 	if unused {
 		spec.Maps[membersMapMembers].MaxEntries = 1
 	}
@@ -49,15 +54,20 @@ func (m *Members) Add(pid uint32, armed bool) error {
 
 // Follow has what the members start belong, too.
 func (m *Members) Follow() error {
+	spec, err := membersObject()
+	if err != nil {
+		return err
+	}
+	spec = spec.Copy()
+	c, err := ebpf.NewCollectionWithOptions(spec, ebpf.CollectionOptions{
+		MapReplacements: m.shared(spec), Programs: ebpf.ProgramOptions{KernelTypes: m.types},
+	})
+	if err != nil {
+		return fmt.Errorf("loading the programs that follow processes: %w", err)
+	}
+	defer c.Close()
 	for name, at := range map[string]string{membersProgMemberFork: "sched_process_fork", membersProgMemberExec: "sched_process_exec", membersProgMemberExit: "sched_process_exit"} {
-		spec, err := loadMembers()
-		if err != nil {
-			return err
-		}
-		p, err := loadProgram(spec, name, m.types, m.shared(spec))
-		if err != nil {
-			return fmt.Errorf("loading the program that follows processes (%s): %w", name, err)
-		}
+		p := c.DetachProgram(name)
 		m.programs = append(m.programs, p)
 		l, err := link.AttachRawTracepoint(link.RawTracepointOptions{Name: at, Program: p})
 		if err != nil {
