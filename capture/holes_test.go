@@ -41,3 +41,29 @@ int main() {
 		})
 	}
 }
+
+// TestStartWithoutTables: a C library may have no tables where a program begins, and get from
+// there to main by a jump that does not say where it leads. The file says where it begins.
+func TestStartWithoutTables(t *testing.T) {
+	const source = `
+static volatile double sum;
+__attribute__((noinline)) static void work(long n) { for (long i = 0; i < n; i++) sum += i; }
+int main(void) { for (int i = 0; i < 600; i++) work(300000); sum++; return 0; }
+static void leave(int code) { for (;;) __asm__ volatile("syscall" : : "a"(231L), "D"((long)code) : "rcx", "r11", "memory"); }
+__attribute__((noinline)) static void stage_two(int (*f)(void), long *at) { int code = f(); *at = code; leave(code); }
+void (*volatile next)(int (*)(void), long *) = stage_two;
+void begin(long *at) { next(main, at); }
+__asm__(".globl _start\n_start:\n xor %rbp,%rbp\n mov %rsp,%rdi\n and $-16,%rsp\n call begin\n");
+`
+	for name, flags := range map[string][]string{
+		"with names":             nil,
+		"stripped":               {"-s"},
+		"stripped, main's stays": {"-s", "-fasynchronous-unwind-tables"},
+	} {
+		all := append([]string{"-O2", "-static", "-nostdlib", "-nostartfiles", "-fno-stack-protector", "-fomit-frame-pointer", "-fno-asynchronous-unwind-tables", "-fno-unwind-tables"}, flags...)
+		take := collected(t, profile.Settings{Command: []string{compiledC(t, source, all...)}, RateHz: 997})
+		if f := take.Facts; f.UserStacks < 50 || f.CompleteShare() < 0.995 {
+			t.Errorf("%s: %d stacks, %.1f %% whole: %+v", name, f.UserStacks, 100*f.CompleteShare(), f.CutOff)
+		}
+	}
+}

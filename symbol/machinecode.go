@@ -34,12 +34,15 @@ func machineCode(o *Object) (base uint64, code []byte) {
 	return base, code
 }
 
-// functionStarts are the addresses at which functions begin, by the symbols and the frame
-// tables, in no order.
+// functionStarts are the addresses at which functions begin, by the symbols, the frame
+// tables and the file's own entry, in no order.
 func functionStarts(o *Object) (out []uint64) {
 	o.Prepare()
 	o.once.Do(o.load)
 	out = append(out, o.starts...)
+	if o.file.Entry != 0 {
+		out = append(out, o.file.Entry)
+	}
 	for _, s := range o.symbols {
 		out = append(out, s.addr)
 	}

@@ -11,7 +11,7 @@ import (
 )
 
 // namesVersion changes whenever names would come out differently.
-const namesVersion = 7
+const namesVersion = 8
 
 // What was found out about the addresses of an object is kept packed: a take of a
 // short command waits for it to be read, and reading thousands of names as text took

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -274,7 +275,7 @@ func unnamed(o *Object, addr uint64) Location {
 		// Where no table tells where functions begin, what is called does.
 		if code := o.Instructions(); code != nil {
 			if start, ok := code.Begins(addr); ok {
-				at, l.Function = start, start
+				at, l.Function, l.Entry = start, start, o.entries[start]
 			}
 		}
 	}
@@ -304,6 +305,13 @@ func (o *Object) load() {
 	}
 	o.symbols = withStubs(o.image, readSymbols(images...))
 	o.entries = entryFunctions(o)
+	if at := o.file.Entry; at != 0 && (o.file.Type == elf.ET_EXEC || o.file.Type == elf.ET_DYN) {
+		// It has no tables in some C libraries, and is not a part of what stands before it.
+		o.entries[at] = true
+		if i, is := slices.BinarySearch(o.starts, at); !is && len(o.starts) > 0 {
+			o.starts = slices.Insert(o.starts, i, at)
+		}
+	}
 	openGo(o)
 }
 

@@ -23,7 +23,12 @@ const (
 	binaryInput  = "head -c 30000000 /dev/urandom > noise; seq 1 3000000 > digits; cat noise digits > binary"
 	sourceInput  = `for i in $(seq 1 220); do echo "int f$i(int a, int b) { int s = 0; for (int i = 0; i < a; i++) s += (i ^ b) * $i; return s > b ? s : f1(b, s - $i); }"; done > code.c; sed -i '1i int f1(int, int);' code.c`
 	soundInput   = "ffmpeg -loglevel error -y -f lavfi -i 'anoisesrc=d=40:r=44100:a=0.3' tone.wav"
-	imageInput   = "convert -size 1400x1400 plasma:fractal page.png"
+	muslSource   = `echo '#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+static int by(const void *a, const void *b) { return strcmp(*(char **)a, *(char **)b); }
+int main(void) { enum { N = 120000 }; static char *page[N]; for (int k = 0; k < 6; k++) { for (int i = 0; i < N; i++) { page[i] = malloc(32); snprintf(page[i], 32, "%d", (int)((i * 7919L + k) % 1000003)); } qsort(page, N, sizeof *page, by); for (int i = 0; i < N; i++) free(page[i]); } return 0; }' > space.c`
+	imageInput = "convert -size 1400x1400 plasma:fractal page.png"
 )
 
 // realPrograms are those of docs/truth.md. None is left out because it does badly.
@@ -68,6 +73,8 @@ var realPrograms = []realProgram{
 	{name: "gnuplot", debian: "gnuplot-nox", command: `gnuplot -e "set terminal svg; set output 'o.svg'; set samples 200000; plot sin(x)*exp(-x*x/40), besj0(x)"`},
 	{name: "gs", debian: "ghostscript", before: `printf '%%!PS\n/n 0 def 0 1 9000 { /n exch def n 7 mod 70 mul n 11 mod 60 mul moveto n 13 mod 40 mul n 17 mod 40 mul rlineto stroke } for showpage\n' > p.ps`, command: "gs -q -dNOPAUSE -dBATCH -sDEVICE=png16m -r200 -sOutputFile=p.png p.ps"},
 	{name: "busybox, static", debian: "busybox-static", before: numbersInput, command: "busybox sort -n numbers"},
+	{name: "made with musl", debian: "musl-tools", before: muslSource + "; musl-gcc -O2 -s -o space space.c", command: "./space"},
+	{name: "musl, static", debian: "musl-tools", before: muslSource + "; musl-gcc -O2 -static -s -o space space.c", command: "./space"},
 	{name: "perl", command: `perl -e 'my %h; for (1 .. 4500000) { $h{$_ % 4093} .= chr(65 + $_ % 26); $h{$_ % 97} =~ s/ABC/x/ if $_ % 50 == 0 } print scalar keys %h'`},
 	{name: "python3", command: `/usr/bin/python3 -c 'print(sum(len(str(i * i)) for i in range(2500000)))'`},
 	{name: "ruby", debian: "ruby", command: `ruby -e 'h = Hash.new(0); 1500000.times { |i| h[i % 4093] += i.to_s.size }; puts h.size'`},

@@ -10,8 +10,8 @@ type Instructed interface {
 
 // byInstructions finds the caller of code without tables by what its instructions do to the
 // stack. That is taken for true only where a call stands before the return address that it
-// leads to: a direct one of this very function, or of one that jumps there, or one of which
-// nobody knows where it leads.
+// leads to: a direct one of this very function, or of one that jumps there or nobody knows where, or
+// one of which that is not known itself.
 func (w *walker) byInstructions() bool {
 	from, ok := w.code.(Instructed)
 	if !ok {
@@ -24,11 +24,12 @@ func (w *walker) byInstructions() bool {
 	}
 	var at, ra uint64
 	f, ok := code.At(pc-bias, func(f instructions.Frame) bool {
-		register := uint8(RSP)
-		if f.Pointer {
-			register = RBP
+		base, known := w.regs.Get(uint8(f.Base))
+		if !known && w.out[len(w.out)-1].How == Instructions {
+			// Functions that are written together leave each other's registers alone as they
+			// please. Whether this one was is seen by where it leads.
+			base, known = w.regs.Value[f.Base], true
 		}
-		base, known := w.regs.Get(register)
 		at = base + uint64(f.Return)
 		var there bool
 		ra, there = w.s.Memory.Word(at)
@@ -66,9 +67,9 @@ func called(from Instructed, code *instructions.Code, bias, ra, pc uint64, f ins
 		return true // of another module it goes by a table of addresses
 	}
 	for _, g := range code.From(to, pc-bias) {
-		if g.Return == f.Return && g.Pointer == f.Pointer {
+		if g.Return == f.Return && g.Base == f.Base {
 			return true // it jumps here from there
 		}
 	}
-	return false
+	return code.JumpsAway(to)
 }

@@ -108,7 +108,7 @@ int main(int n, char **v) {
 					continue
 				}
 				want := int64(r.offset) - 8
-				if _, ok := code.At(pc, func(f instructions.Frame) bool { return !f.Pointer && f.Return == want }); ok {
+				if _, ok := code.At(pc, func(f instructions.Frame) bool { return f.Base == RSP && f.Return == want }); ok {
 					right++
 					continue
 				}

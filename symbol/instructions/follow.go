@@ -12,7 +12,11 @@ type state struct {
 	known   bool  // depth is: the stack pointer was not aligned
 	frame   int64 // of the return address above RBP
 	pointer bool  // RBP is a frame pointer
-	saved   []Saved
+	// Another register that the stack pointer was copied to, before it was aligned: copied is
+	// its number and one more, 0 for none, and held how far the return address is above it.
+	copied int
+	held   int64
+	saved  []Saved
 }
 
 // mostSteps bounds an analysis, in instructions.
@@ -25,15 +29,18 @@ func (c *Code) follow(start, pc uint64) (out []Frame) {
 		if address != pc {
 			return true
 		}
-		g := Frame{Start: start, Return: s.depth, Saved: s.saved}
-		if !s.known {
-			if !s.pointer {
-				return true
-			}
-			g.Return, g.Pointer = s.frame, true
+		g := Frame{Start: start, Return: s.depth, Base: stackPointer, Saved: s.saved}
+		switch {
+		case s.known:
+		case s.pointer:
+			g.Return, g.Base = s.frame, number[x86asm.RBP]
+		case s.copied != 0:
+			g.Return, g.Base = s.held, s.copied-1
+		default:
+			return true
 		}
 		for _, f := range out {
-			if g.Return == f.Return && g.Pointer == f.Pointer {
+			if g.Return == f.Return && g.Base == f.Base {
 				return true
 			}
 		}
@@ -56,7 +63,7 @@ func (c *Code) walk(start uint64, visit func(in *x86asm.Inst, address uint64, n 
 	for steps := 0; len(ways) > 0 || table != nil; {
 		if len(ways) == 0 {
 			for _, at := range c.behindBreaks(start, seen) {
-				ways = append(ways, way{at, table.copied()})
+				ways = append(ways, way{at, table.clone()})
 			}
 			table = nil
 			continue
@@ -91,7 +98,7 @@ func (c *Code) walk(start uint64, visit func(in *x86asm.Inst, address uint64, n 
 			if in.Op == x86asm.JMP {
 				if !direct {
 					if s.depth > 0 && table == nil {
-						x := s.copied()
+						x := s.clone()
 						table = &x
 					}
 					break
@@ -100,7 +107,7 @@ func (c *Code) walk(start uint64, visit func(in *x86asm.Inst, address uint64, n 
 				continue
 			}
 			if direct && in.Op != x86asm.CALL {
-				ways = append(ways, way{to, s.copied()})
+				ways = append(ways, way{to, s.clone()})
 			}
 			if !s.apply(&in) {
 				break
@@ -133,10 +140,35 @@ func (c *Code) behindBreaks(start uint64, seen map[uint64][]state) (out []uint64
 	return out
 }
 
-func (s state) copied() state {
+func (s state) clone() state {
 	s.saved = append([]Saved(nil), s.saved...)
 	return s
 }
+
+// stackPointer is its number in DWARF.
+const stackPointer = 7
+
+// every has the numbers in DWARF of all registers that may hold an address, in whichever
+// part of them an instruction writes.
+var every = func() map[x86asm.Reg]int {
+	out := map[x86asm.Reg]int{}
+	for n, names := range [][]x86asm.Reg{
+		{x86asm.RAX, x86asm.EAX, x86asm.AX, x86asm.AL, x86asm.AH}, {x86asm.RDX, x86asm.EDX, x86asm.DX, x86asm.DL, x86asm.DH},
+		{x86asm.RCX, x86asm.ECX, x86asm.CX, x86asm.CL, x86asm.CH}, {x86asm.RBX, x86asm.EBX, x86asm.BX, x86asm.BL, x86asm.BH},
+		{x86asm.RSI, x86asm.ESI, x86asm.SI, x86asm.SIB}, {x86asm.RDI, x86asm.EDI, x86asm.DI, x86asm.DIB},
+		{x86asm.RBP, x86asm.EBP, x86asm.BP, x86asm.BPB}, {x86asm.RSP, x86asm.ESP, x86asm.SP, x86asm.SPB},
+	} {
+		for _, r := range names {
+			out[r] = n
+		}
+	}
+	for i := range 8 {
+		for _, first := range []x86asm.Reg{x86asm.R8, x86asm.R8L, x86asm.R8W, x86asm.R8B} {
+			out[first+x86asm.Reg(i)] = 8 + i
+		}
+	}
+	return out
+}()
 
 // number is a register's number in DWARF.
 var number = map[x86asm.Reg]int{x86asm.RBX: 3, x86asm.RBP: 6, x86asm.R12: 12, x86asm.R13: 13, x86asm.R14: 14, x86asm.R15: 15}
@@ -145,6 +177,15 @@ var number = map[x86asm.Reg]int{x86asm.RBX: 3, x86asm.RBP: 6, x86asm.R12: 12, x8
 func (s *state) apply(in *x86asm.Inst) bool {
 	const word = 8
 	reg, isReg := in.Args[0].(x86asm.Reg)
+	if n, is := every[reg]; isReg && is && writes(in.Op) && n != stackPointer {
+		from, _ := in.Args[1].(x86asm.Reg)
+		switch {
+		case in.Op == x86asm.MOV && from == x86asm.RSP && s.known && reg != x86asm.RBP:
+			s.copied, s.held = n+1, s.depth
+		case s.copied == n+1:
+			s.copied = 0
+		}
+	}
 	switch in.Op {
 	case x86asm.PUSH:
 		s.depth += word
@@ -217,8 +258,13 @@ func (s *state) movesStack(in *x86asm.Inst) bool {
 		}
 		return false
 	case x86asm.MOV:
-		if from, ok := in.Args[1].(x86asm.Reg); ok && from == x86asm.RBP && s.pointer {
+		from, _ := in.Args[1].(x86asm.Reg)
+		switch n, is := every[from]; {
+		case from == x86asm.RBP && s.pointer:
 			s.depth, s.known = s.frame, true
+			return true
+		case is && s.copied == n+1:
+			s.depth, s.known = s.held, true
 			return true
 		}
 		return false

@@ -130,11 +130,11 @@ func pointsTo(in *x86asm.Inst, address uint64, n int) (uint64, bool) {
 // Frame is what the instructions of a function say of where it is.
 type Frame struct {
 	Start uint64 // where the function begins
-	// Return is where its return address is, in bytes above a register: RSP, or RBP where
-	// Pointer is set.
-	Return  int64
-	Pointer bool
-	Saved   []Saved
+	// Return is where its return address is, in bytes above a register, whose number in DWARF
+	// is Base: RSP or, where that was aligned, RBP or one that it was copied to before.
+	Return int64
+	Base   int
+	Saved  []Saved
 }
 
 // Saved is a register of the caller that the function has pushed.
@@ -210,6 +210,17 @@ type analysis struct {
 
 // From analyses the ways to an instruction from one beginning, and returns what there may be.
 func (c *Code) From(start, pc uint64) []Frame { return c.follow(start, pc) }
+
+// JumpsAway reports whether a function may end with a jump to a place that does not stand in
+// the jump, as if it had been called there.
+func (c *Code) JumpsAway(start uint64) (away bool) {
+	c.walk(start, func(in *x86asm.Inst, address uint64, n int, s *state) bool {
+		_, direct := target(in, address, n)
+		away = in.Op == x86asm.JMP && !direct && s.known && s.depth == 0
+		return !away
+	})
+	return away
+}
 
 // Begins returns the beginning of a function that is nearest before an address.
 func (c *Code) Begins(pc uint64) (start uint64, ok bool) {

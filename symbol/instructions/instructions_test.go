@@ -83,3 +83,28 @@ func TestCodeThatIsNone(t *testing.T) {
 		t.Errorf("it took %v", took)
 	}
 }
+
+// aligned is 0x1000: mov rcx,rsp; and rsp,-32; sub rsp,0x60; call far; mov rsp,rcx; ret;
+// 0x1014: mov rdx,rsp; mov edx,1; and rsp,-16; nop; ret; 0x1024: mov r9,rsp; and rsp,-32; nop
+const aligned = "\x48\x89\xe1\x48\x83\xe4\xe0\x48\x83\xec\x60\xe8\x00\x10\x00\x00\x48\x89\xcc\xc3" +
+	"\x48\x89\xe2\xba\x01\x00\x00\x00\x48\x83\xe4\xf0\x90\xc3\xcc\xcc" +
+	"\x49\x89\xe1\x48\x83\xe4\xe0\x90"
+
+// TestAnAlignedStack: a function that aligns its stack has kept where it was in a register,
+// as long as nothing else is written there.
+func TestAnAlignedStack(t *testing.T) {
+	c := New(0x1000, []byte(aligned), func() []uint64 { return []uint64{0x1000, 0x1014, 0x1024} }, nil)
+	const rcx, rsp, r9 = 2, 7, 9
+	for pc, want := range map[uint64]Frame{
+		0x1003: {Start: 0x1000, Base: rsp}, 0x1007: {Start: 0x1000, Base: rcx}, 0x1010: {Start: 0x1000, Base: rcx},
+		0x1013: {Start: 0x1000, Base: rsp}, 0x102b: {Start: 0x1024, Base: r9},
+	} {
+		f, ok := c.At(pc, func(Frame) bool { return true })
+		if !ok || f.Start != want.Start || f.Base != want.Base || f.Return != 0 {
+			t.Errorf("at 0x%x: %+v, %v; want %+v", pc, f, ok, want)
+		}
+	}
+	if f, ok := c.At(0x1020, func(f Frame) bool { return f.Start == 0x1014 }); ok {
+		t.Errorf("a register that was written over tells %+v", f)
+	}
+}
