@@ -197,7 +197,12 @@ func (r *realRun) run(pairs int) (m measured) {
 		}
 		r.pid = strings.TrimSpace(string(b))
 		if pid, err := strconv.Atoi(r.pid); err == nil {
-			defer func() { _ = syscall.Kill(pid, syscall.SIGTERM) }()
+			defer func() {
+				_ = syscall.Kill(pid, syscall.SIGTERM)
+				if r.p.after != "" {
+					r.shell(r.p.after, true)
+				}
+			}()
 		}
 	}
 	var first []string

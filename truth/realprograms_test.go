@@ -13,7 +13,8 @@ type realProgram struct {
 	// interpreted code, or code that is made at run time, has no tables of its own: how many
 	// stacks are whole is told, but the target is for compiled programs.
 	interpreted bool
-	direct      bool // it is launched without a shell, so that its runtime gets the options that it needs
+	after       string // a shell's words that clean up behind a server
+	direct      bool   // it is launched without a shell, so that its runtime gets the options that it needs
 }
 
 // numbers and text are inputs that several use.
@@ -28,6 +29,14 @@ const (
 #include <string.h>
 static int by(const void *a, const void *b) { return strcmp(*(char **)a, *(char **)b); }
 int main(void) { enum { N = 120000 }; static char *page[N]; for (int k = 0; k < 6; k++) { for (int i = 0; i < N; i++) { page[i] = malloc(32); snprintf(page[i], 32, "%d", (int)((i * 7919L + k) % 1000003)); } qsort(page, N, sizeof *page, by); for (int i = 0; i < N; i++) free(page[i]); } return 0; }' > space.c`
+	// PostgreSQL refuses to run as root, and its user may not look into root's folders.
+	pgbench        = "runuser -u postgres -- $(ls -d /usr/lib/postgresql/*/bin | tail -1)/pgbench"
+	postgresBefore = `d=$(mktemp -d /var/tmp/entelon-truth-XXXXXX); echo $d > where; chown postgres $d; here=$PWD; cd $d; b=$(ls -d /usr/lib/postgresql/*/bin | tail -1)
+runuser -u postgres -- $b/initdb -D $d/data >/dev/null
+runuser -u postgres -- $b/postgres -D $d/data -k $d -c listen_addresses= -c fsync=off >/dev/null 2>&1 &
+for i in $(seq 100); do runuser -u postgres -- $b/createdb -h $d bench 2>/dev/null && break; sleep 0.1; done
+` + pgbench + ` -q -i -s 2 -h $d bench >/dev/null 2>&1
+head -1 $d/data/postmaster.pid > $here/pid`
 	imageInput = "convert -size 1400x1400 plasma:fractal page.png"
 )
 
@@ -89,4 +98,6 @@ var realPrograms = []realProgram{
 	{name: "Rscript", debian: "r-base-core", command: `Rscript -e 'x <- 0; for (i in 1:12000000) x <- x + i %% 7; print(x)'`, interpreted: true},
 	{name: "redis-server", debian: "redis-server", server: true, before: "redis-server --port 7397 --save '' --daemonize no >/dev/null 2>&1 & echo $! > pid; sleep 1", command: "redis-benchmark -p 7397 -q -n 120000 -t set,get,lpush"},
 	{name: "nginx", debian: "nginx-light", server: true, before: `mkdir -p www l; echo score > www/index.html; printf 'daemon off; worker_processes 2; pid %s/n.pid; error_log %s/l/e; events {} http { access_log off; server { listen 127.0.0.1:7398; root %s/www; } }' $PWD $PWD $PWD > n.conf; nginx -c $PWD/n.conf -p $PWD/ >/dev/null 2>&1 & echo $! > pid; sleep 1`, command: "ab -q -n 30000 -c 8 http://127.0.0.1:7398/index.html"},
+	{name: "postgres", debian: "postgresql", server: true, before: postgresBefore, command: "d=$(cat where); " + pgbench + " -c 10 -T 6 -h $d bench", after: "rm -rf $(cat where)"},
+	{name: "python3, http.server", debian: "apache2-utils", server: true, before: "mkdir -p www; echo score > www/index.html; /usr/bin/python3 -m http.server 7399 -b 127.0.0.1 -d www >/dev/null 2>&1 & echo $! > pid; sleep 1", command: "ab -q -n 5000 -c 4 http://127.0.0.1:7399/index.html"},
 }
