@@ -59,6 +59,15 @@ func TestATotalThatIsPartial(t *testing.T) {
 	if *shots != "" && *all {
 		p.picture(filepath.Join(*shots, "partial-facts.png"))
 	}
+	at := value[string](p, `location.pathname`)
+	p.visit("/programs/inkraster?measure=faults")
+	p.until("the ledger says so, too", `document.querySelector('[data-test=build] [data-test=partial]')?.title.replace(/\s/g, ' ').includes('75 037 events')`)
+	if *shots != "" && *all {
+		p.picture(filepath.Join(*shots, "partial-ledger.png"))
+	}
+	p.visit("/programs/inkraster/function?measure=faults&focus=plates.press")
+	p.until("and a function over builds", `!!document.querySelector('[data-test=over-build] [data-test=partial]')`)
+	p.visit(at)
 	// Others count the takes that are there.
 	p.until("it is gone again", `fetch('/api/v1' + location.pathname, {method: 'DELETE'}).then(r => r.ok || r.status === 404)`)
 }

@@ -182,6 +182,7 @@ func ledgerColumns(o *api.LedgerOut, by *ledgerBy) map[int64]int {
 		}
 		b := &o.Builds[k]
 		b.Takes = append(b.Takes, t.Key)
+		b.Lost += t.Lost
 		b.LastAt = t.StartedAt.UTC().Format("2006-01-02T15:04:05Z")
 		if t.Note != "" {
 			b.Note = t.Note

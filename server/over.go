@@ -41,7 +41,7 @@ func (s ledgerRoutes) over(c *gin.Context) {
 			out.Builds, of = append(out.Builds, api.OverBuild{Name: t.Build.Name}), append(of, [2]compare.Group{})
 		}
 		f := figures[t.ID]
-		x := api.OverTake{Key: t.Key, At: t.StartedAt.UTC().Format("2006-01-02T15:04:05Z"), Self: float64(f.Self) / by.divisors[i], Total: float64(f.Total) / by.divisors[i]}
+		x := api.OverTake{Key: t.Key, At: t.StartedAt.UTC().Format("2006-01-02T15:04:05Z"), Self: float64(f.Self) / by.divisors[i], Total: float64(f.Total) / by.divisors[i], Lost: t.Lost}
 		out.Builds[k].Takes = append(out.Builds[k].Takes, x)
 		of[k][0].Add(x.Self, f.SelfSamples, t.StartedAt)
 		of[k][1].Add(x.Total, f.TotalSamples, t.StartedAt)

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"strings"
+
+	"entelon/core/profile"
 )
 
 // ledgerRecords are the records of a program over its builds.
@@ -16,6 +18,7 @@ type LedgerTake struct {
 	Total    int64 // in the measure's unit
 	Measured int64 // samples that are of the measure
 	Counted  bool  // every event is in it
+	Lost     int64 // but for these: its total is then partial
 }
 
 // LedgerMeasure is a measure that takes of a program have.
@@ -75,7 +78,8 @@ WHERE t.program_id = ? AND m.name = ? AND m.unit = ? ORDER BY t.started_at DESC,
 	out := make([]LedgerTake, 0, len(takes))
 	for _, t := range takes {
 		x := at[t.ID]
-		out = append(out, LedgerTake{t, x.Position, x.Total, x.Samples, x.Counted})
+		lost := (&profile.Take{Settings: t.Settings, Facts: t.Facts}).Missing(x.Position)
+		out = append(out, LedgerTake{t, x.Position, x.Total, x.Samples, x.Counted, lost})
 	}
 	return out, nil
 }

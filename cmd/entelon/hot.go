@@ -23,7 +23,8 @@ type hotJSON struct {
 	Unit      string        `json:"unit"`
 	Total     int64         `json:"total"`
 	Samples   int64         `json:"samples"`
-	Counted   bool          `json:"counted"` // every event is in it: no sampling error
+	Counted   bool          `json:"counted"`        // every event is in it: no sampling error
+	Lost      int64         `json:"lost,omitempty"` // events that are missing: the total is then partial
 	Functions []functionOut `json:"functions"`
 	Rows      []groupOut    `json:"rows,omitempty"` // where they are not functions
 }
@@ -114,7 +115,7 @@ source files; of these, self is the cost of the functions in them.`,
 
 func hotOut(t *profile.Take, sc scope.Scope, rows []hotRow, c *calltree.Cost) hotJSON {
 	m, total := t.Profile.Words(c.Measure), c.Total(0)
-	out := hotJSON{Scope: sc.String(), Measure: m.Name, Unit: m.Unit, Total: total, Samples: c.TotalSamples(0), Counted: m.Counted, Functions: []functionOut{}}
+	out := hotJSON{Scope: sc.String(), Measure: m.Name, Unit: m.Unit, Total: total, Samples: c.TotalSamples(0), Counted: m.Counted, Lost: t.Missing(c.Measure), Functions: []functionOut{}}
 	for _, r := range rows {
 		out.Functions = append(out.Functions, functionOut{Name: r.name, Short: profile.Short(r.name), Linkage: r.linkage, Module: r.module, Kind: r.kind, Runs: r.runs, File: r.file, Line: r.line, Self: r.Self, Total: r.Total,
 			SelfShare: terminal.Share(r.Self, total), TotalShare: terminal.Share(r.Total, total)})
@@ -124,7 +125,7 @@ func hotOut(t *profile.Take, sc scope.Scope, rows []hotRow, c *calltree.Cost) ho
 
 func printHot(w io.Writer, t *profile.Take, sc scope.Scope, rows []hotRow, c *calltree.Cost, full bool) error {
 	m, total := t.Profile.Words(c.Measure), c.Total(0)
-	fmt.Fprintf(w, "%s %s   100 %% = %s of %s · %s samples\n", t.Settings.Program, t.Settings.Build, measure.Amount(total, m.Unit), m.Label, terminal.Thin(c.TotalSamples(0)))
+	fmt.Fprintf(w, "%s %s   100 %% = %s of %s%s · %s samples\n", t.Settings.Program, t.Settings.Build, measure.Amount(total, m.Unit), m.Label, partial(t.Missing(c.Measure)), terminal.Thin(c.TotalSamples(0)))
 	if !sc.All() {
 		fmt.Fprintf(w, "scope: %s · the rest of %s is left out\n", sc, measure.Amount(t.Profile.Total(c.Measure)-total, m.Unit))
 	}

@@ -76,9 +76,9 @@ func hotGroups(w io.Writer, t *profile.Take, m int, sc scope.Scope, rows string,
 	}
 	words, total := t.Profile.Words(m), c.Total(0)
 	if asJSON {
-		return terminal.PrintJSON(w, hotJSON{Scope: sc.String(), Measure: words.Name, Unit: words.Unit, Total: total, Samples: c.TotalSamples(0), Counted: words.Counted, Functions: []functionOut{}, Rows: list})
+		return terminal.PrintJSON(w, hotJSON{Scope: sc.String(), Measure: words.Name, Unit: words.Unit, Total: total, Samples: c.TotalSamples(0), Counted: words.Counted, Lost: t.Missing(m), Functions: []functionOut{}, Rows: list})
 	}
-	fmt.Fprintf(w, "%s %s   100 %% = %s of %s\n", t.Settings.Program, t.Settings.Build, measure.Amount(total, words.Unit), words.Label)
+	fmt.Fprintf(w, "%s %s   100 %% = %s of %s%s\n", t.Settings.Program, t.Settings.Build, measure.Amount(total, words.Unit), words.Label, partial(t.Missing(m)))
 	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', tabwriter.AlignRight)
 	fmt.Fprintf(tw, "self %%\tself\t  %s\n", rows)
 	for _, r := range list {

@@ -61,7 +61,7 @@ as its share, and what is empty below it is its own cost.`,
 			tr := calltree.Shaped(t.Profile, shape)
 			cost := tr.Cost(m, sc)
 			w, words := cmd.OutOrStdout(), t.Profile.Words(m)
-			fmt.Fprintf(w, "%s %s   100 %% = %s of %s\n", t.Settings.Program, t.Settings.Build, measure.Amount(cost.Total(0), words.Unit), words.Label)
+			fmt.Fprintf(w, "%s %s   100 %% = %s of %s%s\n", t.Settings.Program, t.Settings.Build, measure.Amount(cost.Total(0), words.Unit), words.Label, partial(t.Missing(m)))
 			name := func(s string) string { return terminal.Shown(s, full) }
 			if flame {
 				if columns == 0 {

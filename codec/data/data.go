@@ -26,10 +26,11 @@ var Encoder = codec.Encoder{
 type measureOut struct {
 	Name    string `json:"name"`
 	Label   string `json:"label"`
-	Unit    string `json:"unit"`    // ns, bytes or count
-	Combine string `json:"combine"` // sum, or level, which holds at a time
-	Counted bool   `json:"counted"` // every event is in it
-	Total   int64  `json:"total"`   // of the take, whatever is in scope
+	Unit    string `json:"unit"`           // ns, bytes or count
+	Combine string `json:"combine"`        // sum, or level, which holds at a time
+	Counted bool   `json:"counted"`        // every event is in it
+	Total   int64  `json:"total"`          // of the take, whatever is in scope
+	Lost    int64  `json:"lost,omitempty"` // events that are missing in it, which is then partial
 }
 
 type moduleOut struct {
@@ -93,7 +94,7 @@ func Write(w io.Writer, v codec.View) error {
 	e.field("scope", v.Scope.String())
 	list(e, "measures", len(p.Measures), func(i int) measureOut {
 		m := p.Words(i)
-		return measureOut{m.Name, m.Label, m.Unit, combines[m.Combine], m.Counted, p.Total(i)}
+		return measureOut{m.Name, m.Label, m.Unit, combines[m.Combine], m.Counted, p.Total(i), v.Take.Missing(i)}
 	})
 	list(e, "modules", len(p.Modules), func(i int) moduleOut {
 		m := p.Modules[i]

@@ -7,6 +7,7 @@ import (
 	"entelon/codec"
 	"entelon/core/calltree"
 	"entelon/core/measure"
+	"entelon/core/profile"
 )
 
 // Encoder is this format among others.
@@ -30,6 +31,6 @@ func encode(w io.Writer, v codec.View) error {
 	}
 	total := v.Cost.Total(v.Root)
 	l := v.Tree.Layout(v.Cost, calltree.LayoutOptions{Root: v.Root, MinWidth: max(1, total/int64(v.Width)), Order: v.Order, Rows: v.Bounds.Rows, Boxes: v.Bounds.Boxes})
-	hundred := fmt.Sprintf("%s · %d samples", measure.Amount(total, words.Unit), v.Cost.TotalSamples(v.Root))
+	hundred := fmt.Sprintf("%s%s · %d samples", measure.Amount(total, words.Unit), profile.Partial(v.Take.Missing(v.Cost.Measure)), v.Cost.TotalSamples(v.Root))
 	return Write(w, v.Tree, v.Cost, l, words.Unit, Options{Width: v.Width, Title: title, Hundred: hundred, Up: v.Up, Focus: v.Focus})
 }

@@ -94,7 +94,7 @@ func Write(w io.Writer, v codec.View) error {
 	sentence := fmt.Sprintf("%s of %s build %s", words.Label, s.Program, s.Build)
 	err = pageTemplate.Execute(w, map[string]any{
 		"Title": s.Program + " " + s.Build, "Sentence": sentence, "Scope": v.Scope.String(), "Shape": shapeText(v.Shape),
-		"Hundred": measure.Amount(total, words.Unit), "Samples": v.Cost.TotalSamples(0), "Reading": read, "Warnings": f.Warnings,
+		"Hundred": measure.Amount(total, words.Unit) + profile.Partial(v.Take.Missing(v.Cost.Measure)), "Samples": v.Cost.TotalSamples(0), "Reading": read, "Warnings": f.Warnings,
 		"Rows": rows, "Left": max(0, len(all)-mostRows), "Facts": facts, "Notes": notes, "Note": s.Note, "Flame": template.JS(flame), "Made": v.Now.UTC().Format("2006-01-02 15:04 MST"),
 	})
 	if err != nil {

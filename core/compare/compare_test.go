@@ -251,6 +251,12 @@ func TestRemarks(t *testing.T) {
 	if len(c.Remarks) != 1 || c.Remarks[0].Code != "far-off" || c.Remarks[0].Side != 1 || c.Remarks[0].Run != 6 {
 		t.Errorf("%+v", c.Remarks)
 	}
+	partial := runs(r, s, 3)
+	partial[0].Lost, partial[2].Lost = 40, 2
+	c = compared(t, partial, steady, compare.Options{Scale: compare.Unscaled})
+	if len(c.Remarks) == 0 || c.Remarks[0].Code != "partial" || c.Remarks[0].Side != 0 || !strings.Contains(c.Remarks[0].Text, "42 events of 2 of its 3 takes") {
+		t.Errorf("%+v", c.Remarks)
+	}
 	var drifting []match.Run
 	for i := range 8 {
 		drifting = append(drifting, runs(r, shop(map[string]float64{"space": 20000 * (1 + 0.02*float64(i))}), 1)...)

@@ -46,6 +46,10 @@ func remarks(r *Result) []Remark {
 			"Interleave both sides, with take --against or a baseline in New take, to see smaller changes."})
 	}
 	for side, runs := range [][]match.Run{r.a, r.b} {
+		if missing, takes := lost(runs); missing > 0 {
+			out = append(out, Remark{"partial", side, -1, fmt.Sprintf("The totals of the %s are partial: %d events of %d of its %d takes are missing.", sides[side], missing, takes, len(runs)),
+				"Collect as root, so that the kernel adds events up and loses none."})
+		}
 		x := make([]float64, len(runs))
 		for i := range runs {
 			x[i] = float64(runs[i].Total()) / r.by[side][i]
@@ -53,7 +57,7 @@ func remarks(r *Result) []Remark {
 				x[i] = float64(runs[i].Total())
 			}
 		}
-		name := [2]string{"baseline", "candidate"}[side]
+		name := sides[side]
 		if len(x) >= leastForOutlier {
 			m := median(x)
 			d := make([]float64, len(x))
@@ -84,6 +88,19 @@ func remarks(r *Result) []Remark {
 		}
 	}
 	return out
+}
+
+var sides = [2]string{"baseline", "candidate"}
+
+// lost is how many events are missing, and in how many of the runs.
+func lost(runs []match.Run) (events int64, of int) {
+	for i := range runs {
+		if runs[i].Lost > 0 {
+			events += runs[i].Lost
+			of++
+		}
+	}
+	return events, of
 }
 
 func median(x []float64) float64 {

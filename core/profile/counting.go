@@ -1,6 +1,10 @@
 package profile
 
-import "entelon/core/measure"
+import (
+	"fmt"
+
+	"entelon/core/measure"
+)
 
 // Counting is how the total of a measure came to be whose events are counted.
 type Counting struct {
@@ -34,4 +38,18 @@ func (t *Take) CountingOf(column int) (c Counting, ok bool) {
 		break
 	}
 	return c, false
+}
+
+// Missing is how many events are not in the total of a column, which is then partial.
+func (t *Take) Missing(column int) int64 {
+	c, _ := t.CountingOf(column)
+	return c.Lost
+}
+
+// Partial says behind a total that events are missing in it, "" where none are.
+func Partial(missing int64) string {
+	if missing == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" (partial: %d events are missing)", missing)
 }

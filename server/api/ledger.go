@@ -5,9 +5,10 @@ type LedgerBuild struct {
 	Name     string   `json:"name"`
 	Takes    []string `json:"takes"` // keys, the oldest first
 	LastAt   string   `json:"last_at"`
-	Note     string   `json:"note"` // of its last take that has one
-	Mean     float64  `json:"mean"` // of the takes, as the scale has it
-	Low      float64  `json:"low"`  // 95 % interval of the mean; the mean itself where there is one take
+	Note     string   `json:"note"`           // of its last take that has one
+	Lost     int64    `json:"lost,omitempty"` // events that are missing in its takes, whose totals are then partial
+	Mean     float64  `json:"mean"`           // of the takes, as the scale has it
+	Low      float64  `json:"low"`            // 95 % interval of the mean; the mean itself where there is one take
 	High     float64  `json:"high"`
 	Verdict  string   `json:"verdict"` // against the build before; "" for the first
 	Change   float64  `json:"change"`  // to the build before, as a ratio; 0 for the first

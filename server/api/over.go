@@ -6,6 +6,7 @@ type OverTake struct {
 	At    string  `json:"at"`
 	Self  float64 `json:"self"`
 	Total float64 `json:"total"`
+	Lost  int64   `json:"lost,omitempty"` // events that are missing in the take, which is then partial
 }
 
 // OverBuild is what a function costs in a build: the mean of its takes, with its

@@ -230,7 +230,7 @@ func (x *Comparison) open(a, b *measured) (measure.Column, scope.Scope, error) {
 			tr := calltree.New(t.Profile)
 			c := tr.Cost(m, s)
 			side.runs = append(side.runs, match.Run{
-				Name: side.files[i], Tree: tr, Cost: c, Functions: calltree.Functions(tr, c), DurationNS: t.Facts.DurationNS, CPUNS: t.Facts.CPUNS, Work: t.Facts.Work,
+				Name: side.files[i], Tree: tr, Cost: c, Functions: calltree.Functions(tr, c), DurationNS: t.Facts.DurationNS, CPUNS: t.Facts.CPUNS, Work: t.Facts.Work, Lost: t.Missing(m),
 				Calls: compare.CallsOf(tr, s), StartedAt: t.Machine.StartedAt,
 			})
 		}

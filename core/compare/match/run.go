@@ -15,6 +15,7 @@ type Run struct {
 	Functions  []calltree.FunctionCost
 	DurationNS int64
 	CPUNS      int64
+	Lost       int64   // events that are missing: the run's cost is then partial
 	Work       float64 // units of the program's work, 0 where nobody said it
 	Calls      []Calls // that the take counted, in the scope of Cost
 }

@@ -11,7 +11,7 @@ import WaitNote from '../components/WaitNote.vue'
 import { useAddress } from '../composables/useAddress'
 import { useFocus } from '../composables/useFocus'
 import { useKeys } from '../composables/useKeys'
-import { amount, percent, signed, when } from '../lib/format'
+import { amount, count, percent, signed, when } from '../lib/format'
 
 /** One function over all builds of a program: every take, and what follows from them. */
 const route = useRoute()
@@ -109,7 +109,7 @@ useKeys({ ',': () => step(-1), '.': () => step(1), Escape: () => setFocus('') })
         <thead><tr class="label border-b border-rule-strong text-left"><th class="py-1 pl-4 font-normal">Build</th><th class="text-right font-normal">Takes</th><th class="text-right font-normal">Mean</th><th class="text-right font-normal">95 %</th><th class="text-right font-normal">To the build before</th><th class="text-right font-normal">95 %</th><th class="pl-6 font-normal">Verdict</th><th /></tr></thead>
         <tbody>
           <tr v-for="(b, k) in d.builds" :key="b.name" class="border-b border-rule hover:bg-wash" data-test="over-build">
-            <td class="py-1 pl-4 font-medium">{{ b.name }}</td><td class="text-right text-ink-2">{{ b.takes.length }}</td><td class="text-right">{{ figure(of(b).mean) }}</td>
+            <td class="py-1 pl-4 font-medium">{{ b.name }}</td><td class="text-right text-ink-2">{{ b.takes.length }}</td><td class="text-right"><span v-if="b.takes.some((t) => t.lost)" class="label !text-alarm" data-test="partial" :title="`${count(b.takes.reduce((n, t) => n + (t.lost ?? 0), 0))} events came faster than they could be written down, and are in no total`">partial </span>{{ figure(of(b).mean) }}</td>
             <td class="text-right text-ink-2">{{ of(b).high > of(b).low ? `${figure(Math.max(0, of(b).low))} to ${figure(of(b).high)}` : '' }}</td>
             <td class="text-right" :class="colour(of(b).before.verdict)">{{ k ? changeText(b) : '' }}</td>
             <td class="text-right text-ink-2">{{ k && of(b).before.ratio_high ? `${signed(percent(of(b).before.ratio_low - 1, 0), of(b).before.ratio_low - 1)} to ${signed(percent(of(b).before.ratio_high - 1, 0), of(b).before.ratio_high - 1)}` : '' }}</td>
