@@ -39,7 +39,11 @@ func List() ([]Running, error) {
 			continue // it has ended meanwhile, or is a thread of the kernel
 		}
 		p.CPU = float64(Ticks(stat)-ticks) / TicksASecond / took
+		p.UsedS = float64(Ticks(stat)) / TicksASecond
 		f := strings.Fields(stat[strings.LastIndexByte(stat, ')')+1:])
+		if len(f) > 1 {
+			p.Parent, _ = strconv.Atoi(f[1])
+		}
 		if len(f) > 19 {
 			p.Threads, _ = strconv.Atoi(f[17])
 			if start, err := strconv.ParseFloat(f[19], 64); err == nil {
@@ -159,4 +163,6 @@ type Running struct {
 	Threads int
 	AgeS    float64
 	CPU     float64 // processors that it uses now
+	Parent  int     // number of the process that started it
+	UsedS   float64 // processor time since it began
 }

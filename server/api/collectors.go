@@ -129,7 +129,9 @@ type ProcessOut struct {
 	Runtime string   `json:"runtime"` // go, python, node, java, or ""
 	Threads int      `json:"threads"`
 	AgeS    float64  `json:"age_s"`
-	CPU     float64  `json:"cpu"` // processors that it uses now
+	CPU     float64  `json:"cpu"`    // processors that it uses now
+	Parent  int      `json:"parent"` // number of the process that started it
+	UsedS   float64  `json:"used_s"` // processor time since it began
 }
 
 // ProcessesOut are the processes of a machine.

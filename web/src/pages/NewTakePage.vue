@@ -32,6 +32,7 @@ const kinds = [
 ] as const
 const kind = useLocalStorage<string>('entelon-take-kind', 'process')
 const picked = ref<Process[]>([])
+const children = ref<boolean>()
 const group = ref('')
 const { known, command, programOf, remember: rememberCommand, settings: commandSettings, against } = useCommands()
 const { terms, measures, recall, remember, settings: termSettings } = useTakeTerms()
@@ -42,7 +43,7 @@ function recalled(program: string) {
 const whom = computed<Settings | undefined>(() => {
   switch (kind.value) {
     case 'process':
-      return picked.value.length ? { pids: picked.value.map((p) => p.pid), command: picked.value[0].command } : undefined
+      return picked.value.length ? { pids: picked.value.map((p) => p.pid), command: picked.value[0].command, ...(children.value === undefined ? {} : { children: children.value ? 'yes' : 'no' }) } : undefined
     case 'command':
       return programOf(command.value) ? commandSettings() : undefined
     case 'group':
@@ -106,7 +107,7 @@ async function start() {
         <div class="flex h-[44px] shrink-0 items-center border-b border-rule px-3" role="group" aria-label="Where from">
           <button v-for="k in kinds" :key="k.value" type="button" class="border border-r-0 border-rule-strong px-3 py-0.5 last:border-r" :class="kind === k.value ? 'bg-ink text-paper' : 'bg-sheet text-ink-2'" :aria-pressed="kind === k.value" @click="kind = k.value">{{ k.text }}</button>
         </div>
-        <ProcessChoice v-if="kind === 'process'" v-model="picked" :collector="collector" @start="start" @program="recalled" />
+        <ProcessChoice v-if="kind === 'process'" v-model="picked" v-model:children="children" :collector="collector" @start="start" @program="recalled" />
         <CommandForm v-else-if="kind === 'command'" v-model="command" :known="known" @program="recalled" />
         <GroupChoice v-else-if="kind === 'group'" v-model="group" :collector="collector" @program="recalled" />
         <p v-else class="max-w-[560px] px-6 py-5 text-ink-2">Everything that runs on {{ collector }} is sampled, whoever it belongs to, Entelon included. Idle processors are left out.</p>
