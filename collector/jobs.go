@@ -49,6 +49,12 @@ func (w *Collector) do(ctx context.Context, j *api.JobForCollector) {
 		for _, g := range list {
 			end.Groups.Groups = append(end.Groups.Groups, api.GroupOut(g))
 		}
+	case "measures":
+		list, err := w.measures(j)
+		if err != nil {
+			end.Error = said(err)
+		}
+		end.Measures = list
 	case "count":
 		end.Counts, end.Error, end.Remedy = w.count(ctx, j)
 	default:

@@ -150,6 +150,8 @@ func (s collectorRoutes) endJob(c *gin.Context) {
 			given = in.Counts
 		case "groups":
 			given = in.Groups
+		case "measures":
+			given = in.Measures
 		}
 		if e.Result, err = json.Marshal(given); err == nil {
 			j, err = s.store.EndJob(c.Request.Context(), j.ID, e)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strconv"
 	"strings"
 	"time"
 
@@ -190,7 +191,7 @@ func (s jobRoutes) stopJob(c *gin.Context) {
 // processes asks a collector which processes run on its machine.
 func (s jobRoutes) processes(c *gin.Context) {
 	var out api.ProcessesOut
-	if !s.question(c, "processes", &out) {
+	if !s.question(c, "processes", profile.Settings{}, &out) {
 		return
 	}
 	if out.Processes == nil {
@@ -202,7 +203,7 @@ func (s jobRoutes) processes(c *gin.Context) {
 // groups asks a collector which control groups there are on its machine.
 func (s jobRoutes) groups(c *gin.Context) {
 	var out api.GroupsOut
-	if !s.question(c, "groups", &out) {
+	if !s.question(c, "groups", profile.Settings{}, &out) {
 		return
 	}
 	if out.Groups == nil {
@@ -211,12 +212,40 @@ func (s jobRoutes) groups(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
+// longestBegun bounds the text that measures are looked for by.
+const longestBegun = 400
+
+// measurables asks a collector what can be measured on its machine.
+func (s jobRoutes) measurables(c *gin.Context) {
+	about := profile.Settings{Measures: []string{c.Query("begun")}}
+	if len(c.Query("begun")) > longestBegun {
+		s.fail(c, badRequest{fmt.Errorf("a measure has at most %d letters", longestBegun)})
+		return
+	}
+	if text := c.Query("pid"); text != "" {
+		pid, err := strconv.Atoi(text)
+		if err != nil || pid <= 0 {
+			s.fail(c, badRequest{fmt.Errorf("%q is not the number of a process", text)})
+			return
+		}
+		about.PIDs = []int{pid}
+	}
+	var out api.MeasurablesOut
+	if !s.question(c, "measures", about, &out) {
+		return
+	}
+	if out.Measures == nil {
+		out.Measures = []api.MeasurableOut{}
+	}
+	c.JSON(http.StatusOK, out)
+}
+
 // question asks a collector about its machine. Where there is no answer, the
 // request is answered with why.
-func (s jobRoutes) question(c *gin.Context, kind string, out any) bool {
+func (s jobRoutes) question(c *gin.Context, kind string, about profile.Settings, out any) bool {
 	ctx, cancel := context.WithTimeout(c.Request.Context(), answerWithin)
 	defer cancel()
-	j := &store.Job{Kind: kind, Collector: c.Param("name"), Who: who(c).person.Name}
+	j := &store.Job{Kind: kind, Collector: c.Param("name"), Settings: about, Who: who(c).person.Name}
 	if err := s.store.AddJob(ctx, j); err != nil {
 		s.fail(c, err)
 		return false

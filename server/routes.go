@@ -75,6 +75,10 @@ func (s *Server) table() []route {
 		{needs: people.Look, method: http.MethodGet, path: "/collectors", summary: "Collectors with what their machines allow", answer: api.CollectorsOut{}, handle: collectorRoutes{s}.collectors},
 		{needs: people.Collect, method: http.MethodGet, path: "/collectors/{name}/processes", load: asleep, summary: "The processes that run on a collector's machine", answer: api.ProcessesOut{}, handle: jobRoutes{s}.processes},
 		{needs: people.Collect, method: http.MethodGet, path: "/collectors/{name}/groups", load: asleep, summary: "The control groups in which something runs on a collector's machine", answer: api.GroupsOut{}, handle: jobRoutes{s}.groups},
+		{needs: people.Collect, method: http.MethodGet, path: "/collectors/{name}/measures", load: asleep, summary: "What can be measured on a collector's machine, by a part of its name", answer: api.MeasurablesOut{}, handle: jobRoutes{s}.measurables, query: []param{
+			{"begun", "string", "a part of the name, such as tracepoint:sched", false},
+			{"pid", "integer", "a process whose functions are listed, too, for a name that begins with function:", false},
+		}},
 		{needs: needCollector, method: http.MethodPost, path: "/collector/next", load: asleep, summary: "For collectors: the next job", body: api.CollectorIn{}, most: 1 << 20, answer: api.NextJobOut{}, handle: collectorRoutes{s}.nextJob},
 		{needs: needCollector, method: http.MethodPost, path: "/collector/jobs/{id}/blocks", load: bulky, summary: "For collectors: what a growing take has gained", octets: true, answer: api.GrowOut{}, handle: collectorRoutes{s}.grow, query: []param{
 			{"at", "integer", "where in the file it begins", true},

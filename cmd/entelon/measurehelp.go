@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"entelon/capture"
 	"entelon/core/measure"
 )
 
@@ -41,8 +42,18 @@ func wrapped(text string, width int) (lines []string) {
 	return append(lines, line)
 }
 
-func completeMeasures(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+func completeMeasures(_ *cobra.Command, _ []string, begun string) ([]string, cobra.ShellCompDirective) {
 	var out []string
+	if strings.HasPrefix(begun, "tracepoint:") {
+		list, err := capture.Measurables(begun+"*", nil)
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveError
+		}
+		for _, m := range list {
+			out = append(out, m.Name)
+		}
+		return out, cobra.ShellCompDirectiveNoFileComp
+	}
 	for _, k := range measure.Kinds {
 		word := k.Word
 		if k.Of == measure.OfATracepoint || k.Of == measure.OfAFunction {

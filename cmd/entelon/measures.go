@@ -1,7 +1,6 @@
 package main
 
 import (
-	"errors"
 	"fmt"
 	"io"
 	"path"
@@ -11,18 +10,7 @@ import (
 
 	"entelon/capture"
 	"entelon/cmd/entelon/terminal"
-	"entelon/core/measure"
-	"entelon/linux/tracefs"
 )
-
-// measurable is something that can be measured.
-type measurable struct {
-	Name  string `json:"name"` // as --measure takes it
-	Unit  string `json:"unit"`
-	Means string `json:"means"`
-	Cost  string `json:"cost"`
-	Not   string `json:"not,omitempty"` // why not, for this user on this machine
-}
 
 func measuresCommand() *cobra.Command {
 	var asJSON bool
@@ -51,7 +39,7 @@ What Entelon measures by itself:
 			if _, err := path.Match(pattern, ""); err != nil {
 				return fmt.Errorf("%q is not a pattern: write a name, in which * stands for anything", pattern)
 			}
-			list, err := measurables(pattern, of)
+			list, err := capture.Measurables(pattern, of)
 			if err != nil {
 				return err
 			}
@@ -72,55 +60,7 @@ What Entelon measures by itself:
 	return c
 }
 
-// measurables lists what is like a pattern.
-func measurables(pattern string, programs []string) (out []measurable, err error) {
-	add := func(m measurable) {
-		if is, _ := path.Match(pattern, strings.ReplaceAll(m.Name, "/", "|")); is || pattern == m.Name {
-			out = append(out, m)
-		}
-	}
-	list, listErr := tracefs.Open()
-	if listErr == nil {
-		defer func() { err = errors.Join(err, list.Close()) }()
-	}
-	for _, k := range measure.Kinds {
-		m := measurable{Name: k.Form(), Unit: k.Units(), Means: k.Means, Cost: k.Cost}
-		if listErr != nil && needsTracing(k) {
-			m.Not = listErr.Error()
-		}
-		add(m)
-	}
-	if listErr == nil {
-		points, err := list.All()
-		if err != nil {
-			return nil, err
-		}
-		for _, p := range points {
-			add(measurable{Name: "tracepoint:" + p.Group + ":" + p.Name, Unit: measure.Count, Means: "passes of the kernel's tracepoint", Cost: "about 5 µs each, under 1 µs where they come fast"})
-		}
-	}
-	for _, program := range programs {
-		names, err := capture.FunctionNames(program)
-		if err != nil {
-			return nil, fmt.Errorf("--of: %w", err)
-		}
-		for _, n := range names {
-			add(measurable{Name: "function:" + n, Unit: measure.Count, Means: "calls of the function", Cost: "about 5 µs a call, under 1 µs where they come fast"})
-		}
-	}
-	return out, nil
-}
-
-// needsTracing reports whether a measure needs the kernel's list of tracepoints or probes.
-func needsTracing(k measure.Kind) bool {
-	switch k.Way {
-	case measure.BySystemCalls, measure.ByDisk, measure.ByTracepoint, measure.ByCalls:
-		return true
-	}
-	return false
-}
-
-func printMeasures(w io.Writer, list []measurable) error {
+func printMeasures(w io.Writer, list []capture.Measurable) error {
 	for _, m := range list {
 		name := terminal.Plain(m.Name, "")
 		// Of what there are thousands, a line each is enough.

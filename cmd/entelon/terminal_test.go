@@ -10,6 +10,7 @@ import (
 	"strings"
 	"testing"
 
+	"entelon/capture"
 	"entelon/cmd/entelon/live"
 )
 
@@ -94,7 +95,7 @@ func TestExportedData(t *testing.T) {
 // TestMeasuresList has what Entelon measures, the kernel's tracepoints and a program's
 // functions, by pattern.
 func TestMeasuresList(t *testing.T) {
-	all := parse[[]measurable](t, "measures", "--json")
+	all := parse[[]capture.Measurable](t, "measures", "--json")
 	names := map[string]bool{}
 	for _, m := range all {
 		names[m.Name] = true
@@ -107,7 +108,7 @@ func TestMeasuresList(t *testing.T) {
 			t.Errorf("%s is not in the list of %d", want, len(all))
 		}
 	}
-	if got := parse[[]measurable](t, "measures", "function:ma*", "--of", program("shares"), "--json"); len(got) == 0 || !strings.HasPrefix(got[0].Name, "function:ma") {
+	if got := parse[[]capture.Measurable](t, "measures", "function:ma*", "--of", program("shares"), "--json"); len(got) == 0 || !strings.HasPrefix(got[0].Name, "function:ma") {
 		t.Errorf("of a program: %v", got)
 	}
 	fails(t, entelon(t, "measures", "nosuch*"), "nothing that can be measured")

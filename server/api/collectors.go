@@ -102,6 +102,8 @@ type JobEndIn struct {
 	Answer *ProcessesOut `json:"answer"` // to a question
 	Groups *GroupsOut    `json:"groups"`
 	Counts *CountOut     `json:"counts"`
+	// Measures answers what can be measured.
+	Measures *MeasurablesOut `json:"measures"`
 }
 
 // MachineCheck is one thing that a machine allows or not.
@@ -137,6 +139,21 @@ type ProcessOut struct {
 // ProcessesOut are the processes of a machine.
 type ProcessesOut struct {
 	Processes []ProcessOut `json:"processes"`
+}
+
+// MeasurableOut is something that can be measured on a machine.
+type MeasurableOut struct {
+	Name  string `json:"name"` // as settings have it
+	Unit  string `json:"unit"`
+	Means string `json:"means"`
+	Cost  string `json:"cost"`
+	Not   string `json:"not,omitempty"` // why not there
+}
+
+// MeasurablesOut are some things that can be measured on a machine.
+type MeasurablesOut struct {
+	Measures []MeasurableOut `json:"measures"`
+	Left     int             `json:"left"` // how many more there are
 }
 
 // GroupOut is a control group in which something runs, such as a container.

@@ -185,6 +185,7 @@ export const api = {
   addCollector: (name: string) => ask<Schemas['CollectorLinkOut']>('POST', '/collectors', undefined, { name }),
   removeCollector: (name: string) => ask<void>('DELETE', `/collectors/${encodeURIComponent(name)}`),
   collectors: () => ask<Schemas['CollectorsOut']>('GET', '/collectors'),
+  measurables: (collector: string, begun: string, pid?: number) => ask<Schemas['MeasurablesOut']>('GET', `/collectors/${encodeURIComponent(collector)}/measures?begun=${encodeURIComponent(begun)}${pid ? `&pid=${pid}` : ''}`),
   groups: (collector: string) => ask<Schemas['GroupsOut']>('GET', `/collectors/${encodeURIComponent(collector)}/groups`),
   processes: (collector: string) => ask<Schemas['ProcessesOut']>('GET', `/collectors/${encodeURIComponent(collector)}/processes`),
 }

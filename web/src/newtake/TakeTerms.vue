@@ -3,8 +3,9 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 import { api } from '../api/client'
 import type { Terms } from '../composables/useTakeTerms'
+import MeasureField from './MeasureField.vue'
 
-defineProps<{ kind: string }>()
+defineProps<{ kind: string; collector: string; pid?: number }>()
 const terms = defineModel<Terms>({ required: true })
 const known = useQuery({ queryKey: ['measures'], queryFn: api.measures })
 const plain = computed(() => (known.data.value?.measures ?? []).filter((m) => m.plain))
@@ -17,7 +18,7 @@ const others = computed(() => (known.data.value?.measures ?? []).filter((m) => m
     <label v-for="m in plain" :key="m.word" :title="m.means" class="flex items-baseline gap-2 py-[3px]">
       <input v-model="terms.measures" type="checkbox" :value="m.word" class="accent-ink translate-y-[1px]" /><span class="flex-1">{{ m.title }}</span><span class="label">{{ m.note }}</span>
     </label>
-    <label class="mt-1 block"><span class="label" :title="others.map((m) => `${m.form}: ${m.means}`).join('\n')">Others: a function, a tracepoint, an allocator of its own</span><input v-model="terms.more" class="field code mt-0.5 w-full" placeholder="function:slur.Route" spellcheck="false" aria-label="Other measures" /></label>
+    <div class="mt-1"><span class="label" :title="others.map((m) => `${m.form}: ${m.means}`).join('\n')">Others: a function, a tracepoint, an allocator of its own</span><MeasureField v-model="terms.more" :collector="collector" :pid="pid" :title="others.map((m) => `${m.form}: ${m.means}`).join('\n')" /></div>
   </section>
   <section class="mt-4" aria-label="How often">
     <h2 class="label mb-1">How often, for CPU time</h2>

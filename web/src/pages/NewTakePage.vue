@@ -102,7 +102,7 @@ async function start() {
       <p class="mt-1 text-ink-2">On the machine that you want to look at, start <span class="code">entelon collector</span>. A new machine is added on the page <RouterLink to="/machines" class="word">Machines</RouterLink>.</p>
     </div>
     <div v-else class="flex min-h-0 flex-1">
-      <div class="w-[300px] shrink-0 overflow-y-auto border-r border-rule px-6 py-4"><TakeTerms v-model="terms" :kind="kind" /></div>
+      <div class="w-[300px] shrink-0 overflow-y-auto border-r border-rule px-6 py-4"><TakeTerms v-model="terms" :kind="kind" :collector="collector" :pid="kind === 'process' ? picked[0]?.pid : undefined" /></div>
       <div class="flex min-w-0 flex-1 flex-col">
         <div class="flex h-[44px] shrink-0 items-center border-b border-rule px-3" role="group" aria-label="Where from">
           <button v-for="k in kinds" :key="k.value" type="button" class="border border-r-0 border-rule-strong px-3 py-0.5 last:border-r" :class="kind === k.value ? 'bg-ink text-paper' : 'bg-sheet text-ink-2'" :aria-pressed="kind === k.value" @click="kind = k.value">{{ k.text }}</button>

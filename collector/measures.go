@@ -1,0 +1,45 @@
+package collector
+
+import (
+	"fmt"
+	"strings"
+
+	"entelon/capture"
+	"entelon/linux/procfs"
+	"entelon/server/api"
+)
+
+// mostMeasures is how many measures an answer has.
+const mostMeasures = 200
+
+// measures lists what can be measured here and has a text in its name; of a process that
+// may be attached to, functions, too.
+func (w *Collector) measures(j *api.JobForCollector) (*api.MeasurablesOut, error) {
+	begun := strings.Join(j.Settings.Measures, "")
+	var programs []string
+	for _, pid := range j.Settings.PIDs {
+		if !strings.HasPrefix(begun, "function:") {
+			break // reading the names of all functions takes a moment
+		}
+		owner, err := procfs.Owner(pid)
+		if err != nil {
+			return nil, err
+		}
+		if !w.allow.MayAttach(owner) {
+			return nil, fmt.Errorf("this machine's owner does not allow processes of %s to be sampled", owner)
+		}
+		if program := procfs.Program(pid); program != "" {
+			programs = append(programs, program)
+		}
+	}
+	literal := strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`, "/", "|").Replace(begun)
+	list, err := capture.Measurables("*"+literal+"*", programs)
+	if err != nil {
+		return nil, err
+	}
+	out := &api.MeasurablesOut{Measures: []api.MeasurableOut{}, Left: max(0, len(list)-mostMeasures)}
+	for _, m := range list[:min(mostMeasures, len(list))] {
+		out.Measures = append(out.Measures, api.MeasurableOut(m))
+	}
+	return out, nil
+}
