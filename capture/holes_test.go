@@ -1,6 +1,8 @@
 package capture
 
 import (
+	"slices"
+	"strings"
 	"testing"
 
 	"entelon/core/profile"
@@ -65,5 +67,47 @@ __asm__(".globl _start\n_start:\n xor %rbp,%rbp\n mov %rsp,%rdi\n and $-16,%rsp\
 		if f := take.Facts; f.UserStacks < 50 || f.CompleteShare() < 0.995 {
 			t.Errorf("%s: %d stacks, %.1f %% whole: %+v", name, f.UserStacks, 100*f.CompleteShare(), f.CutOff)
 		}
+	}
+}
+
+// TestCodeMadeAtRunTime: of code that a program makes and runs itself nothing is known but
+// where it is. It was called from where a call could have led to it: not from what calls
+// before it have left on the stack.
+func TestCodeMadeAtRunTime(t *testing.T) {
+	const source = `
+#include <string.h>
+#include <sys/mman.h>
+static volatile double sum;
+__attribute__((noinline)) static void work(void) { for (int i = 0; i < 300000; i++) sum += i; }
+__attribute__((noinline)) static void deeper(volatile char *x) { volatile char y[40]; y[3] = x[2]; sum += y[3]; }
+__attribute__((noinline)) static void decoy(void) { volatile char x[24]; x[2] = 1; deeper(x); sum += x[2]; }
+int main(void) {
+	/* sub $0x148,%rsp; call *%rdi; add $0x148,%rsp; ret */
+	static const unsigned char code[] = {0x48, 0x81, 0xec, 0x48, 1, 0, 0, 0xff, 0xd7, 0x48, 0x81, 0xc4, 0x48, 1, 0, 0, 0xc3};
+	void *m = mmap(0, 4096, PROT_READ | PROT_WRITE | PROT_EXEC, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
+	memcpy(m, code, sizeof code);
+	void (*volatile made)(void (*)(void)) = (void (*)(void (*)(void)))m;
+	for (int i = 0; i < 600; i++) { decoy(); made(work); }
+}
+`
+	take := collected(t, profile.Settings{Command: []string{compiledC(t, source, "-O2", "-fomit-frame-pointer")}, RateHz: 997})
+	if f := take.Facts; f.UserStacks < 50 || f.CompleteShare() < 0.995 {
+		t.Errorf("%d stacks, %.1f %% whole: %+v", f.UserStacks, 100*f.CompleteShare(), f.CutOff)
+	}
+	p, right, wrong := take.Profile, 0, 0
+	for _, s := range p.Samples.Stack {
+		var names []string
+		p.Walk(s, func(f profile.FrameID) { names = append(names, p.FunctionName(p.Frames[f].Function)) })
+		i := slices.IndexFunc(names, func(n string) bool { return strings.HasPrefix(n, "[anonymous]") })
+		switch {
+		case i < 0:
+		case i+1 < len(names) && names[i+1] == "main":
+			right++
+		default:
+			wrong++
+		}
+	}
+	if right < 50 || wrong > 0 {
+		t.Errorf("%d stacks are of main, %d are not", right, wrong)
 	}
 }

@@ -54,7 +54,8 @@ type Sample struct {
 	Go     GoStacks
 	// Depths is set by Walk: the stack pointer at each step, which is the lower
 	// end of that frame's part of the stack, 0 where it is not known.
-	Depths []uint64
+	Depths   []uint64
+	searched int // walks that were tried out
 }
 
 // GoStacks is where the Go runtime keeps the places at which a thread left
@@ -82,7 +83,7 @@ type walker struct {
 // says why it ended. It allocates nothing but room for the steps.
 func Walk(code Code, cache *Cache, s *Sample, out []Step) ([]Step, End) {
 	w := walker{code: code, cache: cache, s: s, regs: s.Registers, out: out}
-	s.Depths = s.Depths[:0]
+	s.Depths, s.searched = s.Depths[:0], 0
 	w.begin = len(out)
 	end := w.follow(true, Counter)
 	return w.out, end
@@ -145,7 +146,11 @@ func (w *walker) step(l *line) (how How, end End, more bool) {
 		if w.byInstructions() {
 			return Instructions, 0, true
 		}
-		return w.framePointer(NoTable)
+		how, end, more = w.framePointer(NoTable)
+		if !more && end == NoTable && w.search() {
+			end = Entry
+		}
+		return how, end, more
 	}
 	switch r.cfa {
 	case cfaOutmost:

@@ -107,7 +107,7 @@ const (
 	FoundGoTables           // by the Go linker's stack tables of the function that it called
 	FoundKernelWalk         // by the kernel's own walk along frame pointers
 	FoundSignal             // from the registers that the kernel saved for a signal handler
-	FoundTopOfStack         // by the word at the stack pointer, as the rest of the walk confirmed
+	FoundTopOfStack         // by a return address on the stack, as the rest of the walk confirmed
 	FoundInterpreter        // in the interpreter's own chain of frames, at the moment of the sample
 	FoundInstructions       // by what the function's own instructions did to the stack
 )

@@ -33,6 +33,9 @@ type Code struct {
 
 	mu    sync.Mutex
 	found map[uint64]analysis // by instruction
+
+	muLeft sync.Mutex         // another one: who accepts a frame asks for this
+	left   map[uint64]leaving // by function
 }
 
 // MaxBytes bounds what is swept: about a second's work.
@@ -45,7 +48,7 @@ const maxFound = 1 << 16
 // pointed what pointers point to, which may be functions; both may be nil, and are asked when
 // the code is swept, which the first analysis does.
 func New(base uint64, code []byte, known, pointed func() []uint64) *Code {
-	return &Code{base: base, bytes: code, known: known, pointed: pointed, found: map[uint64]analysis{}}
+	return &Code{base: base, bytes: code, known: known, pointed: pointed, found: map[uint64]analysis{}, left: map[uint64]leaving{}}
 }
 
 func (c *Code) sweep() {
@@ -213,13 +216,33 @@ func (c *Code) From(start, pc uint64) []Frame { return c.follow(start, pc) }
 
 // JumpsAway reports whether a function may end with a jump to a place that does not stand in
 // the jump, as if it had been called there.
-func (c *Code) JumpsAway(start uint64) (away bool) {
+func (c *Code) JumpsAway(start uint64) bool { return c.leaves(start).away }
+
+// JumpsAnywhere reports whether a function has a jump to a place that does not stand in the
+// jump, with whatever it has on the stack.
+func (c *Code) JumpsAnywhere(start uint64) bool { return c.leaves(start).anywhere }
+
+// leaving is how a function may be left for a place that nobody knows.
+type leaving struct{ away, anywhere bool }
+
+func (c *Code) leaves(start uint64) (l leaving) {
+	c.muLeft.Lock()
+	defer c.muLeft.Unlock()
+	if l, known := c.left[start]; known {
+		return l
+	}
 	c.walk(start, func(in *x86asm.Inst, address uint64, n int, s *state) bool {
-		_, direct := target(in, address, n)
-		away = in.Op == x86asm.JMP && !direct && s.known && s.depth == 0
-		return !away
+		if _, direct := target(in, address, n); in.Op == x86asm.JMP && !direct {
+			l.anywhere = true
+			l.away = l.away || s.known && s.depth == 0
+		}
+		return !l.away
 	})
-	return away
+	if len(c.left) >= maxFound {
+		clear(c.left)
+	}
+	c.left[start] = l
+	return l
 }
 
 // Begins returns the beginning of a function that is nearest before an address.

@@ -91,7 +91,7 @@ const ways: Record<string, string> = {
   'go-tables': "Go's stack tables",
   'kernel-walk': "kernel's own walk",
   signal: 'saved registers',
-  'top-of-stack': 'top of the stack',
+  'top-of-stack': 'return address on the stack',
   instructions: 'the function’s own instructions',
   interpreter: 'the interpreter’s frames',
   unstated: 'not kept',
