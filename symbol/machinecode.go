@@ -13,6 +13,7 @@ func (o *Object) Instructions() *instructions.Code {
 	o.onceCode.Do(func() {
 		if base, code := machineCode(o); code != nil {
 			o.code = instructions.New(base, code, func() []uint64 { return functionStarts(o) }, func() []uint64 { return codePointers(o, base, len(code)) })
+			o.code.Entry = o.file.Entry
 		}
 	})
 	return o.code

@@ -8,6 +8,18 @@ type Instructed interface {
 	Instructions(addr uint64) (c *instructions.Code, bias uint64)
 }
 
+// atEntry reports whether the walk is where the program of a file begins, in code without
+// tables: what is on the stack there leads nowhere.
+func (w *walker) atEntry() bool {
+	from, ok := w.code.(Instructed)
+	if !ok {
+		return false
+	}
+	pc := w.regs.Value[PC]
+	code, bias := from.Instructions(pc)
+	return code != nil && code.AtEntry(pc-bias)
+}
+
 // byInstructions finds the caller of code without tables by what its instructions do to the
 // stack. That is taken for true only where a call stands before the return address that it
 // leads to: a direct one of this very function, or of one that jumps there or nobody knows where, or

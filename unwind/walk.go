@@ -143,6 +143,9 @@ func (w *walker) step(l *line) (how How, end End, more bool) {
 		if w.leaf() {
 			return 0, Entry, false
 		}
+		if w.atEntry() {
+			return 0, Entry, false
+		}
 		if w.byInstructions() {
 			return Instructions, 0, true
 		}

@@ -26,6 +26,8 @@ type Code struct {
 	base           uint64
 	bytes          []byte
 	known, pointed func() []uint64
+	// Entry is where the file's program begins, 0 where it does not: nothing called that.
+	Entry uint64
 
 	once   sync.Once
 	starts []uint64 // where functions begin, in order: what is called, or known
@@ -213,6 +215,12 @@ type analysis struct {
 
 // From analyses the ways to an instruction from one beginning, and returns what there may be.
 func (c *Code) From(start, pc uint64) []Frame { return c.follow(start, pc) }
+
+// entryBytes is about as long as what is written by hand for that.
+const entryBytes = 64
+
+// AtEntry reports whether an instruction is of where the file's program begins.
+func (c *Code) AtEntry(pc uint64) bool { return c.Entry != 0 && pc-c.Entry < entryBytes }
 
 // JumpsAway reports whether a function may end with a jump to a place that does not stand in
 // the jump, as if it had been called there.
