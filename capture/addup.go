@@ -1,7 +1,9 @@
 package capture
 
 import (
+	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"golang.org/x/sys/unix"
@@ -10,6 +12,7 @@ import (
 	"entelon/capture/rings"
 	"entelon/core/measure"
 	"entelon/linux/bpf"
+	"entelon/linux/procfs"
 )
 
 // addsUp reports whether what is counted is added up in the kernel: wherever its programs
@@ -18,13 +21,18 @@ func (s *session) addsUp() bool {
 	if s.other == nil || s.tallyErr != nil {
 		return false
 	}
-	for _, m := range s.measures.Chosen {
-		if m.Row().Way != measure.ByClock {
-			return true
-		}
+	if !slices.ContainsFunc(s.measures.Chosen, func(m measure.Choice) bool { return m.Row().Way != measure.ByClock }) {
+		return false
 	}
-	return false
+	if !s.wide() && !procfs.SeesAll() { // the programs know processes by other numbers
+		s.tallyErr = errNamespace
+		return false
+	}
+	return true
 }
+
+// errNamespace says why events are not added up in a container of its own.
+var errNamespace = errors.New("process numbers are those of a namespace here")
 
 // addUp loads the programs that add up the events of a plan.
 func (s *session) addUp(events []*rings.Event, stackBytes int) (err error) {

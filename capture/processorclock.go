@@ -1,6 +1,7 @@
 package capture
 
 import (
+	"fmt"
 	"slices"
 
 	"entelon/core/measure"
@@ -51,5 +52,8 @@ func (s *session) followMembers() error {
 	if s.tally != nil {
 		return nil // whose programs follow them
 	}
-	return s.other.Members.Follow()
+	if err := s.other.Members.Follow(); err != nil {
+		return fmt.Errorf("%w; --event %s does without it", err, EventThreadClock)
+	}
+	return nil
 }

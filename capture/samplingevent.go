@@ -12,16 +12,15 @@ import (
 // else does.
 func (s *session) chooseEvent() error {
 	set := &s.o.Settings
-	wide := set.Machine || set.Group != ""
 	switch set.Event {
 	case "":
 		set.Event = EventClock
-		if !wide && perf.HaveCycles() == nil {
+		if !s.wide() && perf.HaveCycles() == nil {
 			set.Event = EventCycles
 		}
 	case EventClock, EventThreadClock:
 	case EventCycles:
-		if wide {
+		if s.wide() {
 			return fmt.Errorf("cycles trigger samples of programs only, not of a whole machine or control group: %w", ErrNoCycles)
 		}
 		return perf.HaveCycles()

@@ -132,7 +132,7 @@ func (s *session) prepare() (err error) {
 		s.kernel, s.facts.ByProcessors = kernel, try.processors
 		c := perf.Clock{
 			RateHz: set.RateHz, OnExec: s.command != nil, Kernel: kernel, StackBytes: set.StackBytes,
-			Alone: s.command != nil && s.other != nil, Everyone: set.Machine || set.Group != "",
+			Alone: s.command != nil && s.other != nil, Everyone: s.wide(),
 		}
 		if s.events, err = s.plan(c); err != nil {
 			return err

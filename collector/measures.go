@@ -2,6 +2,7 @@ package collector
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"entelon/capture"
@@ -9,8 +10,12 @@ import (
 	"entelon/server/api"
 )
 
-// mostMeasures is how many measures an answer has.
-const mostMeasures = 200
+// mostMeasures is how many measures an answer has, and longestMeasure how many bytes the
+// name of each: that of a C++ function may have thousands.
+const (
+	mostMeasures   = 200
+	longestMeasure = 400
+)
 
 // measures lists what can be measured here and has a text in its name; of a process that
 // may be attached to, functions, too.
@@ -37,6 +42,7 @@ func (w *Collector) measures(j *api.JobForCollector) (*api.MeasurablesOut, error
 	if err != nil {
 		return nil, err
 	}
+	list = slices.DeleteFunc(list, func(m capture.Measurable) bool { return len(m.Name) > longestMeasure })
 	out := &api.MeasurablesOut{Measures: []api.MeasurableOut{}, Left: max(0, len(list)-mostMeasures)}
 	for _, m := range list[:min(mostMeasures, len(list))] {
 		out.Measures = append(out.Measures, api.MeasurableOut(m))

@@ -187,7 +187,7 @@ func ofClock(f *profile.Facts, e *Evidence) {
 	tick := int64(1e9) / int64(max(1, e.Settings.RateHz))
 	if missing > 0 && !f.ByProcessors && 4*e.Started*tick >= missing {
 		f.Warn("short-lived", fmt.Sprintf("%s: %d threads and processes came and went, and what they did since their last tick, one in %.1f ms, was not seen.", figures, e.Started, float64(tick)/1e6),
-			"Collect as root, whose takes see shorter ones, too, or at a higher rate, such as --rate 9973.")
+			"Collect as root, so that shorter ones are seen, too, or at a higher rate, such as --rate 9973.")
 		return
 	}
 	f.Warn("clock", figures+".", "Trust shares more than seconds here; a lower rate may help.")

@@ -53,7 +53,7 @@ func ofUnnamed(f *profile.Facts, e *Evidence) {
 		return
 	}
 	module, n := most(e.Unnamed)
-	where, remedy := path.Base(module), "Get its debug files, and name this take with them: "+GetNames+"; or build it without stripping."
+	where, remedy := path.Base(module), "Fetch its debug files and add the names to this take: "+GetNames+". Or build it without stripping."
 	if module == "//anon" {
 		where, remedy = "code made at run time", "Start it with the option of its runtime that writes a map of code to /tmp/perf-PID.map."
 	}
@@ -73,5 +73,5 @@ func ofDebugFiles(f *profile.Facts, e *Evidence) {
 	}
 	name, _ := most(e.ExportsOnly)
 	f.Warn(debugFilesCode, fmt.Sprintf("%.0f %% of the samples are in files without debug information, most of them in %s: only exported functions have names there, and inlined ones and lines are missing.", 100*share, name),
-		"Get the debug files, and name this take with them: "+GetNames)
+		"Fetch the debug files and add the names to this take: "+GetNames)
 }

@@ -219,13 +219,13 @@ const longestBegun = 400
 func (s jobRoutes) measurables(c *gin.Context) {
 	about := profile.Settings{Measures: []string{c.Query("begun")}}
 	if len(c.Query("begun")) > longestBegun {
-		s.fail(c, badRequest{fmt.Errorf("a measure has at most %d letters", longestBegun)})
+		s.fail(c, badRequest{fmt.Errorf("a measure has at most %d characters", longestBegun)})
 		return
 	}
 	if text := c.Query("pid"); text != "" {
 		pid, err := strconv.Atoi(text)
 		if err != nil || pid <= 0 {
-			s.fail(c, badRequest{fmt.Errorf("%q is not the number of a process", text)})
+			s.fail(c, badRequest{fmt.Errorf("%q is not a process ID", text)})
 			return
 		}
 		about.PIDs = []int{pid}

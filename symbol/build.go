@@ -13,55 +13,62 @@ import (
 // build and has names or finds its debug file, else the debug file alone. It is nil where
 // there is neither. path names the file in what is found.
 func (f *Finder) OpenBuild(path, id string, kind profile.ModuleKind) (*Object, error) {
-	if file, err := elfimage.OpenRegular(path); err == nil {
-		o, err := OpenObject(file, path, kind, f)
-		if err != nil {
-			return nil, err
-		}
-		o.Prepare()
-		if o.BuildID == id && o.Names() {
-			return o, nil
-		}
-		fault := o.Fault
-		if err := o.Close(); err != nil {
-			return nil, err
-		}
-		if o.BuildID == id {
-			return nil, fault
-		}
+	if id == "" || BuildIDOf(path) != id {
+		return f.openDebugAlone(path, id, kind)
 	}
-	return f.openDebugAlone(path, id, kind)
-}
-
-// openDebugAlone opens a debug file without the file that it belongs to, such as of
-// another machine's program. Code is not in it, but all that names code is.
-func (f *Finder) openDebugAlone(path, id string, kind profile.ModuleKind) (*Object, error) {
-	places := f.byID(id)
-	got, err := f.fetched(id)
+	file, err := elfimage.OpenRegular(path)
 	if err != nil {
 		return nil, err
 	}
-	for _, p := range append(places, got) {
-		file, err := elfimage.OpenRegular(p)
-		if err != nil {
-			continue // "" or not there
-		}
-		im, err := elfimage.OpenImage(file, p)
-		if err = errors.Join(err, file.Close()); err != nil {
-			return nil, err
-		}
-		o := newObject(im, path, kind, f)
-		if o.BuildID != id || !o.Names() {
-			if err := o.Close(); err != nil {
-				return nil, err
-			}
-			continue
-		}
-		o.DebugFile = p
-		fault(o, useShared(o, im, p))
+	o, err := OpenObject(file, path, kind, f)
+	if err != nil {
+		return nil, err
+	}
+	if o.Prepare(); o.Names() {
 		return o, nil
 	}
-	return nil, nil
+	return nil, errors.Join(o.Fault, o.Close())
+}
+
+// openDebugAlone opens a debug file without the file that it belongs to, such as of
+// another machine's program. Code is not in it, but all that names code is. A file that
+// cannot be read is an error only where no other one serves.
+func (f *Finder) openDebugAlone(path, id string, kind profile.ModuleKind) (*Object, error) {
+	var errs []error
+	for _, p := range f.byID(id) {
+		o, err := f.openDebugAt(p, path, id, kind)
+		if o != nil {
+			return o, nil
+		}
+		errs = append(errs, err)
+	}
+	got, err := f.fetched(id)
+	if got != "" && err == nil {
+		var o *Object
+		if o, err = f.openDebugAt(got, path, id, kind); o != nil {
+			return o, nil
+		}
+	}
+	return nil, errors.Join(append(errs, err)...)
+}
+
+// openDebugAt opens a debug file, nil where there is none or it is of another build.
+func (f *Finder) openDebugAt(place, path, id string, kind profile.ModuleKind) (*Object, error) {
+	file, err := elfimage.OpenRegular(place)
+	if err != nil {
+		return nil, nil // not there
+	}
+	im, err := elfimage.OpenImage(file, place)
+	if err = errors.Join(err, file.Close()); err != nil {
+		return nil, err
+	}
+	o := newObject(im, path, kind, f)
+	if o.BuildID != id || !o.Names() {
+		return nil, o.Close()
+	}
+	o.DebugFile = place
+	fault(o, useShared(o, im, place))
+	return o, nil
 }
 
 // Names reports whether more than the functions that other files may call have names.

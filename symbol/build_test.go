@@ -24,6 +24,15 @@ func TestDebugFileAlone(t *testing.T) {
 	if err := kept.Keep(id, filepath.Join(dir, "debug", ".build-id", id[:2], id[2:]+".debug")); err != nil {
 		t.Fatal(err)
 	}
+	// What is there under the name of a build or a program, but is none, is passed over.
+	damaged := filepath.Join(dir, "damaged")
+	place := filepath.Join(damaged, ".build-id", id[:2], id[2:]+".debug")
+	if err := os.MkdirAll(filepath.Dir(place), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(place, []byte("rubbish"), 0o644); err != nil {
+		t.Fatal(err)
+	}
 	folder := &Finder{Dirs: []string{filepath.Join(dir, "debug")}}
 	elsewhere := filepath.Join(dir, "not", "here")
 	for name, c := range map[string]struct {
@@ -35,6 +44,8 @@ func TestDebugFileAlone(t *testing.T) {
 		"program and cache":   {kept, path, id, true},
 		"folder alone":        {folder, elsewhere, id, true},
 		"cache alone":         {kept, elsewhere, id, true},
+		"script and folder":   {folder, place, id, true},
+		"damaged, and cache":  {&Finder{Dirs: []string{damaged}, Cache: cache}, elsewhere, id, true},
 		"nothing":             {&Finder{}, path, id, false},
 		"another build":       {folder, path, "00" + id[2:], false},
 		"no build":            {folder, path, "", false},

@@ -32,6 +32,8 @@ type Finder struct {
 	Servers []string // addresses such as http://localhost:8002; none are asked unless given
 	Cache   *Cache   // nil: nothing is kept, and nothing is fetched
 	Client  *http.Client
+	Context context.Context // ends what is being fetched, as that of a request does; nil: nothing does
+	Coming  func(bytes int) // is told as a file comes, for who waits; nil: nobody
 
 	mu     sync.Mutex
 	failed map[string]error // by build ID, so that nothing is asked for twice
@@ -89,7 +91,11 @@ func (f *Finder) fetched(id string) (path string, err error) {
 	if id == "" || f.Cache == nil {
 		return "", nil
 	}
-	ctx, stop := context.WithTimeout(context.Background(), fetchTime)
+	ctx := f.Context
+	if ctx == nil {
+		ctx = context.Background()
+	}
+	ctx, stop := context.WithTimeout(ctx, fetchTime)
 	defer stop()
 	path, err = f.Fetch(ctx, id)
 	if errors.Is(err, errNotFound) {
@@ -304,10 +310,27 @@ func (f *Finder) fetch(ctx context.Context, address, name string) (path string, 
 		if _, err := w.Write(head[:]); err != nil {
 			return err
 		}
-		n, err := io.Copy(w, io.LimitReader(res.Body, maxFetched))
+		n, err := io.Copy(w, io.LimitReader(f.heard(res.Body), maxFetched))
 		if err == nil && n == maxFetched {
 			err = fmt.Errorf("%s has more than %d bytes", address, int64(maxFetched))
 		}
 		return err
 	})
+}
+
+// heard is a body of which Coming is told.
+func (f *Finder) heard(body io.Reader) io.Reader {
+	if f.Coming == nil {
+		return body
+	}
+	return io.TeeReader(body, counting(f.Coming))
+}
+
+// counting is a Writer that keeps nothing.
+type counting func(bytes int)
+
+// Write implements io.Writer.
+func (c counting) Write(b []byte) (int, error) {
+	c(len(b))
+	return len(b), nil
 }

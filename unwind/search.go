@@ -15,7 +15,7 @@ const (
 // looked for that code with tables could have left there with a call to a place that it does
 // not name, or to what jumps to one, and from which the rest
 // of the walk leads to the program's entry or a thread's start; the walk is done then. What
-// called each other within such code is not told apart.
+// called each other within such code cannot be distinguished.
 func (w *walker) search() bool {
 	from, ok := w.code.(Instructed)
 	sp, known := w.regs.Get(RSP)

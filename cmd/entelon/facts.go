@@ -94,14 +94,6 @@ type moduleOut struct {
 	Kind    string `json:"kind"`
 }
 
-// trigger says what triggered the samples.
-func trigger(t *profile.Take) string {
-	if t.Facts.ByProcessors {
-		return t.Settings.Event + " of the processors"
-	}
-	return t.Settings.Event
-}
-
 // named lists who there is, by name, with the numbers of each name, or how many there are.
 func named(n int, at func(int) (name string, number int64)) string {
 	const mostNames, mostNumbers = 12, 4
@@ -208,9 +200,9 @@ func printFacts(w io.Writer, path string, t *profile.Take, f factsJSON) error {
 	}
 	row("duration", "%.2f s", float64(f.DurationNS)/1e9)
 	row("CPU by the kernel", "%.2f s", float64(f.CPUNS)/1e9)
-	row("rate", "%d a second (%s)", f.RateHz, trigger(t))
+	row("rate", "%d a second (%s)", f.RateHz, t.Trigger())
 	for _, m := range f.Measures {
-		row(m.Label, "%s%s", measure.Amount(m.Total, m.Unit), partial(m.Lost))
+		row(m.Label, "%s%s", measure.Amount(m.Total, m.Unit), profile.Partial(m.Lost))
 	}
 	row("samples", "%s", terminal.Thin(f.Samples))
 	row("lost", "%s", terminal.Thin(f.Lost))

@@ -5,6 +5,7 @@ import (
 	"io"
 	"strings"
 	"text/tabwriter"
+	"unicode"
 
 	"github.com/spf13/cobra"
 
@@ -33,13 +34,13 @@ func symbolsCommand() *cobra.Command {
 	var asJSON, full bool
 	c := &cobra.Command{
 		Use:   "symbols TAKE",
-		Short: "Show which files of a take lack function names, and get them",
-		Long: `Lists the files with code that a take passes through: what of its cost they have a
-part in, what of it ends in functions without a name, and where their names come
-from on this machine: the file itself, or its separate debug file.
+		Short: "Show which files of a take lack function names, and fetch them",
+		Long: `Lists the files whose code is on a take's stacks: their share of its cost, the share
+that ends in functions without a name, and where this machine has their names: in
+the file itself or in a separate debug file.
 
-With get, debug files that are missing are fetched for exactly these builds, and
-the take is given the names in them, however old it is.`,
+With get, missing debug files are fetched for exactly these builds, and their names
+are added to the take, however old it is.`,
 		Example: `  entelon symbols inkraster.take
   entelon symbols get inkraster.take
   entelon symbols get --debug-server http://debug.shop.example:8002 inkraster.take`,
@@ -71,7 +72,7 @@ the take is given the names in them, however old it is.`,
 			if err := printFiles(cmd.OutOrStdout(), out, full); err != nil || !lacking {
 				return err
 			}
-			_, err = fmt.Fprintf(cmd.OutOrStdout(), "\nGet what is missing, and name the take with it: entelon symbols get %s\n", args[0])
+			_, err = fmt.Fprintf(cmd.OutOrStdout(), "\nFetch what is missing and add it to the take: entelon symbols get %s\n", quoted(args[0]))
 			return err
 		},
 	}
@@ -84,7 +85,17 @@ the take is given the names in them, however old it is.`,
 
 // remedyFor is a warning's remedy as a command on the take at a path.
 func remedyFor(w profile.Warning, path string) string {
-	return strings.ReplaceAll(w.Remedy, diagnose.GetNames, strings.Replace(diagnose.GetNames, "TAKE", path, 1))
+	return strings.ReplaceAll(w.Remedy, diagnose.GetNames, strings.Replace(diagnose.GetNames, "TAKE", quoted(path), 1))
+}
+
+// quoted is a path as a shell takes it.
+func quoted(path string) string {
+	if path != "" && !strings.ContainsFunc(path, func(r rune) bool {
+		return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !strings.ContainsRune("/._-+,:@%", r)
+	}) {
+		return path
+	}
+	return "'" + strings.ReplaceAll(path, "'", `'\''`) + "'"
 }
 
 func share(part, of int64) float64 {
@@ -120,7 +131,7 @@ func printFiles(w io.Writer, files []fileOut, full bool) error {
 		}
 		switch from {
 		case "":
-			from = "nowhere here"
+			from = "not found here"
 		case f.Path:
 			from = "the file itself"
 		}

@@ -45,10 +45,10 @@ func TestSymbolsGet(t *testing.T) {
 	}
 
 	r := entelon(t, "symbols", file)
-	if asked != 0 || !strings.Contains(r.stdout, "nowhere here") || !strings.Contains(r.stdout, "entelon symbols get "+file) {
+	if asked != 0 || !strings.Contains(r.stdout, "not found here") || !strings.Contains(r.stdout, "entelon symbols get "+file) {
 		t.Errorf("asked %d times: %s%s", asked, r.stdout, r.stderr)
 	}
-	if r = entelon(t, "symbols", "get", "--no-packages", file); r.code != 0 || !strings.Contains(r.stdout, "no debug server was named") || !strings.Contains(r.stdout, "it is as it was") {
+	if r = entelon(t, "symbols", "get", "--no-packages", file); r.code != 0 || !strings.Contains(r.stdout, "no debug server was given") || !strings.Contains(r.stdout, "was not changed") {
 		t.Errorf("%d: %s%s", r.code, r.stdout, r.stderr)
 	}
 	r = entelon(t, "symbols", "get", "--no-packages", "--debug-server", server.URL, file)
@@ -74,7 +74,7 @@ func TestSymbolsGet(t *testing.T) {
 	if old := parse[hotJSON](t, "hot", "--json", file+".1"); old.Total != before.Total {
 		t.Error("the take as it was is not beside it")
 	}
-	if r = entelon(t, "symbols", "get", "--no-packages", file); r.code != 0 || !strings.Contains(r.stdout, "it is as it was") {
+	if r = entelon(t, "symbols", "get", "--no-packages", file); r.code != 0 || !strings.Contains(r.stdout, "was not changed") {
 		t.Errorf("a second time: %d: %s%s", r.code, r.stdout, r.stderr)
 	}
 	list := parse[[]fileOut](t, "symbols", "--json", file)

@@ -9,8 +9,11 @@ import (
 	"os/signal"
 	"strings"
 	"syscall"
+	"time"
 
+	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"entelon/cmd/entelon/option"
 	"entelon/cmd/entelon/terminal"
@@ -35,17 +38,17 @@ func symbolsGetCommand() *cobra.Command {
 	var g getting
 	c := &cobra.Command{
 		Use:   "get TAKE",
-		Short: "Get the names that a take lacks",
-		Long: `Fetches the debug files of the programs and libraries of a take that have none here,
-for exactly the builds that it was made with, and gives the take the names, lines
-and inlined functions in them. They come from the folders of debug files, from the
-distribution's packages (downloaded and unpacked, not installed; this takes
-Debian's tools and no root), and from debug servers: those of --debug-server or,
-without it, of the variable DEBUGINFOD_URLS. They stay in the symbol cache, so that
-later takes have the names at once.
+		Short: "Fetch the names that a take lacks",
+		Long: `Fetches the missing debug files of a take's programs and libraries, for exactly the
+builds that it was made with, and adds the names, lines and inlined functions in
+them to the take. They come from folders of debug files, from the distribution's
+packages (downloaded and unpacked, not installed; this needs Debian's tools but not
+root), and from debug servers: those given by --debug-server or, without it, by the
+variable DEBUGINFOD_URLS. They stay in the symbol cache, so that later takes have
+the names at once.
 
-The take as it was is kept beside it. Files that have a part in less than 0.5 % of
-the cost are left out, but for --all.`,
+The original take is kept beside the new one. Files with less than 0.5 % of the
+cost are skipped unless --all is given.`,
 		Example: `  entelon symbols get inkraster.take
   entelon symbols get --no-packages --debug-server http://debug.shop.example:8002 inkraster.take
   entelon symbols get inkraster.take --out named.take`,
@@ -58,9 +61,9 @@ the cost are left out, but for --all.`,
 		},
 	}
 	g.from.Add(c)
-	c.Flags().StringVarP(&g.out, "out", "o", "", "write the named take to this `FILE` (default: in the place of TAKE)")
-	c.Flags().BoolVar(&g.all, "all", false, "get the names of files with little cost, too")
-	c.Flags().BoolVar(&g.noPackages, "no-packages", false, "leave the distribution's packages out")
+	c.Flags().StringVarP(&g.out, "out", "o", "", "write the take with its names to this `FILE` (default: replace TAKE)")
+	c.Flags().BoolVar(&g.all, "all", false, "fetch the names of files with little cost, too")
+	c.Flags().BoolVar(&g.noPackages, "no-packages", false, "do not use the distribution's packages")
 	return option.TakeFile(c)
 }
 
@@ -70,7 +73,7 @@ func (g *getting) run(ctx context.Context, file string) (err error) {
 		return err
 	}
 	if !takefile.IsTake(file) {
-		return fmt.Errorf("%s is not a take: it has no addresses that could be given names", file)
+		return fmt.Errorf("%s is not a take: it has no addresses to find names for", file)
 	}
 	finder, err := g.from.Finder()
 	if err != nil {
@@ -79,6 +82,10 @@ func (g *getting) run(ctx context.Context, file string) (err error) {
 	if len(finder.Servers) == 0 && finder.Cache != nil {
 		finder.Servers = strings.Fields(os.Getenv("DEBUGINFOD_URLS"))
 	}
+	finder.Context = ctx
+	show, hide := fetching()
+	finder.Coming = show
+	defer hide()
 	namers := map[profile.ModuleID]rename.Namer{}
 	defer func() {
 		for _, n := range namers {
@@ -95,7 +102,7 @@ func (g *getting) run(ctx context.Context, file string) (err error) {
 		}
 		o, err := g.open(ctx, finder, f)
 		if ctx.Err() != nil {
-			return errors.New("stopped; the take is as it was")
+			return errors.New("stopped; the take was not changed")
 		}
 		switch {
 		case o != nil:
@@ -106,9 +113,23 @@ func (g *getting) run(ctx context.Context, file string) (err error) {
 		}
 	}
 	if left > 0 {
-		fmt.Fprintf(g.said, "%d files with less than %.1f %% of the cost were left out; --all gets them, too\n", left, 100*fewCost)
+		fmt.Fprintf(g.said, "Skipped (less than %.1f %% of the cost; --all includes them): %d\n", 100*fewCost, left)
 	}
 	return g.name(t, file, namers, rename.SamplesIn(t.Profile, bare))
+}
+
+// errTooLarge says that what was fetched is not there: only what has room is kept.
+var errTooLarge = errors.New("its debug file is larger than the symbol cache may be (--symbol-cache-size)")
+
+// fetching shows on a terminal how much has come.
+func fetching() (show func(bytes int), hide func()) {
+	if !term.IsTerminal(int(os.Stderr.Fd())) {
+		return nil, func() {}
+	}
+	bar := progressbar.NewOptions64(-1, progressbar.OptionSetWriter(os.Stderr), progressbar.OptionClearOnFinish(),
+		progressbar.OptionThrottle(200*time.Millisecond), progressbar.OptionShowBytes(true), progressbar.OptionSetDescription("fetching (Ctrl-C ends)"))
+	// A progress line that cannot be written is not worth ending for.
+	return func(n int) { _ = bar.Add(n) }, func() { _ = bar.Finish() }
 }
 
 // open finds the names of a file: on this machine, in a package, on a server. Where it
@@ -128,21 +149,22 @@ func (g *getting) open(ctx context.Context, finder *symbol.Finder, f rename.File
 		})
 		switch {
 		case err == nil:
-			return finder.OpenBuild(f.Path, f.BuildID, f.Kind)
+			if o, err = finder.OpenBuild(f.Path, f.BuildID, f.Kind); o == nil && err == nil {
+				err = errTooLarge
+			}
+			return o, err
 		case !errors.Is(err, packages.ErrNone):
 			return nil, err
 		}
 		why = append(why, terminal.OneLine(err))
 	}
 	if len(servers) == 0 {
-		why = append(why, "no debug server was named (--debug-server)")
+		why = append(why, "no debug server was given (--debug-server)")
 		return nil, errors.New(strings.Join(why, "; "))
 	}
 	finder.Servers = servers
+	fmt.Fprintf(terminal.PlainWriter{To: g.said}, "%s: asking the debug servers\n", f.Path)
 	if o, err = finder.OpenBuild(f.Path, f.BuildID, f.Kind); o != nil || err != nil {
-		if o != nil {
-			fmt.Fprintf(terminal.PlainWriter{To: g.said}, "%s: from a debug server\n", f.Path)
-		}
 		return o, err
 	}
 	why = append(why, "no debug server has build "+f.BuildID)
@@ -154,7 +176,7 @@ func (g *getting) name(t *profile.Take, file string, namers map[profile.ModuleID
 	before := rename.UnnamedSamples(t.Profile)
 	named, changed := rename.Profile(t.Profile, namers)
 	if changed == 0 {
-		_, err := fmt.Fprintf(g.said, "Nothing new is known of the functions in %s; it is as it was.\n", file)
+		_, err := fmt.Fprintf(g.said, "No new names were found; %s was not changed.\n", file)
 		return err
 	}
 	after := rename.UnnamedSamples(named)
@@ -177,10 +199,10 @@ func (g *getting) name(t *profile.Take, file string, namers map[profile.ModuleID
 	if err := sink.Close(broke); err != nil {
 		return err
 	}
-	fmt.Fprintf(g.said, "%s code addresses have names or lines that they lacked; %.1f %% of the samples have no function name now (%.1f %% before)\n",
+	fmt.Fprintf(g.said, "%s code addresses got new names or lines; %.1f %% of the samples have no function name (%.1f %% before)\n",
 		terminal.Thin(int64(changed)), 100*share(facts.Unnamed, facts.Samples), 100*share(was, facts.Samples))
 	if sink.Aside != "" {
-		fmt.Fprintf(terminal.PlainWriter{To: g.said}, "the take as it was is %s\n", sink.Aside)
+		fmt.Fprintf(terminal.PlainWriter{To: g.said}, "the original is now %s\n", sink.Aside)
 	}
 	_, err := fmt.Fprintf(terminal.PlainWriter{To: g.said}, "kept in %s\n", out)
 	return err

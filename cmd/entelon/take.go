@@ -130,7 +130,7 @@ What is added up, with --measure, which may be given several times:
 	c.Flags().StringVar(&f.settings.Group, "group", "", "sample everything in the control group `NAME`, as below /sys/fs/cgroup")
 	c.Flags().StringArrayVarP(&f.settings.Measures, "measure", "m", nil, "add up this `MEASURE`; may be repeated (default cpu)")
 	c.Flags().StringVar(&f.settings.Keep, "keep", "", "keep only the samples that this `EXPRESSION` holds, such as: thread is worker-* and not code is kernel")
-	c.Flags().Var(&f.stack, "stack", "copy this much of the stack with each sample, up to 62k (default 4k, and up to 64k more of deeper ones; 24k where that is not allowed)")
+	c.Flags().Var(&f.stack, "stack", "copy this much of the stack with each sample, up to 62k (default 4k, and up to 256k more of deeper ones; 24k where that is not allowed)")
 	c.Flags().StringVar(&f.settings.Event, "event", "", `what triggers a sample of processor time: "cycles" of the processor, the "cpu-clock", or each thread's own "thread-clock", which sees nothing of what runs shorter than a tick (default cycles where the machine has them, else the clock)`)
 	c.Flags().StringVar(&f.settings.Unwind, "unwind", capture.UnwindTables, `walk stacks by "tables" or by "frame pointers" alone`)
 	c.Flags().Float64Var(&f.cutShare, "warn-cut", 1, "warn when this share of the stacks is cut off, in `PERCENT`")
@@ -471,14 +471,6 @@ func progress(s profile.Settings) (show func(capture.Progress), hide func()) {
 	return show, func() { _ = bar.Finish() }
 }
 
-// partial says of a total that events are missing in it.
-func partial(lost int64) string {
-	if lost == 0 {
-		return ""
-	}
-	return fmt.Sprintf(" (partial: %s events are missing)", terminal.Thin(lost))
-}
-
 func summary(w io.Writer, t *profile.Take, path string) {
 	b := bufio.NewWriter(w)
 	f := t.Facts
@@ -500,7 +492,7 @@ func summary(w io.Writer, t *profile.Take, path string) {
 		rows, c := hotRows(t, m, scope.Scope{}, "self", limit, "")
 		if several || w.Name != "cpu" {
 			how, _ := t.CountingOf(m)
-			fmt.Fprintf(b, " %s: %s%s\n", w.Label, measure.Amount(c.Total(0), w.Unit), partial(how.Lost))
+			fmt.Fprintf(b, " %s: %s%s\n", w.Label, measure.Amount(c.Total(0), w.Unit), profile.Partial(how.Lost))
 		}
 		for _, r := range rows {
 			if r.Self == 0 {

@@ -370,3 +370,25 @@ func TestACommandThatEndsAtOnce(t *testing.T) {
 		t.Errorf("its take cannot be read: %s", r.stderr)
 	}
 }
+
+// TestInANamespaceOfProcesses: where process numbers are not the kernel's own, as in a
+// container, the kernel's programs cannot tell processes apart; everything is still counted.
+func TestInANamespaceOfProcesses(t *testing.T) {
+	mustSample(t)
+	if os.Geteuid() != 0 {
+		t.Skip("only root may make one")
+	}
+	file := filepath.Join(t.TempDir(), "x.take")
+	for measure, least := range map[string]int64{"cpu": 1, "syscalls": 40000} {
+		r := finish(t, exec.Command("unshare", "--pid", "--fork", "--mount-proc", program("entelon"), "take", "--measure", measure, "--out", file, "--",
+			"dd", "if=/dev/zero", "of=/dev/null", "bs=1", "count=20000"))
+		if r.code != 0 {
+			t.Fatal(r.stderr)
+		}
+		f := parse[factsJSON](t, "facts", "--json", file)
+		total := f.Measures[len(f.Measures)-1]
+		if total.Total+total.Lost < least || f.ByProcessors {
+			t.Errorf("%s: %+v, by the processors' clocks: %v", measure, total, f.ByProcessors)
+		}
+	}
+}

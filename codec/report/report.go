@@ -85,7 +85,7 @@ func Write(w io.Writer, v codec.View) error {
 	facts := []fact{
 		{"Command", fmt.Sprintf("%q", s.Command)}, {"Directory", s.Dir}, {"Started", m.StartedAt.UTC().Format(time.RFC1123)},
 		{"Lasted", fmt.Sprintf("%.2f s, ended by %s", float64(f.DurationNS)/1e9, f.EndedBy)}, {"CPU time", fmt.Sprintf("%.2f s by the kernel's count", float64(f.CPUNS)/1e9)},
-		{"Samples", fmt.Sprintf("%d at %d a second (%s), %d lost", f.Samples, s.RateHz, s.Event, f.Lost)}, {"Whole stacks", fmt.Sprintf("%.2f %%", 100*f.CompleteShare())},
+		{"Samples", fmt.Sprintf("%d at %d a second (%s), %d lost", f.Samples, s.RateHz, v.Take.Trigger(), f.Lost)}, {"Whole stacks", fmt.Sprintf("%.2f %%", 100*f.CompleteShare())},
 		{"Build ID", f.BuildID}, {"Machine", fmt.Sprintf("%s, %d processors, kernel %s", m.Processor, m.Processors, m.Kernel)}, {"Collected by", "Entelon " + m.Entelon},
 	}
 	if s.Keep != "" {

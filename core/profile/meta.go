@@ -193,6 +193,14 @@ func (s Settings) MarshalJSON() ([]byte, error) {
 	return json.Marshal(plain(s))
 }
 
+// Trigger says what triggered the samples of processor time.
+func (t *Take) Trigger() string {
+	if t.Facts.ByProcessors {
+		return t.Settings.Event + " of each processor"
+	}
+	return t.Settings.Event
+}
+
 // The events that can trigger a sample of processor time, as they stand in the settings of
 // a take.
 const (

@@ -155,7 +155,7 @@ func checkDebugFiles() Check {
 	case os.Getenv("DEBUGINFOD_URLS") != "":
 		return Check{Name: "Debug files", State: CheckGood, Text: "Debug files that are missing can be fetched with --debug-server."}
 	}
-	return Check{"Debug files", CheckPart, "No separate debug files are installed: inlined functions and lines of system libraries are missing.", "Get them for a take with: entelon symbols get TAKE. Or install the packages that end in -dbgsym or -dbg."}
+	return Check{"Debug files", CheckPart, "No separate debug files are installed: inlined functions and lines of system libraries are missing.", "Fetch them for a take with: entelon symbols get TAKE. Or install the packages that end in -dbgsym or -dbg."}
 }
 
 // checkCompilers asks the C compilers that are installed whether optimised code

@@ -27,6 +27,9 @@ func Get(ctx context.Context, f *symbol.Finder, path, id string, asked func(Pack
 	if err != nil {
 		return err
 	}
+	if d.Size > f.Cache.Limit {
+		return fmt.Errorf("%s has %d bytes, more than the symbol cache may hold (--symbol-cache-size)", d.Name, d.Size)
+	}
 	if asked != nil {
 		asked(d)
 	}

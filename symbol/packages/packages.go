@@ -116,7 +116,7 @@ func Debug(ctx context.Context, p Package) (Package, error) {
 			return d, nil
 		}
 	}
-	return Package{}, fmt.Errorf("%w with the debug files of %s %s is in the lists of apt, whose sources may lack the archive of debug packages", ErrNone, p.Name, p.Version)
+	return Package{}, fmt.Errorf("%w with debug files for %s %s in apt's lists; its sources may not include the archive of debug packages", ErrNone, p.Name, p.Version)
 }
 
 // Fetch downloads a package and unpacks it in a folder, without installing it. It returns

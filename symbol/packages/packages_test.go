@@ -129,7 +129,7 @@ func TestNoPackage(t *testing.T) {
 	ctx := context.Background()
 	d := newDistribution(t, "inkraster-dbgsym", "3.4.0-1")
 	for why, c := range map[string]struct{ path, id string }{
-		"inkraster 3.5.0-1 is in the lists": {d.program, d.id},
+		"debug files for inkraster 3.5.0-1": {d.program, d.id},
 		"not on this machine":               {d.program, strings.Repeat("0", len(d.id))},
 		"is not on this machine":            {"/not/here", d.id},
 	} {

@@ -35,7 +35,7 @@ function choose(name: string | null) {
       <ComboboxOption v-for="m in list" :key="m.name" v-slot="{ active }" :value="m.name" as="template">
         <li class="cursor-pointer px-2 py-0.5" :class="active && 'bg-wash'" :title="m.means"><span class="code break-all">{{ m.name }}</span><span v-if="m.not" class="label block text-alarm">Not here: {{ m.not }}</span></li>
       </ComboboxOption>
-      <li v-if="found.data.value?.left" class="label px-2 py-0.5" role="presentation">and {{ count(found.data.value.left) }} more; write on</li>
+      <li v-if="found.data.value?.left" class="label px-2 py-0.5" role="presentation">and {{ count(found.data.value.left) }} more; keep typing</li>
     </ComboboxOptions>
     <p v-if="found.isError.value && word" class="label text-alarm">{{ (found.error.value as Error).message }}</p>
   </Combobox>

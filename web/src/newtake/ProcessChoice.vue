@@ -50,8 +50,8 @@ const grid = 'grid grid-cols-[64px_minmax(120px,1fr)_76px_52px_64px_84px_minmax(
   </div>
   <label v-if="family.children.length" class="flex h-[34px] shrink-0 items-center gap-2 border-b border-rule bg-wash px-3" data-test="children">
     <input v-model="children" type="checkbox" class="accent-ink" />
-    <span>Sample {{ family.children.length === 1 ? 'the child that runs' : `the ${count(family.children.length)} children that run` }} already, too: {{ names(family.children) }}</span>
-    <span class="label ml-auto">{{ family.idle ? 'They do the work. ' : '' }}What is started later is sampled in any case.</span>
+    <span>Also sample {{ family.children.length === 1 ? 'the child' : `the ${count(family.children.length)} children` }} already running: {{ names(family.children) }}</span>
+    <span class="label ml-auto">{{ family.idle ? 'They do the work. ' : '' }}Processes started later are always sampled.</span>
   </label>
   <div class="label h-[26px] shrink-0 border-b border-rule" :class="grid"><span class="text-right">Number</span><span>Name</span><span>Owner</span><span class="text-right">Age</span><span class="text-right">CPU now</span><span>Runtime</span><span>Command</span></div>
   <div class="min-h-0 flex-1 overflow-y-auto" role="listbox" aria-label="Processes" aria-multiselectable="true">
