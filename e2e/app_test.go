@@ -253,6 +253,19 @@ func written(t *testing.T, name, text string) string {
 }
 
 // theme chooses light or dark and forgets what else the browser keeps. Other
+// looked takes pictures of what is to be looked at, in both themes, where they are wanted;
+// none of them is kept.
+func (p *page) looked(name string) {
+	p.t.Helper()
+	if *shots == "" || !*all {
+		return
+	}
+	for _, theme := range []string{"dark", "light"} {
+		value[any](p, fmt.Sprintf(`document.documentElement.classList.toggle('dark', %v)`, theme == "dark"))
+		p.picture(filepath.Join(*shots, name+"-"+theme+".png"))
+	}
+}
+
 // tabs hear of what is cleared all at once and would write their own again.
 func (p *page) theme(name string) {
 	p.t.Helper()

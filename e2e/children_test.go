@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"os/exec"
-	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
@@ -36,9 +35,7 @@ func TestChildrenAreShown(t *testing.T) {
 		p.until("its children", `document.querySelector('[data-test=children]')?.innerText.includes('the 2 children already running: engraved') && document.querySelector('[data-test=children] input').checked`)
 	}
 	pick()
-	if *shots != "" && *all {
-		p.picture(filepath.Join(*shots, "children.png"))
-	}
+	p.looked("children")
 	p.click("[data-test=start]")
 	p.until("the page of the take", `location.pathname.startsWith('/running/')`)
 	p.until("a flame", `Number(document.querySelector('[data-test=flame]')?.dataset.frames) > 10`)

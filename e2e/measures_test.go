@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"path/filepath"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -27,9 +26,7 @@ func TestMeasuresAreCompleted(t *testing.T) {
 	p.click("[data-test=process]")
 	p.do("beginning a function", chromedp.SendKeys(field, " function:entelon/demo/engraved/slur.R"))
 	p.until("its functions", offered+`.some(t => t.endsWith('slur.Route'))`)
-	if *shots != "" && *all {
-		p.picture(filepath.Join(*shots, "measurables.png"))
-	}
+	p.looked("measurables")
 	p.do("choosing one", chromedp.Click(`//*[@data-test="measurables"]//li[contains(., "slur.Route")]`, chromedp.NodeVisible))
 	p.until("both stand there", `/^tracepoint:sched:sched_process_fork function:entelon\/demo\/engraved\/slur\.Route$/.test(document.querySelector("`+field+`").value)`)
 }

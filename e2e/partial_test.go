@@ -51,20 +51,14 @@ func TestATotalThatIsPartial(t *testing.T) {
 	p.until("the take in the list", `fetch('/api/v1/takes?search=1.9.0').then(r => r.json()).then(r => r.takes.length === 1 && (location.href = '/takes/' + r.takes[0].key, true))`)
 	p.until("the take", `!!document.querySelector('[data-test=partial]')`)
 	p.until("how many are missing", `document.querySelector('[data-test=partial]').textContent.replace(/\s/g, ' ').includes('75 037 events are missing')`)
-	if *shots != "" && *all {
-		p.picture(filepath.Join(*shots, "partial.png"))
-	}
+	p.looked("partial")
 	p.do("opening the facts", chromedp.Click(`//button[normalize-space()="Facts"]`, chromedp.NodeVisible))
 	p.until("how it was counted", `(t => t.includes('faults: 4 000, of which 40 have a sample of their own; partial: 75 037 more are missing') && t.includes("0.20 s of the CPU time was Entelon's own"))(document.querySelector('[role=dialog]')?.innerText.replace(/\s/g, ' ') ?? '')`)
-	if *shots != "" && *all {
-		p.picture(filepath.Join(*shots, "partial-facts.png"))
-	}
+	p.looked("partial-facts")
 	at := value[string](p, `location.pathname`)
 	p.visit("/programs/inkraster?measure=faults")
 	p.until("the ledger says so, too", `document.querySelector('[data-test=build] [data-test=partial]')?.title.replace(/\s/g, ' ').includes('75 037 events')`)
-	if *shots != "" && *all {
-		p.picture(filepath.Join(*shots, "partial-ledger.png"))
-	}
+	p.looked("partial-ledger")
 	p.visit("/programs/inkraster/function?measure=faults&focus=plates.press")
 	p.until("and a function over builds", `!!document.querySelector('[data-test=over-build] [data-test=partial]')`)
 	p.visit(at)

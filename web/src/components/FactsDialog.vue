@@ -55,7 +55,7 @@ const facts = computed<[string, string][]>(() => {
     ['Lasted', `${seconds(t.duration_ns)}, ended by ${endings[f.ended_by] ?? f.ended_by}`],
     ['CPU time', `${seconds(t.cpu_ns)} by the kernel's count`],
     ...(s.keep ? [['Kept only', `${s.keep}; ${count(f.left_out ?? 0)} samples were left out`] as [string, string]] : []),
-    ['Samples', `${count(t.samples)} at ${count(t.rate_hz)} a second of CPU time (${s.event}${f.by_processors ? ' of each processor' : ''})`],
+    ['Samples', `${count(t.samples)} at ${count(t.rate_hz)} a second of CPU time${s.event ? ` (${s.event}${f.by_processors ? ' of each processor' : ''})` : ''}`],
     ['Lost', count(t.lost)],
     ...(f.counted ?? []).map((c): [string, string] => [
       'Every event',
