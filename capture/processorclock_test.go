@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"entelon/core/profile"
+	"entelon/judge"
 )
 
 // shortLived does two thirds of its work in threads or processes that last 2 ms each, one
@@ -97,40 +98,42 @@ func TestShorterThanATick(t *testing.T) {
 	}()
 	for _, kind := range []string{"threads", "processes"} {
 		for _, event := range []string{EventClock, EventThreadClock} {
-			said := t.TempDir() + "/share"
-			set := profile.Settings{Command: []string{program, kind, said}, RateHz: 199, Event: event, ForNS: int64(120 * time.Second)}
-			r, err := Collect(context.Background(), Options{Settings: set}, discard{})
-			if err != nil {
-				t.Fatal(err)
-			}
-			b, err := os.ReadFile(said)
-			if err != nil {
-				t.Fatal(err)
-			}
-			want, err := strconv.ParseFloat(string(b), 64)
-			if err != nil {
-				t.Fatal(err)
-			}
-			p, by := r.Take.Profile, r.Take.Facts.ByProcessors
-			got, n := shareOf(p)
-			if by != (event == EventClock) {
-				t.Errorf("%s, %s: by the processors' clocks: %v", kind, event, by)
-			}
-			if event == EventThreadClock {
-				if got > want/2 {
-					t.Errorf("%s: by their own clocks %.3f of %.3f is seen, so that this test shows nothing", kind, got, want)
+			judge.Fairly(t, func(t *judge.Try) {
+				said := t.TempDir() + "/share"
+				set := profile.Settings{Command: []string{program, kind, said}, RateHz: 199, Event: event, ForNS: int64(120 * time.Second)}
+				r, err := Collect(context.Background(), Options{Settings: set}, discard{})
+				if err != nil {
+					t.Fatal(err)
 				}
-				continue
-			}
-			// 99.9 % of the takes of a fair sampler are within this.
-			if within := 3.3 * math.Sqrt(want*(1-want)/float64(n)); n < 200 || math.Abs(got-want) > within {
-				t.Errorf("%s: %.3f ± %.3f of %d samples, where the program says %.3f", kind, got, within, n, want)
-			}
-			for _, x := range p.Processes {
-				if name := p.Strings[x.Name]; !strings.HasPrefix(name, "program") {
-					t.Errorf("%s: process %d (%s) is in the take", kind, x.PID, name)
+				b, err := os.ReadFile(said)
+				if err != nil {
+					t.Fatal(err)
 				}
-			}
+				want, err := strconv.ParseFloat(string(b), 64)
+				if err != nil {
+					t.Fatal(err)
+				}
+				p, by := r.Take.Profile, r.Take.Facts.ByProcessors
+				got, n := shareOf(p)
+				if by != (event == EventClock) {
+					t.Errorf("%s, %s: by the processors' clocks: %v", kind, event, by)
+				}
+				if event == EventThreadClock {
+					if got > want/2 {
+						t.Errorf("%s: by their own clocks %.3f of %.3f is seen, so that this test shows nothing", kind, got, want)
+					}
+					return
+				}
+				// 99.9 % of the takes of a fair sampler are within this.
+				if within := 3.3 * math.Sqrt(want*(1-want)/float64(n)); n < 200 || math.Abs(got-want) > within {
+					t.Errorf("%s: %.3f ± %.3f of %d samples, where the program says %.3f", kind, got, within, n, want)
+				}
+				for _, x := range p.Processes {
+					if name := p.Strings[x.Name]; !strings.HasPrefix(name, "program") {
+						t.Errorf("%s: process %d (%s) is in the take", kind, x.PID, name)
+					}
+				}
+			})
 		}
 	}
 }
@@ -140,29 +143,31 @@ func TestShorterThanATickAttached(t *testing.T) {
 	if os.Geteuid() != 0 {
 		t.Skip("only root may load programs into the kernel")
 	}
-	said := t.TempDir() + "/share"
-	cmd := exec.Command(compiledC(t, shortLived, "-O2"), "processes", said)
-	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
-	}
-	defer func() { _ = cmd.Wait() }()
-	r, err := Collect(context.Background(), Options{Settings: profile.Settings{PID: cmd.Process.Pid, RateHz: 199, Event: EventClock, ForNS: int64(120 * time.Second)}}, discard{})
-	if err != nil {
-		t.Fatal(err)
-	}
-	b, err := os.ReadFile(said)
-	if err != nil {
-		t.Fatal(err)
-	}
-	var want float64
-	if _, err := fmt.Sscan(string(b), &want); err != nil {
-		t.Fatal(err)
-	}
-	got, n := shareOf(r.Take.Profile)
-	if within := 3.3*math.Sqrt(want*(1-want)/float64(n)) + 0.02; n < 200 || math.Abs(got-want) > within || !r.Take.Facts.ByProcessors {
-		t.Errorf("%.3f ± %.3f of %d samples, where the program says %.3f", got, within, n, want)
-	}
-	if cpu := float64(r.Take.Facts.CPUNS) / 1e9; cpu < 1 {
-		t.Errorf("%.2f s of processor time were counted", cpu)
-	}
+	judge.Fairly(t, func(t *judge.Try) {
+		said := t.TempDir() + "/share"
+		cmd := exec.Command(compiledC(t.T, shortLived, "-O2"), "processes", said)
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		defer func() { _ = cmd.Wait() }()
+		r, err := Collect(context.Background(), Options{Settings: profile.Settings{PID: cmd.Process.Pid, RateHz: 199, Event: EventClock, ForNS: int64(120 * time.Second)}}, discard{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		b, err := os.ReadFile(said)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var want float64
+		if _, err := fmt.Sscan(string(b), &want); err != nil {
+			t.Fatal(err)
+		}
+		got, n := shareOf(r.Take.Profile)
+		if within := 3.3*math.Sqrt(want*(1-want)/float64(n)) + 0.02; n < 200 || math.Abs(got-want) > within || !r.Take.Facts.ByProcessors {
+			t.Errorf("%.3f ± %.3f of %d samples, where the program says %.3f", got, within, n, want)
+		}
+		if cpu := float64(r.Take.Facts.CPUNS) / 1e9; cpu < 1 {
+			t.Errorf("%.2f s of processor time were counted", cpu)
+		}
+	})
 }

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"entelon/core/profile"
+	"entelon/judge"
 	"entelon/linux/procfs"
 )
 
@@ -49,9 +50,11 @@ func TestChildrenThatRunAlready(t *testing.T) {
 	if len(set.PIDs) != 3 || set.PIDs[0] != idle || !strings.Contains(said, "2 children") || !strings.Contains(said, "sampled with it") {
 		t.Errorf("%v, %q", set.PIDs, said)
 	}
-	if take := collected(t, *set); take.Facts.Samples < 300 || len(take.Profile.Processes) < 3 {
-		t.Errorf("%d samples of %d processes", take.Facts.Samples, len(take.Profile.Processes))
-	}
+	judge.Fairly(t, func(t *judge.Try) {
+		if take := collected(t, *set); take.Facts.Samples < 300 || len(take.Profile.Processes) < 3 {
+			t.Errorf("%d samples of %d processes", take.Facts.Samples, len(take.Profile.Processes))
+		}
+	})
 	if set, said := with(idle, ChildrenNo); len(set.PIDs) != 1 || said != "" {
 		t.Errorf("%v, %q", set.PIDs, said)
 	}

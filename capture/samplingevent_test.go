@@ -45,7 +45,7 @@ func spinning(t *testing.T) int {
 	return cmd.Process.Pid
 }
 
-func collected(t *testing.T, set profile.Settings) *profile.Take {
+func collected(t testing.TB, set profile.Settings) *profile.Take {
 	t.Helper()
 	set.Unwind, set.RateHz, set.ForNS = UnwindTables, 997, 1e9
 	r, err := Collect(context.Background(), Options{Settings: set}, discard{})

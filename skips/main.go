@@ -1,7 +1,9 @@
 // Command skips reads what "go test -json" writes, passes on what is worth reading (the
 // result of each package, everything that a failed test wrote), and lists at the end
 // which tests left themselves out, with their reasons. It fails where a test did that
-// which is not in the list of those that may: what could run here must run.
+// which is not in the list of those that may: what could run here must run. What failed
+// while the host of this machine took much of its time away is tested once more by itself,
+// and told in any case.
 //
 // One goroutine reads and writes.
 package main
@@ -15,6 +17,9 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
+
+	"entelon/linux/procfs"
 )
 
 // may are the tests that leave themselves out of an ordinary run, with what runs them.
@@ -23,10 +28,12 @@ var may = map[string]string{
 }
 
 // disturbed begins the reason of a test that measures and was disturbed by the machine
-// at every try. It is not judged; mostDisturbed of a run may be so.
+// at every try. It is not judged; mostDisturbed of a run may be so, and mostStolen of one
+// throughout which the host took the machine's time away.
 const (
 	disturbed     = "disturbed three times: "
 	mostDisturbed = 2
+	mostStolen    = 8
 )
 
 // event is one line of the test's report.
@@ -44,20 +51,50 @@ type summary struct {
 	unjudged int      // of these, that were disturbed
 	failed   bool
 	packages int // that were tested, or failed to be
+	again    []failure
 }
 
-// read passes a report on, as described above.
-func read(r io.Reader, w io.Writer) (s summary, err error) {
+// running is a package that is being tested.
+type running struct {
+	began  time.Time
+	stolen time.Duration // by then, since the start of the machine
+	open   int           // tests that began and did not end
+	failed []failure
+}
+
+// read passes a report on, as described above. What failed in a package while the host took
+// time away, as stolen counts it, is not failed yet but to be tested again.
+func read(r io.Reader, w io.Writer, stolen func() time.Duration) (s summary, err error) {
 	said := map[string][]string{} // by test, what it wrote so far
+	packages := map[string]*running{}
+	began, before := time.Now(), stolen()
 	for d := json.NewDecoder(bufio.NewReader(r)); ; {
 		var e event
 		if err := d.Decode(&e); errors.Is(err, io.EOF) {
 			slices.Sort(s.left)
+			most := mostDisturbed
+			if share(stolen()-before, time.Since(began)) > disturbing {
+				most = mostStolen
+			}
+			s.unlisted += max(0, s.unjudged-most)
 			return s, nil
 		} else if err != nil {
 			return s, fmt.Errorf("reading the report of the tests: %w", err)
 		}
 		name := e.Package + "." + e.Test
+		pack := packages[e.Package]
+		if pack == nil {
+			pack = &running{began: time.Now(), stolen: stolen()}
+			packages[e.Package] = pack
+		}
+		if e.Test != "" {
+			switch e.Action {
+			case "run":
+				pack.open++
+			case "pass", "fail", "skip":
+				pack.open--
+			}
+		}
 		switch e.Action {
 		case "output":
 			if e.Test == "" {
@@ -69,17 +106,28 @@ func read(r io.Reader, w io.Writer) (s summary, err error) {
 			said[name] = append(said[name], e.Output)
 		case "build-output":
 			fmt.Fprint(w, e.Output)
-		case "fail", "build-fail":
+		case "build-fail":
 			s.failed = true
-			if e.Test == "" {
-				s.packages++
+			s.packages++
+		case "fail":
+			if e.Test != "" {
+				lines := slices.DeleteFunc(said[name], func(l string) bool { return strings.HasPrefix(l, "=== ") })
+				pack.failed = append(pack.failed, failure{pack: e.Package, test: e.Test, said: lines})
+				delete(said, name)
+				continue
 			}
-			for _, line := range said[name] {
-				if !strings.HasPrefix(line, "=== ") {
-					fmt.Fprint(w, line)
-				}
+			s.packages++
+			taken := share(stolen()-pack.stolen, time.Since(pack.began))
+			// Where the whole package came to an end, what was not tested cannot be told.
+			if len(pack.failed) > 0 && pack.open == 0 && taken > disturbing {
+				fmt.Fprintf(w, "The host took %.0f %% of a processor away from %s: what failed is tested again at the end.\n", 100*taken, e.Package)
+				s.again = append(s.again, top(pack.failed)...)
+				continue
 			}
-			delete(said, name)
+			s.failed = true
+			for _, f := range pack.failed {
+				fmt.Fprint(w, strings.Join(f.said, ""))
+			}
 		case "pass":
 			if e.Test == "" {
 				s.packages++
@@ -94,7 +142,7 @@ func read(r io.Reader, w io.Writer) (s summary, err error) {
 			switch {
 			case listed:
 				note = by + " runs it"
-			case strings.Contains(why, disturbed) && s.unjudged < mostDisturbed:
+			case strings.Contains(why, disturbed):
 				note = "not judged"
 				s.unjudged++
 			default:
@@ -105,6 +153,9 @@ func read(r io.Reader, w io.Writer) (s summary, err error) {
 		}
 	}
 }
+
+// share is how much of one processor was taken away, 0 of no time.
+func share(taken, of time.Duration) float64 { return float64(taken) / float64(max(1, of)) }
 
 // reason is why a test left itself out: the last thing that it wrote of itself.
 func reason(lines []string) string {
@@ -118,10 +169,17 @@ func reason(lines []string) string {
 }
 
 func main() {
-	s, err := read(os.Stdin, os.Stdout)
+	s, err := read(os.Stdin, os.Stdout, procfs.StolenTime)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
+	}
+	for _, f := range again(s.again, alone, os.Stdout) {
+		s.failed = true
+		fmt.Printf("%s.%s:\n%s", f.pack, f.test, strings.Join(f.said, ""))
+	}
+	if s.unjudged > 0 && s.unlisted > 0 {
+		fmt.Fprintf(os.Stderr, "%d tests were disturbed, which is too many.\n", s.unjudged)
 	}
 	if n := len(s.left); n > 0 {
 		fmt.Printf("\n%d tests left themselves out:\n", n)

@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"slices"
 	"testing"
+
+	"entelon/judge"
 )
 
 // TestChecks: what is doubtful about how a take ran is said, and nothing is
@@ -39,26 +41,28 @@ func TestChecks(t *testing.T) {
 		{[]string{filepath.Join(dir, "gone")}, []string{"unoptimised", "ended-at-once"}, []string{"idle"}},
 		{[]string{"sleep", "1.3"}, []string{"idle"}, []string{"unoptimised", "ended-at-once"}},
 	} {
-		file := filepath.Join(dir, "x.take")
-		if r := entelon(t, append([]string{"take", "--out", file, "--"}, c.command...)...); r.code != 0 {
-			t.Fatal(r.stderr)
-		}
-		var codes []string
-		for _, w := range parse[factsJSON](t, "facts", "--json", file).Warnings {
-			codes = append(codes, w.Code)
-			if w.Text == "" || w.Remedy == "" {
-				t.Errorf("%s has no text or no remedy", w.Code)
+		judge.Fairly(t, func(t *judge.Try) {
+			file := filepath.Join(dir, "x.take")
+			if r := entelon(t, append([]string{"take", "--out", file, "--"}, c.command...)...); r.code != 0 {
+				t.Fatal(r.stderr)
 			}
-		}
-		for _, want := range c.has {
-			if !slices.Contains(codes, want) {
-				t.Errorf("%v: %v lacks %s", c.command, codes, want)
+			var codes []string
+			for _, w := range parse[factsJSON](t, "facts", "--json", file).Warnings {
+				codes = append(codes, w.Code)
+				if w.Text == "" || w.Remedy == "" {
+					t.Errorf("%s has no text or no remedy", w.Code)
+				}
 			}
-		}
-		for _, not := range c.lacks {
-			if slices.Contains(codes, not) && !(not == "idle" && slices.Contains(codes, "busy")) {
-				t.Errorf("%v: %v has %s", c.command, codes, not)
+			for _, want := range c.has {
+				if !slices.Contains(codes, want) {
+					t.Errorf("%v: %v lacks %s", c.command, codes, want)
+				}
 			}
-		}
+			for _, not := range c.lacks {
+				if slices.Contains(codes, not) && !(not == "idle" && slices.Contains(codes, "busy")) {
+					t.Errorf("%v: %v has %s", c.command, codes, not)
+				}
+			}
+		})
 	}
 }

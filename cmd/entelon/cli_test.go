@@ -64,12 +64,12 @@ type result struct {
 	code           int
 }
 
-func entelon(t *testing.T, args ...string) result {
+func entelon(t testing.TB, args ...string) result {
 	t.Helper()
 	return finish(t, exec.Command(program("entelon"), args...))
 }
 
-func finish(t *testing.T, cmd *exec.Cmd) result {
+func finish(t testing.TB, cmd *exec.Cmd) result {
 	t.Helper()
 	var out, errs bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errs
@@ -82,7 +82,7 @@ func finish(t *testing.T, cmd *exec.Cmd) result {
 }
 
 // mustSample leaves a test out where the kernel forbids what it is about.
-func mustSample(t *testing.T) {
+func mustSample(t testing.TB) {
 	t.Helper()
 	if err := perf.Allowed(); err != nil {
 		t.Skip(err)
@@ -90,7 +90,7 @@ func mustSample(t *testing.T) {
 }
 
 // parse runs a command that prints JSON.
-func parse[T any](t *testing.T, args ...string) T {
+func parse[T any](t testing.TB, args ...string) T {
 	t.Helper()
 	r := entelon(t, args...)
 	if r.code != 0 {
@@ -106,7 +106,7 @@ func parse[T any](t *testing.T, args ...string) T {
 }
 
 // fails expects one clear line and a non-zero exit code.
-func fails(t *testing.T, r result, words ...string) {
+func fails(t testing.TB, r result, words ...string) {
 	t.Helper()
 	if r.code == 0 {
 		t.Errorf("it ended well: %s", r.stdout)

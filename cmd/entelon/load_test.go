@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"entelon/bench/section"
+	"entelon/judge"
 	"entelon/server/api"
 )
 
@@ -181,23 +182,26 @@ func TestManyAtOnce(t *testing.T) {
 		t.Fatal(err, first.bad)
 	}
 	f.Close()
-	warm := d.readers(added.Take.Key, people, during/4) // from nothing
-	w := d.readers(added.Take.Key, people, during)
-	fmt.Fprintf(&b, "| %d readers of %d samples, six shapes, mixed: %d answers | median %.0f ms, 95 %% within %.0f ms (the first %.0f s, from nothing: %.0f ms) |\n", people, samples, len(w.all), ms(w.quantile(0.5)), ms(w.quantile(0.95)), (during / 4).Seconds(), ms(warm.quantile(0.95)))
-	if len(w.bad)+len(warm.bad) > 0 || len(w.all) < people || w.quantile(0.95) > 3*time.Second {
-		t.Errorf("%d answers, 95 %% within %v, %v", len(w.all), w.quantile(0.95), w.bad)
-	}
 	var list []string
 	for n := range files {
 		list = append(list, invented(t, dir, samples, samples/5, 100+n))
 	}
-	e := newDesk(t) // its memory is that of the uploads
-	sent, me, took := e.uploads(list)
-	high := peak(t, e.server.Process.Pid)
-	fmt.Fprintf(&b, "| %d uploads of %d samples at once | all kept after %.0f s; meanwhile `/me` 95 %% within %.0f ms; most memory %.2f GB |\n", files, samples, took.Seconds(), ms(me.quantile(0.95)), float64(high)/1e9)
-	if len(sent.bad)+len(me.bad) > 0 || e.takes() != int64(files) || me.quantile(0.95) > time.Second || high > 3<<30/2 {
-		t.Errorf("%v, %v: %d takes, /me 95 %% within %v, %d MB", sent.bad, me.bad, e.takes(), me.quantile(0.95), high>>20)
-	}
+	judge.Fairly(t, func(j *judge.Try) {
+		warm := d.readers(added.Take.Key, people, during/4) // from nothing
+		w := d.readers(added.Take.Key, people, during)
+		b.Reset()
+		fmt.Fprintf(&b, "| %d readers of %d samples, six shapes, mixed: %d answers | median %.0f ms, 95 %% within %.0f ms (the first %.0f s, from nothing: %.0f ms) |\n", people, samples, len(w.all), ms(w.quantile(0.5)), ms(w.quantile(0.95)), (during / 4).Seconds(), ms(warm.quantile(0.95)))
+		if len(w.bad)+len(warm.bad) > 0 || len(w.all) < people || w.quantile(0.95) > 3*time.Second {
+			j.Errorf("%d answers, 95 %% within %v, %v", len(w.all), w.quantile(0.95), w.bad)
+		}
+		e := newDesk(t) // its memory is that of the uploads
+		sent, me, took := e.uploads(list)
+		high := peak(t, e.server.Process.Pid)
+		fmt.Fprintf(&b, "| %d uploads of %d samples at once | all kept after %.0f s; meanwhile `/me` 95 %% within %.0f ms; most memory %.2f GB |\n", files, samples, took.Seconds(), ms(me.quantile(0.95)), float64(high)/1e9)
+		if len(sent.bad)+len(me.bad) > 0 || e.takes() != int64(files) || me.quantile(0.95) > time.Second || high > 3<<30/2 {
+			j.Errorf("%v, %v: %d takes, /me 95 %% within %v, %d MB", sent.bad, me.bad, e.takes(), me.quantile(0.95), high>>20)
+		}
+	})
 	if !full {
 		return
 	}
