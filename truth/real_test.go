@@ -60,9 +60,10 @@ type measured struct {
 	whole         float64
 	unnamed       float64
 	cut           string
-	cost          [2]string // at 99 and 997 a second
-	faults        [2]int64  // ours, and the kernel's
-	partial       int64     // events that were told to be missing
+	cost          [2]string   // at 99 and 997 a second
+	spent         [2][2]int64 // for these, without and with sampling, ns
+	faults        [2]int64    // ours, and the kernel's
+	partial       int64       // events that were told to be missing
 	calls         int64
 	longest       float64 // of a thread in system calls, as a share of the run
 }
@@ -184,6 +185,32 @@ func costWords(b *profile.Bare) string {
 	return fmt.Sprintf("%+.1f (%+.1f to %+.1f)", 100*cpu.Share, 100*cpu.Low, 100*cpu.High)
 }
 
+// together is the processor time of all pairs of a take's runs, without and with sampling.
+func together(b *profile.Bare) (sum [2]int64) {
+	if b == nil {
+		return sum
+	}
+	for _, p := range b.Pairs {
+		sum[0], sum[1] = sum[0]+p.BareCPUNS, sum[1]+p.SampledCPUNS
+	}
+	return sum
+}
+
+// acrossWords is the cost of a typical program, from that of each.
+func acrossWords(all []measured, rate int) string {
+	var runs [][2]int64
+	for _, m := range all {
+		if m.spent[rate][0] > 0 {
+			runs = append(runs, m.spent[rate])
+		}
+	}
+	c, ok := compare.CostOf(runs)
+	if !ok {
+		return "cannot be told"
+	}
+	return fmt.Sprintf("%+.2f %% (%+.2f to %+.2f, by %d programs)", 100*c.Share, 100*c.Low, 100*c.High, len(runs))
+}
+
 func (r *realRun) run(pairs int) (m measured) {
 	m.of = r.p
 	if r.p.before != "" {
@@ -209,9 +236,10 @@ func (r *realRun) run(pairs int) (m measured) {
 	if pairs > 0 && !r.p.server {
 		first = []string{"--bare-first", strconv.Itoa(pairs)}
 		slow := r.take(append(first, "--rate", "99")...)
-		m.cost[0] = costWords(slow.Bare)
+		m.cost[0], m.spent[0] = costWords(slow.Bare), together(slow.Bare)
 	}
 	f := r.take(append(first, "--rate", "997")...)
+	m.spent[1] = together(f.Bare)
 	m.cost[1], m.samples, m.lost, m.whole, m.unnamed = costWords(f.Bare), f.Samples, f.Lost, f.CompleteShare, r.unnamed()
 	if len(f.CutOff) > 0 {
 		m.cut = fmt.Sprintf("%s (%d)", f.CutOff[0].Words(), f.CutOff[0].Stacks)
@@ -303,11 +331,11 @@ func realTable(all []measured) string {
 		costs = append(costs, m.cost[1])
 	}
 	sort.Strings(costs)
-	fmt.Fprintf(&b, `Measured on %s: %d programs from Debian's packages, at work for about a second each. %d of %d compiled ones have at least 99.5 %% of their stacks whole. Costs are of processor time, in percent with the 95 %% interval of %d interleaved pairs of runs; servers are attached to, so that there are none. Page faults are Entelon's count and the kernel's own; of a server the kernel's begins a moment apart.
+	fmt.Fprintf(&b, `Measured on %s: %d programs from Debian's packages, at work for about a second each. %d of %d compiled ones have at least 99.5 %% of their stacks whole. Costs are of processor time, in percent with the 95 %% interval of %d interleaved pairs of runs; servers are attached to, so that there are none. Of one program these are wide where the machine is not alone; of all together, each weighing the same, the cost is %s at 99/s and %s at 997/s. Page faults are Entelon's count and the kernel's own; of a server the kernel's begins a moment apart.
 
 | program | samples | whole | most frequent reason | unnamed | lost | cost at 99/s | cost at 997/s | page faults, and by the kernel | system calls |
 |---|---|---|---|---|---|---|---|---|---|
-`, time.Now().Format("2006-01-02"), len(all), whole, compiled, *realPairs)
+`, time.Now().Format("2006-01-02"), len(all), whole, compiled, *realPairs, acrossWords(all, 0), acrossWords(all, 1))
 	for _, m := range all {
 		partial := ""
 		if m.partial > 0 {

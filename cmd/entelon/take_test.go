@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"entelon/core/calltree"
-	"entelon/core/profile"
 	"entelon/judge"
 	"entelon/linux/procfs"
 )
