@@ -12,6 +12,7 @@ import (
 	"entelon/capture/pairing"
 	"entelon/codec/takefile"
 	"entelon/core/profile"
+	"entelon/core/workload"
 	"entelon/diagnose/doctor"
 	"entelon/linux/cgroup"
 	"entelon/linux/procfs"
@@ -30,6 +31,9 @@ func (w *Collector) do(ctx context.Context, j *api.JobForCollector) {
 		return
 	case "processes":
 		list, err := procfs.List()
+		for i := range list {
+			list[i].Command, _ = workload.Mask(list[i].Command)
+		}
 		if err != nil {
 			end.Error = said(err)
 		}

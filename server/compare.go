@@ -33,6 +33,9 @@ const (
 	leastShown = 0.005
 )
 
+// mostYardstick bounds the functions of a yardstick that are told.
+const mostYardstick = 200
+
 // mostCompared bounds the takes of a side.
 const mostCompared = 40
 
@@ -164,16 +167,17 @@ func (s compareRoutes) compareNow(c *gin.Context, scale compare.Scale, sc scope.
 			k := o.cost(m, sc.Of(aboutOf(row)))
 			side.runs = append(side.runs, match.Run{
 				Name: "the take of " + row.StartedAt.UTC().Format("15:04:05"), Tree: o.tree, Cost: k.cost, Functions: k.rows(), DurationNS: row.DurationNS, CPUNS: o.take.Facts.CPUNS, Work: o.take.Facts.Work, Lost: o.take.Missing(m),
-				Calls: compare.CallsOf(o.tree, k.scope), StartedAt: o.take.Machine.StartedAt,
+				Calls: compare.CallsOf(o.tree, k.scope), StartedAt: o.take.Machine.StartedAt, Workload: aboutOf(row).Workload,
 			})
 			takes = append(takes, o.take)
 		}
 	}
-	if c.Query("scale") == "" {
+	chosen := c.Query("scale") != ""
+	if !chosen {
 		scale = compare.Fitting(out.words, takes...)
 	}
 	var err error
-	if out.result, err = compare.Compare(out.a.runs, out.b.runs, compare.Options{Scale: scale, Exact: out.words.Counted, Hand: hand}); err != nil {
+	if out.result, err = compare.Compare(out.a.runs, out.b.runs, compare.Options{Scale: scale, OrShares: !chosen, Exact: out.words.Counted, Hand: hand}); err != nil {
 		return nil, badRequest{err}
 	}
 	out.suspects = sync.OnceValue(out.result.Suspects)
@@ -245,6 +249,14 @@ func (s compareRoutes) compare(c *gin.Context) {
 			out.Scales = append(out.Scales, api.ScaleOut{Name: string(sc.Scale), Text: sc.Text})
 		}
 	}
+	named := map[int32]bool{} // on the way to a suspect, or of the yardstick
+	if y := r.Yardstick; y != nil {
+		shown := y.Functions[:min(len(y.Functions), mostYardstick)]
+		out.Yardstick = &api.YardstickOut{Functions: shown, Count: len(y.Functions), Share: y.Share[:], Factor: y.Factor, Low: y.Low, High: y.High}
+		for _, f := range shown {
+			named[f] = true
+		}
+	}
 	suspects := x.suspects()
 	for _, p := range reading.Comparison(r, suspects, sides) {
 		out.Reading = append(out.Reading, api.SaidOut(p))
@@ -256,7 +268,6 @@ func (s compareRoutes) compare(c *gin.Context) {
 		}
 		out.Suspects = append(out.Suspects, x)
 	}
-	named := map[int32]bool{} // on the way to a suspect
 	for _, q := range suspects {
 		for _, f := range append(q.Path, q.Via) {
 			named[f] = true

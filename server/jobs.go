@@ -118,7 +118,9 @@ func (s jobRoutes) addJob(c *gin.Context) {
 }
 
 // orderText is what the audit list says of a job.
-func orderText(set *profile.Settings, collector, again string) (what string, detail map[string]string) {
+func orderText(of *profile.Settings, collector, again string) (what string, detail map[string]string) {
+	masked := shown(*of)
+	set := &masked
 	detail = map[string]string{"collector": collector}
 	add := func(name, text string) {
 		if text != "" {

@@ -12,6 +12,7 @@ import (
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
+	"entelon/core/workload"
 	"entelon/store"
 )
 
@@ -46,9 +47,10 @@ func (s jobRoutes) ordered(ctx context.Context, again string, given *profile.Set
 }
 
 // shown are settings as they are told to who looks: of the environment only the
-// names, since values may be secrets.
+// names, since values may be secrets, and without what looks like one in the command.
 func shown(set profile.Settings) profile.Settings {
 	set.Env = set.EnvNames()
+	workload.MaskSettings(&set)
 	return set
 }
 

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"time"
 
@@ -43,7 +44,7 @@ func (s ledgerRoutes) ledger(c *gin.Context) {
 		return
 	}
 	out := api.LedgerOut{Program: program, Scale: string(by.scale), Scales: by.scales, Words: by.scale.Words(), Measure: by.measure.Name, Label: by.measure.Label, Counted: by.measure.Counted, Plain: by.measure.Unit, Unit: by.scale.Unit(by.measure.Unit),
-		Measures: by.measures, Without: by.without, Builds: []api.LedgerBuild{}, Rows: []api.LedgerRow{}, Notes: []api.LedgerNote{}}
+		Measures: by.measures, Without: by.without, Workload: by.workload, Builds: []api.LedgerBuild{}, Rows: []api.LedgerRow{}, Notes: []api.LedgerNote{}}
 	for _, n := range notes {
 		first, _, _ := strings.Cut(strings.TrimSpace(n.Text), "\n")
 		out.Notes = append(out.Notes, api.LedgerNote{ID: n.ID, Function: n.Function, Short: profile.Short(n.Function), Key: n.Key, Build: n.Build, Text: first, Who: n.Who, At: n.UpdatedAt.UTC().Format(time.RFC3339)})
@@ -67,21 +68,54 @@ type ledgerBy struct {
 	measure  measure.Column
 	measures []api.LedgerMeasure // that takes of the program have
 	without  int64               // takes that do not have the measure
+	workload api.LedgerWorkloads
 	scale    compare.Scale
 	scales   []api.ScaleOut // that all takes allow
 	takes    []store.LedgerTake
 	divisors []float64 // of each take's figures
 }
 
-// ledgerBy reads a request's measure and scale, or finds those that suit the
+// workloadOf reads a request's workload, or finds the one with the most takes that can be
+// held against each other.
+func (s ledgerRoutes) workloadOf(c *gin.Context, program string) (out api.LedgerWorkloads, err error) {
+	list, all, err := s.store.Workloads(c.Request.Context(), program)
+	if err != nil {
+		return out, err
+	}
+	out = api.LedgerWorkloads{Workloads: []api.WorkloadOut{}, Count: all}
+	if len(list) > 0 {
+		out.ID = list[0].ID
+	}
+	if text := c.Query("workload"); text != "" {
+		if out.ID, err = strconv.ParseInt(text, 10, 64); err != nil || out.ID <= 0 {
+			return out, badRequest{fmt.Errorf("the workload: %q is not the number of one", text)}
+		}
+		if !slices.ContainsFunc(list, func(w store.WorkloadSummary) bool { return w.ID == out.ID }) {
+			return out, store.NotFound{What: "workload"}
+		}
+	}
+	for _, w := range list {
+		out.Workloads = append(out.Workloads, workloadOut(w))
+		if w.ID != out.ID {
+			out.Others += w.Takes
+		}
+	}
+	return out, nil
+}
+
+// ledgerBy reads a request's workload, measure and scale, or finds those that suit the
 // program's takes. Takes without any cost are left out.
 func (s ledgerRoutes) ledgerBy(c *gin.Context, program string) (*ledgerBy, error) {
 	ctx := c.Request.Context()
-	known, err := s.store.LedgerMeasures(ctx, program)
+	in, err := s.workloadOf(c, program)
 	if err != nil {
 		return nil, err
 	}
-	out := &ledgerBy{measures: []api.LedgerMeasure{}}
+	known, err := s.store.LedgerMeasures(ctx, program, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := &ledgerBy{measures: []api.LedgerMeasure{}, workload: in}
 	of, all := store.LedgerMeasure{Name: measure.CPU, Unit: measure.Nanoseconds}, int64(0)
 	if len(known) > 0 {
 		of = known[0]
@@ -96,16 +130,18 @@ func (s ledgerRoutes) ledgerBy(c *gin.Context, program string) (*ledgerBy, error
 		}
 	}
 	if !found {
-		return nil, badRequest{fmt.Errorf("no take of %s has the measure %q", program, wanted)}
+		return nil, badRequest{fmt.Errorf("no take of %s in this workload has the measure %q", program, wanted)}
 	}
 	out.measure, out.without = columnOf(of), all-of.Takes
-	if out.takes, err = s.store.LedgerTakes(ctx, program, of); err != nil {
+	if out.takes, err = s.store.LedgerTakes(ctx, program, in.ID, of); err != nil {
 		return nil, err
 	}
 	out.takes = slices.DeleteFunc(out.takes, func(t store.LedgerTake) bool { return t.Total <= 0 })
-	out.scale = compare.ByTotal
+	out.scale = compare.ByShare
 	if settings := settingsOf(out.takes); len(settings) > 0 {
-		out.scale = compare.Fitting(out.measure, settings...)
+		if out.scale = compare.Fitting(out.measure, settings...); out.scale == compare.ByYardstick {
+			out.scale = compare.ByShare // what stayed the same is known of two sides only
+		}
 		out.measure.Counted = !slices.ContainsFunc(out.takes, func(t store.LedgerTake) bool { return !t.Counted })
 	}
 	out.scales = out.allowed()
@@ -188,7 +224,7 @@ func ledgerColumns(o *api.LedgerOut, by *ledgerBy) map[int64]int {
 			b.Note = t.Note
 		}
 		v := float64(t.Total) / by.divisors[i]
-		if by.scale == compare.ByTotal {
+		if by.scale == compare.ByShare {
 			v = float64(t.Total)
 		}
 		groups[k].Add(v, t.Measured, t.StartedAt)

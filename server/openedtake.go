@@ -15,6 +15,7 @@ import (
 	"entelon/core/profile"
 	"entelon/core/reading"
 	"entelon/core/scope"
+	"entelon/core/workload"
 	"entelon/server/keep"
 	"entelon/store"
 )
@@ -33,7 +34,7 @@ func newOpened(t *profile.Take) *opened { return newOpenedAs(t, calltree.New(t.P
 func newOpenedAs(t *profile.Take, tr *calltree.Tree) *opened {
 	o := &opened{view: newView(t, tr)}
 	o.names = sync.OnceValue(func() *scope.Names {
-		return scope.NewNames(t.Profile, scope.About{Program: t.Settings.Program, Build: t.Settings.Build}, tr.Weights())
+		return scope.NewNames(t.Profile, scope.About{Program: t.Settings.Program, Build: t.Settings.Build, Workload: workload.Of(&t.Settings, &t.Facts).Words}, tr.Weights())
 	})
 	o.prepare = sync.OnceFunc(func() {
 		go func() {

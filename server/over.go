@@ -29,7 +29,7 @@ func (s ledgerRoutes) over(c *gin.Context) {
 		c.AbortWithStatusJSON(http.StatusNotFound, api.ErrorBody{Error: fmt.Sprintf("%s has no %s in any take of %s", name, by.measure.Label, c.Param("name")), Remedy: "choose another function"})
 		return
 	}
-	out := api.OverOut{Name: name, Short: profile.Short(name), Scale: string(by.scale), Words: by.scale.Words(), Measure: by.measure.Name, Label: by.measure.Label, Counted: by.measure.Counted, Plain: by.measure.Unit, Unit: by.scale.Unit(by.measure.Unit), Measures: by.measures, Without: by.without, Builds: []api.OverBuild{}}
+	out := api.OverOut{Name: name, Short: profile.Short(name), Scale: string(by.scale), Words: by.scale.Words(), Measure: by.measure.Name, Label: by.measure.Label, Counted: by.measure.Counted, Plain: by.measure.Unit, Unit: by.scale.Unit(by.measure.Unit), Measures: by.measures, Without: by.without, Workload: by.workload, Builds: []api.OverBuild{}}
 	index := map[int64]int{}
 	var of [][2]compare.Group // self and total
 	for i := range by.takes {

@@ -27,10 +27,12 @@ var measuring = param{"measure", "string", "which of the take's measures counts;
 
 var ofProgram = param{"measure", "string", "which measure counts; absent: what most takes show first", false}
 
+var ofWorkload = param{"workload", "integer", "number of the workload whose takes count; absent: the one with the most takes that can be compared", false}
+
 var comparing = []param{
 	{"baseline", "string", "keys of takes, with commas", true},
 	{"candidate", "string", "keys of takes, with commas", true},
-	{"scale", "string", "none (a run), work, second, cpu-second or total (shares); absent: what suits the takes", false},
+	{"scale", "string", "run, work, second, cpu-second, unchanged (only compared) or share; absent: what suits the takes", false},
 	measuring,
 	scoping,
 }
@@ -90,19 +92,25 @@ func (s *Server) table() []route {
 		{needs: people.Look, method: http.MethodGet, path: "/measures", summary: "What a take can add up", answer: api.MeasuresOut{}, handle: s.measures},
 		{needs: people.Look, method: http.MethodGet, path: "/programs", summary: "All programs with their builds", answer: api.ProgramsOut{}, handle: takeRoutes{s}.programs},
 		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/ledger", load: heavy, summary: "A program's builds side by side, function by function", answer: api.LedgerOut{}, handle: ledgerRoutes{s}.ledger, query: []param{
-			{"scale", "string", "none (a run), work, second, cpu-second or total (shares); absent: what suits the takes", false},
-			ofProgram,
+			{"scale", "string", "run, work, second, cpu-second, unchanged (only compared) or share; absent: what suits the takes", false},
+			ofProgram, ofWorkload,
 		}},
 		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/function", load: heavy, summary: "One function over all builds of a program", answer: api.OverOut{}, handle: ledgerRoutes{s}.over, query: []param{
 			{"name", "string", "full name of the function", true},
-			{"scale", "string", "none (a run), work, second, cpu-second or total (shares); absent: what suits the takes", false},
-			ofProgram,
+			{"scale", "string", "run, work, second, cpu-second, unchanged (only compared) or share; absent: what suits the takes", false},
+			ofProgram, ofWorkload,
 		}},
+		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/workloads", summary: "What a program was made to do in its takes", answer: api.WorkloadsOut{}, handle: workloadRoutes{s}.workloads},
+		{needs: people.Work, method: http.MethodPatch, path: "/programs/{name}/workloads/{id}", summary: "Name a workload", body: api.WorkloadNameIn{}, answer: api.WorkloadsOut{}, audit: "workload named", handle: workloadRoutes{s}.nameWorkload},
+		{needs: people.Work, method: http.MethodPost, path: "/programs/{name}/workloads/merge", summary: "Merge workloads with another one", body: api.WorkloadsMergeIn{}, answer: api.WorkloadsOut{}, audit: "workloads merged", handle: workloadRoutes{s}.mergeWorkloads},
+		{needs: people.Work, method: http.MethodPost, path: "/programs/{name}/workloads/move", summary: "Move takes to another workload", body: api.TakesMoveIn{}, most: 1 << 20, answer: api.WorkloadsOut{}, audit: "takes moved to another workload", handle: workloadRoutes{s}.moveTakes},
+		{needs: people.Work, method: http.MethodPost, path: "/programs/{name}/workloads/undo", summary: "Undo the newest change of a program's workloads", answer: api.WorkloadsOut{}, audit: "change of workloads undone", handle: workloadRoutes{s}.undoWorkloads},
 		{needs: people.Look, method: http.MethodGet, path: "/programs/{name}/matches", summary: "What was said by hand of functions that changed their name", answer: api.MatchesOut{}, handle: compareRoutes{s}.matches},
 		{needs: people.Work, method: http.MethodPost, path: "/programs/{name}/matches", summary: "Say that two names are one function, or not", body: api.MatchIn{}, answer: api.MatchesOut{}, audit: "names matched by hand", handle: compareRoutes{s}.setMatch},
 		{needs: people.Look, method: http.MethodGet, path: "/takes", summary: "Takes, searched and sorted", answer: api.TakesOut{}, handle: takeRoutes{s}.takes, query: []param{
 			{"search", "string", "words that all occur in program, build, note, command or host", false},
 			{"program", "string", "exact name of a program", false},
+			{"workload", "integer", "only the takes of the workload of this number", false},
 			{"series", "string", "only the takes of this row", false},
 			{"sort", "string", "started, program, build, duration, cpu, samples or warnings", false},
 			{"descending", "boolean", "the largest first", false},

@@ -208,7 +208,7 @@ func TestEveryRouteAnswersAsDescribed(t *testing.T) {
 		t.Errorf("%d samples over time, want %d", sum, d.Take.Samples)
 	}
 	c := decode[api.CompareOut](t, ask(t, "GET", "/compare?baseline="+a+"&candidate="+b, nil, 200))
-	if c.Scale != "none" || len(c.Rows) == 0 {
+	if c.Scale != "run" || len(c.Rows) == 0 {
 		t.Errorf("compared by %s, %d rows", c.Scale, len(c.Rows))
 	}
 	ask(t, "GET", "/takes/"+a+"/search?text=fn", nil, 200)

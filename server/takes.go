@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"net/http"
 	"strconv"
 	"strings"
@@ -26,7 +27,12 @@ func takeOut(t *store.Take) api.TakeOut {
 	if command == nil {
 		command = []string{}
 	}
+	name := ""
+	if t.Workload != nil {
+		name = t.Workload.Name
+	}
 	return api.TakeOut{
+		Workload: name, WorkloadID: t.InWorkload(),
 		Key: t.Key, Program: t.Program.Name, Build: t.Build.Name, BuildID: t.Facts.BuildID,
 		Broken: t.Broken, Pinned: t.Pinned, StartedAt: shownTime(t.StartedAt), AddedAt: t.AddedAt, DurationNS: t.DurationNS, CPUNS: t.CPUNS, Samples: t.Samples, Lost: t.Lost,
 		RateHz: t.RateHz, CompleteShare: t.CompleteShare, Warnings: t.Warnings, Note: t.Note, Size: t.Size, Command: command, Host: t.Machine.Host,
@@ -62,9 +68,9 @@ func (s takeRoutes) programs(c *gin.Context) {
 	}
 	out := api.ProgramsOut{Programs: []api.ProgramOut{}}
 	for _, p := range rows {
-		x := api.ProgramOut{Name: p.Name, Builds: []api.BuildOut{}}
+		x := api.ProgramOut{Name: p.Name, Builds: []api.BuildOut{}, Chief: workloadOut(p.Chief)}
 		for _, b := range p.Builds {
-			x.Builds = append(x.Builds, api.BuildOut{Name: b.Name, BuildID: b.Identity, Revision: b.Revision, Takes: b.Takes, LastAt: b.LastAt, LastTake: b.LastKey, Keys: b.Keys, MedianCPU: b.CPUNS})
+			x.Builds = append(x.Builds, api.BuildOut{Name: b.Name, BuildID: b.Identity, Revision: b.Revision, Takes: b.Takes, Others: b.Others, LastAt: b.LastAt, LastTake: b.LastKey, Keys: b.Keys, MedianCPU: b.CPUNS})
 		}
 		n := api.NewestOut{Name: []string{}, Short: []string{}, SelfShare: []float64{}, TotalShare: []float64{}}
 		for _, h := range p.Hot {
@@ -97,6 +103,11 @@ func (s takeRoutes) takes(c *gin.Context) {
 	q := store.TakeQuery{Search: c.Query("search"), Program: c.Query("program"), Series: c.Query("series"), Sort: c.Query("sort"), Descending: c.Query("descending") == "true"}
 	if q.Sort != "" && !store.Sortable(q.Sort) {
 		s.fail(c, badRequest{fmt.Errorf("takes cannot be sorted by %q", q.Sort)})
+		return
+	}
+	var err error
+	if q.Workload, err = number(c, "workload", 0, 0, math.MaxInt64); err != nil {
+		s.fail(c, err)
 		return
 	}
 	limit, err := number(c, "limit", 200, 1, 1000)

@@ -35,7 +35,11 @@ func scopeOf(c *gin.Context) (scope.Scope, error) {
 
 // aboutOf is what a take's profile does not know.
 func aboutOf(row *store.Take) scope.About {
-	return scope.About{Program: row.Program.Name, Build: row.Build.Name}
+	about := scope.About{Program: row.Program.Name, Build: row.Build.Name}
+	if row.Workload != nil {
+		about.Workload = row.Workload.Name
+	}
+	return about
 }
 
 // scoped opens the take of a request with the costs in its scope.
@@ -370,7 +374,7 @@ func (s lensRoutes) function(c *gin.Context) {
 		return
 	}
 	p := o.tree.Profile
-	figures, err := s.store.Figures(c.Request.Context(), row.ProgramID, p.Words(k.measure).Name, name, p.Home(r.Function))
+	figures, err := s.store.Figures(c.Request.Context(), row.ProgramID, row.InWorkload(), p.Words(k.measure).Name, name, p.Home(r.Function))
 	if err != nil {
 		s.fail(c, err)
 		return

@@ -168,6 +168,9 @@ func (s arrivals) keep(ctx context.Context, a added, f io.ReadSeeker, digest str
 		if err := fileUnder(tx, row, t); err != nil {
 			return err
 		}
+		if err := fileWorkload(tx, row, &row.Settings, &row.Facts); err != nil {
+			return err
+		}
 		part, err := stepAside(tx, row, instead)
 		if err != nil {
 			return err

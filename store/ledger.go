@@ -36,22 +36,22 @@ const maxLedgerTakes = 600
 // maxLedgerMeasures bounds the measures that are listed.
 const maxLedgerMeasures = 200
 
-// LedgerMeasures returns the measures that a program's takes have, those first that
-// most takes show first.
-func (s ledgerRecords) LedgerMeasures(ctx context.Context, program string) (out []LedgerMeasure, err error) {
+// LedgerMeasures returns the measures that a program's takes of a workload have, those
+// first that most takes show first. A workload of 0 is all of them.
+func (s ledgerRecords) LedgerMeasures(ctx context.Context, program string, workload int64) (out []LedgerMeasure, err error) {
 	id, err := noteRecords(s).program(ctx, program)
 	if err != nil {
 		return nil, err
 	}
 	return out, s.wrap("reading a ledger from", s.db.WithContext(ctx).Raw(`
 SELECT m.name, m.unit, m.level, count(*) AS takes, count(*) FILTER (WHERE m.position = 0) AS first
-FROM take_measures m JOIN takes t ON t.id = m.take_id WHERE t.program_id = ?
-GROUP BY m.name, m.unit, m.level ORDER BY first DESC, takes DESC, m.name LIMIT ?`, id, maxLedgerMeasures).Scan(&out).Error)
+FROM take_measures m JOIN takes t ON t.id = m.take_id WHERE t.program_id = ? AND (? = 0 OR t.workload_id = ?)
+GROUP BY m.name, m.unit, m.level ORDER BY first DESC, takes DESC, m.name LIMIT ?`, id, workload, workload, maxLedgerMeasures).Scan(&out).Error)
 }
 
-// LedgerTakes returns a program's takes that have a measure in a unit, the oldest
-// first.
-func (s ledgerRecords) LedgerTakes(ctx context.Context, program string, m LedgerMeasure) ([]LedgerTake, error) {
+// LedgerTakes returns a program's takes of a workload that have a measure in a unit, the
+// oldest first.
+func (s ledgerRecords) LedgerTakes(ctx context.Context, program string, workload int64, m LedgerMeasure) ([]LedgerTake, error) {
 	id, err := noteRecords(s).program(ctx, program)
 	if err != nil {
 		return nil, err
@@ -60,7 +60,7 @@ func (s ledgerRecords) LedgerTakes(ctx context.Context, program string, m Ledger
 	var of []TakeMeasure
 	err = db.Raw(`
 SELECT m.* FROM take_measures m JOIN takes t ON t.id = m.take_id
-WHERE t.program_id = ? AND m.name = ? AND m.unit = ? ORDER BY t.started_at DESC, t.id DESC LIMIT ?`, id, m.Name, m.Unit, maxLedgerTakes).Scan(&of).Error
+WHERE t.program_id = ? AND (? = 0 OR t.workload_id = ?) AND m.name = ? AND m.unit = ? ORDER BY t.started_at DESC, t.id DESC LIMIT ?`, id, workload, workload, m.Name, m.Unit, maxLedgerTakes).Scan(&of).Error
 	if err != nil {
 		return nil, s.wrap("reading a ledger from", err)
 	}

@@ -46,7 +46,7 @@ func TestManyMeasures(t *testing.T) {
 	if err != nil || after-before > 60_000 {
 		t.Errorf("a file of %d bytes gave %d figures, %v", got.Size, after-before, err)
 	}
-	ms, err := st.LedgerMeasures(ctx, "many measures")
+	ms, err := st.LedgerMeasures(ctx, "many measures", 0)
 	if err != nil || len(ms) == 0 || len(ms[0].Name) > 1100 {
 		t.Errorf("%d measures, %v", len(ms), err)
 	}

@@ -317,6 +317,43 @@ ALTER TABLE takes DROP COLUMN rest, ADD COLUMN figured boolean NOT NULL DEFAULT 
 `).Error
 		},
 	},
+	{
+		ID: "0010 workloads",
+		Migrate: func(tx *gorm.DB) error {
+			return tx.Exec(`
+CREATE TABLE workloads (
+	id         bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+	program_id bigint NOT NULL REFERENCES programs ON DELETE CASCADE,
+	key        text NOT NULL,
+	name       text NOT NULL,
+	words      text NOT NULL,
+	named      boolean NOT NULL,
+	into_id    bigint REFERENCES workloads ON DELETE SET NULL,
+	created_at timestamptz NOT NULL,
+	UNIQUE (program_id, key)
+);
+CREATE INDEX ON workloads (into_id) WHERE into_id IS NOT NULL;
+-- Where a take counts, and where it would if nobody had said otherwise. What was kept
+-- before is filed when the server starts.
+ALTER TABLE takes
+	ADD COLUMN workload_id bigint REFERENCES workloads,
+	ADD COLUMN found_id    bigint REFERENCES workloads,
+	ADD COLUMN moved       boolean NOT NULL DEFAULT false;
+CREATE INDEX ON takes (workload_id, started_at);
+CREATE INDEX ON takes (found_id);
+CREATE TABLE workload_changes (
+	id         bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+	program_id bigint NOT NULL REFERENCES programs ON DELETE CASCADE,
+	who        text NOT NULL,
+	what       text NOT NULL,
+	before     jsonb NOT NULL,
+	created_at timestamptz NOT NULL,
+	undone_at  timestamptz
+);
+CREATE INDEX ON workload_changes (program_id, id);
+`).Error
+		},
+	},
 }
 
 // ErrNewer means that a later Entelon has changed the database.

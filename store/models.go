@@ -51,6 +51,9 @@ type Take struct {
 	Figured       bool  // the figures of all measures are kept, not of the first alone
 	Note          string
 	Pinned        bool             // stays when old ones are removed
+	WorkloadID    *int64           // in which it counts
+	FoundID       *int64           // in which it would count if nobody had moved or merged anything
+	Moved         bool             // somebody put it where it counts
 	Settings      profile.Settings `gorm:"serializer:document"`
 	Machine       profile.Machine  `gorm:"serializer:document"`
 	Facts         profile.Facts    `gorm:"serializer:document"`
@@ -60,8 +63,17 @@ type Take struct {
 	// Broken says what of this row cannot be read, "" for nothing.
 	Broken string `gorm:"-"`
 
-	Program Program `gorm:"foreignKey:ProgramID"`
-	Build   Build   `gorm:"foreignKey:BuildID"`
+	Program  Program   `gorm:"foreignKey:ProgramID"`
+	Build    Build     `gorm:"foreignKey:BuildID"`
+	Workload *Workload `gorm:"foreignKey:WorkloadID"`
+}
+
+// InWorkload is the number of the workload in which the take counts; 0 for none yet.
+func (t *Take) InWorkload() int64 {
+	if t.WorkloadID == nil {
+		return 0
+	}
+	return *t.WorkloadID
 }
 
 // TakeBlob is a piece of a take's file; the pieces in order are the file.

@@ -15,8 +15,9 @@ type takeRecords struct{ *records }
 // ProgramSummary is a program with what a list shows of it.
 type ProgramSummary struct {
 	Program
-	Builds []BuildSummary `gorm:"-"`
-	Hot    []HotFigure    `gorm:"-"` // of the program's newest take
+	Chief  WorkloadSummary `gorm:"-"` // the workload of which takes stand beside each other
+	Builds []BuildSummary  `gorm:"-"`
+	Hot    []HotFigure     `gorm:"-"` // of the program's newest take
 }
 
 // HotFigure is one of the hottest functions of a program's newest take.
@@ -33,11 +34,12 @@ type HotFigure struct {
 // BuildSummary is a build with its takes counted.
 type BuildSummary struct {
 	Build
-	Takes   int64
+	Takes   int64  // of the program's chief workload
+	Others  int64  // of other workloads
 	LastAt  string // time of its newest take, RFC 3339
 	LastKey string // key of its newest take
-	Keys    string // of its newest takes, 40 at most, with commas
-	CPUNS   int64  `gorm:"column:cpu_ns"` // median over its takes
+	Keys    string // of its newest takes of the chief workload, 40 at most, with commas
+	CPUNS   int64  `gorm:"column:cpu_ns"` // median over those; 0 where there is none
 }
 
 // hottest is how many functions a list of programs shows of each.
@@ -52,13 +54,22 @@ func (s takeRecords) Programs(ctx context.Context) ([]ProgramSummary, error) {
 		return nil, s.wrap("reading from", err)
 	}
 	var builds []BuildSummary
-	err := db.Raw(`SELECT b.*, count(t.id) AS takes,
+	err := db.Raw(`WITH chief AS (` + chiefWorkloads + `)
+SELECT b.*, count(*) FILTER (WHERE c.id IS NOT NULL) AS takes, count(*) FILTER (WHERE c.id IS NULL) AS others,
 	to_char(max(t.started_at) AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS"Z"') AS last_at,
 	(array_agg(t.key ORDER BY t.started_at DESC))[1] AS last_key,
-	array_to_string((array_agg(t.key ORDER BY t.started_at DESC))[1:40], ',') AS keys,
-	least(percentile_cont(0.5) WITHIN GROUP (ORDER BY t.cpu_ns), 9e18)::bigint AS cpu_ns
-FROM builds b JOIN takes t ON t.build_id = b.id
+	coalesce(array_to_string((array_agg(t.key ORDER BY t.started_at DESC) FILTER (WHERE c.id IS NOT NULL))[1:40], ','), '') AS keys,
+	coalesce(least(percentile_cont(0.5) WITHIN GROUP (ORDER BY t.cpu_ns) FILTER (WHERE c.id IS NOT NULL), 9e18), 0)::bigint AS cpu_ns
+FROM builds b JOIN takes t ON t.build_id = b.id LEFT JOIN chief c ON c.id = t.workload_id
 GROUP BY b.id ORDER BY min(t.started_at), b.id`).Scan(&builds).Error
+	if err != nil {
+		return nil, s.wrap("reading from", err)
+	}
+	var chief []struct {
+		ProgramID int64
+		WorkloadSummary
+	}
+	err = db.Raw(chiefWorkloads).Scan(&chief).Error
 	if err != nil {
 		return nil, s.wrap("reading from", err)
 	}
@@ -85,6 +96,11 @@ FROM ranked r JOIN builds b ON b.id = r.build_id WHERE rank <= ? ORDER BY r.prog
 				x.Builds = append(x.Builds, b)
 			}
 		}
+		for _, w := range chief {
+			if w.ProgramID == p.ID {
+				x.Chief = w.WorkloadSummary
+			}
+		}
 		for _, h := range hot {
 			if h.ProgramID == p.ID {
 				x.Hot = append(x.Hot, h)
@@ -101,6 +117,7 @@ FROM ranked r JOIN builds b ON b.id = r.build_id WHERE rank <= ? ORDER BY r.prog
 type TakeQuery struct {
 	Search     string // words that all occur in program, build, note, command or host
 	Program    string // exact name, "" for all
+	Workload   int64  // 0 for all
 	Series     string // of takes in a row, "" for all
 	Sort       string // a key of sortColumns; "" is "started"
 	Descending bool
@@ -123,13 +140,16 @@ func Sortable(column string) bool { return sortColumns[column] != "" }
 
 // Takes lists takes and says how many there are in all.
 func (s takeRecords) Takes(ctx context.Context, q TakeQuery) ([]Take, int64, error) {
-	db := s.db.WithContext(ctx).Model(&Take{}).Joins("Program").Joins("Build")
+	db := s.db.WithContext(ctx).Model(&Take{}).Joins("Program").Joins("Build").Joins("Workload")
 	for _, word := range strings.Fields(q.Search) {
 		like := "%" + likeEscape.Replace(word) + "%"
 		db = db.Where(`concat_ws(' ', "Program".name, "Build".name, takes.note, takes.settings->>'command', takes.machine->>'host', takes.key) ILIKE ?`, like)
 	}
 	if q.Program != "" {
 		db = db.Where(`"Program".name = ?`, q.Program)
+	}
+	if q.Workload != 0 {
+		db = db.Where("takes.workload_id = ?", q.Workload)
 	}
 	if q.Series != "" {
 		db = db.Where("takes.settings->>'series' = ?", q.Series)
@@ -165,7 +185,7 @@ func (s takeRecords) takeByID(ctx context.Context, id int64) (*Take, error) {
 
 func (s takeRecords) one(ctx context.Context, where string, arg any) (*Take, error) {
 	var t Take
-	err := s.db.WithContext(ctx).Joins("Program").Joins("Build").Where(where, arg).First(&t).Error
+	err := s.db.WithContext(ctx).Joins("Program").Joins("Build").Joins("Workload").Where(where, arg).First(&t).Error
 	if err != nil {
 		return nil, s.wrap("reading from", missing("take", err))
 	}
@@ -239,13 +259,14 @@ type BuildFigure struct {
 
 // NewestOfBuilds returns the newest take of each of a program's builds, in the
 // order in which the builds were first measured; of the take's own build that
-// take. Of more builds than most the first are left out.
+// take. Only takes of its workload are among them. Of more builds than most the first
+// are left out.
 func (s takeRecords) NewestOfBuilds(ctx context.Context, of *Take, most int) ([]Take, error) {
 	var ids []int64
 	err := s.db.WithContext(ctx).Raw(`
 SELECT id FROM (
 	SELECT DISTINCT ON (t.build_id) t.id, min(t.started_at) OVER (PARTITION BY t.build_id) AS began
-	FROM takes t WHERE t.program_id = @program ORDER BY t.build_id, (t.id = @id) DESC, t.started_at DESC, t.id DESC
+	FROM takes t WHERE t.program_id = @program AND t.workload_id = (SELECT workload_id FROM takes WHERE id = @id) ORDER BY t.build_id, (t.id = @id) DESC, t.started_at DESC, t.id DESC
 ) newest ORDER BY began DESC, id DESC LIMIT @most`, map[string]any{"program": of.ProgramID, "id": of.ID, "most": most}).Scan(&ids).Error
 	if err != nil {
 		return nil, s.wrap("reading builds from", err)
@@ -262,14 +283,14 @@ SELECT id FROM (
 }
 
 // Figures returns a function's shares in all builds of a program, in the order
-// in which the builds were first measured, by one measure in takes that have it. A
-// take without the function counts with a share of 0.
-func (s takeRecords) Figures(ctx context.Context, program int64, measure, name, module string) ([]BuildFigure, error) {
+// in which the builds were first measured, by one measure in takes of a workload that
+// have it; a workload of 0 is all. A take without the function counts with a share of 0.
+func (s takeRecords) Figures(ctx context.Context, program, workload int64, measure, name, module string) ([]BuildFigure, error) {
 	var out []BuildFigure
 	err := s.db.WithContext(ctx).Raw(`
 WITH sums AS (
 	SELECT t.id, t.build_id, t.started_at, m.position, m.total
-	FROM takes t JOIN take_measures m ON m.take_id = t.id AND m.name = @measure WHERE t.program_id = @program AND m.samples > 0
+	FROM takes t JOIN take_measures m ON m.take_id = t.id AND m.name = @measure WHERE t.program_id = @program AND (@workload = 0 OR t.workload_id = @workload) AND m.samples > 0
 ), mine AS (
 	SELECT f.take_id, f.measure, f.self, f.total FROM function_figures f JOIN functions n ON n.id = f.function_id
 	WHERE n.program_id = @program AND n.name = @name AND n.module = @module
@@ -279,7 +300,7 @@ SELECT b.name AS build, count(*) AS takes,
 	percentile_cont(0.5) WITHIN GROUP (ORDER BY coalesce(mine.total, 0)::float8 / nullif(sums.total, 0)) AS total_share
 FROM sums JOIN builds b ON b.id = sums.build_id LEFT JOIN mine ON mine.take_id = sums.id AND mine.measure = sums.position
 GROUP BY b.id, b.name ORDER BY min(sums.started_at), b.id`,
-		map[string]any{"program": program, "measure": measureName(measure), "name": plain(name), "module": plain(module)}).Scan(&out).Error
+		map[string]any{"program": program, "workload": workload, "measure": measureName(measure), "name": plain(name), "module": plain(module)}).Scan(&out).Error
 	if err != nil {
 		return nil, s.wrap("reading from", err)
 	}

@@ -37,6 +37,7 @@ type Store struct {
 	sizeRecords
 	sourceRecords
 	takeRecords
+	workloadRecords
 }
 
 // records is what all parts of a store use.
@@ -89,6 +90,7 @@ func newStore(r *records) *Store {
 		sizeRecords:      sizeRecords{r},
 		sourceRecords:    sourceRecords{r},
 		takeRecords:      takeRecords{r},
+		workloadRecords:  workloadRecords{r},
 	}
 }
 
@@ -108,6 +110,9 @@ func Open(ctx context.Context, address string) (*Store, error) {
 	}
 	if err := migrate(s.bulk.WithContext(ctx)); err != nil {
 		return nil, errors.Join(s.wrap("starting", err), s.Close())
+	}
+	if err := s.fileAllWorkloads(ctx); err != nil {
+		return nil, errors.Join(err, s.Close())
 	}
 	return s, nil
 }

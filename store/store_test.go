@@ -183,7 +183,7 @@ func TestFiguresOverBuilds(t *testing.T) {
 	var share float64
 	for i, build := range []string{"1.0", "1.0", "1.1"} {
 		got := add(t, file(t, uint64(30+i), func(tk *profile.Take) { tk.Settings.Program, tk.Settings.Build = "pageturn", build }))
-		rows, err := st.Figures(ctx, got.ProgramID, "cpu", "fn0", "")
+		rows, err := st.Figures(ctx, got.ProgramID, 0, "cpu", "fn0", "")
 		if err != nil {
 			t.Fatal(err)
 		}

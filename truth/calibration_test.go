@@ -52,7 +52,7 @@ func calibrate(t *testing.T, seed uint64, times, takes int, a, b invent.Shop, ra
 				bs = append(bs, side(season.Take(b), at))
 			}
 		}
-		r, err := compare.Compare(as, bs, compare.Options{Scale: compare.Unscaled})
+		r, err := compare.Compare(as, bs, compare.Options{Scale: compare.ByRun})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -166,7 +166,7 @@ func demoTakes(t *testing.T, out *bytes.Buffer) {
 		{"engraved-3.4.0", "engraved-3.5.0", "slower"}, {"engraved-3.5.0", "engraved-3.5.1", "faster"}, {"engraved-3.5.1", "engraved-3.6.0", "faster"},
 		{"inkraster-1.2.0", "inkraster-1.3.0", "slower"}, {"partbook-1.4.0", "partbook-1.5.0", "slower"}, {"pageturn-2.1.0", "pageturn-2.2.0", "slower"},
 	} {
-		r, err := compare.Compare(read(x[0]), read(x[1]), compare.Options{Scale: compare.Unscaled})
+		r, err := compare.Compare(read(x[0]), read(x[1]), compare.Options{Scale: compare.ByRun})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -182,7 +182,7 @@ func demoTakes(t *testing.T, out *bytes.Buffer) {
 		for i := range runs {
 			for j := range i {
 				pairs++
-				r, err := compare.Compare(runs[j:j+1], runs[i:i+1], compare.Options{Scale: compare.Unscaled})
+				r, err := compare.Compare(runs[j:j+1], runs[i:i+1], compare.Options{Scale: compare.ByRun})
 				if err != nil {
 					t.Fatal(err)
 				}

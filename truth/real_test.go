@@ -14,6 +14,8 @@ import (
 	"testing"
 	"time"
 
+	"gonum.org/v1/gonum/stat/distuv"
+
 	"entelon/bench/section"
 	"entelon/core/compare"
 	"entelon/core/profile"
@@ -196,19 +198,27 @@ func together(b *profile.Bare) (sum [2]int64) {
 	return sum
 }
 
-// acrossWords is the cost of a typical program, from that of each.
+// acrossWords is the cost of a typical program: the median over all of them with its
+// interval of 95 %, whose ends are those of its values between which the median is by the
+// binomial distribution.
 func acrossWords(all []measured, rate int) string {
-	var runs [][2]int64
+	var costs []float64
 	for _, m := range all {
-		if m.spent[rate][0] > 0 {
-			runs = append(runs, m.spent[rate])
+		if s := m.spent[rate]; s[0] > 0 && s[1] > 0 {
+			costs = append(costs, float64(s[1])/float64(s[0])-1)
 		}
 	}
-	c, ok := compare.CostOf(runs)
-	if !ok {
+	n := len(costs)
+	if n < 6 { // of fewer no two values are an interval of 95 %
 		return "cannot be told"
 	}
-	return fmt.Sprintf("%+.2f %% (%+.2f to %+.2f, by %d programs)", 100*c.Share, 100*c.Low, 100*c.High, len(runs))
+	sort.Float64s(costs)
+	low := distuv.Binomial{N: float64(n), P: 0.5}
+	k := 0
+	for low.CDF(float64(k)) <= 0.025 {
+		k++
+	}
+	return fmt.Sprintf("%+.1f %% (%+.1f to %+.1f, by %d programs)", 50*(costs[(n-1)/2]+costs[n/2]), 100*costs[k-1], 100*costs[n-k], n)
 }
 
 func (r *realRun) run(pairs int) (m measured) {
@@ -331,7 +341,7 @@ func realTable(all []measured) string {
 		costs = append(costs, m.cost[1])
 	}
 	sort.Strings(costs)
-	fmt.Fprintf(&b, `Measured on %s: %d programs from Debian's packages, at work for about a second each. %d of %d compiled ones have at least 99.5 %% of their stacks whole. Costs are of processor time, in percent with the 95 %% interval of %d interleaved pairs of runs; servers are attached to, so that there are none. Of one program these are wide where the machine is not alone; of all together, each weighing the same, the cost is %s at 99/s and %s at 997/s. Page faults are Entelon's count and the kernel's own; of a server the kernel's begins a moment apart.
+	fmt.Fprintf(&b, `Measured on %s: %d programs from Debian's packages, at work for about a second each. %d of %d compiled ones have at least 99.5 %% of their stacks whole. Costs are of processor time, in percent with the 95 %% interval of %d interleaved pairs of runs; servers are attached to, so that there are none. Of one program these are wide where the machine is not alone; the median over all of them is %s at 99/s and %s at 997/s. Page faults are Entelon's count and the kernel's own; of a server the kernel's begins a moment apart.
 
 | program | samples | whole | most frequent reason | unnamed | lost | cost at 99/s | cost at 997/s | page faults, and by the kernel | system calls |
 |---|---|---|---|---|---|---|---|---|---|

@@ -49,7 +49,7 @@ func (c *Filter) Program(set profile.Settings) {
 	if c == nil {
 		return
 	}
-	c.about = scope.About{Program: set.Program, Build: set.Build}
+	c.about = scope.About{Program: set.Program, Build: set.Build, Workload: set.Workload}
 }
 
 // turn begins to count anew, with another profile.

@@ -190,7 +190,7 @@ func (b *bisection) tell(cmd *cobra.Command) error {
 		}
 	}
 	fmt.Fprintln(out)
-	x := &comparing.Comparison{Format: "text", Limit: 12, Scale: string(compare.Unscaled), Limits: []string{b.threshold.String()},
+	x := &comparing.Comparison{Format: "text", Limit: 12, Scale: string(compare.ByRun), Limits: []string{b.threshold.String()},
 		Baseline: []string{b.state.pattern(rev, goodTree)}, Candidate: []string{b.state.pattern(rev, probeTree)}, Rules: os.DevNull}
 	if b.function != "" {
 		x.Limits = append(x.Limits, b.function+"="+b.threshold.String())

@@ -244,7 +244,7 @@ func (b *bisection) verdict(rev revision, turn int) (bisect.Answer, string, erro
 			sides[i] = append(sides[i], match.Run{Name: f, Tree: tr, Cost: c, Functions: calltree.Functions(tr, c), Calls: compare.CallsOf(tr, sc), StartedAt: t.Machine.StartedAt})
 		}
 	}
-	r, err := compare.Compare(sides[0], sides[1], compare.Options{Scale: compare.Unscaled})
+	r, err := compare.Compare(sides[0], sides[1], compare.Options{Scale: compare.ByRun})
 	if err != nil {
 		return "", "", err
 	}

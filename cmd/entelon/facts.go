@@ -18,6 +18,7 @@ import (
 	"entelon/core/profile"
 	"entelon/core/reading"
 	"entelon/core/scope"
+	"entelon/core/workload"
 )
 
 type factsJSON struct {
@@ -26,6 +27,8 @@ type factsJSON struct {
 	BuildID       string            `json:"build_id"`
 	Revision      string            `json:"revision"`
 	Command       []string          `json:"command"`
+	Masked        int               `json:"masked"` // arguments and variables that looked like secrets
+	Workload      string            `json:"workload"`
 	Dir           string            `json:"dir"`
 	Note          string            `json:"note"`
 	StartedAt     time.Time         `json:"started_at"`
@@ -136,7 +139,7 @@ func factsOut(t *profile.Take) factsJSON {
 		Processes: []processOut{}, Threads: []threadOut{}, Modules: []moduleOut{}, Machine: t.Machine,
 		Warnings: append([]profile.Warning{}, f.Warnings...),
 		Counters: append([]profile.Counter{}, f.Counters...), NotCounted: append([]string{}, f.NotCounted...), Usage: f.Usage, Bare: f.Bare, Work: f.Work,
-		Series: s.Series, Turn: s.Turn, Turns: s.Turns,
+		Series: s.Series, Turn: s.Turn, Turns: s.Turns, Workload: workload.Of(&s, &f).Words, Masked: s.Masked,
 	}
 	for _, x := range p.Processes {
 		out.Processes = append(out.Processes, processOut{x.PID, p.Strings[x.Name]})
@@ -192,6 +195,10 @@ func printFacts(w io.Writer, path string, t *profile.Take, f factsJSON) error {
 	row("build", "%s", f.Build)
 	row("build ID", "%s", f.BuildID)
 	row("command", "%s", strings.Join(f.Command, " "))
+	if f.Masked > 0 {
+		row("masked", "%d of its arguments and variables, which look like secrets; entelon take --keep-secrets keeps them", f.Masked)
+	}
+	row("workload", "%s", f.Workload)
 	row("directory", "%s", f.Dir)
 	if f.StartedAt.IsZero() {
 		row("started", "not known")

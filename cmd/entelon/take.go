@@ -30,6 +30,7 @@ import (
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
+	"entelon/core/workload"
 	"entelon/diagnose/doctor"
 )
 
@@ -123,6 +124,8 @@ What is added up, with --measure, which may be given several times:
 	c.Flags().StringVar(&f.settings.Build, "build", "", "the build's `NAME` (default: found in the binary)")
 	c.Flags().BoolVar(&f.settings.WithSource, "with-source", false, "keep the source files of the program's own functions with the take, for the lens Lines")
 	c.Flags().StringVar(&f.settings.Note, "note", "", "a `TEXT` to keep with the take")
+	c.Flags().StringVar(&f.settings.Workload, "workload", "", "what the program is made to do, by a `NAME`: only takes of one workload are measured against each other (default: found from the command)")
+	c.Flags().BoolVar(&f.settings.KeepSecrets, "keep-secrets", false, "keep arguments and variables that look like passwords or keys as they are; else they are masked in the take")
 	c.Flags().IntSliceVar(&f.settings.PIDs, "pid", nil, "sample the running process `PID`; may be repeated")
 	c.Flags().StringVar(&f.name, "name", "", "sample all running processes whose name is like this `PATTERN`, such as 'engraved*'")
 	c.Flags().StringVar(&f.settings.Children, "children", "", `"yes" or "no": sample children that run already, too (default: where the process leaves the work to them)`)
@@ -152,6 +155,11 @@ func (f *takeFlags) check(args []string) error {
 	f.settings.CutShare = f.cutShare / 100
 	f.settings.BareFirst = f.settings.BarePairs > 0
 	f.settings.Measures = measure.Split(f.settings.Measures)
+	if name := workload.Name(f.settings.Workload); name == "" && f.settings.Workload != "" {
+		return fmt.Errorf("--workload %q: give a name", f.settings.Workload)
+	} else {
+		f.settings.Workload = name
+	}
 	if _, err := measure.ParseAll(f.settings.Measures); err != nil {
 		return err
 	}

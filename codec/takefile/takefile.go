@@ -19,6 +19,7 @@ import (
 
 	"entelon/codec/take"
 	"entelon/core/profile"
+	"entelon/core/workload"
 )
 
 // fileSink writes a take to a file as it comes.
@@ -97,6 +98,7 @@ func (s *File) Begin(settings profile.Settings, machine profile.Machine) (err er
 	if s.NamesOnly {
 		settings.Env = settings.EnvNames()
 	}
+	workload.MaskSettings(&settings)
 	s.w, err = take.NewWriter(s, settings, machine)
 	return err
 }

@@ -31,7 +31,7 @@ type line struct {
 func HTML(w io.Writer, v View, now time.Time) error {
 	r := v.Result
 	plain := func(x float64) string {
-		if r.Scale == compare.ByTotal {
+		if r.Scale == compare.ByShare {
 			return fmt.Sprintf("%.1f %%", 100*x)
 		}
 		return measure.Amount(int64(x+0.5), v.Unit)

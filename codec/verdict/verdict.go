@@ -91,7 +91,7 @@ func Amount(r *compare.Result, v float64, unit string) string {
 	if v < 0 {
 		sign, v = "−", -v
 	}
-	if r.Scale == compare.ByTotal {
+	if r.Scale == compare.ByShare {
 		return fmt.Sprintf("%s%.1f %%", sign, 100*v)
 	}
 	return sign + measure.Amount(int64(v+0.5), unit)

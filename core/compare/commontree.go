@@ -135,7 +135,7 @@ func (r *Result) row(function int32) *Row {
 // figures are what a node costs in each take, scaled, less some of its parts.
 func (r *Result) figures(n *Both, less []*Both) (c [2]cost) {
 	for side, runs := range r.sides() {
-		c[side].value = make([]float64, len(runs))
+		c[side].value, c[side].scale = make([]float64, len(runs)), r.scaleOf(side)
 		for i := range runs {
 			add := func(ids []calltree.NodeID, sign float64) {
 				for _, id := range ids {

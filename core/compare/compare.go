@@ -33,7 +33,10 @@ const (
 // Options choose how sides are compared.
 type Options struct {
 	Scale Scale
-	Exact bool // the measure counts every event, so that there is no sampling noise
+	// OrShares: where there is no yardstick though the scale is ByYardstick, shares are
+	// compared, and a remark says why.
+	OrShares bool
+	Exact    bool // the measure counts every event, so that there is no sampling noise
 	// Worth is the change of the whole, as a share, that is worth knowing: where
 	// it could have been missed, the verdict is that there are too few takes.
 	// 0 is DefaultWorth.
@@ -87,6 +90,8 @@ type Result struct {
 	Rows    []Row // the largest difference of self cost first
 	Matches []match.Match
 	Remarks []Remark
+	// Yardstick is what the scale rests on, nil for all scales but ByYardstick.
+	Yardstick *Yardstick
 
 	a, b    []match.Run
 	by      [2][]float64 // what each run is divided by
@@ -109,11 +114,28 @@ func Compare(baseline, candidate []match.Run, o Options) (*Result, error) {
 		o.Rate = DefaultRate
 	}
 	if o.Scale == "" {
-		o.Scale = ByTotal
+		o.Scale = ByShare
 	}
 	r := &Result{Scale: o.Scale, Single: len(baseline)+len(candidate) == 2, a: baseline, b: candidate, worth: o.Worth}
+	r.align = match.Align([2][]match.Run{r.a, r.b}, o.Hand)
+	r.Matches = r.align.Matches
+	var refused error
+	if o.Scale == ByYardstick {
+		y, err := yardstick([2][]match.Run{r.a, r.b}, r.align, o.Exact)
+		switch {
+		case err == nil:
+			r.Yardstick, r.by = y, y.of
+		case o.OrShares:
+			refused, o.Scale, r.Scale = err, ByShare, ByShare
+		default:
+			return nil, err
+		}
+	}
 	for side, runs := range [][]match.Run{baseline, candidate} {
 		for i := range runs {
+			if r.Yardstick != nil {
+				break
+			}
 			by, err := divisor(&runs[i], o.Scale)
 			if err != nil {
 				return nil, fmt.Errorf("%s: %w", sideName(side, runs, i), err)
@@ -122,11 +144,13 @@ func Compare(baseline, candidate []match.Run, o Options) (*Result, error) {
 		}
 	}
 	r.whole(o)
-	r.align = match.Align([2][]match.Run{r.a, r.b}, o.Hand)
-	r.Matches = r.align.Matches
 	r.functions(o)
 	r.counted = countedIn(r)
 	r.Remarks = remarks(r)
+	if refused != nil {
+		r.Remarks = append(r.Remarks, Remark{"yardstick", 0, -1, fmt.Sprintf("The takes are neither runs of one workload nor do they say how much work they did, and %s. So shares of each total are compared, which cannot tell whether the whole got slower.", refused),
+			"Take runs to their end, or give the units of work with --work or --work-from."})
+	}
 	return r, nil
 }
 
@@ -150,18 +174,37 @@ func (r *Result) whole(o Options) {
 			c[side].value = append(c[side].value, float64(runs[i].Total())/r.by[side][i])
 			c[side].samples += float64(runs[i].Samples())
 		}
+		c[side].scale = r.scaleOf(side)
 	}
 	s := wholeSpread(&c[0], &c[1], o.Exact, o.Scale)
 	r.Wider = widening([2]*cost{&c[0], &c[1]}, at)
 	s.widen(r.Wider, &c[0], &c[1], o.Exact)
+	s.shared = r.sharedVariance()
 	r.Whole = estimate(&c[0], &c[1], s, o.Exact)
 	switch {
-	case o.Scale == ByTotal:
-	case r.Single: // nothing is known of how much takes differ
+	case o.Scale == ByShare:
+	case r.Single && o.Scale != ByYardstick: // nothing is known of how much takes differ
 		r.Whole.Verdict, r.Whole.Need = TooFew, r.Whole.need(o.Worth)
 	default:
 		r.Whole.judge(r.Whole.P <= 1-confidence, o.Worth)
 	}
+}
+
+// scaleOf is by what a side's values are multiplied, on average over its takes.
+func (r *Result) scaleOf(side int) float64 {
+	sum := 0.0
+	for _, by := range r.by[side] {
+		sum += 1 / by
+	}
+	return sum / float64(len(r.by[side]))
+}
+
+// sharedVariance is that of what all takes of a comparison were measured by.
+func (r *Result) sharedVariance() float64 {
+	if r.Yardstick == nil {
+		return 0
+	}
+	return r.Yardstick.variance
 }
 
 // functions makes the rows.
@@ -173,6 +216,7 @@ func (r *Result) functions(o Options) {
 	for side, runs := range [][]match.Run{r.a, r.b} {
 		for k := range list {
 			list[k].self[side].value, list[k].total[side].value = make([]float64, len(runs)), make([]float64, len(runs))
+			list[k].self[side].scale, list[k].total[side].scale = r.scaleOf(side), r.scaleOf(side)
 		}
 		for i := range runs {
 			p, by := runs[i].Tree.Profile, r.by[side][i]
@@ -200,7 +244,7 @@ func (r *Result) functions(o Options) {
 		as, bs = append(as, &list[k].self[0], &list[k].total[0]), append(bs, &list[k].self[1], &list[k].total[1])
 	}
 	r.spreads = newSpreads(as, bs, o.Exact, o.Scale)
-	r.spreads.wider = r.Wider
+	r.spreads.wider, r.spreads.known.shared = r.Wider, r.sharedVariance()
 	p := make([]float64, 0, 2*n)
 	for k := range list {
 		x, row := &list[k], &r.Rows[k]

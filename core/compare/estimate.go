@@ -57,6 +57,15 @@ type Estimate struct {
 type cost struct {
 	value   []float64 // scaled
 	samples float64   // of all takes together
+	scale   float64   // by what values were multiplied, on average; 0 where that is not known
+}
+
+// scaled is by what the values of a side were multiplied, 1 where that is not known.
+func (c *cost) scaled() float64 {
+	if c.scale == 0 {
+		return 1
+	}
+	return c.scale
 }
 
 func (c *cost) mean() float64 {
@@ -72,6 +81,7 @@ func (c *cost) mean() float64 {
 type spread struct {
 	extra   float64 // relative variance between takes, sampling noise left out
 	assumed float64 // relative variance that only the verdict reckons with
+	shared  float64 // relative variance of what both sides are measured by, however many takes there are
 	level
 }
 
@@ -100,36 +110,40 @@ func estimate(a, b *cost, s spread, exact bool) Estimate {
 	na, nb := float64(len(a.value)), float64(len(b.value))
 	e := Estimate{Baseline: a.mean(), Candidate: b.mean()}
 	e.Difference = e.Candidate - e.Baseline
-	// worth is what a sample stands for, on average: it turns means into counts.
+	// worth is what a sample stands for, on average, before it is scaled, and on each
+	// side after: it turns means into counts.
 	worth := 0.0
 	if k := a.samples + b.samples; k > 0 {
-		worth = (e.Baseline*na + e.Candidate*nb) / k
+		worth = (e.Baseline*na/a.scaled() + e.Candidate*nb/b.scaled()) / k
 	}
-	variance := func(m, n, extra float64) float64 {
+	worthA, worthB := worth*a.scaled(), worth*b.scaled()
+	variance := func(m, n, extra, worth float64) float64 {
 		v := extra * m * m
 		if !exact {
 			v += worth * m
 		}
 		return v / n
 	}
-	floor := 0.0 // half a sample, for a side that has none
-	if !exact {
-		floor = worth / 2
+	floor := 0.5 // of a sample, for a side that has none
+	if exact {
+		floor = 0
 	}
-	e.Error = math.Sqrt(variance(math.Max(e.Baseline, floor/na), na, s.extra) + variance(math.Max(e.Candidate, floor/nb), nb, s.extra))
+	e.Error = math.Sqrt(variance(math.Max(e.Baseline, floor*worthA/na), na, s.extra, worthA) + variance(math.Max(e.Candidate, floor*worthB/nb), nb, s.extra, worthB) + s.shared*e.Candidate*e.Candidate)
 	t := s.t
 	e.Low, e.High = e.Difference-t*e.Error, e.Difference+t*e.Error
 	if e.Baseline > 0 {
 		e.Ratio = e.Candidate / e.Baseline
 		if e.Candidate > 0 {
-			log := math.Sqrt(variance(e.Baseline, na, s.extra)/(e.Baseline*e.Baseline) + variance(e.Candidate, nb, s.extra)/(e.Candidate*e.Candidate))
+			log := math.Sqrt(variance(e.Baseline, na, s.extra, worthA)/(e.Baseline*e.Baseline) + variance(e.Candidate, nb, s.extra, worthB)/(e.Candidate*e.Candidate) + s.shared)
 			e.RatioLow, e.RatioHigh = e.Ratio*math.Exp(-t*log), e.Ratio*math.Exp(t*log)
 		} else {
 			e.RatioHigh = math.Max(0, e.High+e.Baseline) / e.Baseline
 		}
 	}
-	both := (e.Baseline*na + e.Candidate*nb) / (na + nb)
-	null := math.Sqrt(variance(both, na, s.extra+s.assumed) + variance(both, nb, s.extra+s.assumed))
+	// Where nothing changed, each side says as much of the mean as it has samples of it.
+	ofA, ofB := na/a.scaled(), nb/b.scaled()
+	both := (e.Baseline*ofA + e.Candidate*ofB) / (ofA + ofB)
+	null := math.Sqrt(variance(both, na, s.extra+s.assumed, worthA) + variance(both, nb, s.extra+s.assumed, worthB) + s.shared*both*both)
 	e.P = 1
 	switch {
 	case e.Difference == 0:
@@ -137,6 +151,9 @@ func estimate(a, b *cost, s spread, exact bool) Estimate {
 		e.P = 0 // two exact and steady counts that differ
 	default:
 		e.P = 2 * below(-math.Abs(e.Difference)/null, s.df)
+		if !exact {
+			e.P = math.Max(e.P, ofFew(a.samples, b.samples, ofB/(ofA+ofB)))
+		}
 	}
 	if both > 0 {
 		at := math.Max(e.Baseline, both)
@@ -146,11 +163,27 @@ func estimate(a, b *cost, s spread, exact bool) Estimate {
 		e.Seen = (t + s.power) * null / at
 		single := s.extra + s.assumed
 		if !exact {
-			single += worth / both
+			single += (worthA + worthB) / 2 / both
 		}
 		e.sd = math.Sqrt(single)
 	}
 	return e
+}
+
+// few is up to how many expected samples of a side chance is reckoned exactly.
+const few = 15
+
+// ofFew is the probability of samples that are as unevenly split between two sides, either
+// way, where each is on the second one with a probability, by the binomial distribution;
+// 0 where they are so many that the normal one will do.
+func ofFew(a, b, second float64) float64 {
+	k := math.Round(a + b)
+	if k == 0 || second <= 0 || second >= 1 || k*math.Min(second, 1-second) > few {
+		return 0
+	}
+	d := distuv.Binomial{N: k, P: second}
+	b = math.Round(b)
+	return math.Min(1, 2*math.Min(d.CDF(b), 1-d.CDF(b-1)))
 }
 
 // need is how many takes a side would show a change of a share of the cost, with

@@ -64,7 +64,7 @@ func (f *Finding) Text(r *Result, measure string) string {
 		out = fmt.Sprintf("%s is new.", what)
 	case e.Baseline == 0:
 		return fmt.Sprintf("%s costs nothing.", what)
-	case r.Scale == ByTotal && f.Name == "":
+	case r.Scale == ByShare && f.Name == "":
 		return "Shares of the total cannot tell whether the whole got slower; compare by run, by work or by second."
 	case e.Verdict == Slower || e.Verdict == Faster:
 		out = fmt.Sprintf("%s takes %s %s %s%s.", what, Change(e.Ratio), measure, r.Scale.Words(), e.Between())
@@ -115,7 +115,7 @@ func Judge(r *Result, rules Rules) (Outcome, []Finding) {
 	var out []Finding
 	for _, l := range rules.Limits {
 		if l.Pattern == "" {
-			out = append(out, judge(r, "", r.Whole, l.Rise, r.Scale == ByTotal, rules))
+			out = append(out, judge(r, "", r.Whole, l.Rise, r.Scale == ByShare, rules))
 			break
 		}
 	}

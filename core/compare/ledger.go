@@ -29,7 +29,7 @@ func Ledger(builds []Group, scale Scale, exact bool) []BuildVerdict {
 	for k := range builds {
 		b := &out[k]
 		b.Mean, b.Low, b.High = Mean(builds[k].Value)
-		if k > 0 && scale != ByTotal {
+		if k > 0 && scale != ByShare {
 			b.Change = Totals(&builds[k-1], &builds[k], exact)
 			switch {
 			case b.Change.Verdict == Slower && b.Change.Ratio-1 >= DefaultWorth:

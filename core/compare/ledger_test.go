@@ -34,7 +34,7 @@ func TestLedger(t *testing.T) {
 		{nil, nil},
 	} {
 		var got []BuildMark
-		for i, v := range Ledger(builds(x.means...), Unscaled, false) {
+		for i, v := range Ledger(builds(x.means...), ByRun, false) {
 			got = append(got, v.Mark)
 			if v.Low > v.Mean || v.High < v.Mean || math.Abs(v.Mean-x.means[i]) > 1e-9 {
 				t.Errorf("%v: build %d is %v, %v to %v", x.means, i, v.Mean, v.Low, v.High)
@@ -44,7 +44,7 @@ func TestLedger(t *testing.T) {
 			t.Errorf("%v: %q, want %q", x.means, got, x.marks)
 		}
 	}
-	for _, v := range Ledger(builds(10, 14), ByTotal, false) {
+	for _, v := range Ledger(builds(10, 14), ByShare, false) {
 		if v.Mark != NoBuildMark || v.Change.Verdict != "" {
 			t.Errorf("shares are judged: %+v", v)
 		}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 
 	"entelon/core/compare/match"
 )
@@ -41,6 +42,10 @@ const (
 // correlation with the order in which the takes were made.
 func remarks(r *Result) []Remark {
 	var out []Remark
+	if a, b := workloads(r.a), workloads(r.b); len(a) > 0 && len(b) > 0 && (len(a) > 1 || len(b) > 1 || a[0] != b[0]) {
+		out = append(out, Remark{"workloads", 0, -1, fmt.Sprintf("The takes are of different workloads: the baseline of %s, the candidate of %s. What differs may come from that.", inWords(a), inWords(b)),
+			"Compare takes of one workload; if these are the same, merge the workloads in the ledger, or give them one name with take --workload."})
+	}
 	if r.Wider >= muchWider {
 		out = append(out, Remark{"order", 0, -1, fmt.Sprintf("The takes of one side were made after those of the other, where a drift of the machine looks like a difference; the intervals are %.1f times as wide for it.", r.Wider),
 			"Interleave both sides, with take --against or a baseline in New take, to see smaller changes."})
@@ -53,7 +58,7 @@ func remarks(r *Result) []Remark {
 		x := make([]float64, len(runs))
 		for i := range runs {
 			x[i] = float64(runs[i].Total()) / r.by[side][i]
-			if r.Scale == ByTotal {
+			if r.Scale == ByShare {
 				x[i] = float64(runs[i].Total())
 			}
 		}
@@ -88,6 +93,31 @@ func remarks(r *Result) []Remark {
 		}
 	}
 	return out
+}
+
+// workloads are those of a side's runs, each once.
+func workloads(runs []match.Run) (out []string) {
+	for i := range runs {
+		if w := runs[i].Workload; w != "" && !slices.Contains(out, w) {
+			out = append(out, w)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// inWords names a few workloads.
+func inWords(names []string) string {
+	const few = 3
+	var out []string
+	for _, n := range names[:min(few, len(names))] {
+		out = append(out, fmt.Sprintf("“%s”", n))
+	}
+	text := strings.Join(out, ", ")
+	if more := len(names) - few; more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	return text
 }
 
 var sides = [2]string{"baseline", "candidate"}

@@ -2,11 +2,11 @@ package compare
 
 import (
 	"fmt"
-	"slices"
 
 	"entelon/core/compare/match"
 	"entelon/core/measure"
 	"entelon/core/profile"
+	"entelon/core/workload"
 )
 
 // Scale says by what the cost of a take is divided before it is compared.
@@ -16,11 +16,13 @@ type Scale string
 // measure a second of the take, the same a second of processor time, the same a
 // unit of the program's work, and units of the measure a take.
 const (
-	ByTotal  Scale = "total"
+	ByShare  Scale = "share"
 	BySecond Scale = "second"
 	ByCPU    Scale = "cpu-second"
 	ByWork   Scale = "work"
-	Unscaled Scale = "none"
+	ByRun    Scale = "run"
+	// ByYardstick divides by what the functions cost that stayed the same on both sides.
+	ByYardstick Scale = "unchanged"
 )
 
 // Scales are all of them, with what they divide by in words.
@@ -28,26 +30,32 @@ var Scales = []struct {
 	Scale Scale
 	Text  string
 }{
-	{Unscaled, "for each run"}, {ByWork, "for each unit of work"}, {BySecond, "for each second"}, {ByCPU, "for each second of processor time"}, {ByTotal, "as shares of the total"},
+	{ByRun, "for each run"}, {ByWork, "for each unit of work"}, {BySecond, "for each second"}, {ByCPU, "for each second of processor time"}, {ByYardstick, "for each unit of unchanged work"}, {ByShare, "as shares of the total"},
 }
 
-// ParseScale reads a scale by name; "" is ByTotal.
+// formerly are names that scales once had: they stand in links and in files of rules.
+var formerly = map[string]Scale{"total": ByShare, "none": ByRun}
+
+// ParseScale reads a scale by name; "" is ByShare.
 func ParseScale(s string) (Scale, error) {
 	if s == "" {
-		return ByTotal, nil
+		return ByShare, nil
+	}
+	if x, ok := formerly[s]; ok {
+		return x, nil
 	}
 	for _, x := range Scales {
 		if string(x.Scale) == s {
 			return x.Scale, nil
 		}
 	}
-	return "", fmt.Errorf("there is no scale %q; choose total, second, cpu-second, work or none", s)
+	return "", fmt.Errorf("there is no scale %q; choose run, work, second, cpu-second, unchanged or share", s)
 }
 
 // Unit is the unit of a figure that was scaled, given the measure's.
 func (s Scale) Unit(measure string) string {
 	switch s {
-	case ByTotal:
+	case ByShare:
 		return "share"
 	case BySecond:
 		return measure + "/s"
@@ -62,7 +70,7 @@ func (s Scale) Unit(measure string) string {
 // Words is what a figure is for, in words: "a run".
 func (s Scale) Words() string {
 	switch s {
-	case ByTotal:
+	case ByShare:
 		return "as a share of the total"
 	case BySecond:
 		return "for each second"
@@ -70,23 +78,25 @@ func (s Scale) Words() string {
 		return "for each second of processor time"
 	case ByWork:
 		return "for each unit of work"
+	case ByYardstick:
+		return "for each unit of unchanged work"
 	}
 	return "for each run"
 }
 
 // Fitting is the scale that suits takes when the user chose none: by work where
-// all tell how much they did, as they are where all ran the same work to its
-// end or two commands were interleaved, else as shares. A level stays as it is.
+// all tell how much they did, as they are where all are of one workload that ran to its
+// end, or two commands were interleaved, whatever their programs are called; else by what
+// stayed the same on both sides. A level stays as it is.
 func Fitting(m measure.Column, takes ...*profile.Take) Scale {
 	if m.Combine == measure.Level {
-		return Unscaled
+		return ByRun
 	}
 	work, same := true, true
 	for _, t := range takes {
 		work = work && t.Facts.Work > 0
 		f := takes[0]
-		alike := len(t.Settings.Command) > 0 && len(f.Settings.Command) > 0 &&
-			slices.Equal(t.Settings.Command[1:], f.Settings.Command[1:]) && t.Settings.Program == f.Settings.Program
+		alike := len(t.Settings.Command) > 0 && workload.Of(&t.Settings, &t.Facts).Key == workload.Of(&f.Settings, &f.Facts).Key
 		// When two commands are interleaved, they do the same.
 		turns := t.Settings.Side != "" && t.Settings.Series == f.Settings.Series
 		same = same && t.Facts.EndedBy == "exit" && (alike || turns)
@@ -95,9 +105,9 @@ func Fitting(m measure.Column, takes ...*profile.Take) Scale {
 	case work:
 		return ByWork
 	case same:
-		return Unscaled
+		return ByRun
 	}
-	return ByTotal
+	return ByYardstick
 }
 
 // divisor is what a run's values are divided by.
@@ -118,11 +128,11 @@ type Extent struct {
 // not tell.
 func (x Extent) Divisor(scale Scale) (float64, error) {
 	switch {
-	case x.Level && scale != ByTotal && scale != Unscaled:
+	case x.Level && scale != ByShare && scale != ByRun:
 		return 0, fmt.Errorf("a level does not grow with what it would be divided by")
-	case scale == ByTotal && x.Total <= 0:
+	case scale == ByShare && x.Total <= 0:
 		return 0, fmt.Errorf("there is nothing to take a share of: its total is %g", x.Total)
-	case scale == ByTotal:
+	case scale == ByShare:
 		return x.Total, nil
 	case scale == BySecond && x.DurationNS <= 0:
 		return 0, fmt.Errorf("its duration is unknown")
@@ -136,6 +146,8 @@ func (x Extent) Divisor(scale Scale) (float64, error) {
 		return 0, fmt.Errorf("how much work it did is unknown; take it with --work or --work-from")
 	case scale == ByWork:
 		return x.Work, nil
+	case scale == ByYardstick:
+		return 0, fmt.Errorf("what stayed the same is known of two sides only")
 	}
 	return 1, nil
 }

@@ -16,6 +16,13 @@ func observed(a, b *cost, exact bool) (s2, sampling, df float64) {
 	takes := float64(len(a.value) + len(b.value))
 	if k := a.samples + b.samples; k > 0 && !exact {
 		sampling = takes / k
+		if a.scale > 0 && b.scale > 0 && df > 0 {
+			// A sample of the smaller side stands for more: what is expected of each
+			// side counts as often as the side's takes do.
+			na, nb := float64(len(a.value)), float64(len(b.value))
+			each := k / (na/a.scale + nb/b.scale) // samples a take, before it is scaled up
+			sampling = ((na-1)*a.scale + (nb-1)*b.scale) / df / each
+		}
 	}
 	if df <= 0 {
 		return 0, sampling, 0
@@ -51,7 +58,7 @@ func (s *spread) widen(times float64, a, b *cost, exact bool) {
 // unknownSpread is what one take a side tells: nothing.
 func unknownSpread(scale Scale) spread {
 	assumed := AssumedSpread
-	if scale == ByTotal {
+	if scale == ByShare || scale == ByYardstick {
 		assumed = AssumedOfShares
 	}
 	return spread{assumed: assumed * assumed, level: newLevel(math.Inf(1))}

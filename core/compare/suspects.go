@@ -102,7 +102,7 @@ type found struct {
 func (r *Result) Suspects() []Suspect {
 	root := r.Both(thin)
 	f := &finder{r: r, whole: math.Abs(r.Whole.Difference)}
-	if moved := r.shifted(); r.Scale == ByTotal || f.whole < moved/4 {
+	if moved := r.shifted(); r.Scale == ByShare || f.whole < moved/4 {
 		f.whole = moved // shares, or growth and shrinking that make up for each other
 	}
 	if f.whole == 0 {
@@ -168,7 +168,7 @@ func (f *finder) suspects() []Suspect {
 		}
 		s.judge(f.tells(k.function, k.why, s.P), math.Inf(1))
 		whole := f.whole
-		if f.r.Whole.Difference < 0 && f.r.Scale != ByTotal {
+		if f.r.Whole.Difference < 0 && f.r.Scale != ByShare {
 			whole = -whole
 		}
 		s.Share = s.Difference / whole

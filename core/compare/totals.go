@@ -21,8 +21,8 @@ func (g *Group) Add(value float64, samples int64, at time.Time) {
 
 // Totals compares two groups of takes by what each cost as a whole.
 func Totals(a, b *Group, exact bool) Estimate {
-	x, y := &cost{a.Value, float64(a.Samples)}, &cost{b.Value, float64(b.Samples)}
-	s := wholeSpread(x, y, exact, Unscaled)
+	x, y := &cost{value: a.Value, samples: float64(a.Samples)}, &cost{value: b.Value, samples: float64(b.Samples)}
+	s := wholeSpread(x, y, exact, ByRun)
 	s.widen(widening([2]*cost{x, y}, [2][]time.Time{a.At, b.At}), x, y, exact)
 	e := estimate(x, y, s, exact)
 	if len(a.Value)+len(b.Value) == 2 {

@@ -48,8 +48,14 @@ type Settings struct {
 	RateHz int      `json:"rate_hz"`
 	ForNS  int64    `json:"for_ns"` // 0: until the program ends or the user stops it
 	Note   string   `json:"note"`
-	Event  string   `json:"event"`  // what triggers a sample, "cpu-clock"
-	Unwind string   `json:"unwind"` // "tables" or "frame pointers"
+	// Workload is what the program was made to do, where that was given a name.
+	Workload string `json:"workload,omitempty"`
+	// Masked is how many arguments and variables have something masked in them that
+	// looked like a secret; KeepSecrets has them be kept as they are.
+	Masked      int    `json:"masked,omitempty"`
+	KeepSecrets bool   `json:"keep_secrets,omitempty"`
+	Event       string `json:"event"`  // what triggers a sample, "cpu-clock"
+	Unwind      string `json:"unwind"` // "tables" or "frame pointers"
 	// StackBytes is how much of the stack was copied with each sample, 0 where
 	// nothing was.
 	StackBytes int `json:"stack_bytes,omitempty"`

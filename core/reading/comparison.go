@@ -37,7 +37,7 @@ func Comparison(r *compare.Result, suspects []compare.Suspect, s Sides) []Said {
 		return fmt.Sprintf(", %s to %s", compare.Signed(w.RatioLow-1), compare.Signed(w.RatioHigh-1))
 	}
 	switch {
-	case r.Scale == compare.ByTotal:
+	case r.Scale == compare.ByShare:
 		say("These are shares of each side's %s, which cannot tell whether the whole got slower.", s.Measure)
 	case w.Baseline == 0 || w.Candidate == 0:
 		say("One side has no %s in this scope.", s.Measure)
@@ -111,7 +111,7 @@ func called(r *compare.Result, c compare.Count) []Said {
 		often = figure(t) + " times as often"
 	}
 	counted := "counted"
-	if r.Scale != compare.ByTotal {
+	if r.Scale != compare.ByShare {
 		counted = fmt.Sprintf("%s → %s calls %s, counted", number(c.Calls[0]), number(c.Calls[1]), r.Scale.Words())
 	}
 	return []Said{{Text: " "}, at, {Text: fmt.Sprintf(" is called%s %s (%s).", there, often, counted)}}

@@ -2,10 +2,10 @@ package scope
 
 // Early is what is known of a sample before its stack has been walked.
 type Early struct {
-	Program, Build, Process, Thread string
-	PID, TID                        uint32
-	Kernel                          bool // it was taken in the kernel
-	Time                            int64
+	Program, Build, Workload, Process, Thread string
+	PID, TID                                  uint32
+	Kernel                                    bool // it was taken in the kernel
+	Time                                      int64
 }
 
 // Verdict is what can be said of a sample.
@@ -81,6 +81,8 @@ func (x field) early(e Early) Verdict {
 		return decided(fitsAny(x.is, e.Program))
 	case "build":
 		return decided(fitsAny(x.is, e.Build))
+	case "workload":
+		return decided(fitsAny(x.is, e.Workload))
 	case "process":
 		return decided(fitsAny(x.is, e.Process, number(e.PID)))
 	case "thread":

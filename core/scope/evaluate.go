@@ -268,6 +268,8 @@ func (x field) on(s *subject) condition {
 		return s.always(fitsAny(x.is, s.about.Program))
 	case "build":
 		return s.always(fitsAny(x.is, s.about.Build))
+	case "workload":
+		return s.always(fitsAny(x.is, s.about.Workload))
 	case "process":
 		return s.byName(func(id profile.ThreadID) profile.StringID { return p.Processes[p.Threads[id].Process].Name }, func(id profile.ThreadID) bool {
 			pr := p.Processes[p.Threads[id].Process]

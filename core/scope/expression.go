@@ -70,7 +70,7 @@ const maxSteps = 32
 
 // fieldNames are what a sample can be chosen by, in the order in which they are
 // proposed.
-var fieldNames = []string{"thread", "process", "function", "top", "module", "code", "program", "build", "span"}
+var fieldNames = []string{"thread", "process", "function", "top", "module", "code", "program", "build", "workload", "span"}
 
 // codeNames are whose code a function is.
 var codeNames = []string{"own", "library", "runtime", "kernel", "unknown", "mark"}

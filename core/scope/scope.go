@@ -25,7 +25,7 @@ type Scope struct {
 }
 
 // About is what a profile itself does not know of the take that it is from.
-type About struct{ Program, Build string }
+type About struct{ Program, Build, Workload string }
 
 // Parse reads an expression; an empty one is everything. Errors are of type
 // *SyntaxError.

@@ -113,6 +113,7 @@ func NewNames(p *profile.Profile, about About, w Weights) *Names {
 	n.of["span"] = n.of[labelField(profile.SpanLabel)]
 	gather("program", func(add func(string, int64, ...string)) { add(about.Program, int64(p.Samples.Len())) })
 	gather("build", func(add func(string, int64, ...string)) { add(about.Build, int64(p.Samples.Len())) })
+	gather("workload", func(add func(string, int64, ...string)) { add(about.Workload, int64(p.Samples.Len())) })
 	gather("", func(add func(string, int64, ...string)) { // the measures stand where a field could
 		for i := range p.Measures {
 			add(p.Words(i).Name, p.Total(i))

@@ -11,7 +11,9 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
+	"time"
 
 	"entelon/codec/take"
 )
@@ -58,9 +60,16 @@ func main() {
 	only := flag.String("only", "", "only the program of this name")
 	builds := flag.String("builds", "", "only these builds, with commas")
 	out := flag.String("out", "demo/takes", "folder for the takes")
+	services := flag.Bool("services", false, "only the takes of services that run already")
 	flag.Parse()
+	if *only == "" || *only == "engraved" {
+		if err := attached(*out, *builds); err != nil {
+			fmt.Fprintln(os.Stderr, "remake:", err)
+			os.Exit(1)
+		}
+	}
 	for _, p := range programs {
-		if *only != "" && *only != p.name {
+		if *services || *only != "" && *only != p.name {
 			continue
 		}
 		if err := p.remake(*out, *builds); err != nil {
@@ -100,6 +109,45 @@ func (p program) remake(out, only string) error {
 		}
 	}
 	return nil
+}
+
+// attached makes takes of the engraving service while it runs: a workload of its own.
+func attached(out, only string) error {
+	p := programs[0]
+	for i := range 2 {
+		for _, b := range p.builds[:2] {
+			if only != "" && !slices.Contains(strings.Split(only, ","), b.name) {
+				continue
+			}
+			exe := filepath.Join("bin", p.name+"-"+b.name)
+			if err := p.make(b, exe); err != nil {
+				return err
+			}
+			file := filepath.Join(out, fmt.Sprintf("%s-%s-service-%d.take", p.name, b.name, i+1))
+			if err := p.attach(exe, file, b); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// attach samples the program while it serves.
+func (p program) attach(exe, file string, b build) error {
+	service := exec.Command(exe, "--drive", "--workers", "1")
+	if err := service.Start(); err != nil {
+		return err
+	}
+	defer func() {
+		_ = service.Process.Kill() // it would serve for ever
+		_ = service.Wait()
+	}()
+	time.Sleep(time.Second)
+	err := run("bin/entelon", "take", "--out", file, "--program", p.name, "--build", b.name, "--note", b.note, "--pid", strconv.Itoa(service.Process.Pid), "--for", "7s", "--rate", "499")
+	if err != nil {
+		return err
+	}
+	return p.nameless(file)
 }
 
 // nameless replaces what is particular to the machine that made a take by the

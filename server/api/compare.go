@@ -99,6 +99,17 @@ type CompareOut struct {
 	Suspects  []SuspectOut      `json:"suspects"`
 	Rows      []CompareRow      `json:"rows"`   // the largest difference of self cost first
 	Hidden    int               `json:"hidden"` // functions that are left out: small, and not significant
+	Yardstick *YardstickOut     `json:"yardstick,omitempty"`
+}
+
+// YardstickOut is what both sides are measured by where the scale is "unchanged".
+type YardstickOut struct {
+	Functions []int32   `json:"functions"` // numbers in the comparison, the costliest first, 200 at most
+	Count     int       `json:"count"`     // of all of them
+	Share     []float64 `json:"share"`     // of each side's cost
+	Factor    float64   `json:"factor"`    // the candidate's work to the baseline's
+	Low       float64   `json:"low"`       // 95 %
+	High      float64   `json:"high"`
 }
 
 // MirrorOut is the flame graphs of both sides in columns of equal length, in one

@@ -45,6 +45,15 @@ type LedgerMeasure struct {
 	Takes int64  `json:"takes"`
 }
 
+// LedgerWorkloads are the workload whose takes stand beside each other, and what there is
+// besides.
+type LedgerWorkloads struct {
+	ID        int64         `json:"id"`
+	Workloads []WorkloadOut `json:"workloads"` // of the program, that one among them
+	Count     int64         `json:"count"`     // of all, listed or not
+	Others    int64         `json:"others"`    // takes of other workloads
+}
+
 // LedgerOut is a program's home: its builds side by side, function by function.
 type LedgerOut struct {
 	Program  string          `json:"program"`
@@ -58,8 +67,9 @@ type LedgerOut struct {
 	Counted  bool            `json:"counted"`    // every event is in it
 	Measures []LedgerMeasure `json:"measures"`   // that takes of the program have
 	Without  int64           `json:"without"`    // takes that do not have the measure
-	Builds   []LedgerBuild   `json:"builds"`     // in the order in which they were first measured
-	Rows     []LedgerRow     `json:"rows"`       // pinned ones first, then what changed most
-	Hidden   int             `json:"hidden"`     // functions that are left out
-	Notes    []LedgerNote    `json:"notes"`      // that are not settled, the newest first
+	Workload LedgerWorkloads `json:"workload"`
+	Builds   []LedgerBuild   `json:"builds"` // in the order in which they were first measured
+	Rows     []LedgerRow     `json:"rows"`   // pinned ones first, then what changed most
+	Hidden   int             `json:"hidden"` // functions that are left out
+	Notes    []LedgerNote    `json:"notes"`  // that are not settled, the newest first
 }

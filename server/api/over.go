@@ -39,5 +39,6 @@ type OverOut struct {
 	Plain    string          `json:"plain_unit"`
 	Measures []LedgerMeasure `json:"measures"`
 	Without  int64           `json:"without"`
+	Workload LedgerWorkloads `json:"workload"`
 	Builds   []OverBuild     `json:"builds"`
 }

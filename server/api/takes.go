@@ -11,18 +11,20 @@ type BuildOut struct {
 	Name      string `json:"name"`
 	BuildID   string `json:"build_id"`
 	Revision  string `json:"revision"`
-	Takes     int64  `json:"takes"`
+	Takes     int64  `json:"takes"`  // of the program's chief workload
+	Others    int64  `json:"others"` // takes of other workloads
 	LastAt    string `json:"last_at"`
 	LastTake  string `json:"last_take"`
-	Keys      string `json:"keys"` // of its newest takes, 40 at most, with commas
-	MedianCPU int64  `json:"median_cpu_ns"`
+	Keys      string `json:"keys"`          // of its newest takes of the chief workload, 40 at most, with commas
+	MedianCPU int64  `json:"median_cpu_ns"` // of those; 0 where there is none
 }
 
 // ProgramOut is a program in a list.
 type ProgramOut struct {
-	Name   string     `json:"name"`
-	Builds []BuildOut `json:"builds"` // in the order in which they were first measured
-	Newest NewestOut  `json:"newest"`
+	Name   string      `json:"name"`
+	Builds []BuildOut  `json:"builds"` // in the order in which they were first measured
+	Newest NewestOut   `json:"newest"`
+	Chief  WorkloadOut `json:"chief"` // the workload of which takes stand beside each other
 }
 
 // NewestOut is a program's newest take with its hottest functions.
@@ -63,9 +65,11 @@ type TakeOut struct {
 	Series        string    `json:"series"` // of takes in a row, "" for one alone
 	Turn          int       `json:"turn"`
 	Turns         int       `json:"turns"`
-	Broken        string    `json:"broken"` // what of it cannot be shown, "" for nothing
-	Pinned        bool      `json:"pinned"` // it stays when old takes are removed
-	Side          string    `json:"side"`   // "baseline" or "candidate" where two commands were interleaved
+	Broken        string    `json:"broken"`   // what of it cannot be shown, "" for nothing
+	Pinned        bool      `json:"pinned"`   // it stays when old takes are removed
+	Side          string    `json:"side"`     // "baseline" or "candidate" where two commands were interleaved
+	Workload      string    `json:"workload"` // its name
+	WorkloadID    int64     `json:"workload_id"`
 }
 
 // TakesOut lists takes; Count is how many there are beyond the page.

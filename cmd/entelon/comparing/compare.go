@@ -26,6 +26,7 @@ import (
 	"entelon/core/profile"
 	"entelon/core/reading"
 	"entelon/core/scope"
+	"entelon/core/workload"
 )
 
 // The exit codes of compare.
@@ -46,6 +47,7 @@ type Comparison struct {
 	Format              string
 	report              string
 	server, tokenFile   string
+	workload            string
 	full                bool
 	Limit               int
 }
@@ -104,20 +106,21 @@ and is larger than its limit: 5 % of the whole, if nothing else is said.`,
 	f.StringArrayVarP(&x.Baseline, "baseline", "b", nil, "a `TAKE` of the baseline: a file, a pattern, or PROGRAM@BUILD on the server; may be repeated")
 	f.StringArrayVarP(&x.Candidate, "candidate", "c", nil, "a `TAKE` of the candidate, likewise")
 	x.chosen.Add(c)
-	f.StringVar(&x.Scale, "scale", "", "compare for each `UNIT`: none (a run), work, second, cpu-second, or total (shares); default: what suits the takes")
+	f.StringVar(&x.Scale, "scale", "", "compare for each `UNIT`: run, work, second, cpu-second, unchanged (work that stayed the same) or share; default: what suits the takes")
 	f.StringArrayVarP(&x.Limits, "threshold", "t", nil, "the `RISE` that is allowed: 3% of the whole, or 'slur.*=5%' of functions; may be repeated")
 	f.StringVar(&x.Rules, "rules", "", "thresholds and accepted changes in this `FILE` (default: entelon.yaml, if it is there)")
 	f.StringVar(&x.Format, "format", "text", "text, json, markdown or junit")
 	f.StringVar(&x.report, "report", "", "write a report that opens in any browser to this `FILE`, too")
 	f.BoolVar(&asJSON, "json", false, "the same as --format json")
 	f.StringVar(&x.server, "server", "", "the `URL` of the server that PROGRAM@BUILD is looked for on")
+	f.StringVar(&x.workload, "workload", "", "of PROGRAM@BUILD, compare the takes of this `WORKLOAD` (default: the one with the most takes that can be compared)")
 	f.StringVar(&x.tokenFile, "token-file", "", "the `FILE` with a token for the server (default "+serving.TokenPlace()+")")
 	f.BoolVar(&x.full, "full", false, "print names in full, with packages, parameters and template arguments")
 	f.IntVar(&x.Limit, "limit", 20, "how many functions of the table; 0 means all")
 	complete := func(flag string, words ...string) {
 		_ = c.RegisterFlagCompletionFunc(flag, cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp))
 	}
-	complete("scale", "none", "work", "second", "cpu-second", "total")
+	complete("scale", "run", "work", "second", "cpu-second", "unchanged", "share")
 	complete("format", "text", "json", "markdown", "junit")
 	for _, flag := range []string{"baseline", "candidate"} {
 		_ = c.MarkFlagFilename(flag, "take")
@@ -127,6 +130,10 @@ and is larger than its limit: 5 % of the whole, if nothing else is said.`,
 
 // NoCompare is an error that ends compare with a code of its own, since 1 means
 // a regression there.
+// oneProgram is how much code two programs of different names have in common if they are
+// builds of one.
+const oneProgram = 0.5
+
 type NoCompare struct{ error }
 
 // Unwrap is the error itself.
@@ -172,19 +179,20 @@ func (x *Comparison) Run(cmd *cobra.Command) (compare.Outcome, error) {
 	if err := apart(a, b); err != nil {
 		return "", err
 	}
-	if p, q := a.takes[0].Settings.Program, b.takes[0].Settings.Program; p != q {
-		fmt.Fprintf(cmd.ErrOrStderr(), "entelon: %s and %s are different programs: only functions of one name can be compared, and a rise need not be a regression\n", p, q)
-	}
 	words, sc, err := x.open(a, b)
 	if err != nil {
 		return "", err
 	}
-	if given == "" {
+	chosen := given != ""
+	if !chosen {
 		given = compare.Fitting(words, slices.Concat(a.takes, b.takes)...)
 	}
-	r, err := compare.Compare(a.runs, b.runs, compare.Options{Scale: given, Exact: words.Counted, Hand: policy.hand})
+	r, err := compare.Compare(a.runs, b.runs, compare.Options{Scale: given, OrShares: !chosen, Exact: words.Counted, Hand: policy.hand})
 	if err != nil {
 		return "", err
+	}
+	if p, q := a.takes[0].Settings.Program, b.takes[0].Settings.Program; p != q && r.SharedCode() < oneProgram {
+		fmt.Fprintf(cmd.ErrOrStderr(), "entelon: %s and %s are different programs: only functions of one name can be compared, and a rise need not be a regression\n", p, q)
 	}
 	v := verdict.View{
 		Result: r, Suspects: r.Suspects(), Sides: reading.Sides{Baseline: a.name(b), Candidate: b.name(a), Measure: words.Label},
@@ -231,7 +239,7 @@ func (x *Comparison) open(a, b *measured) (measure.Column, scope.Scope, error) {
 			c := tr.Cost(m, s)
 			side.runs = append(side.runs, match.Run{
 				Name: side.files[i], Tree: tr, Cost: c, Functions: calltree.Functions(tr, c), DurationNS: t.Facts.DurationNS, CPUNS: t.Facts.CPUNS, Work: t.Facts.Work, Lost: t.Missing(m),
-				Calls: compare.CallsOf(tr, s), StartedAt: t.Machine.StartedAt,
+				Calls: compare.CallsOf(tr, s), StartedAt: t.Machine.StartedAt, Workload: workload.Of(&t.Settings, &t.Facts).Words,
 			})
 		}
 	}

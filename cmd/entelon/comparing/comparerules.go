@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -218,8 +219,12 @@ func (x *Comparison) fetch(ctx context.Context, m *measured, program, build stri
 	if err != nil || base.Host == "" || (base.Scheme != "http" && base.Scheme != "https") {
 		return fmt.Errorf("--server %q is not the address of a server; write it as http://HOST:PORT", x.server)
 	}
+	in, err := x.workloadOf(ctx, base, program)
+	if err != nil {
+		return err
+	}
 	u := base.JoinPath("api/v1/takes")
-	u.RawQuery = url.Values{"program": {program}, "limit": {"1000"}, "sort": {"started"}, "descending": {"true"}}.Encode()
+	u.RawQuery = url.Values{"program": {program}, "workload": {strconv.FormatInt(in.ID, 10)}, "limit": {"1000"}, "sort": {"started"}, "descending": {"true"}}.Encode()
 	var list api.TakesOut
 	if err := x.get(ctx, u, func(r io.Reader) error { return json.NewDecoder(r).Decode(&list) }); err != nil {
 		return err
@@ -240,9 +245,25 @@ func (x *Comparison) fetch(ctx context.Context, m *measured, program, build stri
 		}
 	}
 	if len(m.takes) == 0 {
-		return fmt.Errorf("the server has no take of %s, build %s", program, build)
+		return fmt.Errorf("the server has no take of %s, build %s, of the workload %q; choose another one with --workload", program, build, in.Name)
 	}
 	return nil
+}
+
+// workloadOf finds the workload whose takes are compared.
+func (x *Comparison) workloadOf(ctx context.Context, base *url.URL, program string) (w api.WorkloadOut, err error) {
+	var list api.WorkloadsOut
+	if err := x.get(ctx, base.JoinPath("api/v1/programs", program, "workloads"), func(r io.Reader) error { return json.NewDecoder(r).Decode(&list) }); err != nil {
+		return w, err
+	}
+	var names []string
+	for _, w := range list.Workloads {
+		if x.workload == "" || w.Name == x.workload {
+			return w, nil
+		}
+		names = append(names, fmt.Sprintf("%q", w.Name))
+	}
+	return w, fmt.Errorf("the server has no takes of %s of the workload %q; choose from %s", program, x.workload, strings.Join(names[:min(8, len(names))], ", "))
 }
 
 func (x *Comparison) get(ctx context.Context, u *url.URL, use func(io.Reader) error) error {

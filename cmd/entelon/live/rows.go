@@ -17,6 +17,7 @@ import (
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
+	"entelon/core/workload"
 )
 
 // RowKinds are what the rows can be.
@@ -86,7 +87,7 @@ func (v *View) of(w *Window) table {
 		return out
 	}
 	words := p.Words(0)
-	sc := v.scope.Of(scope.About{Program: w.Settings.Program, Build: w.Settings.Build})
+	sc := v.scope.Of(scope.About{Program: w.Settings.Program, Build: w.Settings.Build, Workload: workload.Of(&w.Settings, &w.Facts).Words})
 	tr := calltree.New(p)
 	c := tr.Cost(0, sc)
 	out.Measure, out.Unit, out.Total, out.Samples = words.Name, words.Unit, c.Total(0), c.TotalSamples(0)

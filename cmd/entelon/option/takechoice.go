@@ -12,6 +12,7 @@ import (
 	"entelon/core/calltree"
 	"entelon/core/profile"
 	"entelon/core/scope"
+	"entelon/core/workload"
 )
 
 // Choice is what of a take a command looks at.
@@ -48,7 +49,7 @@ func (x Choice) Of(t *profile.Take) (int, scope.Scope, error) {
 }
 
 func aboutTake(t *profile.Take) scope.About {
-	return scope.About{Program: t.Settings.Program, Build: t.Settings.Build}
+	return scope.About{Program: t.Settings.Program, Build: t.Settings.Build, Workload: workload.Of(&t.Settings, &t.Facts).Words}
 }
 
 // ParseScope shows the character that is wrong on a terminal's second line.

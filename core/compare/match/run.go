@@ -10,6 +10,7 @@ import (
 type Run struct {
 	Name       string    // of the take, for remarks
 	StartedAt  time.Time // zero where that is not known
+	Workload   string    // by name, "" where that is not known
 	Tree       *calltree.Tree
 	Cost       *calltree.Cost
 	Functions  []calltree.FunctionCost

@@ -21,7 +21,7 @@ const times = (x: number) => (x >= 100 || Number.isInteger(x) ? count(x) : x.toF
 /** The calls that were counted; shares of the total have no number of calls. */
 function calls(c: Suspect['counts'][number]): string {
   const change = c.baseline && c.candidate ? factor(c.candidate / c.baseline) : c.candidate ? 'new' : 'gone'
-  return `${c.itself ? 'calls' : 'calls of ' + (row(c.function)?.short ?? '')}: ${props.d.scale === 'total' ? '' : `${times(c.baseline)} → ${times(c.candidate)}, `}${change}, counted`
+  return `${c.itself ? 'calls' : 'calls of ' + (row(c.function)?.short ?? '')}: ${props.d.scale === 'share' ? '' : `${times(c.baseline)} → ${times(c.candidate)}, `}${change}, counted`
 }
 const told = (s: Suspect) => s.estimate.verdict === 'slower' || s.estimate.verdict === 'faster'
 const words: Record<string, (s: Suspect) => string> = {

@@ -5,6 +5,7 @@ import { computed, ref, watch } from 'vue'
 import { api, type TakeDetail } from '../api/client'
 import { useMe } from '../composables/useMe'
 import { tell } from '../composables/useNotices'
+import WorkloadOf from './WorkloadOf.vue'
 import UsageChart from './UsageChart.vue'
 import { bytes, count, duration, percent, seconds, when } from '../lib/format'
 
@@ -50,6 +51,7 @@ const facts = computed<[string, string][]>(() => {
   const { take: t, settings: s, machine: m, facts: f } = props.detail
   return [
     ['Command', s.command.join(' ') || `process ${s.pid}`],
+    ...(s.masked ? [['Masked', `${count(s.masked)} of its arguments and variables, which look like secrets`] as [string, string]] : []),
     ['Directory', s.dir],
     ['Started', when(t.started_at)],
     ['Lasted', `${seconds(t.duration_ns)}, ended by ${endings[f.ended_by] ?? f.ended_by}`],
@@ -89,6 +91,8 @@ const facts = computed<[string, string][]>(() => {
       <DialogPanel class="max-h-full w-[680px] overflow-auto border border-rule-strong bg-sheet p-6">
         <DialogTitle class="mb-3 text-[17px] font-medium">Facts of this take</DialogTitle>
         <dl class="grid grid-cols-[110px_1fr]">
+          <dt class="label border-b border-rule py-1.5">Workload</dt>
+          <dd class="border-b border-rule py-1 break-words" data-test="workload-of"><WorkloadOf :take="detail.take" /></dd>
           <template v-for="[k, v] in facts" :key="k">
             <dt class="label border-b border-rule py-1.5">{{ k }}</dt>
             <dd class="border-b border-rule py-1 break-words">{{ v }}</dd>

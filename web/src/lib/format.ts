@@ -123,3 +123,6 @@ export function fitted(name: string, fits: (text: string) => boolean): string {
 
 /** The same for so many characters. */
 export const fittedIn = (name: string, characters: number) => fitted(name, (t) => t.length <= characters)
+
+/** A text of at most so many characters. */
+export const shortened = (text: string, characters = 40) => (text.length <= characters ? text : text.slice(0, characters - 1) + '…')

@@ -16,12 +16,13 @@ import ChoiceMenu from '../components/ChoiceMenu.vue'
 import EmptyTakes from '../components/EmptyTakes.vue'
 import ErrorNote from '../components/ErrorNote.vue'
 import WaitNote from '../components/WaitNote.vue'
+import YardstickNote from '../compare/YardstickNote.vue'
 import { useAddress } from '../composables/useAddress'
 import { useAgain } from '../composables/useAgain'
 import { useFocus } from '../composables/useFocus'
 import { useKeys } from '../composables/useKeys'
 import { usePins } from '../composables/usePins'
-import { amount, count, when } from '../lib/format'
+import { amount, count, shortened, when } from '../lib/format'
 import ScopeEditor from '../scope/ScopeEditor.vue'
 
 const { text, change } = useAddress()
@@ -35,8 +36,17 @@ const takes = useQuery({ queryKey: ['takes', 'choose'], queryFn: () => api.takes
 const choices = computed(() => {
   const list = takes.data.value?.takes ?? []
   const builds = new Map<string, Take[]>()
-  for (const t of list) builds.set(`${t.program} ${t.build}`, [...(builds.get(`${t.program} ${t.build}`) ?? []), t])
-  const groups = [...builds].filter(([, ts]) => ts.length > 1).map(([name, ts]) => ({ value: ts.slice(0, 40).map((t) => t.key).join(','), text: name, note: `all ${ts.length} takes` }))
+  const workloads = new Map<string, Set<number>>() // of each program
+  for (const t of list) {
+    const name = `${t.program} ${t.build}\n${t.workload_id}`
+    builds.set(name, [...(builds.get(name) ?? []), t])
+    workloads.set(t.program, (workloads.get(t.program) ?? new Set()).add(t.workload_id))
+  }
+  const groups = [...builds.values()].filter((ts) => ts.length > 1).map((ts) => ({
+    value: ts.slice(0, 40).map((t) => t.key).join(','),
+    text: `${ts[0].program} ${ts[0].build}`,
+    note: `all ${ts.length} takes${workloads.get(ts[0].program)!.size > 1 ? ` of ${shortened(ts[0].workload)}` : ''}`,
+  }))
   const single = list.map((t) => ({ value: t.key, text: `${t.program} ${t.build}`, note: when(t.started_at) }))
   const known = new Set([...groups, ...single].map((c) => c.value))
   // What a link names need not be a choice here: some takes of a build, say.
@@ -47,6 +57,14 @@ const choices = computed(() => {
   return [...others, ...groups, ...single]
 })
 
+// Who comes without sides most often wants to know what the newest build did.
+const programs = useQuery({ queryKey: ['programs'], queryFn: api.programs, enabled: computed(() => !baseline.value || !candidate.value) })
+const offers = computed(() =>
+  (programs.data.value?.programs ?? []).flatMap((p) => {
+    const [before, newest] = p.builds.filter((b) => b.keys).slice(-2)
+    return newest ? [{ program: p.name, before: before.name, newest: newest.name, query: { baseline: before.keys, candidate: newest.keys } }] : []
+  }),
+)
 const ready = computed(() => baseline.value !== '' && candidate.value !== '')
 const question = computed(() => ({ baseline: baseline.value, candidate: candidate.value, scale: scale.value || undefined, measure: measure.value || undefined, scope: scope.value || undefined }))
 const result = useQuery({ queryKey: ['compare', question], queryFn: ({ signal }) => api.compare(question.value, signal), enabled: ready, placeholderData: keepPreviousData })
@@ -80,6 +98,9 @@ const samples = (side: { takes: { samples: number }[] }) => side.takes.reduce((n
 
 const chosen = ref(-1)
 watch(question, () => (chosen.value = -1))
+// It opens on the first suspect, unless something is followed already.
+watch(d, (now) => now?.suspects.length && chosen.value < 0 && !focus.value && choose(0), { immediate: true, flush: 'post' })
+const resting = ref(false)
 const path = computed(() => d.value?.suspects[chosen.value]?.path ?? [])
 function choose(at: number) {
   chosen.value = at
@@ -118,6 +139,7 @@ useKeys({
         <button class="self-center text-ink-2 hover:text-ink" aria-label="Exchange the sides" title="Exchange the sides (x)" @click="exchange"><ArrowLeftRight class="size-4" /></button>
         <span class="text-ink-2">against</span><ChoiceMenu v-model="candidate" :choices="choices" name="Candidate" plain class="font-medium" /><span v-if="d && d.candidate.takes.length > 1" class="label">{{ d.candidate.takes.length }} takes</span>
         <template v-if="d"><ChoiceMenu v-model="shownScale" :choices="scales" name="Scale" plain /></template>
+        <button v-if="d?.yardstick" class="word label" :aria-expanded="resting" @click="resting = !resting">rests on {{ count(d.yardstick.count) }} functions</button>
         <span v-if="scope" class="flex min-w-0 items-baseline gap-1"><span class="text-ink-2">where</span><button class="word code truncate" @click="editing = true">{{ scope }}</button><button class="self-center text-ink-3 hover:text-ink" aria-label="Take the scope off" @click="scope = ''"><X class="size-3.5" /></button></span>
         <button v-else-if="d" class="text-ink-3 hover:text-ink" aria-label="Restrict the scope" title="Restrict the scope (=)" @click="editing = true">+</button>
       </h1>
@@ -125,6 +147,8 @@ useKeys({
       <p v-if="d" class="text-right leading-tight whitespace-nowrap"><span class="label">a take</span> {{ total(d.baseline.total) }} <span class="label">and</span> {{ total(d.candidate.total) }}<br /><span class="label">{{ count(samples(d.baseline)) }} and {{ count(samples(d.candidate)) }} samples</span></p>
     </header>
     <ScopeEditor v-if="editing && ready" :take-key="candidate.split(',')[0]" :text="scope" @apply="(scope = $event), (editing = false)" @close="editing = false" />
+
+    <YardstickNote v-if="resting && d?.yardstick" :d="d" @close="resting = false" />
 
     <ErrorNote v-if="takes.isError.value" :error="takes.error.value" :retry="() => takes.refetch()" />
     <EmptyTakes v-else-if="takes.data.value && !takes.data.value.count" />
@@ -135,6 +159,12 @@ useKeys({
         <span>Baseline</span><ChoiceMenu v-model="baseline" :choices="[{ value: '', text: 'choose a side' }, ...choices]" name="Baseline" />
         <span>Candidate</span><ChoiceMenu v-model="candidate" :choices="[{ value: '', text: 'choose a side' }, ...choices]" name="Candidate" />
       </div>
+      <template v-if="offers.length">
+        <h3 class="label mt-8">The newest build against the one before</h3>
+        <ul class="mt-1 border-t border-rule">
+          <li v-for="o in offers" :key="o.program" class="border-b border-rule"><RouterLink :to="{ name: 'compare', query: o.query }" class="flex gap-2 py-1.5 hover:bg-wash" data-test="offer"><span class="w-32 font-medium">{{ o.program }}</span><span>{{ o.before }} → {{ o.newest }}</span></RouterLink></li>
+        </ul>
+      </template>
     </div>
     <ErrorNote v-else-if="result.isError.value" :error="result.error.value" :retry="() => result.refetch()" />
     <WaitNote v-else-if="!d" what="Comparing" />

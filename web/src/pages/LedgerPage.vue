@@ -10,6 +10,7 @@ import { verdictText } from '../compare/useFigures'
 import ChoiceMenu from '../components/ChoiceMenu.vue'
 import ErrorNote from '../components/ErrorNote.vue'
 import WaitNote from '../components/WaitNote.vue'
+import WorkloadsDialog from '../components/WorkloadsDialog.vue'
 import { useAddress } from '../composables/useAddress'
 import { useFocus } from '../composables/useFocus'
 import { useKeys } from '../composables/useKeys'
@@ -26,11 +27,12 @@ const program = computed(() => String(route.params.name))
 const { text } = useAddress()
 const scale = text('scale')
 const measure = text('measure')
+const workload = text('workload')
 const by = text('by', 'total')
 const filter = text('filter')
 const { focus, set: setFocus, step } = useFocus()
 const { pins, toggle: togglePin } = usePins(program)
-const query = useQuery({ queryKey: ['ledger', program, scale, measure, pins], queryFn: () => api.ledger(program.value, { scale: scale.value || undefined, measure: measure.value || undefined }), placeholderData: keepPreviousData, staleTime: 0 })
+const query = useQuery({ queryKey: ['ledger', program, scale, measure, workload, pins], queryFn: () => api.ledger(program.value, { scale: scale.value || undefined, measure: measure.value || undefined, workload: workload.value || undefined }), placeholderData: keepPreviousData, staleTime: 0 })
 const takes = useQuery({ queryKey: ['takes', 'of', program], queryFn: () => api.takes({ program: program.value, descending: true, limit: 60 }), staleTime: 0 })
 const d = computed(() => query.data.value)
 watchEffect(() => (document.title = `${program.value} – Entelon`))
@@ -40,8 +42,12 @@ const shownScale = computed({ get: () => scale.value || d.value?.scale || '', se
 const measures = computed(() => (d.value?.measures ?? []).map((m) => ({ value: m.name, text: m.label })))
 // Another measure may not have the scale of this one.
 const shownMeasure = computed({ get: () => d.value?.measure ?? '', set: (v) => ((measure.value = v), (scale.value = '')) })
+const workloads = computed(() => (d.value?.workload.workloads ?? []).map((w) => ({ value: String(w.id), text: w.name, note: `${count(w.takes)} of ${count(w.builds)}` })))
+// Another workload may have been measured by other things, and counted otherwise.
+const shownWorkload = computed({ get: () => String(d.value?.workload.id ?? ''), set: (v) => ((workload.value = v), (measure.value = ''), (scale.value = '')) })
+const naming = ref(false)
 const unit = computed(() => d.value?.plain_unit ?? 'ns')
-const shares = computed(() => d.value?.scale === 'total')
+const shares = computed(() => d.value?.scale === 'share')
 const figure = (v: number) => (v === 0 ? '–' : shares.value ? percent(v, 1) : amount(v, unit.value))
 
 type Row = Ledger['rows'][number]
@@ -123,10 +129,13 @@ useKeys({
     <header class="flex h-[52px] shrink-0 items-center gap-2.5 border-b border-rule px-4">
       <h1 class="flex items-baseline gap-1.5 text-[15.5px]"><span class="text-ink-2">Ledger of</span><span class="font-medium">{{ program }}</span><template v-if="d"><ChoiceMenu v-if="measures.length > 1" v-model="shownMeasure" :choices="measures" name="Measure" plain /><span v-else class="text-ink-2">{{ d.label }}</span><ChoiceMenu v-model="shownScale" :choices="scales" name="Scale" plain /></template></h1>
       <div class="flex-1" />
+      <span v-if="d && d.workload.count > 1" class="flex min-w-0 items-baseline gap-1.5" data-test="workload"><span class="text-ink-2">workload</span><ChoiceMenu v-model="shownWorkload" :choices="workloads" name="Workload" plain right /></span>
+      <button v-if="d?.workload.others" class="word label" title="Name, merge and choose workloads" @click="naming = true">{{ count(d.workload.others) }} {{ d.workload.others === 1 ? 'take' : 'takes' }} of other workloads</button>
       <span v-if="d?.without" class="label">{{ count(d.without) }} {{ d.without === 1 ? 'take does' : 'takes do' }} not have this measure</span>
       <span v-if="from >= 0" class="label">Choose the build to compare {{ d?.builds[from].name }} with, or Escape</span>
       <RouterLink :to="{ name: 'takes', query: { program } }" class="word text-ink-2">{{ count(takes.data.value?.count ?? 0) }} takes</RouterLink>
     </header>
+    <WorkloadsDialog :open="naming" :program="program" @close="naming = false" />
     <ErrorNote v-if="query.isError.value" :error="query.error.value" :retry="() => query.refetch()" />
     <WaitNote v-else-if="!d" what="Reading the ledger" />
     <p v-else-if="!d.builds.length" class="p-8 text-ink-2">There is no take of {{ program }} yet. Make one: <span class="code">entelon take -- ./{{ program }}</span></p>
@@ -170,7 +179,7 @@ useKeys({
             <div v-for="v in virtual.getVirtualItems()" :key="rows[v.index].name" role="row" data-test="ledger-row" class="group absolute inset-x-0 grid border-b border-rule" :style="{ ...grid, top: v.start + 'px', height: height + 'px' }">
               <div role="rowheader" class="sticky left-0 z-10 flex items-center gap-1.5 border-r border-l-[3px] border-transparent border-r-rule pr-2 pl-[13px]" :class="rows[v.index].name === focus ? '!border-l-focus bg-focus-wash' : rows[v.index].pinned ? 'bg-wash' : 'bg-paper group-hover:bg-wash'">
                 <button class="code min-w-0 flex-1 truncate text-left" :title="rows[v.index].name" :aria-pressed="rows[v.index].name === focus" @click="setFocus(rows[v.index].name)">{{ rows[v.index].short }}</button>
-                <RouterLink :to="{ name: 'over', params: { name: program }, query: { focus: rows[v.index].name, measure: measure || undefined, by: by === 'self' ? 'self' : undefined } }" class="text-ink-3 opacity-0 group-hover:opacity-100 hover:text-ink focus-visible:opacity-100" :class="rows[v.index].name === focus && '!opacity-100'" :aria-label="`${rows[v.index].short} over all builds`" title="Over all builds, take by take"><ChartSpline class="size-3.5" /></RouterLink>
+                <RouterLink :to="{ name: 'over', params: { name: program }, query: { focus: rows[v.index].name, measure: measure || undefined, workload: workload || undefined, by: by === 'self' ? 'self' : undefined } }" class="text-ink-3 opacity-0 group-hover:opacity-100 hover:text-ink focus-visible:opacity-100" :class="rows[v.index].name === focus && '!opacity-100'" :aria-label="`${rows[v.index].short} over all builds`" title="Over all builds, take by take"><ChartSpline class="size-3.5" /></RouterLink>
                 <button class="text-ink-3 hover:text-ink" :class="rows[v.index].pinned ? '' : 'opacity-0 group-hover:opacity-100 focus-visible:opacity-100'" :aria-label="`${rows[v.index].pinned ? 'Let the pin go' : 'Pin'}: ${rows[v.index].short}`" @click="togglePin(rows[v.index].name)"><Pin class="size-3.5" :fill="rows[v.index].pinned ? 'currentColor' : 'none'" /></button>
               </div>
               <button v-for="(x, k) in of(rows[v.index])" :key="k" role="cell" class="border-r border-rule px-3 text-right hover:underline" :class="!x && !cell(rows[v.index], k) && 'text-ink-3'" :style="{ background: cell(rows[v.index], k) }" :aria-label="`${rows[v.index].short} in ${d.builds[k].name}: ${figure(x)}`" @click="open(rows[v.index], k)"><span v-if="cell(rows[v.index], k)" class="float-left text-ink-2" aria-hidden="true">{{ x > of(rows[v.index])[k - 1] ? '+' : '−' }}</span>{{ figure(x) }}</button>

@@ -19,12 +19,13 @@ const program = computed(() => String(route.params.name))
 const { text } = useAddress()
 const scale = text('scale')
 const measure = text('measure')
+const workload = text('workload')
 const by = text('by', 'total')
 const { focus, set: setFocus, step } = useFocus()
-const ledger = useQuery({ queryKey: ['ledger', program, '', measure, []], queryFn: () => api.ledger(program.value, { measure: measure.value || undefined }) })
+const ledger = useQuery({ queryKey: ['ledger', program, '', measure, workload, []], queryFn: () => api.ledger(program.value, { measure: measure.value || undefined, workload: workload.value || undefined }) })
 const query = useQuery({
-  queryKey: ['over', program, focus, scale, measure],
-  queryFn: () => api.over(program.value, { name: focus.value, scale: scale.value || undefined, measure: measure.value || undefined }),
+  queryKey: ['over', program, focus, scale, measure, workload],
+  queryFn: () => api.over(program.value, { name: focus.value, scale: scale.value || undefined, measure: measure.value || undefined, workload: workload.value || undefined }),
   enabled: computed(() => focus.value !== ''),
   placeholderData: keepPreviousData,
   retry: (n, e) => n < 2 && !(e instanceof ApiError && e.status === 404),
@@ -42,8 +43,10 @@ const scales = computed(() => (ledger.data.value?.scales ?? []).map((s) => ({ va
 const shownScale = computed({ get: () => scale.value || d.value?.scale || '', set: (v) => (scale.value = v) })
 const measures = computed(() => (ledger.data.value?.measures ?? []).map((m) => ({ value: m.name, text: m.label })))
 const shownMeasure = computed({ get: () => d.value?.measure ?? '', set: (v) => ((measure.value = v), (scale.value = '')) })
+const workloads = computed(() => (d.value?.workload.workloads ?? []).map((w) => ({ value: String(w.id), text: w.name, note: `${count(w.takes)} of ${count(w.builds)}` })))
+const shownWorkload = computed({ get: () => String(d.value?.workload.id ?? ''), set: (v) => ((workload.value = v), (measure.value = ''), (scale.value = '')) })
 const unit = computed(() => d.value?.plain_unit ?? 'ns')
-const shares = computed(() => d.value?.scale === 'total')
+const shares = computed(() => d.value?.scale === 'share')
 const figure = (v: number) => (v === 0 ? '–' : shares.value ? percent(v, 2) : amount(v, unit.value))
 type Build = Over['builds'][number]
 const of = (b: Build) => (by.value === 'self' ? b.self : b.total)
@@ -82,10 +85,11 @@ useKeys({ ',': () => step(-1), '.': () => step(1), Escape: () => setFocus('') })
     <header class="flex h-[52px] shrink-0 items-center gap-2.5 border-b border-rule px-4">
       <h1 class="flex min-w-0 items-baseline gap-1.5 text-[15.5px]">
         <ChoiceMenu v-model="chosen" :choices="[...(choices.some((c) => c.value === focus) ? [] : [{ value: focus, text: d?.short ?? (focus || 'choose a function') }]), ...choices]" name="Function" plain class="font-medium" />
-        <span class="whitespace-nowrap text-ink-2">over all builds of</span><RouterLink :to="{ name: 'ledger', params: { name: program }, query: { focus: focus || undefined, measure: measure || undefined } }" class="word font-medium">{{ program }}</RouterLink>
+        <span class="whitespace-nowrap text-ink-2">over all builds of</span><RouterLink :to="{ name: 'ledger', params: { name: program }, query: { focus: focus || undefined, measure: measure || undefined, workload: workload || undefined } }" class="word font-medium">{{ program }}</RouterLink>
         <template v-if="d"><ChoiceMenu v-if="measures.length > 1" v-model="shownMeasure" :choices="measures" name="Measure" plain /><span v-else class="whitespace-nowrap text-ink-2">{{ d.label }}</span><ChoiceMenu v-model="shownScale" :choices="scales" name="Scale" plain /></template>
       </h1>
       <div class="flex-1" />
+      <span v-if="d && d.workload.count > 1" class="flex min-w-0 items-baseline gap-1.5"><span class="text-ink-2">workload</span><ChoiceMenu v-model="shownWorkload" :choices="workloads" name="Workload" plain right /><span class="label whitespace-nowrap">{{ count(d.workload.others) }} {{ d.workload.others === 1 ? 'take' : 'takes' }} of others</span></span>
       <span class="flex" role="group" aria-label="Which cost"><button v-for="k in ['self', 'total']" :key="k" class="border border-rule-strong px-2 py-0.5 first:border-r-0" :class="by === k ? 'bg-ink text-paper' : 'bg-sheet text-ink-2'" :aria-pressed="by === k" @click="by = k">{{ k }}</button></span>
     </header>
     <p v-if="!focus" class="p-8 text-ink-2">Choose a function above, or in the <RouterLink :to="{ name: 'ledger', params: { name: program } }" class="word">ledger</RouterLink>: here stands what it costs from build to build, take by take.</p>

@@ -38,8 +38,9 @@ function change(p: Program, i: number): number | undefined {
         <div class="mb-3 flex items-baseline gap-4">
           <h2 class="text-[19px] font-medium"><RouterLink :to="{ name: 'ledger', params: { name: p.name } }" class="word">{{ p.name }}</RouterLink></h2>
           <RouterLink :to="{ name: 'takes', query: { program: p.name } }" class="word text-ink-2">
-            {{ count(p.builds.reduce((n, b) => n + b.takes, 0)) }} takes of {{ p.builds.length }} {{ p.builds.length === 1 ? 'build' : 'builds' }}
+            {{ count(p.builds.reduce((n, b) => n + b.takes + b.others, 0)) }} takes of {{ p.builds.length }} {{ p.builds.length === 1 ? 'build' : 'builds' }}
           </RouterLink>
+          <span v-if="p.builds.some((b) => b.others)" class="label min-w-0 truncate">below, those of the workload <span class="code">{{ p.chief.name }}</span></span>
         </div>
         <table class="w-full max-w-[1080px] border-collapse">
           <thead>
@@ -56,16 +57,17 @@ function change(p: Program, i: number): number | undefined {
           <tbody>
             <tr v-for="(b, i) in p.builds" :key="b.name" class="border-b border-rule hover:bg-wash">
               <td class="py-2"><RouterLink :to="{ name: 'take', params: { key: b.last_take } }" class="font-medium hover:underline">{{ b.name }}</RouterLink></td>
-              <td class="text-right">{{ count(b.takes) }}</td>
-              <td class="text-right">{{ duration(b.median_cpu_ns) }}</td>
+              <td class="text-right" :title="b.others ? `${count(b.others)} more of other workloads` : undefined">{{ count(b.takes) }}<span v-if="b.others" class="text-ink-3"> +{{ count(b.others) }}</span></td>
+              <td class="text-right">{{ b.takes ? duration(b.median_cpu_ns) : "–" }}</td>
               <td class="pl-4"><span class="block h-[7px] bg-bar" :style="{ width: (100 * b.median_cpu_ns) / highest(p) + '%' }" aria-hidden="true" /></td>
               <td class="text-right">
-                <span v-if="change(p, i) !== undefined" :class="change(p, i)! > 0 ? 'text-plum' : 'text-teal'">{{ signed(percent(change(p, i)!), change(p, i)!) }}</span>
+                <span v-if="!b.takes" class="text-ink-3">other workloads</span>
+                <span v-else-if="change(p, i) !== undefined" :class="change(p, i)! > 0 ? 'text-plum' : 'text-teal'">{{ signed(percent(change(p, i)!), change(p, i)!) }}</span>
                 <span v-else class="text-ink-3">first</span>
               </td>
               <td class="pl-6 whitespace-nowrap text-ink-2">{{ when(b.last_at) }}</td>
               <td class="text-right">
-                <RouterLink v-if="i > 0" :to="{ name: 'compare', query: { baseline: p.builds[i - 1].keys, candidate: b.keys } }" class="action">Compare with {{ p.builds[i - 1].name }}</RouterLink>
+                <RouterLink v-if="i > 0 && b.keys && p.builds[i - 1].keys" :to="{ name: 'compare', query: { baseline: p.builds[i - 1].keys, candidate: b.keys } }" class="action">Compare with {{ p.builds[i - 1].name }}</RouterLink>
               </td>
             </tr>
           </tbody>

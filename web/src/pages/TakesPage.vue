@@ -24,6 +24,7 @@ const { text, change } = useAddress()
 const search = text('search')
 const program = text('program')
 const series = text('series')
+const workload = text('workload')
 const sort = text('sort', 'started')
 const order = text('order', 'down')
 const { send } = useUploads()
@@ -32,7 +33,7 @@ const { send } = useUploads()
 // when the time for second thoughts is over.
 const leaving = ref(new Set<string>())
 
-const asked = computed(() => ({ search: search.value, program: program.value, series: series.value || undefined, sort: sort.value, descending: order.value === 'down', limit: 1000 }))
+const asked = computed(() => ({ search: search.value, program: program.value, workload: workload.value || undefined, series: series.value || undefined, sort: sort.value, descending: order.value === 'down', limit: 1000 }))
 const settled = refDebounced(asked, 120)
 const takes = useQuery({ queryKey: ['takes', settled], queryFn: () => api.takes(settled.value), placeholderData: keepPreviousData })
 // The sides of a row in which two commands were interleaved.
@@ -118,6 +119,7 @@ useKeys({ r: () => void again(chosen.value.length === 1 ? chosen.value[0] : ''),
       <h1 class="text-[22px] font-medium">Takes</h1>
       <input ref="searchField" v-model="search" class="field ml-3 w-72" placeholder="Search program, build, note, command" aria-label="Search takes" />
       <span v-if="program" class="flex items-center gap-1.5 text-ink-2">of {{ program }} <button class="word" @click="program = ''">all programs</button></span>
+      <span v-if="workload" class="flex min-w-0 items-center gap-1.5 text-ink-2"><span class="truncate">of the workload {{ rows[0]?.workload }}</span> <button class="word whitespace-nowrap" @click="workload = ''">all workloads</button></span>
       <span v-if="series" class="flex items-center gap-1.5 text-ink-2">of one row <RouterLink v-if="sides" class="word" :to="{ name: 'compare', query: sides }">compare its sides</RouterLink> <button class="word" @click="series = ''">all takes</button></span>
       <span class="label">{{ count(takes.data.value?.count ?? 0) }} takes</span>
       <div class="flex-1" />
@@ -129,7 +131,7 @@ useKeys({ r: () => void again(chosen.value.length === 1 ? chosen.value[0] : ''),
     <UploadList />
     <ErrorNote v-if="takes.isError.value" :error="takes.error.value" :retry="() => takes.refetch()" />
     <WaitNote v-else-if="takes.isPending.value" what="Asking for the takes" />
-    <template v-else-if="rows.length || search || program || series">
+    <template v-else-if="rows.length || search || program || series || workload">
       <div role="table" aria-label="Takes" class="flex min-h-0 flex-1 flex-col">
         <div role="row" :class="grid" class="!items-end border-b border-rule-strong pr-3 pb-1.5">
           <span />

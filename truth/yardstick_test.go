@@ -1,0 +1,136 @@
+package truth
+
+import (
+	"fmt"
+	"math"
+	"strings"
+	"testing"
+	"time"
+
+	"entelon/bench/section"
+	"entelon/core/compare"
+	"entelon/core/compare/match"
+	"entelon/core/invent"
+)
+
+// grown is how many times as much a function costs that somebody changed.
+const grown = 1.5
+
+// unequal is what many comparisons of runs of unequal length showed.
+type unequal struct {
+	changed, found   int // functions that changed, and of these such that were told
+	told, wrong      int // functions that were told, and of these such that did not change
+	alarms           int // comparisons in which a function was told that did not change
+	covered, refused int // comparisons: the interval of the whole covers; there was no yardstick
+}
+
+// compareUnequal compares takes of a program with those of a build in which functions with a
+// share of the cost grew, and which had a load of so many times.
+func compareUnequal(t *testing.T, seed uint64, times, takes int, share, load float64) (out unequal) {
+	t.Helper()
+	base := invent.Street(40, 600)
+	base.Common, base.Own = 0.03, 0.02
+	total := 0.0
+	for _, f := range base.Functions {
+		total += f.Mean
+	}
+	// The changed ones are large and small alike.
+	changed, sum := map[string]bool{}, 0.0
+	for i, f := range base.Functions {
+		if (i%2 == 0 || share > 0.5) && sum+f.Mean <= share*total*1.1 {
+			changed[f.Name], sum = true, sum+f.Mean
+		}
+	}
+	candidate := base
+	for name := range changed {
+		candidate = candidate.With(name, grown)
+	}
+	candidate = candidate.With("", load)
+	want := 1 + (grown-1)*sum/total
+	season := invent.NewSeason(seed)
+	for range times {
+		var as, bs []match.Run
+		for i := range takes {
+			as = append(as, side(season.Take(base), time.Unix(int64(120*i), 0)))
+			bs = append(bs, side(season.Take(candidate), time.Unix(int64(120*i+60), 0)))
+		}
+		r, err := compare.Compare(as, bs, compare.Options{Scale: compare.ByYardstick})
+		if err != nil {
+			out.refused++
+			continue
+		}
+		if r.Whole.RatioLow <= want && want <= r.Whole.RatioHigh {
+			out.covered++
+		}
+		out.changed += len(changed)
+		alarm := false
+		for _, row := range r.Rows {
+			if !row.Certain {
+				continue
+			}
+			out.told++
+			switch {
+			case changed[row.Name] && row.Self.Difference > 0:
+				out.found++
+			default:
+				out.wrong++
+				alarm = true
+			}
+		}
+		if alarm {
+			out.alarms++
+		}
+	}
+	return out
+}
+
+// TestYardstick: takes of unequal length and load are put on one scale by what stayed the
+// same, whatever part of the program changed; what did not change is not called changed.
+func TestYardstick(t *testing.T) {
+	times := 40
+	if *comparing != "" {
+		times = 2000
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "Written by `make truth` on %s, from %d simulated comparisons a row. 40 functions, from 600 samples a take to 15; takes differ by 3 %%, each function by 2 %% more. Some functions, large and small ones, cost %.1f times as much in the candidate, and its takes are of a load of so many times the baseline's. Of the functions that are called changed no more than 5 %% are to be wrong.\n\n| takes a side | changed, of the cost | load | no yardstick | of those that changed, found | of those called changed, wrong | comparisons with a wrong one | the interval of the whole covers |\n|--:|--:|--:|--:|--:|--:|--:|--:|\n", time.Now().UTC().Format("2006-01-02"), times, grown)
+	seed := uint64(1000)
+	for _, takes := range []int{1, 5} {
+		for _, share := range []float64{0, 0.01, 0.05, 0.3, 0.6} {
+			for _, load := range []float64{1, 3, 10, 0.1} {
+				if *comparing == "" && (load == 3 || share == 0.01) {
+					continue
+				}
+				seed++
+				x := compareUnequal(t, seed, times, takes, share, load)
+				compared := times - x.refused
+				per := func(n, of int) string {
+					if of == 0 {
+						return "–"
+					}
+					return percentOf(n, of)
+				}
+				fmt.Fprintf(&b, "| %d | %.0f %% | %g | %s | %s | %s | %s | %s |\n", takes, 100*share, load, per(x.refused, times), per(x.found, x.changed), per(x.wrong, x.told), per(x.alarms, compared), per(x.covered, compared))
+				limit := func(n int) float64 { return 0.05*float64(n) + 3.3*math.Sqrt(0.05*0.95*float64(n)) }
+				name := fmt.Sprintf("%d takes, %.0f %% changed, a load of %g", takes, 100*share, load)
+				if share == 0 && float64(x.alarms) > limit(compared) || share > 0 && float64(x.wrong) > limit(x.told) {
+					t.Errorf("%s: %+v", name, x)
+				}
+				if takes > 1 && float64(compared-x.covered) > limit(times) {
+					t.Errorf("%s: the interval of the whole covers %d of %d", name, x.covered, compared)
+				}
+				// From few samples it cannot be told whether the greater part of the cost
+				// grew or the smaller one shrank, and that is said.
+				if told := takes > 1 && load >= 1 || share < 0.5 && load >= 1; told && float64(x.refused) > limit(times)+0.05*float64(times) {
+					t.Errorf("%s: %d of %d have no yardstick", name, x.refused, times)
+				}
+			}
+		}
+	}
+	t.Log("\n" + b.String())
+	if *comparing == "" {
+		return
+	}
+	if err := section.Write(*comparing, "yardstick", "make truth", b.String()); err != nil {
+		t.Fatal(err)
+	}
+}
