@@ -29,7 +29,7 @@ func TestDemoStories(t *testing.T) {
 		{"pageturn", "2.1.0", "2.2.0", []string{"staff", "draw.ts:39"}},
 	} {
 		c := compared(t, "--baseline", takes+x.program+"-"+x.old+"-*.take", "--candidate", takes+x.program+"-"+x.new+"-*.take")
-		if c.Outcome != "regression" || c.Whole.Verdict != "slower" || c.Whole.RatioLow <= 1 || len(c.Baseline.Takes) < 3 || c.Scale != "none" {
+		if c.Outcome != "regression" || c.Whole.Verdict != "slower" || c.Whole.RatioLow <= 1 || len(c.Baseline.Takes) < 3 || c.Scale != "run" {
 			t.Errorf("%s: %s by %s, %+v", x.program, c.Outcome, c.Scale, c.Whole)
 		}
 		for _, want := range x.suspects {

@@ -184,12 +184,18 @@ func TestScales(t *testing.T) {
 func compared(t *testing.T, args ...string) comparing.JSON {
 	t.Helper()
 	r := entelon(t, append([]string{"compare", "--json"}, args...)...)
-	var out comparing.JSON
-	if err := json.Unmarshal([]byte(r.stdout), &out); err != nil {
-		t.Fatalf("%v: %s%s", err, r.stdout, r.stderr)
-	}
+	out := comparison(t, r)
 	if want := map[string]int{"no regression": 0, "regression": 1, "could not tell": 2}[out.Outcome]; r.code != want {
 		t.Errorf("it says %q and exits with %d", out.Outcome, r.code)
+	}
+	return out
+}
+
+// comparison reads what entelon compare --json printed.
+func comparison(t testing.TB, r result) (out comparing.JSON) {
+	t.Helper()
+	if err := json.Unmarshal([]byte(r.stdout), &out); err != nil {
+		t.Fatalf("%v: %s%s", err, r.stdout, r.stderr)
 	}
 	return out
 }

@@ -50,8 +50,14 @@ const (
 	yardBound = 0.3
 	// yardReach is how many standard deviations away a function still belongs to it.
 	yardReach = 3
-	// contradicts is how many standard deviations off small functions together may be.
+	// contradicts is how many standard deviations off the large ones small functions
+	// together may be, and smallApart how far they must be: what a program and its system
+	// do beside the work is not always in proportion to it.
 	contradicts = 2.5
+	smallApart  = 0.2
+	// knownWell is up to which standard deviation of its ratio a function shows whether
+	// it changed.
+	knownWell = 0.15
 	// minYardFunctions and minYardShare are what a yardstick is made of at least.
 	minYardFunctions = 5
 	minYardShare     = 0.1
@@ -158,7 +164,7 @@ func yardstick(runs [2][]match.Run, align *match.Alignment, exact bool) (*Yardst
 			return nil, NoYardstick{fmt.Sprintf("the %d functions that kept their proportions have %.0f %% of the cost of the %s", len(in), 100*y.Share[side], sides[side])}
 		}
 	}
-	y.measure(runs, align, in, exact)
+	y.measure(runs, align, at, uncertainty(list, at), in)
 	return y, nil
 }
 
@@ -239,59 +245,70 @@ func small(list []ratio, at float64) error {
 		return nil
 	}
 	log := math.Log(sum[1] / sum[0])
-	if off := math.Abs(log - at); off > rivalApart && off > contradicts*math.Sqrt(1/samples[0]+1/samples[1]+yardJitter*yardJitter) {
+	if off := math.Abs(log - at); off > smallApart && off > contradicts*math.Sqrt(1/samples[0]+1/samples[1]+yardJitter*yardJitter) {
 		return NoYardstick{fmt.Sprintf("%d small functions together are at %.2f times the large ones, and which of them did not change cannot be told", n, math.Exp(log-at))}
 	}
 	return nil
 }
 
 // measure measures each take by the functions of the yardstick.
-func (y *Yardstick) measure(runs [2][]match.Run, align *match.Alignment, in []ratio, exact bool) {
+// The sides' factor is the mode, which a function of the yardstick that did change, unseen
+// among its noise, moves little; how takes of a side differ is from what they spent in all
+// functions of it.
+func (y *Yardstick) measure(runs [2][]match.Run, align *match.Alignment, at, variance float64, in []ratio) {
 	member := map[int32]bool{}
 	for _, x := range in {
 		member[x.number] = true
 	}
-	var mean, samples [2]float64
+	var mean [2]float64
 	for side := range runs {
 		for i := range runs[side] {
 			sum := 0.0
 			for _, f := range runs[side][i].Functions {
 				if k := align.IDs[side][i][f.Function]; member[k] {
 					sum += float64(f.Self)
-					samples[side] += float64(f.SelfSamples)
 				}
 			}
 			y.of[side] = append(y.of[side], sum)
 			mean[side] += sum / float64(len(runs[side]))
 		}
 	}
-	for side := range y.of {
+	y.Factor, y.variance = math.Exp(at), variance
+	for side, factor := range []float64{1, y.Factor} {
 		for i := range y.of[side] {
-			y.of[side][i] /= mean[0]
+			y.of[side][i] *= factor / mean[side]
 		}
 	}
-	y.Factor = mean[1] / mean[0]
-	// Functions that nobody changed differ by τ, or by more where they show it.
-	z := make([]float64, len(in))
-	log := math.Log(y.Factor)
-	for i, x := range in {
-		z[i] = math.Abs(x.log-log) / math.Sqrt(x.variance)
+	half := newLevel(math.Inf(1)).t * math.Sqrt(y.variance)
+	y.Low, y.High = y.Factor*math.Exp(-half), y.Factor*math.Exp(half)
+}
+
+// uncertainty is the variance of a mode: that of the mean of the functions by the weights
+// that it gives them, or more where they differ by more than was expected. A function that
+// changed by less than it is known is not seen to have changed, and draws the mode its way,
+// by about its own deviation: that may be so as often as among those that are known well.
+func uncertainty(list []ratio, at float64) float64 {
+	sum, squares, deviations := 0.0, 0.0, 0.0
+	known, changed := 0.0, 0.0
+	var z []float64
+	for i := range list {
+		x := &list[i]
+		sd := math.Sqrt(x.variance)
+		if sd < knownWell {
+			if known++; !x.agrees(at) {
+				changed++
+			}
+		}
+		if w := x.kernel(at) / x.variance; w > 0 {
+			sum, squares, deviations = sum+w, squares+w*w*x.variance, deviations+w*sd
+			z = append(z, math.Abs(x.log-at)/sd)
+		}
 	}
 	more := math.Max(1, 1.4826*median(z))
-	concentrated := 0.0
-	for _, x := range in {
-		p := (x.cost[0]/mean[0]/float64(len(runs[0])) + x.cost[1]/mean[1]/float64(len(runs[1]))) / 2
-		concentrated += p * p
+	often := 0.5
+	if known >= minYardFunctions {
+		often = changed / known
 	}
-	y.variance = yardJitter * yardJitter * more * more * concentrated
-	sampling := 0.0
-	if !exact {
-		sampling = 1/samples[0] + 1/samples[1]
-	}
-	if len(runs[0])+len(runs[1]) == 2 {
-		y.variance += sampling // of several takes it is among what they differ by
-		sampling = 0
-	}
-	half := newLevel(math.Inf(1)).t * math.Sqrt(y.variance+sampling)
-	y.Low, y.High = y.Factor*math.Exp(-half), y.Factor*math.Exp(half)
+	drawn := often * deviations / sum
+	return more*more*squares/(sum*sum) + drawn*drawn
 }

@@ -87,7 +87,7 @@ func settingsOf(s *profile.Settings) (out []string) {
 	if s.Children == "no" {
 		out = append(out, "without children")
 	}
-	env := slices.Clone(s.Env)
+	env, _ := Mask(s.Env)
 	slices.Sort(env)
 	for _, kv := range env {
 		name, value, _ := strings.Cut(kv, "=")

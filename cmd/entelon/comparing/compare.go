@@ -113,7 +113,7 @@ and is larger than its limit: 5 % of the whole, if nothing else is said.`,
 	f.StringVar(&x.report, "report", "", "write a report that opens in any browser to this `FILE`, too")
 	f.BoolVar(&asJSON, "json", false, "the same as --format json")
 	f.StringVar(&x.server, "server", "", "the `URL` of the server that PROGRAM@BUILD is looked for on")
-	f.StringVar(&x.workload, "workload", "", "of PROGRAM@BUILD, compare the takes of this `WORKLOAD` (default: the one with the most takes that can be compared)")
+	f.StringVar(&x.workload, "workload", "", "compare the takes of this `WORKLOAD` (default: the one that both sides have the most takes of)")
 	f.StringVar(&x.tokenFile, "token-file", "", "the `FILE` with a token for the server (default "+serving.TokenPlace()+")")
 	f.BoolVar(&x.full, "full", false, "print names in full, with packages, parameters and template arguments")
 	f.IntVar(&x.Limit, "limit", 20, "how many functions of the table; 0 means all")
@@ -178,6 +178,13 @@ func (x *Comparison) Run(cmd *cobra.Command) (compare.Outcome, error) {
 	}
 	if err := apart(a, b); err != nil {
 		return "", err
+	}
+	notice, err := x.alike(a, b)
+	if err != nil {
+		return "", err
+	}
+	if notice != "" {
+		fmt.Fprintln(cmd.ErrOrStderr(), "entelon: "+notice)
 	}
 	words, sc, err := x.open(a, b)
 	if err != nil {
