@@ -1,6 +1,7 @@
 package server
 
 import (
+	"context"
 	"fmt"
 	"math"
 	"net/http"
@@ -49,6 +50,9 @@ func (s ledgerRoutes) ledger(c *gin.Context) {
 		first, _, _ := strings.Cut(strings.TrimSpace(n.Text), "\n")
 		out.Notes = append(out.Notes, api.LedgerNote{ID: n.ID, Function: n.Function, Short: profile.Short(n.Function), Key: n.Key, Build: n.Build, Text: first, Who: n.Who, At: n.UpdatedAt.UTC().Format(time.RFC3339)})
 	}
+	if by.scale == compare.ByShare && by.chained != nil && by.chained.err != nil {
+		out.NoYardstick = by.chained.err.Error()
+	}
 	index := ledgerColumns(&out, by)
 	var names []string
 	for _, p := range pins {
@@ -73,6 +77,14 @@ type ledgerBy struct {
 	scales   []api.ScaleOut // that all takes allow
 	takes    []store.LedgerTake
 	divisors []float64 // of each take's figures
+	chained  *chained
+}
+
+// chained are takes on one scale by what stayed the same from build to build.
+type chained struct {
+	divisors []float64
+	shared   []float64 // variance of each build's factor to the one before, by its place
+	err      error     // why there is none
 }
 
 // workloadOf reads a request's workload, or finds the one with the most takes that can be
@@ -139,18 +151,33 @@ func (s ledgerRoutes) ledgerBy(c *gin.Context, program string) (*ledgerBy, error
 	out.takes = slices.DeleteFunc(out.takes, func(t store.LedgerTake) bool { return t.Total <= 0 })
 	out.scale = compare.ByShare
 	if settings := settingsOf(out.takes); len(settings) > 0 {
-		if out.scale = compare.Fitting(out.measure, settings...); out.scale == compare.ByYardstick {
-			out.scale = compare.ByShare // what stayed the same is known of two sides only
-		}
+		out.scale = compare.Fitting(out.measure, settings...)
 		out.measure.Counted = !slices.ContainsFunc(out.takes, func(t store.LedgerTake) bool { return !t.Counted })
 	}
-	out.scales = out.allowed()
-	if text := c.Query("scale"); text != "" {
+	text := c.Query("scale")
+	if text != "" {
 		if out.scale, err = compare.ParseScale(text); err != nil {
 			return nil, badRequest{err}
 		}
 	}
+	if out.scale == compare.ByYardstick || out.scale == compare.ByShare {
+		if out.chained, err = s.chain(ctx, out); err != nil {
+			return nil, err
+		}
+		switch why := out.chained.err; {
+		case why == nil || out.scale == compare.ByShare:
+		case text != "":
+			return nil, badRequest{why}
+		default:
+			out.scale = compare.ByShare
+		}
+	}
+	out.scales = out.allowed()
 	for i := range out.takes {
+		if out.scale == compare.ByYardstick {
+			out.divisors = out.chained.divisors
+			break
+		}
 		d, err := out.divisor(&out.takes[i], out.scale)
 		if err != nil {
 			return nil, badRequest{err}
@@ -181,6 +208,12 @@ func settingsOf(takes []store.LedgerTake) []*profile.Take {
 func (b *ledgerBy) allowed() []api.ScaleOut {
 	out := []api.ScaleOut{}
 	for _, x := range compare.Scales {
+		if x.Scale == compare.ByYardstick {
+			if b.chained != nil && b.chained.err == nil {
+				out = append(out, api.ScaleOut{Name: string(x.Scale), Text: x.Text})
+			}
+			continue
+		}
 		all := true
 		for i := range b.takes {
 			_, err := b.divisor(&b.takes[i], x.Scale)
@@ -201,6 +234,44 @@ func (b *ledgerBy) divisor(t *store.LedgerTake, scale compare.Scale) (float64, e
 		return 0, fmt.Errorf("a take of build %s cannot be counted %s: %w", t.Build.Name, scale.Words(), err)
 	}
 	return d, nil
+}
+
+// chain finds what stayed the same from build to build.
+func (s ledgerRoutes) chain(ctx context.Context, by *ledgerBy) (*chained, error) {
+	list, functions, err := s.store.SelfFigures(ctx, by.takes)
+	if err != nil {
+		return nil, err
+	}
+	of := make([]compare.TakeFigures, len(by.takes))
+	for i := range of {
+		of[i] = compare.TakeFigures{Cost: make([]float64, functions), Samples: make([]float64, functions), Whole: float64(by.takes[i].Total)}
+	}
+	for _, f := range list {
+		of[f.Take].Cost[f.Function], of[f.Take].Samples[f.Function] = float64(f.Self), float64(f.Samples)
+	}
+	var builds [][]compare.TakeFigures
+	var at [][]int // positions of the takes of each build
+	index := map[int64]int{}
+	for i := range by.takes {
+		k, ok := index[by.takes[i].BuildID]
+		if !ok {
+			k = len(builds)
+			index[by.takes[i].BuildID] = k
+			builds, at = append(builds, nil), append(at, nil)
+		}
+		builds[k], at[k] = append(builds[k], of[i]), append(at[k], i)
+	}
+	out := &chained{divisors: make([]float64, len(by.takes))}
+	divisors, shared, err := compare.Chain(builds, by.measure.Counted)
+	if out.shared, out.err = shared, err; err != nil {
+		return out, nil
+	}
+	for k, list := range at {
+		for j, i := range list {
+			out.divisors[i] = divisors[k][j]
+		}
+	}
+	return out, nil
 }
 
 // ledgerColumns makes the builds and returns their positions.
@@ -229,12 +300,39 @@ func ledgerColumns(o *api.LedgerOut, by *ledgerBy) map[int64]int {
 		}
 		groups[k].Add(v, t.Measured, t.StartedAt)
 	}
+	if by.scale == compare.ByYardstick {
+		for k := range groups {
+			groups[k].Shared = by.chained.shared[k]
+		}
+	}
+	steady := by.steady(len(groups), index)
 	for k, v := range compare.Ledger(groups, by.scale, by.measure.Counted) {
 		b := &o.Builds[k]
+		b.Steady = steady[k]
 		b.Mean, b.Low, b.High, b.Mark = v.Mean, v.Low, v.High, string(v.Mark)
 		b.Verdict, b.Change, b.ChangeLo, b.ChangeHi = string(v.Change.Verdict), v.Change.Ratio, v.Change.RatioLow, v.Change.RatioHigh
 	}
 	return index
+}
+
+// steady is by how much the share of a function that did not change is another one in each
+// build than in the one before, where shares are shown: it is 0 where that is not known, or
+// where figures of what did not change stay as they are.
+func (b *ledgerBy) steady(builds int, index map[int64]int) []float64 {
+	out := make([]float64, builds)
+	if b.scale != compare.ByShare || b.chained == nil || b.chained.err != nil {
+		return out
+	}
+	cost, count := make([]float64, builds), make([]float64, builds) // of a unit of unchanged work
+	for i := range b.takes {
+		k := index[b.takes[i].BuildID]
+		cost[k] += float64(b.takes[i].Total) / b.chained.divisors[i]
+		count[k]++
+	}
+	for k := 1; k < builds; k++ {
+		out[k] = cost[k-1] / count[k-1] / (cost[k] / count[k])
+	}
+	return out
 }
 
 // ledgerRows makes the functions: pinned ones first, then what changed most from one

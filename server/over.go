@@ -48,6 +48,9 @@ func (s ledgerRoutes) over(c *gin.Context) {
 	}
 	for k := range out.Builds {
 		b := &out.Builds[k]
+		if by.scale == compare.ByYardstick {
+			of[k][0].Shared, of[k][1].Shared = by.chained.shared[k], by.chained.shared[k]
+		}
 		for i, m := range []*api.OverMeasure{&b.Self, &b.Total} {
 			m.Mean, m.Low, m.High = compare.Mean(of[k][i].Value)
 			if k > 0 {

@@ -83,8 +83,14 @@ func TestAStrayTake(t *testing.T) {
 
 	body := func(text string, a ...any) *strings.Reader { return strings.NewReader(fmt.Sprintf(text, a...)) }
 	ask(t, "POST", "/programs/spacer/workloads/move", body(`{"takes": [%q], "into": %d}`, stray, w.ID), 200)
-	if mixed := ledger(""); mixed.Workload.Others != 0 || mixed.Scale != "share" {
-		t.Errorf("%+v", mixed.Workload)
+	if mixed := ledger(""); mixed.Workload.Others != 0 || mixed.Scale != "unchanged" || mixed.Builds[1].Verdict == "" {
+		t.Errorf("%+v by %s, %+v", mixed.Workload, mixed.Scale, mixed.Builds)
+	}
+	shares := ledger("?scale=share")
+	for _, b := range shares.Builds[1:] {
+		if b.Steady < 0.98 || b.Steady > 1.02 { // all functions grew alike: no share changed
+			t.Errorf("the share of what did not change is another one, %.3f times", b.Steady)
+		}
 	}
 	if out := decode[api.WorkloadsOut](t, ask(t, "POST", "/programs/spacer/workloads/undo", body("{}"), 200)); len(out.Workloads) != 2 || len(out.Changes) != 0 {
 		t.Errorf("%+v", out)

@@ -129,6 +129,41 @@ FROM t JOIN function_figures f ON f.take_id = t.id AND f.measure = t.measure JOI
 GROUP BY n.id, n.name, n.module, t.build_id`, selfWorthARow, totalWorthARow, takes[0].ProgramID, names).Scan(&out).Error)
 }
 
+// TakeFigure is what a function costs in itself in a take of a ledger.
+type TakeFigure struct {
+	Take, Function int   // positions: among the takes, and of those functions that are told
+	Self, Samples  int64 // in the measure's unit
+}
+
+// maxChained bounds the functions whose figures are told take by take.
+const maxChained = 500
+
+// SelfFigures returns what the functions with the most samples cost in themselves in each
+// of some takes, and how many functions these are.
+func (s ledgerRecords) SelfFigures(ctx context.Context, takes []LedgerTake) (out []TakeFigure, functions int, err error) {
+	if len(takes) == 0 {
+		return nil, 0, nil
+	}
+	var values []string // numbers only
+	for i, t := range takes {
+		values = append(values, fmt.Sprintf("(%d::int, %d::bigint, %d::smallint)", i, t.ID, t.Measure))
+	}
+	err = s.wrap("reading a ledger from", s.db.WithContext(ctx).Raw(`
+WITH t (at, id, measure) AS (VALUES `+strings.Join(values, ", ")+`),
+chosen AS (
+	SELECT f.function_id, row_number() OVER (ORDER BY sum(f.self_samples) DESC, f.function_id) - 1 AS place
+	FROM function_figures f JOIN t ON t.id = f.take_id AND t.measure = f.measure WHERE f.self_samples > 0 GROUP BY f.function_id
+	ORDER BY sum(f.self_samples) DESC, f.function_id LIMIT ?
+)
+SELECT t.at AS take, c.place AS function, f.self, f.self_samples AS samples
+FROM t JOIN function_figures f ON f.take_id = t.id AND f.measure = t.measure JOIN chosen c ON c.function_id = f.function_id
+WHERE f.self_samples > 0`, maxChained).Scan(&out).Error)
+	for _, f := range out {
+		functions = max(functions, f.Function+1)
+	}
+	return out, functions, err
+}
+
 // FunctionFigures returns what the functions of a name cost together in each of
 // some takes of a program, by the take's number; takes without them are left out.
 func (s ledgerRecords) FunctionFigures(ctx context.Context, takes []LedgerTake, name string) (map[int64]FunctionFigure, error) {

@@ -52,7 +52,7 @@ func remarks(r *Result) []Remark {
 	}
 	for side, runs := range [][]match.Run{r.a, r.b} {
 		if missing, takes := lost(runs); missing > 0 {
-			out = append(out, Remark{"partial", side, -1, fmt.Sprintf("The totals of the %s are partial: %d events of %d of its %d takes are missing.", sides[side], missing, takes, len(runs)),
+			out = append(out, Remark{"partial", side, -1, fmt.Sprintf("The totals of the %s are partial: %d events of %d of its %d takes are missing.", sideNames[side], missing, takes, len(runs)),
 				"Collect as root, so that the kernel adds events up and loses none."})
 		}
 		x := make([]float64, len(runs))
@@ -62,7 +62,7 @@ func remarks(r *Result) []Remark {
 				x[i] = float64(runs[i].Total())
 			}
 		}
-		name := sides[side]
+		name := sideNames[side]
 		if len(x) >= leastForOutlier {
 			m := median(x)
 			d := make([]float64, len(x))
@@ -120,7 +120,7 @@ func inWords(names []string) string {
 	return text
 }
 
-var sides = [2]string{"baseline", "candidate"}
+var sideNames = [2]string{"baseline", "candidate"}
 
 // lost is how many events are missing, and in how many of the runs.
 func lost(runs []match.Run) (events int64, of int) {

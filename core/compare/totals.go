@@ -12,6 +12,9 @@ type Group struct {
 	Value   []float64 // scaled
 	At      []time.Time
 	Samples int64 // that all of them rest on
+	// Shared is the relative variance of what the group and the one before it are
+	// measured by; 0 where that is exact.
+	Shared float64
 }
 
 // Add adds a take.
@@ -24,6 +27,7 @@ func Totals(a, b *Group, exact bool) Estimate {
 	x, y := &cost{value: a.Value, samples: float64(a.Samples)}, &cost{value: b.Value, samples: float64(b.Samples)}
 	s := wholeSpread(x, y, exact, ByRun)
 	s.widen(widening([2]*cost{x, y}, [2][]time.Time{a.At, b.At}), x, y, exact)
+	s.shared = b.Shared
 	e := estimate(x, y, s, exact)
 	if len(a.Value)+len(b.Value) == 2 {
 		e.Verdict, e.Need = TooFew, e.need(DefaultWorth)

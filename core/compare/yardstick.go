@@ -98,74 +98,104 @@ func (x *ratio) kernel(at float64) float64 {
 // yardstick finds what stayed the same on both sides of aligned runs.
 func yardstick(runs [2][]match.Run, align *match.Alignment, exact bool) (*Yardstick, error) {
 	n := len(align.Names)
-	var cost, samples [2][]float64
-	var whole [2]float64
-	mark := make([]bool, n)
+	var sides [2]tally
+	skip := make([]bool, n)
 	for side := range runs {
-		cost[side], samples[side] = make([]float64, n), make([]float64, n)
+		sides[side] = newTally(n)
 		for i := range runs[side] {
 			p, ids := runs[side][i].Tree.Profile, align.IDs[side][i]
 			for _, f := range runs[side][i].Functions {
 				k := ids[f.Function]
-				cost[side][k] += float64(f.Self)
-				samples[side][k] += float64(f.SelfSamples)
-				mark[k] = mark[k] || p.Functions[f.Function].Kind == profile.KindMark
+				sides[side].cost[k] += float64(f.Self)
+				sides[side].samples[k] += float64(f.SelfSamples)
+				skip[k] = skip[k] || p.Functions[f.Function].Kind == profile.KindMark
 			}
-			whole[side] += float64(runs[side][i].Total())
+			sides[side].whole += float64(runs[side][i].Total())
 		}
 	}
-	var list []ratio
-	for k := range n {
-		a, b := samples[0][k], samples[1][k]
-		if mark[k] || a+b < yardTogether {
+	c, err := commonFactor(sides, skip, exact)
+	if err != nil {
+		return nil, err
+	}
+	y := &Yardstick{Share: c.share}
+	for _, x := range c.in {
+		y.Functions = append(y.Functions, x.number)
+	}
+	return y, y.measure(runs, align, c)
+}
+
+// tally is what functions cost on a side, by their number.
+type tally struct {
+	cost, samples []float64
+	whole         float64
+}
+
+func newTally(n int) tally { return tally{cost: make([]float64, n), samples: make([]float64, n)} }
+
+// common is what functions that stayed the same say of two sides.
+type common struct {
+	at       float64 // logarithm of the factor
+	variance float64 // of that
+	in       []ratio // the functions, the costliest first
+	share    [2]float64
+}
+
+// commonFactor finds the factor by which functions that stayed the same differ from side to
+// side.
+func commonFactor(sides [2]tally, skip []bool, exact bool) (c common, err error) {
+	list := ratios(sides, skip, exact)
+	if len(list) < minYardFunctions {
+		return c, NoYardstick{fmt.Sprintf("only %d functions have enough samples", len(list))}
+	}
+	c.at = mode(list, nil)
+	if err := rival(list, c.at); err != nil {
+		return c, err
+	}
+	if err := small(list, c.at); err != nil {
+		return c, err
+	}
+	var sum [2]float64
+	for _, x := range list {
+		if x.agrees(c.at) {
+			c.in = append(c.in, x)
+			sum[0], sum[1] = sum[0]+x.cost[0], sum[1]+x.cost[1]
+		}
+	}
+	slices.SortFunc(c.in, func(a, b ratio) int { return cmp.Compare(b.cost[0]+b.cost[1], a.cost[0]+a.cost[1]) })
+	for side := range sum {
+		if c.share[side] = sum[side] / sides[side].whole; len(c.in) < minYardFunctions || c.share[side] < minYardShare {
+			return c, NoYardstick{fmt.Sprintf("the %d functions that kept their proportions have %.0f %% of the cost of the %s", len(c.in), 100*c.share[side], sideNames[side])}
+		}
+	}
+	c.variance = uncertainty(list, c.at)
+	return c, nil
+}
+
+// ratios are what each function with enough samples says of the factor.
+func ratios(sides [2]tally, skip []bool, exact bool) (list []ratio) {
+	for k := range sides[0].cost {
+		a, b := sides[0].samples[k], sides[1].samples[k]
+		cost := [2]float64{sides[0].cost[k], sides[1].cost[k]}
+		if skip != nil && skip[k] || a+b < yardTogether {
 			continue
 		}
 		// Half a sample more on each side takes the bias from the logarithm of few.
-		half := [2]float64{}
-		if !exact {
-			half[0], half[1] = 0.5, 0.5
-		} else if cost[0][k] <= 0 || cost[1][k] <= 0 {
-			continue
+		half := 0.5
+		if exact {
+			if half = 0; cost[0] <= 0 || cost[1] <= 0 {
+				continue
+			}
 		}
-		worth := (cost[0][k] + cost[1][k]) / (a + b)
-		x := ratio{number: int32(k), variance: yardJitter * yardJitter, cost: [2]float64{cost[0][k], cost[1][k]}, samples: [2]float64{a, b}}
-		x.log = math.Log((cost[1][k] + half[1]*worth) / (cost[0][k] + half[0]*worth))
+		worth := (cost[0] + cost[1]) / (a + b)
+		x := ratio{number: int32(k), variance: yardJitter * yardJitter, cost: cost, samples: [2]float64{a, b}}
+		x.log = math.Log((cost[1] + half*worth) / (cost[0] + half*worth))
 		if !exact {
-			x.variance += 1/(a+half[0]) + 1/(b+half[1])
+			x.variance += 1/(a+half) + 1/(b+half)
 		}
 		x.weight = 1 / (x.variance + yardBound*yardBound)
 		list = append(list, x)
 	}
-	if len(list) < minYardFunctions {
-		return nil, NoYardstick{fmt.Sprintf("only %d functions have enough samples on both sides", len(list))}
-	}
-	at := mode(list, nil)
-	if err := rival(list, at); err != nil {
-		return nil, err
-	}
-	if err := small(list, at); err != nil {
-		return nil, err
-	}
-	y := &Yardstick{Factor: 1}
-	var in []ratio
-	var sum [2]float64
-	for _, x := range list {
-		if x.agrees(at) {
-			in = append(in, x)
-			sum[0], sum[1] = sum[0]+x.cost[0], sum[1]+x.cost[1]
-		}
-	}
-	slices.SortFunc(in, func(a, b ratio) int { return cmp.Compare(b.cost[0]+b.cost[1], a.cost[0]+a.cost[1]) })
-	for _, x := range in {
-		y.Functions = append(y.Functions, x.number)
-	}
-	for side := range sum {
-		if y.Share[side] = sum[side] / whole[side]; len(in) < minYardFunctions || y.Share[side] < minYardShare {
-			return nil, NoYardstick{fmt.Sprintf("the %d functions that kept their proportions have %.0f %% of the cost of the %s", len(in), 100*y.Share[side], sides[side])}
-		}
-	}
-	y.measure(runs, align, at, uncertainty(list, at), in)
-	return y, nil
+	return list
 }
 
 // mode is where most functions agree, of all or of those that without does not leave out.
@@ -255,13 +285,14 @@ func small(list []ratio, at float64) error {
 // The sides' factor is the mode, which a function of the yardstick that did change, unseen
 // among its noise, moves little; how takes of a side differ is from what they spent in all
 // functions of it.
-func (y *Yardstick) measure(runs [2][]match.Run, align *match.Alignment, at, variance float64, in []ratio) {
+func (y *Yardstick) measure(runs [2][]match.Run, align *match.Alignment, c common) error {
 	member := map[int32]bool{}
-	for _, x := range in {
+	for _, x := range c.in {
 		member[x.number] = true
 	}
-	var mean [2]float64
-	for side := range runs {
+	// What is common is of sums over takes.
+	y.Factor, y.variance = math.Exp(c.at)*float64(len(runs[0]))/float64(len(runs[1])), c.variance
+	for side, factor := range []float64{1, y.Factor} {
 		for i := range runs[side] {
 			sum := 0.0
 			for _, f := range runs[side][i].Functions {
@@ -270,17 +301,30 @@ func (y *Yardstick) measure(runs [2][]match.Run, align *match.Alignment, at, var
 				}
 			}
 			y.of[side] = append(y.of[side], sum)
-			mean[side] += sum / float64(len(runs[side]))
 		}
-	}
-	y.Factor, y.variance = math.Exp(at), variance
-	for side, factor := range []float64{1, y.Factor} {
-		for i := range y.of[side] {
-			y.of[side][i] *= factor / mean[side]
+		if err := toMean(y.of[side], factor); err != nil {
+			return err
 		}
 	}
 	half := newLevel(math.Inf(1)).t * math.Sqrt(y.variance)
 	y.Low, y.High = y.Factor*math.Exp(-half), y.Factor*math.Exp(half)
+	return nil
+}
+
+// toMean scales what takes spent in a yardstick so that it has a mean. A take that spent
+// nothing cannot be measured by it.
+func toMean(x []float64, mean float64) error {
+	sum := 0.0
+	for _, v := range x {
+		if v <= 0 {
+			return NoYardstick{"a take has none of the functions that kept their proportions"}
+		}
+		sum += v
+	}
+	for i := range x {
+		x[i] *= mean * float64(len(x)) / sum
+	}
+	return nil
 }
 
 // uncertainty is the variance of a mode: that of the mean of the functions by the weights

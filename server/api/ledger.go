@@ -15,6 +15,9 @@ type LedgerBuild struct {
 	ChangeLo float64  `json:"change_low"`
 	ChangeHi float64  `json:"change_high"`
 	Mark     string   `json:"mark"` // regression, fixed (of one before), or ""
+	// Steady is by how much the share of a function that did not change differs from that
+	// in the build before, where shares are shown; 0 where that is not known.
+	Steady float64 `json:"steady"`
 }
 
 // LedgerRow is a function over all builds; figures are as the scale has them.
@@ -68,8 +71,10 @@ type LedgerOut struct {
 	Measures []LedgerMeasure `json:"measures"`   // that takes of the program have
 	Without  int64           `json:"without"`    // takes that do not have the measure
 	Workload LedgerWorkloads `json:"workload"`
-	Builds   []LedgerBuild   `json:"builds"` // in the order in which they were first measured
-	Rows     []LedgerRow     `json:"rows"`   // pinned ones first, then what changed most
-	Hidden   int             `json:"hidden"` // functions that are left out
-	Notes    []LedgerNote    `json:"notes"`  // that are not settled, the newest first
+	// NoYardstick says why takes of unequal length are shown as shares, "" where they are not.
+	NoYardstick string        `json:"no_yardstick"`
+	Builds      []LedgerBuild `json:"builds"` // in the order in which they were first measured
+	Rows        []LedgerRow   `json:"rows"`   // pinned ones first, then what changed most
+	Hidden      int           `json:"hidden"` // functions that are left out
+	Notes       []LedgerNote  `json:"notes"`  // that are not settled, the newest first
 }

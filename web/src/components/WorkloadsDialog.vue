@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { Dialog, DialogPanel, DialogTitle } from '@headlessui/vue'
 import { useQuery } from '@tanstack/vue-query'
-import { computed, ref, watch } from 'vue'
+import { computed, nextTick, ref, watch } from 'vue'
 import { api } from '../api/client'
 import { useMe } from '../composables/useMe'
 import { useWorkloads } from '../composables/useWorkloads'
@@ -20,6 +20,7 @@ const { change, undo } = useWorkloads(program)
 
 const naming = ref(0)
 const name = ref('')
+const fields = ref<HTMLInputElement[]>([]) // the one that is open
 const chosen = ref<number[]>([])
 const into = ref('')
 watch(() => props.open, () => ((naming.value = 0), (chosen.value = []), (into.value = '')))
@@ -29,6 +30,7 @@ const target = computed({ get: () => targets.value.find((t) => t.value === into.
 function begin(id: number, text: string) {
   naming.value = id
   name.value = text
+  void nextTick(() => fields.value[0]?.select())
 }
 async function keepName() {
   const id = naming.value
@@ -50,10 +52,10 @@ const toggle = (id: number) => (chosen.value = chosen.value.includes(id) ? chose
         <p class="mt-1 text-ink-2">What the program was made to do in its takes. Only takes of one workload are measured against each other. Merge those that are the same for you, and later takes will follow.</p>
         <ErrorNote v-if="query.isError.value" :error="query.error.value" :retry="() => query.refetch()" />
         <ul class="mt-4 min-h-0 flex-1 overflow-y-auto border-t border-rule" aria-label="Workloads">
-          <li v-for="w in list" :key="w.id" class="flex items-center gap-3 border-b border-rule py-1.5" data-test="workload">
+          <li v-for="w in list" :key="w.id" class="flex items-center gap-3 border-b border-rule py-1.5" data-test="workload-row">
             <input v-if="may('work')" type="checkbox" class="accent-ink" :checked="chosen.includes(w.id)" :aria-label="`Choose ${w.name} to be merged`" @change="toggle(w.id)" />
             <form v-if="naming === w.id" class="flex min-w-0 flex-1 gap-2" @submit.prevent="keepName">
-              <input v-model="name" class="field min-w-0 flex-1" maxlength="200" aria-label="Name of the workload" @keydown.stop @keydown.escape.stop="naming = 0" />
+              <input ref="fields" v-model="name" class="field min-w-0 flex-1" maxlength="200" aria-label="Name of the workload" @keydown.stop @keydown.escape.stop="naming = 0" />
               <button class="action" :disabled="!name.trim()">Keep</button>
             </form>
             <span v-else class="min-w-0 flex-1">

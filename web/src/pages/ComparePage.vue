@@ -133,7 +133,8 @@ useKeys({
 <template>
   <div ref="whole" class="flex h-full flex-col">
     <header class="flex min-h-[52px] shrink-0 items-center gap-2.5 border-b border-rule px-4 py-1">
-      <h1 class="flex min-w-0 flex-wrap items-baseline gap-x-1.5 text-[15.5px]">
+      <h1 v-if="!ready" class="text-[15.5px] text-ink-2">Compare</h1>
+      <h1 v-else class="flex min-w-0 flex-wrap items-baseline gap-x-1.5 text-[15.5px]">
         <ChoiceMenu v-if="(d?.measures.length ?? 0) > 1" v-model="shownMeasure" :choices="measures" name="Measure" plain class="font-medium" /><span v-else class="text-ink-2">{{ capital(d?.measure.label ?? 'CPU time') }}</span>
         <span class="text-ink-2">of</span><ChoiceMenu v-model="baseline" :choices="choices" name="Baseline" plain class="font-medium" /><span v-if="d && d.baseline.takes.length > 1" class="label">{{ d.baseline.takes.length }} takes</span>
         <button class="self-center text-ink-2 hover:text-ink" aria-label="Exchange the sides" title="Exchange the sides (x)" @click="exchange"><ArrowLeftRight class="size-4" /></button>

@@ -33,7 +33,8 @@ const filter = text('filter')
 const { focus, set: setFocus, step } = useFocus()
 const { pins, toggle: togglePin } = usePins(program)
 const query = useQuery({ queryKey: ['ledger', program, scale, measure, workload, pins], queryFn: () => api.ledger(program.value, { scale: scale.value || undefined, measure: measure.value || undefined, workload: workload.value || undefined }), placeholderData: keepPreviousData, staleTime: 0 })
-const takes = useQuery({ queryKey: ['takes', 'of', program], queryFn: () => api.takes({ program: program.value, descending: true, limit: 60 }), staleTime: 0 })
+const shownId = computed(() => (query.data.value?.workload.id ? String(query.data.value.workload.id) : undefined))
+const takes = useQuery({ queryKey: ['takes', 'of', program, shownId], queryFn: () => api.takes({ program: program.value, workload: shownId.value, descending: true, limit: 60 }), staleTime: 0 })
 const d = computed(() => query.data.value)
 watchEffect(() => (document.title = `${program.value} – Entelon`))
 
@@ -60,9 +61,12 @@ const rows = computed(() => {
 const worth = computed(() => 0.003 * (shares.value ? 1 : Math.max(0, ...(d.value?.builds ?? []).map((b) => b.mean))))
 function cell(r: Row, k: number): string | undefined {
   const v = of(r)
-  if (!k || Math.abs(v[k] - v[k - 1]) < worth.value) return undefined
-  const ratio = v[k] / (v[k - 1] || v[k] / 8)
-  return ratio > 1.2 || ratio < 1 / 1.2 ? tint(v[k - 1], v[k], dark.value, 0.6) : undefined
+  if (!k) return undefined
+  // The share of what did not change differs where the rest grew or shrank.
+  const before = shares.value ? v[k - 1] * d.value!.builds[k].steady : v[k - 1]
+  if ((shares.value && !d.value!.builds[k].steady) || Math.abs(v[k] - before) < worth.value) return undefined
+  const ratio = v[k] / (before || v[k] / 8)
+  return ratio > 1.2 || ratio < 1 / 1.2 ? tint(before, v[k], dark.value, 0.6) : undefined
 }
 const most = computed(() => Math.max(1, ...(d.value?.builds ?? []).map((b) => b.high)))
 const changeText = (b: Ledger['builds'][number]) => signed(percent(b.change - 1, Math.abs(b.change - 1) < 0.0995 ? 1 : 0), b.change - 1)
@@ -131,9 +135,10 @@ useKeys({
       <div class="flex-1" />
       <span v-if="d && d.workload.count > 1" class="flex min-w-0 items-baseline gap-1.5" data-test="workload"><span class="text-ink-2">workload</span><ChoiceMenu v-model="shownWorkload" :choices="workloads" name="Workload" plain right /></span>
       <button v-if="d?.workload.others" class="word label" title="Name, merge and choose workloads" @click="naming = true">{{ count(d.workload.others) }} {{ d.workload.others === 1 ? 'take' : 'takes' }} of other workloads</button>
+      <span v-if="d?.no_yardstick" class="label min-w-0 truncate" :title="`The takes differ in length or load, and ${d.no_yardstick}.`">{{ d.no_yardstick }}</span>
       <span v-if="d?.without" class="label">{{ count(d.without) }} {{ d.without === 1 ? 'take does' : 'takes do' }} not have this measure</span>
       <span v-if="from >= 0" class="label">Choose the build to compare {{ d?.builds[from].name }} with, or Escape</span>
-      <RouterLink :to="{ name: 'takes', query: { program } }" class="word text-ink-2">{{ count(takes.data.value?.count ?? 0) }} takes</RouterLink>
+      <RouterLink :to="{ name: 'takes', query: { program, workload: shownId } }" class="word text-ink-2">{{ count(takes.data.value?.count ?? 0) }} takes</RouterLink>
     </header>
     <WorkloadsDialog :open="naming" :program="program" @close="naming = false" />
     <ErrorNote v-if="query.isError.value" :error="query.error.value" :retry="() => query.refetch()" />
@@ -182,7 +187,7 @@ useKeys({
                 <RouterLink :to="{ name: 'over', params: { name: program }, query: { focus: rows[v.index].name, measure: measure || undefined, workload: workload || undefined, by: by === 'self' ? 'self' : undefined } }" class="text-ink-3 opacity-0 group-hover:opacity-100 hover:text-ink focus-visible:opacity-100" :class="rows[v.index].name === focus && '!opacity-100'" :aria-label="`${rows[v.index].short} over all builds`" title="Over all builds, take by take"><ChartSpline class="size-3.5" /></RouterLink>
                 <button class="text-ink-3 hover:text-ink" :class="rows[v.index].pinned ? '' : 'opacity-0 group-hover:opacity-100 focus-visible:opacity-100'" :aria-label="`${rows[v.index].pinned ? 'Let the pin go' : 'Pin'}: ${rows[v.index].short}`" @click="togglePin(rows[v.index].name)"><Pin class="size-3.5" :fill="rows[v.index].pinned ? 'currentColor' : 'none'" /></button>
               </div>
-              <button v-for="(x, k) in of(rows[v.index])" :key="k" role="cell" class="border-r border-rule px-3 text-right hover:underline" :class="!x && !cell(rows[v.index], k) && 'text-ink-3'" :style="{ background: cell(rows[v.index], k) }" :aria-label="`${rows[v.index].short} in ${d.builds[k].name}: ${figure(x)}`" @click="open(rows[v.index], k)"><span v-if="cell(rows[v.index], k)" class="float-left text-ink-2" aria-hidden="true">{{ x > of(rows[v.index])[k - 1] ? '+' : '−' }}</span>{{ figure(x) }}</button>
+              <button v-for="(x, k) in of(rows[v.index])" :key="k" role="cell" class="border-r border-rule px-3 text-right hover:underline" :class="!x && !cell(rows[v.index], k) && 'text-ink-3'" :style="{ background: cell(rows[v.index], k) }" :aria-label="`${rows[v.index].short} in ${d.builds[k].name}: ${figure(x)}`" @click="open(rows[v.index], k)"><span v-if="cell(rows[v.index], k)" class="float-left text-ink-2" aria-hidden="true">{{ x > of(rows[v.index])[k - 1] * (shares ? d.builds[k].steady : 1) ? '+' : '−' }}</span>{{ figure(x) }}</button>
             </div>
           </div>
           <p v-if="!rows.length" class="p-6 text-ink-2">No function has this in its name. <button class="word" @click="filter = ''">Show all</button></p>
