@@ -20,7 +20,7 @@ type ProgramSummary struct {
 	Hot    []HotFigure     `gorm:"-"` // of the program's newest take
 }
 
-// HotFigure is one of the hottest functions of a program's newest take.
+// HotFigure is one of the hottest functions of a program's newest take of its chief workload.
 type HotFigure struct {
 	ProgramID  int64
 	Key        string // of the take
@@ -46,7 +46,8 @@ type BuildSummary struct {
 const hottest = 5
 
 // Programs lists all programs by name, each with its builds in the order in
-// which they were first measured and the hottest functions of its newest take.
+// which they were first measured and the hottest functions of the newest take of its
+// chief workload.
 func (s takeRecords) Programs(ctx context.Context) ([]ProgramSummary, error) {
 	var programs []Program
 	db := s.db.WithContext(ctx)
@@ -75,8 +76,9 @@ GROUP BY b.id ORDER BY min(t.started_at), b.id`).Scan(&builds).Error
 	}
 	var hot []HotFigure
 	err = db.Raw(`
-WITH newest AS (
-	SELECT DISTINCT ON (program_id) id, program_id, key, build_id FROM takes ORDER BY program_id, started_at DESC, id DESC
+WITH chief AS (`+chiefWorkloads+`), newest AS (
+	SELECT DISTINCT ON (t.program_id) t.id, t.program_id, t.key, t.build_id FROM takes t JOIN chief c ON c.id = t.workload_id
+	ORDER BY t.program_id, t.started_at DESC, t.id DESC
 ), ranked AS (
 	SELECT l.program_id, l.key, l.build_id, m.name AS measure, n.name, f.self, f.total, m.total AS whole,
 		row_number() OVER (PARTITION BY l.id ORDER BY f.self DESC, n.id) AS rank
