@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"strings"
 
 	"entelon/core/profile"
 )
@@ -54,7 +55,7 @@ func ofUnnamed(f *profile.Facts, e *Evidence) {
 	}
 	module, n := most(e.Unnamed)
 	where, remedy := path.Base(module), "Fetch its debug files and add the names to this take: "+GetNames+". Or build it without stripping."
-	if module == "//anon" {
+	if module == "//anon" || strings.HasPrefix(module, "/memfd:") {
 		where, remedy = "code made at run time", "Start it with the option of its runtime that writes a map of code to /tmp/perf-PID.map."
 	}
 	f.Warn(unnamedCode, fmt.Sprintf("%.1f %% of the samples have no function name, %d of them in %s.", 100*share, n, where), remedy)

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"entelon/core/profile"
+	"entelon/runtimes/erlang"
 	"entelon/runtimes/java"
 	"entelon/runtimes/node"
 	"entelon/symbol"
@@ -206,6 +207,10 @@ func (n *names) madeFunction(p *Process, name string) profile.Function {
 			fn.Linkage = 0
 		}
 		fn.Kind, fn.Module = java.KindOf(name), module(java.Package(name))
+		return fn
+	}
+	if function, of, ok := erlang.Function(name); ok {
+		fn.Name, fn.Kind, fn.Module, fn.Entry = n.b.Intern(function), (erlang.Runtime{}).KindOf(name), module(of), erlang.Begins(name)
 		return fn
 	}
 	fn.Name, fn.Linkage, fn.Module = n.b.Intern(name), 0, module("//anon")

@@ -19,7 +19,7 @@ type Prepared struct {
 func Prepare(path string, command []string, log string) Prepared {
 	p := Prepared{Path: path, Args: command}
 	if r := Of(filepath.Base(path)); r != nil {
-		missing := slices.DeleteFunc(r.Launch(log), func(o string) bool { return slices.Contains(command, o) })
+		missing := missingOf(r.Launch(log), command)
 		if len(missing) > 0 {
 			p.Args = slices.Concat(command[:1], missing, command[1:])
 			p.Set = started(path, missing)
@@ -33,6 +33,20 @@ func Prepare(path string, command []string, log string) Prepared {
 	}
 	// As the system would run it, but for the options.
 	return Prepared{next, slices.Concat([]string{next}, r.Launch(log), []string{path}, command[1:]), started(next, r.Launch(log))}
+}
+
+// missingOf are those of some options, each with its value, that a command does not have.
+func missingOf(options, command []string) (missing []string) {
+	there := false
+	for _, o := range options {
+		if strings.HasPrefix(o, "-") || strings.HasPrefix(o, "+") {
+			there = slices.Contains(command, o)
+		}
+		if !there {
+			missing = append(missing, o)
+		}
+	}
+	return missing
 }
 
 func started(path string, options []string) string {

@@ -7,6 +7,7 @@ package runtimes
 
 import (
 	"entelon/core/profile"
+	"entelon/runtimes/erlang"
 	"entelon/runtimes/java"
 	"entelon/runtimes/node"
 	"entelon/runtimes/python"
@@ -25,7 +26,8 @@ type Runtime interface {
 	// module or class, or a file; neither where it is not known.
 	Script(args []string) (name, file string)
 	// Launch are the options without which its functions have no names or its stacks
-	// cannot be walked. log is a file for what these make it write.
+	// cannot be walked; a word that is no option is the value of the one before it. log
+	// is a file for what these make it write.
 	Launch(log string) []string
 	// KindOf says whose code a function is, by what the runtime calls it: its file, or
 	// the function itself.
@@ -33,7 +35,7 @@ type Runtime interface {
 }
 
 // All are the runtimes that are known.
-var All = []Runtime{python.Runtime{}, node.Runtime{}, java.Runtime{}}
+var All = []Runtime{python.Runtime{}, node.Runtime{}, java.Runtime{}, erlang.Runtime{}}
 
 // Of returns the runtime whose executable has a name; nil where there is none.
 func Of(file string) Runtime {

@@ -1,6 +1,7 @@
 package runtimes
 
 import (
+	"strings"
 	"testing"
 
 	"entelon/core/profile"
@@ -33,13 +34,18 @@ func TestARuntimeMore(t *testing.T) {
 	if p := Prepare("/usr/bin/press", []string{"press", "full.plate"}, "/tmp/l"); p.Set != "press is started with --names=/tmp/l" || len(p.Args) != 3 {
 		t.Errorf("%+v", p)
 	}
+	for command, want := range map[string]string{"erl -s f": "erl +JPperf map -s f", "erl +JPperf true -s f": "erl +JPperf true -s f"} {
+		if p := Prepare("/usr/bin/erl", strings.Fields(command), ""); strings.Join(p.Args, " ") != want {
+			t.Errorf("%s is started as %q", command, p.Args)
+		}
+	}
 	if Of("press") == nil || Of("libpress.so") != nil || Holding("libpress.so") == nil {
 		t.Error("its files are not recognised")
 	}
 }
 
 func TestFilesOfRuntimes(t *testing.T) {
-	for file, want := range map[string]string{"python3.11": "CPython", "python": "CPython", "libpython3.11.so.1.0": "CPython", "node": "Node.js", "libnode.so.108": "Node.js", "libjvm.so": "Java", "java": "Java", "javac": "", "pythonista": "", "engraved": ""} {
+	for file, want := range map[string]string{"python3.11": "CPython", "python": "CPython", "libpython3.11.so.1.0": "CPython", "node": "Node.js", "libnode.so.108": "Node.js", "libjvm.so": "Java", "java": "Java", "javac": "", "beam.smp": "Erlang", "erl": "Erlang", "pythonista": "", "engraved": ""} {
 		got := ""
 		if r := Holding(file); r != nil {
 			got = r.Name()

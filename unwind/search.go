@@ -3,7 +3,7 @@ package unwind
 const (
 	// searchedWords is how far a return address is looked for: code made at run time has
 	// room on the stack for what does not fit into registers.
-	searchedWords = 1024
+	searchedWords = 4096
 	// mostSearches bounds how many walks of a sample are tried out. Each may meet such code
 	// again.
 	mostSearches = 12

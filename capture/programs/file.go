@@ -239,6 +239,8 @@ func (f *file) compile() (*unwind.Table, error) {
 // fault is why something of it could not be read, "" where all was.
 func (f *file) fault() string {
 	switch {
+	case f.kind == profile.KindJIT && f.object == nil:
+		return "" // code made at run time is in no file, though its memory may have a name
 	case f.failed != nil && f.tried:
 		return strings.TrimSpace(f.failed.Error())
 	case f.object != nil && f.object.Fault != nil:

@@ -11,10 +11,10 @@ import (
 )
 
 // ringBytes is the size of one processor's ring. At 997 samples a second with
-// 4 KiB of stack each it holds nearly two seconds. The kernel wakes the drainer
-// whenever wakeBytes are new.
+// 4 KiB of stack each it holds nearly four seconds, and sixty samples with stacks as deep
+// as are copied at all. The kernel wakes the drainer whenever wakeBytes are new.
 const (
-	ringBytes = 8 << 20
+	ringBytes = 16 << 20
 	WakeBytes = 512 << 10
 )
 
