@@ -95,6 +95,8 @@ var realPrograms = []realProgram{
 	{name: "luajit", debian: "luajit", command: `luajit -e 'local h = {} for i = 1, 60000000 do local k = i % 4093 h[k] = (h[k] or 0) + i % 7 end print(#h)'`, interpreted: true},
 	{name: "guile", debian: "guile-3.0", command: `guile-3.0 --no-auto-compile -c '(define (f n) (if (< n 2) n (+ (f (- n 1)) (f (- n 2))))) (display (f 34))'`, interpreted: true},
 	{name: "erl", debian: "erlang-base", command: `erl -noshell -eval 'F = fun G(N) when N < 2 -> N; G(N) -> G(N-1) + G(N-2) end, io:format("~p", [F(27)]), halt().'`, interpreted: true},
+	// As Entelon starts it where it is the command itself, and not a shell's.
+	{name: "erl, launched", debian: "erlang-base", command: `erl +JPperf map -noshell -eval 'F = fun G(N) when N < 2 -> N; G(N) -> G(N-1) + G(N-2) end, io:format("~p", [F(27)]), halt().'`},
 	{name: "Rscript", debian: "r-base-core", command: `Rscript -e 'x <- 0; for (i in 1:12000000) x <- x + i %% 7; print(x)'`, interpreted: true},
 	{name: "redis-server", debian: "redis-server", server: true, before: "redis-server --port 7397 --save '' --daemonize no >/dev/null 2>&1 & echo $! > pid; sleep 1", command: "redis-benchmark -p 7397 -q -n 120000 -t set,get,lpush"},
 	{name: "nginx", debian: "nginx-light", server: true, before: `mkdir -p www l; echo score > www/index.html; printf 'daemon off; worker_processes 2; pid %s/n.pid; error_log %s/l/e; events {} http { access_log off; server { listen 127.0.0.1:7398; root %s/www; } }' $PWD $PWD $PWD > n.conf; nginx -c $PWD/n.conf -p $PWD/ >/dev/null 2>&1 & echo $! > pid; sleep 1`, command: "ab -q -n 30000 -c 8 http://127.0.0.1:7398/index.html"},
