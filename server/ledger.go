@@ -45,7 +45,7 @@ func (s ledgerRoutes) ledger(c *gin.Context) {
 		return
 	}
 	out := api.LedgerOut{Program: program, Scale: string(by.scale), Scales: by.scales, Words: by.scale.Words(), Measure: by.measure.Name, Label: by.measure.Label, Counted: by.measure.Counted, Plain: by.measure.Unit, Unit: by.scale.Unit(by.measure.Unit),
-		Measures: by.measures, Without: by.without, Workload: by.workload, Builds: []api.LedgerBuild{}, Rows: []api.LedgerRow{}, Notes: []api.LedgerNote{}}
+		Measures: by.measures, Without: by.without, Workload: by.workload, Builds: []api.LedgerBuild{}, Rows: []api.LedgerRow{}, Notes: []api.LedgerNote{}, Shifts: []api.LedgerShift{}}
 	for _, n := range notes {
 		first, _, _ := strings.Cut(strings.TrimSpace(n.Text), "\n")
 		out.Notes = append(out.Notes, api.LedgerNote{ID: n.ID, Function: n.Function, Short: profile.Short(n.Function), Key: n.Key, Build: n.Build, Text: first, Who: n.Who, At: n.UpdatedAt.UTC().Format(time.RFC3339)})
@@ -310,7 +310,17 @@ func ledgerColumns(o *api.LedgerOut, by *ledgerBy) map[int64]int {
 		b := &o.Builds[k]
 		b.Steady = steady[k]
 		b.Mean, b.Low, b.High, b.Mark = v.Mean, v.Low, v.High, string(v.Mark)
+		if v.Sound >= 0 && v.Sound < k-1 {
+			b.Since, b.SinceChange, b.SinceLow, b.SinceHigh = o.Builds[v.Sound].Name, v.Since.Ratio, v.Since.RatioLow, v.Since.RatioHigh
+		}
 		b.Verdict, b.Change, b.ChangeLo, b.ChangeHi = string(v.Change.Verdict), v.Change.Ratio, v.Change.RatioLow, v.Change.RatioHigh
+	}
+	if by.scale != compare.ByShare {
+		for _, x := range compare.Shifts(groups, by.measure.Counted) {
+			v := o.Builds[x.At].Verdict
+			o.Shifts = append(o.Shifts, api.LedgerShift{Build: o.Builds[x.At].Name, Change: x.Change.Ratio, Low: x.Change.RatioLow, High: x.Change.RatioHigh, P: x.P,
+				Unmarked: v != string(compare.Slower) && v != string(compare.Faster)})
+		}
 	}
 	return index
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"entelon/codec/take"
 	"entelon/core/invent"
@@ -110,4 +111,30 @@ func TestAStrayTake(t *testing.T) {
 	ask(t, "PATCH", fmt.Sprint("/programs/spacer/workloads/", w.ID+100_000), body(`{"name": "x"}`), 404)
 	ask(t, "GET", "/programs/spacer/ledger?workload=0", nil, 400)
 	ask(t, "GET", "/programs/spacer/ledger?workload=999999", nil, 404)
+}
+
+// TestADriftIsTold: many builds that each cost a little more than the one before are told
+// in the ledger, with the build from which on they do, though none is called slower.
+func TestADriftIsTold(t *testing.T) {
+	for build := range 14 {
+		for turn := range 2 {
+			tk := invent.Take(uint64(600+10*build+turn), invent.Small)
+			tk.Settings.Program, tk.Settings.Build, tk.Facts.EndedBy, tk.Facts.BuildID = "creeper", fmt.Sprintf("1.%02d", build), "exit", ""
+			tk.Machine.StartedAt = tk.Machine.StartedAt.AddDate(0, 0, build).Add(time.Duration(turn) * time.Minute)
+			tk.Settings.Command = []string{"./creeper"}
+			for i := range tk.Profile.Samples.Values[0] {
+				tk.Profile.Samples.Values[0][i] = int64(1e6 * (1 + 0.015*float64(build)))
+			}
+			var b bytes.Buffer
+			if err := take.Write(&b, tk); err != nil {
+				t.Fatal(err)
+			}
+			key := decode[api.AddedOut](t, ask(t, "POST", "/takes?name=x.take", &b, 201)).Take.Key
+			t.Cleanup(func() { ask(t, "DELETE", "/takes/"+key, nil, 204) })
+		}
+	}
+	l := decode[api.LedgerOut](t, ask(t, "GET", "/programs/creeper/ledger?scale=run", nil, 200))
+	if len(l.Builds) != 14 || len(l.Shifts) == 0 || l.Shifts[0].Change < 1.03 || !l.Shifts[0].Unmarked {
+		t.Fatalf("%d builds, %+v", len(l.Builds), l.Shifts)
+	}
 }

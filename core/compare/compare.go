@@ -100,6 +100,8 @@ type Result struct {
 	worth   float64
 	spreads spreads
 	counted []counted
+	blocks  int // in how many the runs are; 0 for all in one
+	blockOf [2][]int
 }
 
 // Compare compares two sides, function by function.
@@ -117,6 +119,7 @@ func Compare(baseline, candidate []match.Run, o Options) (*Result, error) {
 		o.Scale = ByShare
 	}
 	r := &Result{Scale: o.Scale, Single: len(baseline)+len(candidate) == 2, a: baseline, b: candidate, worth: o.Worth}
+	blocked := r.block()
 	r.align = match.Align([2][]match.Run{r.a, r.b}, o.Hand)
 	r.Matches = r.align.Matches
 	var refused error
@@ -131,7 +134,7 @@ func Compare(baseline, candidate []match.Run, o Options) (*Result, error) {
 			return nil, err
 		}
 	}
-	for side, runs := range [][]match.Run{baseline, candidate} {
+	for side, runs := range [][]match.Run{r.a, r.b} {
 		for i := range runs {
 			if r.Yardstick != nil {
 				break
@@ -146,7 +149,7 @@ func Compare(baseline, candidate []match.Run, o Options) (*Result, error) {
 	r.whole(o)
 	r.functions(o)
 	r.counted = countedIn(r)
-	r.Remarks = remarks(r)
+	r.Remarks = append(remarks(r), blocked...)
 	if refused != nil {
 		r.Remarks = append(r.Remarks, Remark{"yardstick", 0, -1, fmt.Sprintf("The takes are neither runs of one workload nor do they say how much work they did, and %s. So shares of each total are compared, which cannot tell whether the whole got slower.", refused),
 			"Take runs to their end, or give the units of work with --work or --work-from."})
@@ -176,6 +179,7 @@ func (r *Result) whole(o Options) {
 		}
 		c[side].scale = r.scaleOf(side)
 	}
+	r.unblocked(&c[0], &c[1])
 	s := wholeSpread(&c[0], &c[1], o.Exact, o.Scale)
 	r.Wider = widening([2]*cost{&c[0], &c[1]}, at)
 	s.widen(r.Wider, &c[0], &c[1], o.Exact)
@@ -241,6 +245,8 @@ func (r *Result) functions(o Options) {
 	}
 	var as, bs []*cost
 	for k := range list {
+		r.unblocked(&list[k].self[0], &list[k].self[1])
+		r.unblocked(&list[k].total[0], &list[k].total[1])
 		as, bs = append(as, &list[k].self[0], &list[k].total[0]), append(bs, &list[k].self[1], &list[k].total[1])
 	}
 	r.spreads = newSpreads(as, bs, o.Exact, o.Scale)

@@ -58,6 +58,7 @@ type cost struct {
 	value   []float64 // scaled
 	samples float64   // of all takes together
 	scale   float64   // by what values were multiplied, on average; 0 where that is not known
+	blocks  int       // whose effects were taken off
 }
 
 // scaled is by what the values of a side were multiplied, 1 where that is not known.

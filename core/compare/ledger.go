@@ -1,7 +1,5 @@
 package compare
 
-import "math"
-
 // BuildMark says what a build is in the history of its program.
 type BuildMark string
 
@@ -17,29 +15,48 @@ type BuildVerdict struct {
 	Mean, Low, High float64  // of its takes, with a 95 % interval
 	Change          Estimate // against the build before; of the first one, and of shares, nothing is said
 	Mark            BuildMark
+	// Sound is the position of the last build without an open regression before this one,
+	// where a regression is open here, and Since what the takes say against that; else -1.
+	Sound int
+	Since Estimate
 }
 
 // Ledger judges the builds of a program, given in their order. exact says that the measure
-// counts every event. Shares of a whole are not judged: the whole of each is the same.
+// counts every event. Each is judged against the build before; a regression that this shows
+// stays open until a build is as cheap as the last one before it, within what is worth
+// knowing. Shares of a whole are not judged: the whole of each is the same.
 func Ledger(builds []Group, scale Scale, exact bool) []BuildVerdict {
 	out := make([]BuildVerdict, len(builds))
-	open := false // a regression that is not fixed yet
-	// The cheapest build so far is what things were like without an open regression.
-	sound := math.Inf(1)
+	sound := -1 // the last build before a regression that is not fixed yet
+	shared := 0.0
 	for k := range builds {
 		b := &out[k]
+		b.Sound = -1
 		b.Mean, b.Low, b.High = Mean(builds[k].Value)
-		if k > 0 && scale != ByShare {
-			b.Change = Totals(&builds[k-1], &builds[k], exact)
-			switch {
-			case b.Change.Verdict == Slower && b.Change.Ratio-1 >= DefaultWorth:
-				b.Mark, open = Regression, true
-			case b.Change.Verdict == Faster && open:
-				b.Mark = Fixed
-				open = b.Mean > (1+DefaultWorth)*sound // what is left of it may be fixed by a later build
+		if k == 0 || scale == ByShare {
+			continue
+		}
+		b.Change = Totals(&builds[k-1], &builds[k], exact)
+		slower := b.Change.Verdict == Slower && b.Change.Ratio-1 >= DefaultWorth
+		switch {
+		case slower:
+			b.Mark = Regression
+			if sound < 0 {
+				sound, shared = k-1, 0
+			}
+		case b.Change.Verdict == Faster && sound >= 0:
+			b.Mark = Fixed
+			if b.Mean <= (1+DefaultWorth)*out[sound].Mean {
+				sound = -1 // nothing is left of it for a later build to fix
 			}
 		}
-		sound = math.Min(sound, b.Mean)
+		if sound >= 0 {
+			// Each step from the sound build on adds what it is measured by.
+			shared += builds[k].Shared
+			with := builds[k]
+			with.Shared = shared
+			b.Sound, b.Since = sound, Totals(&builds[sound], &with, exact)
+		}
 	}
 	return out
 }

@@ -44,6 +44,12 @@ func TestLedger(t *testing.T) {
 			t.Errorf("%v: %q, want %q", x.means, got, x.marks)
 		}
 	}
+	// While a regression is open, builds are held against the last one before it, too.
+	for i, v := range Ledger(builds(10, 14, 14, 10, 9), ByRun, false) {
+		if open := i == 1 || i == 2; open != (v.Sound == 0) || !open && v.Sound != -1 || open && math.Abs(v.Since.Ratio-1.4) > 0.01 {
+			t.Errorf("build %d: since %d, %+v", i, v.Sound, v.Since)
+		}
+	}
 	for _, v := range Ledger(builds(10, 14), ByShare, false) {
 		if v.Mark != NoBuildMark || v.Change.Verdict != "" {
 			t.Errorf("shares are judged: %+v", v)

@@ -12,7 +12,7 @@ import (
 //
 //	s² = Σ (x/mean − 1)² / (na + nb − 2)
 func observed(a, b *cost, exact bool) (s2, sampling, df float64) {
-	df = float64(len(a.value) + len(b.value) - 2)
+	df = float64(len(a.value) + len(b.value) - 2 - max(0, a.blocks-1))
 	takes := float64(len(a.value) + len(b.value))
 	if k := a.samples + b.samples; k > 0 && !exact {
 		sampling = takes / k

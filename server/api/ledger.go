@@ -15,6 +15,12 @@ type LedgerBuild struct {
 	ChangeLo float64  `json:"change_low"`
 	ChangeHi float64  `json:"change_high"`
 	Mark     string   `json:"mark"` // regression, fixed (of one before), or ""
+	// Since is the last build without an open regression, where one is open here, with
+	// the change from it; "" where none is.
+	Since       string  `json:"since"`
+	SinceChange float64 `json:"since_change"`
+	SinceLow    float64 `json:"since_low"`
+	SinceHigh   float64 `json:"since_high"`
 	// Steady is by how much the share of a function that did not change differs from that
 	// in the build before, where shares are shown; 0 where that is not known.
 	Steady float64 `json:"steady"`
@@ -57,6 +63,17 @@ type LedgerWorkloads struct {
 	Others    int64         `json:"others"`    // takes of other workloads
 }
 
+// LedgerShift is a build from which on the program costs more or less for good: a step, or
+// the middle of a slow drift.
+type LedgerShift struct {
+	Build    string  `json:"build"`
+	Change   float64 `json:"change"` // to the builds before, as a ratio
+	Low      float64 `json:"low"`    // 95 %
+	High     float64 `json:"high"`
+	P        float64 `json:"p"`        // of so large a step by chance
+	Unmarked bool    `json:"unmarked"` // that build by itself is not called slower or faster
+}
+
 // LedgerOut is a program's home: its builds side by side, function by function.
 type LedgerOut struct {
 	Program  string          `json:"program"`
@@ -73,6 +90,7 @@ type LedgerOut struct {
 	Workload LedgerWorkloads `json:"workload"`
 	// NoYardstick says why takes of unequal length are shown as shares, "" where they are not.
 	NoYardstick string        `json:"no_yardstick"`
+	Shifts      []LedgerShift `json:"shifts"`
 	Builds      []LedgerBuild `json:"builds"` // in the order in which they were first measured
 	Rows        []LedgerRow   `json:"rows"`   // pinned ones first, then what changed most
 	Hidden      int           `json:"hidden"` // functions that are left out

@@ -246,7 +246,7 @@ func (x *Comparison) open(a, b *measured) (measure.Column, scope.Scope, error) {
 			c := tr.Cost(m, s)
 			side.runs = append(side.runs, match.Run{
 				Name: side.files[i], Tree: tr, Cost: c, Functions: calltree.Functions(tr, c), DurationNS: t.Facts.DurationNS, CPUNS: t.Facts.CPUNS, Work: t.Facts.Work, Lost: t.Missing(m),
-				Calls: compare.CallsOf(tr, s), StartedAt: t.Machine.StartedAt, Workload: workload.Of(&t.Settings, &t.Facts).Words,
+				Calls: compare.CallsOf(tr, s), StartedAt: t.Machine.StartedAt, Workload: workload.Of(&t.Settings, &t.Facts).Words, Conditions: compare.ConditionsOf(t),
 			})
 		}
 	}

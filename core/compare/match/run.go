@@ -11,6 +11,7 @@ type Run struct {
 	Name       string    // of the take, for remarks
 	StartedAt  time.Time // zero where that is not known
 	Workload   string    // by name, "" where that is not known
+	Conditions []Condition
 	Tree       *calltree.Tree
 	Cost       *calltree.Cost
 	Functions  []calltree.FunctionCost
@@ -20,6 +21,9 @@ type Run struct {
 	Work       float64 // units of the program's work, 0 where nobody said it
 	Calls      []Calls // that the take counted, in the scope of Cost
 }
+
+// Condition is something under which a run was made, by name.
+type Condition struct{ Name, Value string }
 
 // Calls are the calls of one function that a take counted, each with its stack.
 type Calls struct {

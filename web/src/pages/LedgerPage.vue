@@ -145,6 +145,9 @@ useKeys({
     <WaitNote v-else-if="!d" what="Reading the ledger" />
     <p v-else-if="!d.builds.length" class="p-8 text-ink-2">There is no take of {{ program }} yet. Make one: <span class="code">entelon take -- ./{{ program }}</span></p>
     <div v-else class="flex min-h-0 flex-1 flex-col overflow-x-auto">
+      <p v-for="x in d.shifts.filter((s) => s.unmarked)" :key="x.build" class="shrink-0 border-b border-rule bg-wash px-4 py-1" data-test="shift">
+        From <RouterLink :to="{ name: 'take', params: { key: d.builds.find((b) => b.name === x.build)!.takes.at(-1)! } }" class="word">{{ x.build }}</RouterLink> on, a take costs {{ percent(Math.abs(x.change - 1)) }} {{ x.change > 1 ? 'more' : 'less' }} than before ({{ signed(percent(x.low - 1), x.low - 1) }} to {{ signed(percent(x.high - 1), x.high - 1) }}), though no build by itself stands out: a slow drift, or a small step.
+      </p>
       <div class="flex min-h-0 w-max min-w-full flex-1 flex-col" role="table" :aria-label="`Builds of ${program}`">
         <div role="row" class="grid shrink-0 border-b border-rule-strong" :style="grid">
           <div role="columnheader" class="sticky left-0 z-10 flex flex-col justify-end gap-2 border-r border-rule bg-paper px-4 pt-3 pb-1.5">
@@ -175,6 +178,7 @@ useKeys({
             <span class="mt-1 flex items-baseline gap-2"><RouterLink :to="{ name: 'take', params: { key: b.takes.at(-1)! }, query: { focus: focus || undefined } }" class="text-[15px] font-medium hover:underline">{{ b.name }}</RouterLink><span class="label">{{ b.takes.length }} {{ b.takes.length === 1 ? 'take' : 'takes' }}</span></span>
             <span>{{ amount(b.mean, unit) }}<span v-if="b.high > b.low" class="label"> ±{{ percent((b.high - b.low) / 2 / b.mean, 0) }}</span><span v-if="b.lost" class="label !text-alarm" data-test="partial" :title="`${count(b.lost)} events came faster than they could be written down, and are in no total`"> partial</span></span>
             <span class="label min-h-[16px]" :class="b.verdict === 'slower' ? '!text-plum' : b.verdict === 'faster' ? '!text-teal' : ''" :title="b.change ? `${percent(b.change_low - 1)} to ${percent(b.change_high - 1)}` : undefined">{{ k === 0 ? 'the first' : b.change ? `${changeText(b)}, ${b.verdict === 'too few takes to tell' ? 'too few takes' : b.verdict === 'no change shown' ? 'no change' : verdictText(b.verdict, unit)}` : '' }}</span>
+            <span v-if="b.since" class="label !text-plum" :title="`${percent(b.since_low - 1)} to ${percent(b.since_high - 1)}; a regression since ${b.since} is open`" data-test="since">{{ signed(percent(b.since_change - 1, 0), b.since_change - 1) }} since {{ b.since }}</span>
             <span class="label truncate" :title="b.note">{{ b.note }}</span>
             <span class="mt-1 flex gap-2"><button v-if="k" class="word label" @click="compare(k - 1, k)">why?</button><button class="word label" :aria-pressed="from === k" @click="choose(k)">compare with …</button></span>
           </div>
