@@ -118,7 +118,7 @@ func TestLinesBesideEachOther(t *testing.T) {
 	p := newPage(t)
 	p.visit("/compare?baseline=" + old + "&candidate=" + new + "&focus=slur.Route")
 	p.until("the focus, by its short name", `document.querySelector('[data-test=both-card] h2')?.innerText === 'slur.Route'`)
-	p.key("3")
+	p.key("5")
 	p.until("lines", `document.querySelectorAll('[data-test=beside]').length > 10`)
 	p.until("the line that got dearer", `Array.from(document.querySelectorAll('[data-test=beside]'), e => e.innerText.replace(/\s+/g, ' ')).some(x => /\+[0-9.]+ ?m?s .*lift\(sky/.test(x))`)
 	p.key(kb.ArrowDown)

@@ -75,6 +75,8 @@ type compared struct {
 	scope    string
 	result   *compare.Result
 	suspects func() []compare.Suspect
+	without  *compare.Result // the takes that are far off; nil where none is
+	farOff   []string        // their keys
 }
 
 // comparison reads a request's sides, scope, measure and scale and compares, or
@@ -166,7 +168,7 @@ func (s compareRoutes) compareNow(c *gin.Context, scale compare.Scale, sc scope.
 			row := side.rows[i]
 			k := o.cost(m, sc.Of(aboutOf(row)))
 			side.runs = append(side.runs, match.Run{
-				Name: "the take of " + row.StartedAt.UTC().Format("15:04:05"), Tree: o.tree, Cost: k.cost, Functions: k.rows(), DurationNS: row.DurationNS, CPUNS: o.take.Facts.CPUNS, Work: o.take.Facts.Work, Lost: o.take.Missing(m),
+				ID: row.Key, Name: "the take of " + row.StartedAt.UTC().Format("15:04:05"), Tree: o.tree, Cost: k.cost, Functions: k.rows(), DurationNS: row.DurationNS, CPUNS: o.take.Facts.CPUNS, Work: o.take.Facts.Work, Lost: o.take.Missing(m),
 				Calls: compare.CallsOf(o.tree, k.scope), StartedAt: o.take.Machine.StartedAt, Workload: aboutOf(row).Workload, Conditions: compare.ConditionsOf(o.take),
 			})
 			takes = append(takes, o.take)
@@ -180,6 +182,7 @@ func (s compareRoutes) compareNow(c *gin.Context, scale compare.Scale, sc scope.
 	if out.result, err = compare.Compare(out.a.runs, out.b.runs, compare.Options{Scale: scale, OrShares: !chosen, Exact: out.words.Counted, Hand: hand}); err != nil {
 		return nil, badRequest{err}
 	}
+	out.without, out.farOff = out.result.WithoutFarOff(compare.Options{Exact: out.words.Counted, Hand: hand})
 	out.suspects = sync.OnceValue(out.result.Suspects)
 	return out, nil
 }
@@ -256,6 +259,9 @@ func (s compareRoutes) compare(c *gin.Context) {
 		for _, f := range shown {
 			named[f] = true
 		}
+	}
+	if x.without != nil {
+		out.Without = &api.WithoutOut{Takes: x.farOff, Whole: estimateOut(x.without.Whole)}
 	}
 	suspects := x.suspects()
 	for _, p := range reading.Comparison(r, suspects, sides) {

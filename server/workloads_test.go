@@ -138,3 +138,36 @@ func TestADriftIsTold(t *testing.T) {
 		t.Fatalf("%d builds, %+v", len(l.Builds), l.Shifts)
 	}
 }
+
+// TestAFarOffTake: one take that is far off the others is named, and what the comparison
+// comes to without it stands beside.
+func TestAFarOffTake(t *testing.T) {
+	keys := [2][]string{}
+	for n := range 12 {
+		tk := invent.Take(uint64(700+n), invent.Small)
+		tk.Settings.Program, tk.Settings.Build, tk.Facts.EndedBy, tk.Facts.BuildID = "stamper", fmt.Sprint("1.", n%2), "exit", ""
+		tk.Machine.StartedAt = tk.Machine.StartedAt.Add(time.Duration(n) * time.Minute)
+		worth := int64(1e6 + 1e3*n)
+		if n == 7 {
+			worth *= 5
+		}
+		for i := range tk.Profile.Samples.Values[0] {
+			tk.Profile.Samples.Values[0][i] = worth
+		}
+		var b bytes.Buffer
+		if err := take.Write(&b, tk); err != nil {
+			t.Fatal(err)
+		}
+		key := decode[api.AddedOut](t, ask(t, "POST", "/takes?name=x.take", &b, 201)).Take.Key
+		t.Cleanup(func() { ask(t, "DELETE", "/takes/"+key, nil, 204) })
+		keys[n%2] = append(keys[n%2], key)
+	}
+	query := "/compare?scale=run&baseline=" + strings.Join(keys[0], ",") + "&candidate="
+	c := decode[api.CompareOut](t, ask(t, "GET", query+strings.Join(keys[1], ","), nil, 200))
+	if w := c.Without; w == nil || len(w.Takes) != 1 || w.Takes[0] != keys[1][3] || w.Whole.Ratio > 1.1 || c.Whole.Ratio < 1.4 {
+		t.Fatalf("%+v, %+v", c.Without, c.Whole)
+	}
+	if rest := decode[api.CompareOut](t, ask(t, "GET", query+strings.Join(append(keys[1][:3:3], keys[1][4:]...), ","), nil, 200)); rest.Without != nil || rest.Whole != c.Without.Whole {
+		t.Errorf("left out, it is %+v, and beside it stood %+v", rest.Whole, c.Without.Whole)
+	}
+}

@@ -100,6 +100,14 @@ type CompareOut struct {
 	Rows      []CompareRow      `json:"rows"`   // the largest difference of self cost first
 	Hidden    int               `json:"hidden"` // functions that are left out: small, and not significant
 	Yardstick *YardstickOut     `json:"yardstick,omitempty"`
+	Without   *WithoutOut       `json:"without,omitempty"`
+}
+
+// WithoutOut is what a comparison comes to without the takes that are far off the others of
+// their side.
+type WithoutOut struct {
+	Takes []string    `json:"takes"` // keys
+	Whole EstimateOut `json:"whole"`
 }
 
 // YardstickOut is what both sides are measured by where the scale is "unchanged".

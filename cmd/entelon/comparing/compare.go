@@ -49,6 +49,8 @@ type Comparison struct {
 	server, tokenFile   string
 	workload            string
 	full                bool
+	without             *compare.Result // the takes that are far off
+	farOff              []string
 	Limit               int
 }
 
@@ -201,6 +203,7 @@ func (x *Comparison) Run(cmd *cobra.Command) (compare.Outcome, error) {
 	if p, q := a.takes[0].Settings.Program, b.takes[0].Settings.Program; p != q && r.SharedCode() < oneProgram {
 		fmt.Fprintf(cmd.ErrOrStderr(), "entelon: %s and %s are different programs: only functions of one name can be compared, and a rise need not be a regression\n", p, q)
 	}
+	x.without, x.farOff = r.WithoutFarOff(compare.Options{Exact: words.Counted, Hand: policy.hand})
 	v := verdict.View{
 		Result: r, Suspects: r.Suspects(), Sides: reading.Sides{Baseline: a.name(b), Candidate: b.name(a), Measure: words.Label},
 		Takes: [2]int{len(a.takes), len(b.takes)}, Unit: words.Unit, Scope: sc.String(),
@@ -215,7 +218,11 @@ func (x *Comparison) Run(cmd *cobra.Command) (compare.Outcome, error) {
 	out := cmd.OutOrStdout()
 	switch x.Format {
 	case "json":
-		err = terminal.PrintJSON(out, compareResult(a, b, words, v))
+		j := compareResult(a, b, words, v)
+		if x.without != nil {
+			j.Without = &withoutOut{x.farOff, estimateJSON(x.without.Whole)}
+		}
+		err = terminal.PrintJSON(out, j)
 	case "markdown":
 		err = verdict.Markdown(out, v)
 	case "junit":
@@ -245,7 +252,7 @@ func (x *Comparison) open(a, b *measured) (measure.Column, scope.Scope, error) {
 			tr := calltree.New(t.Profile)
 			c := tr.Cost(m, s)
 			side.runs = append(side.runs, match.Run{
-				Name: side.files[i], Tree: tr, Cost: c, Functions: calltree.Functions(tr, c), DurationNS: t.Facts.DurationNS, CPUNS: t.Facts.CPUNS, Work: t.Facts.Work, Lost: t.Missing(m),
+				ID: side.files[i], Name: side.files[i], Tree: tr, Cost: c, Functions: calltree.Functions(tr, c), DurationNS: t.Facts.DurationNS, CPUNS: t.Facts.CPUNS, Work: t.Facts.Work, Lost: t.Missing(m),
 				Calls: compare.CallsOf(tr, s), StartedAt: t.Machine.StartedAt, Workload: workload.Of(&t.Settings, &t.Facts).Words, Conditions: compare.ConditionsOf(t),
 			})
 		}
@@ -293,6 +300,9 @@ func (x *Comparison) print(w io.Writer, v verdict.View) error {
 	b.WriteString("\n\n")
 	for _, r := range v.Result.Remarks {
 		fmt.Fprintf(&b, "  ! %s %s\n", r.Text, r.Remedy)
+	}
+	if x.without != nil {
+		fmt.Fprintf(&b, "  ! Without %s: %s\n", strings.Join(x.farOff, ", "), terminal.Plain((&compare.Finding{Estimate: x.without.Whole}).Text(x.without, v.Sides.Measure), ""))
 	}
 	x.suspects(&b, v)
 	x.table(&b, v)

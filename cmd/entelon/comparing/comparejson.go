@@ -19,10 +19,17 @@ type JSON struct {
 	Scale     string        `json:"scale"`
 	Scope     string        `json:"scope"`
 	Whole     estimateOut   `json:"whole"`
+	Without   *withoutOut   `json:"without,omitempty"`
 	Suspects  []suspectOut  `json:"suspects"`
 	Matches   []matchOut    `json:"matches"`
 	Remarks   []string      `json:"remarks"`
 	Functions []FunctionRow `json:"functions"`
+}
+
+// withoutOut is the whole without the takes that are far off the others of their side.
+type withoutOut struct {
+	Takes []string    `json:"takes"`
+	Whole estimateOut `json:"whole"`
 }
 
 type sideOut struct {

@@ -9,6 +9,7 @@ import (
 // Run is one take of a side, with the cost that is compared.
 type Run struct {
 	Name       string    // of the take, for remarks
+	ID         string    // of the take, for who compares
 	StartedAt  time.Time // zero where that is not known
 	Workload   string    // by name, "" where that is not known
 	Conditions []Condition

@@ -1,62 +1,89 @@
 <script setup lang="ts">
 import { Dialog, DialogPanel, DialogTitle } from '@headlessui/vue'
+import { computed } from 'vue'
+import { useRoute } from 'vue-router'
 
 defineProps<{ open: boolean }>()
 defineEmits<{ close: [] }>()
 
-const groups: { name: string; keys: [string, string][] }[] = [
+/** A key with what it does, on the pages of these names, or on all. */
+type Key = [key: string, what: string, on?: string[]]
+const looking = ['take', 'running']
+const groups: { name: string; keys: Key[] }[] = [
   {
     name: 'In a flame',
     keys: [
-      ['arrows', 'walk: caller, callee, sibling'],
-      ['Enter', 'dive into the frame'],
-      ['Backspace', 'climb one step'],
-      ['Esc', 'back to the whole, or end the search'],
-      ['/', 'search'],
-      ['m  M', 'next match, match before'],
-      ['u', 'turn the flame over'],
-      ['t', 'one tree from the focus, or all stacks again'],
+      ['arrows', 'walk: caller, callee, sibling', [...looking, 'compare']],
+      ['Enter', 'dive into the frame', [...looking, 'compare']],
+      ['Backspace', 'climb one step', [...looking, 'compare']],
+      ['Esc', 'back to the whole, or end the search', [...looking, 'compare']],
+      ['/', 'search', looking],
+      ['m  M', 'next match, match before', looking],
+      ['u', 'turn the flame over', looking],
+      ['t', 'one tree from the focus, or all stacks again', looking],
     ],
   },
   {
     name: 'In a list of paths or functions',
     keys: [
-      ['arrows', 'up, down; open, close'],
-      ['Enter', 'open or close'],
-      ['u', 'paths from the leaves, from the roots'],
+      ['arrows', 'up, down; open, close', [...looking, 'compare']],
+      ['Enter', 'open or close', looking],
+      ['u', 'paths from the leaves, from the roots', looking],
     ],
+  },
+  {
+    name: 'In the ledger',
+    keys: [
+      ['arrows', 'up, down', ['ledger']],
+      ['Enter', 'the function in the newest take', ['ledger']],
+      ['/', 'find a function', ['ledger']],
+      ['x', 'compare the last two builds', ['ledger']],
+    ],
+  },
+  {
+    name: 'Comparing',
+    keys: [
+      ['x', 'exchange the sides', ['compare']],
+      ['s', 'the next suspect', ['compare']],
+      ['l', 'leave out takes that are far off', ['compare']],
+    ],
+  },
+  {
+    name: 'In the list of takes',
+    keys: [['/', 'search', ['takes']]],
   },
   {
     name: 'What counts',
     keys: [
-      ['=', 'type the scope as an expression'],
-      ['i', 'idle in or out'],
-      ['o', 'fold foreign code into the calls into it'],
-      ['%', 'what 100 % is'],
-      ['1 … 5', 'the lens'],
+      ['=', 'type the scope as an expression', [...looking, 'compare']],
+      ['i', 'idle in or out', looking],
+      ['o', 'fold foreign code into the calls into it', looking],
+      ['%', 'what 100 % is', looking],
+      ['1 … 5', 'flame, functions, paths, neighbours, lines', looking],
+      ['1  2  5', 'flame, functions, lines', ['compare']],
     ],
   },
   {
     name: 'Following a function',
     keys: [
-      [',  .', 'earlier focus, later focus'],
-      ['p', 'pin it, or let it go'],
-      ['f', 'find in the index'],
+      [',  .', 'earlier focus, later focus', [...looking, 'compare', 'ledger', 'over']],
+      ['p', 'pin it, or let it go', [...looking, 'compare', 'ledger']],
+      ['f', 'find in the index', looking],
     ],
   },
   {
     name: 'Everywhere',
     keys: [
-      ['v', 'fold the reading'],
-      ['n', 'notes on the take and the function in focus'],
-      ['r', 'take again with the same settings'],
-      ['x', 'exchange the sides of a comparison; in a ledger, compare the last two builds'],
-      ['s', 'the next suspect of a comparison'],
+      ['v', 'fold the reading', looking],
+      ['n', 'notes on the take and the function in focus', looking],
+      ['r', 'take again with the same settings', [...looking, 'compare', 'takes']],
       ['c', 'copy the link to this view'],
       ['?', 'these keys'],
     ],
   },
 ]
+const route = useRoute()
+const here = computed(() => groups.map((g) => ({ ...g, keys: g.keys.filter(([, , on]) => !on || on.includes(String(route.name))) })).filter((g) => g.keys.length))
 </script>
 
 <template>
@@ -64,9 +91,9 @@ const groups: { name: string; keys: [string, string][] }[] = [
     <div class="fixed inset-0 bg-ink/25 dark:bg-black/50" aria-hidden="true" />
     <div class="fixed inset-0 flex items-center justify-center p-6">
       <DialogPanel class="max-h-full w-[640px] overflow-auto border border-rule-strong bg-sheet p-6">
-        <DialogTitle class="mb-4 text-[17px] font-medium">Keys</DialogTitle>
+        <DialogTitle class="mb-4 text-[17px] font-medium">Keys on this page</DialogTitle>
         <div class="grid grid-cols-2 gap-x-8 gap-y-5">
-          <section v-for="g in groups" :key="g.name">
+          <section v-for="g in here" :key="g.name">
             <h3 class="label mb-1.5 border-b border-rule pb-1">{{ g.name }}</h3>
             <dl class="grid grid-cols-[92px_1fr] gap-y-1">
               <template v-for="[key, what] in g.keys" :key="key">

@@ -21,6 +21,7 @@ import { useAddress } from '../composables/useAddress'
 import { useAgain } from '../composables/useAgain'
 import { useFocus } from '../composables/useFocus'
 import { useKeys } from '../composables/useKeys'
+import { tell } from '../composables/useNotices'
 import { usePins } from '../composables/usePins'
 import { amount, count, shortened, when } from '../lib/format'
 import ScopeEditor from '../scope/ScopeEditor.vue'
@@ -111,6 +112,15 @@ function choose(at: number) {
 function exchange() {
   change({ baseline: candidate.value, candidate: baseline.value })
 }
+/** Goes on without the takes that are far off; the way back is offered. */
+function leaveOut() {
+  const far = d.value?.without?.takes
+  if (!far) return
+  const before = { baseline: baseline.value, candidate: candidate.value }
+  const kept = (keys: string) => keys.split(',').filter((k) => !far.includes(k)).join(',')
+  change({ baseline: kept(before.baseline), candidate: kept(before.candidate) })
+  tell(far.length === 1 ? 'The take is left out.' : `${far.length} takes are left out.`, { seconds: 8, undo: () => change(before) })
+}
 const editing = ref(false)
 const lenses = [
   { name: 'mirror', text: 'Mirror flame' },
@@ -119,10 +129,12 @@ const lenses = [
 ]
 useKeys({
   x: exchange,
+  l: leaveOut,
   r: () => void again(candidate.value.split(',')[0], focus.value),
   '1': () => (lens.value = 'mirror'),
   '2': () => (lens.value = 'functions'),
-  '3': () => (lens.value = 'lines'),
+  // As on a take, where 3 and 4 are paths and neighbours.
+  '5': () => (lens.value = 'lines'),
   '=': () => ready.value && (editing.value = true),
   s: () => d.value?.suspects.length && choose((chosen.value + 1) % d.value.suspects.length),
   ',': () => step(-1),
@@ -177,6 +189,10 @@ useKeys({
         </p>
         <div class="min-w-0 text-[14.5px] leading-snug">
           <template v-for="(p, i) in d.reading" :key="i"><button v-if="p.name" class="word font-medium" :class="p.name === focus && '!border-b-2 !border-focus'" @click="setFocus(p.name)">{{ p.text }}</button><template v-else>{{ p.text }}</template></template>
+          <span v-if="d.without" class="block text-[13px]" data-test="without">
+            Without {{ d.without.takes.length === 1 ? 'the take' : `the ${d.without.takes.length} takes` }} far off the others: <b class="font-medium">{{ changeText(d.without.whole) }}</b>, {{ verdictText(d.without.whole.verdict, d.measure.unit) }}.
+            <button class="word" title="Leave out what is far off (l)" @click="leaveOut">Leave {{ d.without.takes.length === 1 ? 'it' : 'them' }} out</button>
+          </span>
           <span v-for="w in d.warnings" :key="w.text" class="block text-[13px] text-alarm">{{ w.text }} <span class="text-ink-2">{{ w.remedy }}</span></span>
         </div>
       </section>
