@@ -169,7 +169,7 @@ func (s compareRoutes) compareNow(c *gin.Context, scale compare.Scale, sc scope.
 			k := o.cost(m, sc.Of(aboutOf(row)))
 			side.runs = append(side.runs, match.Run{
 				ID: row.Key, Name: "the take of " + row.StartedAt.UTC().Format("15:04:05"), Tree: o.tree, Cost: k.cost, Functions: k.rows(), DurationNS: row.DurationNS, CPUNS: o.take.Facts.CPUNS, Work: o.take.Facts.Work, Lost: o.take.Missing(m),
-				Calls: compare.CallsOf(o.tree, k.scope), StartedAt: o.take.Machine.StartedAt, Workload: aboutOf(row).Workload, Conditions: compare.ConditionsOf(o.take),
+				Calls: compare.CallsOf(o.tree, k.scope), StartedAt: o.take.Machine.StartedAt, Workload: aboutOf(row).Workload, Conditions: compare.ConditionsOf(o.take), Pairs: compare.PairsOf(o.take),
 			})
 			takes = append(takes, o.take)
 		}

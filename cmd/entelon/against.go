@@ -16,6 +16,7 @@ func (f takeFlags) inTurns(ctx context.Context, say func(string)) error {
 	if f.repeat == 1 {
 		f.repeat = compare.TakesEach
 	}
+	var so soFar
 	baseline, candidate := f, f
 	words := strings.Fields(f.against)
 	if len(words) == 1 {
@@ -23,6 +24,9 @@ func (f takeFlags) inTurns(ctx context.Context, say func(string)) error {
 	}
 	baseline.settings.Command, baseline.settings.Against, baseline.settings.Build = words, f.settings.Command, f.againstBuild
 	candidate.settings.Against = words
+	if f.until != nil {
+		baseline.made, candidate.made = so.add(f.until, 0), so.add(f.until, 1)
+	}
 	series := seriesName()
 	named := func(side string, turn int) string {
 		if f.out == "" {
@@ -39,6 +43,13 @@ func (f takeFlags) inTurns(ctx context.Context, say func(string)) error {
 			say(fmt.Sprintf("%s, take %d of %d", name, turn, f.repeat))
 			if err := side.one(ctx, say); err != nil {
 				return err
+			}
+		}
+		if f.until != nil {
+			if done, err := so.decided(f.until, turn, say); err != nil {
+				return err
+			} else if done {
+				break
 			}
 		}
 	}

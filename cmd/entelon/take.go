@@ -62,8 +62,10 @@ type takeFlags struct {
 	budget                option.Share
 	against, againstBuild string
 	repeat                int
-	name                  string // a pattern of processes
-	quiet                 bool   // say nothing, and let the command say nothing
+	until                 *compare.Until      // when enough takes were made, nil for all of them
+	made                  func(*profile.Take) // is shown each take
+	name                  string              // a pattern of processes
+	quiet                 bool                // say nothing, and let the command say nothing
 	symbols               option.Symbols
 }
 
@@ -99,6 +101,8 @@ What is added up, with --measure, which may be given several times:
   entelon take --machine --for 10s --keep 'process is engraved, inkraster and not idle'
   entelon take --budget 0.5% --bare-first 5 -- ./engraved --scores 200
   entelon take --against ./engraved-3.4.0 --out x.take -- ./engraved-3.5.0 --scores 200
+  entelon take --until 'sure 2%' -- ./engraved --scores 200
+  entelon take --until decided --against ./engraved-3.4.0 --out x.take -- ./engraved-3.5.0 --scores 200
   entelon take --repeat 5 --work-from '^([0-9]+) scores' -- ./engraved --scores 200
   entelon take --stack 32k --debug-dir /srv/debug -- ./inkraster score.pages`,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -111,6 +115,7 @@ What is added up, with --measure, which may be given several times:
 	c.Flags().IntVar(&f.settings.BarePairs, "bare-first", 0, "run the command without sampling first, and in `PAIRS` of runs with and without if more than 1; the take says what sampling cost, from 3 on with its interval")
 	c.Flags().Lookup("bare-first").NoOptDefVal = "1"
 	c.Flags().IntVar(&f.repeat, "repeat", 1, "make this `NUMBER` of takes in a row, kept as a group")
+	c.Flags().StringVar(&f.settings.Until, "until", "", "make takes until enough is known: 'sure 2%' of the whole, 'slur.Route sure 5%' of a function, or with --against 'decided' or 'decided 3%'; at most as many as --repeat says (30, or 20 of each side)")
 	c.Flags().StringVar(&f.against, "against", "", "interleave this `COMMAND` with the other, as its baseline; one word alone gets the other's arguments (five takes each, or as --repeat says)")
 	c.Flags().StringVar(&f.againstBuild, "against-build", "", "the `NAME` of the baseline's build (default: found in the binary)")
 	c.Flags().Float64Var(&f.settings.Work, "work", 0, "the program does this `NUMBER` of units of work; the take says the cost of one")
@@ -238,6 +243,9 @@ func runTake(ctx context.Context, f takeFlags, rateGiven bool, args []string) er
 			return fmt.Errorf("--budget: %w", err)
 		}
 	}
+	if err := f.readUntil(); err != nil {
+		return fmt.Errorf("--until: %w", err)
+	}
 	if f.against != "" {
 		return f.inTurns(ctx, say)
 	}
@@ -246,6 +254,10 @@ func runTake(ctx context.Context, f takeFlags, rateGiven bool, args []string) er
 	}
 	f.settings.Series, f.settings.Turns = seriesName(), f.repeat
 	out := f.out
+	var so soFar
+	if f.until != nil {
+		f.made = so.add(f.until, 0)
+	}
 	for turn := 1; turn <= f.repeat; turn++ {
 		f.settings.Turn = turn
 		if out != "" {
@@ -255,6 +267,11 @@ func runTake(ctx context.Context, f takeFlags, rateGiven bool, args []string) er
 		// A turn that failed or was ended by the user ends the row.
 		if err := f.one(ctx, say); err != nil {
 			return err
+		}
+		if f.until != nil {
+			if done, err := so.sure(f.until, turn, say); done || err != nil {
+				return err
+			}
 		}
 	}
 	return nil
@@ -343,6 +360,9 @@ func (f takeFlags) one(ctx context.Context, say func(string)) error {
 		return errors.Join(err, sink.Discard())
 	}
 	sig.to(res.Signal)
+	if f.made != nil {
+		f.made(res.Take)
+	}
 	if err := sink.Close(res.SinkErr); err != nil {
 		fmt.Fprintln(os.Stderr, "entelon: "+terminal.OneLine(err))
 		res.Wait()

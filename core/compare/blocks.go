@@ -48,6 +48,15 @@ func ConditionsOf(t *profile.Take) []match.Condition {
 	}
 }
 
+// PairsOf is how many pairs a take is one of at most, where they were made until a difference
+// was decided; else 0.
+func PairsOf(t *profile.Take) int {
+	if u, err := ParseUntil(t.Settings.Until); err != nil || !u.Decided || t.Settings.Side == "" {
+		return 0
+	}
+	return t.Settings.Turns / 2
+}
+
 // apartBy is how long nothing was taken before takes are of another day.
 const apartBy = 12 * time.Hour
 

@@ -184,14 +184,38 @@ func (r *Result) whole(o Options) {
 	r.Wider = widening([2]*cost{&c[0], &c[1]}, at)
 	s.widen(r.Wider, &c[0], &c[1], o.Exact)
 	s.shared = r.sharedVariance()
+	level := r.level()
+	if level < 1-confidence {
+		s.t = quantile(1-level/2, s.df)
+	}
 	r.Whole = estimate(&c[0], &c[1], s, o.Exact)
 	switch {
 	case o.Scale == ByShare:
 	case r.Single && o.Scale != ByYardstick: // nothing is known of how much takes differ
 		r.Whole.Verdict, r.Whole.Need = TooFew, r.Whole.need(o.Worth)
 	default:
-		r.Whole.judge(r.Whole.P <= 1-confidence, o.Worth)
+		r.Whole.judge(r.Whole.P <= level, o.Worth)
 	}
+}
+
+// level is the rate of false alarms with which the whole is judged: less than that of one
+// test where it was looked after each pair of takes whether to go on.
+func (r *Result) level() float64 {
+	most := 0
+	for _, runs := range [][]match.Run{r.a, r.b} {
+		for i := range runs {
+			if most == 0 {
+				most = runs[i].Pairs
+			}
+			if runs[i].Pairs == 0 || runs[i].Pairs != most {
+				return 1 - confidence
+			}
+		}
+	}
+	if n := min(len(r.a), len(r.b)); n >= minLooks && n <= most {
+		return lookLevel(n, most)
+	}
+	return 1 - confidence
 }
 
 // scaleOf is by what a side's values are multiplied, on average over its takes.

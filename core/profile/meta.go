@@ -78,6 +78,8 @@ type Settings struct {
 	Series string `json:"series,omitempty"`
 	Turn   int    `json:"turn,omitempty"`
 	Turns  int    `json:"turns,omitempty"`
+	// Until says when enough of them were made, "" where all of them were to be.
+	Until string `json:"until,omitempty"`
 	// Side is "baseline" or "candidate" where the takes of two commands are made in
 	// turns; Against is then the command of the other side.
 	Side    string   `json:"side,omitempty"`

@@ -181,6 +181,9 @@ func patternList(ps []pattern, between string) string {
 }
 
 // quote writes a text as a word where it can be one.
+// Of is the scope of what passes through functions whose names are like a pattern.
+func Of(pattern string) (Scope, error) { return Parse("function is " + quote(pattern)) }
+
 func quote(s string) string {
 	if wordOnly.MatchString(s) && !slices.Contains(reserved, s) {
 		return s

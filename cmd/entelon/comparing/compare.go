@@ -185,9 +185,6 @@ func (x *Comparison) Run(cmd *cobra.Command) (compare.Outcome, error) {
 	if err != nil {
 		return "", err
 	}
-	if notice != "" {
-		fmt.Fprintln(cmd.ErrOrStderr(), "entelon: "+notice)
-	}
 	words, sc, err := x.open(a, b)
 	if err != nil {
 		return "", err
@@ -199,6 +196,9 @@ func (x *Comparison) Run(cmd *cobra.Command) (compare.Outcome, error) {
 	r, err := compare.Compare(a.runs, b.runs, compare.Options{Scale: given, OrShares: !chosen, Exact: words.Counted, Hand: policy.hand})
 	if err != nil {
 		return "", err
+	}
+	if notice != "" {
+		fmt.Fprintln(cmd.ErrOrStderr(), "entelon: "+notice)
 	}
 	if p, q := a.takes[0].Settings.Program, b.takes[0].Settings.Program; p != q && r.SharedCode() < oneProgram {
 		fmt.Fprintf(cmd.ErrOrStderr(), "entelon: %s and %s are different programs: only functions of one name can be compared, and a rise need not be a regression\n", p, q)
@@ -253,7 +253,7 @@ func (x *Comparison) open(a, b *measured) (measure.Column, scope.Scope, error) {
 			c := tr.Cost(m, s)
 			side.runs = append(side.runs, match.Run{
 				ID: side.files[i], Name: side.files[i], Tree: tr, Cost: c, Functions: calltree.Functions(tr, c), DurationNS: t.Facts.DurationNS, CPUNS: t.Facts.CPUNS, Work: t.Facts.Work, Lost: t.Missing(m),
-				Calls: compare.CallsOf(tr, s), StartedAt: t.Machine.StartedAt, Workload: workload.Of(&t.Settings, &t.Facts).Words, Conditions: compare.ConditionsOf(t),
+				Calls: compare.CallsOf(tr, s), StartedAt: t.Machine.StartedAt, Workload: workload.Of(&t.Settings, &t.Facts).Words, Conditions: compare.ConditionsOf(t), Pairs: compare.PairsOf(t),
 			})
 		}
 	}

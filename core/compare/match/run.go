@@ -13,6 +13,7 @@ type Run struct {
 	StartedAt  time.Time // zero where that is not known
 	Workload   string    // by name, "" where that is not known
 	Conditions []Condition
+	Pairs      int // made at most, where they were made until a difference was decided; 0 else
 	Tree       *calltree.Tree
 	Cost       *calltree.Cost
 	Functions  []calltree.FunctionCost

@@ -1,0 +1,47 @@
+package compare
+
+import (
+	"math"
+	"testing"
+)
+
+func TestParseUntil(t *testing.T) {
+	for text, want := range map[string]Until{
+		"sure 2%":             {Within: 0.02},
+		"sure":                {Within: 0.05},
+		"slur.Route sure 5%":  {Function: "slur.Route", Within: 0.05},
+		"decided":             {Within: 0.05, Decided: true},
+		"decided 3%":          {Within: 0.03, Decided: true},
+		" slur.*  decided 1%": {Function: "slur.*", Within: 0.01, Decided: true},
+	} {
+		got, err := ParseUntil(text)
+		if err != nil || got != want {
+			t.Errorf("%q: %+v, %v", text, got, err)
+		}
+		if again, err := ParseUntil(got.String()); err != nil || again != got {
+			t.Errorf("%q is written as %q: %+v, %v", text, got.String(), again, err)
+		}
+	}
+	for _, text := range []string{"", "2%", "certain 2%", "sure 0%", "sure 99%", "sure NaN%", "a b sure 2%", "sure two%"} {
+		if u, err := ParseUntil(text); err == nil {
+			t.Errorf("%q: %+v", text, u)
+		}
+	}
+}
+
+// TestLookLevels: all looks together spend the rate of one test, however many there are.
+func TestLookLevels(t *testing.T) {
+	for _, most := range []int{3, 5, 20, 200} {
+		sum := 0.0
+		for n := 1; n <= most; n++ {
+			l := lookLevel(n, most)
+			if (l > 0) != (n >= minLooks) {
+				t.Errorf("look %d of %d has %v", n, most, l)
+			}
+			sum += l
+		}
+		if math.Abs(sum-(1-confidence)) > 1e-9 {
+			t.Errorf("%d looks spend %v", most, sum)
+		}
+	}
+}
