@@ -107,7 +107,7 @@ realprograms:
 
 truth: compilers realprograms
 	go test -count=1 -timeout 60m -v -run TestFull ./truth -write docs/truth.md
-	go test -count=1 -timeout 60m -v -run 'TestCalibration|TestYardstick' ./truth -comparing $(CURDIR)/docs/comparing.md
+	go test -count=1 -timeout 60m -v -run 'TestCalibration|TestYardstick|TestBlocks|TestShifts|TestSequential|TestServiceUnderLoads' ./truth -comparing $(CURDIR)/docs/comparing.md
 	go test -count=1 -timeout 90m -v -run 'TestReal$$' ./truth -real $(CURDIR)/docs/truth.md
 
 truth-mutants: compilers
