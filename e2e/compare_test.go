@@ -121,6 +121,7 @@ func TestLinesBesideEachOther(t *testing.T) {
 	p.key("5")
 	p.until("lines", `document.querySelectorAll('[data-test=beside]').length > 10`)
 	p.until("the line that got dearer", `Array.from(document.querySelectorAll('[data-test=beside]'), e => e.innerText.replace(/\s+/g, ' ')).some(x => /\+[0-9.]+ ?m?s .*lift\(sky/.test(x))`)
+	p.until("words in colour", `document.querySelector('[data-test=beside] span[style*="--source-token-keyword"]')`)
 	p.key(kb.ArrowDown)
 	p.until("a line that is stepped to", `document.querySelector('[data-test=beside].outline-1')`)
 	p.do("what to share", chromedp.Click(`//button[contains(., "Share")]`, chromedp.NodeVisible))

@@ -4,9 +4,11 @@ import { useVirtualizer } from '@tanstack/vue-virtual'
 import { useElementSize } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
 import { api, type Comparison, type ComparisonQuery } from '../api/client'
+import SourceText from '../components/SourceText.vue'
 import ErrorNote from '../components/ErrorNote.vue'
 import WaitNote from '../components/WaitNote.vue'
 import { useAddress } from '../composables/useAddress'
+import { useHighlight } from '../composables/useHighlight'
 import { useKeys } from '../composables/useKeys'
 import { dark } from '../composables/useTheme'
 import { count } from '../lib/format'
@@ -60,7 +62,8 @@ const sides = computed(() => [props.d.baseline.name, props.d.candidate.name])
 const { width } = useElementSize(scroller)
 const wide = computed(() => width.value >= 1000)
 const grid = computed(() => (wide.value ? 'grid grid-cols-[34px_64px_minmax(0,1fr)_34px_64px_84px_minmax(0,1fr)] gap-x-2' : 'grid grid-cols-[34px_34px_60px_60px_88px_minmax(0,1fr)] gap-x-2'))
-const plain = (s: string) => s.replace(/\t/g, '    ')
+const coloured = (k: number) => useHighlight(computed(() => l.value?.text[k] ?? []), computed(() => l.value?.sides[k].file ?? ''))
+const [before, after] = [coloured(0), coloured(1)]
 </script>
 
 <template>
@@ -72,7 +75,7 @@ const plain = (s: string) => s.replace(/\t/g, '    ')
       <span v-if="l && focus" class="code min-w-0 truncate text-ink-2" :title="l.sides.map((s) => s.found || s.file).join('\n')">{{ l.sides[1].file || l.sides[0].file || 'file unknown' }}</span>
       <span v-if="l && focus" class="label ml-auto whitespace-nowrap">{{ count(costly.length) }} lines differ</span>
     </div>
-    <p v-if="!focus" class="p-6 text-ink-2">Choose a function, or a suspect: here stand its lines, with what each costs on both sides.</p>
+    <p v-if="!focus" class="p-6 text-ink-2">Pick a function or a suspect to see its lines and what each costs on both sides.</p>
     <ErrorNote v-else-if="query.isError.value" :error="query.error.value" :retry="() => query.refetch()" />
     <WaitNote v-else-if="!l" what="Setting the lines beside each other" />
     <template v-else>
@@ -93,11 +96,11 @@ const plain = (s: string) => s.replace(/\t/g, '    ')
             <template v-if="wide">
               <span class="text-right text-[11px] text-ink-2">{{ l.line[0][v.index] || '' }}</span>
               <span class="text-right text-ink-2">{{ worth(rows[v.index].a) }}</span>
-              <span class="code truncate whitespace-pre" :class="l.line[0][v.index] ? (l.line[1][v.index] ? 'text-ink-2' : '') : 'bg-wash'" :title="l.text[0][v.index]">{{ plain(l.text[0][v.index]) }}</span>
+              <SourceText :class="l.line[0][v.index] ? '' : 'bg-wash'" :title="l.text[0][v.index]" :text="l.text[0][v.index]" :pieces="before[v.index]" />
               <span class="text-right text-[11px] text-ink-2">{{ l.line[1][v.index] || '' }}</span>
               <span class="text-right">{{ worth(rows[v.index].b) }}</span>
               <span class="text-right font-medium">{{ Math.abs(rows[v.index].d) >= 0.0005 * whole ? difference(rows[v.index].d) : '' }}</span>
-              <span class="code truncate whitespace-pre" :class="!l.line[1][v.index] && 'bg-wash'" :title="l.text[1][v.index]">{{ plain(l.text[1][v.index]) }}</span>
+              <SourceText :class="!l.line[1][v.index] && 'bg-wash'" :title="l.text[1][v.index]" :text="l.text[1][v.index]" :pieces="after[v.index]" />
             </template>
             <template v-else>
               <span class="text-right text-[11px] text-ink-2">{{ l.line[0][v.index] || '' }}</span>
@@ -105,7 +108,7 @@ const plain = (s: string) => s.replace(/\t/g, '    ')
               <span class="text-right text-ink-2">{{ worth(rows[v.index].a) }}</span>
               <span class="text-right">{{ worth(rows[v.index].b) }}</span>
               <span class="text-right font-medium whitespace-nowrap">{{ Math.abs(rows[v.index].d) >= 0.0005 * whole ? difference(rows[v.index].d) : '' }}</span>
-              <span class="code truncate whitespace-pre" :title="l.text[1][v.index] || l.text[0][v.index]"><span v-if="l.by_text && (!l.line[0][v.index] || !l.line[1][v.index])" class="label mr-2 font-sans">{{ l.line[1][v.index] ? 'only ' + sides[1] : 'only ' + sides[0] }}</span>{{ plain(l.text[1][v.index] || l.text[0][v.index]) }}</span>
+              <span class="code truncate whitespace-pre" :title="l.text[1][v.index] || l.text[0][v.index]"><span v-if="l.by_text && (!l.line[0][v.index] || !l.line[1][v.index])" class="label mr-2 font-sans">{{ l.line[1][v.index] ? 'only ' + sides[1] : 'only ' + sides[0] }}</span><SourceText :text="l.text[1][v.index] || l.text[0][v.index]" :pieces="l.text[1][v.index] ? after[v.index] : before[v.index]" /></span>
             </template>
           </div>
         </div>

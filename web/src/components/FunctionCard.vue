@@ -109,8 +109,6 @@ const swatch = computed(() => {
       </table>
       <p class="label mt-1">{{ count(d.self_samples) }} and {{ count(d.total_samples) }} samples; {{ d.counted ? 'every event is counted, those between samples, too' : '95 % intervals' }}</p>
 
-      <OriginNote :card="d" @focus="emit('focus', $event)" />
-
       <section v-for="s in sides" :key="s.name" class="mt-3.5" :aria-label="s.name">
         <h3 class="label mb-1 flex border-b border-rule pb-0.5"><span class="flex-1">{{ s.name }}</span><span>of its total</span></h3>
         <p v-if="!s.edges.length" class="label">{{ s.none }}</p>
@@ -144,6 +142,7 @@ const swatch = computed(() => {
         <BuildLine :builds="builds" :now="detail.take.build" />
       </section>
 
+      <OriginNote :card="d" @focus="emit('focus', $event)" />
     </template>
   </aside>
 </template>

@@ -76,7 +76,7 @@ useKeys({ f: () => field.value?.select() })
           <span class="code end-kept min-w-0 flex-1" :title="focus"><bdi dir="ltr">{{ hot.functions[followed].short }}</bdi></span>
           <span class="min-w-[46px] shrink-0 text-right">{{ of((by === 'total' ? hot.sum_total : hot.self)[followed], { scope: hot.total }) }}</span>
         </span>
-        <SizeBars class="mt-1" :self="hot.self[followed] / (hot.total || 1)" :total="hot.sum_total[followed] / (hot.total || 1)" />
+        <SizeBars class="mt-1 mr-5" :self="hot.self[followed] / (hot.total || 1)" :total="hot.sum_total[followed] / (hot.total || 1)" />
       </template>
       <span v-else class="code block truncate" :title="focus">{{ focus }}: none here</span>
     </div>
@@ -94,13 +94,12 @@ useKeys({ f: () => field.value?.select() })
           <span class="flex items-center gap-1.5">
             <span class="size-2.5 shrink-0 border" :style="swatch(rows[v.index].at)" aria-hidden="true" />
             <span class="code end-kept min-w-0 flex-1"><bdi dir="ltr">{{ hot.functions[rows[v.index].at].short }}</bdi></span>
-            <span class="w-3.5 shrink-0" />
             <span class="min-w-[46px] shrink-0 text-right">{{ of((by === 'total' ? hot.sum_total : hot.self)[rows[v.index].at], { scope: hot.total }) }}</span>
           </span>
-          <SizeBars class="mt-1" :self="hot.self[rows[v.index].at] / (hot.total || 1)" :total="hot.sum_total[rows[v.index].at] / (hot.total || 1)" />
+          <SizeBars class="mt-1 mr-5" :self="hot.self[rows[v.index].at] / (hot.total || 1)" :total="hot.sum_total[rows[v.index].at] / (hot.total || 1)" />
         </button>
         <button
-          class="absolute top-[7px] right-[58px] text-ink-3 hover:text-ink focus-visible:opacity-100"
+          class="absolute top-[23px] right-[10px] text-ink-3 hover:text-ink focus-visible:opacity-100"
           :class="rows[v.index].pinned ? '' : 'opacity-0 group-hover:opacity-100'"
           :aria-label="`${rows[v.index].pinned ? 'Let the pin go' : 'Pin'}: ${hot.functions[rows[v.index].at].short}`"
           @click="$emit('pin', hot.functions[rows[v.index].at].name)"

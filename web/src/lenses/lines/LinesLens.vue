@@ -5,7 +5,9 @@ import { useLocalStorage } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
 import { api, type SourceLine } from '../../api/client'
 import ErrorNote from '../../components/ErrorNote.vue'
+import SourceText from '../../components/SourceText.vue'
 import WaitNote from '../../components/WaitNote.vue'
+import { useHighlight } from '../../composables/useHighlight'
 import { useKeys } from '../../composables/useKeys'
 import { useMeasure } from '../../composables/useMeasure'
 import { usePercent } from '../../composables/usePercent'
@@ -25,6 +27,10 @@ const query = useQuery({
   placeholderData: keepPreviousData,
 })
 const d = computed(() => query.data.value)
+const pieces = useHighlight(
+  computed(() => d.value?.source ?? []),
+  computed(() => d.value?.file ?? ''),
+)
 const cost = computed(() => new Map((d.value?.lines ?? []).map((l) => [l.line, l])))
 const begins = computed(() => new Map((d.value?.functions ?? []).map((f) => [f.line, f])))
 // Without its source the lines that cost something stand alone.
@@ -72,7 +78,7 @@ const editor = (line: number) => (pattern.value && d.value?.found ? pattern.valu
     </div>
     <label v-if="setting" class="flex items-center gap-2 border-b border-rule bg-sheet px-4 py-1.5"><span class="label whitespace-nowrap">Open a line at this address</span><input v-model="pattern" class="field code min-w-0 flex-1" placeholder="editor://open?file={file}&line={line}" aria-label="Address of the editor" spellcheck="false" /></label>
     <SourceRules v-if="ruling" :key="program + d?.file" :program="program" :path="d?.file ?? ''" />
-    <p v-if="!focus" class="p-6 text-ink-2">Choose a function: here stands its source, with what each line costs.</p>
+    <p v-if="!focus" class="p-6 text-ink-2">Pick a function to see its source and the cost of each line.</p>
     <ErrorNote v-else-if="query.isError.value" :error="query.error.value" :retry="() => query.refetch()" />
     <WaitNote v-else-if="!d" what="Reading the lines" />
     <template v-else>
@@ -97,7 +103,7 @@ const editor = (line: number) => (pattern.value && d.value?.found ? pattern.valu
             <span class="relative text-right">{{ worth(rows[v.index].at?.self) }}</span>
             <span class="relative text-right font-medium">{{ worth(rows[v.index].at?.total) }}</span>
             <span class="relative flex min-w-0 gap-3">
-              <span class="code min-w-0 truncate whitespace-pre" :class="!d.source.length && 'hidden'">{{ rows[v.index].text?.replace(/\t/g, '    ') }}</span>
+              <SourceText v-if="d.source.length" :text="rows[v.index].text" :pieces="pieces[v.index]" />
               <span v-if="rows[v.index].at?.calls.length" class="label ml-auto flex min-w-0 shrink-0 gap-1.5 leading-[20px]"><button v-for="c in rows[v.index].at!.calls.slice(0, 2)" :key="c.function!.id" class="word max-w-[150px] truncate !leading-[15px]" :title="`calls ${c.function!.name}: ${figure(c.value)}`" @click="emit('focus', c.function!.name)">{{ c.function!.short }}</button></span>
             </span>
           </div>
