@@ -33,7 +33,6 @@ func TestTheCauseByKeyboardAlone(t *testing.T) {
 	p.key(kb.Enter)
 	p.until("the comparison", `location.pathname === '/compare' && document.querySelectorAll('[data-test=suspect]').length > 1`)
 	p.until("its flames", `Number(document.querySelector('[data-test=mirror]')?.dataset.frames) > 30`)
-	p.key("s")
 	p.until("the first suspect in focus", `document.querySelector('[data-test=both-card] h2')?.innerText.includes('slur.lift')`)
 	p.tabTo("the slower take", "In 3.5.0")
 	p.key(kb.Enter)

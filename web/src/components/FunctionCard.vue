@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { ArrowLeftRight, Pin } from 'lucide-vue-next'
 import { computed, ref } from 'vue'
-import { api, ApiError, type Edge, type Range, type Remark, type TakeDetail } from '../api/client'
+import { api, ApiError, type Edge, type Hot, type Range, type Remark, type TakeDetail } from '../api/client'
 import { useMeasure } from '../composables/useMeasure'
 import { dark } from '../composables/useTheme'
 import { count, kindText, percent } from '../lib/format'
@@ -11,8 +11,9 @@ import BuildLine from './BuildLine.vue'
 import ExactCount from './ExactCount.vue'
 import FullName from './FullName.vue'
 import OriginNote from './OriginNote.vue'
+import TakeCard from './TakeCard.vue'
 
-const props = defineProps<{ takeKey: string; range: Range; focus: string; pinned: boolean; detail: TakeDetail; notes?: Remark[]; alsoPinned?: { n: number; self: number } }>()
+const props = defineProps<{ takeKey: string; range: Range; focus: string; pinned: boolean; detail: TakeDetail; notes?: Remark[]; alsoPinned?: { n: number; self: number }; hot?: Hot }>()
 const emit = defineEmits<{ focus: [name: string]; pin: [name: string] }>()
 
 const card = useQuery({
@@ -47,7 +48,7 @@ const rest = (edges: Edge[]) => edges.slice(shown).reduce((n, e) => n + e.value,
 // The comparison to offer: the latest take of the build before this one, or of any other.
 const other = computed(() => {
   const { take, siblings } = props.detail
-  const others = siblings.filter((t) => t.build !== take.build)
+  const others = siblings.filter((t) => t.build !== take.build && t.workload_id === take.workload_id)
   return others.find((t) => t.started_at < take.started_at) ?? others[0]
 })
 const comparison = computed(() => {
@@ -55,7 +56,7 @@ const comparison = computed(() => {
   const older = other.value.started_at < props.detail.take.started_at
   // All takes of both builds: how sure a difference is follows from several.
   const { take, siblings } = props.detail
-  const of = (build: string) => siblings.filter((t) => t.build === build && t.key !== take.key).slice(0, 30).map((t) => t.key)
+  const of = (build: string) => siblings.filter((t) => t.build === build && t.key !== take.key && t.workload_id === take.workload_id).slice(0, 30).map((t) => t.key)
   const [theirs, ours] = [of(other.value.build).join(','), [take.key, ...of(take.build)].join(',')]
   return { name: 'compare', query: { baseline: older ? theirs : ours, candidate: older ? ours : theirs, focus: props.focus } }
 })
@@ -68,10 +69,7 @@ const swatch = computed(() => {
 
 <template>
   <aside class="h-full overflow-y-auto px-4 py-3" aria-label="Card of the function in focus" data-test="card">
-    <div v-if="!focus" class="text-ink-2">
-      <p class="text-[15px] text-ink">No function in focus</p>
-      <p class="mt-1">Choose one in the list, in the flame or in the reading. It stays in focus in every take and comparison.</p>
-    </div>
+    <TakeCard v-if="!focus" :detail="detail" :hot="hot" />
     <div v-else-if="card.isError.value" role="alert">
       <p class="code break-all">{{ focus }}</p>
       <p class="mt-2">{{ (card.error.value as Error).message }}</p>

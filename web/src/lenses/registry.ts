@@ -43,6 +43,8 @@ export interface Lens {
   view: Component
   /** It is the list of functions itself, so that none stands beside it. */
   list?: boolean
+  /** Whether it is about one function: without a focus, about the costliest of the program's own. */
+  about?: (address: (name: string) => string) => boolean
   /** It tells when it has drawn; what stands around it follows then. */
   draws?: boolean
   /** The file that has what it shows, first under Share. */
@@ -56,6 +58,6 @@ export const lenses: Lens[] = [
   { name: 'flame', text: 'Flame', view: FlameLens, draws: true, shares: 'picture.svg' },
   { name: 'hot', text: 'Hot functions', view: HotLens, list: true, shares: 'table.csv' },
   { name: 'paths', text: 'Paths', view: PathsLens, shares: 'stacks.txt', begins: (a) => [pathSteps(a.takeKey, a.range, a.address('paths') === 'leaves' ? { start: 'leaves', path: '' } : { node: 0, heaviest: true })] },
-  { name: 'neighbours', text: 'Neighbours', view: NeighboursLens, begins: (a) => (a.focus ? [neighbours(a.takeKey, a.range, a.focus, Number(a.address('levels') || 2))] : []) },
-  { name: 'lines', text: 'Lines', view: LinesLens },
+  { name: 'neighbours', text: 'Neighbours', view: NeighboursLens, about: (address) => (address('around') || 'focus') === 'focus', begins: (a) => (a.focus ? [neighbours(a.takeKey, a.range, a.focus, Number(a.address('levels') || 2))] : []) },
+  { name: 'lines', text: 'Lines', view: LinesLens, about: () => true },
 ]

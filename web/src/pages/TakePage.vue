@@ -115,6 +115,13 @@ const alsoPinned = computed(() => {
   const at = h ? h.functions.flatMap((f, i) => (f.name !== focus.value && pins.value.includes(f.name) ? [i] : [])) : []
   return { n: at.length, self: at.reduce((n, i) => n + h!.self[i], 0) }
 })
+// No lens is blank for want of a choice.
+const subject = computed(() => {
+  const h = hot.data.value
+  if (focus.value || !h || !looking.value.about?.((name) => String(route.query[name] ?? ''))) return focus.value
+  const own = h.functions.findIndex((f, i) => f.kind === 'own' && h.self[i] > 0)
+  return h.functions[Math.max(0, own)]?.name ?? ''
+})
 const repeat = useAgain()
 const nextMode = () => (mode.value = modes[(modes.findIndex((m) => m.value === mode.value) + 1) % modes.length].value)
 useKeys({
@@ -142,15 +149,16 @@ useKeys({
     <p v-for="a in read?.absent ?? []" v-show="!editing" :key="a" class="border-b border-rule px-4 py-1 text-ink-2">{{ a }}</p>
     <TakeReading v-model:folded="folded" :parts="hot.data.value?.reading ?? []" :warnings="detail.data.value.warnings" :focus="focus" @focus="setFocus" />
     <LensBar v-model:mode="mode" :lens="looking.name" @lens="lens = $event"><ShareMenu :first="looking.shares" :take-key="key" :range="range" :focus="focus" :root="Number(rootNode) || 0" :order="order" :up="turned === 'up'" :name="`${detail.data.value.take.program}-${detail.data.value.take.build}`" /></LensBar>
+    <p v-if="subject !== focus" class="shrink-0 border-b border-rule px-4 py-1 text-ink-2" data-test="unchosen">No function is followed, so this is about the costliest of the program's own: <button class="word code" @click="setFocus(subject)">{{ hot.data.value?.functions.find((f) => f.name === subject)?.short }}</button></p>
     <div class="flex min-h-0 flex-1">
       <div v-if="!looking.list" class="relative shrink-0 border-r border-rule" :class="indexOpen ? 'w-[272px]' : 'w-[26px]'">
         <button class="absolute top-[9px] -right-[13px] z-10 border border-rule bg-paper p-[2px] text-ink-3 hover:text-ink" :aria-label="indexOpen ? 'Close the list of functions' : 'Open the list of functions'" @click="indexOpen = !indexOpen"><PanelLeft class="size-3.5" /></button>
         <HotIndex v-if="indexOpen && hot.data.value" :hot="hot.data.value" :focus="focus" :pins="pins" class="pr-2" @focus="setFocus" @pin="togglePin" />
       </div>
-      <component :is="looking.view" v-if="!looking.list || hot.data.value" ref="shown" :key="`${key} ${lens}`" :take-key="key" :program="detail.data.value.take.program" :range="range" :hot="hot.data.value" :focus="focus" :pins="pins" :class="!looking.list && 'pl-2'" @focus="setFocus" @pin="togglePin" @shape="shape" @drawn="drawn = $event" />
+      <component :is="looking.view" v-if="!looking.list || hot.data.value" ref="shown" :key="`${key} ${lens}`" :take-key="key" :program="detail.data.value.take.program" :range="range" :hot="hot.data.value" :focus="subject" :pins="pins" :class="!looking.list && 'pl-2'" @focus="setFocus" @pin="togglePin" @shape="shape" @drawn="drawn = $event" />
       <div class="relative shrink-0 border-l border-rule" :class="cardOpen ? 'w-[280px]' : 'w-[26px]'">
         <button class="absolute top-[9px] -left-[13px] z-10 border border-rule bg-paper p-[2px] text-ink-3 hover:text-ink" :aria-label="cardOpen ? 'Close the card' : 'Open the card'" @click="cardOpen = !cardOpen"><PanelRight class="size-3.5" /></button>
-        <FunctionCard v-if="cardOpen" :take-key="key" :range="around ?? range" :focus="focus" :pinned="pins.includes(focus)" :also-pinned="alsoPinned" :notes="(notes.data.value?.notes ?? []).filter((n) => n.function === focus)" :detail="detail.data.value" @focus="setFocus" @pin="togglePin" />
+        <FunctionCard v-if="cardOpen" :take-key="key" :range="around ?? range" :focus="focus" :pinned="pins.includes(focus)" :also-pinned="alsoPinned" :notes="(notes.data.value?.notes ?? []).filter((n) => n.function === focus)" :detail="detail.data.value" :hot="hot.data.value" @focus="setFocus" @pin="togglePin" />
       </div>
     </div>
     <TimeRibbon :take-key="key" :range="{ from: time?.from_ns, to: time?.to_ns }" :measure="chosen" @range="restrict($event.from, $event.to)" @likely="within($event.from, $event.to).then(ahead)" />
