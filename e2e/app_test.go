@@ -270,7 +270,7 @@ func (p *page) looked(name string) {
 func (p *page) theme(name string) {
 	p.t.Helper()
 	p.until("the application", `document.querySelector('nav')`)
-	value[any](p, fmt.Sprintf(`Object.keys(localStorage).filter(k => k !== 'entelon-theme').forEach(k => localStorage.removeItem(k)), localStorage.setItem('entelon-theme', %q)`, name))
+	value[any](p, fmt.Sprintf(`Object.keys(localStorage).filter(k => k !== 'entelon-theme').forEach(k => localStorage.removeItem(k)), localStorage.setItem('entelon-theme', %q), localStorage.setItem('entelon-tour-offered', 'true')`, name))
 	p.visit("/programs")
 	p.until("the theme", fmt.Sprintf(`document.querySelector('nav') && document.documentElement.classList.contains('dark') === %v`, name == "dark"))
 }

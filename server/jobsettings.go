@@ -61,6 +61,7 @@ func checkSettings(set *profile.Settings) error {
 	}
 	// A take keeps the command of a process that was attached to, too.
 	attached := len(set.PIDs) > 0
+	set.Workload = workload.Name(set.Workload)
 	switch {
 	case !attached && !set.Machine && set.Group == "" && len(set.Command) == 0:
 		return errors.New("nothing to sample; give a command, a process, a control group or the machine")

@@ -7,6 +7,7 @@ import OrderDialog from '../components/OrderDialog.vue'
 import NoticeList from '../components/NoticeList.vue'
 import SamplingSign from '../components/SamplingSign.vue'
 import SideSpine from '../components/SideSpine.vue'
+import TourStrip from '../components/TourStrip.vue'
 import { tell } from '../composables/useNotices'
 import { useKeys } from '../composables/useKeys'
 
@@ -36,6 +37,7 @@ useKeys({ '?': () => (keysOpen.value = true), c: copyLink })
     <main class="flex min-w-0 flex-1 flex-col">
       <SamplingSign v-if="!route.meta.open" />
       <div class="min-h-0 flex-1"><RouterView /></div>
+      <TourStrip v-if="!route.meta.open" />
     </main>
     <KeysDialog :open="keysOpen" @close="keysOpen = false" />
     <OrderDialog />

@@ -1,10 +1,11 @@
 <script setup lang="ts">
 import { Dialog, DialogPanel, DialogTitle } from '@headlessui/vue'
 import { computed } from 'vue'
-import { useRoute } from 'vue-router'
+import { useRoute, useRouter } from 'vue-router'
+import { useTour } from '../composables/useTour'
 
 defineProps<{ open: boolean }>()
-defineEmits<{ close: [] }>()
+const emit = defineEmits<{ close: [] }>()
 
 /** A key with what it does, on the pages of these names, or on all. */
 type Key = [key: string, what: string, on?: string[]]
@@ -82,6 +83,13 @@ const groups: { name: string; keys: Key[] }[] = [
     ],
   },
 ]
+const router = useRouter()
+const { begin } = useTour()
+function tour() {
+  emit('close')
+  begin()
+  void router.push({ name: 'programs' })
+}
 const route = useRoute()
 const here = computed(() => groups.map((g) => ({ ...g, keys: g.keys.filter(([, , on]) => !on || on.includes(String(route.name))) })).filter((g) => g.keys.length))
 </script>
@@ -103,7 +111,7 @@ const here = computed(() => groups.map((g) => ({ ...g, keys: g.keys.filter(([, ,
             </dl>
           </section>
         </div>
-        <div class="mt-5 text-right"><button class="action" @click="$emit('close')">Close</button></div>
+        <div class="mt-5 flex justify-end gap-2"><button class="action" @click="tour">Tour of the demo</button><button class="action" @click="$emit('close')">Close</button></div>
       </DialogPanel>
     </div>
   </Dialog>

@@ -17,9 +17,11 @@ export type Terms = {
   work: number
   workFrom: string
   source: boolean
+  workload: string // '' to find it from the command
+  secrets: boolean // arguments that look like secrets are kept
 }
 
-export const plainTerms: Terms = { measures: ['cpu'], more: '', pace: 'rate', rate: 997, budget: 1, seconds: 0, keep: '', repeat: 1, bare: false, work: 0, workFrom: '', source: false }
+export const plainTerms: Terms = { measures: ['cpu'], more: '', pace: 'rate', rate: 997, budget: 1, seconds: 0, keep: '', repeat: 1, bare: false, work: 0, workFrom: '', source: false, workload: '', secrets: false }
 
 // What Vue watches cannot be cloned by the browser's own means.
 const copy = <T>(t: T): T => JSON.parse(JSON.stringify(t)) as T
@@ -51,6 +53,8 @@ export function useTakeTerms() {
       keep: t.keep || undefined,
       work: t.work || undefined,
       with_source: t.source || undefined,
+      workload: t.workload.trim() || undefined,
+      keep_secrets: t.secrets || undefined,
       ...(launched ? { bare_first: t.bare || undefined, bare_pairs: t.bare ? 5 : undefined, work_from: t.workFrom || undefined } : {}),
     }
   }

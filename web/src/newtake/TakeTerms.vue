@@ -35,6 +35,12 @@ const others = computed(() => (known.data.value?.measures ?? []).filter((m) => m
     <input v-model="terms.keep" class="field code w-full" placeholder="all of them" spellcheck="false" aria-label="Which samples to keep" />
     <p class="label mt-0.5">such as: thread is worker-* and not code is kernel</p>
   </section>
+  <section class="mt-4" aria-label="Workload">
+    <h2 class="label mb-1">What it does, by a name</h2>
+    <input v-model="terms.workload" class="field w-full" maxlength="200" placeholder="found from the command" aria-label="Workload" />
+    <p class="label mt-0.5">only takes of one workload are measured against each other</p>
+    <label class="mt-1.5 flex items-baseline gap-2"><input v-model="terms.secrets" type="checkbox" class="accent-ink translate-y-[1px]" /><span>Keep arguments that look like secrets<span class="label block">else they are masked in the take</span></span></label>
+  </section>
   <section class="mt-4" aria-label="Source">
     <label class="flex items-baseline gap-2"><input v-model="terms.source" type="checkbox" class="accent-ink translate-y-[1px]" /><span>Keep the program's source with the take<span class="label block">for the lens Lines, also where the source is not</span></span></label>
   </section>
