@@ -12,6 +12,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"unicode"
 
 	"entelon/core/profile"
 )
@@ -62,7 +63,21 @@ func Of(s *profile.Settings, f *profile.Facts) Workload {
 
 // Name is a given name as it is kept: on one line, and not too long.
 func Name(given string) string {
-	return bounded(strings.Join(strings.Fields(strings.ToValidUTF8(given, "")), " "), MaxWords)
+	return oneLine(given)
+}
+
+// oneLine is a text without line breaks and what else steers a terminal, within MaxWords.
+func oneLine(text string) string {
+	text = strings.Map(func(r rune) rune {
+		switch {
+		case unicode.IsSpace(r):
+			return ' '
+		case unicode.IsControl(r):
+			return -1
+		}
+		return r
+	}, strings.ToValidUTF8(text, ""))
+	return bounded(strings.Join(strings.Fields(text), " "), MaxWords)
 }
 
 func kindOf(s *profile.Settings, f *profile.Facts) kind {
@@ -123,7 +138,7 @@ func words(k kind, s *profile.Settings, args, settings []string) string {
 	for _, x := range settings {
 		out += ", " + x
 	}
-	return bounded(strings.Join(strings.Fields(strings.ToValidUTF8(out, "")), " "), MaxWords)
+	return oneLine(out)
 }
 
 // bounded cuts a text to a number of bytes at the beginning of a character.

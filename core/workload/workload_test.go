@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"unicode"
 
 	"entelon/core/profile"
 )
@@ -92,7 +93,7 @@ func TestScripts(t *testing.T) {
 
 // TestGivenNames: whatever was given, a name is one line within its bound.
 func TestGivenNames(t *testing.T) {
-	for given, want := range map[string]string{" long\n\tscores ": "long scores", "\xff": "", strings.Repeat("é", 300): strings.Repeat("é", 98) + "…"} {
+	for given, want := range map[string]string{" long\n\tscores ": "long scores", "\x1b[31mred\x07": "[31mred", "\xff": "", strings.Repeat("é", 300): strings.Repeat("é", 98) + "…"} {
 		if got := Name(given); got != want {
 			t.Errorf("%q: %q", given, got)
 		}
@@ -147,7 +148,7 @@ func FuzzOf(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text, program string) {
 		s := profile.Settings{Program: program, Command: strings.Split(text, "\x00")}
 		w := Of(&s, &profile.Facts{EndedBy: "exit"})
-		if len(w.Key) != 16 || len(w.Words) > MaxWords || strings.ContainsAny(w.Words, "\n\x00") {
+		if len(w.Key) != 16 || len(w.Words) > MaxWords || strings.ContainsFunc(w.Words, unicode.IsControl) {
 			t.Fatalf("%+v", w)
 		}
 		if w.Words == "" && len(s.Command) > 0 && strings.TrimSpace(fmt.Sprint(s.Command[1:])) == "" {

@@ -299,7 +299,7 @@ func (x *Comparison) print(w io.Writer, v verdict.View) error {
 	}
 	b.WriteString("\n\n")
 	for _, r := range v.Result.Remarks {
-		fmt.Fprintf(&b, "  ! %s %s\n", r.Text, r.Remedy)
+		fmt.Fprintf(&b, "  ! %s %s\n", terminal.Plain(r.Text, ""), r.Remedy)
 	}
 	if x.without != nil {
 		fmt.Fprintf(&b, "  ! Without %s: %s\n", strings.Join(x.farOff, ", "), terminal.Plain((&compare.Finding{Estimate: x.without.Whole}).Text(x.without, v.Sides.Measure), ""))
