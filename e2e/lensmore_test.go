@@ -45,7 +45,7 @@ func TestALensMore(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	text := strings.Replace(string(b), "view: LinesLens },\n", "view: LinesLens },\n  { name: 'total', text: 'Total', view: TotalLens },\n", 1)
+	text := strings.Replace(string(b), "about: () => true },\n]", "about: () => true },\n  { name: 'total', text: 'Total', view: TotalLens },\n]", 1)
 	text = strings.Replace(text, "\nimport ", "\nimport TotalLens from './total/TotalLens.vue'\nimport ", 1)
 	if err := os.WriteFile(registry, []byte(text), 0o600); err != nil {
 		t.Fatal(err)

@@ -27,7 +27,7 @@ func TestSortAndChooseTwo(t *testing.T) {
 	}
 	p.do("comparing", chromedp.Click(`//button[normalize-space()="Compare two"]`, chromedp.NodeVisible))
 	p.until("the comparison", `location.pathname === '/compare'`)
-	p.says("too few takes to tell whether")
+	p.says("for each unit of unchanged work") // they are takes of the service, the shortest
 	p.visit("/takes?search=nothing+has+this")
 	p.says("No take has these words")
 }

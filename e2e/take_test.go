@@ -162,11 +162,11 @@ func TestUpload(t *testing.T) {
 	// One that is new: remove a take, add its file again, by dropping it.
 	p.key("/")
 	p.do("searching", chromedp.SendKeys(`input[aria-label="Search takes"]`, "3.4.0"))
-	p.until("five rows", `document.querySelectorAll('[role=table] [role=row]').length === 6`)
+	p.until("seven rows", `document.querySelectorAll("[role=table] [role=row]").length === 8`)
 	p.do("removing", chromedp.Click(`[aria-label="Remove the take of engraved 3.4.0"]`))
 	p.says("is removed")
 	p.do("undoing", chromedp.Click(`//button[normalize-space()="Undo"]`, chromedp.NodeVisible))
-	p.until("it is back", `document.querySelectorAll('[role=table] [role=row]').length === 6`)
+	p.until("it is back", `document.querySelectorAll("[role=table] [role=row]").length === 8`)
 }
 
 func TestDropAndRemove(t *testing.T) {

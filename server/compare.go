@@ -233,7 +233,7 @@ func (s compareRoutes) compare(c *gin.Context) {
 	out := api.CompareOut{
 		Warnings: []profile.Warning{}, Measures: []api.MeasureOut{}, Scales: []api.ScaleOut{}, Reading: []api.SaidOut{}, Suspects: []api.SuspectOut{}, Rows: []api.CompareRow{},
 		Measure: api.MeasureOut{Name: x.words.Name, Label: x.words.Label, Unit: x.words.Unit, Counted: x.words.Counted, Total: x.b.runs[0].Total()},
-		Scale:   string(r.Scale), Unit: r.Scale.Unit(x.words.Unit), Single: r.Single, Baseline: x.a.out(sides.Baseline), Candidate: x.b.out(sides.Candidate), Whole: estimateOut(r.Whole),
+		Scale:   string(r.Scale), Unit: r.Scale.Unit(x.words.Unit), Single: r.Single, Steady: r.Steady, Baseline: x.a.out(sides.Baseline), Candidate: x.b.out(sides.Candidate), Whole: estimateOut(r.Whole),
 	}
 	for _, m := range r.Remarks {
 		out.Warnings = append(out.Warnings, profile.Warning{Code: m.Code, Text: m.Text, Remedy: m.Remedy})

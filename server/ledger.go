@@ -115,6 +115,36 @@ func (s ledgerRoutes) workloadOf(c *gin.Context, program string) (out api.Ledger
 	return out, nil
 }
 
+// measuresOf returns the measures that takes of a workload have. Where a measure is wanted
+// that they do not have, and nobody chose the workload, it is the first that has it.
+func (s ledgerRoutes) measuresOf(c *gin.Context, program, wanted string, in *api.LedgerWorkloads) ([]store.LedgerMeasure, error) {
+	ctx := c.Request.Context()
+	known, err := s.store.LedgerMeasures(ctx, program, in.ID)
+	has := func(m store.LedgerMeasure) bool { return m.Name == wanted }
+	if err != nil || wanted == "" || c.Query("workload") != "" || slices.ContainsFunc(known, has) {
+		return known, err
+	}
+	for _, w := range in.Workloads[:min(len(in.Workloads), maxSearched)] {
+		of, err := s.store.LedgerMeasures(ctx, program, w.ID)
+		if err != nil {
+			return nil, err
+		}
+		if slices.ContainsFunc(of, has) {
+			for _, x := range in.Workloads {
+				if x.ID == in.ID {
+					in.Others += x.Takes - w.Takes
+				}
+			}
+			in.ID = w.ID
+			return of, nil
+		}
+	}
+	return known, nil
+}
+
+// maxSearched bounds the workloads in which a measure is looked for.
+const maxSearched = 30
+
 // ledgerBy reads a request's workload, measure and scale, or finds those that suit the
 // program's takes. Takes without any cost are left out.
 func (s ledgerRoutes) ledgerBy(c *gin.Context, program string) (*ledgerBy, error) {
@@ -123,7 +153,8 @@ func (s ledgerRoutes) ledgerBy(c *gin.Context, program string) (*ledgerBy, error
 	if err != nil {
 		return nil, err
 	}
-	known, err := s.store.LedgerMeasures(ctx, program, in.ID)
+	wanted := c.Query("measure")
+	known, err := s.measuresOf(c, program, wanted, &in)
 	if err != nil {
 		return nil, err
 	}
@@ -132,7 +163,6 @@ func (s ledgerRoutes) ledgerBy(c *gin.Context, program string) (*ledgerBy, error
 	if len(known) > 0 {
 		of = known[0]
 	}
-	wanted := c.Query("measure")
 	found := wanted == ""
 	for _, m := range known {
 		out.measures = append(out.measures, api.LedgerMeasure{Name: m.Name, Label: columnOf(m).Label, Takes: m.Takes})

@@ -147,9 +147,9 @@ func TestScales(t *testing.T) {
 		t.Fatal("spacing.extent is in no comparison")
 		return comparing.FunctionRow{}
 	}
-	raw := compared(t, "--scale", "none", older, newer)
+	raw := compared(t, "--scale", "run", older, newer)
 	want := find(raw)
-	byTotal := find(compared(t, "--scale", "total", older, newer))
+	byTotal := find(compared(t, "--scale", "share", older, newer))
 	bySecond := find(compared(t, "--scale", "second", older, newer))
 	byCPU := find(compared(t, "--scale", "cpu-second", older, newer))
 	near := func(a, b float64) bool { return math.Abs(a-b) <= 1e-9*math.Abs(b) }
@@ -163,7 +163,12 @@ func TestScales(t *testing.T) {
 	if !near(byCPU.Self.Baseline, want.Self.Baseline/(float64(a.CPUNS)/1e9)) {
 		t.Errorf("for each second of processor time it is %v", byCPU.Self.Baseline)
 	}
-	if raw.Unit != "ns" || raw.Scale != "none" {
+	for was, is := range map[string]string{"none": "run", "total": "share"} {
+		if c := compared(t, "--scale", was, older, newer); c.Scale != is {
+			t.Errorf("what was the scale %s is %s", was, c.Scale)
+		}
+	}
+	if raw.Unit != "ns" || raw.Scale != "run" {
 		t.Errorf("unscaled figures are in %s by %s", raw.Unit, raw.Scale)
 	}
 	fails(t, entelon(t, "compare", newer, newer), "is on both sides")

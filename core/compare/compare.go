@@ -92,6 +92,10 @@ type Result struct {
 	Remarks []Remark
 	// Yardstick is what the scale rests on, nil for all scales but ByYardstick.
 	Yardstick *Yardstick
+	// Steady is by how much a figure of what did not change differs from side to side: the
+	// share of it does where the rest grew or shrank. 1 where figures are no shares, or
+	// where that is not known.
+	Steady float64
 
 	a, b    []match.Run
 	by      [2][]float64 // what each run is divided by
@@ -147,6 +151,7 @@ func Compare(baseline, candidate []match.Run, o Options) (*Result, error) {
 		}
 	}
 	r.whole(o)
+	r.Steady = r.steady(o)
 	r.functions(o)
 	r.counted = countedIn(r)
 	r.Remarks = append(remarks(r), blocked...)
@@ -225,6 +230,24 @@ func (r *Result) scaleOf(side int) float64 {
 		sum += 1 / by
 	}
 	return sum / float64(len(r.by[side]))
+}
+
+// steady is the ratio of the shares of what did not change.
+func (r *Result) steady(o Options) float64 {
+	if o.Scale != ByShare {
+		return 1
+	}
+	y, err := yardstick([2][]match.Run{r.a, r.b}, r.align, o.Exact)
+	if err != nil {
+		return 1
+	}
+	var mean [2]float64
+	for side, runs := range [][]match.Run{r.a, r.b} {
+		for i := range runs {
+			mean[side] += float64(runs[i].Total()) / float64(len(runs))
+		}
+	}
+	return y.Factor * mean[0] / mean[1]
 }
 
 // sharedVariance is that of what all takes of a comparison were measured by.

@@ -350,7 +350,7 @@ func (f *finder) one(n *Both) bool {
 	for _, p := range n.Parts {
 		rest[0] -= p.Total[0]
 		rest[1] -= p.Total[1]
-		if !ok(p.Total[0], p.Total[1]) {
+		if !ok(p.Total[0], p.Total[1]) || !f.grewAlong(p, nil, n, ratio) {
 			return false
 		}
 		// A part that is nearly all of it is looked at itself: the place is there.
@@ -358,7 +358,25 @@ func (f *finder) one(n *Both) bool {
 			return false
 		}
 	}
-	return ok(rest[0], rest[1]) && parts >= 2 && f.deeply(n, ratio)
+	return ok(rest[0], rest[1]) && f.grewAlong(n, n.Parts, n, ratio) && parts >= 2 && f.deeply(n, ratio)
+}
+
+// grewAlong reports whether a part of a node, less some of its own parts, may have grown, or
+// shrunk, by at least half as much as the node did, by the samples that it has: where one
+// part stayed as it was, no single factor is at work, however small it is. What is no part
+// of weight says nothing.
+func (f *finder) grewAlong(p *Both, less []*Both, n *Both, ratio float64) bool {
+	c := f.r.figures(p, less)
+	a, b := c[0].mean(), c[1].mean()
+	if a <= 0 || b <= 0 || math.Max(a/n.Total[0], b/n.Total[1]) < part {
+		return true
+	}
+	deviation := math.Sqrt(1/(c[0].samples+1) + 1/(c[1].samples+1))
+	grown, wanted := math.Log(b/a), math.Log(ratio)/2
+	if ratio < 1 {
+		grown, wanted = -grown, -wanted
+	}
+	return grown+2*deviation >= wanted
 }
 
 // deeply reports whether everything of weight below a node grew by the factor,

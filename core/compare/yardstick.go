@@ -54,7 +54,7 @@ const (
 	// together may be, and smallApart how far they must be: what a program and its system
 	// do beside the work is not always in proportion to it.
 	contradicts = 2.5
-	smallApart  = 0.2
+	smallApart  = 0.3
 	// knownWell is up to which standard deviation of its ratio a function shows whether
 	// it changed.
 	knownWell = 0.15

@@ -50,6 +50,23 @@ func TestYardstickOfUnequalSides(t *testing.T) {
 	}
 }
 
+// TestSteadyShares: as a share, what did not change is another one where something else
+// grew; by how much is known.
+func TestSteadyShares(t *testing.T) {
+	base := invent.Street(40, 2000)
+	season := invent.NewSeason(5)
+	r, err := compare.Compare(runsOf(season, base, 3), runsOf(season, base.With("fn00", 3).With("", 2), 3), compare.Options{Scale: compare.ByShare})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if want := 1 / (1 + 2/4.2785); math.Abs(r.Steady-want) > 0.02 {
+		t.Errorf("the share of what did not change is %.3f times as large, not %.3f", r.Steady, want)
+	}
+	if r, err = compare.Compare(runsOf(season, base, 3), runsOf(season, base, 3), compare.Options{Scale: compare.ByRun}); err != nil || r.Steady != 1 {
+		t.Errorf("%v, %v", r.Steady, err)
+	}
+}
+
 // TestNoYardstick: where too little stayed the same there is none, with the reason; shares
 // are compared then if that is allowed.
 func TestNoYardstick(t *testing.T) {

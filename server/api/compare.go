@@ -99,8 +99,11 @@ type CompareOut struct {
 	Suspects  []SuspectOut      `json:"suspects"`
 	Rows      []CompareRow      `json:"rows"`   // the largest difference of self cost first
 	Hidden    int               `json:"hidden"` // functions that are left out: small, and not significant
-	Yardstick *YardstickOut     `json:"yardstick,omitempty"`
-	Without   *WithoutOut       `json:"without,omitempty"`
+	// Steady is by how much the share of what did not change differs from side to side;
+	// 1 where figures are no shares.
+	Steady    float64       `json:"steady"`
+	Yardstick *YardstickOut `json:"yardstick,omitempty"`
+	Without   *WithoutOut   `json:"without,omitempty"`
 }
 
 // WithoutOut is what a comparison comes to without the takes that are far off the others of

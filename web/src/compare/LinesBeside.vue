@@ -35,7 +35,7 @@ const whole = computed(() => Math.max(props.d.whole.baseline, props.d.whole.cand
 // What would round to nothing is left out.
 const worth = (v: number) => (Math.abs(v) >= 0.0005 * whole.value ? figure(v) : '')
 const changed = (r: Row) => Math.abs(r.d) >= 0.003 * whole.value
-const colour = (r: Row) => (changed(r) ? tint(r.a, r.b, dark.value, 0.7) : undefined)
+const colour = (r: Row) => (changed(r) ? tint(r.a * props.d.steady, r.b, dark.value, 0.7) : undefined)
 const costly = computed(() => rows.value.filter((r) => Math.abs(r.d) >= 0.0005 * whole.value).sort((x, y) => Math.abs(y.d) - Math.abs(x.d)))
 
 const scroller = ref<HTMLElement>()

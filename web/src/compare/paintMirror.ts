@@ -65,7 +65,7 @@ export function paintMirror(ctx: CanvasRenderingContext2D, m: Mirror, rows: Map<
         continue
       }
       if (w < 0.3) continue
-      ctx.fillStyle = tint(m.baseline[i], m.candidate[i], l.dark)
+      ctx.fillStyle = tint(m.baseline[i] * d.steady, m.candidate[i], l.dark)
       ctx.fillRect(x, r.y, w, h)
       if (w > 2) {
         ctx.strokeStyle = l.path.has(i) ? c.ink : c.edge

@@ -56,6 +56,26 @@ const hovered = ref(-1)
 const scroll = ref(0)
 const { view, jump, move } = useDive(repaint)
 
+// How an interpreter gets to the program is the same in every take: it is gathered in a strip.
+const opened = ref(false)
+const leading = computed(() => {
+  const g = geometry.value
+  if (!g || root.value || opened.value || props.bare) return 0
+  let [i, rows] = [0, 0]
+  for (;;) {
+    const next = g.heaviestChild(i)
+    if (next < 0 || g.flame.hidden[next] || g.flame.width[next] < 0.95 * g.flame.width[0]) return 0
+    const f = g.flame.functions[g.flame.function[next]]
+    if (f.runs !== 'native') return rows >= leastGathered ? rows + 1 : 0 // and the row of all
+    if (f.kind === 'own') return 0
+    i = next
+    rows++
+  }
+})
+const leastGathered = 3
+const top = computed(() => leading.value * rowHeight)
+watch(top, (now) => (scroll.value = Math.max(now, scroll.value)))
+
 let keepNode = -1
 watch(flame.data, (f) => {
   if (!f) return
@@ -63,7 +83,7 @@ watch(flame.data, (f) => {
   hovered.value = -1
   walked.value = keepNode >= 0 ? geometry.value.position(keepNode) : -1
   keepNode = -1
-  scroll.value = 0
+  scroll.value = top.value
   jump(whole)
   if (!flame.isPlaceholderData.value) emit('drawn', props.range)
 }, { immediate: true })
@@ -109,13 +129,18 @@ function repaint() {
 watch([width, height, dark, up, focus, walked, hovered, matches, pinned, scroll], repaint)
 document.fonts.ready.then(repaint)
 
-const furthest = computed(() => Math.max(0, (geometry.value?.rows ?? 0) * rowHeight - height.value))
+const furthest = computed(() => Math.max(top.value, (geometry.value?.rows ?? 0) * rowHeight - height.value))
 function wheel(e: WheelEvent) {
-  scroll.value = Math.min(furthest.value, Math.max(0, scroll.value + (up.value ? -e.deltaY : e.deltaY)))
+  scroll.value = Math.min(furthest.value, Math.max(top.value, scroll.value + (up.value ? -e.deltaY : e.deltaY)))
+}
+function openLeading() {
+  opened.value = true
+  scroll.value = 0
 }
 function reveal(i: number) {
   const g = geometry.value!
   const y = g.flame.depth[i] * rowHeight
+  if (y < top.value) openLeading()
   if (y < scroll.value) scroll.value = y
   else if (y + rowHeight > scroll.value + height.value) scroll.value = Math.min(furthest.value, y + rowHeight - height.value)
 }
@@ -284,6 +309,7 @@ const orders = [
       </button>
     </div>
     <ErrorNote v-if="flame.isError.value" :error="flame.error.value" :retry="() => flame.refetch()" />
+    <button v-if="leading" class="label shrink-0 truncate border-rule bg-wash px-2 py-[1px] text-left hover:text-ink" :class="up ? 'order-last border-t' : 'border-b'" title="Show these frames" data-test="leading" @click="openLeading">{{ count(leading - 1) }} frames of the interpreter's start-up, the same in every take: show them</button>
     <div ref="box" class="relative min-h-0 flex-1 overflow-hidden bg-sheet">
       <WaitNote v-if="flame.isPending.value || flame.isPlaceholderData.value" class="absolute z-10" what="Laying out the flame" />
       <canvas
