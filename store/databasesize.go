@@ -69,6 +69,14 @@ func (s sizeRecords) Reclaim(ctx context.Context) error {
 			return err
 		}
 		return tx.Exec(`
+-- Workloads of takes that are gone, but for those that somebody named or merged, or that
+-- a change which can be undone may lead back to.
+DELETE FROM workloads WHERE id IN (
+	SELECT w.id FROM workloads w WHERE NOT w.named AND w.into_id IS NULL
+	AND NOT EXISTS (SELECT 1 FROM takes t WHERE t.workload_id = w.id) AND NOT EXISTS (SELECT 1 FROM takes t WHERE t.found_id = w.id)
+	AND NOT EXISTS (SELECT 1 FROM workloads x WHERE x.into_id = w.id)
+	AND NOT EXISTS (SELECT 1 FROM workload_changes c WHERE c.program_id = w.program_id AND c.undone_at IS NULL)
+	FOR UPDATE SKIP LOCKED);
 DELETE FROM functions WHERE id IN (
 	SELECT f.id FROM functions f WHERE NOT EXISTS (SELECT 1 FROM function_figures g WHERE g.function_id = f.id)
 	FOR UPDATE SKIP LOCKED)`).Error

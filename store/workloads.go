@@ -88,12 +88,19 @@ var ErrNoUndo = errors.New("there is no change of workloads to undo")
 // fileWorkload finds or makes the workload of a take, whose program is known.
 func fileWorkload(tx *gorm.DB, row *Take, s *profile.Settings, f *profile.Facts) error {
 	w := workload.Of(s, f)
-	x := Workload{ProgramID: row.ProgramID, Key: w.Key, Name: plain(w.Words), Words: plain(w.Words), Named: w.Given}
-	if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&x).Error; err != nil {
-		return err
-	}
-	if err := tx.Where("program_id = ? AND key = ?", x.ProgramID, x.Key).First(&x).Error; err != nil {
-		return err
+	var x Workload
+	for tries := 1; ; tries++ {
+		x = Workload{ProgramID: row.ProgramID, Key: w.Key, Name: plain(w.Words), Words: plain(w.Words), Named: w.Given}
+		if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&x).Error; err != nil {
+			return err
+		}
+		// It stays until the take is there.
+		err := tx.Clauses(clause.Locking{Strength: "KEY SHARE"}).Where("program_id = ? AND key = ?", row.ProgramID, w.Key).First(&x).Error
+		if err == nil {
+			break
+		} else if !errors.Is(err, gorm.ErrRecordNotFound) || tries == 3 { // else it was tidied up just then
+			return err
+		}
 	}
 	row.FoundID, row.WorkloadID = &x.ID, &x.ID
 	if x.IntoID != nil {

@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"entelon/codec/take"
 	"entelon/core/invent"
 	"entelon/core/profile"
@@ -174,6 +176,49 @@ func TestWorkloads(t *testing.T) {
 }
 
 func second[T any](_ T, err error) error { return err }
+
+// TestWorkloadsOfTakesThatAreGone: what no take has any more goes when it is tidied up,
+// unless somebody named it.
+func TestWorkloadsOfTakesThatAreGone(t *testing.T) {
+	ctx := context.Background()
+	const program = "passer"
+	keptAs(t, program, 30_000, func(x *profile.Take) { x.Settings.Command[2] = "1" })
+	for n := range int64(3) {
+		row := keptAs(t, program, 30_001+n, func(x *profile.Take) {
+			x.Settings.Command[2] = "2"
+			if n == 2 {
+				x.Settings.Workload = "for good"
+			}
+		})
+		if err := st.Remove(ctx, row.Key); err != nil {
+			t.Fatal(err)
+		}
+	}
+	count := func() (names []string) {
+		db, err := pgx.Connect(ctx, database)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer db.Close(ctx)
+		rows, err := db.Query(ctx, "SELECT w.name FROM workloads w JOIN programs p ON p.id = w.program_id WHERE p.name = $1 ORDER BY 1", program)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if names, err = pgx.CollectRows(rows, pgx.RowTo[string]); err != nil {
+			t.Fatal(err)
+		}
+		return names
+	}
+	if got := count(); len(got) != 3 {
+		t.Fatalf("%q", got)
+	}
+	if err := st.Reclaim(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if got := count(); !slices.Equal(got, []string{"--slurs 1", "for good"}) {
+		t.Errorf("%q", got)
+	}
+}
 
 // TestManyWorkloads: of a thousand workloads those with the most takes are listed, and it is
 // said how many there are.

@@ -133,11 +133,11 @@ func (d *drainer) buffer() []byte {
 
 // done gives back the buffers of a round of which nothing is needed any more.
 func (d *drainer) done(r round) {
-	const keep = 8
+	const keep, most = 8, 2 << 20 // buffers, and the bytes of one: a stall may fill a ring once
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for _, b := range r.rings {
-		if len(d.spare) < keep && cap(b) > 0 {
+		if len(d.spare) < keep && cap(b) > 0 && cap(b) <= most {
 			d.spare = append(d.spare, b)
 		}
 	}
