@@ -149,6 +149,7 @@ func (r *Result) figures(n *Both, less []*Both) (c [2]cost) {
 			}
 		}
 	}
+	r.unblocked(&c[0], &c[1])
 	return c
 }
 

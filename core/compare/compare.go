@@ -99,6 +99,7 @@ type Result struct {
 
 	a, b    []match.Run
 	by      [2][]float64 // what each run is divided by
+	each    [2][]float64 // the whole of each run, scaled, without the effects of blocks
 	align   *match.Alignment
 	rowOf   []int32 // by the function's number
 	worth   float64
@@ -185,6 +186,7 @@ func (r *Result) whole(o Options) {
 		c[side].scale = r.scaleOf(side)
 	}
 	r.unblocked(&c[0], &c[1])
+	r.each = [2][]float64{c[0].value, c[1].value}
 	s := wholeSpread(&c[0], &c[1], o.Exact, o.Scale)
 	r.Wider = widening([2]*cost{&c[0], &c[1]}, at)
 	s.widen(r.Wider, &c[0], &c[1], o.Exact)

@@ -57,7 +57,7 @@ func remarks(r *Result) []Remark {
 		}
 		x := make([]float64, len(runs))
 		for i := range runs {
-			x[i] = float64(runs[i].Total()) / r.by[side][i]
+			x[i] = r.each[side][i]
 			if r.Scale == ByShare {
 				x[i] = float64(runs[i].Total())
 			}

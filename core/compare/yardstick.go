@@ -55,6 +55,8 @@ const (
 	// do beside the work is not always in proportion to it.
 	contradicts = 2.5
 	smallApart  = 0.3
+	// maxCentres bounds the places at which a mode is looked for.
+	maxCentres = 500
 	// knownWell is up to which standard deviation of its ratio a function shows whether
 	// it changed.
 	knownWell = 0.15
@@ -208,13 +210,18 @@ func mode(list []ratio, without func(*ratio) bool) float64 {
 		}
 		return s
 	}
-	best, at := -1.0, 0.0
+	// Of very many functions, those that are known best are the places that are tried.
+	var centres []*ratio
 	for i := range list {
-		if without != nil && without(&list[i]) {
-			continue
+		if x := &list[i]; without == nil || !without(x) {
+			centres = append(centres, x)
 		}
-		if s := score(list[i].log); s > best {
-			best, at = s, list[i].log
+	}
+	slices.SortStableFunc(centres, func(a, b *ratio) int { return cmp.Compare(b.weight, a.weight) })
+	best, at := -1.0, 0.0
+	for _, x := range centres[:min(len(centres), maxCentres)] {
+		if s := score(x.log); s > best {
+			best, at = s, x.log
 		}
 	}
 	for range 50 {

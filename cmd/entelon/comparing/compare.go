@@ -130,12 +130,12 @@ and is larger than its limit: 5 % of the whole, if nothing else is said.`,
 	return option.TakeFile(c)
 }
 
-// NoCompare is an error that ends compare with a code of its own, since 1 means
-// a regression there.
 // oneProgram is how much code two programs of different names have in common if they are
 // builds of one.
 const oneProgram = 0.5
 
+// NoCompare is an error that ends compare with a code of its own, since 1 means
+// a regression there.
 type NoCompare struct{ error }
 
 // Unwrap is the error itself.
@@ -145,7 +145,13 @@ func (e NoCompare) Unwrap() error { return e.error }
 type measured struct {
 	takes []*profile.Take
 	files []string
+	in    []workload.Workload // of each take: as its server has it, or as it is found
 	runs  []match.Run
+}
+
+// add adds a take of a workload.
+func (m *measured) add(t *profile.Take, file string, in workload.Workload) {
+	m.takes, m.files, m.in = append(m.takes, t), append(m.files, file), append(m.in, in)
 }
 
 // Run reads both sides and compares them.
@@ -253,7 +259,7 @@ func (x *Comparison) open(a, b *measured) (measure.Column, scope.Scope, error) {
 			c := tr.Cost(m, s)
 			side.runs = append(side.runs, match.Run{
 				ID: side.files[i], Name: side.files[i], Tree: tr, Cost: c, Functions: calltree.Functions(tr, c), DurationNS: t.Facts.DurationNS, CPUNS: t.Facts.CPUNS, Work: t.Facts.Work, Lost: t.Missing(m),
-				Calls: compare.CallsOf(tr, s), StartedAt: t.Machine.StartedAt, Workload: workload.Of(&t.Settings, &t.Facts).Words, Conditions: compare.ConditionsOf(t), Pairs: compare.PairsOf(t),
+				Calls: compare.CallsOf(tr, s), StartedAt: t.Machine.StartedAt, Workload: side.in[i].Words, Conditions: compare.ConditionsOf(t), Pairs: compare.PairsOf(t),
 			})
 		}
 	}

@@ -23,6 +23,7 @@ import (
 	"entelon/core/compare"
 	"entelon/core/compare/match"
 	"entelon/core/profile"
+	"entelon/core/workload"
 	"entelon/server/api"
 )
 
@@ -199,7 +200,7 @@ func (x *Comparison) read(ctx context.Context, flag string, values []string) (*m
 				if err != nil {
 					return nil, err
 				}
-				m.takes, m.files = append(m.takes, t), append(m.files, f)
+				m.add(t, f, workload.Of(&t.Settings, &t.Facts))
 			}
 			continue
 		}
@@ -236,7 +237,7 @@ func (x *Comparison) fetch(ctx context.Context, m *measured, program, build stri
 		err := x.get(ctx, base.JoinPath("api/v1/takes", t.Key, "file"), func(r io.Reader) error {
 			got, err := take.Read(r, "take "+t.Key, take.Options{})
 			if err == nil {
-				m.takes, m.files = append(m.takes, got), append(m.files, t.Key)
+				m.add(got, t.Key, workload.Workload{Key: fmt.Sprint("server ", in.ID), Words: in.Name})
 			}
 			return err
 		})

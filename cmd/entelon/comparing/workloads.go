@@ -5,20 +5,15 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-
-	"entelon/core/profile"
-	"entelon/core/workload"
 )
 
 // alike leaves both sides takes of one workload where they share one: of several that with
 // the most takes on the side that has fewer of it. It returns what is to be said about what
 // is left out, "" for nothing. Sides that share none stay as they are.
 func (x *Comparison) alike(a, b *measured) (notice string, err error) {
-	of := func(t *profile.Take) string { return workload.Of(&t.Settings, &t.Facts).Key }
 	count, words := map[string][2]int{}, map[string]string{}
 	for side, m := range []*measured{a, b} {
-		for _, t := range m.takes {
-			w := workload.Of(&t.Settings, &t.Facts)
+		for _, w := range m.in {
 			c := count[w.Key]
 			c[side]++
 			count[w.Key], words[w.Key] = c, w.Words
@@ -26,7 +21,7 @@ func (x *Comparison) alike(a, b *measured) (notice string, err error) {
 	}
 	var keys []string
 	for k, c := range count {
-		if x.workload != "" && x.server == "" {
+		if x.workload != "" {
 			if words[k] == x.workload {
 				keys = append(keys, k)
 			}
@@ -34,7 +29,7 @@ func (x *Comparison) alike(a, b *measured) (notice string, err error) {
 			keys = append(keys, k)
 		}
 	}
-	if x.workload != "" && x.server == "" && (len(keys) == 0 || count[keys[0]][0] == 0 || count[keys[0]][1] == 0) {
+	if x.workload != "" && (len(keys) == 0 || count[keys[0]][0] == 0 || count[keys[0]][1] == 0) {
 		var names []string
 		for _, w := range words {
 			names = append(names, fmt.Sprintf("%q", w))
@@ -53,8 +48,8 @@ func (x *Comparison) alike(a, b *measured) (notice string, err error) {
 	for _, m := range []*measured{a, b} {
 		var kept measured
 		for i, t := range m.takes {
-			if of(t) == chosen {
-				kept.takes, kept.files = append(kept.takes, t), append(kept.files, m.files[i])
+			if m.in[i].Key == chosen {
+				kept.add(t, m.files[i], m.in[i])
 			} else {
 				left++
 			}
