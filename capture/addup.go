@@ -32,7 +32,7 @@ func (s *session) addsUp() bool {
 }
 
 // errNamespace says why events are not added up in a container of its own.
-var errNamespace = errors.New("process numbers are those of a namespace here")
+var errNamespace = errors.New("process IDs belong to a namespace here")
 
 // addUp loads the programs that add up the events of a plan.
 func (s *session) addUp(events []*rings.Event, stackBytes int) (err error) {
@@ -77,7 +77,7 @@ func (s *session) addUpOne(i int, e *rings.Event) (err error) {
 	case e.Role == rings.RoleDisk:
 		size, kind := e.Point.Fields["nr_sector"], e.Point.Fields["rwbs"]
 		if size.Size != 4 || kind.Size < 4 {
-			return fmt.Errorf("the kernel tells the size of a request to a disk in another way")
+			return fmt.Errorf("the kernel reports the size of disk requests in an unknown way")
 		}
 		e.Program, err = s.tally.Tracepoint(i, size.Offset, pairing.SectorBytes, kind.Offset)
 	case e.Attr.Type == unix.PERF_TYPE_TRACEPOINT:
@@ -95,7 +95,7 @@ func groupOf(fd int, path string) (id uint64, level uint32, err error) {
 		return 0, 0, err
 	}
 	if fs.Type != unix.CGROUP2_SUPER_MAGIC {
-		return 0, 0, fmt.Errorf("control groups of the first version have no number")
+		return 0, 0, fmt.Errorf("control groups of version 1 have no ID")
 	}
 	var st unix.Stat_t
 	if err := unix.Fstat(fd, &st); err != nil {

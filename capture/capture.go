@@ -99,7 +99,7 @@ var (
 	ErrNotAllowed  = linux.ErrNotAllowed
 	ErrNoProcess   = linux.ErrNoProcess
 	ErrFiles       = linux.ErrFiles
-	ErrUnwind      = errors.New("there is no such way to walk stacks")
+	ErrUnwind      = errors.New("there is no such way to unwind stacks")
 	ErrStackBytes  = errors.New("that much of a stack cannot be copied")
 	ErrNoCycles    = linux.ErrNoCycles
 	ErrRate        = linux.ErrRate
@@ -133,7 +133,7 @@ func Remedy(err error) string {
 	case errors.Is(err, linux.ErrKernelThread), errors.Is(err, linux.ErrProtected):
 		return "sample the whole machine, with --machine, and look at its process there"
 	case errors.Is(err, linux.ErrEnded):
-		return "give the number of a process that runs"
+		return "give the ID of a running process"
 	case errors.Is(err, ErrRate):
 		return "give a lower --rate, or raise the limit: sysctl kernel.perf_event_max_sample_rate"
 	}

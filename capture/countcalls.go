@@ -252,7 +252,7 @@ func (c *counting) finish(s *session) error {
 	c.out.Bounded = c.o.Calls > 0 && state.Calls >= c.o.Calls
 	if state.Full > 0 {
 		c.out.Warnings = append(c.out.Warnings, profile.Warning{
-			Code: "full", Text: fmt.Sprintf("%d calls came from more places than are told apart and are not in the counts.", state.Full), Remedy: "Count fewer functions at a time.",
+			Code: "full", Text: fmt.Sprintf("%d calls came from more places than can be told apart, and are not in the counts.", state.Full), Remedy: "Count fewer functions at a time.",
 		})
 	}
 	done, stepped, err := c.hitCosts(&s.tracing)

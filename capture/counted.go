@@ -49,7 +49,7 @@ func (s *session) tellCounted(c *pairing.Counted) error {
 		}
 	}
 	if s.tallyErr != nil {
-		s.facts.Warn("one-by-one", "Events were written down one by one and not added up in the kernel: "+s.tallyErr.Error()+".", "Where they came faster than that goes, the total says how many are missing.")
+		s.facts.Warn("one-by-one", "Events were recorded one by one, not added up in the kernel: "+s.tallyErr.Error()+".", "If they came too fast for that, the total says how many are missing.")
 	}
 	for i, m := range s.measures.Chosen {
 		if m.Row().Way == measure.ByClock {

@@ -32,7 +32,7 @@ func (s *session) evidence(unreadable []string) *diagnose.Evidence {
 		Unnamed: r.Unnamed, ExportsOnly: exportsOnly(profiled, s.world.ExportsOnly()), InStacks: int64(profiled.Samples.Len()), Unreadable: unreadable,
 		Met: ps.Met, JavaFrames: !ps.Met[java.RuntimeName] || s.keepsFramePointers(), PythonRead: ps.TellPython != nil, PythonFailed: ps.Unread, MaxLabels: bpf.MaxLabels,
 		Unoptimised: s.unoptimised, NoWake: s.noWake, Machine: [2]diagnose.Time{diagnose.Time(s.before), diagnose.Time(after)}, TickNS: nanosecondsOf,
-		Hot: len(hot), HotTimes: times, Held: held, SetUser: s.command != nil && setsUser(s.exe),
+		Hot: len(hot), HotTimes: times, Held: held, Sampler: s.beside.sampledBy(), SetUser: s.command != nil && setsUser(s.exe),
 	}
 	if column := s.measures.ColumnOf(measure.CPU); column >= 0 {
 		e.CPU, e.SampledNS = true, profiled.Total(column)+s.facts.OwnNS

@@ -63,7 +63,7 @@ func From(ctx context.Context, src raw.Source, g Given, sink pairing.Sink) (*Res
 	// Until here the facts were the consumer's.
 	facts.EndedBy, facts.DurationNS, facts.CutOff = endedBy, time.Since(began).Nanoseconds(), r.CutOff()
 	if err = errors.Join(err, src.Close()); err != nil {
-		facts.Warn("fault", "The source met a fault: "+err.Error()+".", "Take it again; if it happens again, report it.")
+		facts.Warn("fault", "The source hit a fault: "+err.Error()+".", "Take it again; if it happens again, report it.")
 	}
 	if sinkErr == nil {
 		sinkErr = sink.Facts(facts)

@@ -118,7 +118,7 @@ func ByName(pattern string, own int) (pids []int, names []string, err error) {
 		}
 	}
 	if len(pids) == 0 {
-		return nil, nil, fmt.Errorf("no process that runs is called %s: %w", pattern, ErrNoProcess)
+		return nil, nil, fmt.Errorf("no running process is named %s: %w", pattern, ErrNoProcess)
 	}
 	return pids, names, nil
 }

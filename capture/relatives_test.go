@@ -121,7 +121,7 @@ func TestWhyAProcessIsRefused(t *testing.T) {
 	}
 	defer func() { _ = ended.Wait() }() // how it ended does not matter
 	time.Sleep(200 * time.Millisecond)
-	for pid, want := range map[int]string{2: "a thread of the kernel", ended.Process.Pid: "its parent has not taken note", 1 << 22: "no such process"} {
+	for pid, want := range map[int]string{2: "a kernel thread", ended.Process.Pid: "its parent has not collected it", 1 << 22: "no such process"} {
 		err := procfs.Refusal(pid, os.ErrNotExist)
 		if !strings.Contains(err.Error(), want) {
 			t.Errorf("process %d: %v", pid, err)

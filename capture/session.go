@@ -53,6 +53,7 @@ type session struct {
 	// unoptimised says how one sees that the program was not built for speed.
 	unoptimised string
 	before      procfs.Time // the machine's, when the take began
+	beside      beside
 	usage       *usage
 	slowed      slowed   // the machine's processors, when the take began
 	absent      []string // files that the command names and that were not there
@@ -88,6 +89,8 @@ func (s *session) collect(ctx context.Context) (*Result, error) {
 		return nil, errors.Join(err, s.abandon())
 	}
 	s.before, _ = procfs.MachineTime() // where it cannot be read, nothing is said of it
+	s.beside.begin()
+	defer s.beside.end()
 	s.slowed, s.absent = readSlowed("/", s.pids), absentFiles(s.o.Settings)
 	s.began = time.Now()
 	s.resolver.Origin, s.world.Began = perf.Now(), s.began
@@ -326,7 +329,7 @@ func (s *session) result(counted *pairing.Counted, err, sinkErr error) (*Result,
 	s.facts.CollectorNS = ownCPU() - s.ownCPU
 	diagnose.Warn(&s.facts, s.evidence(unreadable))
 	if err != nil {
-		s.facts.Warn("fault", "The collector met a fault: "+err.Error()+".", "Take it again; if it happens again, report it.")
+		s.facts.Warn("fault", "The collector hit a fault: "+err.Error()+".", "Take it again; if it happens again, report it.")
 	}
 	var sources []profile.Source
 	if s.o.Settings.WithSource {

@@ -99,7 +99,7 @@ func readSource(path string, most int) (string, error) {
 		return "", err
 	}
 	if len(b) > most || !utf8.Valid(b) || bytes.IndexByte(b, 0) >= 0 {
-		return "", fmt.Errorf("%s is too large, or no text", path)
+		return "", fmt.Errorf("%s is too large, or not text", path)
 	}
 	return string(b), nil
 }

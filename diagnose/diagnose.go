@@ -58,6 +58,7 @@ type Evidence struct {
 	Hot         int      // processors that the machine slowed down since they were too hot
 	HotTimes    int64
 	Held        time.Duration // for which the control group was held back
+	Sampler     string        // what else sampled on the machine, "" for nothing
 }
 
 // Map is what is wrong with the map of code that a process made at run time.
@@ -97,7 +98,7 @@ func ofSamples(f *profile.Facts, e *Evidence) {
 		f.Warn("no-kernel", "Time inside the kernel is missing: this user may not sample it.", "Run as root, or ask for: sysctl kernel.perf_event_paranoid=1")
 	}
 	if e.KernelNames != nil {
-		f.Warn("kernel-names", "Functions of the kernel have no names: "+e.KernelNames.Error()+".", e.KernelRemedy)
+		f.Warn("kernel-names", "Kernel functions have no names: "+e.KernelNames.Error()+".", e.KernelRemedy)
 	}
 	samplesLost := f.Lost
 	for _, c := range f.Counted {
@@ -109,7 +110,7 @@ func ofSamples(f *profile.Facts, e *Evidence) {
 		if e.OtherStacks {
 			remedy = "Choose fewer processes or functions."
 		}
-		f.Warn("partial", fmt.Sprintf("The total of %s is partial: %d of %d events (%.1f %%) came faster than they could be written down.",
+		f.Warn("partial", fmt.Sprintf("The total of %s is partial: %d of %d events (%.1f %%) came faster than they could be recorded.",
 			c.Measure, c.Lost, c.Lost+c.Events, 100*float64(c.Lost)/float64(c.Lost+c.Events)), remedy)
 	}
 	if samplesLost > 0 {
@@ -117,7 +118,7 @@ func ofSamples(f *profile.Facts, e *Evidence) {
 	}
 	if share := float64(f.OwnNS) / float64(max(1, f.CPUNS)); f.OwnNS > 0 && share > warnOwn {
 		f.Warn("own", fmt.Sprintf("Counting took %.0f %% of the processor time (%s of %s); it is not among the samples.", 100*share, measure.Amount(f.OwnNS, measure.Nanoseconds), measure.Amount(f.CPUNS, measure.Nanoseconds)),
-			"Where seconds matter, measure processor time in a take of its own.")
+			"Where seconds matter, measure CPU time in a separate take.")
 	}
 	if f.Throttled > 0 {
 		f.Warn("throttled", fmt.Sprintf("The kernel paused sampling %d times to protect the machine.", f.Throttled), "Collect at a lower rate.")
@@ -134,7 +135,7 @@ func ofSamples(f *profile.Facts, e *Evidence) {
 		f.Warn("no-samples", fmt.Sprintf("There are no samples; the program used %.3f s of processor time.", float64(f.CPUNS)/1e9), "Sample while it works, or for longer.")
 		return
 	case e.CPU && f.Samples < warnHardlyAny: // the other measures are counts
-		f.Warn("few-samples", fmt.Sprintf("The number of samples is %d, too few to say where the time goes.", f.Samples), "Sample while it works, or for longer.")
+		f.Warn("few-samples", fmt.Sprintf("The number of samples is %d, too few to tell where the time goes.", f.Samples), "Sample while it works, or for longer.")
 		return
 	case e.CPU && f.Samples < warnFewSamples:
 		share := 100 * 1.96 * math.Sqrt(0.1*0.9/float64(f.Samples))
@@ -187,7 +188,7 @@ func ofClock(f *profile.Facts, e *Evidence) {
 	tick := int64(1e9) / int64(max(1, e.Settings.RateHz))
 	if missing > 0 && !f.ByProcessors && 4*e.Started*tick >= missing {
 		f.Warn("short-lived", fmt.Sprintf("%s: %d threads and processes came and went, and what they did since their last tick, one in %.1f ms, was not seen.", figures, e.Started, float64(tick)/1e6),
-			"Collect as root, so that shorter ones are seen, too, or at a higher rate, such as --rate 9973.")
+			"To see shorter ones, too, collect as root, or at a higher rate, such as --rate 9973.")
 		return
 	}
 	f.Warn("clock", figures+".", "Trust shares more than seconds here; a lower rate may help.")

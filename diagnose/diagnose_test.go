@@ -55,8 +55,9 @@ func TestWarnings(t *testing.T) {
 		"ended-at-once": func(f *profile.Facts, _ *Evidence) { f.DurationNS = 5e7 },
 		"idle":          func(f *profile.Facts, _ *Evidence) { f.DurationNS = 50e9 },
 		// It had a third of its processor, and the host more than that: it did not idle.
-		"host": func(f *profile.Facts, e *Evidence) { f.DurationNS, e.Machine[1].Stolen = 14e9, 500 },
-		"busy": func(_ *profile.Facts, e *Evidence) { e.Machine[1].Idle = 0 },
+		"host":    func(f *profile.Facts, e *Evidence) { f.DurationNS, e.Machine[1].Stolen = 14e9, 500 },
+		"busy":    func(_ *profile.Facts, e *Evidence) { e.Machine[1].Idle = 0 },
+		"sampled": func(_ *profile.Facts, e *Evidence) { e.Sampler = "quill (process 7)" },
 		"partial": func(f *profile.Facts, _ *Evidence) {
 			f.Lost, f.Counted = 9, []profile.Counting{{Measure: "faults", Events: 91, Singly: 91, Lost: 9}}
 		},

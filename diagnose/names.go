@@ -20,7 +20,7 @@ const (
 func ofNames(f *profile.Facts, e *Evidence) {
 	ofUnnamed(f, e)
 	if e.Cache != nil {
-		f.Warn("cache", "What was found out could not be kept for the next take: "+e.Cache.Error()+".", "Make room, or choose another folder with --symbol-cache.")
+		f.Warn("cache", "What was learned could not be kept for the next take: "+e.Cache.Error()+".", "Make room, or choose another folder with --symbol-cache.")
 	}
 	for _, why := range e.Unreadable[:min(maxUnreadable, len(e.Unreadable))] {
 		f.Warn("unreadable", "A file could not be read for names: "+why+".", "Take it again while the file is in place.")

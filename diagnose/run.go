@@ -29,22 +29,22 @@ func ofRun(f *profile.Facts, e *Evidence) {
 		f.Warn("hot", fmt.Sprintf("The machine slowed %d of its processors down %d times because they were too hot.", e.Hot, e.HotTimes), "Take it again when the machine has cooled down; compare shares rather than seconds.")
 	}
 	if share := float64(e.Held) / float64(max(1, f.DurationNS)); share > warnHeld {
-		f.Warn("held-back", fmt.Sprintf("It was held back for %.2f s because its control group had used up its processor time.", e.Held.Seconds()), "Give the group a higher limit (cpu.max), or compare processor time rather than how long it took.")
+		f.Warn("held-back", fmt.Sprintf("It was throttled for %.2f s because its control group had used up its processor time.", e.Held.Seconds()), "Give the group a higher limit (cpu.max), or compare processor time rather than how long it took.")
 	}
 	if e.Unoptimised != "" {
-		f.Warn("unoptimised", "This build is not optimised ("+e.Unoptimised+").", "Look at a build as it is used: with -O2, or without the flags for a debugger.")
+		f.Warn("unoptimised", "This build is not optimised ("+e.Unoptimised+").", "Measure a build as it is used: with -O2, or without the flags for a debugger.")
 	}
 	switch {
 	case e.Waiting && !e.Kernel:
-		f.Warn("no-wake", "For how long threads waited is known, but neither where nor what for: only the kernel's part of their stacks tells.", "Collect as root.")
+		f.Warn("no-wake", "It is known how long threads waited, but not where or what for: only the kernel's part of their stacks tells.", "Collect as root.")
 	case e.NoWake != nil:
-		f.Warn("no-wake", "Waiting for a processor is counted as what was waited for before: "+e.NoWake.Error()+".", "Collect as root.")
+		f.Warn("no-wake", "Waiting for a processor is counted as whatever was waited for before: "+e.NoWake.Error()+".", "Collect as root.")
 	}
 	if e.Settings.WorkFrom != "" && f.Work == 0 {
-		f.Warn("no-work", fmt.Sprintf("No number in the program's output is like %s, so the units of work are not known.", e.Settings.WorkFrom), "Look at what it prints, and give another --work-from.")
+		f.Warn("no-work", fmt.Sprintf("No number in the program's output matches %s, so the units of work are not known.", e.Settings.WorkFrom), "Check what it prints, and change --work-from.")
 	}
 	if e.Launched && f.EndedBy == "exit" && took < warnShort {
-		f.Warn("ended-at-once", fmt.Sprintf("The command ended after %.0f ms.", float64(took.Microseconds())/1000), "Make sure that it did what you want to measure; give it more to do.")
+		f.Warn("ended-at-once", fmt.Sprintf("The command ended after %.0f ms.", float64(took.Microseconds())/1000), "Make sure that it did what you want to measure, or give it more to do.")
 	}
 	if e.CPU && !e.Waiting && e.Processes > 0 && took >= idleAfter && float64(f.CPUNS) < warnIdle*float64(f.DurationNS)*(1-e.stolen()) {
 		f.Warn("idle", fmt.Sprintf("It used %.2f of a processor over %.1f s: most of the time it waited.", float64(f.CPUNS)/float64(f.DurationNS), took.Seconds()), "Add --measure waiting to see for what.")
@@ -84,9 +84,12 @@ func ofMachine(f *profile.Facts, e *Evidence) {
 	if share := e.stolen(); share > warnStole {
 		f.Warn("host", fmt.Sprintf("The host of this machine took %.0f %% of its time away.", 100*share), "Trust shares more than seconds, or take it again later.")
 	}
+	if e.Sampler != "" {
+		f.Warn("sampled", fmt.Sprintf("Something else was sampling on this machine at the same time: %s.", e.Sampler), "Take it again when nothing else samples: each slows the other's programs down.")
+	}
 	busy := total - (after.Idle - before.Idle) - stolen
 	own := (f.CPUNS + f.CollectorNS) / e.TickNS
 	if share := float64(busy-own) / float64(total); e.Processes > 0 && share > warnBusy {
-		f.Warn("busy", fmt.Sprintf("Other programs used %.0f %% of this machine meanwhile.", 100*share), "Take it again when nothing else runs; waiting for a processor makes it longer.")
+		f.Warn("busy", fmt.Sprintf("Other programs used %.0f %% of this machine meanwhile.", 100*share), "Take it again when nothing else runs: waiting for a processor makes it take longer.")
 	}
 }

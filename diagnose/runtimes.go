@@ -30,10 +30,10 @@ func ofRuntimes(f *profile.Facts, e *Evidence) {
 	}
 	if share := float64(f.Unlabelled) / float64(max(1, f.Labelled+f.Unlabelled)); share > warnNoLabels {
 		f.Warn("labels-unread", fmt.Sprintf("Of %.1f %% of the samples with labels not all labels could be read: the program gives more than %d to its work, or they were not in memory.", 100*share, e.MaxLabels),
-			"Do not take what a scope by labels leaves out for what has none.")
+			"Samples that a scope by labels leaves out may have had the label.")
 	}
 	if share := float64(f.Torn) / float64(max(1, f.Interpreted+f.Torn)); share > warnTornShare {
-		f.Warn("torn", fmt.Sprintf("In %.1f %% of the stacks the interpreter was just changing its frames; those show its machine code only.", 100*share), "Read shares of functions with that uncertainty.")
+		f.Warn("torn", fmt.Sprintf("In %.1f %% of the stacks the interpreter was just changing its frames; those show its machine code only.", 100*share), "Shares of functions are uncertain by that much.")
 	}
 }
 
@@ -59,6 +59,6 @@ func ofMaps(f *profile.Facts, e *Evidence) {
 		}
 	}
 	if e.Met[java.RuntimeName] && !e.JavaFrames {
-		f.Warn("java-frames", "Stacks of Java code are cut off: the machine was started without frame pointers in compiled methods.", "Start it with: java -XX:+PreserveFramePointer")
+		f.Warn("java-frames", "Stacks of Java code are cut off: the virtual machine was started without frame pointers in compiled methods.", "Start it with: java -XX:+PreserveFramePointer")
 	}
 }

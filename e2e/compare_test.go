@@ -53,7 +53,7 @@ func TestTheStoryOfABuild(t *testing.T) {
 	p.key(kb.Enter)
 	p.until("the scope in the address", `new URLSearchParams(location.search).get('scope')?.includes('glyph.Outline')`)
 	p.until("one suspect less", `!Array.from(document.querySelectorAll('[data-test=suspect]'), e => e.innerText).join().includes('slur.lift') && document.querySelectorAll('[data-test=suspect]').length > 0`)
-	p.do("without it", chromedp.Click(`button[aria-label="Take the scope off"]`, chromedp.NodeVisible))
+	p.do("without it", chromedp.Click(`button[aria-label="Remove the scope"]`, chromedp.NodeVisible))
 	p.until("the suspects again", `Array.from(document.querySelectorAll('[data-test=suspect]'), e => e.innerText).join().includes('slur.lift')`)
 
 	// The table: only what is significant; by ratio.
@@ -97,9 +97,9 @@ func TestLedger(t *testing.T) {
 	p.until("the focus in the address", `new URLSearchParams(location.search).get('focus')?.endsWith('slur.lift')`)
 	value[bool](p, `document.activeElement.blur(), true`)
 	p.key("p")
-	p.until("the pin on top", `document.querySelector('[data-test=ledger-row] [role=rowheader]').className.includes('bg-focus-wash') && /Let the pin go/.test(document.querySelector('[data-test=ledger-row]').innerHTML)`)
+	p.until("the pin on top", `document.querySelector('[data-test=ledger-row] [role=rowheader]').className.includes('bg-focus-wash') && /Unpin/.test(document.querySelector('[data-test=ledger-row]').innerHTML)`)
 	p.key("p")
-	p.until("no pin", `!/Let the pin go/.test(document.querySelector('[data-test=ledger-row]').innerHTML)`)
+	p.until("no pin", `!/Unpin/.test(document.querySelector('[data-test=ledger-row]').innerHTML)`)
 	p.do("why it got slower", chromedp.Click(`(//*[@data-test="build"])[2]//button[normalize-space()="why?"]`, chromedp.NodeVisible))
 	p.until("the comparison with the focus", `location.pathname === '/compare' && document.querySelector('[data-test=both-card] h2')?.innerText.includes('slur.lift')`)
 	p.until("its verdict", `document.querySelector('[data-test=verdict]')?.innerText.includes('slower')`)

@@ -60,6 +60,7 @@ func TestEveryLens(t *testing.T) {
 			p.do("the whole graph", chromedp.Click(`//button[normalize-space()="whole graph"]`, chromedp.NodeVisible))
 			p.until("the graph", `document.querySelectorAll('[data-test=graph] [role=button]').length > 3`)
 			p.until("what is left out", `document.querySelector('[data-test=graph-left-out]')?.innerText.includes('left out')`)
+			p.fitsAndZooms()
 			p.do("areas", chromedp.Click(`//button[normalize-space()="nested areas"]`, chromedp.NodeVisible))
 			p.until("areas", `document.querySelectorAll('[data-test=areas] [role=button]').length > 3`)
 			p.key("5")
@@ -75,6 +76,32 @@ func TestEveryLens(t *testing.T) {
 			}
 		})
 	}
+}
+
+// fitsAndZooms: the call graph is all in view when it opens, is zoomed by the keyboard and
+// by the wheel, moved by hand, and fits its room again.
+func (p *page) fitsAndZooms() {
+	p.t.Helper()
+	const (
+		all  = `(box => [...document.querySelectorAll('[data-test=graph] [role=button]')].every(e => (r => r.left >= box.left - 1 && r.right <= box.right + 1 && r.top >= box.top - 1 && r.bottom <= box.bottom + 1)(e.getBoundingClientRect())))(document.querySelector('[data-test=graph]').getBoundingClientRect())`
+		view = `document.querySelector('[data-test=graph]').getAttribute('viewBox')`
+		size = `document.querySelector('[data-test=graph] [role=button] rect').getBoundingClientRect().width`
+	)
+	p.until("all of the graph", all)
+	p.looked("graph")
+	fitted, before := value[string](p, view), value[float64](p, size)
+	p.key("+")
+	p.key("+")
+	p.until("a closer look", fmt.Sprintf("%s > 1.5 * %v", size, before))
+	closer := value[string](p, view)
+	value[any](p, `(e => { const at = (x, y, type, buttons) => e.dispatchEvent(new PointerEvent(type, { clientX: x, clientY: y, pointerId: 1, button: 0, buttons, bubbles: true })); const r = e.getBoundingClientRect(); e.setPointerCapture = () => {}; at(r.left + 90, r.top + 90, 'pointerdown', 1); at(r.left + 120, r.top + 130, 'pointermove', 1); at(r.left + 120, r.top + 130, 'pointerup', 0) })(document.querySelector('[data-test=graph]').parentElement)`)
+	p.until("another part", fmt.Sprintf("%s !== %q", view, closer))
+	p.key("z")
+	p.until("all of it again", fmt.Sprintf("%s === %q", view, fitted))
+	value[any](p, `(e => { const r = e.getBoundingClientRect(); e.dispatchEvent(new WheelEvent('wheel', { deltaY: -300, clientX: r.left + 9, clientY: r.top + 9, bubbles: true, cancelable: true })) })(document.querySelector('[data-test=graph]'))`)
+	p.until("a closer look by the wheel", fmt.Sprintf("%s > 1.5 * %v", size, before))
+	p.click("[data-test=fit]")
+	p.until("all of it again", fmt.Sprintf("%s === %q", view, fitted))
 }
 
 // TestScopeIsTyped: the expression is completed, wrong characters are pointed at

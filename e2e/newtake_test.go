@@ -186,6 +186,23 @@ func TestTwoCommandsInTurns(t *testing.T) {
 	p.visit("/takes?series=" + value[string](p, fmt.Sprintf(`fetch('/api/v1/takes/%s').then(r => r.json()).then(d => d.settings.series)`, keys[0])))
 	p.do("comparing the sides of the row", chromedp.Click(`//a[normalize-space()="compare its sides"]`, chromedp.NodeVisible))
 	p.until("the comparison again", `location.pathname === '/compare' && document.querySelector('[data-test=verdict]')`)
+
+	// The same until it is decided: three times the work is soon seen.
+	p.visit("/new")
+	p.until("the baseline from before", `document.querySelector('input[aria-label=Baseline]')?.value.startsWith('sh -c')`)
+	p.do("when it ends", chromedp.Click(`//button[starts-with(@aria-label, "When the row ends")]`, chromedp.NodeVisible))
+	p.do("once it is decided", chromedp.Click(`//li[normalize-space()="when the difference is decided"]`, chromedp.NodeVisible))
+	p.write("Within percent", "10")
+	p.says("pairs at most")
+	p.looked("until")
+	p.click("[data-test=start]")
+	p.says("take 1 of at most 40, of the baseline")
+	p.within(2*time.Minute, "the comparison of what was decided", `location.pathname === '/compare' && document.querySelector('[data-test=verdict]')`)
+	p.says("decided, slower")
+	decided := strings.Split(value[string](p, `(q => q.get('baseline') + ',' + q.get('candidate'))(new URLSearchParams(location.search))`), ",")
+	if keys = append(keys, decided...); len(decided)%2 != 0 || len(decided) < 6 || len(decided) > 20 {
+		t.Errorf("%d takes were made until it was decided", len(decided))
+	}
 }
 
 // write puts a text into the field of a name in place of what is there.

@@ -35,7 +35,7 @@ func TestATotalThatIsPartial(t *testing.T) {
 		DurationNS: 2e9, CPUNS: 1e9, Samples: 40, EndedBy: "exit", OwnNS: 2e8,
 		Counted: []profile.Counting{{Measure: "faults", Events: 4000, Singly: 40, Lost: 75037}},
 	}
-	facts.Warn("partial", "The total of faults is partial: 75037 of 79037 events (94.9 %) came faster than they could be written down.", "Collect as root, so that the kernel adds them up and loses none.")
+	facts.Warn("partial", "The total of faults is partial: 75037 of 79037 events (94.9 %) came faster than they could be recorded.", "Collect as root, so that the kernel adds them up and loses none.")
 	for _, err := range []error{w.Append(b.Profile()), w.Facts(facts), w.Close()} {
 		if err != nil {
 			t.Fatal(err)

@@ -22,7 +22,7 @@ func TestShots(t *testing.T) {
 		{"hot", "/takes/" + new + "?lens=hot&scope=not+idle&focus=" + focus, "Self share"},
 		{"paths", "/takes/" + new + "?lens=paths&fold=runtime&focus=" + focus, "spreads out here"},
 		{"neighbours", "/takes/" + new + "?lens=neighbours&focus=" + url.QueryEscape("entelon/demo/engraved/page.Draw"), "goes on to"},
-		{"lines", "/takes/" + new + "?lens=lines&focus=" + url.QueryEscape("entelon/demo/engraved/slur.clearance"), "lines cost something"},
+		{"lines", "/takes/" + new + "?lens=lines&focus=" + url.QueryEscape("entelon/demo/engraved/slur.clearance"), "lines with a cost"},
 		{"scope", "/takes/" + new + "?fold=foreign&scope=" + url.QueryEscape(`time from 2 s to 6 s and span is route, draw and label part is "Voice 2" and function is main.Engrave`) + "&focus=" + focus, "passing through"},
 		{"inkraster", "/takes/" + inked + "?focus=ink%3A%3Amixed", "Inlined into"},
 		{"partbook", "/takes/" + takeOf(t, "1.5.0") + "?fold=runtime&focus=strain", "Callers"},

@@ -87,7 +87,7 @@ func TestSearchShowsWhatMatchesCover(t *testing.T) {
 		t.Errorf("the address has the search %q", q)
 	}
 	p.visit("/takes/" + takeOf(t, "3.5.0") + "?search=nobodyhasthis")
-	p.says("no frame has it")
+	p.says("no frame matches")
 }
 
 func TestKeyboardWalksTheFlame(t *testing.T) {

@@ -82,7 +82,7 @@ type paced struct {
 }
 
 // errSlow is a body that comes too slowly.
-var errSlow = fmt.Errorf("it comes at less than %d bytes a second", leastASecond)
+var errSlow = fmt.Errorf("it arrives at less than %d bytes a second", leastASecond)
 
 func (p *paced) Read(b []byte) (int, error) {
 	if err := p.control.SetReadDeadline(time.Now().Add(silentFor)); err != nil {

@@ -216,11 +216,22 @@ func (s collectorRoutes) deliver(ctx context.Context, j *store.Job, e store.Ende
 		}
 	}
 	again := j.State == store.JobRunning && e.TakeKey != "" && !e.Early // one that was stopped ends the row
+	if again && j.Settings.Until != "" {
+		state, err := s.rowGoesOn(ctx, j, e.TakeKey)
+		if err != nil {
+			e.Failed, state.Over = err.Error(), true
+		}
+		if e.Row, err = json.Marshal(state); err != nil {
+			return nil, err
+		}
+		again = again && !state.Over
+	}
+	set := j.Settings // what looks like a secret is masked in the row from now on
 	j, err := s.store.EndJob(ctx, j.ID, e)
 	if err != nil || !again || !j.Fresh || j.Settings.Turn == 0 || j.Settings.Turn >= j.Settings.Turns {
 		return j, err
 	}
-	next := &store.Job{Kind: "take", Collector: j.Doer, Settings: j.Settings, Who: j.Who, AgainOf: j.AgainOf}
+	next := &store.Job{Kind: "take", Collector: j.Doer, Settings: set, Who: j.Who, AgainOf: j.AgainOf, Task: e.Row}
 	nextTurn(&next.Settings)
 	return j, s.store.AddJob(ctx, next)
 }

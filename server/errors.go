@@ -33,7 +33,7 @@ func (s *Server) fail(c *gin.Context, err error) {
 	case errors.Is(err, errSlow):
 		status, body.Remedy = http.StatusRequestTimeout, "send it over a faster connection"
 	case errors.As(err, &tooMuch):
-		status, body.Error, body.Remedy = http.StatusRequestEntityTooLarge, fmt.Sprintf("more was sent than the %s that are taken here", measure.Amount(tooMuch.Limit, "bytes")), "send less at once"
+		status, body.Error, body.Remedy = http.StatusRequestEntityTooLarge, fmt.Sprintf("more was sent than the %s that are taken here", measure.Amount(tooMuch.Limit, "bytes")), "send less at a time"
 		if tooMuch.Limit == s.o.MaxUpload {
 			body.Error = fmt.Sprintf("the upload is larger than the %s that this server takes", measure.Amount(tooMuch.Limit, "bytes"))
 			body.Remedy = "collect for a shorter time or at a lower rate, or raise --max-upload"
@@ -74,7 +74,7 @@ func (s *Server) fail(c *gin.Context, err error) {
 	case errors.As(err, new(tooMany)):
 		status, body.Remedy = http.StatusTooManyRequests, "wait for one to end, or stop one"
 	case errors.As(err, new(unavailable)):
-		status, body.Remedy = http.StatusServiceUnavailable, "see the Machines page for which collectors are there"
+		status, body.Remedy = http.StatusServiceUnavailable, "the Machines page lists the collectors"
 	case errors.Is(err, store.ErrNameTaken):
 		status, body.Remedy = http.StatusConflict, "choose another name"
 	case errors.Is(err, store.ErrLastOwner):
@@ -102,11 +102,11 @@ func whereToLook(err error) string {
 	case "take", "program":
 		return "it may have been removed; look it up in the list of " + gone.What + "s"
 	case "job":
-		return "it may have been tidied up; the list of takes has what came of it"
+		return "it may have been cleaned up; its take is in the list of takes"
 	case "collector":
-		return "see the Machines page for which there are"
+		return "the Machines page lists them"
 	case "link":
-		return "ask for a new one; each is good once, and for a while"
+		return "ask for a new one; each works once, and only for a while"
 	}
 	return "it may have been removed meanwhile"
 }

@@ -15,9 +15,9 @@ func TestWhatThereIsNot(t *testing.T) {
 		{"PATCH", "/takes/none", `{"note": "x"}`, "take", "list of takes"},
 		{"DELETE", "/takes/none", "", "take", "list of takes"},
 		{"GET", "/programs/none/ledger", "", "program", "list of programs"},
-		{"GET", "/jobs/none", "", "job", "what came of it"},
-		{"POST", "/jobs/none/stop", "", "job", "what came of it"},
-		{"GET", "/takes/job-none/hot", "", "job", "what came of it"},
+		{"GET", "/jobs/none", "", "job", "its take is in the list"},
+		{"POST", "/jobs/none/stop", "", "job", "its take is in the list"},
+		{"GET", "/takes/job-none/hot", "", "job", "its take is in the list"},
 		{"DELETE", "/notes/4711", "", "note", "removed"},
 	} {
 		got := decode[api.ErrorBody](t, ask(t, x.method, x.path, strings.NewReader(x.body), 404))

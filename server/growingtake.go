@@ -34,7 +34,7 @@ func (s *Server) openGrowing(c *gin.Context, id string) (*opened, *store.Take, e
 		return s.open(c, j.TakeKey)
 	}
 	if j.Size == 0 {
-		return nil, nil, unavailable{errors.New("nothing has come of it yet")}
+		return nil, nil, unavailable{errors.New("nothing has arrived yet")}
 	}
 	prefix := keyGrowing + id + " "
 	key := fmt.Sprintf("%s%d", prefix, j.Size)

@@ -36,6 +36,9 @@ func (s jobRoutes) jobOut(j *store.Job) api.JobOut {
 		ID: j.ID, State: j.State, Collector: j.Collector, Settings: shown(j.Settings), Who: j.Who, CreatedAt: j.CreatedAt.UTC().Format(time.RFC3339),
 		ElapsedNS: j.ElapsedNS, Samples: j.Samples, Lost: j.Lost, Size: j.Size, Take: j.TakeKey, Error: j.Error, Remedy: j.Remedy, AgainOf: j.AgainOf, Broken: j.Broken, Digest: j.Digest,
 	}
+	if state, err := rowStateOf(j); err == nil {
+		out.Said, out.RowOver = state.Said, state.Over
+	}
 	running := j.State == store.JobRunning || j.State == store.JobStopping
 	out.Silent = running && j.HeardAt != nil && time.Since(*j.HeardAt) > silentAfter && time.Since(s.began) > silentAfter
 	return out
@@ -76,7 +79,7 @@ func (s jobRoutes) addJob(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	if err := inRow(&set, in.Against, in.Repeat); err != nil {
+	if err := inRow(&set, in.Against, in.Repeat, in.Until); err != nil {
 		s.fail(c, badRequest{err})
 		return
 	}
@@ -168,9 +171,9 @@ func (s jobRoutes) collectorFor(ctx context.Context, name string) (string, error
 		return here[0], nil
 	}
 	if len(here) == 0 {
-		return "", unavailable{errors.New("no collector is there")}
+		return "", unavailable{errors.New("no collector is connected")}
 	}
-	return "", badRequest{fmt.Errorf("the collector %q is not there; choose from %s", name, strings.Join(here, ", "))}
+	return "", badRequest{fmt.Errorf("the collector %q is not connected; choose from %s", name, strings.Join(here, ", "))}
 }
 
 // stopJob asks a collector to end a take. Of one that is silent, what has come is
@@ -178,7 +181,7 @@ func (s jobRoutes) collectorFor(ctx context.Context, name string) (string, error
 func (s jobRoutes) stopJob(c *gin.Context) {
 	j, err := s.store.StopJob(c.Request.Context(), c.Param("id"))
 	if err == nil && s.jobOut(j).Silent {
-		j, err = collectorRoutes(s).deliver(c.Request.Context(), j, store.Ended{Failed: "its collector was silent when it was stopped", Remedy: "what it has still to send is added when it is back", Early: true})
+		j, err = collectorRoutes(s).deliver(c.Request.Context(), j, store.Ended{Failed: "its collector was silent when it was stopped", Remedy: "whatever it still has to send is added when it is back", Early: true})
 	}
 	if err == nil {
 		err = signInRoutes(s).note(c, "stop", map[string]string{"program": j.Settings.Program, "job": j.ID})

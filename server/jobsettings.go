@@ -36,7 +36,9 @@ func (s jobRoutes) ordered(ctx context.Context, again string, given *profile.Set
 	} else if err != nil {
 		return set, "", err
 	}
-	set = j.Settings
+	if set = j.Settings; set.Masked > 0 {
+		return set, "", conflict{fmt.Errorf("%d of its arguments and variables looked like secrets and were not kept", set.Masked), "make it anew on New take, and give them there"}
+	}
 	if collector == "" {
 		collector = j.Doer
 	}
@@ -100,10 +102,10 @@ func checkSettings(set *profile.Settings) error {
 		}
 	}
 	bytes := 0
-	for _, list := range [][]string{set.Command, set.Against, set.Env, {set.Dir, set.User, set.Group, set.Program, set.Build, set.Note, set.Keep, set.WorkFrom}} {
+	for _, list := range [][]string{set.Command, set.Against, set.Env, {set.Dir, set.User, set.Group, set.Program, set.Build, set.Note, set.Keep, set.WorkFrom, set.Until}} {
 		for _, text := range list {
 			if strings.ContainsRune(text, 0) || !utf8.ValidString(text) {
-				return errors.New("a text with a zero character cannot be handed on")
+				return errors.New("a text with a zero character cannot be passed on")
 			}
 			bytes += len(text)
 		}

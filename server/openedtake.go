@@ -162,8 +162,25 @@ func (s *Server) open(c *gin.Context, key string) (*opened, *store.Take, error) 
 
 // load reads a take's file from the store, or finds it in memory.
 func (s *Server) load(c *gin.Context, row *store.Take, get getter) (*opened, error) {
-	return s.openKept(c, get, keyTake+row.Digest, s.expected(row), func(ctx context.Context) (*profile.Take, error) {
-		return take.Read(bufio.NewReaderSize(whileWanted{ctx, s.store.File(ctx, row)}, piecewise), "take "+row.Key, take.Options{Limits: s.limits()})
+	x, err := s.openTake(c.Request.Context(), row, get)
+	if err != nil {
+		return nil, err
+	}
+	holding(c).add(x)
+	return x.Value().(*opened), nil
+}
+
+// openTake reads a take's file from the store, or finds it in memory; it is to be released.
+func (s *Server) openTake(ctx context.Context, row *store.Take, get getter) (*keep.Item, error) {
+	return s.openItem(ctx, get, keyTake+row.Digest, s.expected(row), func(ctx context.Context) (*opened, error) {
+		t, err := take.Read(bufio.NewReaderSize(whileWanted{ctx, s.store.File(ctx, row)}, piecewise), "take "+row.Key, take.Options{Limits: s.limits()})
+		if err == nil {
+			err = ctx.Err()
+		}
+		if err != nil {
+			return nil, err
+		}
+		return newOpened(t), nil
 	})
 }
 
@@ -180,23 +197,19 @@ func (s *Server) opened(row *store.Take, t *profile.Take, tr *calltree.Tree) {
 // getter is a way to get something that is kept: to be read, or in passing.
 type getter func(ctx context.Context, key string, expect int64, make keep.Make) (*keep.Item, error)
 
-// openKept returns what is kept of a take, or has it read and held.
-func (s *Server) openKept(c *gin.Context, get getter, key string, expect int64, read func(context.Context) (*profile.Take, error)) (*opened, error) {
-	return s.openAs(c, get, key, expect, func(ctx context.Context) (*opened, error) {
-		t, err := read(ctx)
-		if err == nil {
-			err = ctx.Err()
-		}
-		if err != nil {
-			return nil, err
-		}
-		return newOpened(t), nil
-	})
-}
-
 // openAs returns what is kept under a key, or has it opened and held.
 func (s *Server) openAs(c *gin.Context, get getter, key string, expect int64, open func(context.Context) (*opened, error)) (*opened, error) {
-	x, err := get(c.Request.Context(), key, expect, func(ctx context.Context, self *keep.Item) (any, int64, error) {
+	x, err := s.openItem(c.Request.Context(), get, key, expect, open)
+	if err != nil {
+		return nil, err
+	}
+	holding(c).add(x)
+	return x.Value().(*opened), nil
+}
+
+// openItem returns what is kept under a key, or has it opened; it is to be released.
+func (s *Server) openItem(ctx context.Context, get getter, key string, expect int64, open func(context.Context) (*opened, error)) (*keep.Item, error) {
+	return get(ctx, key, expect, func(ctx context.Context, self *keep.Item) (any, int64, error) {
 		o, err := open(ctx)
 		if err != nil {
 			return nil, 0, err
@@ -204,11 +217,6 @@ func (s *Server) openAs(c *gin.Context, get getter, key string, expect int64, op
 		o.item = self
 		return o, size(o.take, o.tree), nil
 	})
-	if err != nil {
-		return nil, err
-	}
-	holding(c).add(x)
-	return x.Value().(*opened), nil
 }
 
 // shaped returns a take in a shape. Its tree is built when it is first asked for,

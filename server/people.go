@@ -83,7 +83,7 @@ func roleFor(name, role string) (people.Role, error) {
 func idOf(c *gin.Context) (int64, error) {
 	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
 	if err != nil {
-		return 0, badRequest{fmt.Errorf("%q is no number", c.Param("id"))}
+		return 0, badRequest{fmt.Errorf("%q is not a number", c.Param("id"))}
 	}
 	return id, nil
 }

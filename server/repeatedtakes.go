@@ -1,12 +1,15 @@
 package server
 
 import (
+	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
 
 	"entelon/core/compare"
 	"entelon/core/profile"
+	"entelon/store"
 )
 
 // mostTurns is how many takes are made in a row at most.
@@ -15,15 +18,29 @@ const mostTurns = 100
 // inRow has a take be the first of a row: of so many of one command, or, where
 // there is another command to hold it against, of so many of each interleaved, so that
 // a drift of the machine meets both alike.
-func inRow(set *profile.Settings, against []string, repeat int) error {
-	set.Series, set.Turn, set.Turns, set.Side, set.Against = "", 0, 0, "", nil
+// Where until says when enough is known, so many are made at most.
+func inRow(set *profile.Settings, against []string, repeat int, until string) error {
+	set.Series, set.Turn, set.Turns, set.Side, set.Against, set.Until = "", 0, 0, "", nil, ""
 	if repeat < 0 || repeat > mostTurns {
 		return fmt.Errorf("at most %d takes are made in a row", mostTurns)
+	}
+	if until != "" {
+		u, err := compare.ParseUntil(until)
+		if err != nil {
+			return err
+		}
+		if err := u.Fit(set, len(against) > 0, repeat); err != nil {
+			return err
+		}
+		repeat, set.Until = u.Most, u.String()
+		if !set.Launched() && set.ForNS == 0 {
+			set.ForNS = int64(untilEach)
+		}
 	}
 	turns := repeat
 	if len(against) > 0 {
 		if len(set.Command) == 0 || len(set.PIDs) > 0 || set.PID != 0 {
-			return errors.New("only a command can be held against another one")
+			return errors.New("only a command can be compared against another one")
 		}
 		set.Side, set.Command, set.Against = profile.Baseline, against, set.Command
 		if turns = 2 * repeat; repeat <= 1 {
@@ -34,6 +51,71 @@ func inRow(set *profile.Settings, against []string, repeat int) error {
 		set.Series, set.Turn, set.Turns = fmt.Sprintf("%x", time.Now().UnixNano()), 1, turns
 	}
 	return nil
+}
+
+// untilEach is how long each take of what runs already lasts in a row that ends when enough is
+// known, where nothing else is said.
+const untilEach = 5 * time.Second
+
+// rowState is how far a row is that ends when enough is known. It goes from job to job.
+type rowState struct {
+	compare.SoFar
+	Began time.Time `json:"began"`
+	Said  string    `json:"said"`
+	Over  bool      `json:"over"` // enough is known, or cannot be
+}
+
+// rowStateOf reads how far a job's row is.
+func rowStateOf(j *store.Job) (state rowState, err error) {
+	if j.Kind == "take" && j.Settings.Until != "" {
+		err = json.Unmarshal(j.Task, &state)
+	}
+	return state, err
+}
+
+// rowGoesOn takes a job's take into what its row has told.
+func (s collectorRoutes) rowGoesOn(ctx context.Context, j *store.Job, key string) (state rowState, err error) {
+	if state, err = rowStateOf(j); err != nil {
+		return state, fmt.Errorf("reading how far the row is: %w", err)
+	}
+	if state.Began.IsZero() {
+		state.Began = j.CreatedAt
+	}
+	u, err := compare.ParseUntil(j.Settings.Until)
+	if err != nil {
+		return state, err
+	}
+	side := 0
+	if u.Most = j.Settings.Turns; j.Settings.Side != "" {
+		u.Most /= 2
+	}
+	if j.Settings.Side == profile.Candidate {
+		side = 1
+	}
+	row, err := s.store.Take(ctx, key)
+	if err != nil {
+		return state, err
+	}
+	kept, err := s.openTake(ctx, row, s.keep.Get)
+	if err != nil {
+		return state, fmt.Errorf("reading the take for how far the row is: %w", err)
+	}
+	defer kept.Release()
+	if err := state.Add(&u, side, kept.Value().(*opened).take); err != nil {
+		return state, err
+	}
+	if j.Settings.Side == profile.Baseline {
+		return state, nil // its candidate follows
+	}
+	said, err := state.Say(&u, time.Since(state.Began))
+	if err != nil {
+		return state, err
+	}
+	if said.Text != "" {
+		state.Said = said.Text
+	}
+	state.Over = said.Done
+	return state, nil
 }
 
 // nextTurn makes the settings of the take that follows in its row.

@@ -13,7 +13,7 @@ import (
 // the one of the other side beside it.
 func TestTurnsAgainstABaseline(t *testing.T) {
 	set := profile.Settings{Command: []string{"new", "--scores", "3"}, Build: "mine", Series: "old row", Turn: 7, Turns: 9, Side: profile.Candidate, Against: []string{"x"}}
-	if err := inRow(&set, []string{"old", "--scores", "3"}, 2); err != nil {
+	if err := inRow(&set, []string{"old", "--scores", "3"}, 2, ""); err != nil {
 		t.Fatal(err)
 	}
 	var got []string
@@ -30,28 +30,28 @@ func TestTurnsAgainstABaseline(t *testing.T) {
 	}
 
 	plain := profile.Settings{Command: []string{"new"}, Against: []string{"x"}, Side: profile.Baseline}
-	if err := inRow(&plain, nil, 3); err != nil || plain.Turns != 3 || plain.Turn != 1 || plain.Side != "" || plain.Against != nil {
+	if err := inRow(&plain, nil, 3, ""); err != nil || plain.Turns != 3 || plain.Turn != 1 || plain.Side != "" || plain.Against != nil {
 		t.Errorf("%v: %+v", err, plain)
 	}
 	nextTurn(&plain)
 	if plain.Turn != 2 || plain.Command[0] != "new" {
 		t.Errorf("the second is %+v", plain)
 	}
-	if err := inRow(&plain, nil, 1); err != nil || plain.Series != "" || plain.Turns != 0 {
+	if err := inRow(&plain, nil, 1, ""); err != nil || plain.Series != "" || plain.Turns != 0 {
 		t.Errorf("a single take is in a row: %+v", plain)
 	}
 	usual := profile.Settings{Command: []string{"new"}}
-	if err := inRow(&usual, []string{"old"}, 0); err != nil || usual.Turns != 2*compare.TakesEach {
+	if err := inRow(&usual, []string{"old"}, 0, ""); err != nil || usual.Turns != 2*compare.TakesEach {
 		t.Errorf("%v, %d turns", err, usual.Turns)
 	}
 	for words, set := range map[string]profile.Settings{
 		"only a command": {PIDs: []int{4711}, Command: []string{"engraved"}}, "against another": {Machine: true},
 	} {
-		if err := inRow(&set, []string{"old"}, 2); err == nil || !strings.Contains(err.Error(), words) {
+		if err := inRow(&set, []string{"old"}, 2, ""); err == nil || !strings.Contains(err.Error(), words) {
 			t.Errorf("%+v: %v", set, err)
 		}
 	}
-	if err := inRow(&usual, nil, mostTurns+1); err == nil {
+	if err := inRow(&usual, nil, mostTurns+1, ""); err == nil {
 		t.Error("more turns than are allowed")
 	}
 }

@@ -31,14 +31,14 @@ func (s *Server) read(c *gin.Context, into any, what string) error {
 		return fmt.Errorf("%s: %w", what, err)
 	}
 	if hasZero(b) {
-		return badRequest{fmt.Errorf("%s: a text with a zero character cannot be kept", what)}
+		return badRequest{fmt.Errorf("%s: a text with a zero character cannot be stored", what)}
 	}
 	d := json.NewDecoder(bytes.NewReader(b))
 	if err := d.Decode(into); err != nil {
 		return badRequest{fmt.Errorf("%s: %w", what, err)}
 	}
 	if _, err := d.Token(); !errors.Is(err, io.EOF) {
-		return badRequest{fmt.Errorf("%s: more follows after its end", what)}
+		return badRequest{fmt.Errorf("%s: there is more after its end", what)}
 	}
 	return nil
 }

@@ -75,7 +75,7 @@ func (s *Server) recover(c *gin.Context) {
 	defer func() {
 		if p := recover(); p != nil {
 			s.o.Log.Error("a request failed", "id", c.GetString(requestKey), "path", c.Request.URL.Path, "panic", fmt.Sprint(p), "stack", string(debug.Stack()))
-			c.AbortWithStatusJSON(http.StatusInternalServerError, api.ErrorBody{Error: "the server met a fault and wrote it into its log"})
+			c.AbortWithStatusJSON(http.StatusInternalServerError, api.ErrorBody{Error: "the server hit a fault, which is in its log"})
 		}
 	}()
 	c.Next()

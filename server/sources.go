@@ -131,7 +131,7 @@ func (s sourceRoutes) setSourceRules(c *gin.Context) {
 	s.sourceRules(c)
 }
 
-var errLarge = fmt.Errorf("its source is larger than %d MB, or no text", largestSource>>20)
+var errLarge = fmt.Errorf("its source is larger than %d MB, or not text", largestSource>>20)
 
 func readSource(root *os.Root, name string) (string, error) {
 	f, err := root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0) // a pipe must not hold us

@@ -51,7 +51,7 @@ type collectorSession struct {
 const collectorSessionLasts = time.Hour
 
 // ErrCollectorKnown means that a collector of this name has a key already.
-var ErrCollectorKnown = errors.New("a collector of this name is enrolled already")
+var ErrCollectorKnown = errors.New("a collector of this name is already enrolled")
 
 // AddCollectorLink makes a link by which one collector can enrol, once, under
 // a name.

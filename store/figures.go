@@ -129,7 +129,7 @@ func (f *figures) keep(ctx context.Context, tx *gorm.DB, row *Take) error {
 		QueryContext(context.Context, string, ...any) (*sql.Rows, error)
 	})
 	if !ok {
-		return fmt.Errorf("the figures cannot be written with %T", tx.Statement.ConnPool)
+		return fmt.Errorf("the figures cannot be encoded with %T", tx.Statement.ConnPool)
 	}
 	names, modules := make([]string, len(f.of)), make([]string, len(f.of))
 	at := make(map[named]int, len(f.of))

@@ -12,6 +12,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"entelon/core/profile"
+	"entelon/core/workload"
 )
 
 // jobRecords are the records of what collectors are asked for, and takes that grow.
@@ -37,7 +38,7 @@ type Job struct {
 	TakeKey   string
 	Error     string
 	Remedy    string
-	Task      json.RawMessage `gorm:"type:jsonb"` // what a question is about
+	Task      json.RawMessage `gorm:"type:jsonb"` // what a question is about; of a take, how far its row is
 	Result    json.RawMessage `gorm:"type:jsonb"` // the answer to a question
 	AgainOf   string          // the take whose settings these are, "" for none
 	// ClosedEarly: it was ended because nothing was heard of its collector. Its
@@ -220,11 +221,13 @@ type Ended struct {
 	Result  json.RawMessage
 	Failed  string // why it failed, or why its take is not whole
 	Remedy  string
+	Row     json.RawMessage // how far the row of takes is that it belongs to; nil for none
 	// Early: nothing was heard of its collector. Its pieces are kept.
 	Early bool
 }
 
-// EndJob ends a job. A job with a take has not failed. One that has ended stays
+// EndJob ends a job, and masks what looks like a secret in its settings. A job with a take has
+// not failed. One that has ended stays
 // as it is, so that a take is delivered once.
 func (s jobRecords) EndJob(ctx context.Context, id string, e Ended) (*Job, error) {
 	state := JobDone
@@ -234,16 +237,21 @@ func (s jobRecords) EndJob(ctx context.Context, id string, e Ended) (*Job, error
 	if len(e.Result) == 0 {
 		e.Result = json.RawMessage("null")
 	}
+	var row *string
+	if e.Row != nil {
+		text := string(withoutZeros(e.Row))
+		row = &text
+	}
 	fresh := false
 	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		done := tx.Exec("UPDATE jobs SET state = ?, take_key = ?, digest = ?, result = ?, error = ?, remedy = ?, closed_early = ?, ended_at = now() WHERE id = ? AND state NOT IN ('done', 'failed')",
-			state, e.TakeKey, e.Digest, string(withoutZeros(e.Result)), plain(e.Failed), plain(e.Remedy), e.Early, id)
+		done := tx.Exec("UPDATE jobs SET state = ?, take_key = ?, digest = ?, result = ?, task = COALESCE(?::jsonb, task), error = ?, remedy = ?, closed_early = ?, ended_at = now() WHERE id = ? AND state NOT IN ('done', 'failed')",
+			state, e.TakeKey, e.Digest, string(withoutZeros(e.Result)), row, plain(e.Failed), plain(e.Remedy), e.Early, id)
 		if done.Error != nil {
 			return done.Error
 		}
 		fresh = done.RowsAffected > 0
-		if e.Early {
-			return nil
+		if err := withoutSecrets(tx, id); err != nil || e.Early {
+			return err
 		}
 		return tx.Where("job_id = ?", id).Delete(&jobBlob{}).Error
 	})
@@ -256,6 +264,19 @@ func (s jobRecords) EndJob(ctx context.Context, id string, e Ended) (*Job, error
 	}
 	j.Fresh = fresh
 	return j, nil
+}
+
+// withoutSecrets masks what looks like a secret in a job's settings: its collector has them.
+func withoutSecrets(tx *gorm.DB, id string) error {
+	var j Job
+	if err := tx.First(&j, "id = ?", id).Error; err != nil {
+		return err
+	}
+	before := j.Settings.Masked
+	if workload.MaskSettings(&j.Settings); j.Settings.Masked == before {
+		return nil
+	}
+	return tx.Model(&j).Select("settings").Updates(&j).Error
 }
 
 // Silent returns running jobs of which nothing was heard for a time: takes for

@@ -357,7 +357,7 @@ CREATE INDEX ON workload_changes (program_id, id);
 }
 
 // ErrNewer means that a later Entelon has changed the database.
-var ErrNewer = errors.New("this database was brought to a newer form by a later Entelon; serve it with that one")
+var ErrNewer = errors.New("this database was migrated by a later version of Entelon; serve it with that version")
 
 // migrationLock keeps two servers from bringing one database up to date at once.
 const migrationLock = 7420_0001

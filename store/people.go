@@ -70,7 +70,7 @@ type Event struct {
 
 // Errors about people.
 var (
-	ErrNameTaken = errors.New("somebody has this name already")
+	ErrNameTaken = errors.New("this name is taken")
 	ErrLastOwner = errors.New("nobody would be left who may manage people")
 )
 

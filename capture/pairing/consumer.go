@@ -105,7 +105,7 @@ func (c *Consumer) Consume(src raw.Source, sink Sink, began time.Time, look func
 		}
 	}
 	if n := src.Dropped(); n > 0 {
-		c.facts.Warn("dropped", fmt.Sprintf("%d MB of samples came faster than they could be named and were dropped.", n>>20), "Collect at a lower rate.")
+		c.facts.Warn("dropped", fmt.Sprintf("%d MB of samples came faster than they could be named, and were dropped.", n>>20), "Collect at a lower rate.")
 	}
 	return errors.Join(c.bad, src.Err())
 }
@@ -173,7 +173,7 @@ func (c *Consumer) Visit(r *raw.Record) {
 // sampled takes one sample for what it stands for.
 func (c *Consumer) sampled(r *raw.Record) error {
 	if r.Event < 0 || r.Event >= len(c.events) {
-		return errors.New("a sample of an event that there is not")
+		return errors.New("a sample of an unknown event")
 	}
 	e := c.events[r.Event]
 	if e.Tallied {

@@ -192,22 +192,22 @@ func javaMap(pid uint32) ([]byte, error) {
 	}
 	c, err := net.DialTimeout("unix", socket, time.Second)
 	if err != nil {
-		return nil, fmt.Errorf("asking the Java machine: %w", err)
+		return nil, fmt.Errorf("asking the Java virtual machine: %w", err)
 	}
 	defer c.Close()
 	if err := c.SetDeadline(time.Now().Add(10 * time.Second)); err != nil {
-		return nil, fmt.Errorf("asking the Java machine: %w", err)
+		return nil, fmt.Errorf("asking the Java virtual machine: %w", err)
 	}
 	if _, err := c.Write([]byte("1\x00jcmd\x00Compiler.perfmap\x00\x00\x00")); err != nil {
-		return nil, fmt.Errorf("asking the Java machine: %w", err)
+		return nil, fmt.Errorf("asking the Java virtual machine: %w", err)
 	}
 	answer, err := io.ReadAll(io.LimitReader(c, 64<<10))
 	if err != nil {
-		return nil, fmt.Errorf("asking the Java machine: %w", err)
+		return nil, fmt.Errorf("asking the Java virtual machine: %w", err)
 	}
 	code, text, _ := strings.Cut(string(answer), "\n")
 	if code != "0" {
-		return nil, fmt.Errorf("the Java machine does not make a map of its methods, as those from 17 on do: %s", strings.TrimSpace(strings.ReplaceAll(text, "\n", " ")))
+		return nil, fmt.Errorf("this Java virtual machine writes no map of its methods; version 17 and later do: %s", strings.TrimSpace(strings.ReplaceAll(text, "\n", " ")))
 	}
 	return readMapOnce(pid)
 }

@@ -87,7 +87,7 @@ func (m *madeCode) look() {
 }
 
 // errNoMap is the error for a process that writes no map of its code.
-var errNoMap = errors.New("it writes no map of the code that it makes")
+var errNoMap = errors.New("it writes no map of its generated code")
 
 // openMap opens the map that a process writes: /tmp/perf-PID.map in its own
 // view of the file system and by its own number. A file that others have put

@@ -30,9 +30,6 @@ func NewSource(t *Target) (*Source, error) {
 		return nil, err
 	}
 	x := &Source{target: t, tally: tallyReader{tally: t.Tally, ended: map[uint32]bool{}}, drain: d, pairs: make([]bpf.Pairing, len(t.rings)), reader: rawReader{runTime: perf.RunTime{}}}
-	for i := range x.pairs {
-		x.pairs[i] = bpf.Pairing{}
-	}
 	return x, nil
 }
 
@@ -120,12 +117,8 @@ func (x *Source) forget(now uint64) {
 	if len(x.reader.runTime) > mostRunTimes { // whose ends were lost
 		clear(x.reader.runTime)
 	}
-	for _, p := range x.pairs {
-		for tid, waiting := range p {
-			if waiting[len(waiting)-1].Time+bpf.OtherDelay < now-min(now, uint64(time.Second)) {
-				delete(p, tid)
-			}
-		}
+	for i := range x.pairs {
+		x.pairs[i].Forget(now - min(now, uint64(time.Second)))
 	}
 }
 
@@ -165,7 +158,7 @@ func (x *Source) Close() error { return errors.Join(x.Discard(), x.target.Close(
 // is made of records.
 func Play(events []*Event, ids map[uint64]int, isOther func(id uint64) bool, ring []byte, v raw.Visitor) error {
 	x := &Source{target: &Target{plan: events, byID: ids}, reader: rawReader{runTime: perf.RunTime{}}}
-	pairs := bpf.Pairing{}
+	var pairs bpf.Pairing
 	err := perf.SplitRecords(ring, isOther, func(r perf.Record) {
 		x.hand(r, v.Early)
 		pairs.Visit(r, func(r perf.Record) { x.hand(r, v.Visit) })

@@ -16,7 +16,7 @@ func (f takeFlags) inTurns(ctx context.Context, say func(string)) error {
 	if f.repeat == 1 {
 		f.repeat = compare.TakesEach
 	}
-	var so soFar
+	var r row
 	baseline, candidate := f, f
 	words := strings.Fields(f.against)
 	if len(words) == 1 {
@@ -25,7 +25,7 @@ func (f takeFlags) inTurns(ctx context.Context, say func(string)) error {
 	baseline.settings.Command, baseline.settings.Against, baseline.settings.Build = words, f.settings.Command, f.againstBuild
 	candidate.settings.Against = words
 	if f.until != nil {
-		baseline.made, candidate.made = so.add(f.until, 0), so.add(f.until, 1)
+		baseline.made, candidate.made = r.add(f.until, 0), r.add(f.until, 1)
 	}
 	series := seriesName()
 	named := func(side string, turn int) string {
@@ -46,7 +46,7 @@ func (f takeFlags) inTurns(ctx context.Context, say func(string)) error {
 			}
 		}
 		if f.until != nil {
-			if done, err := so.decided(f.until, turn, say); err != nil {
+			if done, err := r.enough(f.until, say); err != nil {
 				return err
 			} else if done {
 				break

@@ -51,7 +51,7 @@ func TestBadInput(t *testing.T) {
 		"server, no cache":   {[]string{"take", "--debug-server", "http://localhost:1", "--symbol-cache", "off", "--", "true"}, []string{"symbol cache"}},
 		"time":               {[]string{"take", "--for", "soon", "--", "true"}, []string{"soon"}},
 		"environment":        {[]string{"take", "--env", "NOVALUE", "--", "true"}, []string{"NOVALUE"}},
-		"out is no take":     {[]string{"take", "--out", text, "--", "true"}, []string{text, "left as it is"}},
+		"out is no take":     {[]string{"take", "--out", text, "--", "true"}, []string{text, "left alone"}},
 		"out in no folder":   {[]string{"take", "--out", filepath.Join(dir, "a", "b.take"), "--", "true"}, []string{"b.take"}},
 		"no file":            {[]string{"hot", filepath.Join(dir, "none.take")}, []string{"none.take", "no such file"}},
 		"empty file":         {[]string{"hot", put("empty.take", nil)}, []string{"empty.take", "empty"}},

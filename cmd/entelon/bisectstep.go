@@ -253,7 +253,7 @@ func (b *bisection) verdict(rev revision, turn int) (bisect.Answer, string, erro
 	outcome, findings := compare.Judge(r, compare.Rules{Limits: []compare.Limit{{Pattern: b.function, Rise: limit}}})
 	answer := map[compare.Outcome]bisect.Answer{compare.Pass: bisect.Good, compare.Fail: bisect.Bad, compare.Unknown: bisect.Untold}[outcome]
 	if findings[0].Nothing != "" {
-		return "", "", fmt.Errorf("--function %s: no function is like that in %s, nor in the good revision", b.function, rev.short())
+		return "", "", fmt.Errorf("--function %s: it matches no function in %s, nor in the good revision", b.function, rev.short())
 	}
 	if e := findings[0].Estimate; b.state.Rise == 0 && e.Baseline > 0 && answer == bisect.Bad { // the bad revision is asked about first
 		// What it is slower by at least is the measure for all that follow: a few

@@ -288,7 +288,7 @@ func TestJobsThatCannotBe(t *testing.T) {
 	t.Parallel()
 	mustSample(t)
 	d := newDesk(t)
-	if status, body := d.ask("POST", "/jobs", api.JobIn{Settings: &busy}, nil); status != http.StatusServiceUnavailable || !strings.Contains(body, "no collector is there") {
+	if status, body := d.ask("POST", "/jobs", api.JobIn{Settings: &busy}, nil); status != http.StatusServiceUnavailable || !strings.Contains(body, "no collector is connected") {
 		t.Errorf("%d: %s", status, body)
 	}
 	d.collect()

@@ -66,7 +66,7 @@ much slower; what it cost is measured and said. Counting needs the rights of roo
 			case len(o.Functions) == 0:
 				return errors.New("nothing to count; name a function with --function NAME")
 			case len(args) == 0 && len(set.PIDs) == 0:
-				return errors.New("nowhere to count; give a command after --, or --pid PID")
+				return errors.New("nothing to count in; give a command after --, or --pid PID")
 			case len(args) > 0 && len(set.PIDs) > 0:
 				return errors.New("give either a command or --pid, not both")
 			case o.Calls < 0:
@@ -76,7 +76,7 @@ much slower; what it cost is measured and said. Counting needs the rights of roo
 			}
 			for _, pid := range set.PIDs {
 				if pid <= 0 {
-					return fmt.Errorf("%d is not the number of a process", pid)
+					return fmt.Errorf("%d is not a process ID", pid)
 				}
 			}
 			finder, err := symbols.Finder()

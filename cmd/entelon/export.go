@@ -52,7 +52,7 @@ The ending of OUT says which, or --as.`,
 			if format.Whole {
 				for _, name := range []string{"scope", "measure", "fold", "group", "merge", "through", "focus", "width"} {
 					if cmd.Flags().Changed(name) {
-						return fmt.Errorf("--%s: a %s is written whole; leave this out", name, format.Name)
+						return fmt.Errorf("--%s: a %s is always written whole; leave this flag out", name, format.Name)
 					}
 				}
 			}

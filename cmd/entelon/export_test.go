@@ -22,7 +22,7 @@ func TestStacksBecomeATake(t *testing.T) {
 	}
 	for _, flags := range [][]string{{"--scope", "function is search"}, {"--fold", "runtime"}, {"--width", "900"}} {
 		r := entelon(t, append([]string{"export", stacks, "--out", take}, flags...)...)
-		if _, err := os.Stat(take); r.code == 0 || err == nil || !strings.Contains(r.stderr, flags[0]+": a take is written whole") {
+		if _, err := os.Stat(take); r.code == 0 || err == nil || !strings.Contains(r.stderr, flags[0]+": a take is always written whole") {
 			t.Errorf("%v: code %d, %q", flags, r.code, r.stderr)
 		}
 	}

@@ -36,7 +36,7 @@ func TestMistakesAreSaidPlainly(t *testing.T) {
 		"a take in a picture's name":   {[]string{"take", "--out", filepath.Join(dir, "x.svg"), "--", "true"}, []string{"a take is written", "entelon export"}},
 		"a function that there is not": {[]string{"export", newer, "--through", "nosuch", "--out", filepath.Join(dir, "x.svg")}, []string{"--through nosuch", "no such function"}},
 		"a mark that there is not":     {[]string{"export", newer, "--focus", "nosuch", "--out", filepath.Join(dir, "x.svg")}, []string{"--focus nosuch", "no such function"}},
-		"a thread of the kernel":       {[]string{"take", "--pid", "2", "--for", "1s"}, []string{"a thread of the kernel", "--machine"}},
+		"a kernel thread":       {[]string{"take", "--pid", "2", "--for", "1s"}, []string{"a kernel thread", "--machine"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			r := entelon(t, x.args...)
@@ -77,10 +77,10 @@ func TestNothingIsWrittenOver(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, out := range []string{x, link} {
-		fails(t, entelon(t, "export", x, "--out", out), "would write over", "another name")
+		fails(t, entelon(t, "export", x, "--out", out), "would overwrite", "another name")
 		intact(x)
 	}
-	fails(t, entelon(t, "compare", older, x, "--report", x), "--report", "would write over")
+	fails(t, entelon(t, "compare", older, x, "--report", x), "--report", "would overwrite")
 	intact(x)
 	for _, aside := range []string{y + ".1", y + ".2"} {
 		if r := entelon(t, "export", older, "--out", y, "--as", "take"); r.code != 0 || !strings.Contains(r.stderr, "it is now "+aside) {

@@ -348,7 +348,7 @@ func TestLinkFromTheCommandLine(t *testing.T) {
 		t.Fatal(r.stderr)
 	}
 	enter(t, "http://"+d.address, strings.TrimSpace(r.stdout))
-	fails(t, entelon(t, "person", "link", "nobody", "--data", filepath.Join(d.dir, "database")), "nobody of the name")
+	fails(t, entelon(t, "person", "link", "nobody", "--data", filepath.Join(d.dir, "database")), "there is nobody named")
 	fails(t, entelon(t, "person", "link", "owner", "--data", filepath.Join(d.dir, "elsewhere")), "no such file")
 }
 

@@ -238,6 +238,20 @@ func TestForgedTakes(t *testing.T) {
 	if j := d.until(again.ID, "its end", ended); j.Take == "" || j.AgainOf != first.Take || !slices.Equal(j.Settings.Command, set.Command) {
 		t.Errorf("%+v", j)
 	}
+	// Its row has no secrets once it has ended: what is made again has them given anew.
+	set.Command = append(slices.Clone(busy.Command), "--password", "hunter2hunter2")
+	secret := d.until(d.job(set), "its end", ended)
+	if status, body := d.ask("POST", "/jobs", api.JobIn{Again: secret.Take}, nil); status != http.StatusConflict || !strings.Contains(body, "1 of its arguments and variables looked like secrets and were not kept") {
+		t.Errorf("%d, %s", status, body)
+	}
+	set.KeepSecrets = true
+	if kept := d.until(d.job(set), "its end", ended); kept.Take == "" || !slices.Equal(kept.Settings.Command, set.Command) {
+		t.Errorf("%+v", kept.Settings)
+	} else if status, body := d.ask("POST", "/jobs", api.JobIn{Again: kept.Take}, &again); status != http.StatusAccepted {
+		t.Errorf("%d, %s", status, body)
+	} else if j := d.until(again.ID, "its end", ended); !slices.Equal(j.Settings.Command, set.Command) {
+		t.Errorf("%+v", j.Settings)
+	}
 	// Somebody who has seen the settings may send them along; the machine's owner
 	// still decides.
 	seen := profile.Settings{Command: []string{"touch", mark}, User: "root", RateHz: 99}

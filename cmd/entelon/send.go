@@ -94,13 +94,13 @@ func send(ctx context.Context, base *url.URL, token, file string) (*api.AddedOut
 	if resp.StatusCode >= 300 {
 		var e api.ErrorBody
 		if err := json.Unmarshal(body, &e); err != nil || e.Error == "" {
-			return nil, fmt.Errorf("%s answered %s; is it an Entelon?", base.Host, resp.Status)
+			return nil, fmt.Errorf("%s answered %s; is it an Entelon server?", base.Host, resp.Status)
 		}
 		return nil, errors.New(strings.TrimSuffix(e.Error+"; "+e.Remedy, "; "))
 	}
 	var out api.AddedOut
 	if err := json.Unmarshal(body, &out); err != nil || out.Take.Key == "" {
-		return nil, fmt.Errorf("%s answered with something else than a take; is it an Entelon?", base.Host)
+		return nil, fmt.Errorf("%s answered with something else than a take; is it an Entelon server?", base.Host)
 	}
 	return &out, nil
 }

@@ -119,7 +119,7 @@ func (g *getting) run(ctx context.Context, file string) (err error) {
 }
 
 // errTooLarge says that what was fetched is not there: only what has room is kept.
-var errTooLarge = errors.New("its debug file is larger than the symbol cache may be (--symbol-cache-size)")
+var errTooLarge = errors.New("its debug file is larger than the symbol cache allows (--symbol-cache-size)")
 
 // fetching shows on a terminal how much has come.
 func fetching() (show func(bytes int), hide func()) {

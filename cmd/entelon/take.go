@@ -208,11 +208,11 @@ func (f *takeFlags) check(args []string) error {
 		return errors.New("--dir and --env are for a launched command; a running process has its own")
 	}
 	if format, err := formats.ForFile(f.out); err == nil && format.Name != "take" {
-		return fmt.Errorf("--out %s: a take is written, whose name ends in .take; make a %s of it then, with: entelon export X.take --out %s", f.out, format.Name, f.out)
+		return fmt.Errorf("--out %s: a take is written, so its name must end in .take; make a %s of it then, with: entelon export X.take --out %s", f.out, format.Name, f.out)
 	}
 	for _, pid := range f.settings.PIDs {
 		if pid <= 0 {
-			return fmt.Errorf("%d is not the number of a process", pid)
+			return fmt.Errorf("%d is not a process ID", pid)
 		}
 	}
 	for _, kv := range f.settings.Env {
@@ -243,7 +243,7 @@ func runTake(ctx context.Context, f takeFlags, rateGiven bool, args []string) er
 			return fmt.Errorf("--budget: %w", err)
 		}
 	}
-	if err := f.readUntil(); err != nil {
+	if err := f.readUntil(say); err != nil {
 		return fmt.Errorf("--until: %w", err)
 	}
 	if f.against != "" {
@@ -254,9 +254,9 @@ func runTake(ctx context.Context, f takeFlags, rateGiven bool, args []string) er
 	}
 	f.settings.Series, f.settings.Turns = seriesName(), f.repeat
 	out := f.out
-	var so soFar
+	var r row
 	if f.until != nil {
-		f.made = so.add(f.until, 0)
+		f.made = r.add(f.until, 0)
 	}
 	for turn := 1; turn <= f.repeat; turn++ {
 		f.settings.Turn = turn
@@ -269,7 +269,7 @@ func runTake(ctx context.Context, f takeFlags, rateGiven bool, args []string) er
 			return err
 		}
 		if f.until != nil {
-			if done, err := so.sure(f.until, turn, say); done || err != nil {
+			if done, err := r.enough(f.until, say); done || err != nil {
 				return err
 			}
 		}
@@ -369,7 +369,7 @@ func (f takeFlags) one(ctx context.Context, say func(string)) error {
 		return option.ExitCode(1)
 	}
 	if sink.Aside != "" {
-		say(fmt.Sprintf("%s was there already; it is now %s", sink.Path, sink.Aside))
+		say(fmt.Sprintf("%s already existed; it is now %s", sink.Path, sink.Aside))
 	}
 	if !f.quiet {
 		summary(terminal.PlainWriter{To: os.Stderr}, res.Take, sink.Path)

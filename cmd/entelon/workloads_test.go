@@ -23,18 +23,24 @@ int main(int argc, char **argv) {
 }
 `
 
-// TestTwoFilesOfOneProgram: two builds under two file names that do the same are compared
-// by the run, so that a slower one is a regression by itself; and they are one program.
-func TestTwoFilesOfOneProgram(t *testing.T) {
-	mustSample(t)
-	dir := t.TempDir()
-	for name, letter := range map[string]string{"g100": "110000", "g145": "158000"} {
+// buildTwo builds that program as files in a folder, by what the function costs in each.
+func buildTwo(t *testing.T, dir string, letter map[string]string) {
+	t.Helper()
+	for name, letter := range letter {
 		cmd := exec.Command("cc", "-O2", "-g", "-DLETTER="+letter, "-x", "c", "-o", filepath.Join(dir, name), "-")
 		cmd.Stdin = strings.NewReader(twoBuilds)
 		if out, err := cmd.CombinedOutput(); err != nil {
 			t.Fatalf("%v: %s", err, out)
 		}
 	}
+}
+
+// TestTwoFilesOfOneProgram: two builds under two file names that do the same are compared
+// by the run, so that a slower one is a regression by itself; and they are one program.
+func TestTwoFilesOfOneProgram(t *testing.T) {
+	mustSample(t)
+	dir := t.TempDir()
+	buildTwo(t, dir, map[string]string{"g100": "110000", "g145": "158000"})
 	judge.Fairly(t, func(t *judge.Try) {
 		for n := range 5 {
 			for _, name := range []string{"g100", "g145"} {

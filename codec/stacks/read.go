@@ -44,7 +44,7 @@ func trimRune(b []byte) []byte {
 	return b
 }
 
-var errLine = errors.New("a line has frames joined by semicolons, a blank, and a whole number")
+var errLine = errors.New("a line has frames joined by semicolons, a space, and a whole number")
 
 // split reads a line.
 func split(line string) (frames []string, n int64, err error) {
@@ -125,7 +125,7 @@ func Read(r io.Reader, name string, o codec.Options) (*profile.Take, error) {
 		Facts:    profile.Facts{Executable: name, Samples: int64(p.Samples.Len())},
 		Profile:  p, Whole: true,
 	}
-	t.Facts.Warn("stacks", "This was read from a file of stacks: there are no times, threads or machine in it, and nothing is known of how it was counted.",
-		"For how sure a difference is, compare takes.")
+	t.Facts.Warn("stacks", "This was read from a file of stacks: there are no times, threads or machine in it, and nothing is known about how it was counted.",
+		"To learn how sure a difference is, compare takes.")
 	return t, nil
 }

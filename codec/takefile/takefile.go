@@ -54,7 +54,7 @@ func (s *File) Prepare() error {
 		return nil
 	}
 	if !IsTake(s.Path) {
-		return fmt.Errorf("--out %s exists and is no take; it was left as it is", s.Path)
+		return fmt.Errorf("--out %s exists and is not a take; it was left alone", s.Path)
 	}
 	return nil
 }

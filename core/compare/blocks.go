@@ -31,7 +31,7 @@ import (
 func ConditionsOf(t *profile.Take) []match.Condition {
 	disturbed := ""
 	for _, w := range t.Facts.Warnings {
-		if slices.Contains([]string{"busy", "hot", "held-back"}, w.Code) {
+		if slices.Contains([]string{"busy", "hot", "held-back", "sampled"}, w.Code) {
 			disturbed += w.Code + " "
 		}
 	}

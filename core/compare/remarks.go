@@ -50,6 +50,10 @@ func remarks(r *Result) []Remark {
 		out = append(out, Remark{"order", 0, -1, fmt.Sprintf("The takes of one side were made after those of the other, where a drift of the machine looks like a difference; the intervals are %.1f times as wide for it.", r.Wider),
 			"Interleave both sides, with take --against or a baseline in New take, to see smaller changes."})
 	}
+	if y := r.Yardstick; y != nil && y.Apart != 1 {
+		out = append(out, Remark{"two-groups", 0, -1, fmt.Sprintf("Two groups of functions kept their proportions, one at %.2f times the other; which of them did not change cannot be told, and every interval is wide enough for both.", y.Apart),
+			"Make longer takes, or several, so that both sides do the same mix of work."})
+	}
 	for side, runs := range [][]match.Run{r.a, r.b} {
 		if missing, takes := lost(runs); missing > 0 {
 			out = append(out, Remark{"partial", side, -1, fmt.Sprintf("The totals of the %s are partial: %d events of %d of its %d takes are missing.", sideNames[side], missing, takes, len(runs)),

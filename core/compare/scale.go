@@ -131,7 +131,7 @@ func (x Extent) Divisor(scale Scale) (float64, error) {
 	case x.Level && scale != ByShare && scale != ByRun:
 		return 0, fmt.Errorf("a level does not grow with what it would be divided by")
 	case scale == ByShare && x.Total <= 0:
-		return 0, fmt.Errorf("there is nothing to take a share of: its total is %g", x.Total)
+		return 0, fmt.Errorf("there is nothing to divide by: its total is %g", x.Total)
 	case scale == ByShare:
 		return x.Total, nil
 	case scale == BySecond && x.DurationNS <= 0:
@@ -147,7 +147,7 @@ func (x Extent) Divisor(scale Scale) (float64, error) {
 	case scale == ByWork:
 		return x.Work, nil
 	case scale == ByYardstick:
-		return 0, fmt.Errorf("what stayed the same is known of two sides only")
+		return 0, fmt.Errorf("what stayed the same can only be found between two sides")
 	}
 	return 1, nil
 }

@@ -1,12 +1,15 @@
 package compare
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"sort"
 	"strconv"
 	"strings"
 	"time"
+
+	"entelon/core/profile"
 )
 
 // Until says when enough takes were made.
@@ -64,8 +67,32 @@ func (u Until) String() string {
 // minLooks is how many takes, or pairs, are made before anything is said.
 const minLooks = 3
 
-// MostPairs is how many pairs are made at most where nothing else was said.
-const MostPairs = 20
+// MostSure and MostPairs are how many takes, or pairs of them, are made at most where nothing
+// else was said.
+const (
+	MostSure  = 30
+	MostPairs = 20
+)
+
+// Fit checks that takes with such settings can tell what is wanted, against a baseline or
+// not, and sets how many are made at most: as many as repeat says, or what is usual where that
+// is 0.
+func (u *Until) Fit(set *profile.Settings, against bool, repeat int) error {
+	switch {
+	case u.Decided && !against:
+		return errors.New("a difference is decided against a baseline, and none is given")
+	case !set.Launched() && u.Function == "":
+		return errors.New("the length of a take says nothing about what is already running; name a function, such as 'slur.Route sure 5%'")
+	case repeat > 0 && repeat < minLooks:
+		return fmt.Errorf("nothing can be known from fewer than %d takes", minLooks)
+	}
+	if u.Most = repeat; repeat == 0 {
+		if u.Most = MostSure; against {
+			u.Most = MostPairs
+		}
+	}
+	return nil
+}
 
 // lookLevel is the rate of false alarms that is spent on the look after n of most pairs, so
 // that all looks together have that of a single test, whenever it is stopped: with α the rate

@@ -33,6 +33,10 @@ type Yardstick struct {
 	Share     [2]float64 // of each side's cost
 	Factor    float64    // work of the candidate's takes to that of the baseline's, on average
 	Low, High float64    // 95 %
+	// Apart is by what factor another group of functions that kept their proportions
+	// differs from this one, where both may be what did not change: the factor then lies
+	// between the two. 1 where there is one group.
+	Apart float64
 
 	variance float64 // of the factor's logarithm, beyond what takes show themselves
 	of       [2][]float64
@@ -64,9 +68,11 @@ const (
 	minYardFunctions = 5
 	minYardShare     = 0.1
 	// yardRival is how much another group of functions that agree among themselves may
-	// weigh, and rivalApart how far its factor must be away, for it to be another one.
+	// weigh, and rivalApart how far its factor must be away, for it to be another one. Up
+	// to rivalNear both may come from the mix of requests that a take happened to meet.
 	yardRival  = 0.5
 	rivalApart = 0.05
+	rivalNear  = 0.5
 )
 
 // NoYardstick says why two sides have no yardstick.
@@ -119,7 +125,7 @@ func yardstick(runs [2][]match.Run, align *match.Alignment, exact bool) (*Yardst
 	if err != nil {
 		return nil, err
 	}
-	y := &Yardstick{Share: c.share}
+	y := &Yardstick{Share: c.share, Apart: math.Exp(c.apart)}
 	for _, x := range c.in {
 		y.Functions = append(y.Functions, x.number)
 	}
@@ -140,6 +146,7 @@ type common struct {
 	variance float64 // of that
 	in       []ratio // the functions, the costliest first
 	share    [2]float64
+	apart    float64 // logarithm of the factor between two groups, 0 where there is one
 }
 
 // commonFactor finds the factor by which functions that stayed the same differ from side to
@@ -150,7 +157,7 @@ func commonFactor(sides [2]tally, skip []bool, exact bool) (c common, err error)
 		return c, NoYardstick{fmt.Sprintf("only %d functions have enough samples", len(list))}
 	}
 	c.at = mode(list, nil)
-	if err := rival(list, c.at); err != nil {
+	if err := c.rival(list); err != nil {
 		return c, err
 	}
 	if err := small(list, c.at); err != nil {
@@ -169,7 +176,7 @@ func commonFactor(sides [2]tally, skip []bool, exact bool) (c common, err error)
 			return c, NoYardstick{fmt.Sprintf("the %d functions that kept their proportions have %.0f %% of the cost of the %s", len(c.in), 100*c.share[side], sideNames[side])}
 		}
 	}
-	c.variance = uncertainty(list, c.at)
+	c.variance = uncertainty(list, c.at) + c.apart*c.apart/4
 	return c, nil
 }
 
@@ -244,10 +251,13 @@ func mode(list []ratio, without func(*ratio) bool) float64 {
 	return at
 }
 
-// rival is the error of two groups of functions of like weight, each of which kept its
-// proportions: which of them is the one that did not change cannot be told.
-func rival(list []ratio, at float64) error {
-	own := func(x *ratio) bool { return x.agrees(at) }
+// rival looks for another group of functions of like weight, each of which kept its
+// proportions: which of the two did not change cannot be told. Where they are near each other,
+// as parts of a program are that had more or less to do in the requests of a short take, the
+// factor is between them, and as uncertain as they are apart, for each function and for all
+// together; 95 % of that reaches from either to the other. Where they are not, it is an error.
+func (c *common) rival(list []ratio) error {
+	own := func(x *ratio) bool { return x.agrees(c.at) }
 	if !slices.ContainsFunc(list, func(x ratio) bool { return !own(&x) }) {
 		return nil
 	}
@@ -255,11 +265,18 @@ func rival(list []ratio, at float64) error {
 	var mine, theirs float64
 	for i := range list {
 		x := &list[i]
-		mine += x.weight * math.Max(0, x.kernel(at)-x.kernel(other))
-		theirs += x.weight * math.Max(0, x.kernel(other)-x.kernel(at))
+		mine += x.weight * math.Max(0, x.kernel(c.at)-x.kernel(other))
+		theirs += x.weight * math.Max(0, x.kernel(other)-x.kernel(c.at))
 	}
-	if math.Abs(other-at) > rivalApart && theirs > yardRival*mine {
-		return NoYardstick{fmt.Sprintf("two groups of functions each kept their proportions, one at %.2f times the other, and which of them did not change cannot be told", math.Exp(other-at))}
+	if math.Abs(other-c.at) <= rivalApart || theirs <= yardRival*mine {
+		return nil
+	}
+	if c.apart = other - c.at; math.Abs(c.apart) > rivalNear {
+		return NoYardstick{fmt.Sprintf("two groups of functions each kept their proportions, one at %.2f times the other, and which of them did not change cannot be told", math.Exp(c.apart))}
+	}
+	c.at += c.apart / 2
+	for i := range list {
+		list[i].variance += c.apart * c.apart / 4
 	}
 	return nil
 }

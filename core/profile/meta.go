@@ -180,6 +180,11 @@ func (f *Facts) Warn(code, text, remedy string) {
 	f.Warnings = append(f.Warnings, Warning{code, text, remedy})
 }
 
+// Launched reports whether a command is started to be sampled; what ran already is attached to.
+func (s *Settings) Launched() bool {
+	return len(s.Command) > 0 && len(s.PIDs) == 0 && s.PID == 0 && !s.Machine && s.Group == ""
+}
+
 // EnvNames are the names of the variables that were given, without their values.
 func (s Settings) EnvNames() []string {
 	out := make([]string, len(s.Env))

@@ -311,7 +311,7 @@ var glued = regexp.MustCompile(`^([0-9.]+)(\D*)$`)
 func (c converter) amount(n *amountNode) (value int64, unit string, err error) {
 	m := glued.FindStringSubmatch(n.Number)
 	if m == nil {
-		return 0, "", c.wrong(n.Pos, fmt.Sprintf("%q is no number", n.Number), "")
+		return 0, "", c.wrong(n.Pos, fmt.Sprintf("%q is not a number", n.Number), "")
 	}
 	number, name := m[1], n.Unit
 	if m[2] != "" {

@@ -70,7 +70,7 @@ func checkKernelNames() Check {
 	}
 	for _, line := range strings.Split(string(b[:n]), "\n") {
 		if addr, _, ok := strings.Cut(line, " "); ok && strings.Trim(addr, "0") != "" {
-			return Check{Name: c.Name, State: CheckGood, Text: "The kernel tells where its functions are."}
+			return Check{Name: c.Name, State: CheckGood, Text: "The kernel shows where its functions are."}
 		}
 	}
 	c.State, c.Text = CheckPart, "The kernel hides where its functions are (kernel.kptr_restrict is "+perf.Setting("kptr_restrict")+", kernel.perf_event_paranoid "+perf.Setting("perf_event_paranoid")+")."
@@ -187,7 +187,7 @@ func checkCompilers() Check {
 	case len(omit) == 0:
 		c.Text = "Optimised code of " + strings.Join(keep, " and ") + " keeps frame pointers."
 	default:
-		c.Text = "Optimised code of " + strings.Join(omit, " and ") + " keeps no frame pointers. Stacks are walked by tables, so nothing is missing; only --unwind \"frame pointers\" needs -fno-omit-frame-pointer."
+		c.Text = "Optimised code of " + strings.Join(omit, " and ") + " keeps no frame pointers. Stacks are unwound by tables, so nothing is missing; only --unwind \"frame pointers\" needs -fno-omit-frame-pointer."
 	}
 	return c
 }

@@ -26,7 +26,7 @@ func TestObjectsAreCurrent(t *testing.T) {
 		if len(words) == 0 || words[0] != "//go:generate" {
 			continue
 		}
-		// In a folder of its own: go generate would write over what is looked at.
+		// In a folder of its own: go generate would overwrite what is looked at.
 		args := append([]string{"run", words[3], "-output-dir", out, "-go-package", "bpf"}, words[4:]...)
 		if b, err := exec.Command("go", args...).CombinedOutput(); err != nil {
 			t.Fatalf("%v: %s", err, b)

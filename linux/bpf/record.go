@@ -73,30 +73,70 @@ func DecodeLabel(b []byte) (l GoLabel) {
 	return l
 }
 
-// OtherDelay is the longest time in nanoseconds between a sample and the copy
-// of another stack that belongs to it; both are made by one interrupt.
-const OtherDelay = 1_000_000
+// OtherDelay is the longest time in nanoseconds by which the copy of another stack can be older
+// than the sample that it belongs to where records were lost in between, and HeldUp where none
+// were. Both are made by one interrupt, but a host may take the processor away within it.
+const (
+	OtherDelay = 1_000_000
+	HeldUp     = 20_000_000
+)
 
-// Pairing hands the records of the program on with the sample that they
-// belong to: the next one of the same thread in the same ring. Which of the
-// two has the earlier time depends on the kernel's version.
-type Pairing map[uint32][]perf.Record
+// Pairing hands the records of the program on with the sample that they belong to: the next
+// one of the same thread in the same ring. Which of the two has the earlier time depends on the
+// kernel's version; a record with a later time than a sample that follows it can belong to no
+// other.
+type Pairing struct {
+	waiting map[uint32][]waiting // by thread
+	losses  int                  // how often records were lost
+}
+
+// waiting is a record whose sample has not come yet.
+type waiting struct {
+	perf.Record
+	losses int
+}
+
+// belongs reports whether a record is of a sample, and not of one that was lost.
+func (p *Pairing) belongs(o *waiting, to *perf.Record) bool {
+	within := uint64(HeldUp)
+	if o.losses != p.losses {
+		within = OtherDelay
+	}
+	return o.Time >= to.Time || to.Time-o.Time < within
+}
 
 // Visit hands a record on, a sample with what belongs to it.
-func (p Pairing) Visit(r perf.Record, next func(perf.Record)) {
+func (p *Pairing) Visit(r perf.Record, next func(perf.Record)) {
 	switch r.Kind {
 	case perf.RecordOther:
-		p[r.TID] = append(p[r.TID], r)
+		if p.waiting == nil {
+			p.waiting = map[uint32][]waiting{}
+		}
+		p.waiting[r.TID] = append(p.waiting[r.TID], waiting{r, p.losses})
 		return
+	case perf.RecordLost, perf.RecordLostSamples:
+		p.losses++
 	case perf.RecordSample:
-		if waiting, ok := p[r.TID]; ok {
-			delete(p, r.TID)
-			for _, o := range waiting {
-				if max(o.Time, r.Time)-min(o.Time, r.Time) < OtherDelay { // else its own sample was lost
-					r.Others = append(r.Others, o.Body)
+		if list, ok := p.waiting[r.TID]; ok {
+			delete(p.waiting, r.TID)
+			for i := range list {
+				if p.belongs(&list[i], &r) {
+					r.Others = append(r.Others, list[i].Body)
 				}
 			}
 		}
 	}
 	next(r)
 }
+
+// Forget lets go of what belongs to samples that never came, as of a time.
+func (p *Pairing) Forget(before uint64) {
+	for tid, list := range p.waiting {
+		if list[len(list)-1].Time+HeldUp < before {
+			delete(p.waiting, tid)
+		}
+	}
+}
+
+// Waiting is how many threads have records whose sample has not come yet.
+func (p *Pairing) Waiting() int { return len(p.waiting) }

@@ -11,8 +11,8 @@ import (
 )
 
 // TestOthersGoWithTheirSample: copies of other stacks belong to the next
-// sample of their thread in the ring, whichever time is the earlier one; those
-// of a sample that was lost belong to none.
+// sample of their thread in the ring, whichever time is the earlier one and however long the
+// processor was taken away in between; those of a sample that was lost belong to none.
 func TestOthersGoWithTheirSample(t *testing.T) {
 	var ring []byte
 	ring = append(ring, bpftest.Record(5, 6, 1000, bpf.KindStack, 0x7000, 1, 2)...)
@@ -22,9 +22,14 @@ func TestOthersGoWithTheirSample(t *testing.T) {
 	ring = append(ring, perftest.Sample(5, 6, 2000)...)
 	ring = append(ring, perftest.Sample(5, 7, 1010)...)
 	ring = append(ring, bpftest.Record(5, 6, 3000, bpf.KindStack, 0x7000, 4)...)
+	ring = append(ring, perftest.Record(perf.RecordLost, 0, append(perftest.Words(88, 1), perftest.Words(perftest.Who(5, 6), 3100, 0, 88)...))...)
 	ring = append(ring, perftest.Sample(5, 6, 3000+2*bpf.OtherDelay)...)
+	for i, late := range []struct{ other, sample uint64 }{{9e9, 9e9 - 5e6}, {9e9, 9e9 + 5e6}, {9e9, 9e9 + bpf.HeldUp}} {
+		ring = append(ring, bpftest.Record(5, uint32(10+i), late.other, bpf.KindStack, 0x7000, 4)...)
+		ring = append(ring, perftest.Sample(5, uint32(10+i), late.sample)...)
+	}
 	var got []perf.Record
-	p := bpf.Pairing{}
+	var p bpf.Pairing
 	if err := perf.SplitRecords(ring, bpftest.Is88, func(r perf.Record) { p.Visit(r, func(r perf.Record) { got = append(got, r) }) }); err != nil {
 		t.Fatal(err)
 	}
@@ -32,11 +37,11 @@ func TestOthersGoWithTheirSample(t *testing.T) {
 	for _, r := range got {
 		others = append(others, len(r.Others))
 	}
-	if want := []int{2, 0, 1, 0}; !reflect.DeepEqual(others, want) {
+	if want := []int{2, 0, 1, 0, 0, 1, 1, 0}; !reflect.DeepEqual(others, want) {
 		t.Fatalf("samples have %v copies, want %v", others, want)
 	}
-	if len(p) != 0 {
-		t.Errorf("%d are left", len(p))
+	if n := p.Waiting(); n != 0 {
+		t.Errorf("%d are left", n)
 	}
 }
 

@@ -33,5 +33,5 @@ func signalFrameBytes() (most, usual uint32, err error) {
 			return most, usual, nil
 		}
 	}
-	return 0, 0, errors.New("the kernel does not tell the size of signal frames")
+	return 0, 0, errors.New("the kernel does not publish the size of signal frames")
 }

@@ -54,7 +54,7 @@ func lostCPython(o *symbol.Object) *Interpreter {
 	case hasMain:
 		return &Interpreter{Err: fmt.Errorf("%s is a version before 3.11", o.Path)}
 	case ((Runtime{}).Executable(name) || (Runtime{}).Library(name)) && !o.Mentions("_PyRuntime") && !o.Mentions("Py_BytesMain") && !o.Mentions("Py_Main"):
-		return &Interpreter{Err: fmt.Errorf("%s: its symbols were stripped, so that its state is not found", o.Path)}
+		return &Interpreter{Err: fmt.Errorf("%s: its symbols were stripped, so its state cannot be found", o.Path)}
 	}
 	return nil
 }

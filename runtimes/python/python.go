@@ -183,7 +183,7 @@ func (l *Layout) check() error {
 	}
 	ok = ok && l.Unicode.Length < 64 && l.Unicode.State < 64 && l.Unicode.ASCII < 128 && l.BytesSize < 64 && l.BytesData < 128
 	if !ok {
-		return fmt.Errorf("CPython %s: %w: what it publishes cannot be true", l.Version, ErrVersion)
+		return fmt.Errorf("CPython %s: %w: what it publishes cannot be right", l.Version, ErrVersion)
 	}
 	return nil
 }

@@ -13,6 +13,10 @@ type JobIn struct {
 	// Against is the command of a baseline that is interleaved with the settings'
 	// own: Repeat takes of each.
 	Against []string `json:"against,omitempty"`
+	// Until ends the row when enough is known: "sure 2%", "slur.Route sure 5%", or with a
+	// baseline "decided 3%"; Repeat is then how many takes, or pairs, are made at most,
+	// and 0 is as many as are usual.
+	Until string `json:"until,omitempty"`
 }
 
 // JobOut is a take that is being made, or was.
@@ -34,6 +38,8 @@ type JobOut struct {
 	Silent    bool             `json:"silent"`   // nothing was heard of its collector for a while
 	AgainOf   string           `json:"again_of"` // the take whose settings these are, "" for none
 	Digest    string           `json:"digest"`   // SHA-256 of the file that was kept, hexadecimal
+	Said      string           `json:"said"`     // how far a row is that ends when enough is known, "" while nothing is known
+	RowOver   bool             `json:"row_over"` // no other take of such a row follows
 }
 
 // JobsOut are takes that are being made, or were, the newest first.

@@ -158,7 +158,7 @@ func (p *policy) read(file string) error {
 	for i, a := range c.Accepted {
 		if a.Until != "" {
 			if _, err := time.Parse(time.DateOnly, a.Until); err != nil {
-				return fmt.Errorf("%s: accepted %d: until %q is no day; write it as 2027-01-31", file, i+1, a.Until)
+				return fmt.Errorf("%s: accepted %d: until %qis not a date; write it as 2027-01-31", file, i+1, a.Until)
 			}
 		}
 		if a.Rise != "" {
@@ -287,7 +287,7 @@ func (x *Comparison) get(ctx context.Context, u *url.URL, use func(io.Reader) er
 	if resp.StatusCode >= 300 {
 		var e api.ErrorBody
 		if err := json.NewDecoder(io.LimitReader(resp.Body, 1<<20)).Decode(&e); err != nil || e.Error == "" {
-			return fmt.Errorf("%s answered %s; is it an Entelon?", u.Host, resp.Status)
+			return fmt.Errorf("%s answered %s; is it an Entelon server?", u.Host, resp.Status)
 		}
 		return errors.New(strings.TrimSuffix(e.Error+"; "+e.Remedy, "; "))
 	}

@@ -15,7 +15,7 @@ import (
 func WriteFile(flag, path string, inputs []string, said io.Writer, write func(io.Writer) error) (err error) {
 	for _, in := range inputs {
 		if SameFile(in, path) {
-			return fmt.Errorf("%s %s would write over %s, from which it is made; give another name", flag, path, in)
+			return fmt.Errorf("%s %s would overwrite %s, its own input; give another name", flag, path, in)
 		}
 	}
 	if st, err := os.Stat(path); err == nil && st.IsDir() {
@@ -50,7 +50,7 @@ func WriteFile(flag, path string, inputs []string, said io.Writer, write func(io
 		if err != nil {
 			return fmt.Errorf("%s %s: %w", flag, path, err)
 		}
-		fmt.Fprintf(said, "entelon: %s was there already; it is now %s\n", path, aside)
+		fmt.Fprintf(said, "entelon: %s already existed; it is now %s\n", path, aside)
 	}
 	if err := os.Rename(f.Name(), path); err != nil {
 		return fmt.Errorf("%s %s: %w", flag, path, err)

@@ -99,7 +99,7 @@ func (b *beside) keep(ctx context.Context, p process) {
 				b.giveUp(p)
 				return
 			}
-			b.log.Warn("a process beside the server ended and is started again", "command", p.words[0], "error", err)
+			b.log.Warn("a helper process of the server ended and is being restarted", "command", p.words[0], "error", err)
 			sleep(ctx, againAfter)
 		}
 	})
@@ -134,7 +134,7 @@ func (b *beside) start(p process) (*kept, error) {
 	b.all = append(b.all, k)
 	if p.nice > 0 {
 		if err := syscall.Setpriority(syscall.PRIO_PROCESS, k.cmd.Process.Pid, p.nice); err != nil {
-			b.log.Warn("a process beside the server does not stand back behind others", "command", p.words[0], "error", err)
+			b.log.Warn("the priority of a helper process could not be lowered", "command", p.words[0], "error", err)
 		}
 	}
 	return k, nil
@@ -175,7 +175,7 @@ func (b *beside) end() {
 	}
 	for _, k := range all {
 		if err := k.end(); err != nil && !errors.Is(err, os.ErrClosed) {
-			b.log.Warn("a process beside the server could not be told to end", "command", k.words[0], "error", err)
+			b.log.Warn("a helper process could not be told to stop", "command", k.words[0], "error", err)
 		}
 	}
 	done := make(chan struct{})
@@ -189,7 +189,7 @@ func (b *beside) end() {
 		select {
 		case <-done:
 		case <-time.After(time.Second):
-			b.log.Warn("a process beside the server goes on until it has ended what it does")
+			b.log.Warn("a helper process is still finishing its work")
 		}
 	}
 }

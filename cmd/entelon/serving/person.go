@@ -33,7 +33,7 @@ read the server's database.`,
 			defer func() { err = errors.Join(err, st.Close()) }()
 			p, err := st.PersonNamed(cmd.Context(), args[0])
 			if errors.Is(err, store.ErrNotFound) {
-				return fmt.Errorf("there is nobody of the name %q", args[0])
+				return fmt.Errorf("there is nobody named %q", args[0])
 			} else if err != nil {
 				return err
 			}

@@ -211,7 +211,7 @@ func runServe(ctx context.Context, f serveFlags) (err error) {
 		defer fail(nil)
 		go func() {
 			<-pg.Done()
-			fail(errors.New("the private PostgreSQL has ended for good; see " + filepath.Join(dir, "log")))
+			fail(errors.New("the private PostgreSQL has stopped for good; see " + filepath.Join(dir, "log")))
 		}()
 		address = pg.Address
 		if f.state == "" {

@@ -17,6 +17,17 @@ inlined u64 read_text(u8 *to, u64 address, u64 length, u64 most)
 	return bpf_probe_read_user(to, length, (const void *)address) == 0 ? length : 0;
 }
 
+/* no_labels says that a goroutine's labels could not be read, if the program gives any. */
+inlined void no_labels(void *ctx, struct scratch *s, u64 place)
+{
+	if (place == 0)
+		return;
+	s->r.kind = KIND_LABELS;
+	s->r.low = 1; /* one at least may be missing */
+	s->r.length = 0;
+	send(ctx, &s->r, 0);
+}
+
 /* go_labels writes the labels of a goroutine with how many there are. Where it
  * has none, nothing is written. place is where in its record they are found, 0
  * where the program gives none. */
@@ -24,7 +35,13 @@ inlined void go_labels(void *ctx, struct scratch *s, u64 goroutine, u64 place)
 {
 	u64 list, address, n = 0;
 
-	if (place == 0 || read_word(&list, goroutine + place) != 0 || list == 0)
+	if (place == 0)
+		return;
+	if (read_word(&list, goroutine + place) != 0) {
+		no_labels(ctx, s, place);
+		return;
+	}
+	if (list == 0)
 		return;
 	s->r.kind = KIND_LABELS;
 	s->r.low = 1; /* at least one, until it is known */

@@ -41,10 +41,18 @@ inlined void go_stack(void *ctx, struct scratch *x)
 	u64 g, m, system, current, system_sp, clock = 0, clock_pc = 0;
 	struct go_places *p = bpf_map_lookup_elem(&go_processes, &process);
 
-	if (!p || read_word(&g, x->thread_pointer + p->tls) != 0 || g == 0)
-		return; /* a thread that the runtime does not know */
-	if (read_word(&m, g + p->m) != 0 || read_word(&system, m) != 0 /* m.g0 is the first field */ || read_word(&current, m + p->current) != 0)
+	if (!p)
 		return;
+	if (read_word(&g, x->thread_pointer + p->tls) != 0) {
+		no_labels(ctx, x, p->labels);
+		return;
+	}
+	if (g == 0)
+		return; /* a thread that the runtime does not know */
+	if (read_word(&m, g + p->m) != 0 || read_word(&system, m) != 0 /* m.g0 is the first field */ || read_word(&current, m + p->current) != 0) {
+		no_labels(ctx, x, p->labels);
+		return;
+	}
 	if (current == 0) { /* the thread runs for no goroutine, so that nothing is below the system's stack */
 		r->low = r->high = r->sp = r->pc = r->bp = r->system_sp = 0;
 		r->kind = KIND_GO_STACK;

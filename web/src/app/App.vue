@@ -24,7 +24,7 @@ async function copyLink() {
     await navigator.clipboard.writeText(location.href)
     tell('The link to this view was copied.')
   } catch {
-    tell('The browser did not allow copying; take the link from its address line.', { bad: true, seconds: 8 })
+    tell('The browser blocked copying; copy the link from the address bar.', { bad: true, seconds: 8 })
   }
 }
 

@@ -28,8 +28,8 @@ const colour = (v: string) => (v === 'slower' ? 'text-plum' : v === 'faster' ? '
 
 <template>
   <aside class="h-full overflow-y-auto px-4 py-3" aria-label="Card of the function in focus" data-test="both-card">
-    <p v-if="!focus" class="text-ink-2">Choose a function, or a suspect: here stands what it costs on both sides.</p>
-    <p v-else-if="!row" class="text-ink-2"><span class="code">{{ focus }}</span> {{ d.hidden ? 'has no cost on either side in this scope, or is one of the small ones that are left out.' : 'has no cost on either side, in this scope.' }}</p>
+    <p v-if="!focus" class="text-ink-2">Pick a function or a suspect to see its cost on both sides.</p>
+    <p v-else-if="!row" class="text-ink-2"><span class="code">{{ focus }}</span> {{ d.hidden ? 'has no cost on either side in this scope, or is among the small functions left out here.' : 'has no cost on either side, in this scope.' }}</p>
     <template v-else>
       <div class="border-l-[3px] border-focus pl-2.5">
         <h2 class="code text-[14px] font-semibold break-words">{{ row.short }}</h2>
@@ -46,9 +46,9 @@ const colour = (v: string) => (v === 'slower' ? 'text-plum' : v === 'faster' ? '
       <section v-for="k in kinds" :key="k.name" class="mt-3.5" :aria-label="k.name">
         <h3 class="label mb-1 flex border-b border-rule pb-0.5"><span class="flex-1">{{ k.name }}</span><span :class="colour(k.e.verdict)">{{ row.state === 'new' || row.state === 'gone' ? row.state : verdictText(k.e.verdict, d.measure.unit) }}</span></h3>
         <p class="flex items-baseline gap-2"><span class="text-[16px]">{{ figure(k.e.baseline) }}</span><span class="text-ink-3">→</span><span class="text-[16px]">{{ figure(k.e.candidate) }}</span><b class="ml-auto font-medium" :class="colour(k.e.verdict)">{{ difference(k.e.difference) }}</b></p>
-        <p class="label">{{ difference(k.e.low) }} to {{ difference(k.e.high) }}, 95 %<template v-if="d.single">, from sampling alone</template></p>
+        <p class="label">{{ difference(k.e.low) }} to {{ difference(k.e.high) }}, 95 %<template v-if="d.single">, sampling noise only</template></p>
         <p v-if="change(k.e)" class="label">{{ change(k.e) }}</p>
-        <p v-if="k.e.verdict === 'too few takes to tell' && k.e.need" class="label">A change below {{ percent(k.e.seen, 0) }} would hardly be seen; {{ k.e.need }} takes a side would do.</p>
+        <p v-if="k.e.verdict === 'too few takes to tell' && k.e.need" class="label">A change below {{ percent(k.e.seen, 0) }} would probably go unnoticed; {{ k.e.need }} takes a side would show it.</p>
         <p v-else-if="k.e.verdict === 'no change shown'" class="label">A change of {{ percent(k.e.seen, 0) }} would have been seen.</p>
         <p class="label">{{ count(k.n[0]) }} and {{ count(k.n[1]) }} samples</p>
       </section>

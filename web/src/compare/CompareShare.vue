@@ -8,7 +8,7 @@ import { tell } from '../composables/useNotices'
 /** A comparison for others. */
 const props = defineProps<{ question: ComparisonQuery }>()
 const files = computed(() => [
-  { text: 'Report, one page that opens anywhere', note: 'HTML', href: compareExportAddress('report.html', props.question) },
+  { text: 'Report as one self-contained page', note: 'HTML', href: compareExportAddress('report.html', props.question) },
   { text: 'Comment for a merge request', note: 'Markdown', href: compareExportAddress('summary.md', props.question) },
 ])
 async function copyLink() {
@@ -16,7 +16,7 @@ async function copyLink() {
     await navigator.clipboard.writeText(location.href)
     tell('The link to this comparison was copied.', { seconds: 3 })
   } catch {
-    tell('The browser does not allow copying here; take the address above.', { bad: true })
+    tell('The browser blocked copying; copy the link from the address bar.', { bad: true })
   }
 }
 </script>

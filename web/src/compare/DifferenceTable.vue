@@ -114,7 +114,7 @@ function verdict(r: CompareRow): string {
             <span role="cell" class="truncate" :class="!rows[v.index].certain && 'text-ink-3'">{{ verdict(rows[v.index]) }}</span>
           </div>
         </div>
-        <p v-if="!rows.length" class="p-6 text-ink-2">{{ filter ? 'No function has this in its name.' : 'No function changed by more than chance.' }} <button class="word" @click="(filter = ''), (only = '')">Show all</button></p>
+        <p v-if="!rows.length" class="p-6 text-ink-2">{{ filter ? 'No function matches.' : 'No function changed significantly.' }} <button class="word" @click="(filter = ''), (only = '')">Show all</button></p>
       </div>
     </div>
   </section>

@@ -19,13 +19,13 @@ async function say(baseline: string, candidate: string, how: '' | 'together' | '
   try {
     queries.setQueryData(key.value, await api.setMatch(program.value, baseline, candidate, how))
     await Promise.all(['compare', 'mirror', 'compare-lines'].map((k) => queries.invalidateQueries({ queryKey: [k] })))
-    tell(text, { seconds: 8, undo: () => void say(baseline, candidate, back, 'That is undone.', how) })
+    tell(text, { seconds: 8, undo: () => void say(baseline, candidate, back, 'Undone.', how) })
   } catch (e) {
     tell((e as Error).message, { bad: true })
   }
 }
-const part = () => say(props.row.was, props.row.name, props.row.by_hand ? '' : 'apart', 'The two are two functions now.', props.row.by_hand ? 'together' : '')
-const forget = () => say(mine.value!.baseline, mine.value!.candidate, '', 'The comparison decides again.', mine.value!.how as 'together' | 'apart')
+const part = () => say(props.row.was, props.row.name, props.row.by_hand ? '' : 'apart', 'They count as two functions now.', props.row.by_hand ? 'together' : '')
+const forget = () => say(mine.value!.baseline, mine.value!.candidate, '', 'The automatic match is back.', mine.value!.how as 'together' | 'apart')
 
 // A new function may be an old one by another name, and the other way round.
 const others = computed(() => {
@@ -36,7 +36,7 @@ const others = computed(() => {
 function choose(name: string) {
   if (!name) return
   const [was, is] = props.row.state === 'new' ? [name, props.row.name] : [props.row.name, name]
-  void say(was, is, 'together', 'The two are one function now.', '')
+  void say(was, is, 'together', 'They count as one function now.', '')
 }
 </script>
 
@@ -48,5 +48,5 @@ function choose(name: string) {
   <div v-else-if="may('work') && (row.state === 'new' || row.state === 'gone') && others.length > 1" class="mt-1.5" data-test="together">
     <ChoiceMenu :model-value="''" :choices="others" :name="row.state === 'new' ? 'What it was before' : 'What it is now'" plain @update:model-value="choose" />
   </div>
-  <p v-if="mine?.how === 'apart'" class="label mt-1">{{ mine.who }} said that it is not {{ mine.candidate === row.name ? mine.baseline : mine.candidate }}. <button v-if="may('work')" class="word" @click="forget">Let the comparison decide</button></p>
+  <p v-if="mine?.how === 'apart'" class="label mt-1">{{ mine.who }} said that it is not {{ mine.candidate === row.name ? mine.baseline : mine.candidate }}. <button v-if="may('work')" class="word" @click="forget">Match automatically</button></p>
 </template>

@@ -77,15 +77,15 @@ const [before, after] = [coloured(0), coloured(1)]
     </div>
     <p v-if="!focus" class="p-6 text-ink-2">Pick a function or a suspect to see its lines and what each costs on both sides.</p>
     <ErrorNote v-else-if="query.isError.value" :error="query.error.value" :retry="() => query.refetch()" />
-    <WaitNote v-else-if="!l" what="Setting the lines beside each other" />
+    <WaitNote v-else-if="!l" what="Aligning the lines" />
     <template v-else>
       <template v-for="(s, k) in l.sides" :key="k">
         <p v-if="!s.name" class="border-b border-rule px-3 py-1 text-ink-2">{{ sides[k] }} does not have this function.</p>
         <p v-else-if="s.missing" class="border-b border-rule px-3 py-1 text-ink-2" data-test="no-source">No source of {{ sides[k] }} is shown: {{ s.missing }}.</p>
-        <p v-if="s.total >= 0.0005 * whole" class="border-b border-rule px-3 py-1 text-ink-2">Of {{ figure(s.total) }} in {{ sides[k] }} it is not known at which line.</p>
+        <p v-if="s.total >= 0.0005 * whole" class="border-b border-rule px-3 py-1 text-ink-2">Of {{ figure(s.total) }} in {{ sides[k] }} no line is known.</p>
       </template>
-      <p v-if="!l.by_text && rows.length" class="border-b border-rule px-3 py-1 text-ink-2">Lines with the same number stand beside each other; between the builds they may have moved.</p>
-      <p v-if="oneText" class="border-b border-rule px-3 py-1 text-ink-2" data-test="one-text">Both builds are shown in the source as it is in the folder now, which may be neither's: take with <span class="code">--with-source</span>, and each shows its own.</p>
+      <p v-if="!l.by_text && rows.length" class="border-b border-rule px-3 py-1 text-ink-2">Lines are paired by number; they may have moved between the builds.</p>
+      <p v-if="oneText" class="border-b border-rule px-3 py-1 text-ink-2" data-test="one-text">Both builds are shown with the source that is in the folder now, which may match neither. With <span class="code">take --with-source</span>, each keeps its own.</p>
       <div class="label shrink-0 border-b border-rule-strong px-3 py-0.5" :class="grid">
         <template v-if="wide"><span class="text-right">Line</span><span class="text-right">{{ sides[0] }}</span><span></span><span class="text-right">Line</span><span class="text-right">{{ sides[1] }}</span><span class="text-right">Difference</span><span></span></template>
         <template v-else><span class="col-span-2 text-right">Lines</span><span class="text-right">{{ sides[0] }}</span><span class="text-right">{{ sides[1] }}</span><span class="text-right">Difference</span><span></span></template>
@@ -112,7 +112,7 @@ const [before, after] = [coloured(0), coloured(1)]
             </template>
           </div>
         </div>
-        <p v-if="!rows.length" class="p-6 text-ink-2">No line is known on either side: the builds have no line information, or no sample is in this file.</p>
+        <p v-if="!rows.length" class="p-6 text-ink-2">No lines are known on either side: the builds have no line information, or no sample falls in this file.</p>
       </div>
     </template>
   </section>

@@ -165,7 +165,7 @@ const told = computed(() => {
       <span class="flex items-center gap-1"><span class="inline-block h-2.5 w-4 border border-dashed border-ink-3" aria-hidden="true" />gone</span>
     </div>
     <div ref="box" class="relative min-h-0 flex-1 overflow-hidden bg-sheet">
-      <WaitNote v-if="query.isPending.value || query.isPlaceholderData.value" class="absolute z-10" what="Laying both sides out" />
+      <WaitNote v-if="query.isPending.value || query.isPlaceholderData.value" class="absolute z-10" what="Drawing both sides" />
       <canvas
         ref="canvas"
         tabindex="0"
@@ -173,7 +173,7 @@ const told = computed(() => {
         data-test="mirror"
         :data-frames="m?.x.length"
         :data-root="root"
-        :aria-label="`Mirror flame graph. ${told ? `${told.name}: ${figure(told.a)} and ${figure(told.b)}, ${told.ratio}` : 'Arrows walk its frames, Enter dives.'}`"
+        :aria-label="`Mirror flame graph. ${told ? `${told.name}: ${figure(told.a)} and ${figure(told.b)}, ${told.ratio}` : 'The arrow keys move between frames, Enter dives.'}`"
         class="absolute inset-0 size-full outline-none"
         @mousemove="hovered = under($event)"
         @mouseleave="hovered = undefined"

@@ -28,16 +28,16 @@ const words: Record<string, (s: Suspect) => string> = {
   'own code': (s) => `its own code${s.enters ? ', ' + factor(s.enters) : ''}`,
   'called more often': (s) => (itself(s) ? `${factor(s.enters)}: it runs more often` : `all its parts, ${factor(s.enters)}: it runs more often, or has more to do`),
   'called less often': (s) => (itself(s) ? `${factor(s.enters)}: it runs less often` : `all its parts, ${factor(s.enters)}: it runs less often, or has less to do`),
-  'more at each call': (s) => `all its parts, ${factor(s.enters)}: each call does more`,
-  'less at each call': (s) => `all its parts, ${factor(s.enters)}: each call does less`,
+  'more per call': (s) => `all its parts, ${factor(s.enters)}: each call does more`,
+  'less per call': (s) => `all its parts, ${factor(s.enters)}: each call does less`,
   callees: (s) => `what it calls${s.enters ? ', ' + factor(s.enters) : ''}${row(s.via) ? ', mostly in ' + row(s.via)!.short : ''}`,
   new: () => 'new',
   gone: () => 'gone',
   moved: () => 'moved here from another caller',
   'inlined now': () => 'inlined into its caller now',
   'inlined no longer': () => 'inlined into its caller no longer',
-  'done another way': (s) => `${factor(s.enters)}, done another way: ${row(s.via)?.state === 'gone' ? 'no longer by' : 'by'} ${row(s.via)?.short ?? ''}`,
-  throughout: (s) => `everything alike, ${factor(s.enters)}`,
+  'done differently': (s) => `${factor(s.enters)}, done differently: ${row(s.via)?.state === 'gone' ? 'no longer by' : 'by'} ${row(s.via)?.short ?? ''}`,
+  throughout: (s) => `everything by one factor, ${factor(s.enters)}`,
 }
 </script>
 
@@ -61,9 +61,9 @@ const words: Record<string, (s: Suspect) => string> = {
         <span class="mt-1 block h-[3px] bg-rule"><span class="block h-full" :class="!told(s) ? 'bg-rule-strong' : s.estimate.difference > 0 ? 'bg-plum' : 'bg-teal'" :style="{ width: Math.min(100, Math.abs(s.share) * 100) + '%' }" /></span>
         <span class="mt-1 block text-[12px] leading-[16px] text-ink-2">{{ (words[s.why] ?? (() => s.why))(s) }}<template v-if="caller(s)">, under {{ caller(s) }}</template></span>
         <span v-for="c in s.counts" :key="c.function" data-test="calls" class="block text-[12px] leading-[16px] text-ink-2">{{ calls(c) }}</span>
-        <span class="block text-[12px] leading-[16px]">{{ difference(s.estimate.difference) }} <span class="label">{{ difference(s.estimate.low) }} to {{ difference(s.estimate.high) }}<template v-if="!told(s)">, may be chance</template></span></span>
+        <span class="block text-[12px] leading-[16px]">{{ difference(s.estimate.difference) }} <span class="label">{{ difference(s.estimate.low) }} to {{ difference(s.estimate.high) }}<template v-if="!told(s)">, not significant</template></span></span>
       </button>
-      <p v-if="!d.suspects.length" class="p-4 text-ink-2">Nothing differs enough to be one.</p>
+      <p v-if="!d.suspects.length" class="p-4 text-ink-2">No difference is large enough to be a suspect.</p>
     </div>
     <p class="label shrink-0 border-t border-rule px-3 py-1">Shares of the difference, 95 % intervals</p>
   </section>

@@ -18,7 +18,7 @@ const rows = computed(() => {
 <template>
   <section class="max-h-[116px] shrink-0 overflow-y-auto border-b border-rule bg-sheet px-4 py-2" aria-label="What the scale rests on" data-test="yardstick">
     <p>
-      The takes are of different length or load. {{ count(y.count) }} functions kept their proportions, with {{ percent(y.share[0], 0) }} of the cost of the baseline and {{ percent(y.share[1], 0) }} of the candidate's, so they are taken to be unchanged. By them the candidate's takes did {{ y.factor.toFixed(2) }} times as much work as the baseline's ({{ y.low.toFixed(2) }} to {{ y.high.toFixed(2) }}).
+      The takes differ in length or load. {{ count(y.count) }} functions, {{ percent(y.share[0], 0) }} of the baseline's cost and {{ percent(y.share[1], 0) }} of the candidate's, kept their proportions and are taken as unchanged. Measured by them, the candidate's takes did {{ y.factor.toFixed(2) }} times as much work as the baseline's ({{ y.low.toFixed(2) }} to {{ y.high.toFixed(2) }}).
       <button class="word" @click="emit('close')">close</button>
     </p>
     <ul class="mt-1 flex flex-wrap gap-x-4">

@@ -44,7 +44,7 @@ async function copy() {
       <DialogPanel class="w-[640px] border border-rule-strong bg-sheet p-6">
         <DialogTitle class="text-[15.5px] font-medium">Add a machine</DialogTitle>
         <form v-if="!command" class="mt-3" @submit.prevent="make">
-          <label class="block"><span class="label">Name of the machine, as it appears here</span><input v-model="name" class="field mt-0.5 w-full" placeholder="press-2" required maxlength="60" data-test="collector-name" /></label>
+          <label class="block"><span class="label">Name of the machine, as shown here</span><input v-model="name" class="field mt-0.5 w-full" placeholder="press-2" required maxlength="60" data-test="collector-name" /></label>
           <p v-if="failed" role="alert" class="mt-2 text-alarm">{{ (failed as Error).message }}<span v-if="failed instanceof ApiError && failed.remedy" class="block text-ink-2">{{ failed.remedy }}</span></p>
           <div class="mt-5 flex justify-end gap-2"><button type="button" class="action" @click="emit('close')">Cancel</button><button class="action !bg-ink !px-4 !text-paper" data-test="make-link">Make the link</button></div>
         </form>

@@ -105,7 +105,7 @@ const swatch = computed(() => {
           </tr>
         </tbody>
       </table>
-      <p class="label mt-1">{{ count(d.self_samples) }} and {{ count(d.total_samples) }} samples; {{ d.counted ? 'every event is counted, those between samples, too' : '95 % intervals' }}</p>
+      <p class="label mt-1">{{ count(d.self_samples) }} and {{ count(d.total_samples) }} samples; {{ d.counted ? 'every event is counted, including those between samples' : '95 % intervals' }}</p>
 
       <section v-for="s in sides" :key="s.name" class="mt-3.5" :aria-label="s.name">
         <h3 class="label mb-1 flex border-b border-rule pb-0.5"><span class="flex-1">{{ s.name }}</span><span>of its total</span></h3>

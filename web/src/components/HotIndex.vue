@@ -101,12 +101,12 @@ useKeys({ f: () => field.value?.select() })
         <button
           class="absolute top-[23px] right-[10px] text-ink-3 hover:text-ink focus-visible:opacity-100"
           :class="rows[v.index].pinned ? '' : 'opacity-0 group-hover:opacity-100'"
-          :aria-label="`${rows[v.index].pinned ? 'Let the pin go' : 'Pin'}: ${hot.functions[rows[v.index].at].short}`"
+          :aria-label="`${rows[v.index].pinned ? 'Unpin' : 'Pin'}: ${hot.functions[rows[v.index].at].short}`"
           @click="$emit('pin', hot.functions[rows[v.index].at].name)"
         ><Pin class="size-3.5" :fill="rows[v.index].pinned ? 'currentColor' : 'none'" /></button>
         </div>
       </div>
-      <p v-if="!rows.length" class="p-4 text-ink-2">No function in scope has this in its name. <button v-if="filter" class="word" @click="filter = ''">Show all</button></p>
+      <p v-if="!rows.length" class="p-4 text-ink-2">No function in scope matches. <button v-if="filter" class="word" @click="filter = ''">Show all</button></p>
     </div>
     <p class="label shrink-0 border-t border-rule px-3 py-1">{{ filter ? `${count(rows.length)} of ` : '' }}{{ count(hot.functions.length) }} functions<template v-if="hot.more">, {{ count(hot.more) }} cheaper ones left out ({{ of(hot.more_self, { scope: hot.total }) }})</template>; bars: self over total</p>
   </section>

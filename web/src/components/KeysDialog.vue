@@ -19,7 +19,7 @@ const groups: { name: string; keys: Key[] }[] = [
       ['Backspace', 'climb one step', [...looking, 'compare']],
       ['Esc', 'back to the whole, or end the search', [...looking, 'compare']],
       ['/', 'search', looking],
-      ['m  M', 'next match, match before', looking],
+      ['m  M', 'next match, previous match', looking],
       ['u', 'turn the flame over', looking],
       ['t', 'one tree from the focus, or all stacks again', looking],
     ],
@@ -30,6 +30,13 @@ const groups: { name: string; keys: Key[] }[] = [
       ['arrows', 'up, down; open, close', [...looking, 'compare']],
       ['Enter', 'open or close', looking],
       ['u', 'paths from the leaves, from the roots', looking],
+    ],
+  },
+  {
+    name: 'In the call graph',
+    keys: [
+      ['+  -', 'zoom in, zoom out', looking],
+      ['z', 'fit the drawing to its room', looking],
     ],
   },
   {
@@ -67,8 +74,8 @@ const groups: { name: string; keys: Key[] }[] = [
   {
     name: 'Following a function',
     keys: [
-      [',  .', 'earlier focus, later focus', [...looking, 'compare', 'ledger', 'over']],
-      ['p', 'pin it, or let it go', [...looking, 'compare', 'ledger']],
+      [',  .', 'previous focus, next focus', [...looking, 'compare', 'ledger', 'over']],
+      ['p', 'pin or unpin it', [...looking, 'compare', 'ledger']],
       ['f', 'find in the index', looking],
     ],
   },

@@ -74,7 +74,7 @@ function remove(n: Remark) {
             <!-- The server made this of Markdown and lets no other HTML through. -->
             <div class="note" :class="n.settled && 'text-ink-3'" v-html="n.html" />
           </article>
-          <p v-if="!shown.length" class="text-ink-2">Nobody has written anything here yet.</p>
+          <p v-if="!shown.length" class="text-ink-2">No notes yet.</p>
           <p v-if="others" class="label">{{ others }} more on other functions of this program</p>
         </div>
         <template v-if="may('work')">

@@ -48,7 +48,7 @@ function go() {
           <dt class="text-ink-2">On</dt>
           <dd><ChoiceMenu v-if="here.length > 1" v-model="collector" :choices="here.map((c) => ({ value: c, text: c }))" name="Collector" /><span v-else>{{ collector || 'no machine: no collector is connected' }}</span></dd>
         </dl>
-        <p v-if="set?.env.length" class="mt-3 text-ink-2">Its environment ({{ set.env.join(', ') }}) is not sent along, since values are not kept. Use New take to set them.</p>
+        <p v-if="set?.env.length" class="mt-3 text-ink-2">Its environment ({{ set.env.join(', ') }}) is not included, since its values were not kept. Set them in New take.</p>
         <div class="mt-5 flex justify-end gap-2">
           <button class="action" @click="settle(undefined)">Cancel</button>
           <button class="action !bg-ink !px-4 !text-paper disabled:opacity-40" :disabled="!collector" data-test="order" @click="go">{{ purpose }}</button>

@@ -87,14 +87,14 @@ const shapes = computed(() => {
       <span v-for="p in parts" :key="p.text" class="flex max-w-full items-baseline gap-1" data-test="condition">
         <span v-if="phrase(p).lead" class="text-ink-2 whitespace-nowrap">{{ phrase(p).lead }}</span>
         <button class="word max-w-[360px] truncate" :title="`${p.text}; click to change it`" @click="emit('edit', p)">{{ phrase(p).word }}</button>
-        <button class="self-center text-ink-3 hover:text-ink" :aria-label="`Take off: ${p.text}`" @click="emit('remove', p)"><X class="size-3.5" /></button>
+        <button class="self-center text-ink-3 hover:text-ink" :aria-label="`Remove: ${p.text}`" @click="emit('remove', p)"><X class="size-3.5" /></button>
       </span>
       <span v-for="s in shapes" :key="s.text" class="flex items-baseline gap-1">
         <span class="text-ink-2">with</span> {{ s.text }}
         <button class="self-center text-ink-3 hover:text-ink" :aria-label="s.name" @click="s.off()"><X class="size-3.5" /></button>
       </span>
       <Menu as="span" class="relative self-center">
-        <MenuButton class="flex items-center text-ink-3 hover:text-ink" aria-label="Add a condition" title="Add a condition; = types it"><Plus class="size-4" /></MenuButton>
+        <MenuButton class="flex items-center text-ink-3 hover:text-ink" aria-label="Add a condition" title="Add a condition (= to type one)"><Plus class="size-4" /></MenuButton>
         <MenuItems class="absolute left-0 z-20 mt-1 min-w-56 border border-rule-strong bg-sheet py-1 text-[13px] whitespace-nowrap shadow-md outline-none">
           <MenuItem v-for="a in additions" :key="a.condition" v-slot="{ active }"><button class="block w-full max-w-[420px] truncate px-3 py-1 text-left" :class="active && 'bg-wash'" @click="emit('add', a.condition)">{{ a.text }}</button></MenuItem>
           <MenuItem v-slot="{ active }"><button class="block w-full border-t border-rule px-3 py-1 text-left" :class="active && 'bg-wash'" @click="emit('edit')">an expression …</button></MenuItem>
@@ -106,7 +106,7 @@ const shapes = computed(() => {
     <button class="action !py-0.5" @click="emit('facts')">Facts</button>
     <p v-if="hot" class="border-l border-rule-strong pl-3 text-right leading-tight whitespace-nowrap" data-test="whole">
       <b class="font-medium">100 % = {{ whole }}</b> ·
-      <b v-if="measure.lost" class="font-medium text-alarm" data-test="partial" title="They came faster than they could be written down, and are not in the total">partial: {{ count(measure.lost) }} events are missing</b>
+      <b v-if="measure.lost" class="font-medium text-alarm" data-test="partial" title="They came faster than they could be recorded, and are missing from the total">partial: {{ count(measure.lost) }} events are missing</b>
       <template v-else>{{ measure.counted ? 'every event counted' : `${count(hot.samples)} samples` }}</template>
       <span v-if="outside > 0" class="label block">{{ amount(outside, measure.unit) }} left out</span>
     </p>

@@ -24,7 +24,7 @@ const others = computed(() => props.detail.siblings.filter((t) => t.key !== take
     <h2 class="text-[15px] font-medium">{{ take.program }} {{ take.build }}</h2>
     <p class="mt-0.5 text-ink-2">{{ when(take.started_at) }}, {{ seconds(take.duration_ns) }}</p>
     <p v-if="take.workload" class="code mt-1 text-[11.5px] break-words text-ink-2" title="Workload">{{ take.workload }}</p>
-    <p class="mt-3">No function is followed. Choose one in the list, in the flame or in the reading, and it stays in focus in every lens, take and comparison.</p>
+    <p class="mt-3">No function is in focus. Pick one in the list, in the flame graph or in the reading, and it stays in focus in every lens, take and comparison.</p>
 
     <section v-if="hot && whose.length" class="mt-3.5" aria-label="Whose code">
       <h3 class="label mb-1 flex border-b border-rule pb-0.5"><span class="flex-1">Whose code</span><span>in itself</span></h3>

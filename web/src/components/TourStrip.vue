@@ -24,7 +24,7 @@ watch(
   () => {
     if (!step.value?.done(route)) return
     at.value++
-    if (at.value === steps.length) tell('That was the tour: noticed, found, compared, and now you decide. It is under ? if you want it again.', { seconds: 10 })
+    if (at.value === steps.length) tell('That was the tour: noticed, found, compared, and now you decide. You can start it again under ?.', { seconds: 10 })
   },
 )
 </script>

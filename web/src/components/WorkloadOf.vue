@@ -24,7 +24,7 @@ const name = ref('')
 const { change } = useWorkloads(program)
 async function move() {
   const where = to.value === fresh ? { name: name.value } : { into: Number(to.value) }
-  if (await change(() => api.moveTakes(program.value, [props.take.key], where), 'The take is in another workload.')) moving.value = false
+  if (await change(() => api.moveTakes(program.value, [props.take.key], where), 'The take was moved to another workload.')) moving.value = false
 }
 </script>
 

@@ -34,11 +34,11 @@ function begin(id: number, text: string) {
 }
 async function keepName() {
   const id = naming.value
-  if (await change(() => api.nameWorkload(props.program, id, name.value), 'The workload has its new name.')) naming.value = 0
+  if (await change(() => api.nameWorkload(props.program, id, name.value), 'The workload was renamed.')) naming.value = 0
 }
 async function merge() {
   const from = chosen.value
-  if (await change(() => api.mergeWorkloads(props.program, from, Number(target.value)), 'The workloads are merged.')) chosen.value = []
+  if (await change(() => api.mergeWorkloads(props.program, from, Number(target.value)), 'The workloads were merged.')) chosen.value = []
 }
 const toggle = (id: number) => (chosen.value = chosen.value.includes(id) ? chosen.value.filter((x) => x !== id) : [...chosen.value, id])
 </script>
@@ -49,11 +49,11 @@ const toggle = (id: number) => (chosen.value = chosen.value.includes(id) ? chose
     <div class="fixed inset-0 grid place-items-center p-6">
       <DialogPanel class="flex max-h-full w-[760px] flex-col border border-rule-strong bg-sheet p-6">
         <DialogTitle class="text-[17px] font-medium">Workloads of {{ program }}</DialogTitle>
-        <p class="mt-1 text-ink-2">What the program was made to do in its takes. Only takes of one workload are measured against each other. Merge those that are the same for you, and later takes will follow.</p>
+        <p class="mt-1 text-ink-2">What the program was made to do in its takes. Only takes of one workload are measured against each other. Merge workloads that you consider the same; later takes will follow.</p>
         <ErrorNote v-if="query.isError.value" :error="query.error.value" :retry="() => query.refetch()" />
         <ul class="mt-4 min-h-0 flex-1 overflow-y-auto border-t border-rule" aria-label="Workloads">
           <li v-for="w in list" :key="w.id" class="flex items-center gap-3 border-b border-rule py-1.5" data-test="workload-row">
-            <input v-if="may('work')" type="checkbox" class="accent-ink" :checked="chosen.includes(w.id)" :aria-label="`Choose ${w.name} to be merged`" @change="toggle(w.id)" />
+            <input v-if="may('work')" type="checkbox" class="accent-ink" :checked="chosen.includes(w.id)" :aria-label="`Select ${w.name} to merge`" @change="toggle(w.id)" />
             <form v-if="naming === w.id" class="flex min-w-0 flex-1 gap-2" @submit.prevent="keepName">
               <input ref="fields" v-model="name" class="field min-w-0 flex-1" maxlength="200" aria-label="Name of the workload" @keydown.stop @keydown.escape.stop="naming = 0" />
               <button class="action" :disabled="!name.trim()">Keep</button>

@@ -9,7 +9,7 @@ export function useAgain() {
   const router = useRouter()
   const { may } = useMe()
   return async function again(key: string, focus = '') {
-    if (!key) return tell('Choose the take that is to be made again.', { seconds: 5 })
+    if (!key) return tell('Choose a take to make again.', { seconds: 5 })
     if (!may('collect')) return tell('You may not collect; ask somebody who manages people.', { bad: true, seconds: 6 })
     try {
       const order = await orderFor(key, 'Take it again')

@@ -16,7 +16,7 @@ export function useHighlight(lines: Ref<string[]>, file: Ref<string>) {
         triggerRef(pieces)
       }
       // Without colours the text is still there.
-      highlight(text, name, keep, () => stopped).catch((e: unknown) => console.warn('The source is not coloured:', e))
+      highlight(text, name, keep, () => stopped).catch((e: unknown) => console.warn('Syntax colours are not available:', e))
     },
     { immediate: true },
   )

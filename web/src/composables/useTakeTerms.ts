@@ -13,6 +13,10 @@ export type Terms = {
   seconds: number // 0: until it ends
   keep: string // a scope expression, '' for all samples
   repeat: number
+  enough: '' | 'sure' | 'decided' // when a row ends before all its takes are made
+  within: number // percent
+  most: number | '' // takes, or pairs, that such a row has at most; '' for what is usual
+  enoughOf: string // the function that is to be known, '' for the whole
   bare: boolean
   work: number
   workFrom: string
@@ -21,7 +25,7 @@ export type Terms = {
   secrets: boolean // arguments that look like secrets are kept
 }
 
-export const plainTerms: Terms = { measures: ['cpu'], more: '', pace: 'rate', rate: 997, budget: 1, seconds: 0, keep: '', repeat: 1, bare: false, work: 0, workFrom: '', source: false, workload: '', secrets: false }
+export const plainTerms: Terms = { measures: ['cpu'], more: '', pace: 'rate', rate: 997, budget: 1, seconds: 0, keep: '', repeat: 1, enough: '', within: 2, most: '', enoughOf: '', bare: false, work: 0, workFrom: '', source: false, workload: '', secrets: false }
 
 // What Vue watches cannot be cloned by the browser's own means.
 const copy = <T>(t: T): T => JSON.parse(JSON.stringify(t)) as T
@@ -58,5 +62,11 @@ export function useTakeTerms() {
       ...(launched ? { bare_first: t.bare || undefined, bare_pairs: t.bare ? 5 : undefined, work_from: t.workFrom || undefined } : {}),
     }
   }
-  return { terms, measures, recall, remember, settings }
+  /** How many takes follow each other, and when they end. */
+  function row(): { repeat: number; until?: string } {
+    const t = terms.value
+    if (!t.enough) return { repeat: t.repeat }
+    return { repeat: t.most || 0, until: `${t.enoughOf.trim()} ${t.enough} ${t.within}%`.trim() }
+  }
+  return { terms, measures, recall, remember, settings, row }
 }

@@ -11,7 +11,7 @@ export const toured = 'engraved'
 export const steps: Step[] = [
   {
     name: 'Notice',
-    say: 'Something got slower. In the list of programs, open the ledger of engraved: its builds stand side by side, and a mark shows where a regression came.',
+    say: 'Something got slower. In the list of programs, open the ledger of engraved: its builds stand side by side, and a mark shows where it regressed.',
     done: (at) => at.name === 'ledger' && at.params.name === toured,
   },
   {
@@ -21,12 +21,12 @@ export const steps: Step[] = [
   },
   {
     name: 'Compare',
-    say: 'To the left stand the suspects, ranked by how much of the difference each explains; the first is in focus. Both flames have one scale: what is not symmetric is what differs. Press 5 to see which lines got costlier.',
+    say: 'On the left are the suspects, ranked by how much of the difference each explains; the first is in focus. Both flames share one scale, so whatever is not symmetric differs. Press 5 to see which lines got costlier.',
     done: (at) => at.name === 'compare' && at.query.lens === 'lines',
   },
   {
     name: 'Decide',
-    say: 'Open the slower build from the card (“In 3.5.0”): the focus comes along. Pin the function with p, and it stands on top of every list and in the ledger from now on; or write a note with n.',
+    say: 'Open the slower build from the card (“In 3.5.0”): the focus comes along. Pin the function with p, and it stays at the top of every list and in the ledger; or write a note with n.',
     done: (at) => at.name === 'take' && !!at.query.focus,
   },
 ]

@@ -24,7 +24,7 @@ export function useWorkloads(program: Ref<string>) {
   async function undo() {
     try {
       await api.undoWorkloads(program.value)
-      tell('The change is undone.', { seconds: 3 })
+      tell('Undone.', { seconds: 3 })
     } catch (e) {
       tell((e as Error).message, { bad: true })
     }

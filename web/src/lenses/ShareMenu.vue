@@ -11,7 +11,7 @@ const query = computed(() => ({ ...props.range, focus: props.focus || undefined 
 const picture = (pixels: number) => exportAddress(props.takeKey, 'picture.svg', { ...query.value, root: props.root || undefined, order: props.order, up: props.up || undefined, pixels })
 const files = computed(() => [...all.value.filter((f) => f.file === props.first), ...all.value.filter((f) => f.file !== props.first)])
 const all = computed(() => [
-  { file: 'report.html', text: 'Report, one page that opens anywhere', note: 'HTML', href: exportAddress(props.takeKey, 'report.html', query.value) },
+  { file: 'report.html', text: 'Report as one self-contained page', note: 'HTML', href: exportAddress(props.takeKey, 'report.html', query.value) },
   { file: 'picture.svg', text: 'Flame as a picture', note: 'SVG', href: picture(1400) },
   { file: 'table.csv', text: 'Hot functions as a table', note: 'CSV', href: exportAddress(props.takeKey, 'table.csv', query.value) },
   { file: 'stacks.txt', text: 'Stacks, one a line', note: 'text', href: exportAddress(props.takeKey, 'stacks.txt', query.value) },
@@ -23,7 +23,7 @@ async function copyLink() {
     await navigator.clipboard.writeText(location.href)
     tell('The link to this view was copied.', { seconds: 3 })
   } catch {
-    tell('The browser does not allow copying here; take the address above.', { bad: true })
+    tell('The browser blocked copying; copy the link from the address bar.', { bad: true })
   }
 }
 

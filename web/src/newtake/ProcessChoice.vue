@@ -58,7 +58,7 @@ const grid = 'grid grid-cols-[64px_minmax(120px,1fr)_76px_52px_64px_84px_minmax(
     <button v-for="p in list.slice(0, 500)" :key="p.pid" type="button" role="option" :aria-selected="has(p)" class="w-full border-b border-l-[3px] border-transparent border-b-rule py-[5px] text-left hover:bg-wash" :class="[grid, has(p) && '!border-l-ink bg-wash font-medium']" data-test="process" @click="pick(p)" @dblclick="picked = [p]; emit('start')">
       <span class="text-right">{{ p.pid }}</span><span class="truncate">{{ p.name }}</span><span class="truncate text-ink-2">{{ p.owner }}</span><span class="text-right text-ink-2">{{ age(p.age_s) }}</span><span class="text-right">{{ p.cpu >= 0.005 ? p.cpu.toFixed(2) : '–' }}</span><span class="text-ink-2">{{ p.runtime }}</span><span class="code truncate text-ink-2" :title="p.command.join(' ')">{{ p.command.join(' ') }}</span>
     </button>
-    <p v-if="processes.data.value && !list.length" class="p-4 text-ink-2">No process has this in its name, owner or command.</p>
-    <p v-if="list.length > 500" class="label p-3">and {{ count(list.length - 500) }} more; find one by name</p>
+    <p v-if="processes.data.value && !list.length" class="p-4 text-ink-2">No process matches by name, owner or command.</p>
+    <p v-if="list.length > 500" class="label p-3">and {{ count(list.length - 500) }} more; search to narrow the list</p>
   </div>
 </template>

@@ -153,7 +153,7 @@ useKeys({
         <span class="text-ink-2">against</span><ChoiceMenu v-model="candidate" :choices="choices" name="Candidate" plain class="font-medium" /><span v-if="d && d.candidate.takes.length > 1" class="label">{{ d.candidate.takes.length }} takes</span>
         <template v-if="d"><ChoiceMenu v-model="shownScale" :choices="scales" name="Scale" plain /></template>
         <button v-if="d?.yardstick" class="word label" :aria-expanded="resting" @click="resting = !resting">rests on {{ count(d.yardstick.count) }} functions</button>
-        <span v-if="scope" class="flex min-w-0 items-baseline gap-1"><span class="text-ink-2">where</span><button class="word code truncate" @click="editing = true">{{ scope }}</button><button class="self-center text-ink-3 hover:text-ink" aria-label="Take the scope off" @click="scope = ''"><X class="size-3.5" /></button></span>
+        <span v-if="scope" class="flex min-w-0 items-baseline gap-1"><span class="text-ink-2">where</span><button class="word code truncate" @click="editing = true">{{ scope }}</button><button class="self-center text-ink-3 hover:text-ink" aria-label="Remove the scope" @click="scope = ''"><X class="size-3.5" /></button></span>
         <button v-else-if="d" class="text-ink-3 hover:text-ink" aria-label="Restrict the scope" title="Restrict the scope (=)" @click="editing = true">+</button>
       </h1>
       <div class="flex-1" />
@@ -167,7 +167,7 @@ useKeys({
     <EmptyTakes v-else-if="takes.data.value && !takes.data.value.count" />
     <div v-else-if="!ready" class="max-w-[600px] p-8">
       <h2 class="text-[20px] font-medium">Did it get slower, by how much, and why?</h2>
-      <p class="mt-2 text-ink-2">Choose the baseline, what was good, and the candidate, what you wonder about: all takes of a build, which tells how sure it is, or single ones.</p>
+      <p class="mt-2 text-ink-2">Choose a baseline (known to be good) and a candidate (in question): all takes of a build, which shows how sure the result is, or single takes.</p>
       <div class="mt-4 grid grid-cols-[90px_1fr] items-center gap-y-3">
         <span>Baseline</span><ChoiceMenu v-model="baseline" :choices="[{ value: '', text: 'choose a side' }, ...choices]" name="Baseline" />
         <span>Candidate</span><ChoiceMenu v-model="candidate" :choices="[{ value: '', text: 'choose a side' }, ...choices]" name="Candidate" />

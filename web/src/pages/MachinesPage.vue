@@ -37,7 +37,7 @@ const marks: Record<string, { icon: typeof CircleCheck; text: string }> = {
     <header class="flex h-[52px] items-center border-b border-rule px-6"><h1 class="flex-1 text-[15.5px] font-medium">Machines</h1><button v-if="me?.owner" class="action" data-test="add-machine" @click="adding = true">Add a machine</button></header>
     <AddCollector :open="adding" @close="adding = false" />
     <ErrorNote v-if="collectors.isError.value" :error="collectors.error.value" :retry="() => collectors.refetch()" />
-    <WaitNote v-else-if="!collectors.data.value" what="Asking for the machines" />
+    <WaitNote v-else-if="!collectors.data.value" what="Loading the machines" />
     <div v-else-if="!collectors.data.value.collectors.length" class="max-w-[620px] p-8">
       <p class="text-[15px]">No machines yet</p>
       <p class="mt-1 text-ink-2">{{ me?.owner ? 'Add the machine that you want to look at.' : 'Ask somebody who manages people to add the machine that you want to look at.' }}</p>

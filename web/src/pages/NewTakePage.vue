@@ -35,7 +35,7 @@ const picked = ref<Process[]>([])
 const children = ref<boolean>()
 const group = ref('')
 const { known, command, programOf, remember: rememberCommand, settings: commandSettings, against } = useCommands()
-const { terms, measures, recall, remember, settings: termSettings } = useTakeTerms()
+const { terms, measures, recall, remember, settings: termSettings, row } = useTakeTerms()
 function recalled(program: string) {
   if (recall(program)) tell(`The settings are those of the last take of ${program}.`)
 }
@@ -52,6 +52,7 @@ const whom = computed<Settings | undefined>(() => {
       return { whole_machine: true }
   }
 })
+const hasBaseline = computed(() => kind.value === 'command' && against().length > 0)
 const program = computed(() => {
   switch (kind.value) {
     case 'process':
@@ -67,7 +68,7 @@ const program = computed(() => {
 
 const failed = ref<unknown>()
 const busy = ref(false)
-const ready = computed(() => collector.value && measures.value.length > 0 && terms.value.rate >= 1 && whom.value && (terms.value.repeat <= 1 || kind.value === 'command' || terms.value.seconds > 0))
+const ready = computed(() => collector.value && measures.value.length > 0 && terms.value.rate >= 1 && whom.value && (terms.value.repeat <= 1 || kind.value === 'command' || terms.value.seconds > 0 || terms.value.enough))
 async function start() {
   if (!ready.value || busy.value) return
   busy.value = true
@@ -75,7 +76,7 @@ async function start() {
   remember(program.value)
   if (kind.value === 'command') rememberCommand()
   try {
-    const job = await api.addJob({ collector: collector.value, settings: { ...termSettings(kind.value === 'command'), ...whom.value }, repeat: terms.value.repeat, against: kind.value === 'command' ? against() : undefined })
+    const job = await api.addJob({ collector: collector.value, settings: { ...termSettings(kind.value === 'command'), ...whom.value }, ...row(), against: kind.value === 'command' ? against() : undefined })
     await router.push({ name: 'running', params: { id: job.id } })
   } catch (e) {
     failed.value = e
@@ -102,7 +103,7 @@ async function start() {
       <p class="mt-1 text-ink-2">On the machine that you want to look at, start <span class="code">entelon collector</span>. A new machine is added on the page <RouterLink to="/machines" class="word">Machines</RouterLink>.</p>
     </div>
     <div v-else class="flex min-h-0 flex-1">
-      <div class="w-[300px] shrink-0 overflow-y-auto border-r border-rule px-6 py-4"><TakeTerms v-model="terms" :kind="kind" :collector="collector" :pid="kind === 'process' ? picked[0]?.pid : undefined" /></div>
+      <div class="w-[300px] shrink-0 overflow-y-auto border-r border-rule px-6 py-4"><TakeTerms v-model="terms" :kind="kind" :baseline="hasBaseline" :collector="collector" :pid="kind === 'process' ? picked[0]?.pid : undefined" /></div>
       <div class="flex min-w-0 flex-1 flex-col">
         <div class="flex h-[44px] shrink-0 items-center border-b border-rule px-3" role="group" aria-label="Where from">
           <button v-for="k in kinds" :key="k.value" type="button" class="border border-r-0 border-rule-strong px-3 py-0.5 last:border-r" :class="kind === k.value ? 'bg-ink text-paper' : 'bg-sheet text-ink-2'" :aria-pressed="kind === k.value" @click="kind = k.value">{{ k.text }}</button>

@@ -92,9 +92,9 @@ useKeys({ ',': () => step(-1), '.': () => step(1), Escape: () => setFocus('') })
       <span v-if="d && d.workload.count > 1" class="flex min-w-0 items-baseline gap-1.5"><span class="text-ink-2">workload</span><ChoiceMenu v-model="shownWorkload" :choices="workloads" name="Workload" plain right /><span class="label whitespace-nowrap">{{ count(d.workload.others) }} {{ d.workload.others === 1 ? 'take' : 'takes' }} of others</span></span>
       <span class="flex" role="group" aria-label="Which cost"><button v-for="k in ['self', 'total']" :key="k" class="border border-rule-strong px-2 py-0.5 first:border-r-0" :class="by === k ? 'bg-ink text-paper' : 'bg-sheet text-ink-2'" :aria-pressed="by === k" @click="by = k">{{ k }}</button></span>
     </header>
-    <p v-if="!focus" class="p-8 text-ink-2">Choose a function above, or in the <RouterLink :to="{ name: 'ledger', params: { name: program } }" class="word">ledger</RouterLink>: here stands what it costs from build to build, take by take.</p>
+    <p v-if="!focus" class="p-8 text-ink-2">Pick a function above or in the <RouterLink :to="{ name: 'ledger', params: { name: program } }" class="word">ledger</RouterLink> to see its cost from build to build, take by take.</p>
     <ErrorNote v-else-if="query.isError.value" :error="query.error.value" :retry="() => query.refetch()" />
-    <WaitNote v-else-if="!d" what="Gathering the builds" />
+    <WaitNote v-else-if="!d" what="Loading the builds" />
     <div v-else class="min-h-0 flex-1 overflow-auto">
       <div ref="box" class="min-w-0 overflow-x-auto border-b border-rule bg-sheet">
         <svg :width="Math.max(width, 96 + room * d.builds.length)" :height="height" role="img" :aria-label="d.builds.map((b) => `${b.name}: ${figure(of(b).mean)}`).join(', ')">
@@ -113,7 +113,7 @@ useKeys({ ',': () => step(-1), '.': () => step(1), Escape: () => setFocus('') })
         <thead><tr class="label border-b border-rule-strong text-left"><th class="py-1 pl-4 font-normal">Build</th><th class="text-right font-normal">Takes</th><th class="text-right font-normal">Mean</th><th class="text-right font-normal">95 %</th><th class="text-right font-normal">To the build before</th><th class="text-right font-normal">95 %</th><th class="pl-6 font-normal">Verdict</th><th /></tr></thead>
         <tbody>
           <tr v-for="(b, k) in d.builds" :key="b.name" class="border-b border-rule hover:bg-wash" data-test="over-build">
-            <td class="py-1 pl-4 font-medium">{{ b.name }}</td><td class="text-right text-ink-2">{{ b.takes.length }}</td><td class="text-right"><span v-if="b.takes.some((t) => t.lost)" class="label !text-alarm" data-test="partial" :title="`${count(b.takes.reduce((n, t) => n + (t.lost ?? 0), 0))} events came faster than they could be written down, and are in no total`">partial </span>{{ figure(of(b).mean) }}</td>
+            <td class="py-1 pl-4 font-medium">{{ b.name }}</td><td class="text-right text-ink-2">{{ b.takes.length }}</td><td class="text-right"><span v-if="b.takes.some((t) => t.lost)" class="label !text-alarm" data-test="partial" :title="`${count(b.takes.reduce((n, t) => n + (t.lost ?? 0), 0))} events came faster than they could be recorded, and are missing from every total`">partial </span>{{ figure(of(b).mean) }}</td>
             <td class="text-right text-ink-2">{{ of(b).high > of(b).low ? `${figure(Math.max(0, of(b).low))} to ${figure(of(b).high)}` : '' }}</td>
             <td class="text-right" :class="colour(of(b).before.verdict)">{{ k ? changeText(b) : '' }}</td>
             <td class="text-right text-ink-2">{{ k && of(b).before.ratio_high ? `${signed(percent(of(b).before.ratio_low - 1, 0), of(b).before.ratio_low - 1)} to ${signed(percent(of(b).before.ratio_high - 1, 0), of(b).before.ratio_high - 1)}` : '' }}</td>

@@ -47,7 +47,7 @@ const change = (p: Person, what: { role?: string; owner?: boolean; disabled?: bo
       <form class="flex items-center gap-2" @submit.prevent="add">
         <input v-model="name" class="field w-[240px]" placeholder="Name" aria-label="Name of the new person" required />
         <ChoiceMenu v-model="role" :choices="roles" name="Role" />
-        <button class="action">Add, with a link to sign in by</button>
+        <button class="action">Add, with a sign-in link</button>
       </form>
       <p v-if="failed" role="alert" class="mt-2 text-alarm">{{ failed.message }}</p>
       <div v-if="link" class="mt-3 border border-rule-strong bg-wash px-3 py-2" role="status">

@@ -31,7 +31,7 @@ function change(p: Program, i: number): number | undefined {
     </header>
     <UploadList />
     <ErrorNote v-if="programs.isError.value" :error="programs.error.value" :retry="() => programs.refetch()" />
-    <WaitNote v-else-if="programs.isPending.value" what="Asking for the programs" />
+    <WaitNote v-else-if="programs.isPending.value" what="Loading the programs" />
     <EmptyTakes v-else-if="!list.length" />
     <div v-else class="min-h-0 flex-1 overflow-y-auto pb-8">
       <section v-for="p in list" :key="p.name" class="mb-8 border-t border-ink pt-3" :aria-label="p.name">

@@ -36,11 +36,12 @@ watch(
       void queries.invalidateQueries({ queryKey: ['programs'] })
       if (j.value.error) tell(j.value.error, { bad: true })
       const { turn, turns } = j.value.settings
-      if (turn && turns && turn < turns) {
+      if (turn && turns && turn < turns && !j.value.row_over) {
         void follow()
         return
       }
-      if (j.value.settings.side && turn && turn === turns) void compareSides()
+      if (j.value.said) tell(`${sentence(j.value.said)}.`)
+      if (j.value.settings.side && turn && (turn === turns || j.value.row_over)) void compareSides()
       else void router.replace({ name: 'take', params: { key: j.value.take }, query: route.query })
       return
     }
@@ -92,16 +93,17 @@ async function stop() {
   }
   await job.refetch()
 }
+const sentence = (text: string) => text[0].toUpperCase() + text.slice(1)
 const { focus, set: setFocus } = useFocus()
 const { pins, toggle: togglePin } = usePins(computed(() => j.value?.settings.program ?? ''))
 </script>
 
 <template>
   <ErrorNote v-if="job.isError.value" :error="job.error.value" :retry="() => job.refetch()" />
-  <WaitNote v-else-if="!j" what="Looking for the take" />
+  <WaitNote v-else-if="!j" what="Loading the take" />
   <div v-else class="flex h-full flex-col">
     <header class="flex h-[52px] shrink-0 items-center gap-6 border-b border-rule px-4">
-      <h1 class="min-w-0 truncate text-[15.5px]"><span class="text-ink-2">{{ over(j.state) ? 'Sampled' : 'Sampling' }}</span> <span class="font-medium">{{ whom(j) }}</span> <span class="text-ink-2">on {{ j.collector }}, asked for by {{ j.who }}<template v-if="j.settings.turns"> · take {{ j.settings.turn }} of {{ j.settings.turns }}<template v-if="j.settings.side">, {{ j.settings.side === 'baseline' ? 'of the baseline' : 'of the candidate' }}</template></template></span></h1>
+      <h1 class="min-w-0 truncate text-[15.5px]"><span class="text-ink-2">{{ over(j.state) ? 'Sampled' : 'Sampling' }}</span> <span class="font-medium">{{ whom(j) }}</span> <span class="text-ink-2">on {{ j.collector }}, asked for by {{ j.who }}<template v-if="j.settings.turns"> · take {{ j.settings.turn }} of {{ j.settings.until ? 'at most ' : '' }}{{ j.settings.turns }}<template v-if="j.settings.side">, {{ j.settings.side === 'baseline' ? 'of the baseline' : 'of the candidate' }}</template></template></span></h1>
       <div class="flex-1" />
       <template v-if="!over(j.state)">
         <dl class="flex gap-6 text-right whitespace-nowrap" aria-live="off">
@@ -111,7 +113,7 @@ const { pins, toggle: togglePin } = usePins(computed(() => j.value?.settings.pro
           <div><dt class="label">Lost</dt><dd>{{ count(j.lost) }}</dd></div>
           <div><dt class="label">Size</dt><dd>{{ bytes(j.size) }}</dd></div>
         </dl>
-        <p v-if="j.silent" role="status" class="max-w-[230px] text-alarm">Nothing heard from the collector for a while. The take goes on when it is back; stopping keeps what has come.</p>
+        <p v-if="j.silent" role="status" class="max-w-[230px] text-alarm">Nothing heard from the collector for a while. The take goes on when it is back; stopping keeps what has arrived.</p>
         <button v-if="may('collect')" class="action !px-4 !py-1" :disabled="j.state === 'stopping' && !j.silent" data-test="stop" @click="stop">{{ j.state === 'stopping' && !j.silent ? 'Stopping' : 'Stop and keep' }}</button>
       </template>
     </header>
@@ -120,8 +122,9 @@ const { pins, toggle: togglePin } = usePins(computed(() => j.value?.settings.pro
       <p class="mt-1 text-ink-2">{{ j.remedy }}</p>
       <RouterLink to="/new" class="action mt-4">New take</RouterLink>
     </div>
-    <p v-else-if="!hot.data.value" class="p-8 text-ink-2">{{ j.state === 'waiting' ? 'Waiting for a collector to begin.' : hot.error.value instanceof ApiError && hot.error.value.status !== 503 ? hot.error.value.message : 'The first samples are on their way. A picture appears within a few seconds.' }}</p>
+    <p v-else-if="!hot.data.value" class="p-8 text-ink-2">{{ j.state === 'waiting' ? 'Waiting for a collector to start.' : hot.error.value instanceof ApiError && hot.error.value.status !== 503 ? hot.error.value.message : 'The first samples are on their way. A picture appears within a few seconds.' }}</p>
     <template v-else>
+      <p v-if="j.said" class="border-b border-rule px-4 py-1.5 text-ink-2" role="status" data-test="said">{{ sentence(j.said) }}.</p>
       <TakeReading :folded="false" :parts="hot.data.value.reading" :warnings="[]" :focus="focus" @focus="setFocus" />
       <div class="flex min-h-0 flex-1">
         <div class="w-[272px] shrink-0 border-r border-rule"><HotIndex :hot="hot.data.value" :focus="focus" :pins="pins" @focus="setFocus" @pin="togglePin" /></div>

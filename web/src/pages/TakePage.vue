@@ -149,7 +149,7 @@ useKeys({
     <p v-for="a in read?.absent ?? []" v-show="!editing" :key="a" class="border-b border-rule px-4 py-1 text-ink-2">{{ a }}</p>
     <TakeReading v-model:folded="folded" :parts="hot.data.value?.reading ?? []" :warnings="detail.data.value.warnings" :focus="focus" @focus="setFocus" />
     <LensBar v-model:mode="mode" :lens="looking.name" @lens="lens = $event"><ShareMenu :first="looking.shares" :take-key="key" :range="range" :focus="focus" :root="Number(rootNode) || 0" :order="order" :up="turned === 'up'" :name="`${detail.data.value.take.program}-${detail.data.value.take.build}`" /></LensBar>
-    <p v-if="subject !== focus" class="shrink-0 border-b border-rule px-4 py-1 text-ink-2" data-test="unchosen">No function is followed, so this is about the costliest of the program's own: <button class="word code" @click="setFocus(subject)">{{ hot.data.value?.functions.find((f) => f.name === subject)?.short }}</button></p>
+    <p v-if="subject !== focus" class="shrink-0 border-b border-rule px-4 py-1 text-ink-2" data-test="unchosen">No function is in focus; this is the costliest of the program's own: <button class="word code" @click="setFocus(subject)">{{ hot.data.value?.functions.find((f) => f.name === subject)?.short }}</button></p>
     <div class="flex min-h-0 flex-1">
       <div v-if="!looking.list" class="relative shrink-0 border-r border-rule" :class="indexOpen ? 'w-[272px]' : 'w-[26px]'">
         <button class="absolute top-[9px] -right-[13px] z-10 border border-rule bg-paper p-[2px] text-ink-3 hover:text-ink" :aria-label="indexOpen ? 'Close the list of functions' : 'Open the list of functions'" @click="indexOpen = !indexOpen"><PanelLeft class="size-3.5" /></button>

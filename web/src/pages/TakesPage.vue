@@ -130,7 +130,7 @@ useKeys({ r: () => void again(chosen.value.length === 1 ? chosen.value[0] : ''),
     </header>
     <UploadList />
     <ErrorNote v-if="takes.isError.value" :error="takes.error.value" :retry="() => takes.refetch()" />
-    <WaitNote v-else-if="takes.isPending.value" what="Asking for the takes" />
+    <WaitNote v-else-if="takes.isPending.value" what="Loading the takes" />
     <template v-else-if="rows.length || search || program || series || workload">
       <div role="table" aria-label="Takes" class="flex min-h-0 flex-1 flex-col">
         <div role="row" :class="grid" class="!items-end border-b border-rule-strong pr-3 pb-1.5">
@@ -178,7 +178,7 @@ useKeys({ r: () => void again(chosen.value.length === 1 ? chosen.value[0] : ''),
               <button class="text-ink-3 opacity-0 group-hover:opacity-100 hover:text-ink focus-visible:opacity-100" :aria-label="`Remove the take of ${rows[v.index].program} ${rows[v.index].build}`" @click="remove(rows[v.index])"><Trash2 class="size-4" /></button>
             </div>
           </div>
-          <p v-if="!rows.length" class="p-6 text-ink-2">No take has these words. <button class="word" @click="change({ search: undefined, program: undefined, series: undefined })">Show all</button></p>
+          <p v-if="!rows.length" class="p-6 text-ink-2">No take matches. <button class="word" @click="change({ search: undefined, program: undefined, series: undefined })">Show all</button></p>
         </div>
       </div>
     </template>

@@ -95,8 +95,8 @@ async function copy() {
         <form class="mt-8" @submit.prevent="setPassword">
           <h2 class="border-b border-rule pb-1 text-[15px] font-medium">Password</h2>
           <p v-if="me && !me.password" class="mt-2 text-ink-2">You have none yet: without one, you need a new link each time.</p>
-          <label v-if="me?.password" class="mt-3 block"><span class="label">The one until now</span><input v-model="before" type="password" class="field mt-0.5 w-full" autocomplete="current-password" required /></label>
-          <label class="mt-3 block"><span class="label">The new one, at least 10 letters</span><input v-model="password" type="password" class="field mt-0.5 w-full" autocomplete="new-password" minlength="10" required /></label>
+          <label v-if="me?.password" class="mt-3 block"><span class="label">Current password</span><input v-model="before" type="password" class="field mt-0.5 w-full" autocomplete="current-password" required /></label>
+          <label class="mt-3 block"><span class="label">New password, at least 10 characters</span><input v-model="password" type="password" class="field mt-0.5 w-full" autocomplete="new-password" minlength="10" required /></label>
           <label v-if="me?.password" class="mt-3 flex items-center gap-2"><input v-model="endTokens" type="checkbox" />Remove my tokens, too</label>
           <p v-if="failed?.of === 'password'" role="alert" class="mt-2 text-alarm">{{ failed.error.message }}</p>
           <button class="action mt-3">{{ me?.password ? 'Change the password' : 'Set the password' }}</button>

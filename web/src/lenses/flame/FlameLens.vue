@@ -286,9 +286,9 @@ const orders = [
       <template v-if="words && found.data.value">
         <span class="whitespace-nowrap" role="status" data-test="found" :data-searched="found.isFetching.value ? '' : words">
           <template v-if="found.data.value.nodes">{{ count(found.data.value.nodes) }} frames cover {{ percent(found.data.value.value / (flame.data.value?.total || 1)) }}</template>
-          <template v-else>no frame has it</template>
+          <template v-else>no frame matches</template>
         </span>
-        <button class="text-ink-2 hover:text-ink disabled:opacity-40" aria-label="Match before" :disabled="!found.data.value.nodes" @click="stepMatch(-1)"><ChevronUp class="size-4" /></button>
+        <button class="text-ink-2 hover:text-ink disabled:opacity-40" aria-label="Previous match" :disabled="!found.data.value.nodes" @click="stepMatch(-1)"><ChevronUp class="size-4" /></button>
         <button class="text-ink-2 hover:text-ink disabled:opacity-40" aria-label="Next match" :disabled="!found.data.value.nodes" @click="stepMatch(1)"><ChevronDown class="size-4" /></button>
       </template>
       <div class="flex-1" />
@@ -311,12 +311,12 @@ const orders = [
     <ErrorNote v-if="flame.isError.value" :error="flame.error.value" :retry="() => flame.refetch()" />
     <button v-if="leading" class="label shrink-0 truncate border-rule bg-wash px-2 py-[1px] text-left hover:text-ink" :class="up ? 'order-last border-t' : 'border-b'" title="Show these frames" data-test="leading" @click="openLeading">{{ count(leading - 1) }} frames of the interpreter's start-up, the same in every take: show them</button>
     <div ref="box" class="relative min-h-0 flex-1 overflow-hidden bg-sheet">
-      <WaitNote v-if="flame.isPending.value || flame.isPlaceholderData.value" class="absolute z-10" what="Laying out the flame" />
+      <WaitNote v-if="flame.isPending.value || flame.isPlaceholderData.value" class="absolute z-10" what="Drawing the flame graph" />
       <canvas
         ref="canvas"
         tabindex="0"
         role="img"
-        :aria-label="`Flame graph. ${told ? told.name + ', ' + told.share : 'Arrows walk its frames, Enter dives.'}`"
+        :aria-label="`Flame graph. ${told ? told.name + ', ' + told.share : 'The arrow keys move between frames, Enter dives.'}`"
         data-test="flame"
         :data-frames="flame.data.value?.node.length"
         :data-root="flame.data.value?.root"
@@ -328,7 +328,7 @@ const orders = [
         @dblclick="dive(under($event))"
         @wheel.prevent="wheel"
       />
-      <p v-if="flame.data.value && !flame.data.value.samples" class="absolute inset-0 p-8 text-ink-2">There are no samples in this scope. Widen the time, or take off a restriction above.</p>
+      <p v-if="flame.data.value && !flame.data.value.samples" class="absolute inset-0 p-8 text-ink-2">No samples in this scope. Widen the time range or remove a condition above.</p>
     </div>
     <div class="flex h-[38px] shrink-0 items-center gap-4 border-t border-rule px-3" data-test="told">
       <template v-if="told">

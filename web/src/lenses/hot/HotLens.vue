@@ -230,10 +230,10 @@ function toggleGroup(head: string) {
           <template v-for="v in virtual.getVirtualItems()" :key="rows[v.index].key">
             <div v-if="rows[v.index].at !== undefined" role="row" data-test="hot-full" class="group absolute inset-x-0 grid cursor-pointer items-center gap-x-3 border-b border-l-[3px] border-transparent border-b-rule pr-4 pl-[13px]" :class="[at(v.index).name === focus ? '!border-l-focus bg-focus-wash' : rows[v.index].pinned ? 'bg-wash' : 'hover:bg-wash']" :style="{ ...grid, top: v.start + 'px', height: height + 'px' }" :title="at(v.index).name" @click="choose(at(v.index).name)">
               <span role="cell" class="flex min-w-0 items-center gap-1.5">
-                <button class="text-ink-3 hover:text-ink" :aria-label="opened === at(v.index).name ? 'Close its callers' : 'Show its callers'" :aria-expanded="opened === at(v.index).name" @click.stop="opened = opened === at(v.index).name ? '' : at(v.index).name"><component :is="opened === at(v.index).name ? ChevronDown : ChevronRight" class="size-3.5" /></button>
+                <button class="text-ink-3 hover:text-ink" :aria-label="opened === at(v.index).name ? 'Hide its callers' : 'Show its callers'" :aria-expanded="opened === at(v.index).name" @click.stop="opened = opened === at(v.index).name ? '' : at(v.index).name"><component :is="opened === at(v.index).name ? ChevronDown : ChevronRight" class="size-3.5" /></button>
                 <span class="size-2.5 shrink-0 border" :style="swatch(at(v.index))" aria-hidden="true" />
                 <span class="code end-kept min-w-0 flex-1"><bdi dir="ltr">{{ at(v.index).short }}</bdi></span>
-                <button class="text-ink-3 hover:text-ink" :class="rows[v.index].pinned ? '' : 'opacity-0 group-hover:opacity-100 focus-visible:opacity-100'" :aria-label="rows[v.index].pinned ? 'Let the pin go' : 'Pin'" @click.stop="emit('pin', at(v.index).name)"><Pin class="size-3.5" :fill="rows[v.index].pinned ? 'currentColor' : 'none'" /></button>
+                <button class="text-ink-3 hover:text-ink" :class="rows[v.index].pinned ? '' : 'opacity-0 group-hover:opacity-100 focus-visible:opacity-100'" :aria-label="rows[v.index].pinned ? 'Unpin' : 'Pin'" @click.stop="emit('pin', at(v.index).name)"><Pin class="size-3.5" :fill="rows[v.index].pinned ? 'currentColor' : 'none'" /></button>
               </span>
               <span v-for="c in visible" :key="c.key" role="cell" class="truncate" :class="c.right ? 'text-right' : 'text-ink-2'">{{ c.cell(rows[v.index].h ?? hot, rows[v.index].at!) }}</span>
             </div>
@@ -248,7 +248,7 @@ function toggleGroup(head: string) {
             <p v-else class="label absolute inset-x-0 border-b border-rule/50 bg-sheet py-1.5 pl-12" :style="{ top: v.start + 'px', height: height + 'px' }">{{ rows[v.index].text }}</p>
           </template>
         </div>
-        <p v-if="!rows.length" class="p-6 text-ink-2">No function in scope has this in its name. <button v-if="filter" class="word" @click="filter = ''">Show all</button></p>
+        <p v-if="!rows.length" class="p-6 text-ink-2">No function in scope matches. <button v-if="filter" class="word" @click="filter = ''">Show all</button></p>
       </div>
     </div>
   </section>

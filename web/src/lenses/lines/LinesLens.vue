@@ -70,20 +70,20 @@ const editor = (line: number) => (pattern.value && d.value?.found ? pattern.valu
   <section class="flex min-h-0 min-w-0 flex-1 flex-col" aria-label="Lines">
     <div class="flex h-[36px] shrink-0 items-center gap-3 border-b border-rule px-4">
       <span v-if="d && focus" class="code min-w-0 truncate" :title="d.found || d.file">{{ d.file || 'file unknown' }}</span>
-      <span v-if="d && focus" class="label whitespace-nowrap">{{ count(d.lines.length) }} lines cost something</span>
+      <span v-if="d && focus" class="label whitespace-nowrap">{{ count(d.lines.length) }} lines with a cost</span>
       <div class="flex-1" />
-      <span v-if="d?.delivered && focus" class="label whitespace-nowrap">as it came with the take</span>
+      <span v-if="d?.delivered && focus" class="label whitespace-nowrap">kept with the take</span>
       <button class="action !py-0.5" :aria-expanded="ruling" @click="ruling = !ruling">Source</button>
       <button class="action !py-0.5" :aria-expanded="setting" @click="setting = !setting">Editor</button>
     </div>
-    <label v-if="setting" class="flex items-center gap-2 border-b border-rule bg-sheet px-4 py-1.5"><span class="label whitespace-nowrap">Open a line at this address</span><input v-model="pattern" class="field code min-w-0 flex-1" placeholder="editor://open?file={file}&line={line}" aria-label="Address of the editor" spellcheck="false" /></label>
+    <label v-if="setting" class="flex items-center gap-2 border-b border-rule bg-sheet px-4 py-1.5"><span class="label whitespace-nowrap">Open lines in your editor at this address</span><input v-model="pattern" class="field code min-w-0 flex-1" placeholder="editor://open?file={file}&line={line}" aria-label="Address of the editor" spellcheck="false" /></label>
     <SourceRules v-if="ruling" :key="program + d?.file" :program="program" :path="d?.file ?? ''" />
     <p v-if="!focus" class="p-6 text-ink-2">Pick a function to see its source and the cost of each line.</p>
     <ErrorNote v-else-if="query.isError.value" :error="query.error.value" :retry="() => query.refetch()" />
     <WaitNote v-else-if="!d" what="Reading the lines" />
     <template v-else>
-      <p v-if="d.missing" class="border-b border-rule px-4 py-1.5 text-ink-2" data-test="no-source">{{ d.file ? `The source of ${d.file} is not shown: ${d.missing}.` : `No source is shown: ${d.missing}.` }} <template v-if="d.file">Say where it is under Source, or take with <span class="code">--with-source</span>.</template></p>
-      <p v-if="cost.get(0)" class="border-b border-rule px-4 py-1.5 text-ink-2" data-test="no-line">Of {{ worth(cost.get(0)!.total) || 'a little' }} in this file it is not known at which line: the code was made at run time, or built without lines.</p>
+      <p v-if="d.missing" class="border-b border-rule px-4 py-1.5 text-ink-2" data-test="no-source">{{ d.file ? `The source of ${d.file} is not shown: ${d.missing}.` : `No source is shown: ${d.missing}.` }} <template v-if="d.file">Set its location under Source, or use take with <span class="code">--with-source</span>.</template></p>
+      <p v-if="cost.get(0)" class="border-b border-rule px-4 py-1.5 text-ink-2" data-test="no-line">Of {{ worth(cost.get(0)!.total) || 'a little' }} in this file no line is known: the code was generated at run time, or built without line information.</p>
       <div class="label grid shrink-0 grid-cols-[52px_60px_62px_minmax(0,1fr)] gap-x-2 border-b border-rule-strong px-4 py-0.5"><span class="text-right">Line</span><span class="text-right">Self</span><span class="text-right">Total</span><span>{{ d.source.length ? 'Source' : 'Calls' }}</span></div>
       <div ref="scroller" class="min-h-0 flex-1 overflow-auto bg-sheet">
         <div class="relative" :style="{ height: virtual.getTotalSize() + 'px' }">
@@ -108,7 +108,7 @@ const editor = (line: number) => (pattern.value && d.value?.found ? pattern.valu
             </span>
           </div>
         </div>
-        <p v-if="!rows.length" class="p-6 text-ink-2">No line is known: the program was built without line information, or the scope holds no sample of it.</p>
+        <p v-if="!rows.length" class="p-6 text-ink-2">No lines are known: the program was built without line information, or no sample of it is in scope.</p>
       </div>
     </template>
   </section>

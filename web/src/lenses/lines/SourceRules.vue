@@ -31,9 +31,9 @@ const add = () => put([...rules.value.filter((r) => r.begins !== begins.value), 
 
 <template>
   <section class="border-b border-rule bg-sheet px-4 py-2" aria-label="Where the source is" data-test="source-rules">
-    <p v-if="query.data.value && !query.data.value.folders.length" class="text-ink-2">This server reads no source. Start it with <span class="code">--source FOLDER</span>, or take with <span class="code">--with-source</span>.</p>
+    <p v-if="query.data.value && !query.data.value.folders.length" class="text-ink-2">This server has no source folders. Start it with <span class="code">--source FOLDER</span>, or use take with <span class="code">--with-source</span>.</p>
     <template v-else-if="query.data.value">
-      <p class="label">The server reads source below <span v-for="(f, i) in query.data.value.folders" :key="f" class="code">{{ i ? ', ' : '' }}{{ f }}</span>, by the end of a path, and for {{ program }} by these rules:</p>
+      <p class="label">The server looks for source below <span v-for="(f, i) in query.data.value.folders" :key="f" class="code">{{ i ? ', ' : '' }}{{ f }}</span>, matching paths from their end, and for {{ program }} by these rules:</p>
       <p v-for="r in rules" :key="r.begins" class="mt-1 flex items-center gap-2"><span class="code">{{ r.begins }}…</span><span class="label">is</span><span class="code">{{ r.becomes }}…</span><button v-if="may('work')" class="text-ink-3 hover:text-ink" :aria-label="`Remove the rule for ${r.begins}`" @click="put(rules.filter((x) => x !== r))"><X class="size-3.5" /></button></p>
       <p v-if="!rules.length" class="mt-1 text-ink-2">none yet</p>
       <form v-if="may('work')" class="mt-1.5 flex items-center gap-2" @submit.prevent="add">

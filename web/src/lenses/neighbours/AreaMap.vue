@@ -50,7 +50,7 @@ const drawing = computed(() => {
   <template v-else>
     <p v-if="drawing" class="label shrink-0 border-b border-rule px-4 py-1">Self costs as areas, by package or module; too small to draw: {{ count(drawing.hidden) }} functions with {{ of(drawing.hiddenValue, { scope: drawing.total }) }}</p>
     <div ref="box" class="relative min-h-0 flex-1 overflow-hidden bg-sheet">
-      <WaitNote v-if="query.isPending.value" what="Laying out the areas" />
+      <WaitNote v-if="query.isPending.value" what="Drawing the areas" />
       <svg v-if="drawing" :width="width" :height="height" class="block" role="group" aria-label="Self costs as nested areas" data-test="areas">
         <g v-for="a in drawing.areas" :key="a.data.name"><rect :x="a.x0" :y="a.y0" :width="a.x1 - a.x0" :height="a.y1 - a.y0" fill="var(--color-wash)" stroke="var(--color-rule)" /><foreignObject :x="a.x0 + 3" :y="a.y0" :width="Math.max(0, a.x1 - a.x0 - 6)" height="16"><span class="block truncate text-[11px] text-ink-2">{{ a.data.name }} {{ of(a.value ?? 0, { scope: drawing.total }) }}</span></foreignObject></g>
         <g v-for="l in drawing.leaves" :key="l.data.ref!.id" class="cursor-pointer outline-none [&:focus-visible>rect]:stroke-[2.5]" tabindex="0" role="button" :aria-label="`${l.data.name}, self ${of(l.value ?? 0, { scope: drawing.total })}`" @click="emit('focus', l.data.ref!.name)" @keydown.enter.stop="emit('focus', l.data.ref!.name)">

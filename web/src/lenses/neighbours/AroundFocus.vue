@@ -62,10 +62,10 @@ const share = (v: number) => v / (query.data.value?.total || 1)
 </script>
 
 <template>
-  <p v-if="!focus" class="p-6 text-ink-2">Choose a function, in the list or in another lens: here stands who calls it and what it calls.</p>
+  <p v-if="!focus" class="p-6 text-ink-2">Pick a function, in the list or in another lens, to see its callers and callees.</p>
   <ErrorNote v-else-if="query.isError.value" :error="query.error.value" :retry="() => query.refetch()" />
   <div v-else ref="box" class="relative min-h-0 flex-1 overflow-auto bg-sheet">
-    <WaitNote v-if="query.isPending.value" what="Looking around the function" />
+    <WaitNote v-if="query.isPending.value" what="Loading callers and callees" />
     <svg v-if="drawing" :width="width" :height="drawing.h" class="block" role="group" :aria-label="`Callers and callees of ${focus}`" data-test="neighbours">
       <text x="16" y="22" class="label" fill="currentColor">comes in from</text>
       <text :x="width - 16" y="22" text-anchor="end" class="label" fill="currentColor">goes on to</text>

@@ -186,7 +186,7 @@ useKeys({
             <p v-else class="label absolute inset-x-0 border-b border-rule py-1" :style="{ top: v.start + 'px', height: height + 'px', paddingLeft: 40 + Math.min(lines[v.index].depth, 30) * 9 + 'px' }">and {{ count(lines[v.index].hidden!.n) }} more with {{ figure(lines[v.index].hidden!.value) }}</p>
           </template>
         </div>
-        <p v-if="!lines.length" class="p-6 text-ink-2">There are no samples in this scope. Take off a condition above.</p>
+        <p v-if="!lines.length" class="p-6 text-ink-2">No samples in this scope. Remove a condition above.</p>
       </div>
     </div>
   </section>
