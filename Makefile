@@ -51,7 +51,7 @@ endif
 # the kernel, Debian's server of debug files, which one test talks to, and what makes
 # networks to be broken.
 compilers:
-	@missing=; for p in cc:gcc g++:g++ rustc:rustc objcopy:binutils debuginfod:debuginfod ip:iproute2 clang-14:clang-14 llvm-strip-14:llvm-14; do \
+	@missing=; for p in cc:gcc g++:g++ rustc:rustc objcopy:binutils debuginfod:debuginfod ip:iproute2 qemu-x86_64:qemu-user clang-14:clang-14 llvm-strip-14:llvm-14; do \
 		command -v $${p%%:*} > /dev/null || missing="$$missing $${p##*:}"; done; \
 	test -e /usr/include/bpf/bpf_helpers.h || missing="$$missing libbpf-dev"; \
 	test -z "$$missing" || { $(ROOT) apt-get update -q && $(ROOT) env DEBIAN_FRONTEND=noninteractive apt-get install -qy --no-install-recommends $$missing libc6-dev; }
@@ -69,7 +69,7 @@ test: postgresql chromium compilers build bin/engraved-3.4.0 bin/engraved-3.5.0
 
 # What is made from the program's own tables, and the programs for the kernel.
 generate: compilers
-	go generate ./linux/bpf ./capture/launch
+	go generate ./linux/bpf ./capture/launch ./exact
 	go test -count=1 -run TestMeasuresAreDocumented ./cmd/entelon -write-docs
 	go test -count=1 -run TestMessages ./rooms -write-docs
 

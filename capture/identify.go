@@ -89,6 +89,9 @@ func calledAs(exe string, pid int, command []string) string {
 // versioned is a file's name that ends with a version, such as engraved-3.5.0.
 var versioned = regexp.MustCompile(`^(.*?[^-_.0-9])(?:[-_.]v?|)[0-9]+(\.[0-9]+)+$`)
 
+// ProgramName is the name of the program that a file is of.
+func ProgramName(path string) string { return programName(path) }
+
 // programName is a file's name without a version at its end, so that builds of
 // one program are builds of one program.
 func programName(path string) string {

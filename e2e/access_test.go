@@ -82,7 +82,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 		{fmt.Sprintf("/compare?lens=lines&baseline=%s&candidate=%s&focus=%s", old, new, focus), `document.querySelectorAll('[data-test=beside]').length > 5`},
 		{"/programs/engraved", `document.querySelectorAll('[data-test=ledger-row]').length > 5`},
 		{"/programs/engraved/function?focus=" + focus, `document.querySelectorAll('[data-test=over-build]').length > 1`},
-		{"/compare", `document.body.innerText.includes('Choose the baseline')`},
+		{"/compare", `document.body.innerText.includes('Choose a baseline')`},
 		{"/new", `document.querySelectorAll('[data-test=process]').length > 2`},
 		{"/machines", `document.body.innerText.includes('Collector connected')`},
 		{"/you", `document.body.innerText.includes('Make a token')`},

@@ -252,7 +252,6 @@ func written(t *testing.T, name, text string) string {
 	return path
 }
 
-// theme chooses light or dark and forgets what else the browser keeps. Other
 // looked takes pictures of what is to be looked at, in both themes, where they are wanted;
 // none of them is kept.
 func (p *page) looked(name string) {
@@ -261,11 +260,14 @@ func (p *page) looked(name string) {
 		return
 	}
 	for _, theme := range []string{"dark", "light"} {
-		value[any](p, fmt.Sprintf(`document.documentElement.classList.toggle('dark', %v)`, theme == "dark"))
+		// As another tab would change it, so that all that is drawn follows.
+		value[any](p, fmt.Sprintf(`localStorage.setItem('entelon-theme', %q), window.dispatchEvent(new StorageEvent('storage', { key: 'entelon-theme', newValue: %q, storageArea: localStorage }))`, theme, theme))
+		p.until("the theme "+theme, fmt.Sprintf(`document.documentElement.classList.contains('dark') === %v`, theme == "dark"))
 		p.picture(filepath.Join(*shots, name+"-"+theme+".png"))
 	}
 }
 
+// theme chooses light or dark and forgets what else the browser keeps. Other
 // tabs hear of what is cleared all at once and would write their own again.
 func (p *page) theme(name string) {
 	p.t.Helper()

@@ -142,7 +142,7 @@ func TestScopeIsTyped(t *testing.T) {
 	p.until("idle back in", `new URLSearchParams(location.search).get('scope') === 'function is slur.Route'`)
 	p.key("3")
 	p.until("paths of it alone", `[...document.querySelectorAll('[data-test=path]')].some(e => e.innerText.includes('slur.Route'))`)
-	p.click(`[aria-label="Take off: function is slur.Route"]`)
+	p.click(`[aria-label="Remove: function is slur.Route"]`)
 	p.until("all of it", fmt.Sprintf(`%s === %q`, whole, before))
 	if narrowed == before {
 		t.Error("the scope changed nothing")

@@ -29,7 +29,7 @@ func TestSortAndChooseTwo(t *testing.T) {
 	p.until("the comparison", `location.pathname === '/compare'`)
 	p.says("for each unit of unchanged work") // they are takes of the service, the shortest
 	p.visit("/takes?search=nothing+has+this")
-	p.says("No take has these words")
+	p.says("No take matches")
 }
 
 // TestIndexFindsAndPins: the filter narrows the list, a pin stands on top of

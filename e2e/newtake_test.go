@@ -161,7 +161,7 @@ func TestTwoCommandsInTurns(t *testing.T) {
 	value[any](p, `(e => { e.value = ''; e.dispatchEvent(new Event('input')) })(document.querySelector("input[placeholder*='engraved']"))`)
 	p.do("writing it", chromedp.SendKeys("input[placeholder*='engraved']", work(900_000)))
 	p.write("Baseline", work(300_000))
-	p.says("taken one after the other")
+	p.says("take turns")
 	p.write("Takes in a row", "3")
 	p.write("Which samples to keep", " ")
 	p.click("[data-test=start]")

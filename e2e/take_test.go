@@ -208,8 +208,8 @@ func TestRibbonRestrictsTheTime(t *testing.T) {
 		return true
 	})()`)
 	p.until("less than before", fmt.Sprintf(`new URLSearchParams(location.search).get('scope')?.startsWith('time from') && %s !== %q`, whole, before))
-	p.until("a release", `document.querySelector('[aria-label^="Take off: time from"]')`)
-	p.click(`[aria-label^="Take off: time from"]`)
+	p.until("a release", `document.querySelector('[aria-label^="Remove: time from"]')`)
+	p.click(`[aria-label^="Remove: time from"]`)
 	p.until("all of it again", fmt.Sprintf(`%s === %q`, whole, before))
 }
 
@@ -273,7 +273,7 @@ func TestNotes(t *testing.T) {
 	p.visit("/takes/" + takeOf(t, "3.5.0") + "?focus=" + url.QueryEscape("entelon/demo/engraved/slur.Route"))
 	p.says("itself takes")
 	p.key("n")
-	p.until("the notes", `document.querySelector('[role=dialog]')?.innerText.includes('Nobody has written anything')`)
+	p.until("the notes", `document.querySelector('[role=dialog]')?.innerText.includes('No notes yet')`)
 	p.do("writing", chromedp.SendKeys(`textarea`, "asks **too often** <img src=x onerror=\"window.ran=1\"> [x](javascript:window.ran=1)"))
 	p.do("keeping", chromedp.Click(`//button[normalize-space()="Keep the note"]`, chromedp.NodeVisible))
 	p.until("the note", `document.querySelector('[data-test=note] strong')?.innerText === 'too often'`)

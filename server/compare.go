@@ -16,6 +16,7 @@ import (
 	"entelon/core/profile"
 	"entelon/core/reading"
 	"entelon/core/scope"
+	"entelon/core/workload"
 	"entelon/server/api"
 	"entelon/server/keep"
 	"entelon/store"
@@ -150,6 +151,7 @@ func (s compareRoutes) compareNow(c *gin.Context, scale compare.Scale, sc scope.
 		return nil, err
 	}
 	var takes []*profile.Take
+	var in []string // the workload of each
 	for _, side := range []*compareSide{out.a, out.b} {
 		for i, o := range side.views {
 			m, err := measureOf(c, o.take.Profile)
@@ -169,14 +171,14 @@ func (s compareRoutes) compareNow(c *gin.Context, scale compare.Scale, sc scope.
 			k := o.cost(m, sc.Of(aboutOf(row)))
 			side.runs = append(side.runs, match.Run{
 				ID: row.Key, Name: "the take of " + row.StartedAt.UTC().Format("15:04:05"), Tree: o.tree, Cost: k.cost, Functions: k.rows(), DurationNS: row.DurationNS, CPUNS: o.take.Facts.CPUNS, Work: o.take.Facts.Work, Lost: o.take.Missing(m),
-				Calls: compare.CallsOf(o.tree, k.scope), StartedAt: o.take.Machine.StartedAt, Workload: aboutOf(row).Workload, Conditions: compare.ConditionsOf(o.take), Pairs: compare.PairsOf(o.take),
+				Calls: compare.CallsOf(o.tree, k.scope), StartedAt: o.take.Machine.StartedAt, Workload: aboutOf(row).Workload, Conditions: compare.ConditionsOf(o.take), Pairs: compare.PairsOf(o.take), Varies: compare.VariesOf(o.take, out.words.Name),
 			})
-			takes = append(takes, o.take)
+			takes, in = append(takes, o.take), append(in, workloadOf(row, o.take))
 		}
 	}
 	chosen := c.Query("scale") != ""
 	if !chosen {
-		scale = compare.Fitting(out.words, takes...)
+		scale = compare.FittingIn(out.words, in, takes...)
 	}
 	var err error
 	if out.result, err = compare.Compare(out.a.runs, out.b.runs, compare.Options{Scale: scale, OrShares: !chosen, Exact: out.words.Counted, Hand: hand}); err != nil {
@@ -321,4 +323,12 @@ func (s compareRoutes) mirror(c *gin.Context) {
 	}
 	m := x.result.Mirror(float64(thinnest) / float64(pixels))
 	c.JSON(http.StatusOK, api.MirrorOut{Width: m.Width, Depth: m.Depth, Function: m.Function, X: m.X, Slot: m.Slot, Baseline: m.Total[0], Candidate: m.Total[1], Parent: m.Parent, Left: m.Left})
+}
+
+// workloadOf is which workload a take counts in, as a key.
+func workloadOf(row *store.Take, t *profile.Take) string {
+	if n := row.InWorkload(); n != 0 {
+		return fmt.Sprint(n)
+	}
+	return workload.Of(&t.Settings, &t.Facts).Key
 }

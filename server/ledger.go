@@ -181,7 +181,7 @@ func (s ledgerRoutes) ledgerBy(c *gin.Context, program string) (*ledgerBy, error
 	out.takes = slices.DeleteFunc(out.takes, func(t store.LedgerTake) bool { return t.Total <= 0 })
 	out.scale = compare.ByShare
 	if settings := settingsOf(out.takes); len(settings) > 0 {
-		out.scale = compare.Fitting(out.measure, settings...)
+		out.scale = compare.FittingIn(out.measure, make([]string, len(settings)), settings...) // all are of one workload
 		out.measure.Counted = !slices.ContainsFunc(out.takes, func(t store.LedgerTake) bool { return !t.Counted })
 	}
 	text := c.Query("scale")

@@ -103,7 +103,7 @@ func TestGate(t *testing.T) {
 		{"no side", []string{"compare"}, 3, "give a baseline and a candidate"},
 		{"one side", []string{"compare", "--baseline", "x.take"}, 3, "both --baseline and --candidate"},
 		{"no such file", []string{"compare", "nowhere.take", "nowhere.take"}, 3, "nowhere.take"},
-		{"no such files", []string{"compare", "-b", "nowhere-*.take", "-c", "x"}, 3, "no file is like"},
+		{"no such files", []string{"compare", "-b", "nowhere-*.take", "-c", "x"}, 3, "no file matches"},
 		{"no number", with("--threshold", "much"), 3, "--threshold much"},
 		{"no format", with("--format", "song"), 3, "--format song"},
 		{"no flag", []string{"compare", "--loud"}, 3, "no option --loud"},

@@ -22,6 +22,7 @@ import (
 )
 
 type factsJSON struct {
+	Exact         *profile.Exact    `json:"exact,omitempty"` // of an exact run
 	Program       string            `json:"program"`
 	Build         string            `json:"build"`
 	BuildID       string            `json:"build_id"`
@@ -139,7 +140,7 @@ func factsOut(t *profile.Take) factsJSON {
 		Processes: []processOut{}, Threads: []threadOut{}, Modules: []moduleOut{}, Machine: t.Machine,
 		Warnings: append([]profile.Warning{}, f.Warnings...),
 		Counters: append([]profile.Counter{}, f.Counters...), NotCounted: append([]string{}, f.NotCounted...), Usage: f.Usage, Bare: f.Bare, Work: f.Work,
-		Series: s.Series, Turn: s.Turn, Turns: s.Turns, Workload: workload.Of(&s, &f).Words, Masked: s.Masked,
+		Exact: f.Exact, Series: s.Series, Turn: s.Turn, Turns: s.Turns, Workload: workload.Of(&s, &f).Words, Masked: s.Masked,
 	}
 	for _, x := range p.Processes {
 		out.Processes = append(out.Processes, processOut{x.PID, p.Strings[x.Name]})
@@ -188,6 +189,14 @@ func factsCommand() *cobra.Command {
 	return option.TakeFile(c)
 }
 
+// several is a number with what there are so many of.
+func several(n int, one, more string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return terminal.Thin(int64(n)) + " " + more
+}
+
 func printFacts(w io.Writer, path string, t *profile.Take, f factsJSON) error {
 	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
 	row := func(k, format string, args ...any) { fmt.Fprintf(tw, "%s\t%s\n", k, fmt.Sprintf(format, args...)) }
@@ -207,13 +216,19 @@ func printFacts(w io.Writer, path string, t *profile.Take, f factsJSON) error {
 	}
 	row("duration", "%.2f s", float64(f.DurationNS)/1e9)
 	row("CPU by the kernel", "%.2f s", float64(f.CPUNS)/1e9)
-	row("rate", "%d a second (%s)", f.RateHz, t.Trigger())
+	if x := f.Exact; x != nil {
+		row("exact run", "%s, run %s; %d functions varied", several(x.Processes, "process", "processes"), several(x.Runs, "time", "times"), x.Varying)
+	} else {
+		row("rate", "%d a second (%s)", f.RateHz, t.Trigger())
+	}
 	for _, m := range f.Measures {
 		row(m.Label, "%s%s", measure.Amount(m.Total, m.Unit), profile.Partial(m.Lost))
 	}
 	row("samples", "%s", terminal.Thin(f.Samples))
 	row("lost", "%s", terminal.Thin(f.Lost))
-	row("complete stacks", "%.2f %% (%s)", 100*f.CompleteShare, f.Unwind)
+	if f.Exact == nil {
+		row("complete stacks", "%.2f %% (%s)", 100*f.CompleteShare, f.Unwind)
+	}
 	for _, c := range f.CutOff {
 		row("cut off", "%s: %s", terminal.Thin(c.Stacks), c.Words())
 	}

@@ -79,6 +79,6 @@ time goes, in the terminal and in the browser.`,
 	}
 	c.SetArgs(joinPairs(os.Args[1:]))
 	c.SetOut(terminal.PlainWriter{To: os.Stdout})
-	c.AddCommand(takeCommand(), countCommand(), hotCommand(), treeCommand(), liveCommand(), measuresCommand(), scopeTopic(), factsCommand(), stacksCommand(), comparing.Command(), bisectCommand(), exportCommand(), inventCommand(), sendCommand(), symbolsCommand(), serving.ServeCommand(), serving.CollectorCommand(), serving.PersonCommand(), serving.BackupCommand(), serving.RestoreCommand(), doctorCommand(), apiCommand())
+	c.AddCommand(takeCommand(), exactCommand(), countCommand(), hotCommand(), treeCommand(), liveCommand(), measuresCommand(), scopeTopic(), factsCommand(), stacksCommand(), comparing.Command(), bisectCommand(), exportCommand(), inventCommand(), sendCommand(), symbolsCommand(), serving.ServeCommand(), serving.CollectorCommand(), serving.PersonCommand(), serving.BackupCommand(), serving.RestoreCommand(), doctorCommand(), apiCommand())
 	return c
 }

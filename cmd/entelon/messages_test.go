@@ -36,7 +36,7 @@ func TestMistakesAreSaidPlainly(t *testing.T) {
 		"a take in a picture's name":   {[]string{"take", "--out", filepath.Join(dir, "x.svg"), "--", "true"}, []string{"a take is written", "entelon export"}},
 		"a function that there is not": {[]string{"export", newer, "--through", "nosuch", "--out", filepath.Join(dir, "x.svg")}, []string{"--through nosuch", "no such function"}},
 		"a mark that there is not":     {[]string{"export", newer, "--focus", "nosuch", "--out", filepath.Join(dir, "x.svg")}, []string{"--focus nosuch", "no such function"}},
-		"a kernel thread":       {[]string{"take", "--pid", "2", "--for", "1s"}, []string{"a kernel thread", "--machine"}},
+		"a kernel thread":              {[]string{"take", "--pid", "2", "--for", "1s"}, []string{"a kernel thread", "--machine"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			r := entelon(t, x.args...)

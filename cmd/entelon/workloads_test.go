@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -9,6 +10,7 @@ import (
 	"testing"
 
 	"entelon/judge"
+	"entelon/server/api"
 )
 
 // twoBuilds is a program whose builds differ in what one function costs.
@@ -108,5 +110,48 @@ func TestGivenWorkload(t *testing.T) {
 	r := entelon(t, "hot", file, "--scope", `workload is "-c true*"`)
 	if r.code != 0 {
 		t.Errorf("%s", r.stderr)
+	}
+}
+
+// TestWorkloadsOfAServer: builds on a server are compared within the workload that the server
+// has their takes in, also where it was merged from ones that differ in their arguments.
+func TestWorkloadsOfAServer(t *testing.T) {
+	mustSample(t)
+	dir := t.TempDir()
+	builds := map[string]string{"first": "110000", "second": "330000"}
+	var files []string
+	for name, runs := range map[string]string{"first": "300", "second": "301"} {
+		if err := os.Mkdir(filepath.Join(dir, name), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		buildTwo(t, filepath.Join(dir, name), map[string]string{"nib": builds[name]})
+		for i := range 2 {
+			file := filepath.Join(dir, fmt.Sprintf("%s-%d.take", name, i))
+			if r := entelon(t, "take", "--build", name, "--out", file, "--", filepath.Join(dir, name, "nib"), runs); r.code != 0 {
+				t.Fatal(r.stderr)
+			}
+			files = append(files, file)
+		}
+	}
+	d := newDesk(t)
+	token := secretIn(t, d.token)
+	at := []string{"--token-file", token}
+	if r := entelon(t, append(append([]string{"send", "--to", "http://" + d.address}, at...), files...)...); r.code != 0 {
+		t.Fatal(r.stderr)
+	}
+	compare := append([]string{"compare", "--json", "--server", "http://" + d.address, "-b", "nib@first", "-c", "nib@second"}, at...)
+	if r := entelon(t, compare...); r.code != 3 || !strings.Contains(r.stderr, "the server has no take of nib, build ") {
+		t.Errorf("exit code %d: %s", r.code, r.stderr)
+	}
+	var list api.WorkloadsOut
+	if d.ask("GET", "/programs/nib/workloads", nil, &list); len(list.Workloads) != 2 {
+		t.Fatalf("%+v", list)
+	}
+	if status, body := d.ask("POST", "/programs/nib/workloads/merge", api.WorkloadsMergeIn{From: []int64{list.Workloads[0].ID}, Into: list.Workloads[1].ID}, nil); status != http.StatusOK {
+		t.Fatalf("%d: %s", status, body)
+	}
+	c := comparison(t, entelon(t, compare...))
+	if c.Scale != "run" || c.Whole.Ratio < 1.3 || len(c.Remarks) > 0 && strings.Contains(strings.Join(c.Remarks, " "), "different workloads") {
+		t.Errorf("by %s, %+v: %q", c.Scale, c.Whole, c.Remarks)
 	}
 }

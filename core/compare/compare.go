@@ -85,6 +85,7 @@ type Row struct {
 type Result struct {
 	Scale   Scale
 	Single  bool    // one take a side: how much takes differ is not known
+	Certain bool    // of exact runs: figures differ by themselves only as runs of the same did
 	Wider   float64 // how many times as wide intervals are as if the takes had been interleaved; 1 where they were
 	Whole   Estimate
 	Rows    []Row // the largest difference of self cost first
@@ -151,6 +152,9 @@ func Compare(baseline, candidate []match.Run, o Options) (*Result, error) {
 			r.by[side] = append(r.by[side], by)
 		}
 	}
+	if _, r.Certain = certainBy(r.sides(), r.by, ""); r.Certain {
+		r.Single = false
+	}
 	r.whole(o)
 	r.Steady = r.steady(o)
 	r.functions(o)
@@ -195,9 +199,12 @@ func (r *Result) whole(o Options) {
 	if level < 1-confidence {
 		s.t = quantile(1-level/2, s.df)
 	}
+	s.within, s.certain = certainBy(r.sides(), r.by, "")
 	r.Whole = estimate(&c[0], &c[1], s, o.Exact)
 	switch {
 	case o.Scale == ByShare:
+	case s.certain:
+		r.Whole.judge(r.Whole.P == 0, o.Worth)
 	case r.Single && o.Scale != ByYardstick: // nothing is known of how much takes differ
 		r.Whole.Verdict, r.Whole.Need = TooFew, r.Whole.need(o.Worth)
 	default:
@@ -300,10 +307,15 @@ func (r *Result) functions(o Options) {
 	}
 	r.spreads = newSpreads(as, bs, o.Exact, o.Scale)
 	r.spreads.wider, r.spreads.known.shared = r.Wider, r.sharedVariance()
+	r.spreads.known.within, r.spreads.known.certain = certainBy(r.sides(), r.by, "")
 	p := make([]float64, 0, 2*n)
 	for k := range list {
 		x, row := &list[k], &r.Rows[k]
-		row.Self = estimate(&x.self[0], &x.self[1], r.spreads.of(&x.self[0], &x.self[1]), o.Exact)
+		self := r.spreads.of(&x.self[0], &x.self[1])
+		if self.certain {
+			self.within, _ = certainBy(r.sides(), r.by, row.Name)
+		}
+		row.Self = estimate(&x.self[0], &x.self[1], self, o.Exact)
 		row.Total = estimate(&x.total[0], &x.total[1], r.spreads.of(&x.total[0], &x.total[1]), o.Exact)
 		row.Match = r.align.MatchOf[int32(k)]
 		row.Number = int32(k)

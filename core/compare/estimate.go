@@ -83,6 +83,8 @@ type spread struct {
 	extra   float64 // relative variance between takes, sampling noise left out
 	assumed float64 // relative variance that only the verdict reckons with
 	shared  float64 // relative variance of what both sides are measured by, however many takes there are
+	certain bool    // of exact runs: nothing differs but by within, in the measure's unit, scaled
+	within  float64
 	level
 }
 
@@ -108,6 +110,9 @@ func newLevel(df float64) level {
 // method) and 10.3 (score tests); Welch's degrees of freedom are not needed since
 // the relative variance is pooled.
 func estimate(a, b *cost, s spread, exact bool) Estimate {
+	if s.certain {
+		return certain(a, b, s.within)
+	}
 	na, nb := float64(len(a.value)), float64(len(b.value))
 	e := Estimate{Baseline: a.mean(), Candidate: b.mean()}
 	e.Difference = e.Candidate - e.Baseline

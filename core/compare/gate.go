@@ -73,6 +73,8 @@ func (f *Finding) Text(r *Result, measure string) string {
 		if e.Need > 0 && e.Need < mostTakes {
 			out += fmt.Sprintf(" %d takes a side would do.", e.Need)
 		}
+	case r.Certain:
+		out = fmt.Sprintf("%s: no change but for what runs of one build differ by.", what)
 	default:
 		out = fmt.Sprintf("%s: no change shown; one of %.1f %% would have been seen.", what, 100*e.Seen)
 	}
@@ -102,7 +104,7 @@ func Signed(share float64) string {
 
 // Between is the interval of a ratio in words, as changes in percent.
 func (e *Estimate) Between() string {
-	if e.RatioHigh == 0 {
+	if e.RatioHigh == 0 || e.RatioLow == e.RatioHigh {
 		return ""
 	}
 	return fmt.Sprintf(" (%s to %s)", Signed(e.RatioLow-1), Signed(e.RatioHigh-1))

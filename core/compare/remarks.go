@@ -50,6 +50,10 @@ func remarks(r *Result) []Remark {
 		out = append(out, Remark{"order", 0, -1, fmt.Sprintf("The takes of one side were made after those of the other, where a drift of the machine looks like a difference; the intervals are %.1f times as wide for it.", r.Wider),
 			"Interleave both sides, with take --against or a baseline in New take, to see smaller changes."})
 	}
+	if slices.ContainsFunc(slices.Concat(r.a, r.b), func(x match.Run) bool { return x.Varies != nil && x.Varies.Once }) {
+		out = append(out, Remark{"once", 0, -1, "An exact take was run once, so that it is not known which of its figures vary by themselves.",
+			"Take it without --once where the program does not do the same each time."})
+	}
 	if y := r.Yardstick; y != nil && y.Apart != 1 {
 		out = append(out, Remark{"two-groups", 0, -1, fmt.Sprintf("Two groups of functions kept their proportions, one at %.2f times the other; which of them did not change cannot be told, and every interval is wide enough for both.", y.Apart),
 			"Make longer takes, or several, so that both sides do the same mix of work."})

@@ -89,14 +89,24 @@ func (s Scale) Words() string {
 // end, or two commands were interleaved, whatever their programs are called; else by what
 // stayed the same on both sides. A level stays as it is.
 func Fitting(m measure.Column, takes ...*profile.Take) Scale {
+	in := make([]string, len(takes))
+	for i, t := range takes {
+		in[i] = workload.Of(&t.Settings, &t.Facts).Key
+	}
+	return FittingIn(m, in, takes...)
+}
+
+// FittingIn is Fitting where people have said which workload each take is of: those that they
+// merged are the same to them.
+func FittingIn(m measure.Column, in []string, takes ...*profile.Take) Scale {
 	if m.Combine == measure.Level {
 		return ByRun
 	}
 	work, same := true, true
-	for _, t := range takes {
+	for i, t := range takes {
 		work = work && t.Facts.Work > 0
 		f := takes[0]
-		alike := len(t.Settings.Command) > 0 && workload.Of(&t.Settings, &t.Facts).Key == workload.Of(&f.Settings, &f.Facts).Key
+		alike := len(t.Settings.Command) > 0 && in[i] == in[0]
 		// When two commands are interleaved, they do the same.
 		turns := t.Settings.Side != "" && t.Settings.Series == f.Settings.Series
 		same = same && t.Facts.EndedBy == "exit" && (alike || turns)

@@ -103,6 +103,13 @@ func (c ColumnRow) with(of string) Column {
 // processor's counter of cycles triggers the samples.
 var Cycles = ColumnRow{Column: Column{Name: "cycles", Label: "processor cycles", Unit: Count, Time: End, Kind: CPU}}.Column
 
+// Instructions and ExactCalls are the columns of an exact run, in which every instruction and
+// every call is counted.
+var (
+	Instructions = Column{Name: "instructions", Label: "instructions", Unit: Count, Counted: true}
+	ExactCalls   = Column{Name: "calls", Label: "calls", Unit: Count, Counted: true}
+)
+
 // Kept returns how a column that a take or the database has is spoken of: the label is
 // the table's, and says of a level which of its values over time is meant where nothing
 // else is asked for; the rest is what was kept.
@@ -128,8 +135,10 @@ func Named(name string) (c Column, ok bool) {
 			}
 		}
 	}
-	if name == Cycles.Name {
-		return Cycles, true
+	for _, c := range []Column{Cycles, Instructions, ExactCalls} {
+		if name == c.Name {
+			return c, true
+		}
 	}
 	return Column{Name: name, Label: name, Unit: Count}, false
 }

@@ -124,6 +124,16 @@ func (f *Facts) check() error {
 			return errors.New("its columns of memory and processor time differ in length, or are too long")
 		}
 	}
+	if x := f.Exact; x != nil {
+		if len(x.Varied) > MaxVaried || len(x.Totals) > mostCounters {
+			return errors.New("its lists of what varied are too long")
+		}
+		for _, v := range x.Varied {
+			if err := errors.Join(texts(mostSay, map[string]string{"function that varied": v.Function}), within(0, mostCount, map[string]int64{"number of instructions": v.Instructions[1], "number of calls": v.Calls[1]})); err != nil {
+				return err
+			}
+		}
+	}
 	numbers := map[string]int64{
 		"number of samples": f.Samples, "number of lost samples": f.Lost, "number of samples left out": f.LeftOut, "number of throttled samples": f.Throttled,
 		"number of stacks": f.UserStacks, "number of whole stacks": f.Complete, "number of interpreted stacks": f.Interpreted,

@@ -147,9 +147,36 @@ type Facts struct {
 	NotCounted   []string   `json:"not_counted,omitempty"` // what this machine cannot count
 	Usage        *Usage     `json:"usage,omitempty"`
 	Bare         *Bare      `json:"bare,omitempty"`
-	Work         float64    `json:"work,omitempty"` // units of work that the program did; 0: not said
+	Exact        *Exact     `json:"exact,omitempty"` // of an exact run
+	Work         float64    `json:"work,omitempty"`  // units of work that the program did; 0: not said
 	Warnings     []Warning  `json:"warnings"`
 }
+
+// Exact is what is known of an exact run: one in the emulator, in which every instruction and
+// every call is counted.
+type Exact struct {
+	Runs      int      `json:"runs"`      // how often it was run; the take has the first run
+	Processes int      `json:"processes"` // of the first run
+	Totals    []int64  `json:"totals"`    // instructions of each run
+	Varied    []Varied `json:"varied"`    // what differed between the runs by itself, the most first
+	Varying   int      `json:"varying"`   // how many functions that is; Varied has the first of them
+	VariedBy  [2]int64 `json:"varied_by"` // instructions and calls by which all of them together differed
+	Rest      [2]int64 `json:"rest"`      // the most by which one that Varied does not have did
+	Merged    int64    `json:"merged"`    // calls whose context had no room and are their caller's
+	Uncounted int64    `json:"uncounted"` // blocks of instructions that had no room
+	Unmatched int64    `json:"unmatched"` // returns to where nothing called from
+	Killed    int      `json:"killed"`    // processes that were ended half-way; what they had done is counted
+}
+
+// Varied is a function whose counts differed between runs.
+type Varied struct {
+	Function     string   `json:"function"`
+	Instructions [2]int64 `json:"instructions"` // of its own, least and most
+	Calls        [2]int64 `json:"calls"`
+}
+
+// MaxVaried is how many functions that vary are named.
+const MaxVaried = 200
 
 // Counter is what was counted for a whole take.
 type Counter struct {

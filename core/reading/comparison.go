@@ -34,6 +34,9 @@ func Comparison(r *compare.Result, suspects []compare.Suspect, s Sides) []Said {
 		if r.Single {
 			return ", give or take what single takes differ by"
 		}
+		if r.Certain && w.Low == w.High {
+			return ""
+		}
 		return fmt.Sprintf(", %s to %s", compare.Signed(w.RatioLow-1), compare.Signed(w.RatioHigh-1))
 	}
 	switch {
@@ -51,6 +54,8 @@ func Comparison(r *compare.Result, suspects []compare.Suspect, s Sides) []Said {
 		case w.Need > 0:
 			say(" With %d takes a side a change of %.0f %% would be seen.", w.Need, 100*compare.DefaultWorth)
 		}
+	case r.Certain:
+		say("%s and %s do not differ in %s by more than runs of one of them do.", s.Baseline, s.Candidate, s.Measure)
 	default:
 		say("No change is shown between %s and %s; one of %.1f %% would have been seen.", s.Baseline, s.Candidate, 100*w.Seen)
 	}

@@ -154,6 +154,15 @@ func (m *measured) add(t *profile.Take, file string, in workload.Workload) {
 	m.takes, m.files, m.in = append(m.takes, t), append(m.files, file), append(m.in, in)
 }
 
+// keys are those of the workloads of its takes.
+func (m *measured) keys() []string {
+	out := make([]string, len(m.in))
+	for i := range m.in {
+		out[i] = m.in[i].Key
+	}
+	return out
+}
+
 // Run reads both sides and compares them.
 func (x *Comparison) Run(cmd *cobra.Command) (compare.Outcome, error) {
 	if !slices.Contains([]string{"text", "json", "markdown", "junit"}, x.Format) {
@@ -197,7 +206,7 @@ func (x *Comparison) Run(cmd *cobra.Command) (compare.Outcome, error) {
 	}
 	chosen := given != ""
 	if !chosen {
-		given = compare.Fitting(words, slices.Concat(a.takes, b.takes)...)
+		given = compare.FittingIn(words, append(a.keys(), b.keys()...), slices.Concat(a.takes, b.takes)...)
 	}
 	r, err := compare.Compare(a.runs, b.runs, compare.Options{Scale: given, OrShares: !chosen, Exact: words.Counted, Hand: policy.hand})
 	if err != nil {
@@ -259,7 +268,7 @@ func (x *Comparison) open(a, b *measured) (measure.Column, scope.Scope, error) {
 			c := tr.Cost(m, s)
 			side.runs = append(side.runs, match.Run{
 				ID: side.files[i], Name: side.files[i], Tree: tr, Cost: c, Functions: calltree.Functions(tr, c), DurationNS: t.Facts.DurationNS, CPUNS: t.Facts.CPUNS, Work: t.Facts.Work, Lost: t.Missing(m),
-				Calls: compare.CallsOf(tr, s), StartedAt: t.Machine.StartedAt, Workload: side.in[i].Words, Conditions: compare.ConditionsOf(t), Pairs: compare.PairsOf(t),
+				Calls: compare.CallsOf(tr, s), StartedAt: t.Machine.StartedAt, Workload: side.in[i].Words, Conditions: compare.ConditionsOf(t), Pairs: compare.PairsOf(t), Varies: compare.VariesOf(t, w.Name),
 			})
 		}
 	}

@@ -190,7 +190,7 @@ func (x *Comparison) read(ctx context.Context, flag string, values []string) (*m
 			files := []string{v}
 			if err != nil && strings.ContainsAny(v, "*?[") {
 				if files, err = filepath.Glob(v); err != nil || len(files) == 0 {
-					return nil, fmt.Errorf("%s: no file is like %s", flag, v)
+					return nil, fmt.Errorf("%s: no file matches %s", flag, v)
 				}
 			} else if err != nil && onServer {
 				return nil, fmt.Errorf("%s %s: there is no such file; for a build on a server say which with --server", flag, v)

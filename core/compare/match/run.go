@@ -22,6 +22,16 @@ type Run struct {
 	Lost       int64   // events that are missing: the run's cost is then partial
 	Work       float64 // units of the program's work, 0 where nobody said it
 	Calls      []Calls // that the take counted, in the scope of Cost
+	Varies     *Varies // of an exact run, else nil
+}
+
+// Varies is by how much the figures of an exact run differ from run to run by themselves, in
+// the measure's unit.
+type Varies struct {
+	Whole float64            // of anything at most
+	Self  map[string]float64 // of functions themselves, by name
+	Other float64            // of other functions
+	Once  bool               // it was run once, so that nothing is known of it
 }
 
 // Condition is something under which a run was made, by name.

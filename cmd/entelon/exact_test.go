@@ -1,0 +1,57 @@
+package main
+
+import (
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// TestExactRun: a change of a fifth of a percent in one function is found from one exact take a
+// side, named, and stops the gate; a take of the same build is not called different; and the
+// program's streams and exit code come through.
+func TestExactRun(t *testing.T) {
+	if _, err := exec.LookPath("qemu-x86_64"); err != nil {
+		t.Skip("needs the emulator")
+	}
+	dir := t.TempDir()
+	buildTwo(t, dir, map[string]string{"nib100": "110000", "nib101": "110400"})
+	take := func(name, build string) string {
+		file := filepath.Join(dir, name+".take")
+		r := entelon(t, "exact", "--program", "nib", "--build", build, "--out", file, "--", filepath.Join(dir, build), "20")
+		if r.code != 0 || !strings.Contains(r.stderr, " instructions and ") || !strings.Contains(r.stderr, "the same to the last instruction") {
+			t.Fatalf("exit code %d: %s", r.code, r.stderr)
+		}
+		return file
+	}
+	a, again, b := take("a", "nib100"), take("again", "nib100"), take("b", "nib101")
+	same := comparison(t, entelon(t, "compare", "--json", a, again))
+	if same.Whole.Verdict != "no change shown" || same.Whole.Difference != 0 || same.Outcome != "ok" && same.Outcome != "no regression" {
+		t.Errorf("a build and itself: %s, %+v", same.Outcome, same.Whole)
+	}
+	r := entelon(t, "compare", "--json", "--threshold", "0.1%", a, b)
+	c := comparison(t, r)
+	if r.code != 1 || c.Scale != "run" || c.Whole.Verdict != "slower" || c.Whole.Ratio < 1.0015 || c.Whole.Ratio > 1.0025 || c.Whole.Low != c.Whole.High {
+		t.Errorf("exit code %d, by %s: %+v", r.code, c.Scale, c.Whole)
+	}
+	if len(c.Suspects) == 0 || !strings.Contains(strings.Join(c.Suspects[0].Path, " "), "letter") {
+		t.Errorf("the first suspect is not the function that was changed: %+v", c.Suspects)
+	}
+	hot := parse[hotJSON](t, "hot", "--json", "--measure", "calls", a)
+	calls := map[string]int64{}
+	for _, f := range hot.Functions {
+		calls[f.Name] += f.Self
+	}
+	if calls["letter"] != 20 || calls["rule"] != 20 || calls["main"] != 1 {
+		t.Errorf("%d calls of letter, %d of rule, %d of main", calls["letter"], calls["rule"], calls["main"])
+	}
+	if f := parse[factsJSON](t, "facts", "--json", a); f.Exact == nil || f.Exact.Runs != 2 || f.Exact.Varying != 0 || f.Exact.Processes != 1 || f.Program != "nib" || f.Build != "nib100" {
+		t.Errorf("%+v", f.Exact)
+	}
+	out := filepath.Join(dir, "sh.take")
+	if r := entelon(t, "exact", "--once", "--out", out, "--", "sh", "-c", "echo hello; exit 9"); r.code != 9 || r.stdout != "hello\n" {
+		t.Errorf("exit code %d, %q, %q", r.code, r.stdout, r.stderr)
+	}
+	fails(t, entelon(t, "exact", "--", filepath.Join(dir, "none")), "not found")
+	fails(t, entelon(t, "exact", "--env", "X", "--", "true"), "--env", "NAME=VALUE")
+}

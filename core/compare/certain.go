@@ -1,0 +1,71 @@
+package compare
+
+import (
+	"math"
+
+	"entelon/core/compare/match"
+	"entelon/core/measure"
+	"entelon/core/profile"
+)
+
+// Figures of exact runs are no samples: each is what it is, and a difference is real where it is
+// larger than what runs of the same program differ by. So there is no test and no interval but
+// that.
+
+// VariesOf is by how much the figures of a take differ by themselves in one of its measures; nil
+// where it is not of an exact run.
+func VariesOf(t *profile.Take, column string) *match.Varies {
+	x := t.Facts.Exact
+	if x == nil {
+		return nil
+	}
+	k := 0
+	if column == measure.ExactCalls.Name {
+		k = 1
+	}
+	v := &match.Varies{Whole: float64(x.VariedBy[k]), Self: map[string]float64{}, Other: float64(x.Rest[k]), Once: x.Runs < 2}
+	for _, f := range x.Varied {
+		v.Self[f.Function] = float64([2]int64{f.Instructions[1] - f.Instructions[0], f.Calls[1] - f.Calls[0]}[k])
+	}
+	return v
+}
+
+// certainBy is by how much figures of both sides vary together, scaled; ok is unset where not
+// every run is exact. function is "" for what has no function of its own.
+func certainBy(runs [2][]match.Run, by [2][]float64, function string) (within float64, ok bool) {
+	for side := range runs {
+		most := 0.0
+		for i := range runs[side] {
+			v := runs[side][i].Varies
+			if v == nil {
+				return 0, false
+			}
+			d := v.Whole
+			if function != "" {
+				var known bool
+				if d, known = v.Self[function]; !known {
+					d = v.Other
+				}
+			}
+			most = math.Max(most, d/by[side][i])
+		}
+		within += most
+	}
+	return within, true
+}
+
+// certain compares two costs that are known but for what they vary by themselves.
+func certain(a, b *cost, within float64) Estimate {
+	e := Estimate{Baseline: a.mean(), Candidate: b.mean(), P: 1}
+	e.Difference = e.Candidate - e.Baseline
+	e.Low, e.High = e.Difference-within, e.Difference+within
+	if e.Baseline > 0 {
+		e.Ratio = e.Candidate / e.Baseline
+		e.RatioLow, e.RatioHigh = math.Max(0, e.Ratio-within/e.Baseline), e.Ratio+within/e.Baseline
+		e.Seen = within / e.Baseline
+	}
+	if math.Abs(e.Difference) > within {
+		e.P = 0
+	}
+	return e
+}

@@ -1,0 +1,193 @@
+// Package counts reads what the emulator's plugin leaves of a process: tables in a file that
+// the process had mapped shared, so that they are there however it ended. The program itself
+// could write to them, so nothing in them is believed: every number that points somewhere is
+// checked.
+//
+// It reads bytes and knows no process.
+package counts
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+)
+
+// The bounds and the layout are those of plugin/record.h.
+const (
+	magic = 0x3174636178653e45
+
+	maxBlocks   = 1 << 21
+	maxContexts = 1 << 20
+	maxPairs    = 1 << 23
+	maxMappings = 1 << 12
+	maxBytes    = 1 << 26
+
+	page        = 4096
+	headerSize  = 72
+	mappingSize = 32
+	blockSize   = 32
+	contextSize = 48
+	pairSize    = 24
+)
+
+// Ended says how a process ended.
+type Ended uint32
+
+// How a process ended.
+const (
+	Killed   Ended = iota // before it could say so
+	Exited                //
+	Executed              // another program in its place, which has a file of its own
+)
+
+// Ending is how a block ends.
+type Ending uint16
+
+// How blocks end.
+const (
+	GoesOn Ending = iota
+	Calls
+	Returns
+	Jumps
+	Repeats
+)
+
+// How says how a function was entered.
+type How uint32
+
+// How functions are entered.
+const (
+	Began How = iota
+	Called
+	Jumped // in the place of its caller, which has ended
+	Signalled
+)
+
+// Mapping is where a file's code lay.
+type Mapping struct {
+	Start, End, Offset uint64
+	Path               string
+}
+
+// Block is a run of instructions that are executed one after the other.
+type Block struct {
+	Address  uint64
+	Function uint64 // where the function begins that it is of
+	Mapping  int32  // -1: of no file
+	Lengths  []byte // of its instructions, in bytes
+	Ending   Ending
+}
+
+// Context is a function as it was called from a place, with all that is above it.
+type Context struct {
+	Function uint64
+	Site     uint64 // the address of the call, 0: none
+	Calls    uint64
+	Parent   int32 // -1: none; else before this one
+	Thread   uint32
+	How      How
+}
+
+// Pair is how often a block was executed in a context.
+type Pair struct {
+	Context, Block int32
+	Count          uint64
+}
+
+// Counts are those of one process.
+type Counts struct {
+	PID, Parent uint32
+	Ended       Ended
+	Mappings    []Mapping
+	Blocks      []Block
+	Contexts    []Context
+	Pairs       []Pair
+	Merged      uint64 // calls whose context had no room and are their caller's
+	Uncounted   uint64 // blocks that were executed and had no room
+	Unmatched   uint64 // returns to where nothing called from
+}
+
+// ErrNoCounts is the error of a file that the plugin did not write.
+var ErrNoCounts = errors.New("this is not what the emulator's plugin leaves")
+
+// rounded is the room of a table in the file.
+func rounded(n int64) int64 { return (n + page - 1) / page * page }
+
+// Read reads a file.
+func Read(f io.ReaderAt) (*Counts, error) {
+	le := binary.LittleEndian
+	h := make([]byte, headerSize)
+	if _, err := f.ReadAt(h, 0); err != nil || le.Uint64(h) != magic {
+		return nil, ErrNoCounts
+	}
+	c := &Counts{PID: le.Uint32(h[28:]), Parent: le.Uint32(h[32:]), Ended: Ended(le.Uint32(h[36:])), Merged: le.Uint64(h[40:]), Uncounted: le.Uint64(h[48:]), Unmatched: le.Uint64(h[56:])}
+	at := int64(page)
+	// table reads the entries of a table but the first, which is not used.
+	table := func(used uint32, most, size int64) ([]byte, error) {
+		n := min(int64(used), most)
+		b := make([]byte, max(0, n-1)*size)
+		_, err := f.ReadAt(b, at+size)
+		at += rounded(most * size)
+		return b, err
+	}
+	var mappings, blocks, contexts, pairs, bytes []byte
+	for _, t := range []struct {
+		to         *[]byte
+		used       uint32
+		most, size int64
+	}{
+		{&mappings, le.Uint32(h[20:]), maxMappings, mappingSize}, {&blocks, le.Uint32(h[8:]), maxBlocks, blockSize},
+		{&contexts, le.Uint32(h[12:]), maxContexts, contextSize}, {&pairs, le.Uint32(h[16:]), maxPairs, pairSize},
+		{&bytes, le.Uint32(h[24:]), maxBytes, 1},
+	} {
+		b, err := table(t.used, t.most, t.size)
+		if err != nil {
+			return nil, fmt.Errorf("reading a table of %d entries: %w", t.used, err)
+		}
+		*t.to = b
+	}
+	// text returns bytes by where they are, counted with the first one, which is not used.
+	text := func(at, n uint32) []byte {
+		if at == 0 || uint64(at)-1+uint64(n) > uint64(len(bytes)) {
+			return nil
+		}
+		return bytes[at-1 : at-1+n]
+	}
+	for b := mappings; len(b) > 0; b = b[mappingSize:] {
+		c.Mappings = append(c.Mappings, Mapping{le.Uint64(b), le.Uint64(b[8:]), le.Uint64(b[16:]), string(text(le.Uint32(b[24:]), le.Uint32(b[28:])))})
+	}
+	for b := blocks; len(b) > 0; b = b[blockSize:] {
+		x := Block{Address: le.Uint64(b), Function: le.Uint64(b[8:]), Mapping: int32(le.Uint32(b[16:])) - 1, Lengths: text(le.Uint32(b[20:]), uint32(le.Uint16(b[24:]))), Ending: Ending(le.Uint16(b[26:]))}
+		if x.Mapping < -1 || int(x.Mapping) >= len(c.Mappings) {
+			return nil, fmt.Errorf("a block is of mapping %d: %w", x.Mapping, ErrNoCounts)
+		}
+		c.Blocks = append(c.Blocks, x)
+	}
+	for b := contexts; len(b) > 0; b = b[contextSize:] {
+		x := Context{le.Uint64(b), le.Uint64(b[8:]), le.Uint64(b[16:]), int32(le.Uint32(b[24:])) - 1, le.Uint32(b[40:]), How(le.Uint32(b[44:]))}
+		if x.Parent < -1 || int(x.Parent) >= len(c.Contexts) {
+			return nil, fmt.Errorf("a context is of context %d: %w", x.Parent, ErrNoCounts)
+		}
+		c.Contexts = append(c.Contexts, x)
+	}
+	for b := pairs; len(b) > 0; b = b[pairSize:] {
+		x := Pair{int32(le.Uint32(b[8:])) - 1, int32(le.Uint32(b[12:])) - 1, le.Uint64(b)}
+		if x.Count == 0 {
+			continue // it was being added when the process was killed
+		}
+		if x.Context < 0 || int(x.Context) >= len(c.Contexts) || x.Block < 0 || int(x.Block) >= len(c.Blocks) {
+			return nil, fmt.Errorf("a count is of block %d in context %d: %w", x.Block, x.Context, ErrNoCounts)
+		}
+		c.Pairs = append(c.Pairs, x)
+	}
+	return c, nil
+}
+
+// Instructions is how many were executed.
+func (c *Counts) Instructions() (n uint64) {
+	for _, p := range c.Pairs {
+		n += p.Count * uint64(len(c.Blocks[p.Block].Lengths))
+	}
+	return n
+}

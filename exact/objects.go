@@ -1,0 +1,84 @@
+package exact
+
+import (
+	"os"
+	"path/filepath"
+	"syscall"
+
+	"entelon/core/profile"
+	"entelon/runtimes"
+	"entelon/symbol"
+)
+
+// Objects are the files of a run, each opened once.
+type Objects struct {
+	finder *symbol.Finder
+	Main   string // the program's own file
+	known  map[string]Opened
+	Go     bool // the program is of the Go runtime
+	opened []*symbol.Object
+}
+
+// NewObjects finds debug files as a finder does.
+func NewObjects(f *symbol.Finder) *Objects {
+	return &Objects{finder: f, known: map[string]Opened{}}
+}
+
+// Open opens a file to name addresses in it. One that cannot be read has none.
+func (o *Objects) Open(path string) Opened {
+	if x, ok := o.known[path]; ok {
+		return x
+	}
+	kind := profile.KindLibrary
+	switch {
+	case runtimes.Holding(filepath.Base(path)) != nil:
+		kind = profile.KindRuntime
+	case path == o.Main:
+		kind = profile.KindOwn
+	}
+	x := Opened{Kind: kind}
+	if f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0); err == nil {
+		if object, err := symbol.OpenObject(f, path, kind, o.finder); err == nil {
+			o.opened = append(o.opened, object)
+			x.Object, x.BuildID = object, object.BuildID
+			o.Go = o.Go || kind == profile.KindOwn && object.HasGoSection()
+		}
+	}
+	o.known[path] = x
+	return x
+}
+
+// Close closes them.
+func (o *Objects) Close() {
+	for _, x := range o.opened {
+		_ = x.Close() // it was only read
+	}
+}
+
+// Identify names the program of a take and its build, by its file; name is what programs are
+// called by their files.
+func Identify(set *profile.Settings, facts *profile.Facts, main string, name func(path string) string) {
+	if set.Dir == "" {
+		set.Dir, _ = os.Getwd() // it is only told
+	}
+	script := runtimes.ScriptOf(main, set.Command, set.Dir)
+	if set.Program == "" {
+		set.Program = name(main)
+		if script.Name != "" {
+			set.Program = script.Name
+		}
+	}
+	if build := script.Build(); build != "" && set.Build == "" {
+		set.Build = build
+	}
+	id, err := symbol.Identify(main)
+	if err == nil {
+		facts.BuildID, facts.Revision = id.BuildID, id.Revision
+		if set.Build == "" {
+			set.Build = id.Name()
+		}
+	}
+	if set.Build == "" {
+		set.Build = "unnamed"
+	}
+}

@@ -1,0 +1,46 @@
+/* How a run of instructions of an x86-64 processor ends, by its last one. */
+#pragma once
+
+#include <stddef.h>
+#include <stdint.h>
+
+#include "record.h"
+
+static inline enum ending ending_of(const uint8_t *b, size_t n)
+{
+	size_t i = 0;
+	int repeated = 0;
+
+	for (; i < n; i++) {
+		uint8_t c = b[i];
+
+		if (c == 0xf2 || c == 0xf3)
+			repeated = 1;
+		else if (c != 0x66 && c != 0x67 && c != 0x2e && c != 0x36 && c != 0x3e && c != 0x26 && c != 0x64 && c != 0x65 && c != 0xf0 && (c & 0xf0) != 0x40)
+			break;
+	}
+	if (i >= n)
+		return GOES_ON;
+	switch (b[i]) {
+	case 0xe8:
+		return CALLS;
+	case 0xc2: case 0xc3:
+		return RETURNS;
+	case 0xe9: case 0xeb:
+		return JUMPS;
+	case 0xff:
+		if (i + 1 < n && (b[i + 1] & 0x38) == 0x10)
+			return CALLS;
+		if (i + 1 < n && (b[i + 1] & 0x38) == 0x20)
+			return JUMPS;
+		return GOES_ON;
+	case 0x0f:
+		return i + 1 < n && (b[i + 1] & 0xf0) == 0x80 ? JUMPS : GOES_ON;
+	}
+	if ((b[i] & 0xf0) == 0x70)
+		return JUMPS;
+	/* Moving and comparing strings, and input and output of them. */
+	if (repeated && ((b[i] >= 0xa4 && b[i] <= 0xa7) || (b[i] >= 0xaa && b[i] <= 0xaf) || (b[i] & 0xfc) == 0x6c))
+		return REPEATS;
+	return GOES_ON;
+}

@@ -1,0 +1,493 @@
+/* Counts what a program executes: how often each block of instructions, and in which chain of
+ * calls. The emulator tells when a block begins and where calls and returns touch the stack;
+ * its registers are not to be had. So a call is known by the address at which it leaves where
+ * to return to, and a return belongs to the nearest call that left its address there: whatever
+ * is in between was left by a long jump or an exception. */
+#define _GNU_SOURCE
+#include <pthread.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/mman.h>
+#include <unistd.h>
+
+#include "api.h"
+#include "code.h"
+#include "execute.h"
+#include "parked.h"
+#include "store.h"
+
+EXPORTED int qemu_plugin_version = 1;
+
+/* MAX_DEPTH is from which depth on a function that is called again from the same place has the
+ * context that it has already: recursion deeper than that is not told apart. */
+enum { CACHED = 1 << 13, MAX_HANDLERS = 1024, MAX_DEPTH = 500 };
+
+struct cached {
+	uint32_t context, block;
+	struct pair *pair;
+};
+
+/* A thread of the program, which is one of the emulator's, too. */
+struct thread {
+	struct frame *frames;
+	size_t n, room;
+	uint32_t context; /* of the topmost frame */
+	uint64_t function;
+	uint32_t last;    /* block that was executed */
+	uint32_t calling; /* the call that was made last has not arrived */
+	uint64_t call_sp;
+	uint64_t unmatched; /* from where the return that was made last took its address, of no call that is known; 0 where it is of one */
+	uint64_t undecided; /* where the stack goes on that it went on with, and that is not known yet */
+	uint32_t number;
+	struct context roots; /* of its contexts that nothing called */
+	struct cached cache[CACHED];
+};
+
+static __thread struct thread *self __attribute__((tls_model("initial-exec")));
+static uint32_t threads;
+static int x86;
+
+static uint64_t handlers[MAX_HANDLERS];
+static uint32_t handler_n;
+
+static int is_handler(uint64_t address)
+{
+	uint32_t n = __atomic_load_n(&handler_n, __ATOMIC_ACQUIRE);
+
+	for (uint32_t i = 0; i < n && i < MAX_HANDLERS; i++)
+		if (handlers[i] == address)
+			return 1;
+	return 0;
+}
+
+/* context_of finds the context of a function called from a place in another, or makes it.
+ * Contexts of a thread are its own, so nothing is locked. Where there is no room, it is the
+ * caller's. */
+static uint32_t context_of(uint32_t parent, uint64_t site, uint64_t function, enum how how, uint32_t thread)
+{
+	/* Of what has no caller, each thread has a list of its own. */
+	struct context *p = parent ? &tables.contexts[parent] : &self->roots, *c;
+	uint32_t at, before = 0;
+
+	for (at = p->child; at; before = at, at = c->sibling) {
+		c = &tables.contexts[at];
+		if (c->function == function && c->site == site && c->how == how) {
+			if (before) { /* the latest is first the next time */
+				tables.contexts[before].sibling = c->sibling;
+				c->sibling = p->child;
+				p->child = at;
+			}
+			return at;
+		}
+	}
+	at = next(&tables.head->contexts, MAX_CONTEXTS);
+	if (at == 0) {
+		__atomic_fetch_add(&tables.head->merged, 1, __ATOMIC_RELAXED);
+		return parent;
+	}
+	tables.contexts[at] = (struct context){.function = function, .site = site, .parent = parent, .thread = thread, .how = how};
+	tables.contexts[at].sibling = p->child;
+	p->child = at;
+	return at;
+}
+
+static void topmost(struct thread *t)
+{
+	struct frame *f = &t->frames[t->n - 1];
+
+	t->context = f->context;
+	t->function = f->function;
+}
+
+static void push(struct thread *t, struct frame f)
+{
+	if (t->n == t->room) {
+		size_t room = t->room ? 2 * t->room : 256;
+		void *p = reallocarray(t->frames, room, sizeof(*t->frames));
+
+		if (!p)
+			_exit(125);
+		t->frames = p;
+		t->room = room;
+	}
+	t->frames[t->n++] = f;
+	topmost(t);
+}
+
+static struct thread *began(const struct block *b)
+{
+	struct thread *t = mmap(0, sizeof(*t), PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
+
+	if (t == MAP_FAILED)
+		_exit(125);
+	t->number = __atomic_add_fetch(&threads, 1, __ATOMIC_RELAXED);
+	self = t;
+	uint32_t c = context_of(0, 0, b->function, BEGAN, t->number);
+	push(t, (struct frame){.function = b->function, .context = c, .how = BEGAN});
+	return t;
+}
+
+/* arrive enters the function that was called. */
+static void arrive(struct thread *t, const struct block *b)
+{
+	uint32_t calling = t->calling, c = 0;
+	uint64_t site = known[calling].last;
+
+	if (t->n > MAX_DEPTH)
+		for (size_t i = t->n; i-- > 1 && !c;)
+			if (t->frames[i].function == b->function && t->frames[i].site == site)
+				c = t->frames[i].context;
+	if (!c)
+		c = context_of(t->context, site, b->function, CALLED, t->number);
+
+	t->calling = 0;
+	tables.contexts[c].calls++;
+	push(t, (struct frame){.sp = t->call_sp, .function = b->function, .site = site, .after = known[calling].after, .context = c, .how = CALLED});
+}
+
+/* replace has another function go on in the place of the topmost one, which returns to where
+ * that would have. */
+static void replace(struct thread *t, const struct block *b, int call)
+{
+	struct frame *f = &t->frames[t->n - 1];
+	uint32_t parent = t->n > 1 ? t->frames[t->n - 2].context : 0;
+
+	if (t->n > 1 || call)
+		f->context = context_of(parent, f->site, b->function, t->n > 1 ? JUMPED : BEGAN, t->number);
+	f->function = b->function;
+	if (call)
+		tables.contexts[f->context].calls++;
+	topmost(t);
+}
+
+/* rooted gives frames contexts of this thread: the ones that they have may be another's. */
+static void rooted(struct thread *t, size_t from)
+{
+	for (size_t i = from; i < t->n; i++) {
+		struct frame *f = &t->frames[i];
+
+		if (i > MAX_DEPTH && tables.contexts[f->context].thread == t->number)
+			continue;
+		f->context = context_of(i ? t->frames[i - 1].context : 0, f->site, f->function, i ? f->how : BEGAN, t->number);
+	}
+	topmost(t);
+}
+
+/* adopt goes on with frames of a stack that was left. */
+static void adopt(struct thread *t, struct frame *frames, size_t n)
+{
+	t->n = 0;
+	for (size_t i = 0; i < n; i++)
+		push(t, frames[i]);
+	free(frames);
+	rooted(t, 0);
+	t->undecided = 0;
+}
+
+/* change goes from one goroutine's stack to another one's. */
+static void change(struct thread *t, const struct block *b)
+{
+	struct frame *frames;
+	size_t n;
+
+	for (size_t i = t->n; i-- > 1;)
+		if (t->frames[i].function == leaves_stack || t->frames[i].function == grows_stack) {
+			if (t->frames[i].after == b->address) { /* its stack was made larger, or nothing else was to be done */
+				t->n = i;
+				topmost(t);
+				return;
+			}
+			park(t->frames, i, t->frames[i].after);
+			break;
+		}
+	frames = unpark(b->address, &n);
+	if (n == 0) {
+		t->n = 0;
+		push(t, (struct frame){.function = b->function, .how = BEGAN});
+		rooted(t, 0);
+		t->undecided = b->address;
+		return;
+	}
+	adopt(t, frames, n);
+	if (t->function != b->function)
+		replace(t, b, 0);
+}
+
+static int goes_on(uint64_t function)
+{
+	return function && (function == goes_on_with_stack[0] || function == goes_on_with_stack[1]);
+}
+
+/* move follows what leaves a function and is neither a call nor a return to it. */
+static void move(struct thread *t, const struct block *b)
+{
+	struct block *last = &tables.blocks[t->last];
+	struct frame *top = &t->frames[t->n - 1];
+
+	if (is_handler(b->address) && !(last->ending == JUMPS && last->function == b->function)) {
+		uint32_t c = context_of(t->context, known[t->last].last, b->function, SIGNALLED, t->number);
+
+		tables.contexts[c].calls++;
+		push(t, (struct frame){.function = b->function, .site = known[t->last].last, .context = c, .how = SIGNALLED});
+		return;
+	}
+	if (top->how == SIGNALLED && top->returned)
+		return; /* what leads back to where the signal came */
+	if (last->ending == JUMPS && goes_on(last->function) && !goes_on(b->function)) {
+		change(t, b);
+		return;
+	}
+	if (last->ending == JUMPS && b->address == b->function) {
+		replace(t, b, 1);
+		return;
+	}
+	/* Back into a function that has not returned: a long jump, an exception, or a part of it
+	 * that lies elsewhere. */
+	for (size_t i = t->n; i-- > 0;)
+		if (t->frames[i].function == b->function) {
+			t->n = i + 1;
+			topmost(t);
+			return;
+		}
+	replace(t, b, 0);
+}
+
+static void count(struct thread *t, uint32_t block)
+{
+	struct cached *c = &t->cache[(block ^ t->context * 40503u) % CACHED];
+	struct context *x = &tables.contexts[t->context];
+	uint32_t at;
+
+	if (c->context == t->context && c->block == block) {
+		c->pair->count++;
+		return;
+	}
+	for (at = x->pair; at; at = tables.pairs[at].next)
+		if (tables.pairs[at].block == block)
+			break;
+	if (at == 0) {
+		at = next(&tables.head->pairs, MAX_PAIRS);
+		if (at == 0) {
+			__atomic_fetch_add(&tables.head->uncounted, 1, __ATOMIC_RELAXED);
+			return;
+		}
+		tables.pairs[at] = (struct pair){.context = t->context, .block = block, .next = x->pair};
+		x->pair = at;
+	}
+	tables.pairs[at].count++;
+	*c = (struct cached){t->context, block, &tables.pairs[at]};
+}
+
+/* leave_moved leaves the calls from one on, whose stack was moved as a whole, and has the others
+ * where they are now. */
+static void leave_moved(struct thread *t, size_t from, uint64_t sp)
+{
+	uint64_t by = sp - t->frames[from].sp;
+
+	for (size_t i = 1; i < from; i++)
+		if (t->frames[i].sp)
+			t->frames[i].sp += by;
+	t->n = from;
+	topmost(t);
+}
+
+/* return_to leaves the nearest call that was to return to an address: of a stack that was moved,
+ * the places of calls are not known any more. */
+static void return_to(struct thread *t, uint64_t address, uint64_t sp)
+{
+	for (size_t i = t->n; i-- > 1;)
+		if (t->frames[i].after == address) {
+			leave_moved(t, i, sp);
+			return;
+		}
+	if (t->undecided) {
+		size_t n;
+		struct frame *frames = unpark_after(t->undecided, address, &n);
+
+		t->undecided = 0;
+		if (n) {
+			adopt(t, frames, n);
+			if (t->n > 1)
+				leave_moved(t, t->n - 1, sp);
+		}
+	}
+}
+
+static void executed(unsigned vcpu, void *number)
+{
+	uint32_t block = (uintptr_t)number;
+	const struct block *b = &tables.blocks[block];
+	struct thread *t = self ? self : began(b);
+
+	(void)vcpu;
+	if (t->unmatched) {
+		uint64_t sp = t->unmatched;
+
+		t->unmatched = 0;
+		return_to(t, b->address, sp);
+		if (b->function != t->function)
+			__atomic_fetch_add(&tables.head->unmatched, 1, __ATOMIC_RELAXED);
+	}
+	if (t->calling)
+		arrive(t, b);
+	else if (b->function != t->function)
+		move(t, b);
+	/* A repeated instruction is one, however often the emulator goes around it. */
+	if (tables.blocks[t->last].ending == REPEATS && known[t->last].last == b->address && b->instructions == 1)
+		return;
+	t->last = block;
+	count(t, block);
+}
+
+static void uncounted(unsigned vcpu, void *nothing)
+{
+	(void)vcpu, (void)nothing;
+	__atomic_fetch_add(&tables.head->uncounted, 1, __ATOMIC_RELAXED);
+}
+
+/* What an instruction of a block does to memory is told once more where a later block makes an
+ * access that the emulator has a function for; so it counts only while its own block runs. */
+static void called(unsigned vcpu, qemu_plugin_meminfo_t info, uint64_t sp, void *number)
+{
+	struct thread *t = self;
+
+	(void)vcpu, (void)info;
+	if (!t || t->last != (uintptr_t)number)
+		return;
+	t->calling = (uintptr_t)number;
+	t->call_sp = sp;
+}
+
+static void returned(unsigned vcpu, qemu_plugin_meminfo_t info, uint64_t sp, void *number)
+{
+	struct thread *t = self;
+
+	(void)vcpu, (void)info;
+	if (!t || t->last != (uintptr_t)number)
+		return;
+	t->unmatched = 0;
+	for (size_t i = t->n; i-- > 1;)
+		if (t->frames[i].sp == sp) {
+			t->n = i;
+			topmost(t);
+			return;
+		}
+	if (t->undecided) {
+		size_t n;
+		struct frame *frames = unpark_at(sp, &n);
+
+		if (n) {
+			adopt(t, frames, n);
+			if (t->n > 1)
+				t->n--; /* it returns */
+			topmost(t);
+			return;
+		}
+	}
+	if (t->frames[t->n - 1].how == SIGNALLED)
+		t->frames[t->n - 1].returned = 1;
+	else
+		t->unmatched = sp;
+}
+
+static void translated(plugin_id id, struct qemu_plugin_tb *tb)
+{
+	uint32_t at = add_block(tb, x86);
+	struct qemu_plugin_insn *last;
+
+	(void)id;
+	if (at == 0) {
+		qemu_plugin_register_vcpu_tb_exec_cb(tb, uncounted, NO_REGISTERS, 0);
+		return;
+	}
+	qemu_plugin_register_vcpu_tb_exec_cb(tb, executed, NO_REGISTERS, (void *)(uintptr_t)at);
+	last = qemu_plugin_tb_get_insn(tb, qemu_plugin_tb_n_insns(tb) - 1);
+	if (tables.blocks[at].ending == CALLS)
+		qemu_plugin_register_vcpu_mem_cb(last, called, NO_REGISTERS, WRITES, (void *)(uintptr_t)at);
+	if (tables.blocks[at].ending == RETURNS)
+		qemu_plugin_register_vcpu_mem_cb(last, returned, NO_REGISTERS, READS, (void *)(uintptr_t)at);
+}
+
+/* The system calls of x86-64 that matter here. */
+enum { MMAP = 9, MPROTECT = 10, MUNMAP = 11, RT_SIGACTION = 13, RT_SIGRETURN = 15, MREMAP = 25, EXECVE = 59 };
+
+static void system_call(plugin_id id, unsigned vcpu, int64_t number, uint64_t a, uint64_t b, uint64_t c, uint64_t d, uint64_t e, uint64_t f, uint64_t g, uint64_t h)
+{
+	struct thread *t = self;
+
+	(void)id, (void)vcpu, (void)d, (void)e, (void)f, (void)g, (void)h;
+	switch (number) {
+	case MMAP: case MPROTECT: case MUNMAP: case MREMAP:
+		changed();
+		break;
+	case RT_SIGACTION:
+		if (b != 0) {
+			uint64_t handler = *(uint64_t *)guest(b);
+
+			if (handler > 1 && !is_handler(handler)) {
+				uint32_t at = handler_n;
+
+				if (at < MAX_HANDLERS) {
+					handlers[at] = handler;
+					__atomic_store_n(&handler_n, at + 1, __ATOMIC_RELEASE);
+				}
+			}
+		}
+		break;
+	case RT_SIGRETURN:
+		for (size_t i = t ? t->n : 0; i-- > 1;)
+			if (t->frames[i].how == SIGNALLED) {
+				t->n = i;
+				topmost(t);
+				break;
+			}
+		break;
+	case EXECVE:
+		execute(a, b, c);
+		break;
+	}
+}
+
+/* in_child counts on in a child process, from nothing; what it was called by is known. */
+static void in_child(void)
+{
+	struct thread *t = self;
+
+	forked();
+	threads = 0;
+	if (!t)
+		return;
+	t->number = __atomic_add_fetch(&threads, 1, __ATOMIC_RELAXED);
+	memset(t->cache, 0, sizeof(t->cache));
+	t->roots = (struct context){0};
+	for (size_t i = 0; i < t->n; i++) {
+		struct frame *f = &t->frames[i];
+
+		f->context = context_of(i ? t->frames[i - 1].context : 0, f->site, f->function, f->how, t->number);
+	}
+	topmost(t);
+}
+
+static void ended(plugin_id id, void *nothing)
+{
+	(void)id, (void)nothing;
+	tables.head->ended = EXITED;
+}
+
+EXPORTED int qemu_plugin_install(plugin_id id, const qemu_info_t *info, int n, char **words)
+{
+	const char *folder = 0;
+
+	for (int i = 0; i < n; i++)
+		if (strncmp(words[i], "folder=", 7) == 0)
+			folder = words[i] + 7;
+	if (info->system_emulation || !folder || !opened(folder) || !code_opened())
+		return -1;
+	x86 = strcmp(info->target_name, "x86_64") == 0;
+	execute_by(folder);
+	pthread_atfork(0, 0, in_child);
+	qemu_plugin_register_vcpu_tb_trans_cb(id, translated);
+	qemu_plugin_register_vcpu_syscall_cb(id, system_call);
+	qemu_plugin_register_atexit_cb(id, ended, 0);
+	return 0;
+}

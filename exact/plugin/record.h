@@ -1,0 +1,71 @@
+/* The file that a counted process leaves: tables of fixed size in one file that is mapped
+ * shared, so that what was counted is there whenever and however the process ends. Pages that
+ * were never written take no room. Package counts reads it; sizes and places are checked
+ * there. All numbers are little endian, and 0 is no index: the first entry of each table is
+ * not used. */
+#pragma once
+
+#include <stdint.h>
+
+#define MAGIC 0x3174636178653e45ull /* "E>exact1" */
+
+enum bounds {
+	MAX_BLOCKS = 1 << 21,
+	MAX_CONTEXTS = 1 << 20,
+	MAX_PAIRS = 1 << 23,
+	MAX_MAPPINGS = 1 << 12,
+	MAX_BYTES = 1 << 26, /* of texts and of lengths of instructions */
+};
+
+struct header {
+	uint64_t magic;
+	uint32_t blocks, contexts, pairs, mappings, bytes; /* how many there are */
+	uint32_t pid, parent;
+	uint32_t ended;       /* enum ended */
+	uint64_t merged;      /* calls whose context had no room and are their caller's */
+	uint64_t uncounted;   /* blocks that were executed and had no room */
+	uint64_t unmatched;   /* returns to where nothing called from */
+	uint64_t unnamed;     /* mappings without room */
+};
+
+enum ended { RUNNING, EXITED, EXECUTED };
+
+/* A file that code is from, where it lies. */
+struct mapping {
+	uint64_t start, end, offset;
+	uint32_t path, path_length; /* in bytes */
+};
+
+/* A run of instructions that are executed one after the other. */
+struct block {
+	uint64_t address;
+	uint64_t function; /* where the function begins that it is of; where its mapping does if that is not known */
+	uint32_t mapping;  /* 0: of no file */
+	uint32_t lengths;  /* of its instructions, in bytes */
+	uint16_t instructions;
+	uint16_t ending; /* enum ending */
+	uint32_t unused;
+};
+
+enum ending { GOES_ON, CALLS, RETURNS, JUMPS, REPEATS };
+
+/* A function as it was called from a place, with all that is above it. */
+struct context {
+	uint64_t function;
+	uint64_t site; /* the address of the call, 0: none */
+	uint64_t calls;
+	uint32_t parent, child, sibling; /* contexts */
+	uint32_t pair;                   /* the last one that was added */
+	uint32_t thread;
+	uint32_t how; /* enum how */
+};
+
+enum how { BEGAN, CALLED, JUMPED, SIGNALLED };
+
+/* How often a block was executed in a context. */
+struct pair {
+	uint64_t count;
+	uint32_t context, block;
+	uint32_t next; /* of the same context */
+	uint32_t unused;
+};

@@ -1,0 +1,163 @@
+// Package exact runs a program in the emulator and counts what it executes: every instruction
+// and every call, with the chain of calls that led to it, the same every time where the program
+// is. The counting is done by a plugin in C (plugin), which leaves a file for each process
+// (counts); Fold makes a profile of them.
+//
+// A run belongs to the goroutine that asks for it.
+package exact
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"entelon/exact/counts"
+)
+
+// Options say what is run, and with which streams.
+type Options struct {
+	Command        []string
+	Dir            string   // "": this process's
+	Env            []string // more variables, NAME=VALUE
+	Stdin          io.Reader
+	Stdout, Stderr io.Writer
+}
+
+// Run is one run that has ended.
+type Run struct {
+	Processes []*counts.Counts // the command's first
+	Code      int              // its exit code, as a shell has it
+	Signal    string           // that ended it, "" for none
+	Program   string           // the file that was run: of a script, its interpreter
+	Took      time.Duration
+	CPU       time.Duration // of the emulator
+}
+
+// Once runs the command to its end. Cancelling ctx asks it to end, as SIGTERM does.
+func Once(ctx context.Context, o Options) (*Run, error) {
+	tool, err := emulator()
+	if err != nil {
+		return nil, err
+	}
+	path, err := exec.LookPath(o.Command[0])
+	if err != nil {
+		return nil, fmt.Errorf("%s: the command was not found", o.Command[0])
+	}
+	program, before, err := check(path)
+	if err != nil {
+		return nil, err
+	}
+	real, err := filepath.EvalSymlinks(program)
+	if err != nil {
+		real = program
+	}
+	folder, err := os.MkdirTemp("", "entelon-exact-*")
+	if err != nil {
+		return nil, fmt.Errorf("making a folder for what is counted: %w", err)
+	}
+	defer os.RemoveAll(folder)
+	library := filepath.Join(folder, "plugin.so")
+	if err := os.WriteFile(library, plugin, 0o500); err != nil {
+		return nil, fmt.Errorf("putting the plugin in place: %w", err)
+	}
+	files := filepath.Join(folder, "counts")
+	if err := os.Mkdir(files, 0o700); err != nil {
+		return nil, fmt.Errorf("making a folder for what is counted: %w", err)
+	}
+	// An interpreter is called by its own name, a program as it was asked for.
+	first := o.Command[0]
+	if len(before) > 0 {
+		first = program
+	}
+	args := append([]string{"-cpu", "max", "-0", first, "-plugin", library + ",folder=" + files, program}, before...)
+	cmd := exec.CommandContext(ctx, tool, append(args, o.Command[1:]...)...)
+	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) }
+	cmd.Dir, cmd.Stdin, cmd.Stdout, cmd.Stderr = o.Dir, o.Stdin, o.Stdout, o.Stderr
+	cmd.Env = append(os.Environ(), o.Env...)
+	began := time.Now()
+	if err := startPlain(cmd); err != nil {
+		return nil, fmt.Errorf("starting the emulator: %w", err)
+	}
+	err = cmd.Wait()
+	var ended *exec.ExitError
+	if err != nil && !errors.As(err, &ended) && ctx.Err() == nil {
+		return nil, fmt.Errorf("running the emulator: %w", err)
+	}
+	r := &Run{Program: real, Code: cmd.ProcessState.ExitCode(), Took: time.Since(began), CPU: cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime()}
+	if st, ok := cmd.ProcessState.Sys().(syscall.WaitStatus); ok && st.Signaled() {
+		r.Code, r.Signal = 128+int(st.Signal()), unix.SignalName(st.Signal())
+	}
+	if r.Processes, err = readAll(files, uint32(cmd.Process.Pid)); err != nil {
+		return nil, err
+	}
+	return r, nil
+}
+
+// startPlain starts a command whose addresses are not randomised, so that they are the same in
+// each run.
+func startPlain(cmd *exec.Cmd) error {
+	const noRandom = 0x0040000 // ADDR_NO_RANDOMIZE
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	before, _, no := syscall.RawSyscall(syscall.SYS_PERSONALITY, 0xffffffff, 0, 0)
+	if no == 0 {
+		if _, _, no := syscall.RawSyscall(syscall.SYS_PERSONALITY, before|noRandom, 0, 0); no == 0 {
+			defer syscall.RawSyscall(syscall.SYS_PERSONALITY, before, 0, 0)
+		}
+	}
+	return cmd.Start()
+}
+
+// maxProcesses bounds how many processes of a run are read.
+const maxProcesses = 10_000
+
+// readAll reads what the processes of a run left, that of the first one first.
+func readAll(folder string, first uint32) (out []*counts.Counts, err error) {
+	list, err := os.ReadDir(folder)
+	if err != nil {
+		return nil, fmt.Errorf("reading what was counted: %w", err)
+	}
+	if len(list) == 0 {
+		return nil, errors.New("the emulator counted nothing; its version may not take the plugin")
+	}
+	if len(list) > maxProcesses {
+		return nil, fmt.Errorf("%d processes ran, and at most %d are read", len(list), maxProcesses)
+	}
+	for _, e := range list {
+		c, err := read(filepath.Join(folder, e.Name()))
+		if err != nil {
+			return nil, fmt.Errorf("reading what was counted: %w", err)
+		}
+		out = append(out, c)
+	}
+	slices.SortStableFunc(out, func(a, b *counts.Counts) int {
+		if (a.PID == first) != (b.PID == first) {
+			if a.PID == first {
+				return -1
+			}
+			return 1
+		}
+		return cmp.Compare(a.PID, b.PID)
+	})
+	return out, nil
+}
+
+func read(path string) (*counts.Counts, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return counts.Read(f)
+}
