@@ -130,7 +130,7 @@ func TestReportIsOnePage(t *testing.T) {
 }
 
 // TestHowTellsTheCallee: where most of a difference is in one callee, all forms say in
-// which, as they do for what is done another way.
+// which, as they do for what is done differently.
 func TestHowTellsTheCallee(t *testing.T) {
 	made := func(sin int) []match.Run {
 		b := profile.NewBuilder()

@@ -31,7 +31,7 @@ func TestCountedCalls(t *testing.T) {
 		{"a leaf that is called more often", shop(2400, 600, 7200, 40), "main;route;lift;height", compare.Oftener, "height 1200 7200", "lift calls it more often. It is called 6.0 times as often (1 200 → 7 200 calls for each run, counted)."},
 		{"a leaf that does more", shop(2400, 600, 1200, 40), "main;route;lift;height", compare.OwnCode, "height 1200 1200", "It is called as often as before (1 200 → 1 200"},
 		{"all alike, called more often", shop(2400, 3600, 7200, 240), "main;route;lift", compare.Oftener, "lift 40 240, height 1200 7200", "It is called 6.0 times as often (40 → 240 calls for each run, counted). height is called there 6.0 times as often"},
-		{"all alike, and called as often", shop(2400, 3600, 7200, 40), "main;route;lift", compare.Heavier, "lift 40 40, height 1200 7200", "it does more at each call, made by route. It is called as often as before"},
+		{"all alike, and called as often", shop(2400, 3600, 7200, 40), "main;route;lift", compare.Heavier, "lift 40 40, height 1200 7200", "it does more per call, made by route. It is called as often as before"},
 		{"all alike and less of it", shop(100, 150, 300, 40), "main;route;lift", compare.Lighter, "lift 40 40, height 1200 300", "height is called there 75 % less often"},
 		{"called less often", shop(100, 150, 300, 10), "main;route;lift", compare.Seldom, "lift 40 10, height 1200 300", "It is called 75 % less often (40 → 10"},
 	} {

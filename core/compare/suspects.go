@@ -16,15 +16,15 @@ const (
 	OwnCode    Why = "own code"          // the function's own code takes more, or less, wherever it runs
 	Oftener    Why = "called more often" // all that it does takes more alike: it is called more often, or has more to do
 	Seldom     Why = "called less often"
-	Heavier    Why = "more at each call" // all that it does takes more alike, and it is called as often: counted
-	Lighter    Why = "less at each call"
+	Heavier    Why = "more per call" // all that it does takes more alike, and it is called as often: counted
+	Lighter    Why = "less per call"
 	Callees    Why = "callees" // what it calls that is not the program's own, or several things, none of which stands out
 	Newly      Why = "new"
 	Away       Why = "gone"
 	Moved      Why = "moved" // it costs as much as before, elsewhere
 	Inlined    Why = "inlined now"
 	Outline    Why = "inlined no longer"
-	Rewritten  Why = "done another way" // it calls something new, or something no longer, for what it did before
+	Rewritten  Why = "done differently" // it calls something new, or something no longer, for what it did before
 	Throughout Why = "throughout"       // everything in the program takes more alike
 )
 

@@ -173,9 +173,9 @@ func why(r *compare.Result, x compare.Suspect, share string) []Said {
 		}
 		return []Said{text(share + " under "), at, text(times + " in all of its parts: "), caller, text(" calls it less often, or gives it less to do.")}
 	case compare.Heavier:
-		return []Said{text(share + " under "), at, text(times + " in all of its parts: it does more at each call, made by "), caller, text(".")}
+		return []Said{text(share + " under "), at, text(times + " in all of its parts: it does more per call, made by "), caller, text(".")}
 	case compare.Lighter:
-		return []Said{text(share + " under "), at, text(times + " in all of its parts: it does less at each call, made by "), caller, text(".")}
+		return []Said{text(share + " under "), at, text(times + " in all of its parts: it does less per call, made by "), caller, text(".")}
 	case compare.Inlined:
 		return []Said{text(share + " in "), at, text(", which is inlined now into "), caller, text(".")}
 	case compare.Outline:

@@ -42,7 +42,7 @@ type SuspectOut struct {
 	Path     []int32     `json:"path"` // numbers of functions, from the outermost on
 	Why      string      `json:"why"`
 	Share    float64     `json:"share"`
-	Via      int32       `json:"via"`    // the function that is new or gone, where it is done another way; of callees the one that most of it is in; else -1
+	Via      int32       `json:"via"`    // the function that is new or gone, where it is done differently; of callees the one that most of it is in; else -1
 	Places   int         `json:"places"` // on how many paths
 	Enters   float64     `json:"enters"` // candidate to baseline of all below the path, 0 if new
 	Estimate EstimateOut `json:"estimate"`
