@@ -136,6 +136,18 @@ func TestCalls(t *testing.T) {
 	if got := all[0].callers["target"]; got["main"] != own["target"] || len(got) != 1 {
 		t.Errorf("a tail call stands under what it returns to: %v", got)
 	}
+	// What was called has returned: nothing is left on the stack of what comes later.
+	depths := map[int]bool{}
+	for i, s := range all[0].Samples.Stack {
+		if all[0].FunctionName(all[0].FunctionOf(s)) == "after" && all[0].Samples.Values[1][i] > 0 {
+			n := 0
+			all[0].Walk(s, func(profile.FrameID) { n++ })
+			depths[n] = true
+		}
+	}
+	if got := all[0].callers["recurse"]; len(depths) != 1 || got["main"] != 1 || got["recurse"] != own["recurse"]-1 || r.Processes[0].Unmatched != 0 {
+		t.Errorf("after is called at depths %v; recurse by %v; %d returns are of no call", depths, got, r.Processes[0].Unmatched)
+	}
 	for range 2 {
 		again, _ := once(t, 3, path)
 		for i, c := range again.Processes {

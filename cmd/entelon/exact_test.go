@@ -45,6 +45,14 @@ func TestExactRun(t *testing.T) {
 	if calls["letter"] != 20 || calls["rule"] != 20 || calls["main"] != 1 {
 		t.Errorf("%d calls of letter, %d of rule, %d of main", calls["letter"], calls["rule"], calls["main"])
 	}
+	if r := entelon(t, "hot", "--limit", "3", a); !strings.Contains(r.stdout, "calls  self a call") {
+		t.Errorf("%s", r.stdout)
+	}
+	for _, f := range parse[hotJSON](t, "hot", "--json", a).Functions {
+		if f.Name == "letter" && (f.Calls == nil || *f.Calls != 20) {
+			t.Errorf("calls of letter beside its instructions: %v", f.Calls)
+		}
+	}
 	if f := parse[factsJSON](t, "facts", "--json", a); f.Exact == nil || f.Exact.Runs != 2 || f.Exact.Varying != 0 || f.Exact.Processes != 1 || f.Program != "nib" || f.Build != "nib100" {
 		t.Errorf("%+v", f.Exact)
 	}

@@ -42,6 +42,7 @@ type functionOut struct {
 	Total      int64   `json:"total"`
 	SelfShare  float64 `json:"self_share"`
 	TotalShare float64 `json:"total_share"`
+	Calls      *int64  `json:"calls,omitempty"` // of an exact run: how often it was called
 }
 
 func hotCommand() *cobra.Command {
@@ -117,7 +118,11 @@ func hotOut(t *profile.Take, sc scope.Scope, rows []hotRow, c *calltree.Cost) ho
 	m, total := t.Profile.Words(c.Measure), c.Total(0)
 	out := hotJSON{Scope: sc.String(), Measure: m.Name, Unit: m.Unit, Total: total, Samples: c.TotalSamples(0), Counted: m.Counted, Lost: t.Missing(c.Measure), Functions: []functionOut{}}
 	for _, r := range rows {
-		out.Functions = append(out.Functions, functionOut{Name: r.name, Short: profile.Short(r.name), Linkage: r.linkage, Module: r.module, Kind: r.kind, Runs: r.runs, File: r.file, Line: r.line, Self: r.Self, Total: r.Total,
+		var calls *int64
+		if t.Facts.Exact != nil {
+			calls = &r.calls
+		}
+		out.Functions = append(out.Functions, functionOut{Calls: calls, Name: r.name, Short: profile.Short(r.name), Linkage: r.linkage, Module: r.module, Kind: r.kind, Runs: r.runs, File: r.file, Line: r.line, Self: r.Self, Total: r.Total,
 			SelfShare: terminal.Share(r.Self, total), TotalShare: terminal.Share(r.Total, total)})
 	}
 	return out
@@ -137,13 +142,23 @@ func printHot(w io.Writer, t *profile.Take, sc scope.Scope, rows []hotRow, c *ca
 	case "bytes":
 		unit, write = " KiB", func(v int64) string { return fmt.Sprintf("%.1f", float64(v)/1024) }
 	}
-	fmt.Fprintf(tw, "self %%\tself%s\ttotal %%\ttotal%s\t  function\n", unit, unit)
+	counted := ""
+	if t.Facts.Exact != nil {
+		counted = "calls\tself a call\t"
+	}
+	fmt.Fprintf(tw, "self %%\tself%s\ttotal %%\ttotal%s\t%s  function\n", unit, unit, counted)
 	for _, r := range rows {
 		where := ""
 		if r.file != "" {
 			where = fmt.Sprintf("  (%s:%d)", r.file, r.line)
 		}
-		fmt.Fprintf(tw, "%.2f\t%s\t%.2f\t%s\t  %s%s\n", 100*terminal.Share(r.Self, total), write(r.Self), 100*terminal.Share(r.Total, total), write(r.Total), terminal.Shown(r.name, full), where)
+		if counted != "" {
+			counted = "–\t–\t"
+			if r.calls > 0 {
+				counted = fmt.Sprintf("%d\t%.1f\t", r.calls, float64(r.Self)/float64(r.calls))
+			}
+		}
+		fmt.Fprintf(tw, "%.2f\t%s\t%.2f\t%s\t%s  %s%s\n", 100*terminal.Share(r.Self, total), write(r.Self), 100*terminal.Share(r.Total, total), write(r.Total), counted, terminal.Shown(r.name, full), where)
 	}
 	return tw.Flush()
 }
@@ -154,6 +169,7 @@ type hotRow struct {
 	name, linkage, module, file string
 	kind, runs                  string
 	line                        uint32
+	calls                       int64 // that an exact run counted, in scope
 }
 
 // hotRows returns the first rows of a take's hot functions and the total.
@@ -167,10 +183,24 @@ func hotRows(t *profile.Take, measure int, sc scope.Scope, by string, limit int,
 	if limit > 0 && len(rows) > limit {
 		rows = rows[:limit]
 	}
+	calls := exactCalls(t, tr, sc)
 	out := make([]hotRow, len(rows))
 	for i, r := range rows {
 		f := t.Profile.Functions[r.Function]
-		out[i] = hotRow{FunctionCost: r, name: t.Profile.Strings[f.Name], linkage: t.Profile.Strings[f.Linkage], module: t.Profile.ModulePath(r.Function), file: t.Profile.Strings[f.File], kind: f.Kind.String(), runs: t.Profile.Modules[f.Module].Kind.Runs(), line: f.Line}
+		out[i] = hotRow{FunctionCost: r, name: t.Profile.Strings[f.Name], linkage: t.Profile.Strings[f.Linkage], module: t.Profile.ModulePath(r.Function), file: t.Profile.Strings[f.File], kind: f.Kind.String(), runs: t.Profile.Modules[f.Module].Kind.Runs(), line: f.Line, calls: calls[r.Function]}
 	}
 	return out, c
+}
+
+// exactCalls is how often each function was called in a scope, of an exact run.
+func exactCalls(t *profile.Take, tr *calltree.Tree, sc scope.Scope) map[profile.FunctionID]int64 {
+	calls := map[profile.FunctionID]int64{}
+	column := slices.IndexFunc(t.Profile.Measures, func(m profile.Measure) bool { return t.Profile.Strings[m.Name] == measure.ExactCalls.Name })
+	if t.Facts.Exact == nil || column < 0 {
+		return calls
+	}
+	for _, f := range calltree.Functions(tr, tr.Cost(column, sc)) {
+		calls[f.Function] = f.Self
+	}
+	return calls
 }

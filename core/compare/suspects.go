@@ -358,7 +358,37 @@ func (f *finder) one(n *Both) bool {
 			return false
 		}
 	}
-	return ok(rest[0], rest[1]) && f.grewAlong(n, n.Parts, n, ratio) && parts >= 2 && f.deeply(n, ratio)
+	return ok(rest[0], rest[1]) && f.grewAlong(n, n.Parts, n, ratio) && parts >= 2 && f.deeply(n, ratio) && !f.apart(n, ratio)
+}
+
+// apart reports whether one part of a node certainly grew by more than another did, and by
+// more than by the factor of all: then that part grew, and not all alike. Of parts that nobody
+// changed the logarithms differ by yardJitter besides.
+func (f *finder) apart(n *Both, ratio float64) bool {
+	type grown struct{ log, variance float64 }
+	var least, most grown
+	first := true
+	look := func(p *Both, less []*Both) {
+		c := f.r.figures(p, less)
+		a, b := c[0].mean(), c[1].mean()
+		if a <= 0 || b <= 0 || math.Max(a/n.Total[0], b/n.Total[1]) < part {
+			return
+		}
+		g := grown{math.Log(b / a), 1/(c[0].samples+1) + 1/(c[1].samples+1) + yardJitter*yardJitter}
+		if first || g.log < least.log {
+			least = g
+		}
+		if first || g.log > most.log {
+			most = g
+		}
+		first = false
+	}
+	for _, p := range n.Parts {
+		look(p, nil)
+	}
+	look(n, n.Parts)
+	by := most.log - least.log
+	return by > math.Abs(math.Log(ratio)) && by > yardReach*math.Sqrt(least.variance+most.variance)
 }
 
 // grewAlong reports whether a part of a node, less some of its own parts, may have grown, or

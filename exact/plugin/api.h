@@ -28,7 +28,8 @@ typedef struct {
 } qemu_info_t;
 
 enum callback_flags { NO_REGISTERS };
-enum memory_rw { READS = 1, WRITES = 2 };
+/* This version of the emulator tells of no access where only loads are asked for. */
+enum memory_rw { ACCESSES = 3 };
 typedef uint32_t qemu_plugin_meminfo_t;
 
 void qemu_plugin_register_vcpu_tb_trans_cb(plugin_id, void (*)(plugin_id, struct qemu_plugin_tb *));
@@ -37,6 +38,7 @@ void qemu_plugin_register_vcpu_mem_cb(struct qemu_plugin_insn *, void (*)(unsign
 void qemu_plugin_register_vcpu_syscall_cb(plugin_id, void (*)(plugin_id, unsigned, int64_t, uint64_t, uint64_t, uint64_t, uint64_t, uint64_t, uint64_t, uint64_t, uint64_t));
 void qemu_plugin_register_atexit_cb(plugin_id, void (*)(plugin_id, void *), void *);
 
+bool qemu_plugin_mem_is_store(qemu_plugin_meminfo_t);
 const char *qemu_plugin_path_to_binary(void);
 size_t qemu_plugin_tb_n_insns(const struct qemu_plugin_tb *);
 uint64_t qemu_plugin_tb_vaddr(const struct qemu_plugin_tb *);

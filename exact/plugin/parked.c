@@ -21,7 +21,7 @@ static size_t parked_n;
 /* Addresses at which stacks go on, with those that do. */
 static struct place {
 	uint64_t resume;
-	size_t count;
+	int again;
 	struct stack *newest;
 } places[MAX_PLACES];
 static size_t places_n;
@@ -44,7 +44,7 @@ static struct place *place_of(uint64_t resume)
 	return &places[places_n++];
 }
 
-void park(const struct frame *frames, size_t n, uint64_t resume)
+void park(const struct frame *frames, size_t n, uint64_t resume, int again)
 {
 	struct stack *s = n && parked_n < MAX_PARKED ? malloc(sizeof(*s) + n * sizeof(*frames)) : 0;
 	struct stack **at;
@@ -60,7 +60,7 @@ void park(const struct frame *frames, size_t n, uint64_t resume)
 	pthread_mutex_lock(&lock);
 	p = place_of(resume);
 	if (p) {
-		p->count++;
+		p->again = again;
 		s->newer = 0;
 		s->older = p->newest;
 		if (s->older)
@@ -84,7 +84,6 @@ static struct frame *take(struct stack *s, size_t *n)
 		at = &(*at)->next;
 	*at = s->next;
 	if (p) {
-		p->count--;
 		if (s->older)
 			s->older->newer = s->newer;
 		if (s->newer)
@@ -110,7 +109,7 @@ struct frame *unpark(uint64_t resume, size_t *n)
 	*n = 0;
 	pthread_mutex_lock(&lock);
 	p = place_of(resume);
-	if (p && p->count == 1)
+	if (p && p->again && p->newest)
 		out = take(p->newest, n);
 	pthread_mutex_unlock(&lock);
 	return out;

@@ -14,12 +14,13 @@ struct frame {
 	uint16_t returned; /* of a signal's handler: it has, but what it interrupted does not go on yet */
 };
 
-/* park keeps the frames of a stack that goes on at an address. */
-void park(const struct frame *frames, size_t n, uint64_t resume);
+/* park keeps the frames of a stack that goes on at an address; again says that the innermost
+ * function begins once more there. */
+void park(const struct frame *frames, size_t n, uint64_t resume, int again);
 
-/* unpark takes the stack that goes on at an address, if there is only one. Of several, which one it
- * is shows when its innermost function returns: unpark_at takes the stack whose innermost call
- * left the address to return to there. The frames are the caller's to free; n is 0 where there
+/* unpark takes the stack that was left last of those whose innermost function begins once more at
+ * an address. Which of others it is shows when their innermost function returns: unpark_at takes
+ * the stack whose innermost call left the address to return to there. The frames are the caller's to free; n is 0 where there
  * is none. */
 struct frame *unpark(uint64_t resume, size_t *n);
 struct frame *unpark_at(uint64_t sp, size_t *n);

@@ -37,6 +37,7 @@ struct thread {
 	uint32_t calling; /* the call that was made last has not arrived */
 	uint64_t call_sp;
 	uint64_t unmatched; /* from where the return that was made last took its address, of no call that is known; 0 where it is of one */
+	uint64_t left_sp, left_resume; /* of the stack that it left last */
 	uint64_t undecided; /* where the stack goes on that it went on with, and that is not known yet */
 	uint32_t number;
 	struct context roots; /* of its contexts that nothing called */
@@ -127,24 +128,6 @@ static struct thread *began(const struct block *b)
 	return t;
 }
 
-/* arrive enters the function that was called. */
-static void arrive(struct thread *t, const struct block *b)
-{
-	uint32_t calling = t->calling, c = 0;
-	uint64_t site = known[calling].last;
-
-	if (t->n > MAX_DEPTH)
-		for (size_t i = t->n; i-- > 1 && !c;)
-			if (t->frames[i].function == b->function && t->frames[i].site == site)
-				c = t->frames[i].context;
-	if (!c)
-		c = context_of(t->context, site, b->function, CALLED, t->number);
-
-	t->calling = 0;
-	tables.contexts[c].calls++;
-	push(t, (struct frame){.sp = t->call_sp, .function = b->function, .site = site, .after = known[calling].after, .context = c, .how = CALLED});
-}
-
 /* replace has another function go on in the place of the topmost one, which returns to where
  * that would have. */
 static void replace(struct thread *t, const struct block *b, int call)
@@ -173,6 +156,22 @@ static void rooted(struct thread *t, size_t from)
 	topmost(t);
 }
 
+/* leave keeps the stack of a goroutine to be gone on with, before the function that left it calls
+ * what chooses another one: that may sleep, while another thread goes on with this one. */
+static void leave(struct thread *t)
+{
+	struct frame top = t->frames[t->n - 1];
+
+	if (t->n > 1) {
+		park(t->frames, t->n - 1, top.after, top.function == grows_stack);
+		t->left_sp = t->frames[t->n - 2].sp;
+		t->left_resume = top.after;
+	}
+	t->n = 0;
+	push(t, (struct frame){.function = top.function, .how = BEGAN});
+	rooted(t, 0);
+}
+
 /* adopt goes on with frames of a stack that was left. */
 static void adopt(struct thread *t, struct frame *frames, size_t n)
 {
@@ -190,22 +189,19 @@ static void change(struct thread *t, const struct block *b)
 	struct frame *frames;
 	size_t n;
 
-	for (size_t i = t->n; i-- > 1;)
-		if (t->frames[i].function == leaves_stack || t->frames[i].function == grows_stack) {
-			if (t->frames[i].after == b->address) { /* its stack was made larger, or nothing else was to be done */
-				t->n = i;
-				topmost(t);
-				return;
-			}
-			park(t->frames, i, t->frames[i].after);
-			break;
-		}
-	frames = unpark(b->address, &n);
+	/* Where a stack was made larger, or nothing else was to be done, it goes on with the same. */
+	n = 0;
+	frames = 0;
+	if (t->left_resume == b->address && t->left_sp)
+		frames = unpark_at(t->left_sp, &n);
+	t->left_sp = t->left_resume = 0;
+	if (n == 0)
+		frames = unpark(b->address, &n);
 	if (n == 0) {
 		t->n = 0;
 		push(t, (struct frame){.function = b->function, .how = BEGAN});
 		rooted(t, 0);
-		t->undecided = b->address;
+		t->undecided = b->address == b->function ? 0 : b->address; /* else it is a new one */
 		return;
 	}
 	adopt(t, frames, n);
@@ -216,6 +212,27 @@ static void change(struct thread *t, const struct block *b)
 static int goes_on(uint64_t function)
 {
 	return function && (function == goes_on_with_stack[0] || function == goes_on_with_stack[1]);
+}
+
+/* arrive enters the function that was called. */
+static void arrive(struct thread *t, const struct block *b)
+{
+	uint32_t calling = t->calling, c = 0;
+
+	if (t->function && (t->function == leaves_stack || t->function == grows_stack))
+		leave(t);
+	uint64_t site = known[calling].last;
+
+	if (t->n > MAX_DEPTH)
+		for (size_t i = t->n; i-- > 1 && !c;)
+			if (t->frames[i].function == b->function && t->frames[i].site == site)
+				c = t->frames[i].context;
+	if (!c)
+		c = context_of(t->context, site, b->function, CALLED, t->number);
+
+	t->calling = 0;
+	tables.contexts[c].calls++;
+	push(t, (struct frame){.sp = t->call_sp, .function = b->function, .site = site, .after = known[calling].after, .context = c, .how = CALLED});
 }
 
 /* move follows what leaves a function and is neither a call nor a return to it. */
@@ -351,9 +368,9 @@ static void called(unsigned vcpu, qemu_plugin_meminfo_t info, uint64_t sp, void 
 {
 	struct thread *t = self;
 
-	(void)vcpu, (void)info;
-	if (!t || t->last != (uintptr_t)number)
-		return;
+	(void)vcpu;
+	if (!t || t->last != (uintptr_t)number || !qemu_plugin_mem_is_store(info))
+		return; /* a call through a pointer reads that, too */
 	t->calling = (uintptr_t)number;
 	t->call_sp = sp;
 }
@@ -403,9 +420,9 @@ static void translated(plugin_id id, struct qemu_plugin_tb *tb)
 	qemu_plugin_register_vcpu_tb_exec_cb(tb, executed, NO_REGISTERS, (void *)(uintptr_t)at);
 	last = qemu_plugin_tb_get_insn(tb, qemu_plugin_tb_n_insns(tb) - 1);
 	if (tables.blocks[at].ending == CALLS)
-		qemu_plugin_register_vcpu_mem_cb(last, called, NO_REGISTERS, WRITES, (void *)(uintptr_t)at);
+		qemu_plugin_register_vcpu_mem_cb(last, called, NO_REGISTERS, ACCESSES, (void *)(uintptr_t)at);
 	if (tables.blocks[at].ending == RETURNS)
-		qemu_plugin_register_vcpu_mem_cb(last, returned, NO_REGISTERS, READS, (void *)(uintptr_t)at);
+		qemu_plugin_register_vcpu_mem_cb(last, returned, NO_REGISTERS, ACCESSES, (void *)(uintptr_t)at);
 }
 
 /* The system calls of x86-64 that matter here. */
