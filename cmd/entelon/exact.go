@@ -106,7 +106,7 @@ func (f *exactFlags) run(ctx context.Context, command []string) error {
 	machine.StartedAt = began
 	facts := exactFacts(runs)
 	if objects.Go {
-		facts.Warn("exact-goroutines", "Stacks of goroutines may begin in their midst where the runtime moved them; what functions cost themselves, and their calls, is counted in any case.", "GOMAXPROCS=1 and GODEBUG=asyncpreemptoff=1, with --env, make a Go program steadier.")
+		facts.Warn("exact-goroutines", "Chains of callers may begin in the middle, or stand under another goroutine; what functions cost themselves, and their calls by their direct callers, is right in any case.", "GOMAXPROCS=1 and GODEBUG=asyncpreemptoff=1, with --env, make a Go program steadier.")
 	}
 	exact.Identify(&set, &facts, objects.Main, capture.ProgramName)
 	if err := sink.Begin(set, machine); err != nil {
