@@ -150,6 +150,7 @@ func TestShorterThanATickAttached(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer func() { _ = cmd.Wait() }()
+		time.Sleep(100 * time.Millisecond) // it is attached to while it works, not while it is loaded
 		r, err := Collect(context.Background(), Options{Settings: profile.Settings{PID: cmd.Process.Pid, RateHz: 199, Event: EventClock, ForNS: int64(120 * time.Second)}}, discard{})
 		if err != nil {
 			t.Fatal(err)
