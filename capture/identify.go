@@ -59,7 +59,7 @@ func (s *session) identify() error {
 		set.Build = "unnamed"
 	}
 	if set.Program == "" {
-		set.Program = programName(calledAs(s.exe, set.PID, set.Command))
+		set.Program = ProgramName(calledAs(s.exe, set.PID, set.Command))
 	}
 	return nil
 }
@@ -89,12 +89,9 @@ func calledAs(exe string, pid int, command []string) string {
 // versioned is a file's name that ends with a version, such as engraved-3.5.0.
 var versioned = regexp.MustCompile(`^(.*?[^-_.0-9])(?:[-_.]v?|)[0-9]+(\.[0-9]+)+$`)
 
-// ProgramName is the name of the program that a file is of.
-func ProgramName(path string) string { return programName(path) }
-
-// programName is a file's name without a version at its end, so that builds of
+// ProgramName is a file's name without a version at its end, so that builds of
 // one program are builds of one program.
-func programName(path string) string {
+func ProgramName(path string) string {
 	base := strings.Map(func(r rune) rune {
 		if unicode.IsControl(r) {
 			return '_'

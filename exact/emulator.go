@@ -82,6 +82,11 @@ func scriptOf(path string) (interpreter, argument string, ok bool, err error) {
 		return "", "", false, nil // what it is, its reader says
 	}
 	line, _, _ := strings.Cut(string(head[2:n]), "\n")
-	interpreter, argument, _ = strings.Cut(strings.TrimSpace(line), " ")
-	return interpreter, strings.TrimSpace(argument), filepath.IsAbs(interpreter), nil
+	line = strings.TrimSpace(line)
+	end := strings.IndexAny(line, " \t")
+	if end < 0 {
+		end = len(line)
+	}
+	interpreter, argument = line[:end], strings.TrimSpace(line[end:])
+	return interpreter, argument, filepath.IsAbs(interpreter), nil
 }

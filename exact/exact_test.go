@@ -2,13 +2,13 @@ package exact
 
 import (
 	"bytes"
-	"context"
 	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 
 	"entelon/core/profile"
@@ -31,7 +31,7 @@ func built(t *testing.T, compiler, source string, flags ...string) string {
 func once(t *testing.T, code int, command ...string) (*Run, string) {
 	t.Helper()
 	var out, failed bytes.Buffer
-	r, err := Once(context.Background(), Options{Command: command, Stdout: &out, Stderr: &failed})
+	r, err := Once(Options{Command: command, Stdout: &out, Stderr: &failed})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -219,12 +219,28 @@ func TestEnds(t *testing.T) {
 		t.Errorf("%d processes of %s", len(r.Processes), r.Program)
 	}
 	var out bytes.Buffer
-	r, err := Once(context.Background(), Options{Command: []string{"sh", "-c", "i=0; while [ $i -lt 1000 ]; do i=$((i+1)); done; kill -9 $$"}, Stderr: &out})
+	r, err := Once(Options{Command: []string{"sh", "-c", "i=0; while [ $i -lt 1000 ]; do i=$((i+1)); done; kill -9 $$"}, Stderr: &out})
 	if err != nil {
 		t.Fatal(err)
 	}
 	if c := r.Processes[0]; r.Code != 137 || r.Signal != "SIGKILL" || c.Ended != counts.Killed || c.Instructions() < 100_000 {
 		t.Errorf("%d, %s: ended %d after %d instructions", r.Code, r.Signal, c.Ended, c.Instructions())
+	}
+}
+
+// TestManyThreads: threads that have ended leave what they counted, and no memory.
+func TestManyThreads(t *testing.T) {
+	path := built(t, "gcc", "many.c", "-O1")
+	many, _ := once(t, 0, path, "10000")
+	alone := exec.Command(emulatorName, "-cpu", "max", path, "10000")
+	if err := alone.Run(); err != nil {
+		t.Fatal(err)
+	}
+	if got := fold(t, many.Processes[0]).calls["stroke"]; got != 10_000 {
+		t.Errorf("%d calls", got)
+	}
+	if without := alone.ProcessState.SysUsage().(*syscall.Rusage).Maxrss << 10; many.MemoryB-without > 100<<20 {
+		t.Errorf("10 000 threads took %d MB, and in the emulator alone %d MB", many.MemoryB>>20, without>>20)
 	}
 }
 
@@ -250,15 +266,15 @@ func TestRefused(t *testing.T) {
 		write("rights", "x", 0o755|os.ModeSetuid):                      ErrRights,
 		write("script", "#!"+filepath.Join(dir, "rights")+"\n", 0o755): ErrRights,
 	} {
-		if _, err := Once(context.Background(), Options{Command: []string{path}}); !errors.Is(err, want) || strings.Contains(err.Error(), "\n") {
+		if _, err := Once(Options{Command: []string{path}}); !errors.Is(err, want) || strings.Contains(err.Error(), "\n") {
 			t.Errorf("%s: %v", path, err)
 		}
 	}
-	if _, err := Once(context.Background(), Options{Command: []string{filepath.Join(dir, "none")}}); err == nil || !strings.Contains(err.Error(), "not found") {
+	if _, err := Once(Options{Command: []string{filepath.Join(dir, "none")}}); err == nil || !strings.Contains(err.Error(), "not found") {
 		t.Errorf("%v", err)
 	}
 	t.Setenv("PATH", dir)
-	if _, err := Once(context.Background(), Options{Command: []string{"/bin/true"}}); !errors.Is(err, ErrNoEmulator) {
+	if _, err := Once(Options{Command: []string{"/bin/true"}}); !errors.Is(err, ErrNoEmulator) {
 		t.Errorf("without an emulator: %v", err)
 	}
 }

@@ -32,6 +32,7 @@ func Fold(b *profile.Builder, name string, c *counts.Counts, open func(path stri
 	parts := make([][]part, len(c.Blocks))
 	known := make([]bool, len(c.Blocks))
 	stacks := make([]profile.StackID, len(c.Contexts)) // of what calls the context's function
+	depth := make([]int, len(c.Contexts))
 	thread := func(n uint32) profile.ThreadID {
 		t, ok := f.threads[n]
 		if !ok {
@@ -44,9 +45,12 @@ func Fold(b *profile.Builder, name string, c *counts.Counts, open func(path stri
 	for i := range c.Contexts {
 		x := &c.Contexts[i]
 		if x.Parent >= 0 {
-			stacks[i] = stacks[x.Parent]
-			for _, frame := range f.at(x.Site, c.Contexts[x.Parent].Function) {
-				stacks[i] = b.Push(stacks[i], frame)
+			stacks[i], depth[i] = stacks[x.Parent], depth[x.Parent]
+			if depth[i] < maxDepth {
+				depth[i]++
+				for _, frame := range f.at(x.Site, c.Contexts[x.Parent].Function) {
+					stacks[i] = b.Push(stacks[i], frame)
+				}
 			}
 		}
 		if x.Calls > 0 {
@@ -67,6 +71,10 @@ func Fold(b *profile.Builder, name string, c *counts.Counts, open func(path stri
 		}
 	}
 }
+
+// maxDepth bounds chains of calls: what is deeper stands under the last that is kept. The
+// plugin's own chains are shorter, but a program can write into its counts.
+const maxDepth = 20_000
 
 // Columns are those of a take of an exact run.
 var Columns = []measure.Column{measure.Instructions, measure.ExactCalls}

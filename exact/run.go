@@ -8,7 +8,6 @@ package exact
 
 import (
 	"cmp"
-	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -32,6 +31,8 @@ type Options struct {
 	Env            []string // more variables, NAME=VALUE
 	Stdin          io.Reader
 	Stdout, Stderr io.Writer
+	// Started is given what hands a signal to the command, once it runs; may be nil.
+	Started func(signal func(int))
 }
 
 // Run is one run that has ended.
@@ -41,11 +42,11 @@ type Run struct {
 	Signal    string           // that ended it, "" for none
 	Program   string           // the file that was run: of a script, its interpreter
 	Took      time.Duration
-	CPU       time.Duration // of the emulator
+	MemoryB   int64 // the most that the emulator had of the first process, resident
 }
 
-// Once runs the command to its end. Cancelling ctx asks it to end, as SIGTERM does.
-func Once(ctx context.Context, o Options) (*Run, error) {
+// Once runs the command to its end.
+func Once(o Options) (*Run, error) {
 	tool, err := emulator()
 	if err != nil {
 		return nil, err
@@ -81,20 +82,25 @@ func Once(ctx context.Context, o Options) (*Run, error) {
 		first = program
 	}
 	args := append([]string{"-cpu", "max", "-0", first, "-plugin", library + ",folder=" + files, program}, before...)
-	cmd := exec.CommandContext(ctx, tool, append(args, o.Command[1:]...)...)
-	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) }
+	cmd := exec.Command(tool, append(args, o.Command[1:]...)...)
 	cmd.Dir, cmd.Stdin, cmd.Stdout, cmd.Stderr = o.Dir, o.Stdin, o.Stdout, o.Stderr
 	cmd.Env = append(os.Environ(), o.Env...)
 	began := time.Now()
 	if err := startPlain(cmd); err != nil {
 		return nil, fmt.Errorf("starting the emulator: %w", err)
 	}
+	if o.Started != nil {
+		o.Started(func(n int) { _ = cmd.Process.Signal(syscall.Signal(n)) }) // it may have ended
+	}
 	err = cmd.Wait()
 	var ended *exec.ExitError
-	if err != nil && !errors.As(err, &ended) && ctx.Err() == nil {
+	if err != nil && !errors.As(err, &ended) {
 		return nil, fmt.Errorf("running the emulator: %w", err)
 	}
-	r := &Run{Program: real, Code: cmd.ProcessState.ExitCode(), Took: time.Since(began), CPU: cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime()}
+	r := &Run{Program: real, Code: cmd.ProcessState.ExitCode(), Took: time.Since(began)}
+	if u, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
+		r.MemoryB = u.Maxrss << 10
+	}
 	if st, ok := cmd.ProcessState.Sys().(syscall.WaitStatus); ok && st.Signaled() {
 		r.Code, r.Signal = 128+int(st.Signal()), unix.SignalName(st.Signal())
 	}

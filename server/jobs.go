@@ -36,9 +36,11 @@ func (s jobRoutes) jobOut(j *store.Job) api.JobOut {
 		ID: j.ID, State: j.State, Collector: j.Collector, Settings: shown(j.Settings), Who: j.Who, CreatedAt: j.CreatedAt.UTC().Format(time.RFC3339),
 		ElapsedNS: j.ElapsedNS, Samples: j.Samples, Lost: j.Lost, Size: j.Size, Take: j.TakeKey, Error: j.Error, Remedy: j.Remedy, AgainOf: j.AgainOf, Broken: j.Broken, Digest: j.Digest,
 	}
-	if state, err := rowStateOf(j); err == nil {
-		out.Said, out.RowOver = state.Said, state.Over
+	state, err := rowStateOf(j)
+	if err != nil {
+		out.Broken = strings.TrimPrefix(out.Broken+"; how far its row is: "+err.Error(), "; ")
 	}
+	out.Said, out.RowOver = state.Said, state.Over
 	running := j.State == store.JobRunning || j.State == store.JobStopping
 	out.Silent = running && j.HeardAt != nil && time.Since(*j.HeardAt) > silentAfter && time.Since(s.began) > silentAfter
 	return out

@@ -33,9 +33,6 @@ func inRow(set *profile.Settings, against []string, repeat int, until string) er
 			return err
 		}
 		repeat, set.Until = u.Most, u.String()
-		if !set.Launched() && set.ForNS == 0 {
-			set.ForNS = int64(untilEach)
-		}
 	}
 	turns := repeat
 	if len(against) > 0 {
@@ -52,10 +49,6 @@ func inRow(set *profile.Settings, against []string, repeat int, until string) er
 	}
 	return nil
 }
-
-// untilEach is how long each take of what runs already lasts in a row that ends when enough is
-// known, where nothing else is said.
-const untilEach = 5 * time.Second
 
 // rowState is how far a row is that ends when enough is known. It goes from job to job.
 type rowState struct {

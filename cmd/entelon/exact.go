@@ -17,6 +17,7 @@ import (
 	"entelon/codec/takefile"
 	"entelon/core/profile"
 	"entelon/exact"
+	"entelon/exact/counts"
 )
 
 type exactFlags struct {
@@ -86,27 +87,37 @@ func (f *exactFlags) run(ctx context.Context, command []string) error {
 	defer cancel()
 	sig := watchSignals(cancel, false)
 	defer sig.stop()
+	input, err := sameInput(os.Stdin, f.once)
+	if err != nil {
+		return err
+	}
+	defer input.close()
 	began := time.Now()
 	objects := exact.NewObjects(finder)
 	defer objects.Close()
-	first, err := f.one(ctx, command, objects, os.Stdin, os.Stdout)
+	first, err := f.one(command, objects, input, os.Stdout, sig)
 	if err != nil {
 		return err
 	}
 	runs := []*foldedRun{first}
 	if !f.once && ctx.Err() == nil {
 		say("once more, to learn what varies by itself")
-		again, err := f.one(ctx, command, objects, nil, io.Discard)
+		again, err := f.one(command, objects, input, io.Discard, sig)
 		if err != nil {
 			return err
 		}
-		runs = append(runs, again)
+		if ctx.Err() == nil { // one that was stopped says nothing of what varies
+			runs = append(runs, again)
+		}
 	}
 	machine := capture.Machine()
 	machine.StartedAt = began
 	facts := exactFacts(runs)
 	if objects.Go {
 		facts.Warn("exact-goroutines", "Chains of callers may begin in the middle, or stand under another goroutine; what functions cost themselves, and their calls by their direct callers, is right in any case.", "GOMAXPROCS=1 and GODEBUG=asyncpreemptoff=1, with --env, make a Go program steadier.")
+	}
+	if ctx.Err() != nil && len(runs) == 1 {
+		facts.EndedBy = "user"
 	}
 	exact.Identify(&set, &facts, objects.Main, capture.ProgramName)
 	if err := sink.Begin(set, machine); err != nil {
@@ -131,8 +142,13 @@ func (f *exactFlags) run(ctx context.Context, command []string) error {
 }
 
 // one makes one run.
-func (f *exactFlags) one(ctx context.Context, command []string, objects *exact.Objects, in io.Reader, out io.Writer) (*foldedRun, error) {
-	r, err := exact.Once(ctx, exact.Options{Command: command, Dir: f.dir, Env: f.env, Stdin: in, Stdout: out, Stderr: os.Stderr})
+func (f *exactFlags) one(command []string, objects *exact.Objects, input *repeatedInput, out io.Writer, sig *signals) (*foldedRun, error) {
+	in, err := input.next()
+	if err != nil {
+		return nil, err
+	}
+	r, err := exact.Once(exact.Options{Command: command, Dir: f.dir, Env: f.env, Stdin: in, Stdout: out, Stderr: os.Stderr, Started: sig.to})
+	input.ended()
 	if err != nil {
 		return nil, err
 	}
@@ -155,8 +171,11 @@ func exactFacts(runs []*foldedRun) profile.Facts {
 	x := &profile.Exact{Runs: len(runs), Processes: len(first.Processes)}
 	for _, c := range first.Processes {
 		x.Merged, x.Uncounted, x.Unmatched = x.Merged+int64(c.Merged), x.Uncounted+int64(c.Uncounted), x.Unmatched+int64(c.Unmatched)
-		if c.Ended == 0 {
+		switch c.Ended {
+		case counts.Killed:
 			x.Killed++
+		case counts.Left:
+			x.Left++
 		}
 	}
 	var profiles []*profile.Profile
@@ -190,6 +209,9 @@ func exactFacts(runs []*foldedRun) profile.Facts {
 	}
 	if x.Killed > 0 {
 		f.Warn("exact-killed", fmt.Sprintf("%d of %d processes ended before they could say so; what they had done is counted.", x.Killed, x.Processes), "Take it again if the rest matters.")
+	}
+	if x.Left > 0 {
+		f.Warn("exact-left", fmt.Sprintf("%d of %d processes went on with a program that the emulator does not run, which is not counted.", x.Left, x.Processes), "It is for another processor, or runs with the rights of its file's owner.")
 	}
 	if code != 0 {
 		f.Warn("failed", fmt.Sprintf("The command ended with exit code %d.", code), "Make sure that it did what you want to measure.")

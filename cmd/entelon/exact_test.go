@@ -1,6 +1,8 @@
 package main
 
 import (
+	"bytes"
+	"io"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -11,9 +13,6 @@ import (
 // side, named, and stops the gate; a take of the same build is not called different; and the
 // program's streams and exit code come through.
 func TestExactRun(t *testing.T) {
-	if _, err := exec.LookPath("qemu-x86_64"); err != nil {
-		t.Skip("needs the emulator")
-	}
 	dir := t.TempDir()
 	buildTwo(t, dir, map[string]string{"nib100": "110000", "nib101": "110400"})
 	take := func(name, build string) string {
@@ -59,6 +58,22 @@ func TestExactRun(t *testing.T) {
 	out := filepath.Join(dir, "sh.take")
 	if r := entelon(t, "exact", "--once", "--out", out, "--", "sh", "-c", "echo hello; exit 9"); r.code != 9 || r.stdout != "hello\n" {
 		t.Errorf("exit code %d, %q, %q", r.code, r.stdout, r.stderr)
+	}
+	// What comes through a pipe is read by both runs, and what is no program of this processor's
+	// own rights is said not to be counted.
+	cmd := exec.Command(program("entelon"), "exact", "--out", filepath.Join(dir, "cat.take"), "--", "cat")
+	cmd.Stdin = io.MultiReader(strings.NewReader(strings.Repeat("stave\n", 1000))) // no file
+	var said bytes.Buffer
+	cmd.Stderr = &said
+	if b, err := cmd.Output(); err != nil || len(b) != 6000 || !strings.Contains(said.String(), "the same to the last instruction") {
+		t.Errorf("%v, %d bytes: %s", err, len(b), said.String())
+	}
+	left := filepath.Join(dir, "left.take")
+	if r := entelon(t, "exact", "--once", "--out", left, "--", "sh", "-c", "exec /bin/su --version"); r.code != 0 || !strings.Contains(r.stdout, "su ") {
+		t.Errorf("exit code %d, %q, %q", r.code, r.stdout, r.stderr)
+	}
+	if f := parse[factsJSON](t, "facts", "--json", left); f.Exact.Left != 1 || f.Exact.Killed != 0 {
+		t.Errorf("%+v", f.Exact)
 	}
 	fails(t, entelon(t, "exact", "--", filepath.Join(dir, "none")), "not found")
 	fails(t, entelon(t, "exact", "--env", "X", "--", "true"), "--env", "NAME=VALUE")

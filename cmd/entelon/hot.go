@@ -130,7 +130,11 @@ func hotOut(t *profile.Take, sc scope.Scope, rows []hotRow, c *calltree.Cost) ho
 
 func printHot(w io.Writer, t *profile.Take, sc scope.Scope, rows []hotRow, c *calltree.Cost, full bool) error {
 	m, total := t.Profile.Words(c.Measure), c.Total(0)
-	fmt.Fprintf(w, "%s %s   100 %% = %s of %s%s · %s samples\n", t.Settings.Program, t.Settings.Build, measure.Amount(total, m.Unit), m.Label, profile.Partial(t.Missing(c.Measure)), terminal.Thin(c.TotalSamples(0)))
+	restsOn := terminal.Thin(c.TotalSamples(0)) + " samples"
+	if t.Facts.Exact != nil {
+		restsOn = "every one counted"
+	}
+	fmt.Fprintf(w, "%s %s   100 %% = %s of %s%s · %s\n", t.Settings.Program, t.Settings.Build, measure.Amount(total, m.Unit), m.Label, profile.Partial(t.Missing(c.Measure)), restsOn)
 	if !sc.All() {
 		fmt.Fprintf(w, "scope: %s · the rest of %s is left out\n", sc, measure.Amount(t.Profile.Total(c.Measure)-total, m.Unit))
 	}

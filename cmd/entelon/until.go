@@ -15,9 +15,6 @@ type row struct {
 	began time.Time
 }
 
-// untilEach is how long each take of what runs already lasts where --for does not say.
-const untilEach = 5 * time.Second
-
 // readUntil reads when enough was made, and sets at most how many takes there are.
 func (f *takeFlags) readUntil(say func(string)) error {
 	if f.settings.Until == "" {
@@ -30,12 +27,12 @@ func (f *takeFlags) readUntil(say func(string)) error {
 	if f.repeat == 1 {
 		f.repeat = 0
 	}
+	before := f.settings.ForNS
 	if err := u.Fit(&f.settings, f.against != "", f.repeat); err != nil {
 		return err
 	}
-	if !f.settings.Launched() && f.during == 0 {
-		f.during, f.settings.ForNS = seconds(untilEach), int64(untilEach)
-		say(fmt.Sprintf("each take lasts %v; --for says otherwise", untilEach))
+	if f.settings.ForNS != before {
+		say(fmt.Sprintf("each take lasts %v; set another length with --for", time.Duration(f.settings.ForNS)))
 	}
 	f.repeat, f.settings.Until, f.until = u.Most, u.String(), &u
 	return nil

@@ -25,7 +25,7 @@ type Until struct {
 // ParseUntil reads "sure 2%", "slur.Route sure 5%" or "decided", "decided 3%". Without a
 // share, what is worth knowing is DefaultWorth.
 func ParseUntil(text string) (u Until, err error) {
-	words := strings.Fields(text)
+	words := strings.Fields(strings.ReplaceAll(text, " %", "%"))
 	share := ""
 	if n := len(words); n > 0 && strings.HasSuffix(words[n-1], "%") {
 		share, words = words[n-1], words[:n-1]
@@ -74,9 +74,13 @@ const (
 	MostPairs = 20
 )
 
+// UntilEach is how long each take of what is already running lasts, in nanoseconds, where nothing
+// else is said.
+const UntilEach = int64(5 * time.Second)
+
 // Fit checks that takes with such settings can tell what is wanted, against a baseline or
 // not, and sets how many are made at most: as many as repeat says, or what is usual where that
-// is 0.
+// is 0. Takes of what is already running get a length if they have none.
 func (u *Until) Fit(set *profile.Settings, against bool, repeat int) error {
 	switch {
 	case u.Decided && !against:
@@ -90,6 +94,9 @@ func (u *Until) Fit(set *profile.Settings, against bool, repeat int) error {
 		if u.Most = MostSure; against {
 			u.Most = MostPairs
 		}
+	}
+	if !set.Launched() && set.ForNS == 0 {
+		set.ForNS = UntilEach
 	}
 	return nil
 }

@@ -13,6 +13,7 @@ func TestParseUntil(t *testing.T) {
 		"decided":             {Within: 0.05, Decided: true},
 		"decided 3%":          {Within: 0.03, Decided: true},
 		" slur.*  decided 1%": {Function: "slur.*", Within: 0.01, Decided: true},
+		"sure 2 %":            {Within: 0.02},
 	} {
 		got, err := ParseUntil(text)
 		if err != nil || got != want {

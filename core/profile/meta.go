@@ -166,6 +166,7 @@ type Exact struct {
 	Uncounted int64    `json:"uncounted"` // blocks of instructions that had no room
 	Unmatched int64    `json:"unmatched"` // returns to where nothing called from
 	Killed    int      `json:"killed"`    // processes that were ended half-way; what they had done is counted
+	Left      int      `json:"left"`      // processes that went on with a program that is not counted
 }
 
 // Varied is a function whose counts differed between runs.

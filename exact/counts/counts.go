@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/bits"
 )
 
 // The bounds and the layout are those of plugin/record.h.
@@ -36,32 +37,10 @@ type Ended uint32
 
 // How a process ended.
 const (
-	Killed   Ended = iota // before it could say so
-	Exited                //
-	Executed              // another program in its place, which has a file of its own
-)
-
-// Ending is how a block ends.
-type Ending uint16
-
-// How blocks end.
-const (
-	GoesOn Ending = iota
-	Calls
-	Returns
-	Jumps
-	Repeats
-)
-
-// How says how a function was entered.
-type How uint32
-
-// How functions are entered.
-const (
-	Began How = iota
-	Called
-	Jumped // in the place of its caller, which has ended
-	Signalled
+	Killed Ended = iota // before it could say so
+	Exited
+	Executed // another program in its place, which has a file of its own
+	Left     // it executed a program that the emulator does not run, which is not counted
 )
 
 // Mapping is where a file's code lay.
@@ -76,7 +55,6 @@ type Block struct {
 	Function uint64 // where the function begins that it is of
 	Mapping  int32  // -1: of no file
 	Lengths  []byte // of its instructions, in bytes
-	Ending   Ending
 }
 
 // Context is a function as it was called from a place, with all that is above it.
@@ -86,7 +64,6 @@ type Context struct {
 	Calls    uint64
 	Parent   int32 // -1: none; else before this one
 	Thread   uint32
-	How      How
 }
 
 // Pair is how often a block was executed in a context.
@@ -108,8 +85,14 @@ type Counts struct {
 	Unmatched   uint64 // returns to where nothing called from
 }
 
-// ErrNoCounts is the error of a file that the plugin did not write.
-var ErrNoCounts = errors.New("this is not what the emulator's plugin leaves")
+// Errors of files that the plugin did not write, or a program wrote into.
+var (
+	ErrNoCounts = errors.New("this is not what the emulator's plugin leaves")
+	ErrTooMany  = errors.New("the numbers add up to more than can be counted")
+)
+
+// maxSum is what the instructions of a process, or its calls, add up to at most.
+const maxSum = 1 << 60
 
 // rounded is the room of a table in the file.
 func rounded(n int64) int64 { return (n + page - 1) / page * page }
@@ -158,17 +141,22 @@ func Read(f io.ReaderAt) (*Counts, error) {
 		c.Mappings = append(c.Mappings, Mapping{le.Uint64(b), le.Uint64(b[8:]), le.Uint64(b[16:]), string(text(le.Uint32(b[24:]), le.Uint32(b[28:])))})
 	}
 	for b := blocks; len(b) > 0; b = b[blockSize:] {
-		x := Block{Address: le.Uint64(b), Function: le.Uint64(b[8:]), Mapping: int32(le.Uint32(b[16:])) - 1, Lengths: text(le.Uint32(b[20:]), uint32(le.Uint16(b[24:]))), Ending: Ending(le.Uint16(b[26:]))}
+		x := Block{Address: le.Uint64(b), Function: le.Uint64(b[8:]), Mapping: int32(le.Uint32(b[16:])) - 1, Lengths: text(le.Uint32(b[20:]), uint32(le.Uint16(b[24:])))}
 		if x.Mapping < -1 || int(x.Mapping) >= len(c.Mappings) {
 			return nil, fmt.Errorf("a block is of mapping %d: %w", x.Mapping, ErrNoCounts)
 		}
 		c.Blocks = append(c.Blocks, x)
 	}
+	calls, instructions := uint64(0), uint64(0)
 	for b := contexts; len(b) > 0; b = b[contextSize:] {
-		x := Context{le.Uint64(b), le.Uint64(b[8:]), le.Uint64(b[16:]), int32(le.Uint32(b[24:])) - 1, le.Uint32(b[40:]), How(le.Uint32(b[44:]))}
+		x := Context{le.Uint64(b), le.Uint64(b[8:]), le.Uint64(b[16:]), int32(le.Uint32(b[24:])) - 1, le.Uint32(b[40:])}
 		if x.Parent < -1 || int(x.Parent) >= len(c.Contexts) {
 			return nil, fmt.Errorf("a context is of context %d: %w", x.Parent, ErrNoCounts)
 		}
+		if x.Calls > maxSum-calls {
+			return nil, ErrTooMany
+		}
+		calls += x.Calls
 		c.Contexts = append(c.Contexts, x)
 	}
 	for b := pairs; len(b) > 0; b = b[pairSize:] {
@@ -179,6 +167,11 @@ func Read(f io.ReaderAt) (*Counts, error) {
 		if x.Context < 0 || int(x.Context) >= len(c.Contexts) || x.Block < 0 || int(x.Block) >= len(c.Blocks) {
 			return nil, fmt.Errorf("a count is of block %d in context %d: %w", x.Block, x.Context, ErrNoCounts)
 		}
+		more, low := bits.Mul64(x.Count, uint64(len(c.Blocks[x.Block].Lengths)))
+		if more > 0 || low > maxSum-instructions {
+			return nil, ErrTooMany
+		}
+		instructions += low
 		c.Pairs = append(c.Pairs, x)
 	}
 	return c, nil

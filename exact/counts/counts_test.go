@@ -2,6 +2,7 @@ package counts
 
 import (
 	"encoding/binary"
+	"errors"
 	"io"
 	"testing"
 )
@@ -75,6 +76,17 @@ func TestRead(t *testing.T) {
 	if _, err := Read(short); err == nil {
 		t.Error("a file that is cut off")
 	}
+	for _, at := range []int64{0, 16} { // a count that is as large as it can be: of a block, and of calls
+		x := file()
+		for _, piece := range x.pieces {
+			if len(piece) == pairSize && at == 0 || len(piece) == contextSize && at == 16 {
+				binary.LittleEndian.PutUint64(piece[at:], 1<<63)
+			}
+		}
+		if _, err := Read(x); !errors.Is(err, ErrTooMany) {
+			t.Errorf("%v", err)
+		}
+	}
 }
 
 // FuzzRead: a program can write what it likes into its own counts; nothing in them points
@@ -83,6 +95,10 @@ func FuzzRead(f *testing.F) {
 	f.Add(int64(8), uint32(1<<31))
 	f.Add(int64(24), uint32(1<<20))
 	f.Add(int64(page+mappingSize+24), uint32(1<<26))
+	for from := range file().pieces {
+		f.Add(from+4, uint32(1<<31))
+		f.Add(from+20, uint32(1<<31))
+	}
 	f.Fuzz(func(t *testing.T, at int64, value uint32) {
 		x := file()
 		for from, piece := range x.pieces {
@@ -94,7 +110,9 @@ func FuzzRead(f *testing.F) {
 		if err != nil {
 			return
 		}
-		c.Instructions()
+		if c.Instructions() > maxSum {
+			t.Fatalf("%d instructions", c.Instructions())
+		}
 		for i := range c.Contexts {
 			if p := c.Contexts[i].Parent; int(p) >= i {
 				t.Fatalf("context %d is called by %d", i, p)

@@ -15,15 +15,22 @@
 
 struct known *known;
 
-/* A mapping with where the functions of its file begin. */
+/* A file with where its functions begin, once they were looked for. */
+struct file {
+	struct file *next;
+	struct starts starts;
+	int read;
+	char path[];
+};
+
+/* A mapping of a file. */
 struct laid {
 	uint64_t start, end, offset;
 	uint32_t number;
-	struct starts starts; /* where they were read */
-	int read;
-	char *path;
+	struct file *file;
 };
 
+static struct file *files; /* those that were ever mapped: a file may come back */
 static struct laid *laid;
 static size_t laid_n;
 static int stale = 1;
@@ -46,13 +53,13 @@ void changed(void)
 static uint32_t number_of(const struct laid *l)
 {
 	struct header *h = tables.head;
-	size_t n = strlen(l->path);
+	size_t n = strlen(l->file->path);
 	uint32_t at;
 
 	for (uint32_t i = 1; i < h->mappings && i < MAX_MAPPINGS; i++) {
 		struct mapping *m = &tables.mappings[i];
 
-		if (m->start == l->start && m->end == l->end && m->offset == l->offset && m->path_length == n && memcmp(tables.bytes + m->path, l->path, n) == 0)
+		if (m->start == l->start && m->end == l->end && m->offset == l->offset && m->path_length == n && memcmp(tables.bytes + m->path, l->file->path, n) == 0)
 			return i;
 	}
 	at = next(&h->mappings, MAX_MAPPINGS);
@@ -60,23 +67,34 @@ static uint32_t number_of(const struct laid *l)
 		h->unnamed++;
 		return 0;
 	}
-	tables.mappings[at] = (struct mapping){l->start, l->end, l->offset, add_bytes(l->path, n), n};
+	tables.mappings[at] = (struct mapping){l->start, l->end, l->offset, add_bytes(l->file->path, n), n};
 	return at;
+}
+
+static struct file *file_of(const char *path)
+{
+	struct file *f;
+
+	for (f = files; f; f = f->next)
+		if (strcmp(f->path, path) == 0)
+			return f;
+	f = calloc(1, sizeof(*f) + strlen(path) + 1);
+	if (f) {
+		strcpy(f->path, path);
+		f->next = files;
+		files = f;
+	}
+	return f;
 }
 
 /* learn reads where the functions of a mapping's file begin. */
 static void learn(struct laid *l)
 {
-	if (l->read)
+	if (l->file->read)
 		return;
-	l->read = 1;
-	for (size_t i = 0; i < laid_n; i++)
-		if (&laid[i] != l && laid[i].read && strcmp(laid[i].path, l->path) == 0) {
-			l->starts = laid[i].starts;
-			return;
-		}
+	l->file->read = 1;
 	found_switches = (struct switches){0};
-	l->starts = read_starts(l->path);
+	l->file->starts = read_starts(l->file->path);
 	if (found_switches.goes_on_then) {
 		leaves_stack = found_switches.leaves - l->offset + l->start;
 		grows_stack = found_switches.grows - l->offset + l->start;
@@ -111,19 +129,12 @@ static void look(void)
 				break;
 			now = p;
 		}
-		l = (struct laid){.start = start - guest_base, .end = end - guest_base, .offset = offset, .path = strdup(line + at)};
-		if (!l.path)
+		l = (struct laid){.start = start - guest_base, .end = end - guest_base, .offset = offset, .file = file_of(line + at)};
+		if (!l.file)
 			break;
-		for (size_t i = 0; i < laid_n; i++)
-			if (laid[i].read && strcmp(laid[i].path, l.path) == 0) {
-				l.starts = laid[i].starts;
-				l.read = 1;
-			}
 		now[n++] = l;
 	}
 	fclose(f);
-	for (size_t i = 0; i < laid_n; i++)
-		free(laid[i].path); /* beginnings stay: others have them too */
 	free(laid);
 	laid = now;
 	laid_n = n;
@@ -165,7 +176,7 @@ uint32_t add_block(const struct qemu_plugin_tb *tb, int x86)
 			if (!l->number)
 				l->number = number_of(l);
 			b.mapping = l->number;
-			b.function = start_of(&l->starts, address - l->start + l->offset, l->offset) - l->offset + l->start;
+			b.function = start_of(&l->file->starts, address - l->start + l->offset, l->offset) - l->offset + l->start;
 		}
 		b.ending = x86 ? ending_of(qemu_plugin_insn_data(last), lengths[n - 1]) : GOES_ON;
 		known[at] = (struct known){qemu_plugin_insn_vaddr(last), qemu_plugin_insn_vaddr(last) + lengths[n - 1]};

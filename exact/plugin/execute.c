@@ -83,6 +83,11 @@ static int script(const char *path, char *line, size_t size, char **interpreter,
 	return **interpreter == '/';
 }
 
+void leave_for(void)
+{
+	tables.head->ended = LEFT;
+}
+
 void execute(uint64_t path_at, uint64_t arguments, uint64_t environment)
 {
 	enum { OWN = 8, SCRIPTS = 4 };
@@ -124,6 +129,7 @@ void execute(uint64_t path_at, uint64_t arguments, uint64_t environment)
 	if (!emulated(program)) {
 		free(out);
 		free(env);
+		leave_for();
 		return;
 	}
 	out[k++] = emulator;

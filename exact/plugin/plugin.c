@@ -4,6 +4,7 @@
  * to return to, and a return belongs to the nearest call that left its address there: whatever
  * is in between was left by a long jump or an exception. */
 #define _GNU_SOURCE
+#include <fcntl.h>
 #include <pthread.h>
 #include <stdlib.h>
 #include <string.h>
@@ -19,7 +20,7 @@
 EXPORTED int qemu_plugin_version = 1;
 
 /* MAX_DEPTH is from which depth on a function that is called again from the same place has the
- * context that it has already: recursion deeper than that is not told apart. */
+ * context that it has already: deeper recursion shares contexts. */
 enum { CACHED = 1 << 13, MAX_HANDLERS = 1024, MAX_DEPTH = 500 };
 
 struct cached {
@@ -46,6 +47,7 @@ struct thread {
 
 static __thread struct thread *self __attribute__((tls_model("initial-exec")));
 static uint32_t threads;
+static pthread_key_t ends; /* of threads, whose memory is let go of */
 static int x86;
 
 static uint64_t handlers[MAX_HANDLERS];
@@ -115,6 +117,16 @@ static void push(struct thread *t, struct frame f)
 	topmost(t);
 }
 
+/* let_go is called when a thread has ended; what it counted stays. */
+static void let_go(void *of)
+{
+	struct thread *t = of;
+
+	self = 0;
+	free(t->frames);
+	munmap(t, sizeof(*t));
+}
+
 static struct thread *began(const struct block *b)
 {
 	struct thread *t = mmap(0, sizeof(*t), PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
@@ -123,6 +135,7 @@ static struct thread *began(const struct block *b)
 		_exit(125);
 	t->number = __atomic_add_fetch(&threads, 1, __ATOMIC_RELAXED);
 	self = t;
+	pthread_setspecific(ends, t);
 	uint32_t c = context_of(0, 0, b->function, BEGAN, t->number);
 	push(t, (struct frame){.function = b->function, .context = c, .how = BEGAN});
 	return t;
@@ -426,13 +439,15 @@ static void translated(plugin_id id, struct qemu_plugin_tb *tb)
 }
 
 /* The system calls of x86-64 that matter here. */
-enum { MMAP = 9, MPROTECT = 10, MUNMAP = 11, RT_SIGACTION = 13, RT_SIGRETURN = 15, MREMAP = 25, EXECVE = 59 };
+enum { MMAP = 9, MPROTECT = 10, MUNMAP = 11, RT_SIGACTION = 13, RT_SIGRETURN = 15, MREMAP = 25, EXECVE = 59, EXECVEAT = 322 };
 
 static void system_call(plugin_id id, unsigned vcpu, int64_t number, uint64_t a, uint64_t b, uint64_t c, uint64_t d, uint64_t e, uint64_t f, uint64_t g, uint64_t h)
 {
 	struct thread *t = self;
 
-	(void)id, (void)vcpu, (void)d, (void)e, (void)f, (void)g, (void)h;
+	(void)id, (void)vcpu, (void)f, (void)g, (void)h;
+	if (tables.head->ended == LEFT)
+		tables.head->ended = RUNNING;
 	switch (number) {
 	case MMAP: case MPROTECT: case MUNMAP: case MREMAP:
 		changed();
@@ -461,6 +476,13 @@ static void system_call(plugin_id id, unsigned vcpu, int64_t number, uint64_t a,
 		break;
 	case EXECVE:
 		execute(a, b, c);
+		break;
+	case EXECVEAT:
+		/* Where the folder matters, the path alone is not the program's. */
+		if (e == 0 && ((int)a == AT_FDCWD || *(char *)guest(b) == '/'))
+			execute(b, c, d);
+		else
+			leave_for();
 		break;
 	}
 }
@@ -502,6 +524,8 @@ EXPORTED int qemu_plugin_install(plugin_id id, const qemu_info_t *info, int n, c
 		return -1;
 	x86 = strcmp(info->target_name, "x86_64") == 0;
 	execute_by(folder);
+	if (pthread_key_create(&ends, let_go) != 0)
+		return -1;
 	pthread_atfork(0, 0, in_child);
 	qemu_plugin_register_vcpu_tb_trans_cb(id, translated);
 	qemu_plugin_register_vcpu_syscall_cb(id, system_call);

@@ -28,7 +28,7 @@ struct header {
 	uint64_t unnamed;     /* mappings without room */
 };
 
-enum ended { RUNNING, EXITED, EXECUTED };
+enum ended { RUNNING, EXITED, EXECUTED, LEFT };
 
 /* A file that code is from, where it lies. */
 struct mapping {

@@ -158,7 +158,7 @@ func (p *policy) read(file string) error {
 	for i, a := range c.Accepted {
 		if a.Until != "" {
 			if _, err := time.Parse(time.DateOnly, a.Until); err != nil {
-				return fmt.Errorf("%s: accepted %d: until %qis not a date; write it as 2027-01-31", file, i+1, a.Until)
+				return fmt.Errorf("%s: accepted %d: until %q is not a date; write it as 2027-01-31", file, i+1, a.Until)
 			}
 		}
 		if a.Rise != "" {
