@@ -117,6 +117,7 @@ const { pins, toggle: togglePin } = usePins(computed(() => j.value?.settings.pro
         <button v-if="may('collect')" class="action !px-4 !py-1" :disabled="j.state === 'stopping' && !j.silent" data-test="stop" @click="stop">{{ j.state === 'stopping' && !j.silent ? 'Stopping' : 'Stop and keep' }}</button>
       </template>
     </header>
+    <p v-if="j.said" class="shrink-0 border-b border-rule px-4 py-1.5 text-ink-2" role="status" data-test="said">{{ sentence(j.said) }}.</p>
     <div v-if="j.state === 'failed'" class="max-w-[640px] p-8" role="alert">
       <p class="text-[15px]">{{ j.error }}</p>
       <p class="mt-1 text-ink-2">{{ j.remedy }}</p>
@@ -124,7 +125,6 @@ const { pins, toggle: togglePin } = usePins(computed(() => j.value?.settings.pro
     </div>
     <p v-else-if="!hot.data.value" class="p-8 text-ink-2">{{ j.state === 'waiting' ? 'Waiting for a collector to start.' : hot.error.value instanceof ApiError && hot.error.value.status !== 503 ? hot.error.value.message : 'The first samples are on their way. A picture appears within a few seconds.' }}</p>
     <template v-else>
-      <p v-if="j.said" class="border-b border-rule px-4 py-1.5 text-ink-2" role="status" data-test="said">{{ sentence(j.said) }}.</p>
       <TakeReading :folded="false" :parts="hot.data.value.reading" :warnings="[]" :focus="focus" @focus="setFocus" />
       <div class="flex min-h-0 flex-1">
         <div class="w-[272px] shrink-0 border-r border-rule"><HotIndex :hot="hot.data.value" :focus="focus" :pins="pins" @focus="setFocus" @pin="togglePin" /></div>
