@@ -14,7 +14,7 @@ func takesOf(t *testing.T, build string) string {
 	t.Helper()
 	p := newPage(t)
 	p.visit("/takes")
-	keys := value[string](p, `fetch('/api/v1/takes?limit=1000').then(r => r.json()).then(r => r.takes.filter(t => t.build === '`+build+`' && t.note !== 'e2e' && t.host === 'bench-1' && !t.workload.startsWith('attached')).map(t => t.key).join(','))`)
+	keys := value[string](p, `fetch('/api/v1/takes?limit=1000').then(r => r.json()).then(r => r.takes.filter(t => t.build === '`+build+`' && t.note !== 'e2e' && t.host === 'bench-1' && !t.exact && !t.workload.startsWith('attached')).map(t => t.key).join(','))`)
 	if keys == "" {
 		t.Fatalf("there is no take of %s", build)
 	}

@@ -80,6 +80,6 @@ func takeOf(t *testing.T, build string) string {
 	p := newPage(t)
 	p.visit("/takes")
 	p.says("engraved")
-	key := value[string](p, fmt.Sprintf(`fetch('/api/v1/takes?descending=true').then(r => r.json()).then(r => r.takes.find(t => t.build === %q && !t.workload.startsWith('attached')).key)`, build))
+	key := value[string](p, fmt.Sprintf(`fetch('/api/v1/takes?descending=true').then(r => r.json()).then(r => r.takes.find(t => t.build === %q && !t.exact && !t.workload.startsWith('attached')).key)`, build))
 	return key
 }

@@ -23,10 +23,9 @@ type Opened struct {
 	Kind    profile.ModuleKind
 }
 
-// Fold adds what was counted of a process to a profile, whose columns are instructions and
-// calls. open is asked for each file once.
+// Fold adds what was counted of a process to a profile, whose columns are Columns. open is asked for each file once.
 func Fold(b *profile.Builder, name string, c *counts.Counts, open func(path string) Opened) {
-	f := folding{b: b, c: c, files: map[string]*file{}, frames: map[uint64][]profile.FrameID{}, entries: map[uint64]profile.FrameID{}, threads: map[uint32]profile.ThreadID{}, open: open}
+	f := folding{b: b, c: c, files: map[string]*file{}, frames: map[uint64][]profile.FrameID{}, entries: map[uint64]profile.FrameID{}, threads: map[uint32]profile.ThreadID{}, begins: map[uint64]bool{}, open: open}
 	process := b.Process(c.PID)
 	b.NameProcess(process, name)
 	parts := make([][]part, len(c.Blocks))
@@ -54,8 +53,11 @@ func Fold(b *profile.Builder, name string, c *counts.Counts, open func(path stri
 			}
 		}
 		if x.Calls > 0 {
-			b.Sample(0, thread(x.Thread), b.Push(stacks[i], f.entry(x.Function)), 0, int64(x.Calls))
+			b.Sample(0, thread(x.Thread), b.Push(stacks[i], f.entry(x.Function)), 0, int64(x.Calls), 0)
 		}
+	}
+	for _, x := range c.Blocks {
+		f.begins[x.Address] = true
 	}
 	for _, p := range c.Pairs {
 		if !known[p.Block] {
@@ -67,7 +69,7 @@ func Fold(b *profile.Builder, name string, c *counts.Counts, open func(path stri
 			for _, frame := range part.frames {
 				stack = b.Push(stack, frame)
 			}
-			b.Sample(0, thread(x.Thread), stack, int64(p.Count)*part.instructions, 0)
+			b.Sample(0, thread(x.Thread), stack, int64(p.Count)*part.instructions, 0, int64(p.Count))
 		}
 	}
 }
@@ -77,7 +79,7 @@ func Fold(b *profile.Builder, name string, c *counts.Counts, open func(path stri
 const maxDepth = 20_000
 
 // Columns are those of a take of an exact run.
-var Columns = []measure.Column{measure.Instructions, measure.ExactCalls}
+var Columns = []measure.Column{measure.Instructions, measure.ExactCalls, measure.Executions}
 
 // file is a file of the process with where its code lay.
 type file struct {
@@ -98,6 +100,7 @@ type folding struct {
 	frames  map[uint64][]profile.FrameID // by address, the outermost first
 	entries map[uint64]profile.FrameID   // by where the function begins
 	threads map[uint32]profile.ThreadID
+	begins  map[uint64]bool // addresses of blocks
 	open    func(path string) Opened
 }
 
@@ -177,7 +180,8 @@ func (f *folding) entry(function uint64) profile.FrameID {
 }
 
 // parts splits a block by line and inlined function, with the address of the first instruction
-// of each.
+// of each. It begins a part where another block begins, so that all of a part is executed as
+// often as its first instruction, in whichever block that is.
 func (f *folding) parts(b *counts.Block) (out []part) {
 	type key struct {
 		function profile.FunctionID
@@ -188,6 +192,9 @@ func (f *folding) parts(b *counts.Block) (out []part) {
 	seen := map[key]int{}
 	address := b.Address
 	for _, length := range b.Lengths {
+		if f.begins[address] {
+			clear(seen)
+		}
 		frames := f.at(address, b.Function)
 		innermost := p.Frames[frames[len(frames)-1]]
 		k := key{innermost.Function, innermost.Line, len(frames)}

@@ -59,9 +59,13 @@ func Once(o Options) (*Run, error) {
 	if err != nil {
 		return nil, err
 	}
-	real, err := filepath.EvalSymlinks(program)
+	// As the process's mappings have it, by which its own code is known.
+	real, err := filepath.EvalSymlinks(inFolder(o.Dir, program))
 	if err != nil {
 		real = program
+	}
+	if real, err = filepath.Abs(real); err != nil {
+		return nil, fmt.Errorf("finding %s: %w", program, err)
 	}
 	folder, err := os.MkdirTemp("", "entelon-exact-*")
 	if err != nil {
@@ -108,6 +112,14 @@ func Once(o Options) (*Run, error) {
 		return nil, err
 	}
 	return r, nil
+}
+
+// inFolder is a path as a process in a folder has it.
+func inFolder(folder, path string) string {
+	if filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(folder, path)
 }
 
 // startPlain starts a command whose addresses are not randomised, so that they are the same in

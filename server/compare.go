@@ -242,7 +242,7 @@ func (s compareRoutes) compare(c *gin.Context) {
 	}
 	for i := range first.Measures {
 		w := first.Words(i)
-		if x.all(func(o *opened) bool {
+		if !w.Beside && x.all(func(o *opened) bool {
 			m, err := o.take.Profile.MeasureNamed(w.Name)
 			return err == nil && o.take.Profile.Words(m).Unit == w.Unit
 		}) {

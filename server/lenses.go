@@ -27,8 +27,8 @@ const (
 	mostGraph     = 150
 )
 
-func stepOut(p *profile.Profile, s callgraph.Step) api.PathRow {
-	return api.PathRow{Function: refOf(p, s.Function), Node: uint32(s.Node), Self: s.Self, Total: s.Total, Samples: s.Samples, More: s.More}
+func stepOut(p *profile.Profile, s callgraph.Step, calls int64) api.PathRow {
+	return api.PathRow{Function: refOf(p, s.Function), Node: uint32(s.Node), Self: s.Self, Total: s.Total, Samples: s.Samples, Calls: calls, More: s.More}
 }
 
 // paths tells what follows a step of a path, from the roots by the number of
@@ -39,7 +39,12 @@ func (s lensRoutes) paths(c *gin.Context) {
 		return
 	}
 	p := o.tree.Profile
+	counts := k.calls()
 	out := api.PathsOut{Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0)}
+	calls := func(callgraph.Step) int64 { return 0 }
+	if counts != nil {
+		calls = func(x callgraph.Step) int64 { return counts.At(x.Node) }
+	}
 	var steps []callgraph.Step
 	if c.Query("start") == "leaves" {
 		var path []profile.FunctionID
@@ -52,6 +57,12 @@ func (s lensRoutes) paths(c *gin.Context) {
 			path = append(path, profile.FunctionID(f))
 		}
 		steps = callgraph.Leaves(o.tree, k.cost, path)
+		if counts != nil && len(path) == 0 {
+			calls = func(x callgraph.Step) int64 { return counts.Of(x.Function) }
+		} else if counts != nil {
+			through := counts.Through(path)
+			calls = func(x callgraph.Step) int64 { return through[x.Function] }
+		}
 	} else {
 		n, err := number(c, "node", 0, 0, int64(o.tree.Len()-1))
 		if err != nil {
@@ -69,18 +80,18 @@ func (s lensRoutes) paths(c *gin.Context) {
 				out.Deeper = max(0, len(path)-mostPath)
 				for _, n := range path[:len(path)-out.Deeper] {
 					out.Heaviest = append(out.Heaviest, uint32(n))
-					out.Steps = append(out.Steps, stepsOut(p, callgraph.Below(o.tree, k.cost, n)))
+					out.Steps = append(out.Steps, stepsOut(p, callgraph.Below(o.tree, k.cost, n), calls))
 				}
 			}
 		}
 	}
-	first := stepsOut(p, steps)
+	first := stepsOut(p, steps, calls)
 	out.Rows, out.Hidden, out.HiddenValue = first.Rows, first.Hidden, first.HiddenValue
 	c.JSON(http.StatusOK, out)
 }
 
 // stepsOut are the first of some steps, and what is left.
-func stepsOut(p *profile.Profile, steps []callgraph.Step) api.PathSteps {
+func stepsOut(p *profile.Profile, steps []callgraph.Step, calls func(callgraph.Step) int64) api.PathSteps {
 	out := api.PathSteps{Rows: []api.PathRow{}}
 	for i, x := range steps {
 		if i >= mostSteps {
@@ -88,7 +99,7 @@ func stepsOut(p *profile.Profile, steps []callgraph.Step) api.PathSteps {
 			out.HiddenValue += x.Total
 			continue
 		}
-		out.Rows = append(out.Rows, stepOut(p, x))
+		out.Rows = append(out.Rows, stepOut(p, x, calls(x)))
 	}
 	return out
 }
@@ -186,8 +197,13 @@ func (s lensRoutes) neighbours(c *gin.Context) {
 		}
 		out.Nodes = append(out.Nodes, x)
 	}
+	counts := k.calls()
 	for _, l := range h.Links {
-		out.Links = append(out.Links, api.LinkOut(l))
+		x := api.LinkOut{From: l.From, To: l.To, Value: l.Value}
+		if from, to := h.Nodes[l.From].Function, h.Nodes[l.To].Function; counts != nil && from != 0 && to != 0 {
+			x.Calls = counts.Between(from, to)
+		}
+		out.Links = append(out.Links, x)
 	}
 	c.JSON(http.StatusOK, out)
 }
@@ -213,8 +229,13 @@ func (s lensRoutes) graph(c *gin.Context) {
 	for _, f := range g.Functions {
 		out.Nodes = append(out.Nodes, api.GraphNode{Function: refOf(o.tree.Profile, f.Function), Self: f.Self, Total: f.Total})
 	}
+	counts := k.calls()
 	for _, l := range g.Links {
-		out.Links = append(out.Links, api.LinkOut(l))
+		x := api.LinkOut{From: l.From, To: l.To, Value: l.Value}
+		if counts != nil {
+			x.Calls = counts.Between(g.Functions[l.From].Function, g.Functions[l.To].Function)
+		}
+		out.Links = append(out.Links, x)
 	}
 	c.JSON(http.StatusOK, out)
 }

@@ -33,6 +33,7 @@ func newOpened(t *profile.Take) *opened { return newOpenedAs(t, calltree.New(t.P
 // newOpenedAs is a take whose tree was made before.
 func newOpenedAs(t *profile.Take, tr *calltree.Tree) *opened {
 	o := &opened{view: newView(t, tr)}
+	o.counts = t.Facts.Exact != nil
 	o.names = sync.OnceValue(func() *scope.Names {
 		return scope.NewNames(t.Profile, scope.About{Program: t.Settings.Program, Build: t.Settings.Build, Workload: workload.Of(&t.Settings, &t.Facts).Words}, tr.Weights())
 	})
@@ -51,6 +52,7 @@ type view struct {
 	tree    *calltree.Tree
 	reader  func() *reading.Reader // made when it is first asked for
 	prepare func()                 // makes what comes next to the first picture
+	counts  bool                   // calls were counted, and stand where they were made
 
 	mu    sync.Mutex
 	costs []scopedCost // the latest scopes that were asked for, newest first
@@ -69,6 +71,7 @@ type scopedCost struct {
 	scope   scope.Scope
 	cost    *calltree.Cost
 	rows    func() []calltree.FunctionCost // added up when they are first asked for
+	calls   func() *calltree.CallCounts    // the same; nil where calls were not counted
 }
 
 // keptCosts is how many scopes of one take are kept.
@@ -96,12 +99,25 @@ func (o *view) costFor(ctx context.Context, measure int, sc scope.Scope) (scoped
 		}
 	}
 	c := o.tree.Cost(measure, sc)
-	k := scopedCost{measure, sc, c, sync.OnceValue(func() []calltree.FunctionCost { return calltree.Functions(o.tree, c) })}
+	k := scopedCost{measure, sc, c, sync.OnceValue(func() []calltree.FunctionCost { return calltree.Functions(o.tree, c) }), sync.OnceValue(func() *calltree.CallCounts { return o.callsIn(sc) })}
 	o.costs = append([]scopedCost{k}, o.costs...)
 	if len(o.costs) > keptCosts {
 		o.costs = o.costs[:keptCosts]
 	}
 	return k, nil
+}
+
+// callsIn is how often functions were called in a scope; nil where calls were not counted.
+func (o *view) callsIn(sc scope.Scope) *calltree.CallCounts {
+	calls, executions := calltree.CallColumns(o.tree.Profile)
+	if !o.counts || calls < 0 {
+		return nil
+	}
+	var lines *calltree.Cost
+	if executions >= 0 {
+		lines = o.tree.Cost(executions, sc)
+	}
+	return calltree.CallCountsIn(o.tree, o.tree.Cost(calls, sc), lines)
 }
 
 // held are the items of the memory that a request uses. They are let go when it
@@ -267,13 +283,19 @@ func (w whileWanted) Read(b []byte) (int, error) {
 const piecewise = 1 << 20
 
 // costBytes is what one scope's costs hold with the functions' sums.
-func (o *view) costBytes() int64 {
-	return o.tree.CostBytes() + int64(len(o.tree.Profile.Functions))*48
+func (o *view) costBytes() int64 { return costBytes(o.take, o.tree) }
+
+func costBytes(t *profile.Take, tr *calltree.Tree) int64 {
+	n := tr.CostBytes() + int64(len(t.Profile.Functions))*48
+	if t.Facts.Exact != nil { // calls and executions are added up beside it
+		n *= 3
+	}
+	return n
 }
 
 // size estimates the memory that an opened take holds.
 func size(t *profile.Take, tr *calltree.Tree) int64 {
-	n := t.Profile.Bytes() + tr.Bytes() + keptCosts*(tr.CostBytes()+int64(len(t.Profile.Functions))*48)
+	n := t.Profile.Bytes() + tr.Bytes() + keptCosts*costBytes(t, tr)
 	for _, s := range t.Sources {
 		n += int64(len(s.Text))
 	}

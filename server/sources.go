@@ -204,14 +204,18 @@ func (s sourceRoutes) lines(c *gin.Context) {
 	out.Found, out.Delivered, out.Missing = src.found, src.delivered, src.missing
 	out.Source = append(out.Source, src.lines...)
 	if out.File != "" {
+		var counted map[uint32]calltree.LineCount
+		if counts := k.calls(); counts != nil {
+			out.Counted, counted = true, counts.Lines(out.File)
+		}
 		for _, l := range calltree.Lines(o.tree, k.cost, out.File) {
-			x := api.SourceLine{Line: l.Line, Self: l.Self, Total: l.Total, Samples: l.Samples, Calls: []api.EdgeOut{}}
+			x := api.SourceLine{Line: l.Line, Self: l.Self, Total: l.Total, Samples: l.Samples, Times: counted[l.Line].Executed, Calls: []api.EdgeOut{}}
 			for i, e := range l.Calls {
 				if i == 5 {
 					break
 				}
 				ref := refOf(p, e.Function)
-				x.Calls = append(x.Calls, api.EdgeOut{Function: &ref, Value: e.Value, Samples: e.Samples})
+				x.Calls = append(x.Calls, api.EdgeOut{Function: &ref, Value: e.Value, Samples: e.Samples, Calls: counted[l.Line].Calls[e.Function]})
 			}
 			out.Lines = append(out.Lines, x)
 		}

@@ -36,7 +36,7 @@ func takeOut(t *store.Take) api.TakeOut {
 		Key: t.Key, Program: t.Program.Name, Build: t.Build.Name, BuildID: t.Facts.BuildID,
 		Broken: t.Broken, Pinned: t.Pinned, StartedAt: shownTime(t.StartedAt), AddedAt: t.AddedAt, DurationNS: t.DurationNS, CPUNS: t.CPUNS, Samples: t.Samples, Lost: t.Lost,
 		RateHz: t.RateHz, CompleteShare: t.CompleteShare, Warnings: t.Warnings, Note: t.Note, Size: t.Size, Command: command, Host: t.Machine.Host,
-		Series: t.Settings.Series, Turn: t.Settings.Turn, Turns: t.Settings.Turns, Side: t.Settings.Side,
+		Series: t.Settings.Series, Turn: t.Settings.Turn, Turns: t.Settings.Turns, Side: t.Settings.Side, Exact: t.Facts.Exact != nil,
 	}
 }
 

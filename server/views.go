@@ -120,9 +120,10 @@ func (s lensRoutes) hot(c *gin.Context) {
 	p := o.tree.Profile
 	out := api.HotOut{
 		Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0),
-		ID: []uint32{}, Functions: []api.FunctionRef{}, Self: []int64{}, SumTotal: []int64{}, SelfSamples: []int64{}, TotalSamples: []int64{}, File: []string{}, Line: []uint32{}, Reading: []api.ReadingPart{},
+		ID: []uint32{}, Functions: []api.FunctionRef{}, Self: []int64{}, SumTotal: []int64{}, SelfSamples: []int64{}, TotalSamples: []int64{}, Calls: []int64{}, File: []string{}, Line: []uint32{}, Reading: []api.ReadingPart{},
 	}
 	bare := c.Query("bare") == "true"
+	counts := k.calls()
 	for i, r := range k.rows() {
 		if i >= mostHot {
 			out.More++
@@ -134,6 +135,9 @@ func (s lensRoutes) hot(c *gin.Context) {
 		out.SumTotal = append(out.SumTotal, r.Total)
 		out.SelfSamples = append(out.SelfSamples, r.SelfSamples)
 		out.TotalSamples = append(out.TotalSamples, r.TotalSamples)
+		if counts != nil {
+			out.Calls = append(out.Calls, counts.Of(r.Function))
+		}
 		if bare {
 			continue
 		}
@@ -291,7 +295,7 @@ func flameOut(o *view, k scopedCost, root calltree.NodeID, l *calltree.Layout) a
 	out := api.FlameOut{
 		Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0), Root: uint32(root), Path: []api.PathStep{}, Functions: []api.FunctionRef{},
 		Depth: l.Depth, X: l.X, Width: l.W, Self: l.Self, Hidden: l.Hidden,
-		Node: make([]uint32, len(l.Node)), Function: make([]uint32, len(l.Node)), Count: make([]int64, len(l.Node)),
+		Node: make([]uint32, len(l.Node)), Function: make([]uint32, len(l.Node)), Count: make([]int64, len(l.Node)), Calls: []int64{},
 	}
 	index := map[profile.FunctionID]uint32{}
 	local := func(f profile.FunctionID) uint32 {
@@ -327,6 +331,15 @@ func flameOut(o *view, k scopedCost, root calltree.NodeID, l *calltree.Layout) a
 		}
 	}
 	out.Inlined, out.Deep = inlined, deep
+	if counts := k.calls(); counts != nil {
+		for i, n := range l.Node {
+			var calls int64
+			if l.Hidden[i] == 0 {
+				calls = counts.At(n)
+			}
+			out.Calls = append(out.Calls, calls)
+		}
+	}
 	return out
 }
 
@@ -386,6 +399,11 @@ func (s lensRoutes) function(c *gin.Context) {
 		Self: r.Self, Total: r.Total, SelfSamples: r.SelfSamples, TotalSamples: r.TotalSamples, ScopeTotal: k.cost.Total(0),
 		Callers: edges(p, calltree.Callers(o.tree, k.cost, r.Function)), Callees: edges(p, calltree.Callees(o.tree, k.cost, r.Function)), Builds: []api.BuildFigure{},
 	}
+	if counts := k.calls(); counts != nil {
+		out.CallsCounted, out.Calls = true, counts.Of(r.Function)
+		countEdges(out.Callers, func(f profile.FunctionID) int64 { return counts.Between(f, r.Function) })
+		countEdges(out.Callees, func(f profile.FunctionID) int64 { return counts.Between(r.Function, f) })
+	}
 	out.Origin = originOut(p, calltree.OriginOf(o.tree, k.cost, r.Function))
 	if out.Counted = p.Measures[k.measure].Counted; !out.Counted {
 		out.SelfLow, out.SelfHigh = calltree.Interval(r.SelfSamples, n, calltree.Z95)
@@ -430,6 +448,17 @@ func edges(p *profile.Profile, es []calltree.Edge) []api.EdgeOut {
 		out = append(out, x)
 	}
 	return out
+}
+
+// countEdges says how often the calls of edges were made.
+func countEdges(es []api.EdgeOut, calls func(profile.FunctionID) int64) {
+	for i := range es {
+		var f profile.FunctionID // the outer end of stacks
+		if es[i].Function != nil {
+			f = profile.FunctionID(es[i].Function.ID)
+		}
+		es[i].Calls = calls(f)
+	}
 }
 
 func (s lensRoutes) times(c *gin.Context) {

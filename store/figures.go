@@ -54,6 +54,9 @@ type figures struct {
 // first.
 func allFigures(t *calltree.Tree) (out []figures) {
 	for m := range t.Profile.Measures {
+		if t.Profile.Words(m).Beside {
+			continue
+		}
 		c := t.Cost(m, scope.Scope{})
 		most := mostFigures
 		if further := len(t.Profile.Measures) - 1; m > 0 {

@@ -151,6 +151,9 @@ func factsOut(t *profile.Take) factsJSON {
 	}
 	for i := range p.Measures {
 		m := p.Words(i)
+		if m.Beside {
+			continue
+		}
 		how, _ := t.CountingOf(i)
 		out.Measures = append(out.Measures, measureOut{m.Name, m.Label, m.Unit, m.Counted, p.Total(i), how.Singly, how.Lost})
 	}
@@ -215,18 +218,22 @@ func printFacts(w io.Writer, path string, t *profile.Take, f factsJSON) error {
 		row("started", "%s", f.StartedAt.Format(time.RFC3339))
 	}
 	row("duration", "%.2f s", float64(f.DurationNS)/1e9)
-	row("CPU by the kernel", "%.2f s", float64(f.CPUNS)/1e9)
 	if x := f.Exact; x != nil {
-		row("exact run", "%s, run %s; %d functions varied", several(x.Processes, "process", "processes"), several(x.Runs, "time", "times"), x.Varying)
+		runs := "run once, so that what varies by itself is not known"
+		if x.Runs == 2 {
+			runs = fmt.Sprintf("run twice; the counts of %s differed", several(x.Varying, "function", "functions"))
+		}
+		row("exact run", "%s, %s", several(x.Processes, "process", "processes"), runs)
 	} else {
+		row("CPU by the kernel", "%.2f s", float64(f.CPUNS)/1e9)
 		row("rate", "%d a second (%s)", f.RateHz, t.Trigger())
 	}
 	for _, m := range f.Measures {
 		row(m.Label, "%s%s", measure.Amount(m.Total, m.Unit), profile.Partial(m.Lost))
 	}
-	row("samples", "%s", terminal.Thin(f.Samples))
-	row("lost", "%s", terminal.Thin(f.Lost))
 	if f.Exact == nil {
+		row("samples", "%s", terminal.Thin(f.Samples))
+		row("lost", "%s", terminal.Thin(f.Lost))
 		row("complete stacks", "%.2f %% (%s)", 100*f.CompleteShare, f.Unwind)
 	}
 	for _, c := range f.CutOff {
@@ -245,7 +252,9 @@ func printFacts(w io.Writer, path string, t *profile.Take, f factsJSON) error {
 	if f.RuntimeSet != "" {
 		row("runtime", "%s", f.RuntimeSet)
 	}
-	row("collector", "%.2f s CPU", float64(f.CollectorNS)/1e9)
+	if f.Exact == nil {
+		row("collector", "%.2f s CPU", float64(f.CollectorNS)/1e9)
+	}
 	if f.OwnNS > 0 {
 		row("counting", "%.2f s of the CPU time of the program's threads; it is not among the samples", float64(f.OwnNS)/1e9)
 	}

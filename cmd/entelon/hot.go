@@ -128,18 +128,26 @@ func hotOut(t *profile.Take, sc scope.Scope, rows []hotRow, c *calltree.Cost) ho
 	return out
 }
 
+// wholeOf says what all of a measure is: "12.4 s of CPU time", "60 000 instructions".
+func wholeOf(v int64, m measure.Column) string {
+	if m.Unit == measure.Count {
+		return measure.Amount(v, m.Unit) + " " + m.Label
+	}
+	return measure.Amount(v, m.Unit) + " of " + m.Label
+}
+
 func printHot(w io.Writer, t *profile.Take, sc scope.Scope, rows []hotRow, c *calltree.Cost, full bool) error {
 	m, total := t.Profile.Words(c.Measure), c.Total(0)
 	restsOn := terminal.Thin(c.TotalSamples(0)) + " samples"
 	if t.Facts.Exact != nil {
 		restsOn = "every one counted"
 	}
-	fmt.Fprintf(w, "%s %s   100 %% = %s of %s%s · %s\n", t.Settings.Program, t.Settings.Build, measure.Amount(total, m.Unit), m.Label, profile.Partial(t.Missing(c.Measure)), restsOn)
+	fmt.Fprintf(w, "%s %s   100 %% = %s%s · %s\n", t.Settings.Program, t.Settings.Build, wholeOf(total, m), profile.Partial(t.Missing(c.Measure)), restsOn)
 	if !sc.All() {
 		fmt.Fprintf(w, "scope: %s · the rest of %s is left out\n", sc, measure.Amount(t.Profile.Total(c.Measure)-total, m.Unit))
 	}
 	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', tabwriter.AlignRight)
-	unit, write := "", func(v int64) string { return fmt.Sprint(v) }
+	unit, write := "", func(v int64) string { return measure.Amount(v, m.Unit) }
 	switch m.Unit {
 	case "ns":
 		unit, write = " s", func(v int64) string { return fmt.Sprintf("%.3f", float64(v)/1e9) }
@@ -159,7 +167,7 @@ func printHot(w io.Writer, t *profile.Take, sc scope.Scope, rows []hotRow, c *ca
 		if counted != "" {
 			counted = "–\t–\t"
 			if r.calls > 0 {
-				counted = fmt.Sprintf("%d\t%.1f\t", r.calls, float64(r.Self)/float64(r.calls))
+				counted = fmt.Sprintf("%s\t%.1f\t", terminal.Thin(r.calls), float64(r.Self)/float64(r.calls))
 			}
 		}
 		fmt.Fprintf(tw, "%.2f\t%s\t%.2f\t%s\t%s  %s%s\n", 100*terminal.Share(r.Self, total), write(r.Self), 100*terminal.Share(r.Total, total), write(r.Total), counted, terminal.Shown(r.name, full), where)

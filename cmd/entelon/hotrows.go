@@ -78,7 +78,7 @@ func hotGroups(w io.Writer, t *profile.Take, m int, sc scope.Scope, rows string,
 	if asJSON {
 		return terminal.PrintJSON(w, hotJSON{Scope: sc.String(), Measure: words.Name, Unit: words.Unit, Total: total, Samples: c.TotalSamples(0), Counted: words.Counted, Lost: t.Missing(m), Functions: []functionOut{}, Rows: list})
 	}
-	fmt.Fprintf(w, "%s %s   100 %% = %s of %s%s\n", t.Settings.Program, t.Settings.Build, measure.Amount(total, words.Unit), words.Label, profile.Partial(t.Missing(m)))
+	fmt.Fprintf(w, "%s %s   100 %% = %s%s\n", t.Settings.Program, t.Settings.Build, wholeOf(total, words), profile.Partial(t.Missing(m)))
 	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', tabwriter.AlignRight)
 	fmt.Fprintf(tw, "self %%\tself\t  %s\n", rows)
 	for _, r := range list {

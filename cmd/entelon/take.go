@@ -513,6 +513,9 @@ func summary(w io.Writer, t *profile.Take, path string) {
 	several := len(t.Profile.Measures) > 1
 	for m := range t.Profile.Measures {
 		w := t.Profile.Words(m)
+		if w.Beside {
+			continue
+		}
 		limit := 5
 		if several {
 			limit = 3

@@ -12,7 +12,6 @@ import (
 	"entelon/cmd/entelon/terminal"
 	"entelon/codec/calltext"
 	"entelon/core/calltree"
-	"entelon/core/measure"
 	"entelon/core/profile"
 )
 
@@ -62,7 +61,7 @@ as its share, and what is empty below it is its own cost.`,
 			tr := calltree.Shaped(t.Profile, shape)
 			cost := tr.Cost(m, sc)
 			w, words := cmd.OutOrStdout(), t.Profile.Words(m)
-			fmt.Fprintf(w, "%s %s   100 %% = %s of %s%s\n", t.Settings.Program, t.Settings.Build, measure.Amount(cost.Total(0), words.Unit), words.Label, profile.Partial(t.Missing(m)))
+			fmt.Fprintf(w, "%s %s   100 %% = %s%s\n", t.Settings.Program, t.Settings.Build, wholeOf(cost.Total(0), words), profile.Partial(t.Missing(m)))
 			name := func(s string) string { return terminal.Shown(s, full) }
 			if flame {
 				if columns == 0 {

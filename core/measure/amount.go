@@ -3,6 +3,7 @@ package measure
 import (
 	"fmt"
 	"math"
+	"strings"
 )
 
 // Amount writes a value of a unit with the prefix that leaves three significant
@@ -32,7 +33,17 @@ func Amount(v int64, unit Unit) string {
 		}
 		return fmt.Sprintf("%d B", v)
 	}
-	return fmt.Sprint(v)
+	return grouped(v)
+}
+
+// grouped writes a number with a narrow space after each three digits.
+func grouped(v int64) string {
+	s := fmt.Sprint(v)
+	first := strings.TrimPrefix(s, "-")
+	for i := len(first) - 3; i > 0; i -= 3 {
+		first = first[:i] + "\u202f" + first[i:]
+	}
+	return s[:len(s)-len(strings.TrimPrefix(s, "-"))] + first
 }
 
 // scaled writes a value in a larger unit. The page does the same, operation by

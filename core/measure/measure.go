@@ -77,6 +77,7 @@ type Column struct {
 	Time    TimeIs
 	Kind    string // the word of the measure that it is of, "" where the table has none
 	Of      string // what that is of, "" for nothing
+	Beside  bool   // it stands beside lines, and says nothing when it is added up
 }
 
 // ColumnRow is a column in the table.
@@ -104,10 +105,12 @@ func (c ColumnRow) with(of string) Column {
 var Cycles = ColumnRow{Column: Column{Name: "cycles", Label: "processor cycles", Unit: Count, Time: End, Kind: CPU}}.Column
 
 // Instructions and ExactCalls are the columns of an exact run, in which every instruction and
-// every call is counted.
+// every call is counted. Executions is how often the instruction at a frame's address was
+// executed.
 var (
 	Instructions = Column{Name: "instructions", Label: "instructions", Unit: Count, Counted: true}
 	ExactCalls   = Column{Name: "calls", Label: "calls", Unit: Count, Counted: true}
+	Executions   = Column{Name: "executions", Label: "times executed", Unit: Count, Counted: true, Beside: true}
 )
 
 // Kept returns how a column that a take or the database has is spoken of: the label is
@@ -135,7 +138,7 @@ func Named(name string) (c Column, ok bool) {
 			}
 		}
 	}
-	for _, c := range []Column{Cycles, Instructions, ExactCalls} {
+	for _, c := range []Column{Cycles, Instructions, ExactCalls, Executions} {
 		if name == c.Name {
 			return c, true
 		}

@@ -91,7 +91,7 @@ func TestAmount(t *testing.T) {
 		want string
 	}{
 		{0, Nanoseconds, "0 s"}, {999, Nanoseconds, "1.00 µs"}, {12_410_000_000, Nanoseconds, "12.4 s"}, {-2_500_000, Nanoseconds, "-2.50 ms"},
-		{1023, Bytes, "1023 B"}, {1536, Bytes, "1.50 KiB"}, {5 << 30, Bytes, "5.00 GiB"}, {123456, Count, "123456"},
+		{1023, Bytes, "1023 B"}, {1536, Bytes, "1.50 KiB"}, {5 << 30, Bytes, "5.00 GiB"}, {123456, Count, "123\u202f456"},
 	} {
 		if got := Amount(c.v, c.unit); got != c.want {
 			t.Errorf("%d %s is written %q, not %q", c.v, c.unit, got, c.want)

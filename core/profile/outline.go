@@ -32,6 +32,9 @@ func (p *Profile) Outline() Outline {
 	o.FirstNS, o.LastNS = p.Span()
 	for i := range p.Measures {
 		w := p.Words(i)
+		if w.Beside {
+			continue
+		}
 		o.Measures = append(o.Measures, MeasureTotal{w.Name, w.Label, w.Unit, w.Counted, p.Total(i)})
 	}
 	for i, t := range p.Threads {

@@ -27,6 +27,10 @@ type Workload struct {
 // MaxWords bounds the words of a workload, and a given name, in bytes.
 const MaxWords = 200
 
+// exactly ends the words of a workload of exact runs: what they count has nothing to do with
+// time, so they are never measured against samples.
+const exactly = ", exact run"
+
 // kind is how a program came to be sampled.
 type kind string
 
@@ -41,6 +45,9 @@ const (
 // Of finds the workload of a take by its settings and facts.
 func Of(s *profile.Settings, f *profile.Facts) Workload {
 	if name := Name(s.Workload); name != "" {
+		if f.Exact != nil {
+			return Workload{Key: digest("given exact", name), Words: bounded(name+exactly, MaxWords), Given: true}
+		}
 		return Workload{Key: digest("given", name), Words: name, Given: true}
 	}
 	k := kindOf(s, f)
@@ -55,6 +62,9 @@ func Of(s *profile.Settings, f *profile.Facts) Workload {
 		parts = append(parts, ordered(args)...)
 	}
 	settings := settingsOf(s)
+	if f.Exact != nil {
+		settings = append(settings, strings.TrimPrefix(exactly, ", "))
+	}
 	for _, x := range settings {
 		parts = append(parts, "\x00"+x)
 	}

@@ -28,6 +28,7 @@ type program struct {
 	// script is what a runtime runs in the folder that make has made; "" where
 	// make has made the program itself.
 	script []string
+	exact  []string // arguments of the exact run that each build has a take of, too; nil for none
 }
 
 type build struct {
@@ -37,10 +38,10 @@ type build struct {
 }
 
 var programs = []program{
-	{"engraved", []string{"--scores", "300"}, []build{{"3.4.0", "", ""}, {"3.5.0", "v350", "lines under sung-out syllables"}, {"3.5.1", "v350,v351", "slurs ask the skyline once"}, {"3.6.0", "v350,v351,v360", "glyphs are found again; a braided border"}}, 5, engraved, nil},
-	{"inkraster", []string{"150"}, []build{{"1.2.0", "120", ""}, {"1.3.0", "130", "ink spreads into the paper"}}, 3, inkraster, nil},
-	{"partbook", []string{"45"}, []build{{"1.4.0", "140", ""}, {"1.5.0", "150", "cues before rests end"}}, 3, partbook, []string{"/usr/bin/python3", "partbook.py"}},
-	{"pageturn", []string{"3500"}, []build{{"2.1.0", "210", ""}, {"2.2.0", "220", "repeats are shaded"}}, 3, pageturn, []string{"node", "dist/server.js"}},
+	{"engraved", []string{"--scores", "300"}, []build{{"3.4.0", "", ""}, {"3.5.0", "v350", "lines under sung-out syllables"}, {"3.5.1", "v350,v351", "slurs ask the skyline once"}, {"3.6.0", "v350,v351,v360", "glyphs are found again; a braided border"}}, 5, engraved, nil, nil},
+	{"inkraster", []string{"150"}, []build{{"1.2.0", "120", ""}, {"1.3.0", "130", "ink spreads into the paper"}}, 3, inkraster, nil, []string{"15"}},
+	{"partbook", []string{"45"}, []build{{"1.4.0", "140", ""}, {"1.5.0", "150", "cues before rests end"}}, 3, partbook, []string{"/usr/bin/python3", "partbook.py"}, nil},
+	{"pageturn", []string{"3500"}, []build{{"2.1.0", "210", ""}, {"2.2.0", "220", "repeats are shaded"}}, 3, pageturn, []string{"node", "dist/server.js"}, nil},
 }
 
 func engraved(b build, out string) error {
@@ -61,8 +62,9 @@ func main() {
 	builds := flag.String("builds", "", "only these builds, with commas")
 	out := flag.String("out", "demo/takes", "folder for the takes")
 	services := flag.Bool("services", false, "only the takes of services that run already")
+	exact := flag.Bool("exact", false, "only the takes of exact runs")
 	flag.Parse()
-	if *only == "" || *only == "engraved" {
+	if !*exact && (*only == "" || *only == "engraved") {
 		if err := attached(*out, *builds); err != nil {
 			fmt.Fprintln(os.Stderr, "remake:", err)
 			os.Exit(1)
@@ -72,11 +74,39 @@ func main() {
 		if *services || *only != "" && *only != p.name {
 			continue
 		}
-		if err := p.remake(*out, *builds); err != nil {
+		var err error
+		if !*exact {
+			err = p.remake(*out, *builds)
+		}
+		if err == nil && p.exact != nil {
+			err = p.remakeExact(*out, *builds)
+		}
+		if err != nil {
 			fmt.Fprintln(os.Stderr, "remake:", err)
 			os.Exit(1)
 		}
 	}
+}
+
+// remakeExact makes a take of each build in which everything is counted.
+func (p program) remakeExact(out, only string) error {
+	for _, b := range p.builds {
+		if only != "" && !slices.Contains(strings.Split(only, ","), b.name) {
+			continue
+		}
+		exe := filepath.Join("bin", p.name+"-"+b.name)
+		if err := p.make(b, exe); err != nil {
+			return err
+		}
+		file := filepath.Join(out, fmt.Sprintf("%s-%s-exact.take", p.name, b.name))
+		if err := run("bin/entelon", append([]string{"exact", "--out", file, "--program", p.name, "--build", b.name, "--note", b.note, "--", exe}, p.exact...)...); err != nil {
+			return err
+		}
+		if err := p.nameless(file); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (p program) remake(out, only string) error {

@@ -28,7 +28,8 @@ type HotOut struct {
 	SumTotal     []int64       `json:"sum_total"`
 	SelfSamples  []int64       `json:"self_samples"`
 	TotalSamples []int64       `json:"total_samples"`
-	File         []string      `json:"file"` // where it is defined, "" if unknown; empty if asked for bare
+	Calls        []int64       `json:"calls"` // exact; empty where calls were not counted
+	File         []string      `json:"file"`  // where it is defined, "" if unknown; empty if asked for bare
 	Line         []uint32      `json:"line"`
 	Reading      []ReadingPart `json:"reading"`
 	More         int           `json:"more"`      // functions that are left out, the cheapest
@@ -79,6 +80,7 @@ type FlameOut struct {
 	Width     []int64       `json:"width"`
 	Self      []int64       `json:"self"`
 	Count     []int64       `json:"count"`   // samples
+	Calls     []int64       `json:"calls"`   // of the frame's function by those above it; empty where calls were not counted
 	Hidden    []int32       `json:"hidden"`  // >0: a band of that many thin frames
 	Inlined   []int32       `json:"inlined"` // 1: inlined into its parent
 	Deep      []int32       `json:"deep"`    // 1: a band of frames that are left out for their depth, or for their number
@@ -98,6 +100,7 @@ type EdgeOut struct {
 	Function *FunctionRef `json:"function,omitempty"`
 	Value    int64        `json:"value"`
 	Samples  int64        `json:"samples"`
+	Calls    int64        `json:"calls"` // exact; 0 where they were not counted, too
 }
 
 // FoundOut is the part of a function's total whose frames were found in one way.
@@ -142,6 +145,8 @@ type FunctionOut struct {
 	SelfSamples  int64         `json:"self_samples"`
 	TotalSamples int64         `json:"total_samples"`
 	ScopeTotal   int64         `json:"scope_total"`
+	CallsCounted bool          `json:"calls_counted"` // Calls is exact, and so are those of callers and callees
+	Calls        int64         `json:"calls"`
 	Counted      bool          `json:"counted"`  // no sampling error
 	SelfLow      float64       `json:"self_low"` // 95 % interval of the share
 	SelfHigh     float64       `json:"self_high"`

@@ -42,6 +42,7 @@ type PathRow struct {
 	Self     int64       `json:"self"`
 	Total    int64       `json:"total"`
 	Samples  int64       `json:"samples"`
+	Calls    int64       `json:"calls"` // of the function by this path; of a path from the leaves, of its first function
 	More     bool        `json:"more"`
 }
 
@@ -87,6 +88,7 @@ type LinkOut struct {
 	From  int   `json:"from"`
 	To    int   `json:"to"`
 	Value int64 `json:"value"`
+	Calls int64 `json:"calls"` // of one by the other, wherever they were made; 0 where they were not counted, too
 }
 
 // NeighboursOut is where a function's cost comes in and where it goes on.
@@ -200,6 +202,7 @@ type SourceLine struct {
 	Self    int64     `json:"self"`
 	Total   int64     `json:"total"`
 	Samples int64     `json:"samples"`
+	Times   int64     `json:"times"` // it was executed; 0 where that was not counted
 	Calls   []EdgeOut `json:"calls"` // what it calls, the costliest first
 }
 
@@ -219,6 +222,7 @@ type LinesOut struct {
 	Missing    string         `json:"missing"`   // why not
 	Begin      uint32         `json:"begin"`     // line where the function begins
 	ScopeTotal int64          `json:"scope_total"`
+	Counted    bool           `json:"counted"` // times executed and calls are
 	Lines      []SourceLine   `json:"lines"`
 	Source     []string       `json:"source"`
 	Functions  []FunctionLine `json:"functions"` // of the take, in this file

@@ -70,6 +70,7 @@ type TakeOut struct {
 	Side          string    `json:"side"`     // "baseline" or "candidate" where two commands were interleaved
 	Workload      string    `json:"workload"` // its name
 	WorkloadID    int64     `json:"workload_id"`
+	Exact         bool      `json:"exact"` // everything was counted in an exact run; there are no samples
 }
 
 // TakesOut lists takes; Count is how many there are beyond the page.

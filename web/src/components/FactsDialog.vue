@@ -55,16 +55,18 @@ const facts = computed<[string, string][]>(() => {
     ['Directory', s.dir],
     ['Started', when(t.started_at)],
     ['Lasted', `${seconds(t.duration_ns)}, ended by ${endings[f.ended_by] ?? f.ended_by}`],
-    ['CPU time', `${seconds(t.cpu_ns)} by the kernel's count`],
+    ...(f.exact
+      ? [['Exact run', `${count(f.exact.processes)} ${f.exact.processes === 1 ? 'process' : 'processes'}, ${f.exact.runs < 2 ? 'run once, so that what varies by itself is not known' : `run twice; the counts of ${count(f.exact.varying)} ${f.exact.varying === 1 ? 'function' : 'functions'} differed`}`] as [string, string]]
+      : [['CPU time', `${seconds(t.cpu_ns)} by the kernel's count`] as [string, string]]),
+    ...(f.exact?.varied ?? []).slice(0, 5).map((v): [string, string] => ['Varies by itself', `${v.function}: ${count((v.instructions as number[])[0])} to ${count((v.instructions as number[])[1])} instructions of its own, ${count((v.calls as number[])[0])} to ${count((v.calls as number[])[1])} calls`]),
     ...(s.keep ? [['Kept only', `${s.keep}; ${count(f.left_out ?? 0)} samples were left out`] as [string, string]] : []),
-    ['Samples', `${count(t.samples)} at ${count(t.rate_hz)} a second of CPU time${s.event ? ` (${s.event}${f.by_processors ? ' of each processor' : ''})` : ''}`],
-    ['Lost', count(t.lost)],
+    ...(f.exact ? [] : [['Samples', `${count(t.samples)} at ${count(t.rate_hz)} a second of CPU time${s.event ? ` (${s.event}${f.by_processors ? ' of each processor' : ''})` : ''}`] as [string, string], ['Lost', count(t.lost)] as [string, string]]),
     ...(f.counted ?? []).map((c): [string, string] => [
       'Every event',
       `${c.measure}: ${count(c.events)}, of which ${count(c.singly)} have a sample of their own${c.lost ? `; partial: ${count(c.lost)} more are missing` : ''}`,
     ]),
     ...(f.own_cpu_ns ? [['Counting', `${seconds(f.own_cpu_ns)} of the CPU time was Entelon's own, in the program's threads; it is not among the samples`] as [string, string]] : []),
-    ['Whole stacks', `${percent(t.complete_share, 2)} of ${count(f.user_stacks)}, by ${s.unwind}`],
+    ...(f.exact ? [] : [['Whole stacks', `${percent(t.complete_share, 2)} of ${count(f.user_stacks)}, by ${s.unwind}`] as [string, string]]),
     ...(f.cut_off ?? []).map((c): [string, string] => ['Cut off', `${count(c.stacks)}: ${c.reason}`]),
     ...(f.interpreted_stacks ? [['Interpreted', `${count(f.interpreted_stacks)} stacks have functions of an interpreter; ${f.torn_stacks ? count(f.torn_stacks) + ' more were' : 'none were'} hit while it changed them`] as [string, string]] : []),
     ...(f.runtime_set ? [['Runtime', f.runtime_set] as [string, string]] : []),

@@ -11,6 +11,7 @@ import BuildLine from './BuildLine.vue'
 import ExactCount from './ExactCount.vue'
 import FullName from './FullName.vue'
 import OriginNote from './OriginNote.vue'
+import OtherKind from './OtherKind.vue'
 import TakeCard from './TakeCard.vue'
 
 const props = defineProps<{ takeKey: string; range: Range; focus: string; pinned: boolean; detail: TakeDetail; notes?: Remark[]; alsoPinned?: { n: number; self: number }; hot?: Hot }>()
@@ -30,7 +31,7 @@ const elsewhere = useQuery({
   enabled: computed(() => props.focus !== '' && special.value && !!card.data.value),
 })
 const builds = computed(() => (special.value ? (elsewhere.data.value?.builds ?? []) : (card.data.value?.builds ?? [])))
-const { measure, figure } = useMeasure()
+const { measure, figure, exact } = useMeasure()
 const d = computed(() => card.data.value)
 const ofScope = (v: number) => v / (d.value?.scope_total || 1)
 
@@ -40,7 +41,7 @@ const saved = computed(() => (d.value ? (ofScope(d.value.self + (together.value 
 
 const sides = computed(() => [
   { name: 'Callers', none: 'None: the stack begins here.', edges: d.value?.callers ?? [] },
-  { name: 'Callees', none: 'None: it calls nothing that was sampled.', edges: d.value?.callees ?? [] },
+  { name: 'Callees', none: 'None: it calls nothing that is in the take.', edges: d.value?.callees ?? [] },
 ])
 const shown = 6
 const rest = (edges: Edge[]) => edges.slice(shown).reduce((n, e) => n + e.value, 0)
@@ -48,7 +49,7 @@ const rest = (edges: Edge[]) => edges.slice(shown).reduce((n, e) => n + e.value,
 // The comparison to offer: the latest take of the build before this one, or of any other.
 const other = computed(() => {
   const { take, siblings } = props.detail
-  const others = siblings.filter((t) => t.build !== take.build && t.workload_id === take.workload_id)
+  const others = siblings.filter((t) => t.build !== take.build && t.exact === take.exact && t.workload_id === take.workload_id)
   return others.find((t) => t.started_at < take.started_at) ?? others[0]
 })
 const comparison = computed(() => {
@@ -103,9 +104,15 @@ const swatch = computed(() => {
             <td class="text-right">{{ figure(d.total) }}</td>
             <td class="label text-right" title="95 % interval of the share, from the number of samples"><template v-if="!d.counted">{{ (100 * d.total_low).toFixed(1) }}–{{ percent(d.total_high) }}</template></td>
           </tr>
+          <tr v-if="d.calls_counted" class="border-b border-rule" data-test="card-calls">
+            <td class="label py-1.5">Calls</td>
+            <td class="text-right text-[16px]">{{ count(d.calls) }}</td>
+            <td colspan="2" class="label text-right"><template v-if="d.calls">{{ figure(Math.round(d.self / d.calls)) }} self, {{ figure(Math.round(d.total / d.calls)) }} in total a call</template></td>
+          </tr>
         </tbody>
       </table>
-      <p class="label mt-1">{{ count(d.self_samples) }} and {{ count(d.total_samples) }} samples; {{ d.counted ? 'every event is counted, including those between samples' : '95 % intervals' }}</p>
+      <p v-if="exact" class="label mt-1">Counted in an exact run, the same each time unless the take says that it varies.</p>
+      <p v-else class="label mt-1">{{ count(d.self_samples) }} and {{ count(d.total_samples) }} samples; {{ d.counted ? 'every event is counted, including those between samples' : '95 % intervals' }}</p>
 
       <section v-for="s in sides" :key="s.name" class="mt-3.5" :aria-label="s.name">
         <h3 class="label mb-1 flex border-b border-rule pb-0.5"><span class="flex-1">{{ s.name }}</span><span>of its total</span></h3>
@@ -119,13 +126,14 @@ const swatch = computed(() => {
           :title="e.function?.name"
           @click="e.function && emit('focus', e.function.name)"
         >
-          <span class="flex gap-2"><span class="code min-w-0 flex-1 truncate">{{ e.function?.short ?? 'the start of the stack' }}</span><span>{{ percent(e.value / (d.total || 1)) }}</span></span>
+          <span class="flex gap-2"><span class="code min-w-0 flex-1 truncate">{{ e.function?.short ?? 'the start of the stack' }}</span><span v-if="d.calls_counted && e.calls" class="text-ink-2">{{ count(e.calls) }} ×</span><span>{{ percent(e.value / (d.total || 1)) }}</span></span>
           <span class="block h-[2px] bg-bar-pale" :style="{ width: (100 * e.value) / (d.total || 1) + '%' }" aria-hidden="true" />
         </component>
         <p v-if="s.edges.length > shown" class="label">and {{ s.edges.length - shown }} more, {{ percent(rest(s.edges) / (d.total || 1)) }}</p>
       </section>
 
-      <ExactCount v-if="!takeKey.startsWith('job-')" :take-key="takeKey" :name="focus" @focus="emit('focus', $event)" />
+      <OtherKind :detail="detail" :name="focus" :share="ofScope(d.self)" />
+      <ExactCount v-if="!exact && !takeKey.startsWith('job-')" :take-key="takeKey" :name="focus" @focus="emit('focus', $event)" />
 
       <section v-if="measure.name === 'cpu'" class="mt-3.5" aria-label="What if it were faster">
         <h3 class="label mb-1 border-b border-rule pb-0.5">What if</h3>
@@ -140,7 +148,7 @@ const swatch = computed(() => {
         <BuildLine :builds="builds" :now="detail.take.build" />
       </section>
 
-      <OriginNote :card="d" @focus="emit('focus', $event)" />
+      <OriginNote v-if="!exact" :card="d" @focus="emit('focus', $event)" />
     </template>
   </aside>
 </template>

@@ -13,7 +13,7 @@ import { inkOf } from '../lib/palette'
 import SizeBars from './SizeBars.vue'
 
 const props = defineProps<{ hot: Hot; focus: string; pins: string[] }>()
-const { figure } = useMeasure()
+const { figure, exact } = useMeasure()
 const { of } = usePercent()
 const emit = defineEmits<{ focus: [name: string]; pin: [name: string] }>()
 
@@ -88,7 +88,7 @@ useKeys({ f: () => field.value?.select() })
           data-test="hot-row"
           class="block h-full w-full border-b border-l-[3px] border-transparent border-b-rule px-2.5 pt-[5px] text-left hover:bg-wash"
           :class="[hot.functions[rows[v.index].at].name === focus && '!border-l-focus bg-focus-wash', rows[v.index].pinned && 'bg-wash']"
-          :title="`${hot.functions[rows[v.index].at].name}\nself ${figure(hot.self[rows[v.index].at])}, total ${figure(hot.sum_total[rows[v.index].at])}, ${count(hot.total_samples[rows[v.index].at])} samples`"
+          :title="`${hot.functions[rows[v.index].at].name}\nself ${figure(hot.self[rows[v.index].at])}, total ${figure(hot.sum_total[rows[v.index].at])}, ${exact ? `${hot.calls.length ? count(hot.calls[rows[v.index].at]) + ' calls' : 'exact'}` : `${count(hot.total_samples[rows[v.index].at])} samples`}`"
           @click="emit('focus', hot.functions[rows[v.index].at].name)"
         >
           <span class="flex items-center gap-1.5">

@@ -21,7 +21,7 @@ const builds = computed(() => {
   return [...seen.values()]
 })
 const takes = computed(() =>
-  props.detail.siblings.filter((t) => t.build === props.detail.take.build).map((t) => ({ value: t.key, text: when(t.started_at), note: `${count(t.samples)} samples` })),
+  props.detail.siblings.filter((t) => t.build === props.detail.take.build).map((t) => ({ value: t.key, text: when(t.started_at), note: t.exact ? 'exact run' : `${count(t.samples)} samples` })),
 )
 const { measure } = useMeasure()
 const { may } = useMe()
@@ -37,7 +37,7 @@ const whole = computed(() => {
     case 'bytes':
       return bytes(total)
     default:
-      return count(total)
+      return measure.value.counted ? `${count(total)} ${measure.value.label}` : count(total)
   }
 })
 const outside = computed(() => (measure.value.total && props.hot ? measure.value.total - props.hot.total : 0))

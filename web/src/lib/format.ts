@@ -126,3 +126,9 @@ export const fittedIn = (name: string, characters: number) => fitted(name, (t) =
 
 /** A text of at most so many characters. */
 export const shortened = (text: string, characters = 40) => (text.length <= characters ? text : text.slice(0, characters - 1) + '…')
+
+/** How often something was done: "once", "60 000 times". */
+export const times = (n: number) => (n === 1 ? 'once' : `${count(n)} times`)
+
+/** A count where there is little room: "2.04 M". */
+export const shortCount = (n: number) => (n >= 1e9 ? `${(n / 1e9).toPrecision(3)} G` : n >= 1e6 ? `${(n / 1e6).toPrecision(3)} M` : count(n))

@@ -51,7 +51,10 @@ if (route.query.from || route.query.to) {
 
 const detail = useQuery({ queryKey: ['take', key], queryFn: () => api.take(key.value) })
 const measure = computed(() => detail.data.value?.measures.find((m) => m.name === chosen.value) ?? detail.data.value?.measures[0])
-provideMeasure(measure)
+provideMeasure(
+  measure,
+  computed(() => detail.data.value?.take.exact ?? false),
+)
 // A take that was opened from another one may lack its measure.
 watchEffect(() => {
   if (chosen.value && measure.value && measure.value.name !== chosen.value) change({ measure: undefined })
@@ -161,7 +164,7 @@ useKeys({
         <FunctionCard v-if="cardOpen" :take-key="key" :range="around ?? range" :focus="focus" :pinned="pins.includes(focus)" :also-pinned="alsoPinned" :notes="(notes.data.value?.notes ?? []).filter((n) => n.function === focus)" :detail="detail.data.value" :hot="hot.data.value" @focus="setFocus" @pin="togglePin" />
       </div>
     </div>
-    <TimeRibbon :take-key="key" :range="{ from: time?.from_ns, to: time?.to_ns }" :measure="chosen" @range="restrict($event.from, $event.to)" @likely="within($event.from, $event.to).then(ahead)" />
+    <TimeRibbon v-if="!detail.data.value?.take.exact" :take-key="key" :range="{ from: time?.from_ns, to: time?.to_ns }" :measure="chosen" @range="restrict($event.from, $event.to)" @likely="within($event.from, $event.to).then(ahead)" />
     <NotesDialog :open="notesOpen" :take-key="key" :focus="focus" :notes="notes.data.value?.notes ?? []" @close="notesOpen = false" />
     <FactsDialog :open="factsOpen" :detail="detail.data.value" @close="factsOpen = false" />
   </div>

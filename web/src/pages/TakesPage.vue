@@ -166,7 +166,7 @@ useKeys({ r: () => void again(chosen.value.length === 1 ? chosen.value[0] : ''),
               <span class="text-ink-2">{{ when(rows[v.index].started_at) }}</span>
               <span class="text-right">{{ duration(rows[v.index].duration_ns) }}</span>
               <span class="text-right">{{ duration(rows[v.index].cpu_ns) }}</span>
-              <span class="text-right">{{ count(rows[v.index].samples) }}</span>
+              <span class="text-right">{{ rows[v.index].exact ? 'exact' : count(rows[v.index].samples) }}</span>
               <span class="text-right text-ink-2">{{ percent(rows[v.index].complete_share) }}</span>
               <span class="flex min-w-0 items-center gap-2 text-ink-2">
                 <span v-if="rows[v.index].warnings" class="flex shrink-0 items-center gap-1 text-alarm"><TriangleAlert class="size-3.5" aria-hidden="true" />{{ rows[v.index].warnings }}<span class="sr-only"> warnings</span></span>

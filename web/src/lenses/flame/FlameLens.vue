@@ -21,7 +21,7 @@ import { useDive } from './useDive'
 import type { LensEmits, LensProps } from '../registry'
 
 const props = defineProps<Partial<LensProps> & { takeKey: string; range: Range; bare?: boolean }>()
-const { figure } = useMeasure()
+const { figure, exact } = useMeasure()
 const { of } = usePercent()
 const emit = defineEmits<LensEmits>()
 
@@ -265,7 +265,7 @@ const told = computed(() => {
     share: of(f.width[i], { scope: f.total, parent: geometry.value && geometry.value.parent[i] >= 0 ? f.width[geometry.value.parent[i]] : undefined, digits: 2 }),
     total: figure(f.width[i]),
     self: figure(f.self[i]),
-    samples: count(f.count[i]),
+    samples: exact.value ? (f.calls[i] ? `${count(f.calls[i])} ${f.calls[i] === 1 ? 'call' : 'calls'}` : '') : `${count(f.count[i])} samples`,
   }
 })
 const orders = [
@@ -334,7 +334,7 @@ const orders = [
       <template v-if="told">
         <span class="code min-w-0 flex-1 truncate" :title="told.full" :data-name="told.full">{{ told.name }}</span>
         <span class="label min-w-0 shrink truncate"><template v-if="told.pinned">pinned, </template><template v-if="told.inlined">inlined, </template>{{ told.kind }}</span>
-        <span class="whitespace-nowrap"><b class="font-medium">{{ told.share }}</b> · {{ told.total }}<template v-if="!told.hidden"> · self {{ told.self }}</template> · {{ told.samples }} samples</span>
+        <span class="whitespace-nowrap"><b class="font-medium">{{ told.share }}</b> · {{ told.total }}<template v-if="!told.hidden"> · self {{ told.self }}</template><template v-if="told.samples"> · {{ told.samples }}</template></span>
       </template>
       <span v-else class="label truncate">Click a frame to follow its function, double click to dive, point at one to read it. ? shows the keys.</span>
     </div>

@@ -19,7 +19,7 @@ import type { LensEmits, LensProps } from '../registry'
 /** The index in full width: every function in scope, with its callers in place. */
 const props = defineProps<LensProps & { hot: Hot }>()
 const emit = defineEmits<LensEmits>()
-const { figure, measure } = useMeasure()
+const { figure, measure, exact } = useMeasure()
 const { of } = usePercent()
 const { text } = useAddress()
 const sort = text('by', 'self')
@@ -33,13 +33,19 @@ const columns = [
   { key: 'total', text: 'Total', width: '76px', right: true, cell: (h: Hot, i: number) => figure(h.sum_total[i]) },
   { key: 'totalshare', text: 'Total share', width: '80px', right: true, cell: (h: Hot, i: number) => of(h.sum_total[i]) },
   { key: 'samples', text: 'Samples', width: '108px', right: true, cell: (h: Hot, i: number) => samples(h, i) },
+  { key: 'calls', text: 'Calls', width: '84px', right: true, cell: (h: Hot, i: number) => (h.calls[i] ? count(h.calls[i]) : '') },
+  { key: 'each', text: 'Self a call', width: '84px', right: true, cell: (h: Hot, i: number) => (h.calls[i] ? figure(Math.round(h.self[i] / h.calls[i])) : '') },
   { key: 'module', text: 'Module', width: 'minmax(86px,0.7fr)', cell: (h: Hot, i: number) => h.functions[i].module.split('/').at(-1) ?? '' },
   { key: 'kind', text: 'Whose code', width: '110px', cell: (h: Hot, i: number) => kindText(h.functions[i].kind) },
   { key: 'file', text: 'File', width: 'minmax(84px,1fr)', cell: (h: Hot, i: number) => place(h.functions[i]) },
 ]
-const shown = useLocalStorage<string[]>('entelon-hot-columns', ['self', 'selfshare', 'total', 'totalshare', 'samples', 'module', 'file'])
-const visible = computed(() => columns.filter((c) => shown.value.includes(c.key)))
-const grid = computed(() => ({ gridTemplateColumns: `minmax(190px,1.4fr) ${visible.value.map((c) => c.width).join(' ')}` }))
+const shown = useLocalStorage<string[]>('entelon-hot-columns-shown', ['self', 'selfshare', 'total', 'totalshare', 'samples', 'calls', 'each', 'module', 'file'])
+// An exact run has calls and no samples, all else has it the other way round.
+const offered = computed(() => columns.filter((c) => (exact.value ? c.key !== 'samples' && (props.hot.calls.length || !['calls', 'each'].includes(c.key)) : !['calls', 'each'].includes(c.key))))
+const visible = computed(() => offered.value.filter((c) => shown.value.includes(c.key)))
+// Counts of instructions have more digits than times.
+const wide = (c: (typeof columns)[number]) => (!exact.value ? c.width : ['self', 'total', 'each'].includes(c.key) ? '92px' : c.key === 'selfshare' ? '62px' : c.key === 'totalshare' ? '70px' : c.width)
+const grid = computed(() => ({ gridTemplateColumns: `minmax(160px,1.4fr) ${visible.value.map(wide).join(' ')}` }))
 const choosing = ref(false)
 const groups = [
   { value: '', text: 'not grouped' },
@@ -64,6 +70,12 @@ const keyOf = (h: Hot, by: string): number[] | string[] => {
       return h.sum_total
     case 'samples':
       return h.self_samples
+    case 'calls':
+      if (h.calls.length) return h.calls
+      break
+    case 'each':
+      if (h.calls.length) return h.self.map((v, i) => (h.calls[i] ? v / h.calls[i] : 0))
+      break
     case 'name':
       return h.functions.map((f) => f.short)
     case 'module':
@@ -216,7 +228,7 @@ function toggleGroup(head: string) {
       <div class="relative">
         <button class="action !py-0.5" :aria-expanded="choosing" @click="choosing = !choosing">Columns</button>
         <div v-if="choosing" class="absolute right-0 z-20 mt-1 border border-rule-strong bg-sheet p-2 shadow-md" @keydown.escape="choosing = false">
-          <label v-for="c in columns" :key="c.key" class="flex items-center gap-2 px-1 py-0.5 whitespace-nowrap"><input v-model="shown" type="checkbox" :value="c.key" class="accent-ink" />{{ c.text }}</label>
+          <label v-for="c in offered" :key="c.key" class="flex items-center gap-2 px-1 py-0.5 whitespace-nowrap"><input v-model="shown" type="checkbox" :value="c.key" class="accent-ink" />{{ c.text }}</label>
         </div>
       </div>
     </div>
@@ -243,7 +255,7 @@ function toggleGroup(head: string) {
             <button v-else-if="rows[v.index].edge" class="absolute inset-x-0 flex items-center gap-3 border-b border-rule/50 bg-sheet pr-4 pl-12 text-left hover:bg-wash" data-test="caller" :style="{ top: v.start + 'px', height: height + 'px' }" :disabled="!rows[v.index].edge!.function" @click="rows[v.index].edge!.function && choose(rows[v.index].edge!.function!.name)">
               <span class="label w-16 shrink-0">called by</span><span class="code min-w-0 truncate" :title="rows[v.index].edge!.function?.name">{{ rows[v.index].edge!.function?.short ?? 'the start of the stack' }}</span>
               <span class="h-[3px] shrink-0 bg-bar-pale" :style="{ width: (120 * rows[v.index].edge!.value) / (rows[v.index].of || 1) + 'px' }" aria-hidden="true" />
-              <span class="ml-auto whitespace-nowrap">{{ percent(rows[v.index].edge!.value / (rows[v.index].of || 1)) }} of its total · {{ figure(rows[v.index].edge!.value) }}</span>
+              <span class="ml-auto whitespace-nowrap">{{ percent(rows[v.index].edge!.value / (rows[v.index].of || 1)) }} of its total · {{ figure(rows[v.index].edge!.value) }}<template v-if="rows[v.index].edge!.calls"> · {{ count(rows[v.index].edge!.calls) }} {{ rows[v.index].edge!.calls === 1 ? 'call' : 'calls' }}</template></span>
             </button>
             <p v-else class="label absolute inset-x-0 border-b border-rule/50 bg-sheet py-1.5 pl-12" :style="{ top: v.start + 'px', height: height + 'px' }">{{ rows[v.index].text }}</p>
           </template>

@@ -41,6 +41,7 @@ const rows = computed<{ line: number; text?: string; at?: SourceLine }[]>(() => 
 })
 // What would round to nothing is left to the tip of the row.
 const worth = (v?: number) => (v && v >= 0.0005 * (d.value?.scope_total ?? 0) ? of(v, { scope: d.value!.scope_total, parent: d.value!.scope_total }) : '')
+const grid = computed(() => ({ gridTemplateColumns: `52px 60px 62px ${d.value?.counted ? '92px ' : ''}minmax(0,1fr)` }))
 const most = computed(() => Math.max(1, ...(d.value?.lines ?? []).map((l) => l.total)))
 const scroller = ref<HTMLElement>()
 const height = 20
@@ -84,7 +85,7 @@ const editor = (line: number) => (pattern.value && d.value?.found ? pattern.valu
     <template v-else>
       <p v-if="d.missing" class="border-b border-rule px-4 py-1.5 text-ink-2" data-test="no-source">{{ d.file ? `The source of ${d.file} is not shown: ${d.missing}.` : `No source is shown: ${d.missing}.` }} <template v-if="d.file">Set its location under Source, or use take with <span class="code">--with-source</span>.</template></p>
       <p v-if="cost.get(0)" class="border-b border-rule px-4 py-1.5 text-ink-2" data-test="no-line">Of {{ worth(cost.get(0)!.total) || 'a little' }} in this file no line is known: the code was generated at run time, or built without line information.</p>
-      <div class="label grid shrink-0 grid-cols-[52px_60px_62px_minmax(0,1fr)] gap-x-2 border-b border-rule-strong px-4 py-0.5"><span class="text-right">Line</span><span class="text-right">Self</span><span class="text-right">Total</span><span>{{ d.source.length ? 'Source' : 'Calls' }}</span></div>
+      <div class="label grid shrink-0 gap-x-2 border-b border-rule-strong px-4 py-0.5" :style="grid"><span class="text-right">Line</span><span class="text-right">Self</span><span class="text-right">Total</span><span v-if="d.counted" class="text-right" title="How often the line was executed: of its instructions, the one that was executed most">Times</span><span>{{ d.source.length ? 'Source' : 'Calls' }}</span></div>
       <div ref="scroller" class="min-h-0 flex-1 overflow-auto bg-sheet">
         <div class="relative" :style="{ height: virtual.getTotalSize() + 'px' }">
           <div
@@ -92,19 +93,20 @@ const editor = (line: number) => (pattern.value && d.value?.found ? pattern.valu
             :key="v.index"
             data-test="line"
             :data-line="rows[v.index].line"
-            class="absolute inset-x-0 grid grid-cols-[52px_60px_62px_minmax(0,1fr)] gap-x-2 border-l-[3px] border-transparent pr-4 pl-[13px] leading-[20px]"
+            class="absolute inset-x-0 grid gap-x-2 border-l-[3px] border-transparent pr-4 pl-[13px] leading-[20px]"
             :class="begins.get(rows[v.index].line)?.name === focus && '!border-l-focus bg-focus-wash'"
-            :style="{ top: v.start + 'px', height: height + 'px' }"
-            :title="rows[v.index].at ? `line ${rows[v.index].line}: self ${figure(rows[v.index].at!.self)}, total ${figure(rows[v.index].at!.total)}, ${count(rows[v.index].at!.samples)} samples` : undefined"
+            :style="{ ...grid, top: v.start + 'px', height: height + 'px' }"
+            :title="rows[v.index].at ? `line ${rows[v.index].line}: self ${figure(rows[v.index].at!.self)}, total ${figure(rows[v.index].at!.total)}, ${d!.counted ? `executed ${count(rows[v.index].at!.times)} times` : `${count(rows[v.index].at!.samples)} samples`}` : undefined"
           >
             <span class="absolute inset-y-0 left-0 bg-bar-pale/40" :style="{ width: rows[v.index].at ? (30 * rows[v.index].at!.total) / most + '%' : '0' }" aria-hidden="true" />
             <a v-if="editor(rows[v.index].line)" class="relative text-right text-[11px] leading-[20px] text-ink-2 hover:underline" :href="editor(rows[v.index].line)">{{ rows[v.index].line || '?' }}</a>
             <span v-else class="relative text-right text-[11px] leading-[20px] text-ink-2">{{ rows[v.index].line || '?' }}</span>
             <span class="relative text-right">{{ worth(rows[v.index].at?.self) }}</span>
             <span class="relative text-right font-medium">{{ worth(rows[v.index].at?.total) }}</span>
+            <span v-if="d.counted" class="relative text-right" data-test="times">{{ rows[v.index].at?.times ? count(rows[v.index].at!.times) : '' }}</span>
             <span class="relative flex min-w-0 gap-3">
               <SourceText v-if="d.source.length" :text="rows[v.index].text" :pieces="pieces[v.index]" />
-              <span v-if="rows[v.index].at?.calls.length" class="label ml-auto flex min-w-0 shrink-0 gap-1.5 leading-[20px]"><button v-for="c in rows[v.index].at!.calls.slice(0, 2)" :key="c.function!.id" class="word max-w-[150px] truncate !leading-[15px]" :title="`calls ${c.function!.name}: ${figure(c.value)}`" @click="emit('focus', c.function!.name)">{{ c.function!.short }}</button></span>
+              <span v-if="rows[v.index].at?.calls.length" class="label ml-auto flex min-w-0 shrink-0 gap-1.5 leading-[20px]"><button v-for="c in rows[v.index].at!.calls.slice(0, 2)" :key="c.function!.id" class="word max-w-[150px] truncate !leading-[15px]" :title="`calls ${c.function!.name}${c.calls ? ` ${count(c.calls)} times` : ''}: ${figure(c.value)}`" @click="emit('focus', c.function!.name)">{{ c.calls ? `${count(c.calls)} × ` : '' }}{{ c.function!.short }}</button></span>
             </span>
           </div>
         </div>

@@ -8,7 +8,7 @@ import WaitNote from '../../components/WaitNote.vue'
 import { useMeasure } from '../../composables/useMeasure'
 import { usePercent } from '../../composables/usePercent'
 import { dark } from '../../composables/useTheme'
-import { fittedIn, percent } from '../../lib/format'
+import { fittedIn, percent, shortCount, times } from '../../lib/format'
 import { inkOf } from '../../lib/palette'
 import { neighbours } from '../questions'
 
@@ -52,7 +52,7 @@ const drawing = computed(() => {
     b.in += hb
     const [x1, x2] = [a.x + a.w, b.x]
     const m = (x1 + x2) / 2
-    return { d: `M${x1},${ya} C${m},${ya} ${m},${yb} ${x2},${yb} L${x2},${yb + hb} C${m},${yb + hb} ${m},${ya + ha} ${x1},${ya + ha} Z`, text: `${name(a.node)} calls ${name(b.node)}: ${figure(l.value)}` }
+    return { d: `M${x1},${ya} C${m},${ya} ${m},${yb} ${x2},${yb} L${x2},${yb + hb} C${m},${yb + hb} ${m},${ya + ha} ${x1},${ya + ha} Z`, text: `${name(a.node)} calls ${name(b.node)}${l.calls ? ` ${times(l.calls)}` : ''}: ${figure(l.value)}`, calls: l.calls, x: m, y: (ya + yb + (ha + hb) / 2) / 2, near: a.node.level === 0 || b.node.level === 0 }
   })
   return { boxes: boxes.filter(Boolean), bands, h: Math.max(height.value, ...boxes.filter(Boolean).map((b) => b.y + b.h + margin)) }
 })
@@ -70,6 +70,7 @@ const share = (v: number) => v / (query.data.value?.total || 1)
       <text x="16" y="22" class="label" fill="currentColor">comes in from</text>
       <text :x="width - 16" y="22" text-anchor="end" class="label" fill="currentColor">goes on to</text>
       <path v-for="(b, i) in drawing.bands" :key="i" :d="b.d" fill="var(--color-bar-pale)" fill-opacity="0.55"><title>{{ b.text }}</title></path>
+      <template v-for="(b, i) in drawing.bands" :key="`c${i}`"><text v-if="b.calls && b.near" :x="b.x" :y="b.y + 4" text-anchor="middle" class="pointer-events-none fill-ink stroke-sheet text-[10.5px] [paint-order:stroke] [stroke-width:3px]" data-test="edge-calls">{{ shortCount(b.calls) }} ×</text></template>
       <g v-for="b in drawing.boxes" :key="b.i" class="cursor-pointer outline-none [&:focus-visible>rect]:stroke-[2.5]" :tabindex="b.node.function ? 0 : -1" role="button" :aria-label="`${name(b.node)}, ${percent(share(b.node.value))} of the function's total`" @click="b.node.function && emit('focus', b.node.function.name)" @keydown.enter.stop="b.node.function && emit('focus', b.node.function.name)">
         <rect :x="b.x" :y="b.y" :width="b.w" :height="b.h" :fill="ink(b.node).fill" :stroke="b.node.level === 0 ? 'var(--color-focus)' : ink(b.node).edge" :stroke-width="b.node.level === 0 ? 3 : 1" />
         <title>{{ b.node.function?.name ?? name(b.node) }} · {{ figure(b.node.value) }} · {{ percent(share(b.node.value)) }} of the total of the function in focus</title>

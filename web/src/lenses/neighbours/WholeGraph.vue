@@ -10,7 +10,7 @@ import { useMeasure } from '../../composables/useMeasure'
 import { usePercent } from '../../composables/usePercent'
 import { dark } from '../../composables/useTheme'
 import { useZoom } from '../../composables/useZoom'
-import { count, fittedIn } from '../../lib/format'
+import { count, fittedIn, shortCount, times } from '../../lib/format'
 import { inkOf } from '../../lib/palette'
 import { chains } from './chains'
 
@@ -90,7 +90,7 @@ const ink = (n: Box) => inkOf(n.function.kind, n.function.area, dark.value)
     <div ref="box" class="relative min-h-0 flex-1 touch-none overflow-hidden bg-sheet" :class="!fitted && 'cursor-move'">
       <WaitNote v-if="query.isPending.value" what="Drawing the graph" />
       <svg v-if="drawing" :viewBox="viewBox" class="absolute inset-0 size-full" role="group" aria-label="Call graph" data-test="graph">
-        <path v-for="(e, i) in drawing.edges" :key="i" :d="line(e.points)" fill="none" :stroke="touches(e) ? 'var(--color-ink-2)' : 'var(--color-bar-pale)'" :stroke-width="thick(e.value)" stroke-linejoin="round"><title>{{ short(e.from) }} calls {{ short(e.to) }}: {{ figure(e.value) }}</title></path>
+        <path v-for="(e, i) in drawing.edges" :key="i" :d="line(e.points)" fill="none" :stroke="touches(e) ? 'var(--color-ink-2)' : 'var(--color-bar-pale)'" :stroke-width="thick(e.value)" stroke-linejoin="round"><title>{{ short(e.from) }} calls {{ short(e.to) }}{{ e.calls ? ` ${times(e.calls)}` : '' }}: {{ figure(e.value) }}</title></path>
         <g v-for="n in drawing.nodes" :key="n.i" class="cursor-pointer outline-none [&:focus-visible>rect]:stroke-[2.5]" tabindex="0" role="button" :aria-label="named(n)" :data-test="n.chain ? 'chain' : undefined" @click="choose(n)" @focus="reached(n, $event)" @keydown.enter.stop="choose(n)">
           <template v-if="n.chain">
             <title>{{ n.chain.map((f) => f.name).join('\n') }}</title>
@@ -103,6 +103,7 @@ const ink = (n: Box) => inkOf(n.function.kind, n.function.area, dark.value)
             <foreignObject :x="n.x - n.width / 2 + 4" :y="n.y - n.height / 2" :width="n.width - 8" :height="n.height"><div class="flex h-full flex-col justify-center leading-[14px]" :style="{ color: ink(n).text }"><span class="code truncate text-[11px]">{{ fittedIn(n.function.short, (n.width - 8) / 6.6) }}</span><span class="text-[10.5px]">{{ of(n.total, { scope: drawing.total }) }}<template v-if="n.self * 100 >= drawing.total"> · self {{ of(n.self, { scope: drawing.total }) }}</template></span></div></foreignObject>
           </template>
         </g>
+        <template v-for="(e, i) in drawing.edges" :key="`c${i}`"><text v-if="e.calls && touches(e)" :x="e.points[Math.floor(e.points.length / 2)].x" :y="e.points[Math.floor(e.points.length / 2)].y + 4" text-anchor="middle" class="pointer-events-none fill-ink stroke-sheet text-[10.5px] [paint-order:stroke] [stroke-width:3px]">{{ shortCount(e.calls) }} ×</text></template>
       </svg>
       <div v-if="drawing" class="absolute right-2 bottom-2 flex items-center border border-rule-strong bg-sheet" role="group" aria-label="Zoom">
         <button class="px-2 py-0.5" aria-label="Zoom out (-)" title="Zoom out (-)" @click="further()">−</button>

@@ -19,7 +19,7 @@ import type { LensEmits, LensProps } from '../registry'
 /** The tree as rows, from the roots or from the leaves. */
 const props = defineProps<LensProps>()
 const emit = defineEmits<LensEmits>()
-const { figure } = useMeasure()
+const { figure, exact } = useMeasure()
 const { of } = usePercent()
 const { text } = useAddress()
 const start = text('paths', 'roots')
@@ -96,6 +96,8 @@ const lines = computed<Line[]>(() => {
   add(state.steps, state.hidden, 0, 'top')
   return out
 })
+// Counts of instructions have more digits than times.
+const grid = computed(() => ({ gridTemplateColumns: exact.value ? 'minmax(0,1fr) 100px 60px 92px 84px' : 'minmax(0,1fr) 68px 60px 68px 60px' }))
 const at = ref('')
 const scroller = ref<HTMLElement>()
 const height = 28
@@ -154,7 +156,7 @@ useKeys({
     <ErrorNote v-if="state.error" :error="state.error" :retry="begin" />
     <WaitNote v-else-if="!state.ready" what="Following the paths" />
     <div v-else role="treegrid" aria-label="Paths by cost" class="flex min-h-0 flex-1 flex-col">
-      <div role="row" class="label grid shrink-0 grid-cols-[minmax(0,1fr)_68px_60px_68px_60px] gap-x-3 border-b border-rule-strong px-4 py-1"><span role="columnheader">Function</span><span role="columnheader" class="text-right">{{ start === 'roots' ? 'Total' : 'Cost' }}</span><span role="columnheader" class="text-right">Share</span><span role="columnheader" class="text-right">{{ start === 'roots' ? 'Self' : '' }}</span><span role="columnheader" class="text-right">Samples</span></div>
+      <div role="row" class="label grid shrink-0 gap-x-3 border-b border-rule-strong px-4 py-1" :style="grid"><span role="columnheader">Function</span><span role="columnheader" class="text-right">{{ start === 'roots' ? 'Total' : 'Cost' }}</span><span role="columnheader" class="text-right">Share</span><span role="columnheader" class="text-right">{{ start === 'roots' ? 'Self' : '' }}</span><span role="columnheader" class="text-right">{{ exact ? 'Calls' : 'Samples' }}</span></div>
       <div ref="scroller" class="min-h-0 flex-1 overflow-y-auto">
         <div class="relative" :style="{ height: virtual.getTotalSize() + 'px' }">
           <template v-for="v in virtual.getVirtualItems()" :key="lines[v.index].key">
@@ -164,9 +166,9 @@ useKeys({
               data-test="path"
               :aria-level="lines[v.index].depth + 1"
               :aria-expanded="lines[v.index].step!.row.more ? lines[v.index].step!.open : undefined"
-              class="absolute inset-x-0 grid cursor-pointer grid-cols-[minmax(0,1fr)_68px_60px_68px_60px] items-center gap-x-3 border-b border-l-[3px] border-transparent border-b-rule pr-4 pl-[13px]"
+              class="absolute inset-x-0 grid cursor-pointer items-center gap-x-3 border-b border-l-[3px] border-transparent border-b-rule pr-4 pl-[13px]"
               :class="[lines[v.index].step!.row.function.name === focus ? '!border-l-focus' : '', lines[v.index].step!.key === at ? 'bg-focus-wash' : 'hover:bg-wash']"
-              :style="{ top: v.start + 'px', height: height + 'px' }"
+              :style="{ ...grid, top: v.start + 'px', height: height + 'px' }"
               :title="lines[v.index].step!.row.function.name"
               @click="choose(lines[v.index].step!)"
               @dblclick="lines[v.index].step!.open ? fold(lines[v.index].step!) : unfold(lines[v.index].step!)"
@@ -181,7 +183,7 @@ useKeys({
               <span role="gridcell" class="text-right">{{ figure(lines[v.index].step!.row.total) }}</span>
               <span role="gridcell" class="text-right font-medium">{{ of(lines[v.index].step!.row.total, { parent: lines[v.index].step!.parent?.row.total, scope: state.total }) }}</span>
               <span role="gridcell" class="text-right text-ink-2">{{ start === 'roots' && lines[v.index].step!.row.self ? figure(lines[v.index].step!.row.self) : '' }}</span>
-              <span role="gridcell" class="text-right text-ink-2">{{ count(lines[v.index].step!.row.samples) }}</span>
+              <span role="gridcell" class="text-right text-ink-2">{{ exact ? (lines[v.index].step!.row.calls ? count(lines[v.index].step!.row.calls) : '') : count(lines[v.index].step!.row.samples) }}</span>
             </div>
             <p v-else class="label absolute inset-x-0 border-b border-rule py-1" :style="{ top: v.start + 'px', height: height + 'px', paddingLeft: 40 + Math.min(lines[v.index].depth, 30) * 9 + 'px' }">and {{ count(lines[v.index].hidden!.n) }} more with {{ figure(lines[v.index].hidden!.value) }}</p>
           </template>

@@ -1,0 +1,51 @@
+package e2e
+
+import (
+	"fmt"
+	"testing"
+)
+
+// TestExactTake: calls stand beside costs in every lens, times beside lines, what samples say on
+// the card, and no word about samples where there are none.
+func TestExactTake(t *testing.T) {
+	p := newPage(t)
+	p.visit("/takes")
+	p.says("inkraster")
+	key := value[string](p, `fetch('/api/v1/takes?program=inkraster').then(r => r.json()).then(r => r.takes.find(t => t.exact && t.build === '1.3.0').key)`)
+	const blend = "ink%3A%3APage%3A%3Ablend%28int%2C+int%2C+int%2C+unsigned+char%29"
+	p.visit("/takes/" + key)
+	p.says("instructions")
+	full := value[string](p, `fetch('/api/v1' + location.pathname + '/hot').then(r => r.json()).then(h => h.functions.find(f => f.short === 'ink::Page::blend').name)`)
+	calls := value[float64](p, `fetch('/api/v1' + location.pathname + '/hot').then(r => r.json()).then(h => h.calls[h.functions.findIndex(f => f.short === 'ink::Page::blend')])`)
+	if calls < 1000 {
+		t.Fatalf("blend was called %v times", calls)
+	}
+	p.visit("/takes/" + key + "?lens=hot&focus=" + value[string](p, fmt.Sprintf("encodeURIComponent(%q)", full)))
+	p.until("its row", `[...document.querySelectorAll('[data-test=hot-full]')].some(e => e.innerText.includes('ink::Page::blend'))`)
+	spaced := fmt.Sprintf(`(s => s.replace(/\s/g, '').includes(%q))`, fmt.Sprint(int64(calls)))
+	p.until("its calls in the row", fmt.Sprintf(`[...document.querySelectorAll('[data-test=hot-full]')].some(e => e.innerText.includes('ink::Page::blend') && %s(e.innerText))`, spaced))
+	p.until("the heads", `['Calls', 'Self a call'].every(x => [...document.querySelectorAll('[role=columnheader]')].some(e => e.innerText.trim() === x)) && ![...document.querySelectorAll('[role=columnheader]')].some(e => e.innerText.trim() === 'Samples')`)
+	p.looked("exact-hot")
+	p.key("3")
+	p.until("calls in paths", `[...document.querySelectorAll('[role=columnheader]')].some(e => e.innerText.trim() === 'Calls') && document.querySelectorAll('[data-test=path]').length > 3`)
+	p.key("u")
+	p.until("all calls, from the leaves", fmt.Sprintf(`[...document.querySelectorAll('[data-test=path]')].some(e => e.innerText.includes('ink::Page::blend') && %s(e.innerText))`, spaced))
+	p.looked("exact-paths")
+	p.key("4")
+	p.until("calls on edges", `[...document.querySelectorAll('[data-test=edge-calls]')].length > 0`)
+	p.looked("exact-neighbours")
+	p.key("5")
+	p.until("times beside lines", `[...document.querySelectorAll('[data-test=times]')].filter(e => e.innerText.trim() !== '').length > 2`)
+	p.until("calls on the card", fmt.Sprintf(`%s(document.querySelector('[data-test=card-calls]')?.innerText ?? '')`, spaced))
+	p.until("what samples say", `document.querySelector('[data-test=other-kind]')?.innerText.includes('of the CPU time')`)
+	p.looked("exact-lines")
+	if value[bool](p, `document.querySelector('[data-test=card]').innerText.includes(' samples;')`) {
+		t.Error("the card speaks of samples")
+	}
+	p.key("1")
+	p.until("the flame", `Number(document.querySelector('[data-test=flame]')?.dataset.frames) > 10`)
+	p.looked("exact-flame")
+	p.visit("/takes/" + takeOf(t, "1.3.0") + "?focus=" + blend)
+	p.until("what an exact run says", `document.querySelector('[data-test=other-kind]')?.innerText.includes('of all instructions')`)
+	p.looked("exact-beside")
+}
