@@ -89,7 +89,7 @@ func TestOneSource(t *testing.T) {
 		q.Times = append(q.Times, r.Int64N(1e13))
 	}
 	a := answers(t, q)
-	plain := strings.NewReplacer("\u2009", "", "\u00a0", " ", "−", "-")
+	plain := strings.NewReplacer("\u2009", "\u202f", "\u00a0", " ", "−", "-")
 	for i, x := range q.Amounts {
 		want := measure.Amount(x.Value, measure.Unit(x.Unit))
 		if got := plain.Replace(a.Amounts[i]); got != want {
