@@ -177,8 +177,15 @@ func (w *Collector) take(ctx context.Context, j *api.JobForCollector) {
 	go g.send()
 	set, err := w.allowed(j)
 	var res *capture.Result
-	if err == nil {
-		res, err = w.collect(ctx, set, g.progress, sink)
+	var broke error // the take's file, while it was written
+	switch {
+	case err != nil:
+	case set.Exact:
+		broke, err = exactly(ctx, set, w.finder, g.progress, sink)
+	default:
+		if res, err = w.collect(ctx, set, g.progress, sink); err == nil {
+			broke = res.SinkErr
+		}
 	}
 	why, remedy := "", ""
 	if err != nil {
@@ -186,10 +193,10 @@ func (w *Collector) take(ctx context.Context, j *api.JobForCollector) {
 		if err := sink.Discard(); err != nil {
 			w.log.Warn("a take that was not made left something behind", "error", err)
 		}
-	} else if err := sink.Close(res.SinkErr); err != nil {
+	} else if err := sink.Close(broke); err != nil {
 		why = said(err)
 	}
-	if err == nil && len(set.Command) > 0 {
+	if res != nil && err == nil && len(set.Command) > 0 {
 		// The command was asked for, to be sampled; it ends with the take, and
 		// not only when the server has that.
 		res.Signal(int(syscall.SIGTERM))

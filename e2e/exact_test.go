@@ -2,7 +2,11 @@ package e2e
 
 import (
 	"fmt"
+	"strings"
 	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 )
 
 // TestExactTake: calls stand beside costs in every lens, times beside lines, what samples say on
@@ -48,4 +52,37 @@ func TestExactTake(t *testing.T) {
 	p.visit("/takes/" + takeOf(t, "1.3.0") + "?focus=" + blend)
 	p.until("what an exact run says", `document.querySelector('[data-test=other-kind]')?.innerText.includes('of all instructions')`)
 	p.looked("exact-beside")
+}
+
+// TestExactRunFromThePage: a command is run exactly, and the take opens when it is whole.
+func TestExactRunFromThePage(t *testing.T) {
+	p := newPage(t)
+	mustCollect(p)
+	p.visit("/new")
+	p.do("choosing a command", chromedp.Click(`//button[normalize-space()="A command"]`, chromedp.NodeVisible))
+	p.do("writing it", chromedp.SendKeys("input[placeholder*='engraved']", `sh -c 'i=0; while [ $i -lt 3000 ]; do i=$((i+1)); done'`))
+	p.click("[data-test=exact]")
+	p.until("what an exact run is", `document.body.innerText.includes('counts every instruction') && !document.querySelector('[aria-label="Samples a second"]')`)
+	p.looked("exact-new")
+	p.click("[data-test=start]")
+	p.until("it counts", `location.pathname.startsWith('/running/') && document.body.innerText.includes('It runs in the emulator') || location.pathname.startsWith('/takes/')`)
+	p.until("the take", `location.pathname.startsWith('/takes/') && document.body.innerText.includes('instructions · every event counted')`)
+	key := strings.TrimPrefix(value[string](p, "location.pathname"), "/takes/")
+	defer p.remove(key)
+	p.until("calls on the index", `document.querySelector('[data-test=hot-row]')?.title.includes(' calls')`)
+	p.do("its facts", chromedp.Click(`//button[normalize-space()="Facts"]`, chromedp.NodeVisible))
+	p.says("run twice")
+	p.looked("exact-facts")
+	p.key(kb.Escape)
+	p.do("again", chromedp.Click(`//button[contains(normalize-space(), "Again")]`, chromedp.NodeVisible))
+	p.until("another take", fmt.Sprintf(`location.pathname.startsWith('/takes/') && location.pathname !== '/takes/%s' && document.body.innerText.includes('instructions · every event counted')`, key))
+	second := strings.TrimPrefix(value[string](p, "location.pathname"), "/takes/")
+	defer p.remove(second)
+	total := `fetch('/api/v1/takes/%s').then(r => r.json()).then(d => d.measures[0].total)`
+	if a, b := value[float64](p, fmt.Sprintf(total, key)), value[float64](p, fmt.Sprintf(total, second)); a != b || a < 100_000 {
+		t.Errorf("%v instructions, and %v when it was taken again", a, b)
+	}
+	p.visit(fmt.Sprintf("/compare?baseline=%s&candidate=%s", key, second))
+	p.says("no change")
+	p.looked("exact-compare")
 }

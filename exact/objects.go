@@ -37,6 +37,11 @@ func (o *Objects) Open(path string) Opened {
 		kind = profile.KindOwn
 	}
 	x := Opened{Kind: kind}
+	// Opening a device could do something, and which files there are, the counts say.
+	if st, err := os.Stat(path); err != nil || !st.Mode().IsRegular() {
+		o.known[path] = x
+		return x
+	}
 	if f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0); err == nil {
 		if object, err := symbol.OpenObject(f, path, kind, o.finder); err == nil {
 			o.opened = append(o.opened, object)

@@ -16,6 +16,8 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -33,6 +35,8 @@ type Options struct {
 	Stdout, Stderr io.Writer
 	// Started is given what hands a signal to the command, once it runs; may be nil.
 	Started func(signal func(int))
+	// Apart has it run in a process group of its own, all of which gets the signals.
+	Apart bool
 }
 
 // Run is one run that has ended.
@@ -51,7 +55,13 @@ func Once(o Options) (*Run, error) {
 	if err != nil {
 		return nil, err
 	}
-	path, err := exec.LookPath(o.Command[0])
+	path := o.Command[0]
+	if strings.Contains(path, "/") {
+		path = inFolder(o.Dir, path)
+	}
+	if path, err = exec.LookPath(path); err == nil {
+		path, err = filepath.Abs(path)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("%s: the command was not found", o.Command[0])
 	}
@@ -60,12 +70,9 @@ func Once(o Options) (*Run, error) {
 		return nil, err
 	}
 	// As the process's mappings have it, by which its own code is known.
-	real, err := filepath.EvalSymlinks(inFolder(o.Dir, program))
+	real, err := filepath.EvalSymlinks(program)
 	if err != nil {
 		real = program
-	}
-	if real, err = filepath.Abs(real); err != nil {
-		return nil, fmt.Errorf("finding %s: %w", program, err)
 	}
 	folder, err := os.MkdirTemp("", "entelon-exact-*")
 	if err != nil {
@@ -89,12 +96,24 @@ func Once(o Options) (*Run, error) {
 	cmd := exec.Command(tool, append(args, o.Command[1:]...)...)
 	cmd.Dir, cmd.Stdin, cmd.Stdout, cmd.Stderr = o.Dir, o.Stdin, o.Stdout, o.Stderr
 	cmd.Env = append(os.Environ(), o.Env...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: o.Apart}
 	began := time.Now()
+	var over atomic.Bool
+	defer over.Store(true)
 	if err := startPlain(cmd); err != nil {
 		return nil, fmt.Errorf("starting the emulator: %w", err)
 	}
 	if o.Started != nil {
-		o.Started(func(n int) { _ = cmd.Process.Signal(syscall.Signal(n)) }) // it may have ended
+		o.Started(func(n int) {
+			if over.Load() {
+				return // its number may be another's by now
+			}
+			if o.Apart {
+				_ = syscall.Kill(-cmd.Process.Pid, syscall.Signal(n)) // they may have ended
+				return
+			}
+			_ = cmd.Process.Signal(syscall.Signal(n)) // it may have ended
+		})
 	}
 	err = cmd.Wait()
 	var ended *exec.ExitError
@@ -172,10 +191,14 @@ func readAll(folder string, first uint32) (out []*counts.Counts, err error) {
 }
 
 func read(path string) (*counts.Counts, error) {
-	f, err := os.Open(path)
+	// The program could have put anything there.
+	f, err := os.OpenFile(path, os.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
+	if st, err := f.Stat(); err != nil || !st.Mode().IsRegular() {
+		return nil, errors.Join(fmt.Errorf("%s is not a regular file any more", path), err)
+	}
 	return counts.Read(f)
 }

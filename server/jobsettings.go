@@ -67,6 +67,10 @@ func checkSettings(set *profile.Settings) error {
 	switch {
 	case !attached && !set.Machine && set.Group == "" && len(set.Command) == 0:
 		return errors.New("nothing to sample; give a command, a process, a control group or the machine")
+	case set.Exact && (attached || set.Machine || set.Group != ""):
+		return errors.New("an exact run starts a command itself; give a command")
+	case set.Exact && (set.BareFirst || set.Keep != "" || set.WorkFrom != "" || len(set.Against) > 0):
+		return errors.New("an exact run counts everything; leave out runs without sampling, samples to keep, reading its output, and a second command")
 	case set.RateHz < 1 || set.RateHz > 50_000:
 		return fmt.Errorf("a rate of %d; give a number from 1 to 50000", set.RateHz)
 	case set.Budget < 0 || set.Budget > 1 || set.Work < 0 || math.IsNaN(set.Work) || math.IsInf(set.Work, 0):

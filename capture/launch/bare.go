@@ -20,16 +20,16 @@ func Bare(ctx context.Context, o Options) (*profile.Bare, error) {
 	if err != nil {
 		return nil, err
 	}
-	path, err := findCommand(s.Command[0], folder(o), variable(env, "PATH"))
+	path, err := findCommand(s.Command[0], Folder(o), variable(env, "PATH"))
 	if err != nil {
 		return nil, err
 	}
 	cmd := exec.CommandContext(ctx, path, s.Command[1:]...)
 	cmd.Args[0] = s.Command[0]
-	cmd.Dir, cmd.Env, cmd.Stderr = folder(o), env, o.Stderr
+	cmd.Dir, cmd.Env, cmd.Stderr = Folder(o), env, o.Stderr
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: o.Clean}
 	if s.User != "" {
-		if cmd.SysProcAttr.Credential, err = asUser(s.User); err != nil {
+		if cmd.SysProcAttr.Credential, err = Credential(s.User); err != nil {
 			return nil, err
 		}
 	}

@@ -70,9 +70,9 @@ func lookUp(name string) (*user.User, error) {
 	return u, nil
 }
 
-// folder is where a command runs: where the settings say, else, for a clean
+// Folder is where a command runs: where the settings say, else, for a clean
 // launch, at its user's home, or in the root folder where there is none.
-func folder(o Options) string {
+func Folder(o Options) string {
 	if o.Settings.Dir != "" || !o.Clean {
 		return o.Settings.Dir
 	}
@@ -144,5 +144,5 @@ func Find(o Options) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return findCommand(o.Settings.Command[0], folder(o), variable(env, "PATH"))
+	return findCommand(o.Settings.Command[0], Folder(o), variable(env, "PATH"))
 }

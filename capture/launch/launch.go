@@ -38,7 +38,7 @@ type Command struct {
 // Start finds the command and starts its launcher.
 func Start(o Options) (*Command, error) {
 	s := o.Settings
-	s.Dir = folder(o)
+	s.Dir = Folder(o)
 	if s.Dir != "" {
 		if st, err := os.Stat(s.Dir); err != nil || !st.IsDir() {
 			return nil, fmt.Errorf("%s: %w", s.Dir, ErrNoDir)
@@ -80,7 +80,7 @@ func Start(o Options) (*Command, error) {
 		SysProcAttr: &syscall.SysProcAttr{Setsid: o.Clean}, // no terminal of this process's is the command's
 	}
 	if s.User != "" {
-		if l.Cmd.SysProcAttr.Credential, err = asUser(s.User); err != nil {
+		if l.Cmd.SysProcAttr.Credential, err = Credential(s.User); err != nil {
 			return nil, errors.Join(err, goRead.Close(), goWrite.Close(), errRead.Close(), errWrite.Close())
 		}
 	}
@@ -101,8 +101,8 @@ func Start(o Options) (*Command, error) {
 	return l, nil
 }
 
-// asUser has a command run as a user, in all their groups.
-func asUser(name string) (*syscall.Credential, error) {
+// Credential has a command run as a user, in all their groups.
+func Credential(name string) (*syscall.Credential, error) {
 	u, err := lookUp(name)
 	if err != nil {
 		return nil, err

@@ -25,7 +25,7 @@ type desk struct {
 	t       *testing.T
 	dir     string
 	address string
-	owner   session
+	owner   visitor
 	token   string
 	server  *exec.Cmd
 	more    []string // flags of the server

@@ -224,14 +224,14 @@ func TestHelpAndCompletion(t *testing.T) {
 	}
 }
 
-// session is somebody who is signed in, as in a browser.
-type session struct {
+// visitor is somebody who is signed in, as in a browser.
+type visitor struct {
 	t       *testing.T
 	address string
 	client  *http.Client
 }
 
-func (s session) post(path, body string, answer any) int {
+func (s visitor) post(path, body string, answer any) int {
 	s.t.Helper()
 	resp, err := s.client.Post(s.address+"/api/v1"+path, "application/json", strings.NewReader(body))
 	if err != nil {
@@ -247,7 +247,7 @@ func (s session) post(path, body string, answer any) int {
 }
 
 // token makes a token.
-func (s session) token(role string) string {
+func (s visitor) token(role string) string {
 	s.t.Helper()
 	var token struct{ Secret string }
 	if status := s.post("/me/tokens", `{"name":"tests","role":"`+role+`"}`, &token); status != http.StatusCreated || len(token.Secret) < 40 {
@@ -257,7 +257,7 @@ func (s session) token(role string) string {
 }
 
 // enrolLink makes a link by which a collector can enrol.
-func (s session) enrolLink(name string) string {
+func (s visitor) enrolLink(name string) string {
 	s.t.Helper()
 	var out struct{ Path string }
 	if status := s.post("/collectors", `{"name":"`+name+`"}`, &out); status != http.StatusCreated {
@@ -267,13 +267,13 @@ func (s session) enrolLink(name string) string {
 }
 
 // enter signs the owner in by a link, as the page does.
-func enter(t *testing.T, address, link string) session {
+func enter(t *testing.T, address, link string) visitor {
 	t.Helper()
 	jar, err := cookiejar.New(nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := session{t, address, &http.Client{Jar: jar}}
+	s := visitor{t, address, &http.Client{Jar: jar}}
 	var me struct{ Name string }
 	secret := link[strings.LastIndexByte(link, '/')+1:]
 	if status := s.post("/enter", `{"link":"`+secret+`"}`, &me); status != http.StatusOK || me.Name != "owner" {

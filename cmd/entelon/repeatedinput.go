@@ -75,8 +75,8 @@ func (x *repeatedInput) copy() {
 	}
 }
 
-// next is what the next run reads.
-func (x *repeatedInput) next() (*os.File, error) {
+// Next is what the next run reads.
+func (x *repeatedInput) Next() (*os.File, error) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	switch {
@@ -94,8 +94,8 @@ func (x *repeatedInput) next() (*os.File, error) {
 	return x.kept, err
 }
 
-// ended says that a run has ended.
-func (x *repeatedInput) ended() {
+// Ended says that a run has ended.
+func (x *repeatedInput) Ended() {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	if x.kept != nil && !x.over {

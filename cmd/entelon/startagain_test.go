@@ -138,7 +138,7 @@ func TestTwoServersOneDatabase(t *testing.T) {
 		}
 	}()
 	file := secretIn(t, pg.Address)
-	start := func(n int) (session, *exec.Cmd) {
+	start := func(n int) (visitor, *exec.Cmd) {
 		cmd := exec.Command(program("entelon"), serveWords("--listen", "127.0.0.1:0", "--database-file", file, "--collector-state", filepath.Join(dir, "state"), "--link")...)
 		cmd.Env = append(os.Environ(), "XDG_DATA_HOME="+dir)
 		cmd.Stderr = os.Stderr

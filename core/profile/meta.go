@@ -84,6 +84,10 @@ type Settings struct {
 	// turns; Against is then the command of the other side.
 	Side    string   `json:"side,omitempty"`
 	Against []string `json:"against,omitempty"`
+	// Exact: the command was run in the emulator, and what it did was counted; Once: a
+	// single time, so that what varies by itself is not known.
+	Exact bool `json:"exact,omitempty"`
+	Once  bool `json:"once,omitempty"`
 	// AsIs: nothing was added to the command for the runtime that it starts.
 	AsIs bool `json:"as_is,omitempty"`
 }

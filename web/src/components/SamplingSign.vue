@@ -24,7 +24,7 @@ async function stop(id: string) {
   <div v-if="jobs.length" class="shrink-0 border-b border-alarm bg-sheet" role="status" aria-label="Sampling is on" data-test="sampling">
     <div v-for="j in jobs.slice(0, 3)" :key="j.id" class="flex h-[30px] items-center gap-3 px-4">
       <span class="size-2.5 shrink-0 animate-pulse rounded-full bg-alarm motion-reduce:animate-none" aria-hidden="true" />
-      <span class="truncate"><b class="font-medium">Sampling {{ whom(j) }}</b> on {{ j.collector }}: {{ (j.elapsed_ns / 1e9).toFixed(0) }} s, {{ count(j.samples) }} samples</span>
+      <span class="truncate"><b class="font-medium">{{ j.settings.exact ? 'Counting' : 'Sampling' }} {{ whom(j) }}</b> on {{ j.collector }}: {{ (j.elapsed_ns / 1e9).toFixed(0) }} s<template v-if="!j.settings.exact">, {{ count(j.samples) }} samples</template></span>
       <span class="flex-1" />
       <RouterLink v-if="route.params.id !== j.id" :to="{ name: 'running', params: { id: j.id } }" class="word">watch it</RouterLink>
       <button v-if="may('collect')" class="word" @click="stop(j.id)">{{ j.state === 'stopping' ? 'stopping' : 'stop and keep' }}</button>

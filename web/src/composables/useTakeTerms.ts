@@ -5,6 +5,8 @@ import { words } from '../lib/commandWords'
 
 /** How a take is made, whoever is sampled. */
 export type Terms = {
+  exact: boolean // a command is run in the emulator, and everything it does is counted
+  once: boolean // a single time, so that what varies by itself is not known
   measures: string[]
   more: string // further measures, as words: tracepoint:sched:sched_process_fork function:slur.Route
   pace: 'rate' | 'budget'
@@ -25,7 +27,7 @@ export type Terms = {
   secrets: boolean // arguments that look like secrets are kept
 }
 
-export const plainTerms: Terms = { measures: ['cpu'], more: '', pace: 'rate', rate: 997, budget: 1, seconds: 0, keep: '', repeat: 1, enough: '', within: 2, most: '', enoughOf: '', bare: false, work: 0, workFrom: '', source: false, workload: '', secrets: false }
+export const plainTerms: Terms = { exact: false, once: false, measures: ['cpu'], more: '', pace: 'rate', rate: 997, budget: 1, seconds: 0, keep: '', repeat: 1, enough: '', within: 2, most: '', enoughOf: '', bare: false, work: 0, workFrom: '', source: false, workload: '', secrets: false }
 
 // What Vue watches cannot be cloned by the browser's own means.
 const copy = <T>(t: T): T => JSON.parse(JSON.stringify(t)) as T
@@ -49,6 +51,7 @@ export function useTakeTerms() {
   /** The settings of a take that follow; `launched` adds what only a command can have. */
   function settings(launched: boolean): Settings {
     const t = terms.value
+    if (launched && t.exact) return { exact: true, once: t.once || undefined, rate_hz: t.rate, for_ns: Math.round(t.seconds * 1e9), work: t.work || undefined, workload: t.workload.trim() || undefined, keep_secrets: t.secrets || undefined }
     return {
       rate_hz: t.rate,
       budget: t.pace === 'budget' ? t.budget / 100 : undefined,
@@ -65,6 +68,7 @@ export function useTakeTerms() {
   /** How many takes follow each other, and when they end. */
   function row(): { repeat: number; until?: string } {
     const t = terms.value
+    if (t.exact) return { repeat: 1 }
     if (!t.enough) return { repeat: t.repeat }
     return { repeat: t.most || 0, until: `${t.enoughOf.trim()} ${t.enough} ${t.within}%`.trim() }
   }

@@ -66,9 +66,10 @@ const program = computed(() => {
   }
 })
 
+const exact = computed(() => kind.value === 'command' && terms.value.exact)
 const failed = ref<unknown>()
 const busy = ref(false)
-const ready = computed(() => collector.value && measures.value.length > 0 && terms.value.rate >= 1 && whom.value && (terms.value.repeat <= 1 || kind.value === 'command' || terms.value.seconds > 0 || terms.value.enough))
+const ready = computed(() => collector.value && whom.value && (exact.value || measures.value.length > 0 && terms.value.rate >= 1) && (exact.value || terms.value.repeat <= 1 || kind.value === 'command' || terms.value.seconds > 0 || terms.value.enough))
 async function start() {
   if (!ready.value || busy.value) return
   busy.value = true
@@ -76,7 +77,7 @@ async function start() {
   remember(program.value)
   if (kind.value === 'command') rememberCommand()
   try {
-    const job = await api.addJob({ collector: collector.value, settings: { ...termSettings(kind.value === 'command'), ...whom.value }, ...row(), against: kind.value === 'command' ? against() : undefined })
+    const job = await api.addJob({ collector: collector.value, settings: { ...termSettings(kind.value === 'command'), ...whom.value }, ...row(), against: kind.value === 'command' && !exact.value ? against() : undefined })
     await router.push({ name: 'running', params: { id: job.id } })
   } catch (e) {
     failed.value = e
@@ -94,7 +95,7 @@ async function start() {
       <span v-else-if="here.length" class="text-ink-2">on {{ collector }}</span>
       <p v-if="failed" role="alert" class="ml-4 min-w-0 flex-1 text-right text-alarm">{{ (failed as Error).message }}<span v-if="failed instanceof ApiError && failed.remedy" class="block text-ink-2">{{ failed.remedy }}</span></p>
       <div v-else class="flex-1" />
-      <button class="action !bg-ink !px-4 !text-paper disabled:opacity-40" :disabled="!ready || busy" data-test="start">Start sampling</button>
+      <button class="action !bg-ink !px-4 !text-paper disabled:opacity-40" :disabled="!ready || busy" data-test="start">{{ exact ? 'Start the exact run' : 'Start sampling' }}</button>
     </header>
     <ErrorNote v-if="collectors.isError.value" :error="collectors.error.value" :retry="() => collectors.refetch()" />
     <p v-else-if="meQuery.data.value && !may('collect')" class="p-8 text-ink-2">You may look{{ may('work') ? ' and work' : '' }}, but not collect. Ask somebody who manages people.</p>

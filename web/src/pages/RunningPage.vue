@@ -75,6 +75,7 @@ async function follow() {
   void router.replace({ name: 'take', params: { key: j.value?.take ?? '' } })
 }
 
+const exact = computed(() => j.value?.settings.exact ?? false)
 // The speed is that of the last second or so, not of the whole.
 const pace = ref(0)
 let before: { ns: number; samples: number } | undefined
@@ -82,7 +83,7 @@ watch(j, (now) => {
   if (!now) return
   if (before && now.elapsed_ns > before.ns) pace.value = ((now.samples - before.samples) / (now.elapsed_ns - before.ns)) * 1e9
   if (!before || now.elapsed_ns > before.ns) before = { ns: now.elapsed_ns, samples: now.samples }
-  document.title = `Sampling ${whom(now)} – Entelon`
+  document.title = `${exact.value ? 'Counting' : 'Sampling'} ${whom(now)} – Entelon`
 })
 
 async function stop() {
@@ -103,15 +104,17 @@ const { pins, toggle: togglePin } = usePins(computed(() => j.value?.settings.pro
   <WaitNote v-else-if="!j" what="Loading the take" />
   <div v-else class="flex h-full flex-col">
     <header class="flex h-[52px] shrink-0 items-center gap-6 border-b border-rule px-4">
-      <h1 class="min-w-0 truncate text-[15.5px]"><span class="text-ink-2">{{ over(j.state) ? 'Sampled' : 'Sampling' }}</span> <span class="font-medium">{{ whom(j) }}</span> <span class="text-ink-2">on {{ j.collector }}, asked for by {{ j.who }}<template v-if="j.settings.turns"> · take {{ j.settings.turn }} of {{ j.settings.until ? 'at most ' : '' }}{{ j.settings.turns }}<template v-if="j.settings.side">, {{ j.settings.side === 'baseline' ? 'of the baseline' : 'of the candidate' }}</template></template></span></h1>
+      <h1 class="min-w-0 truncate text-[15.5px]"><span class="text-ink-2">{{ exact ? (over(j.state) ? 'Exact run of' : 'Counting') : over(j.state) ? 'Sampled' : 'Sampling' }}</span> <span class="font-medium">{{ whom(j) }}</span> <span class="text-ink-2">on {{ j.collector }}, asked for by {{ j.who }}<template v-if="j.settings.turns"> · take {{ j.settings.turn }} of {{ j.settings.until ? 'at most ' : '' }}{{ j.settings.turns }}<template v-if="j.settings.side">, {{ j.settings.side === 'baseline' ? 'of the baseline' : 'of the candidate' }}</template></template></span></h1>
       <div class="flex-1" />
       <template v-if="!over(j.state)">
         <dl class="flex gap-6 text-right whitespace-nowrap" aria-live="off">
           <div><dt class="label">Time</dt><dd data-test="elapsed">{{ (j.elapsed_ns / 1e9).toFixed(1) }} s</dd></div>
-          <div><dt class="label">Samples</dt><dd>{{ count(j.samples) }}</dd></div>
-          <div><dt class="label">a second</dt><dd>{{ count(pace) }}</dd></div>
-          <div><dt class="label">Lost</dt><dd>{{ count(j.lost) }}</dd></div>
-          <div><dt class="label">Size</dt><dd>{{ bytes(j.size) }}</dd></div>
+          <template v-if="!exact">
+            <div><dt class="label">Samples</dt><dd>{{ count(j.samples) }}</dd></div>
+            <div><dt class="label">a second</dt><dd>{{ count(pace) }}</dd></div>
+            <div><dt class="label">Lost</dt><dd>{{ count(j.lost) }}</dd></div>
+            <div><dt class="label">Size</dt><dd>{{ bytes(j.size) }}</dd></div>
+          </template>
         </dl>
         <p v-if="j.silent" role="status" class="max-w-[230px] text-alarm">Nothing heard from the collector for a while. The take goes on when it is back; stopping keeps what has arrived.</p>
         <button v-if="may('collect')" class="action !px-4 !py-1" :disabled="j.state === 'stopping' && !j.silent" data-test="stop" @click="stop">{{ j.state === 'stopping' && !j.silent ? 'Stopping' : 'Stop and keep' }}</button>
@@ -123,7 +126,7 @@ const { pins, toggle: togglePin } = usePins(computed(() => j.value?.settings.pro
       <p class="mt-1 text-ink-2">{{ j.remedy }}</p>
       <RouterLink to="/new" class="action mt-4">New take</RouterLink>
     </div>
-    <p v-else-if="!hot.data.value" class="p-8 text-ink-2">{{ j.state === 'waiting' ? 'Waiting for a collector to start.' : hot.error.value instanceof ApiError && hot.error.value.status !== 503 ? hot.error.value.message : 'The first samples are on their way. A picture appears within a few seconds.' }}</p>
+    <p v-else-if="!hot.data.value" class="p-8 text-ink-2">{{ j.state === 'waiting' ? 'Waiting for a collector to start.' : exact ? (over(j.state) ? 'Reading what was counted.' : `It runs in the emulator${j.settings.once ? '' : ', twice'}. What was counted is shown when it has ended; stopping it keeps what it did until then.`) : hot.error.value instanceof ApiError && hot.error.value.status !== 503 ? hot.error.value.message : 'The first samples are on their way. A picture appears within a few seconds.' }}</p>
     <template v-else>
       <TakeReading :folded="false" :parts="hot.data.value.reading" :warnings="[]" :focus="focus" @focus="setFocus" />
       <div class="flex min-h-0 flex-1">
