@@ -235,7 +235,7 @@ func (s compareRoutes) compare(c *gin.Context) {
 	out := api.CompareOut{
 		Warnings: []profile.Warning{}, Measures: []api.MeasureOut{}, Scales: []api.ScaleOut{}, Reading: []api.SaidOut{}, Suspects: []api.SuspectOut{}, Rows: []api.CompareRow{},
 		Measure: api.MeasureOut{Name: x.words.Name, Label: x.words.Label, Unit: x.words.Unit, Counted: x.words.Counted, Total: x.b.runs[0].Total()},
-		Scale:   string(r.Scale), Unit: r.Scale.Unit(x.words.Unit), Single: r.Single, Steady: r.Steady, Baseline: x.a.out(sides.Baseline), Candidate: x.b.out(sides.Candidate), Whole: estimateOut(r.Whole),
+		Scale:   string(r.Scale), Unit: r.Scale.Unit(x.words.Unit), Single: r.Single, CallsCounted: r.CallsCounted, Steady: r.Steady, Baseline: x.a.out(sides.Baseline), Candidate: x.b.out(sides.Candidate), Whole: estimateOut(r.Whole),
 	}
 	for _, m := range r.Remarks {
 		out.Warnings = append(out.Warnings, profile.Warning{Code: m.Code, Text: m.Text, Remedy: m.Remedy})
@@ -270,7 +270,7 @@ func (s compareRoutes) compare(c *gin.Context) {
 		out.Reading = append(out.Reading, api.SaidOut(p))
 	}
 	for _, q := range suspects {
-		x := api.SuspectOut{Path: append([]int32{}, q.Path...), Why: string(q.Why), Share: q.Share, Via: q.Via, Places: q.Places, Enters: q.Enters, Estimate: estimateOut(q.Estimate), Counts: []api.CallsOut{}}
+		x := api.SuspectOut{Path: append([]int32{}, q.Path...), Why: string(q.Why), Share: q.Share, Via: q.Via, Places: q.Places, Enters: q.Enters, Estimate: estimateOut(q.Estimate), ByCalls: q.Split[0], ByEach: q.Split[1], Counts: []api.CallsOut{}}
 		for _, n := range q.Counts {
 			x.Counts = append(x.Counts, api.CallsOut{Function: n.Function, Itself: n.Itself, Baseline: n.Calls[0], Candidate: n.Calls[1]})
 		}
@@ -289,7 +289,10 @@ func (s compareRoutes) compare(c *gin.Context) {
 			continue
 		}
 		o := api.CompareRow{
-			Number: row.Number, Name: row.Name, Short: profile.Short(row.Name), Module: row.Module, Area: row.Area, Kind: row.Kind.String(), Self: estimateOut(row.Self), Total: estimateOut(row.Total), SelfSamples: row.SelfSamples[:], TotalSamples: row.TotalSamples[:], State: string(row.State), Certain: row.Certain, Was: "", Because: "", ByHand: false,
+			Number: row.Number, Name: row.Name, Short: profile.Short(row.Name), Module: row.Module, Area: row.Area, Kind: row.Kind.String(), Self: estimateOut(row.Self), Total: estimateOut(row.Total), SelfSamples: row.SelfSamples[:], TotalSamples: row.TotalSamples[:], State: string(row.State), Certain: row.Certain, Was: "", Because: "", ByHand: false, Calls: []float64{},
+		}
+		if r.CallsCounted {
+			o.Calls = row.Calls[:]
 		}
 		if row.Match != nil {
 			o.Was, o.Because, o.ByHand = row.Match.Baseline, row.Match.Reason, row.Match.ByHand

@@ -241,7 +241,7 @@ func (b *bisection) verdict(rev revision, turn int) (bisect.Answer, string, erro
 			}
 			tr := calltree.New(t.Profile)
 			c := tr.Cost(m, sc)
-			sides[i] = append(sides[i], match.Run{Name: f, Tree: tr, Cost: c, Functions: calltree.Functions(tr, c), Calls: compare.CallsOf(tr, sc), StartedAt: t.Machine.StartedAt})
+			sides[i] = append(sides[i], match.Run{Name: f, Tree: tr, Cost: c, Functions: calltree.Functions(tr, c), Calls: compare.CallsOf(tr, sc), StartedAt: t.Machine.StartedAt, Varies: compare.VariesOf(t, t.Profile.Words(m).Name)})
 		}
 	}
 	r, err := compare.Compare(sides[0], sides[1], compare.Options{Scale: compare.ByRun})

@@ -36,6 +36,32 @@ func TestExactRun(t *testing.T) {
 	if len(c.Suspects) == 0 || !strings.Contains(strings.Join(c.Suspects[0].Path, " "), "letter") {
 		t.Errorf("the first suspect is not the function that was changed: %+v", c.Suspects)
 	}
+	if r := entelon(t, "compare", "--limit", "instructions=0.1%", a, b); r.code != 1 {
+		t.Errorf("exit code %d: %s", r.code, r.stdout)
+	}
+	if r := entelon(t, "compare", "--limit", "instructions=0.5%", a, b); r.code != 0 {
+		t.Errorf("exit code %d: %s", r.code, r.stdout)
+	}
+	for _, f := range c.Functions {
+		if f.Name == "letter" && (len(f.Calls) != 2 || f.Calls[0] != 20 || f.Calls[1] != 20) {
+			t.Errorf("calls of letter: %v", f.Calls)
+		}
+	}
+	// Each kind is compared with its own.
+	var sampled [2]string
+	for i, build := range []string{"nib100", "nib101"} {
+		sampled[i] = filepath.Join(dir, build+"-sampled.take")
+		entelon(t, "take", "--program", "nib", "--build", build, "--out", sampled[i], "--", filepath.Join(dir, build), "20")
+	}
+	mixed := []string{"compare", "--json", "-b", a, "-b", sampled[0], "-c", b, "-c", sampled[1]}
+	if r := entelon(t, mixed...); !strings.Contains(r.stderr, "2 exact takes are left out") || comparison(t, r).Measure != "cpu" {
+		t.Errorf("exit code %d: %s", r.code, r.stderr)
+	}
+	if r := entelon(t, append(mixed, "--measure", "instructions")...); !strings.Contains(r.stderr, "2 sampled takes are left out") || comparison(t, r).Measure != "instructions" {
+		t.Errorf("exit code %d: %s", r.code, r.stderr)
+	}
+	fails(t, entelon(t, "compare", a, sampled[1]), "measured")
+	fails(t, entelon(t, "compare", "--limit", "luck=1%", a, b), "there is no measure")
 	hot := parse[hotJSON](t, "hot", "--json", "--measure", "calls", a)
 	calls := map[string]int64{}
 	for _, f := range hot.Functions {

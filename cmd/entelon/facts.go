@@ -220,7 +220,9 @@ func printFacts(w io.Writer, path string, t *profile.Take, f factsJSON) error {
 	row("duration", "%.2f s", float64(f.DurationNS)/1e9)
 	if x := f.Exact; x != nil {
 		runs := "run once, so that what varies by itself is not known"
-		if x.Runs == 2 {
+		if x.Runs == 2 && x.Varying == 0 {
+			runs = "run twice, the same to the last instruction"
+		} else if x.Runs == 2 {
 			runs = fmt.Sprintf("run twice; the counts of %s differed", several(x.Varying, "function", "functions"))
 		}
 		row("exact run", "%s, %s", several(x.Processes, "process", "processes"), runs)

@@ -16,6 +16,10 @@ func CallsOf(t *calltree.Tree, sc scope.Scope) []match.Calls {
 	var out []match.Calls
 	for m := range t.Profile.Measures {
 		w := t.Profile.Words(m)
+		if w.Name == measure.ExactCalls.Name && w.Counted {
+			out = append(out, match.Calls{Measure: w.Name, Cost: t.Cost(m, sc), Every: true})
+			continue
+		}
 		if w.Kind == measure.Function && w.Counted {
 			out = append(out, match.Calls{Measure: w.Name, Cost: t.Cost(m, sc)})
 		}
@@ -44,14 +48,20 @@ func (s *Suspect) Itself() bool { return len(s.Counts) > 0 && s.Counts[0].Itself
 // counted is a function whose calls all takes counted.
 type counted struct {
 	function int32
+	every    bool                // it stands for all functions
 	cost     [2][]*calltree.Cost // by side and take
+}
+
+// of reports whether the calls of a function were counted.
+func (c *counted) of(function int32) bool {
+	return c.every && function >= 0 || !c.every && c.function == function
 }
 
 // countedIn finds the functions whose calls all takes of both sides counted.
 func countedIn(r *Result) []counted {
 	var out []counted
 	for _, first := range r.a[0].Calls {
-		c := counted{function: -1}
+		c := counted{function: -1, every: first.Every}
 		all := true
 		for side, runs := range r.sides() {
 			for i := range runs {
@@ -63,12 +73,15 @@ func countedIn(r *Result) []counted {
 				cost := runs[i].Calls[k].Cost
 				c.cost[side] = append(c.cost[side], cost)
 				// A call's stack ends in the function itself.
+				if first.Every {
+					continue
+				}
 				if rows := calltree.Functions(runs[i].Tree, cost); len(rows) > 0 {
 					c.function = r.align.IDs[side][i][rows[0].Function]
 				}
 			}
 		}
-		if all && c.function >= 0 {
+		if all && (c.function >= 0 || c.every) {
 			out = append(out, c)
 		}
 	}
@@ -100,6 +113,10 @@ func (r *Result) counts(paths []found) []Count {
 	var out []Count
 	for i := range r.counted {
 		c := &r.counted[i]
+		if c.every {
+			out = append(out, r.everyCount(c, paths)...)
+			continue
+		}
 		sum := Count{Function: c.function, Itself: c.function == paths[0].n.Function}
 		for _, x := range paths {
 			calls := r.count(c, x.n.nodes, !sum.Itself)
@@ -123,11 +140,82 @@ func (r *Result) counts(paths []found) []Count {
 	return out[:min(len(out), mostCounts)]
 }
 
+// everyCount tells, where the calls of all functions were counted, how often the function at the
+// end of paths was called there, and those that it calls whose number differs.
+func (r *Result) everyCount(c *counted, paths []found) []Count {
+	own := Count{Function: paths[0].n.Function, Itself: true}
+	below := map[int32]*Count{}
+	var order []int32
+	for _, x := range paths {
+		calls := r.count(c, x.n.nodes, false)
+		own.Calls[0] += calls[0]
+		own.Calls[1] += calls[1]
+		for _, part := range x.n.Parts {
+			if part.Function == own.Function {
+				continue
+			}
+			if below[part.Function] == nil {
+				below[part.Function] = &Count{Function: part.Function}
+				order = append(order, part.Function)
+			}
+			calls := r.count(c, part.nodes, false)
+			below[part.Function].Calls[0] += calls[0]
+			below[part.Function].Calls[1] += calls[1]
+		}
+	}
+	var out []Count
+	if own.Calls != [2]float64{} {
+		out = append(out, own)
+	}
+	for _, f := range order {
+		if n := below[f]; n.Calls[0] != n.Calls[1] {
+			out = append(out, *n)
+		}
+	}
+	return out
+}
+
+// Split parts the difference of a cost in two: what a function costs more because it is called
+// more often, at what a call cost before, and because a call costs more. Together they are the
+// difference, to the last unit. ok is unset where the baseline has no call, or nothing was counted.
+func Split(cost, calls [2]float64) (byCalls, byEach float64, ok bool) {
+	if calls[0] == 0 {
+		return 0, 0, false
+	}
+	byCalls = math.Round((calls[1] - calls[0]) * cost[0] / calls[0])
+	return byCalls, cost[1] - cost[0] - byCalls, true
+}
+
+// callsOfFunctions is how often each function was called on both sides, a mean of the takes; nil
+// where not all of them counted that.
+func (r *Result) callsOfFunctions() [][2]float64 {
+	for i := range r.counted {
+		c := &r.counted[i]
+		if !c.every {
+			continue
+		}
+		out := make([][2]float64, len(r.align.Names))
+		for side, runs := range r.sides() {
+			for k := range runs {
+				by := r.by[side][k] * float64(len(runs))
+				for _, f := range calltree.Functions(runs[k].Tree, c.cost[side][k]) {
+					// One that was called and has none of what is compared has no row.
+					if id := r.align.IDs[side][k][f.Function]; id >= 0 && int(id) < len(out) {
+						out[id][side] += float64(f.Self) / by
+					}
+				}
+			}
+		}
+		return out
+	}
+	return nil
+}
+
 // calledTimes is by which factor the function of a node is called more often
 // there; 0 where nobody counted, or where a side has no call.
 func (f *finder) calledTimes(n *Both) float64 {
 	for i := range f.r.counted {
-		if c := &f.r.counted[i]; c.function == n.Function {
+		if c := &f.r.counted[i]; c.of(n.Function) {
 			calls := f.r.count(c, n.nodes, false)
 			return Count{Calls: calls}.Ratio()
 		}

@@ -81,3 +81,23 @@ func TestCountsOfOneSideAlone(t *testing.T) {
 		t.Error(said)
 	}
 }
+
+// TestSplit: both parts of a difference are the difference, to the last unit.
+func TestSplit(t *testing.T) {
+	for _, c := range []struct {
+		cost, calls [2]float64
+		by, each    float64
+		ok          bool
+	}{
+		{[2]float64{1000, 2000}, [2]float64{10, 20}, 1000, 0, true},
+		{[2]float64{1000, 1500}, [2]float64{10, 10}, 0, 500, true},
+		{[2]float64{1000, 900}, [2]float64{3, 7}, 1333, -1433, true},
+		{[2]float64{1000, 0}, [2]float64{3, 0}, -1000, 0, true},
+		{[2]float64{0, 700}, [2]float64{0, 7}, 0, 0, false},
+	} {
+		by, each, ok := compare.Split(c.cost, c.calls)
+		if by != c.by || each != c.each || ok != c.ok || ok && by+each != c.cost[1]-c.cost[0] {
+			t.Errorf("%v at %v calls: %v and %v, %v", c.cost, c.calls, by, each, ok)
+		}
+	}
+}

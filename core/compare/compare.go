@@ -79,6 +79,7 @@ type Row struct {
 	Number       int32        // in the comparison
 	Certain      bool         // one of its differences is significant
 	Match        *match.Match // set where the sides have other names for it
+	Calls        [2]float64   // mean of the takes, scaled, where Result.CallsCounted
 }
 
 // Result is a comparison.
@@ -97,6 +98,8 @@ type Result struct {
 	// share of it does where the rest grew or shrank. 1 where figures are no shares, or
 	// where that is not known.
 	Steady float64
+	// CallsCounted: all takes counted all calls, so that rows have theirs.
+	CallsCounted bool
 
 	a, b    []match.Run
 	by      [2][]float64 // what each run is divided by
@@ -155,10 +158,10 @@ func Compare(baseline, candidate []match.Run, o Options) (*Result, error) {
 	if _, r.Certain = certainBy(r.sides(), r.by, ""); r.Certain {
 		r.Single = false
 	}
+	r.counted = countedIn(r)
 	r.whole(o)
 	r.Steady = r.steady(o)
 	r.functions(o)
-	r.counted = countedIn(r)
 	r.Remarks = append(remarks(r), blocked...)
 	if refused != nil {
 		r.Remarks = append(r.Remarks, Remark{"yardstick", 0, -1, fmt.Sprintf("The takes are neither runs of one workload nor do they say how much work they did, and %s. So shares of each total are compared, which cannot tell whether the whole got slower.", refused),
@@ -320,6 +323,12 @@ func (r *Result) functions(o Options) {
 		row.Match = r.align.MatchOf[int32(k)]
 		row.Number = int32(k)
 		p = append(p, row.Self.P, row.Total.P)
+	}
+	if calls := r.callsOfFunctions(); calls != nil {
+		r.CallsCounted = true
+		for k := range calls {
+			r.Rows[k].Calls = calls[k]
+		}
 	}
 	is := told(p, o.Rate)
 	whole := math.Max(r.Whole.Baseline, r.Whole.Candidate)

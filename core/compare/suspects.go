@@ -39,6 +39,9 @@ type Suspect struct {
 	Places   int     // on how many paths; Path is the one with the largest difference
 	Enters   float64 // candidate to baseline of all that is below the path, 0 where the baseline has none
 	Counts   []Count // calls there that were counted
+	// Split is what of the difference is of the number of calls, and what of the cost of one;
+	// both 0 where the calls of its function were not counted.
+	Split [2]float64
 }
 
 // How says why, with the name of the function that tells more of it.
@@ -173,6 +176,10 @@ func (f *finder) suspects() []Suspect {
 		}
 		s.Share = s.Difference / whole
 		s.Counts = f.r.counts(groups[k])
+		if s.Itself() {
+			calls, each, _ := Split([2]float64{total[0].mean(), total[1].mean()}, s.Counts[0].Calls)
+			s.Split = [2]float64{calls, each}
+		}
 		if all[0] > 0 {
 			s.Enters = all[1] / all[0]
 		}

@@ -35,6 +35,7 @@ type CompareRow struct {
 	Was          string      `json:"was"`     // full name in the baseline, if another
 	Because      string      `json:"because"` // why the two are taken for one
 	ByHand       bool        `json:"by_hand"` // somebody said so
+	Calls        []float64   `json:"calls"`   // of the baseline and the candidate, where calls_counted; else empty
 }
 
 // SuspectOut is a place that explains part of the difference.
@@ -46,7 +47,9 @@ type SuspectOut struct {
 	Places   int         `json:"places"` // on how many paths
 	Enters   float64     `json:"enters"` // candidate to baseline of all below the path, 0 if new
 	Estimate EstimateOut `json:"estimate"`
-	Counts   []CallsOut  `json:"counts"` // calls there that were counted
+	Counts   []CallsOut  `json:"counts"`   // calls there that were counted
+	ByCalls  float64     `json:"by_calls"` // of the difference, what is of the number of calls; both 0 where they were not counted
+	ByEach   float64     `json:"by_each"`  // and what of the cost of one
 }
 
 // CallsOut is how often a function was called at a suspect, as the scale has it.
@@ -85,20 +88,21 @@ type ScaleOut struct {
 
 // CompareOut is a comparison of two groups of takes.
 type CompareOut struct {
-	Warnings  []profile.Warning `json:"warnings"`
-	Measures  []MeasureOut      `json:"measures"` // that all takes have
-	Measure   MeasureOut        `json:"measure"`  // Total is the candidate's first take's
-	Scales    []ScaleOut        `json:"scales"`   // that all takes allow
-	Scale     string            `json:"scale"`
-	Unit      string            `json:"unit"`
-	Single    bool              `json:"single"` // one take a side: how much takes differ is not known
-	Baseline  CompareSide       `json:"baseline"`
-	Candidate CompareSide       `json:"candidate"`
-	Whole     EstimateOut       `json:"whole"`
-	Reading   []SaidOut         `json:"reading"`
-	Suspects  []SuspectOut      `json:"suspects"`
-	Rows      []CompareRow      `json:"rows"`   // the largest difference of self cost first
-	Hidden    int               `json:"hidden"` // functions that are left out: small, and not significant
+	Warnings     []profile.Warning `json:"warnings"`
+	Measures     []MeasureOut      `json:"measures"` // that all takes have
+	Measure      MeasureOut        `json:"measure"`  // Total is the candidate's first take's
+	Scales       []ScaleOut        `json:"scales"`   // that all takes allow
+	Scale        string            `json:"scale"`
+	Unit         string            `json:"unit"`
+	Single       bool              `json:"single"`        // one take a side: how much takes differ is not known
+	CallsCounted bool              `json:"calls_counted"` // by all takes, so that rows have theirs
+	Baseline     CompareSide       `json:"baseline"`
+	Candidate    CompareSide       `json:"candidate"`
+	Whole        EstimateOut       `json:"whole"`
+	Reading      []SaidOut         `json:"reading"`
+	Suspects     []SuspectOut      `json:"suspects"`
+	Rows         []CompareRow      `json:"rows"`   // the largest difference of self cost first
+	Hidden       int               `json:"hidden"` // functions that are left out: small, and not significant
 	// Steady is by how much the share of what did not change differs from side to side;
 	// 1 where figures are no shares.
 	Steady    float64       `json:"steady"`

@@ -71,6 +71,7 @@ and is larger than its limit: 5 % of the whole, if nothing else is said.`,
   entelon compare --baseline old-1.take --baseline old-2.take --candidate new-1.take --candidate new-2.take
   entelon compare --baseline 'old-*.take' --candidate 'new-*.take' --threshold 3% --threshold 'slur.*=5%'
   entelon compare --server http://127.0.0.1:7420 --baseline engraved@3.4.0 --candidate engraved@3.5.0
+  entelon compare --limit instructions=0.1% old-exact.take new-exact.take
   entelon compare --rules entelon.yaml --format markdown --baseline 'old-*.take' --candidate 'new-*.take'`,
 		Args: func(_ *cobra.Command, args []string) error {
 			switch {
@@ -118,7 +119,8 @@ and is larger than its limit: 5 % of the whole, if nothing else is said.`,
 	f.StringVar(&x.workload, "workload", "", "compare the takes of this `WORKLOAD` (default: the one that both sides have the most takes of)")
 	f.StringVar(&x.tokenFile, "token-file", "", "the `FILE` with a token for the server (default "+serving.TokenPlace()+")")
 	f.BoolVar(&x.full, "full", false, "print names in full, with packages, parameters and template arguments")
-	f.IntVar(&x.Limit, "limit", 20, "how many functions of the table; 0 means all")
+	x.Limit = 20
+	f.Var(limitFlag{x}, "limit", "how many functions of the table, 0 for all; or the rise that is allowed of a measure, as `MEASURE=RISE`: instructions=0.1%")
 	complete := func(flag string, words ...string) {
 		_ = c.RegisterFlagCompletionFunc(flag, cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp))
 	}
@@ -196,6 +198,7 @@ func (x *Comparison) Run(cmd *cobra.Command) (compare.Outcome, error) {
 	if err := apart(a, b); err != nil {
 		return "", err
 	}
+	left := ownKind(a, b, x.chosen.Measure)
 	notice, err := x.alike(a, b)
 	if err != nil {
 		return "", err
@@ -212,8 +215,10 @@ func (x *Comparison) Run(cmd *cobra.Command) (compare.Outcome, error) {
 	if err != nil {
 		return "", err
 	}
-	if notice != "" {
-		fmt.Fprintln(cmd.ErrOrStderr(), "entelon: "+notice)
+	for _, text := range []string{left, notice} {
+		if text != "" {
+			fmt.Fprintln(cmd.ErrOrStderr(), "entelon: "+text)
+		}
 	}
 	if p, q := a.takes[0].Settings.Program, b.takes[0].Settings.Program; p != q && r.SharedCode() < oneProgram {
 		fmt.Fprintf(cmd.ErrOrStderr(), "entelon: %s and %s are different programs: only functions of one name can be compared, and a rise need not be a regression\n", p, q)

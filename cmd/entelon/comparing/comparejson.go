@@ -79,6 +79,8 @@ type suspectOut struct {
 	Share    float64     `json:"share"`
 	Estimate estimateOut `json:"estimate"`
 	Counts   []callsOut  `json:"counts"`
+	ByCalls  float64     `json:"by_calls,omitempty"` // of the difference, what is of the number of calls
+	ByEach   float64     `json:"by_each,omitempty"`  // and what of the cost of one
 }
 
 // callsOut is how often a function was called at a suspect, as the scale has it.
@@ -101,7 +103,8 @@ type FunctionRow struct {
 	Self   estimateOut `json:"self"`
 	Total  estimateOut `json:"total"`
 	State  string      `json:"state"`
-	Was    string      `json:"was,omitempty"` // its name in the baseline, if another
+	Was    string      `json:"was,omitempty"`   // its name in the baseline, if another
+	Calls  []float64   `json:"calls,omitempty"` // of the baseline and the candidate, of exact takes
 }
 
 func estimateJSON(e compare.Estimate) estimateOut {
@@ -131,7 +134,7 @@ func compareResult(a, b *measured, words measure.Column, v verdict.View) JSON {
 		out.Findings = append(out.Findings, findingOut{f.Name, string(f.Outcome), f.Limit, f.Text(r, v.Sides.Measure), f.Note})
 	}
 	for _, s := range v.Suspects {
-		x := suspectOut{Function: r.Name(s.Function()), Path: []string{}, Why: string(s.Why), Share: s.Share, Estimate: estimateJSON(s.Estimate), Counts: []callsOut{}}
+		x := suspectOut{Function: r.Name(s.Function()), Path: []string{}, Why: string(s.Why), Share: s.Share, Estimate: estimateJSON(s.Estimate), Counts: []callsOut{}, ByCalls: s.Split[0], ByEach: s.Split[1]}
 		if s.Via >= 0 {
 			x.Via = r.Name(s.Via)
 		}
@@ -151,6 +154,9 @@ func compareResult(a, b *measured, words measure.Column, v verdict.View) JSON {
 	}
 	for _, row := range r.Rows {
 		x := FunctionRow{Name: row.Name, Module: row.Module, Self: estimateJSON(row.Self), Total: estimateJSON(row.Total), State: string(row.State)}
+		if r.CallsCounted {
+			x.Calls = row.Calls[:]
+		}
 		if row.Match != nil {
 			x.Was = row.Match.Baseline
 		}

@@ -16,7 +16,11 @@ func (x *Comparison) suspects(b *strings.Builder, v verdict.View) {
 		return
 	}
 	tw := tabwriter.NewWriter(b, 0, 0, 2, ' ', tabwriter.AlignRight)
-	fmt.Fprintln(tw, "share\tdifference\t95 %\t  suspect")
+	interval := "95 %"
+	if v.Result.CallsCounted {
+		interval = "range" // by what runs differ by themselves
+	}
+	fmt.Fprintf(tw, "share\tdifference\t%s\t  suspect\n", interval)
 	for _, s := range v.Suspects {
 		at := "the whole program"
 		if len(s.Path) > 0 {
@@ -31,6 +35,10 @@ func (x *Comparison) suspects(b *strings.Builder, v verdict.View) {
 			sure = ", may be chance"
 		}
 		fmt.Fprintf(tw, "%.0f %%\t%s\t%s to %s\t  %s%s\n", 100*s.Share, x.amount(v, s.Difference), x.amount(v, s.Low), x.amount(v, s.High), at, sure)
+		if s.Split != [2]float64{} {
+			n := s.Counts[0].Calls
+			fmt.Fprintf(tw, "\t\t\t  calls %s → %s: %s; cost of a call: %s\n", terminal.Thin(int64(n[0])), terminal.Thin(int64(n[1])), x.amount(v, s.Split[0]), x.amount(v, s.Split[1]))
+		}
 	}
 	_ = tw.Flush() // into memory
 	b.WriteString("\n")

@@ -41,6 +41,7 @@ type Condition struct{ Name, Value string }
 type Calls struct {
 	Measure string // by name
 	Cost    *calltree.Cost
+	Every   bool // those of all functions, as in an exact run; else those of one
 }
 
 // Total is the run's cost, in the measure's unit.

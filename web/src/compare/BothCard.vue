@@ -15,11 +15,18 @@ const emit = defineEmits<{ pin: [name: string] }>()
 const { figure, difference, change } = useFigures()
 const row = computed(() => props.d.rows.find((r) => r.name === props.focus || r.was === props.focus))
 const ink = computed(() => (row.value ? inkOf(row.value.kind, row.value.area, dark.value) : undefined))
+const exact = computed(() => [...props.d.baseline.takes, ...props.d.candidate.takes].every((t) => t.take.exact))
+/** What of a difference is of the number of calls, at what one cost before, and what of the cost of one: together all of it. */
+function split(e: { baseline: number; candidate: number; difference: number }, calls: number[]): [number, number] | undefined {
+  if (!calls.length || !calls[0] || !e.difference || props.d.measure.name === 'calls') return undefined
+  const by = Math.round(((calls[1] - calls[0]) * e.baseline) / calls[0])
+  return [by, e.difference - by]
+}
 const kinds = computed(() =>
   row.value
     ? [
-        { name: 'Self', e: row.value.self, n: row.value.self_samples },
-        { name: 'Total', e: row.value.total, n: row.value.total_samples },
+        { name: 'Self', e: row.value.self, n: row.value.self_samples, split: split(row.value.self, row.value.calls) },
+        { name: 'Total', e: row.value.total, n: row.value.total_samples, split: split(row.value.total, row.value.calls) },
       ]
     : [],
 )
@@ -46,11 +53,18 @@ const colour = (v: string) => (v === 'slower' ? 'text-plum' : v === 'faster' ? '
       <section v-for="k in kinds" :key="k.name" class="mt-3.5" :aria-label="k.name">
         <h3 class="label mb-1 flex border-b border-rule pb-0.5"><span class="flex-1">{{ k.name }}</span><span :class="colour(k.e.verdict)">{{ row.state === 'new' || row.state === 'gone' ? row.state : verdictText(k.e.verdict, d.measure.unit) }}</span></h3>
         <p class="flex items-baseline gap-2"><span class="text-[16px]">{{ figure(k.e.baseline) }}</span><span class="text-ink-3">→</span><span class="text-[16px]">{{ figure(k.e.candidate) }}</span><b class="ml-auto font-medium" :class="colour(k.e.verdict)">{{ difference(k.e.difference) }}</b></p>
-        <p class="label">{{ difference(k.e.low) }} to {{ difference(k.e.high) }}, 95 %<template v-if="d.single">, sampling noise only</template></p>
+        <p v-if="exact && k.e.low !== k.e.high" class="label">{{ difference(k.e.low) }} to {{ difference(k.e.high) }}, since runs of one side differ by themselves</p>
+        <p v-else-if="!exact" class="label">{{ difference(k.e.low) }} to {{ difference(k.e.high) }}, 95 %<template v-if="d.single">, sampling noise only</template></p>
         <p v-if="change(k.e)" class="label">{{ change(k.e) }}</p>
         <p v-if="k.e.verdict === 'too few takes to tell' && k.e.need" class="label">A change below {{ percent(k.e.seen, 0) }} would probably go unnoticed; {{ k.e.need }} takes a side would show it.</p>
-        <p v-else-if="k.e.verdict === 'no change shown'" class="label">A change of {{ percent(k.e.seen, 0) }} would have been seen.</p>
-        <p class="label">{{ count(k.n[0]) }} and {{ count(k.n[1]) }} samples</p>
+        <p v-else-if="!exact && k.e.verdict === 'no change shown'" class="label">A change of {{ percent(k.e.seen, 0) }} would have been seen.</p>
+        <p v-if="k.split" class="label">{{ difference(k.split[0]) }} by the number of calls, {{ difference(k.split[1]) }} by the cost of a call</p>
+        <p v-if="!exact" class="label">{{ count(k.n[0]) }} and {{ count(k.n[1]) }} samples</p>
+      </section>
+      <section v-if="d.calls_counted" class="mt-3.5" aria-label="Calls" data-test="both-calls">
+        <h3 class="label mb-1 border-b border-rule pb-0.5">Calls</h3>
+        <p class="flex items-baseline gap-2"><span class="text-[16px]">{{ count(row.calls[0]) }}</span><span class="text-ink-3">→</span><span class="text-[16px]">{{ count(row.calls[1]) }}</span></p>
+        <p v-if="row.calls[0] && row.calls[1]" class="label">a call costs {{ figure(row.total.baseline / row.calls[0]) }} → {{ figure(row.total.candidate / row.calls[1]) }} in total</p>
       </section>
     </template>
   </aside>

@@ -56,7 +56,7 @@ const facts = computed<[string, string][]>(() => {
     ['Started', when(t.started_at)],
     ['Lasted', `${seconds(t.duration_ns)}, ended by ${endings[f.ended_by] ?? f.ended_by}`],
     ...(f.exact
-      ? [['Exact run', `${count(f.exact.processes)} ${f.exact.processes === 1 ? 'process' : 'processes'}, ${f.exact.runs < 2 ? 'run once, so that what varies by itself is not known' : `run twice; the counts of ${count(f.exact.varying)} ${f.exact.varying === 1 ? 'function' : 'functions'} differed`}`] as [string, string]]
+      ? [['Exact run', `${count(f.exact.processes)} ${f.exact.processes === 1 ? 'process' : 'processes'}, ${f.exact.runs < 2 ? 'run once, so that what varies by itself is not known' : f.exact.varying ? `run twice; the counts of ${count(f.exact.varying)} ${f.exact.varying === 1 ? 'function' : 'functions'} differed` : 'run twice, the same to the last instruction'}`] as [string, string]]
       : [['CPU time', `${seconds(t.cpu_ns)} by the kernel's count`] as [string, string]]),
     ...(f.exact?.varied ?? []).slice(0, 5).map((v): [string, string] => ['Varies by itself', `${v.function}: ${count((v.instructions as number[])[0])} to ${count((v.instructions as number[])[1])} instructions of its own, ${count((v.calls as number[])[0])} to ${count((v.calls as number[])[1])} calls`]),
     ...(s.keep ? [['Kept only', `${s.keep}; ${count(f.left_out ?? 0)} samples were left out`] as [string, string]] : []),
@@ -77,7 +77,7 @@ const facts = computed<[string, string][]>(() => {
     ...(f.counters?.length ? [['Counted', f.counters.map((c) => `${count(c.value)} ${c.name}${c.estimated ? ' (estimated)' : ''}`).join(', ')] as [string, string]] : []),
     ...(f.not_counted?.length ? [['Not counted', `${f.not_counted.join(', ')}: not on this machine`] as [string, string]] : []),
     ...(f.usage ? [['Most memory', bytes(f.usage.most_resident_bytes)] as [string, string]] : []),
-    ['Collector', `${seconds(f.collector_cpu_ns)} CPU of its own`],
+    ...(f.exact ? [] : [['Collector', `${seconds(f.collector_cpu_ns)} CPU of its own`] as [string, string]]),
     ['Build ID', t.build_id || 'none in the binary'],
     ['Threads', count(props.detail.threads.length)],
     ['Machine', `${m.host}, kernel ${m.kernel}, ${m.processors} processors`],

@@ -5,7 +5,7 @@ import { words } from '../lib/commandWords'
 import type { Command } from '../composables/useCommands'
 
 const command = defineModel<Command>({ required: true })
-const props = defineProps<{ known: Record<string, Command> }>()
+const props = defineProps<{ known: Record<string, Command>; alone?: boolean }>()
 const emit = defineEmits<{ program: [name: string] }>()
 const parsed = computed(() => words(command.value.line))
 const choices = computed(() => Object.entries(props.known).map(([name, c]) => ({ value: name, text: name, note: c.line })))
@@ -28,8 +28,8 @@ const recalled = computed({
       <label class="block"><span class="label">User, if not the first one that the machine allows</span><input v-model="command.user" class="field mt-0.5 w-full" spellcheck="false" /></label>
     </div>
     <label class="mt-4 block"><span class="label">Environment, as NAME=VALUE words</span><input v-model="command.env" class="field code mt-0.5 w-full" placeholder="WORKERS=4" spellcheck="false" /></label>
-    <label class="mt-4 block"><span class="label">Baseline to interleave with, if any: another build, or another command</span><input v-model="command.against" class="field code mt-0.5 w-full" placeholder="/srv/bin/engraved-3.4.0" spellcheck="false" aria-label="Baseline" /></label>
-    <p v-if="command.against?.trim()" class="label mt-1">Baseline and command take turns, so that a drift of the machine affects both alike, and are then compared: five takes of each, or as many as you ask for in a row. A program without arguments gets those of the command.</p>
+    <label v-if="!alone" class="mt-4 block"><span class="label">Baseline to interleave with, if any: another build, or another command</span><input v-model="command.against" class="field code mt-0.5 w-full" placeholder="/srv/bin/engraved-3.4.0" spellcheck="false" aria-label="Baseline" /></label>
+    <p v-if="!alone && command.against?.trim()" class="label mt-1">Baseline and command take turns, so that a drift of the machine affects both alike, and are then compared: five takes of each, or as many as you ask for in a row. A program without arguments gets those of the command.</p>
     <p class="label mt-4">It is started exactly as written, without a shell, and is ended with the take.</p>
   </div>
 </template>

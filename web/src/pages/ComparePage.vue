@@ -157,7 +157,7 @@ useKeys({
         <button v-else-if="d" class="text-ink-3 hover:text-ink" aria-label="Restrict the scope" title="Restrict the scope (=)" @click="editing = true">+</button>
       </h1>
       <div class="flex-1" />
-      <p v-if="d" class="text-right leading-tight whitespace-nowrap"><span class="label">a take</span> {{ total(d.baseline.total) }} <span class="label">and</span> {{ total(d.candidate.total) }}<br /><span class="label">{{ count(samples(d.baseline)) }} and {{ count(samples(d.candidate)) }} samples</span></p>
+      <p v-if="d" class="text-right leading-tight whitespace-nowrap"><span class="label">a take</span> {{ total(d.baseline.total) }} <span class="label">and</span> {{ total(d.candidate.total) }}<br /><span class="label">{{ d.calls_counted ? 'every event counted' : `${count(samples(d.baseline))} and ${count(samples(d.candidate))} samples` }}</span></p>
     </header>
     <ScopeEditor v-if="editing && ready" :take-key="candidate.split(',')[0]" :text="scope" @apply="(scope = $event), (editing = false)" @close="editing = false" />
 

@@ -110,7 +110,7 @@ async function start() {
           <button v-for="k in kinds" :key="k.value" type="button" class="border border-r-0 border-rule-strong px-3 py-0.5 last:border-r" :class="kind === k.value ? 'bg-ink text-paper' : 'bg-sheet text-ink-2'" :aria-pressed="kind === k.value" @click="kind = k.value">{{ k.text }}</button>
         </div>
         <ProcessChoice v-if="kind === 'process'" v-model="picked" v-model:children="children" :collector="collector" @start="start" @program="recalled" />
-        <CommandForm v-else-if="kind === 'command'" v-model="command" :known="known" @program="recalled" />
+        <CommandForm v-else-if="kind === 'command'" v-model="command" :known="known" :alone="exact" @program="recalled" />
         <GroupChoice v-else-if="kind === 'group'" v-model="group" :collector="collector" @program="recalled" />
         <p v-else class="max-w-[560px] px-6 py-5 text-ink-2">Everything that runs on {{ collector }} is sampled, whoever it belongs to, Entelon included. Idle processors are left out.</p>
       </div>
