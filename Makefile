@@ -8,7 +8,7 @@ CHROMIUM := $(wildcard /usr/bin/chromium)
 WEB := $(shell find web -path web/node_modules -prune -o -path web/dist -prune -o -type f ! -name openapi.json ! -name schema.ts -print)
 GO := $(shell find . -name '*.go' -not -path './web/node_modules/*')
 
-.PHONY: realprograms race check truth-mutants generate account faults load size build demo test lint bench shots remake postgresql chromium compilers truth clean
+.PHONY: accept realprograms race check truth-mutants generate account faults load size build demo test lint bench shots remake postgresql chromium compilers truth clean
 
 build: bin/entelon
 
@@ -96,6 +96,10 @@ check: postgresql compilers build
 		for f in $$(grep -ho '^func Fuzz[A-Za-z0-9_]*' $$p/*_test.go | cut -d' ' -f2); do \
 			echo "$$p $$f"; go test -run XXX -fuzz "^$$f\$$" -fuzztime $(FUZZ) $$p > /tmp/entelon-fuzz.log || { cat /tmp/entelon-fuzz.log; exit 1; }; \
 		done; done
+
+# What Entelon's own loops may cost is kept in guard/testdata; this accepts what they cost now.
+accept: compilers
+	go test -count=1 ./guard -accept
 
 bench: build compilers
 	go run ./bench

@@ -53,6 +53,7 @@ var rooms = []room{
 	{"demo", []string{"codec"}},
 	{"e2e", nil},
 	{"faults", nil},
+	{"guard", []string{"core", "codec", "exact", "resolve", "symbol"}},
 	{"rooms", nil},
 	{"judge", []string{"linux"}},
 	{"skips", []string{"linux"}},
