@@ -24,6 +24,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"entelon/exact/counts"
+	"entelon/symbol"
 )
 
 // Options say what is run, and with which streams.
@@ -37,6 +38,9 @@ type Options struct {
 	Started func(signal func(int))
 	// Apart has it run in a process group of its own, all of which gets the signals.
 	Apart bool
+	// Part is what of the run counts, and Finder finds its function.
+	Part   Part
+	Finder *symbol.Finder
 }
 
 // Run is one run that has ended.
@@ -87,6 +91,9 @@ func Once(o Options) (*Run, error) {
 	if err := os.Mkdir(files, 0o700); err != nil {
 		return nil, fmt.Errorf("making a folder for what is counted: %w", err)
 	}
+	if err := o.Part.write(folder, real, o.Finder); err != nil {
+		return nil, err
+	}
 	// An interpreter is called by its own name, a program as it was asked for.
 	first := o.Command[0]
 	if len(before) > 0 {
@@ -130,7 +137,7 @@ func Once(o Options) (*Run, error) {
 	if r.Processes, err = readAll(files, uint32(cmd.Process.Pid)); err != nil {
 		return nil, err
 	}
-	return r, nil
+	return r, o.Part.made(r)
 }
 
 // inFolder is a path as a process in a folder has it.

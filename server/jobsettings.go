@@ -69,6 +69,10 @@ func checkSettings(set *profile.Settings) error {
 		return errors.New("nothing to sample; give a command, a process, a control group or the machine")
 	case set.Exact && (attached || set.Machine || set.Group != ""):
 		return errors.New("an exact run starts a command itself; give a command")
+	case !set.Exact && (set.Inside != "" || set.After != 0 || set.Calls != 0):
+		return errors.New("counting only inside a function is for exact runs")
+	case set.After < 0 || set.Calls < 0 || set.Inside == "" && (set.After != 0 || set.Calls != 0):
+		return errors.New("which calls count is said of a function, and a number of calls is not negative")
 	case set.Exact && (set.BareFirst || set.Keep != "" || set.WorkFrom != "" || len(set.Against) > 0):
 		return errors.New("an exact run counts everything; leave out runs without sampling, samples to keep, reading its output, and a second command")
 	case set.RateHz < 1 || set.RateHz > 50_000:
@@ -106,7 +110,7 @@ func checkSettings(set *profile.Settings) error {
 		}
 	}
 	bytes := 0
-	for _, list := range [][]string{set.Command, set.Against, set.Env, {set.Dir, set.User, set.Group, set.Program, set.Build, set.Note, set.Keep, set.WorkFrom, set.Until}} {
+	for _, list := range [][]string{set.Command, set.Against, set.Env, {set.Dir, set.User, set.Group, set.Program, set.Build, set.Note, set.Keep, set.WorkFrom, set.Until, set.Inside}} {
 		for _, text := range list {
 			if strings.ContainsRune(text, 0) || !utf8.ValidString(text) {
 				return errors.New("a text with a zero character cannot be passed on")

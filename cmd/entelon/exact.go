@@ -20,6 +20,8 @@ type exactFlags struct {
 	out, program, build, dir, note, workload string
 	env                                      []string
 	once                                     bool
+	inside                                   string
+	after, units                             int64
 	symbols                                  option.Symbols
 }
 
@@ -39,6 +41,7 @@ some times as long as the program alone, twice. The take has the measures
 instructions and calls, and is read, compared and sent like any other.`,
 		Example: `  entelon exact -- ./inkraster score.pages
   entelon exact --once --out after.take -- ./engraved --scores 3
+  entelon exact --inside 'ink::Page::fill' --after 10 --for-units 100 -- ./inkraster 15
   entelon hot after.take --measure calls
   entelon compare before.take after.take`,
 		Args: cobra.MinimumNArgs(1),
@@ -47,6 +50,9 @@ instructions and calls, and is read, compared and sent like any other.`,
 	fs := c.Flags()
 	fs.StringVarP(&f.out, "out", "o", "", "write the take to this `FILE` (default PROGRAM-BUILD-TIME.take)")
 	fs.BoolVar(&f.once, "once", false, "run it once, without learning what varies by itself")
+	fs.StringVar(&f.inside, "inside", "", "count only what calls of this `FUNCTION` do, with all that they call, so that starting up does not count")
+	fs.Int64Var(&f.after, "after", 0, "of --inside, skip this many calls first")
+	fs.Int64Var(&f.units, "for-units", 0, "of --inside, count this many calls and no more: each is a unit of work (default: all that follow)")
 	fs.StringVar(&f.program, "program", "", "name of the program (default: from the file)")
 	fs.StringVar(&f.build, "build", "", "name of the build (default: from the file)")
 	fs.StringVar(&f.dir, "dir", "", "run the command in this directory")
@@ -68,7 +74,7 @@ func (f *exactFlags) run(ctx context.Context, command []string) error {
 	if err != nil {
 		return err
 	}
-	set := profile.Settings{Command: command, Dir: f.dir, Env: f.env, Program: f.program, Build: f.build, Note: f.note, Workload: f.workload, Once: f.once}
+	set := profile.Settings{Command: command, Dir: f.dir, Env: f.env, Program: f.program, Build: f.build, Note: f.note, Workload: f.workload, Once: f.once, Inside: f.inside, After: f.after, Calls: f.units}
 	sink := &takefile.File{Path: f.out}
 	if err := sink.Prepare(); err != nil {
 		return err

@@ -47,6 +47,27 @@ func TestExactRun(t *testing.T) {
 			t.Errorf("calls of letter: %v", f.Calls)
 		}
 	}
+	// Only a part of the run: ten of the twenty calls, each of which does the same.
+	part := filepath.Join(dir, "part.take")
+	if r := entelon(t, "exact", "--out", part, "--inside", "letter", "--after", "5", "--for-units", "10", "--", filepath.Join(dir, "nib100"), "20"); r.code != 0 {
+		t.Fatalf("%s", r.stderr)
+	}
+	letter := func(file string) (total int64, calls int64) {
+		for _, f := range parse[hotJSON](t, "hot", "--json", file).Functions {
+			if f.Name == "letter" {
+				return f.Total, *f.Calls
+			}
+		}
+		return 0, 0
+	}
+	whole, _ := letter(a)
+	half, calls10 := letter(part)
+	if f := parse[factsJSON](t, "facts", "--json", part); calls10 != 10 || 2*half != whole || f.Measures[0].Total != half || f.Work != 10 || !strings.HasSuffix(f.Workload, "exact run, inside letter after 5 for 10") {
+		t.Errorf("%d calls, %d instructions of %d, %d in all, %v units of work, workload %s", calls10, half, whole, f.Measures[0].Total, f.Work, f.Workload)
+	}
+	fails(t, entelon(t, "exact", "--out", part, "--inside", "no_such", "--", filepath.Join(dir, "nib100"), "20"), "no_such", "no such function")
+	fails(t, entelon(t, "exact", "--out", part, "--inside", "letter", "--after", "20", "--", filepath.Join(dir, "nib100"), "20"), "was called 20 times", "nothing was counted")
+	fails(t, entelon(t, "exact", "--out", part, "--after", "20", "--", filepath.Join(dir, "nib100"), "20"), "--inside")
 	// Each kind is compared with its own.
 	var sampled [2]string
 	for i, build := range []string{"nib100", "nib101"} {

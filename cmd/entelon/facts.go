@@ -225,6 +225,16 @@ func printFacts(w io.Writer, path string, t *profile.Take, f factsJSON) error {
 		} else if x.Runs == 2 {
 			runs = fmt.Sprintf("run twice; the counts of %s differed", several(x.Varying, "function", "functions"))
 		}
+		if s := t.Settings; s.Inside != "" {
+			part := "counted only inside " + s.Inside
+			if s.After > 0 {
+				part += fmt.Sprintf(", after %s of its calls", terminal.Thin(s.After))
+			}
+			if s.Calls > 0 {
+				part += fmt.Sprintf(", for %s of them", terminal.Thin(s.Calls))
+			}
+			row("part", "%s", part)
+		}
 		row("exact run", "%s, %s", several(x.Processes, "process", "processes"), runs)
 	} else {
 		row("CPU by the kernel", "%.2f s", float64(f.CPUNS)/1e9)

@@ -88,6 +88,11 @@ type Settings struct {
 	// single time, so that what varies by itself is not known.
 	Exact bool `json:"exact,omitempty"`
 	Once  bool `json:"once,omitempty"`
+	// Inside: of an exact run, only what calls of this function do counts, after so many of
+	// its calls, and so many of them; 0 is all that follow.
+	Inside string `json:"inside,omitempty"`
+	After  int64  `json:"after,omitempty"`
+	Calls  int64  `json:"calls,omitempty"`
 	// AsIs: nothing was added to the command for the runtime that it starts.
 	AsIs bool `json:"as_is,omitempty"`
 }

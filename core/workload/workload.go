@@ -9,6 +9,7 @@ package workload
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"fmt"
 	"path"
 	"slices"
 	"strings"
@@ -64,6 +65,9 @@ func Of(s *profile.Settings, f *profile.Facts) Workload {
 	settings := settingsOf(s)
 	if f.Exact != nil {
 		settings = append(settings, strings.TrimPrefix(exactly, ", "))
+		if s.Inside != "" {
+			settings = append(settings, fmt.Sprintf("inside %s after %d for %d", s.Inside, s.After, s.Calls))
+		}
 	}
 	for _, x := range settings {
 		parts = append(parts, "\x00"+x)

@@ -25,7 +25,7 @@ const (
 	maxBytes    = 1 << 26
 
 	page        = 4096
-	headerSize  = 72
+	headerSize  = 80
 	mappingSize = 32
 	blockSize   = 32
 	contextSize = 48
@@ -83,6 +83,7 @@ type Counts struct {
 	Merged      uint64 // calls whose context had no room and are their caller's
 	Uncounted   uint64 // blocks that were executed and had no room
 	Unmatched   uint64 // returns to where nothing called from
+	Entered     uint64 // calls that could have begun the part that counts
 }
 
 // Errors of files that the plugin did not write, or a program wrote into.
@@ -104,7 +105,7 @@ func Read(f io.ReaderAt) (*Counts, error) {
 	if _, err := f.ReadAt(h, 0); err != nil || le.Uint64(h) != magic {
 		return nil, ErrNoCounts
 	}
-	c := &Counts{PID: le.Uint32(h[28:]), Parent: le.Uint32(h[32:]), Ended: Ended(le.Uint32(h[36:])), Merged: le.Uint64(h[40:]), Uncounted: le.Uint64(h[48:]), Unmatched: le.Uint64(h[56:])}
+	c := &Counts{PID: le.Uint32(h[28:]), Parent: le.Uint32(h[32:]), Ended: Ended(le.Uint32(h[36:])), Merged: le.Uint64(h[40:]), Uncounted: le.Uint64(h[48:]), Unmatched: le.Uint64(h[56:]), Entered: le.Uint64(h[72:])}
 	at := int64(page)
 	// table reads the entries of a table but the first, which is not used.
 	table := func(used uint32, most, size int64) ([]byte, error) {

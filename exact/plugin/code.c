@@ -10,6 +10,7 @@
 #include <sys/mman.h>
 
 #include "ending.h"
+#include "part.h"
 #include "starts.h"
 #include "store.h"
 
@@ -133,6 +134,8 @@ static void look(void)
 		if (!l.file)
 			break;
 		now[n++] = l;
+		if (parted)
+			part_learn(l.file->path, l.offset, l.start, l.end);
 	}
 	fclose(f);
 	free(laid);

@@ -10,7 +10,8 @@ struct frame {
 	uint64_t function, site;
 	uint64_t after;    /* the address to return to, 0: not known */
 	uint32_t context;
-	uint16_t how;
+	uint8_t how;
+	uint8_t inside;    /* enum inside: of the part of the run that counts */
 	uint16_t returned; /* of a signal's handler: it has, but what it interrupted does not go on yet */
 };
 

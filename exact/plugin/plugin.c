@@ -15,6 +15,7 @@
 #include "code.h"
 #include "execute.h"
 #include "parked.h"
+#include "part.h"
 #include "store.h"
 
 EXPORTED int qemu_plugin_version = 1;
@@ -34,6 +35,7 @@ struct thread {
 	size_t n, room;
 	uint32_t context; /* of the topmost frame */
 	uint64_t function;
+	int outside;      /* what it does does not count */
 	uint32_t last;    /* block that was executed */
 	uint32_t calling; /* the call that was made last has not arrived */
 	uint64_t call_sp;
@@ -100,6 +102,23 @@ static void topmost(struct thread *t)
 
 	t->context = f->context;
 	t->function = f->function;
+	t->outside = parted && f->inside != COUNTED;
+}
+
+/* enter finds whether a call is inside the part that counts, as what called it, or by itself. */
+static void enter(struct frame *f, const struct frame *caller)
+{
+	if (!f->inside && caller)
+		f->inside = caller->inside;
+	if (!f->inside && part_begins(f->function))
+		f->inside = part_enter();
+}
+
+/* called_once counts a call, of the topmost function. */
+static void called_once(struct thread *t, uint32_t context)
+{
+	if (!t->outside)
+		tables.contexts[context].calls++;
 }
 
 static void push(struct thread *t, struct frame f)
@@ -113,6 +132,8 @@ static void push(struct thread *t, struct frame f)
 		t->frames = p;
 		t->room = room;
 	}
+	if (parted)
+		enter(&f, t->n ? &t->frames[t->n - 1] : 0);
 	t->frames[t->n++] = f;
 	topmost(t);
 }
@@ -151,9 +172,11 @@ static void replace(struct thread *t, const struct block *b, int call)
 	if (t->n > 1 || call)
 		f->context = context_of(parent, f->site, b->function, t->n > 1 ? JUMPED : BEGAN, t->number);
 	f->function = b->function;
-	if (call)
-		tables.contexts[f->context].calls++;
+	if (parted)
+		enter(f, 0);
 	topmost(t);
+	if (call)
+		called_once(t, f->context);
 }
 
 /* rooted gives frames contexts of this thread: the ones that they have may be another's. */
@@ -244,8 +267,8 @@ static void arrive(struct thread *t, const struct block *b)
 		c = context_of(t->context, site, b->function, CALLED, t->number);
 
 	t->calling = 0;
-	tables.contexts[c].calls++;
 	push(t, (struct frame){.sp = t->call_sp, .function = b->function, .site = site, .after = known[calling].after, .context = c, .how = CALLED});
+	called_once(t, c);
 }
 
 /* move follows what leaves a function and is neither a call nor a return to it. */
@@ -257,8 +280,8 @@ static void move(struct thread *t, const struct block *b)
 	if (is_handler(b->address) && !(last->ending == JUMPS && last->function == b->function)) {
 		uint32_t c = context_of(t->context, known[t->last].last, b->function, SIGNALLED, t->number);
 
-		tables.contexts[c].calls++;
 		push(t, (struct frame){.function = b->function, .site = known[t->last].last, .context = c, .how = SIGNALLED});
+		called_once(t, c);
 		return;
 	}
 	if (top->how == SIGNALLED && top->returned)
@@ -366,7 +389,8 @@ static void executed(unsigned vcpu, void *number)
 	if (tables.blocks[t->last].ending == REPEATS && known[t->last].last == b->address && b->instructions == 1)
 		return;
 	t->last = block;
-	count(t, block);
+	if (!t->outside)
+		count(t, block);
 }
 
 static void uncounted(unsigned vcpu, void *nothing)
@@ -524,6 +548,8 @@ EXPORTED int qemu_plugin_install(plugin_id id, const qemu_info_t *info, int n, c
 		return -1;
 	x86 = strcmp(info->target_name, "x86_64") == 0;
 	execute_by(folder);
+	if (!part_read(folder))
+		return -1;
 	if (pthread_key_create(&ends, let_go) != 0)
 		return -1;
 	pthread_atfork(0, 0, in_child);

@@ -26,6 +26,7 @@ struct header {
 	uint64_t uncounted;   /* blocks that were executed and had no room */
 	uint64_t unmatched;   /* returns to where nothing called from */
 	uint64_t unnamed;     /* mappings without room */
+	uint64_t entered;     /* calls that could have begun the part that counts */
 };
 
 enum ended { RUNNING, EXITED, EXECUTED, LEFT };

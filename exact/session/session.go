@@ -52,6 +52,9 @@ type folded struct {
 // Make runs the command and gives the sink what it did. A command that is stopped, as ctx says,
 // has done what it did until then; why is then the context's cause.
 func Make(ctx context.Context, o Options, sink pairing.Sink) (*Result, error) {
+	if err := o.part().Check(); err != nil {
+		return nil, err
+	}
 	set := o.Settings
 	set.Exact, set.Measures = true, []string{}
 	began := time.Now()
@@ -80,7 +83,12 @@ func Make(ctx context.Context, o Options, sink pairing.Sink) (*Result, error) {
 	if objects.Go {
 		facts.Warn("exact-goroutines", "Chains of callers may begin in the middle, or stand under another goroutine; what functions cost themselves, and their calls by their direct callers, is right in any case.", "GOMAXPROCS=1 and GODEBUG=asyncpreemptoff=1, with --env, make a Go program steadier.")
 	}
-	facts.Work = set.Work
+	if facts.Work = set.Work; facts.Work == 0 && set.Inside != "" {
+		facts.Work = float64(o.part().Counted(first.entered())) // each of its calls is a unit of work
+	}
+	if n := o.part().Counted(first.entered()); n < set.Calls {
+		facts.Warn("exact-calls", fmt.Sprintf("%s was called %d times after those that were skipped, and %d calls were to be counted.", set.Inside, n, set.Calls), "Let the program do more, or count fewer.")
+	}
 	if ctx.Err() != nil && len(runs) == 1 {
 		facts.EndedBy = "user"
 		if context.Cause(ctx) == context.DeadlineExceeded {
@@ -98,9 +106,22 @@ func Make(ctx context.Context, o Options, sink pairing.Sink) (*Result, error) {
 	return r, sink.Facts(facts)
 }
 
+// part is what of a run counts.
+func (o *Options) part() exact.Part {
+	return exact.Part{Inside: o.Settings.Inside, After: o.Settings.After, Calls: o.Settings.Calls}
+}
+
+// entered is how often the function was called of which a part counts.
+func (f *folded) entered() (n int64) {
+	for _, c := range f.Processes {
+		n += int64(min(c.Entered, 1<<40))
+	}
+	return n
+}
+
 // once makes one run.
 func (o *Options) once(objects *exact.Objects, out io.Writer) (*folded, error) {
-	x := exact.Options{Command: o.Settings.Command, Dir: o.Settings.Dir, Env: o.Settings.Env, Stdout: out, Stderr: o.Stderr, Started: o.Started, Apart: o.Apart}
+	x := exact.Options{Command: o.Settings.Command, Dir: o.Settings.Dir, Env: o.Settings.Env, Stdout: out, Stderr: o.Stderr, Started: o.Started, Apart: o.Apart, Part: o.part(), Finder: o.Finder}
 	if o.Input != nil {
 		in, err := o.Input.Next()
 		if err != nil {

@@ -58,6 +58,7 @@ const facts = computed<[string, string][]>(() => {
     ...(f.exact
       ? [['Exact run', `${count(f.exact.processes)} ${f.exact.processes === 1 ? 'process' : 'processes'}, ${f.exact.runs < 2 ? 'run once, so that what varies by itself is not known' : f.exact.varying ? `run twice; the counts of ${count(f.exact.varying)} ${f.exact.varying === 1 ? 'function' : 'functions'} differed` : 'run twice, the same to the last instruction'}`] as [string, string]]
       : [['CPU time', `${seconds(t.cpu_ns)} by the kernel's count`] as [string, string]]),
+    ...(s.inside ? [['Part', `counted only inside ${s.inside}${s.after ? `, after ${count(s.after)} of its calls` : ''}${s.calls ? `, for ${count(s.calls)} of them` : ''}`] as [string, string]] : []),
     ...(f.exact?.varied ?? []).slice(0, 5).map((v): [string, string] => ['Varies by itself', `${v.function}: ${count((v.instructions as number[])[0])} to ${count((v.instructions as number[])[1])} instructions of its own, ${count((v.calls as number[])[0])} to ${count((v.calls as number[])[1])} calls`]),
     ...(s.keep ? [['Kept only', `${s.keep}; ${count(f.left_out ?? 0)} samples were left out`] as [string, string]] : []),
     ...(f.exact ? [] : [['Samples', `${count(t.samples)} at ${count(t.rate_hz)} a second of CPU time${s.event ? ` (${s.event}${f.by_processors ? ' of each processor' : ''})` : ''}`] as [string, string], ['Lost', count(t.lost)] as [string, string]]),

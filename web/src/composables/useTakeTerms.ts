@@ -7,6 +7,9 @@ import { words } from '../lib/commandWords'
 export type Terms = {
   exact: boolean // a command is run in the emulator, and everything it does is counted
   once: boolean // a single time, so that what varies by itself is not known
+  inside: string // of an exact run, count only what calls of this function do
+  after: number // calls of it that are skipped
+  calls: number // calls of it that count; 0 for all that follow
   measures: string[]
   more: string // further measures, as words: tracepoint:sched:sched_process_fork function:slur.Route
   pace: 'rate' | 'budget'
@@ -27,7 +30,7 @@ export type Terms = {
   secrets: boolean // arguments that look like secrets are kept
 }
 
-export const plainTerms: Terms = { exact: false, once: false, measures: ['cpu'], more: '', pace: 'rate', rate: 997, budget: 1, seconds: 0, keep: '', repeat: 1, enough: '', within: 2, most: '', enoughOf: '', bare: false, work: 0, workFrom: '', source: false, workload: '', secrets: false }
+export const plainTerms: Terms = { exact: false, once: false, inside: '', after: 0, calls: 0, measures: ['cpu'], more: '', pace: 'rate', rate: 997, budget: 1, seconds: 0, keep: '', repeat: 1, enough: '', within: 2, most: '', enoughOf: '', bare: false, work: 0, workFrom: '', source: false, workload: '', secrets: false }
 
 // What Vue watches cannot be cloned by the browser's own means.
 const copy = <T>(t: T): T => JSON.parse(JSON.stringify(t)) as T
@@ -51,7 +54,7 @@ export function useTakeTerms() {
   /** The settings of a take that follow; `launched` adds what only a command can have. */
   function settings(launched: boolean): Settings {
     const t = terms.value
-    if (launched && t.exact) return { exact: true, once: t.once || undefined, rate_hz: t.rate, for_ns: Math.round(t.seconds * 1e9), work: t.work || undefined, workload: t.workload.trim() || undefined, keep_secrets: t.secrets || undefined }
+    if (launched && t.exact) return { exact: true, once: t.once || undefined, ...(t.inside.trim() ? { inside: t.inside.trim(), after: t.after || undefined, calls: t.calls || undefined } : {}), rate_hz: t.rate, for_ns: Math.round(t.seconds * 1e9), work: t.work || undefined, workload: t.workload.trim() || undefined, keep_secrets: t.secrets || undefined }
     return {
       rate_hz: t.rate,
       budget: t.pace === 'budget' ? t.budget / 100 : undefined,

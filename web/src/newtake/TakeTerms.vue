@@ -29,6 +29,11 @@ const usual = computed(() => (props.baseline ? 20 : 30))
     <template v-if="exact">
       <p class="mt-2 text-ink-2">An emulator runs the command and counts every instruction and every call. The numbers are the same each time, on a busy machine too. It takes about 5 to 15 times as long as the program alone.</p>
       <label class="mt-2 flex items-baseline gap-2"><input v-model="terms.once" type="checkbox" class="accent-ink translate-y-[1px]" data-test="once" /><span>Run it only once<span class="label block">otherwise twice, to learn what varies by itself</span></span></label>
+      <label class="mt-2 block"><span class="label">Count only inside a function</span><input v-model="terms.inside" class="field code mt-0.5 w-full" placeholder="all of the run" spellcheck="false" aria-label="Count only inside this function" /></label>
+      <template v-if="terms.inside.trim()">
+        <label class="mt-1.5 flex items-center gap-2">after <input v-model.number="terms.after" type="number" min="0" class="field w-[84px]" aria-label="Calls to skip" /> of its calls</label>
+        <label class="mt-1.5 flex items-center gap-2">for <input v-model.number="terms.calls" type="number" min="0" class="field w-[84px]" aria-label="Calls to count" /> of them<span class="label">{{ terms.calls ? '' : 'all that follow' }}</span></label>
+      </template>
     </template>
   </section>
   <section v-if="!exact" aria-label="What to measure">
