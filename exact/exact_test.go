@@ -66,10 +66,10 @@ type folded struct {
 func fold(t *testing.T, c *counts.Counts) folded {
 	t.Helper()
 	b := profile.NewBuilder()
-	for _, column := range Columns {
+	for _, column := range Columns(Memory{}) {
 		b.Column(column)
 	}
-	Fold(b, "test", c, opened(t))
+	Fold(b, "test", c, Memory{}, opened(t))
 	f := folded{b.Profile(), map[string]int64{}, map[string]int64{}, map[string]map[string]int64{}}
 	for i, s := range f.Samples.Stack {
 		name := f.FunctionName(f.FunctionOf(s))

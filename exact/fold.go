@@ -3,6 +3,7 @@ package exact
 import (
 	"fmt"
 	"path"
+	"slices"
 
 	"entelon/core/measure"
 	"entelon/core/profile"
@@ -23,8 +24,8 @@ type Opened struct {
 	Kind    profile.ModuleKind
 }
 
-// Fold adds what was counted of a process to a profile, whose columns are Columns. open is asked for each file once.
-func Fold(b *profile.Builder, name string, c *counts.Counts, open func(path string) Opened) {
+// Fold adds what was counted of a process to a profile, whose columns are those of Columns. open is asked for each file once.
+func Fold(b *profile.Builder, name string, c *counts.Counts, o Memory, open func(path string) Opened) {
 	f := folding{b: b, c: c, files: map[string]*file{}, frames: map[uint64][]profile.FrameID{}, entries: map[uint64]profile.FrameID{}, threads: map[uint32]profile.ThreadID{}, begins: map[uint64]bool{}, open: open}
 	process := b.Process(c.PID)
 	b.NameProcess(process, name)
@@ -41,6 +42,7 @@ func Fold(b *profile.Builder, name string, c *counts.Counts, open func(path stri
 		}
 		return t
 	}
+	called := make([]int64, len(Columns(o)))
 	for i := range c.Contexts {
 		x := &c.Contexts[i]
 		if x.Parent >= 0 {
@@ -53,15 +55,23 @@ func Fold(b *profile.Builder, name string, c *counts.Counts, open func(path stri
 			}
 		}
 		if x.Calls > 0 {
-			b.Sample(0, thread(x.Thread), b.Push(stacks[i], f.entry(x.Function)), 0, int64(x.Calls), 0)
+			called[1] = int64(x.Calls)
+			b.Sample(0, thread(x.Thread), b.Push(stacks[i], f.entry(x.Function)), called...)
 		}
 	}
 	for _, x := range c.Blocks {
 		f.begins[x.Address] = true
 	}
-	for _, p := range c.Pairs {
+	// values are those of one row: the columns that all have, and the events that are wanted.
+	values := make([]int64, len(Columns(o)))
+	cells := c.Cells
+	for at, p := range c.Pairs {
 		if !known[p.Block] {
 			parts[p.Block], known[p.Block] = f.parts(&c.Blocks[p.Block]), true
+		}
+		mine := 0
+		for mine < len(cells) && int(cells[mine].Pair) == at {
+			mine++
 		}
 		x := &c.Contexts[p.Context]
 		for _, part := range parts[p.Block] {
@@ -69,8 +79,18 @@ func Fold(b *profile.Builder, name string, c *counts.Counts, open func(path stri
 			for _, frame := range part.frames {
 				stack = b.Push(stack, frame)
 			}
-			b.Sample(0, thread(x.Thread), stack, int64(p.Count)*part.instructions, 0, int64(p.Count))
+			clear(values)
+			values[0], values[2] = int64(p.Count)*part.instructions, int64(p.Count)
+			for _, cell := range cells[:mine] {
+				if part.has(cell.Instruction) {
+					for i := range len(values) - always {
+						values[always+i] += int64(cell.N[i])
+					}
+				}
+			}
+			b.Sample(0, thread(x.Thread), stack, values...)
 		}
+		cells = cells[mine:]
 	}
 }
 
@@ -78,8 +98,20 @@ func Fold(b *profile.Builder, name string, c *counts.Counts, open func(path stri
 // plugin's own chains are shorter, but a program can write into its counts.
 const maxDepth = 20_000
 
+// always is how many columns each exact run has; the events of memory follow, in their order.
+const always = 3
+
 // Columns are those of a take of an exact run.
-var Columns = []measure.Column{measure.Instructions, measure.ExactCalls, measure.Executions}
+func Columns(m Memory) []measure.Column {
+	out := []measure.Column{measure.Instructions, measure.ExactCalls, measure.Executions}
+	if m.Accesses || m.Modelled() {
+		out = append(out, measure.Loads, measure.Stores, measure.LoadedBytes, measure.StoredBytes)
+	}
+	if m.Modelled() {
+		out = append(out, measure.MissedFirst, measure.MissedSecond, measure.Mispredicted)
+	}
+	return out
+}
 
 // file is a file of the process with where its code lay.
 type file struct {
@@ -91,7 +123,10 @@ type file struct {
 type part struct {
 	frames       []profile.FrameID // the outermost first
 	instructions int64
+	of           []int32 // which of the block's instructions
 }
+
+func (p *part) has(instruction int32) bool { return slices.Contains(p.of, instruction) }
 
 type folding struct {
 	b       *profile.Builder
@@ -191,7 +226,7 @@ func (f *folding) parts(b *counts.Block) (out []part) {
 	p := f.b.Profile()
 	seen := map[key]int{}
 	address := b.Address
-	for _, length := range b.Lengths {
+	for n, length := range b.Lengths {
 		if f.begins[address] {
 			clear(seen)
 		}
@@ -205,6 +240,7 @@ func (f *folding) parts(b *counts.Block) (out []part) {
 			out = append(out, part{frames: frames})
 		}
 		out[i].instructions++
+		out[i].of = append(out[i].of, int32(n))
 		address += uint64(length)
 	}
 	return out

@@ -16,6 +16,9 @@ type Objects struct {
 	Main   string // the program's own file
 	known  map[string]Opened
 	Go     bool // the program is of the Go runtime
+	// Interpreter is the name of the file that holds a runtime which interprets or makes the
+	// program's code as it runs, "" for none.
+	Interpreter string
 	opened []*symbol.Object
 }
 
@@ -32,7 +35,7 @@ func (o *Objects) Open(path string) Opened {
 	kind := profile.KindLibrary
 	switch {
 	case runtimes.Holding(filepath.Base(path)) != nil:
-		kind = profile.KindRuntime
+		kind, o.Interpreter = profile.KindRuntime, filepath.Base(path)
 	case path == o.Main:
 		kind = profile.KindOwn
 	}

@@ -41,6 +41,7 @@ type Options struct {
 	// Part is what of the run counts, and Finder finds its function.
 	Part   Part
 	Finder *symbol.Finder
+	Memory Memory // what is counted of memory and branches
 }
 
 // Run is one run that has ended.
@@ -99,7 +100,7 @@ func Once(o Options) (*Run, error) {
 	if len(before) > 0 {
 		first = program
 	}
-	args := append([]string{"-cpu", "max", "-0", first, "-plugin", library + ",folder=" + files, program}, before...)
+	args := append([]string{"-cpu", "max", "-0", first, "-plugin", library + ",folder=" + files + o.Memory.argument(), program}, before...)
 	cmd := exec.Command(tool, append(args, o.Command[1:]...)...)
 	cmd.Dir, cmd.Stdin, cmd.Stdout, cmd.Stderr = o.Dir, o.Stdin, o.Stdout, o.Stderr
 	cmd.Env = append(os.Environ(), o.Env...)

@@ -45,13 +45,13 @@ func counted(t *testing.T, program, loop string) Figures {
 		t.Fatalf("%s: %v, exit code %d", loop, err, r.Code)
 	}
 	b := profile.NewBuilder()
-	for _, c := range exact.Columns {
+	for _, c := range exact.Columns(exact.Memory{}) {
 		b.Column(c)
 	}
 	objects := exact.NewObjects(&symbol.Finder{})
 	defer objects.Close()
 	for _, c := range r.Processes {
-		exact.Fold(b, "loops", c, objects.Open)
+		exact.Fold(b, "loops", c, exact.Memory{}, objects.Open)
 	}
 	return Of(b.Profile(), loops[loop])
 }

@@ -69,6 +69,8 @@ func checkSettings(set *profile.Settings) error {
 		return errors.New("nothing to sample; give a command, a process, a control group or the machine")
 	case set.Exact && (attached || set.Machine || set.Group != ""):
 		return errors.New("an exact run starts a command itself; give a command")
+	case !set.Exact && (set.Memory || len(set.Caches) > 0) || len(set.Caches) > 2:
+		return errors.New("accesses to memory and models of two caches are for exact runs")
 	case !set.Exact && (set.Inside != "" || set.After != 0 || set.Calls != 0):
 		return errors.New("counting only inside a function is for exact runs")
 	case set.After < 0 || set.Calls < 0 || set.Inside == "" && (set.After != 0 || set.Calls != 0):
@@ -110,7 +112,7 @@ func checkSettings(set *profile.Settings) error {
 		}
 	}
 	bytes := 0
-	for _, list := range [][]string{set.Command, set.Against, set.Env, {set.Dir, set.User, set.Group, set.Program, set.Build, set.Note, set.Keep, set.WorkFrom, set.Until, set.Inside}} {
+	for _, list := range [][]string{set.Command, set.Against, set.Env, set.Caches, {set.Dir, set.User, set.Group, set.Program, set.Build, set.Note, set.Keep, set.WorkFrom, set.Until, set.Inside}} {
 		for _, text := range list {
 			if strings.ContainsRune(text, 0) || !utf8.ValidString(text) {
 				return errors.New("a text with a zero character cannot be passed on")

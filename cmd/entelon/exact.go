@@ -13,6 +13,7 @@ import (
 	"entelon/cmd/entelon/terminal"
 	"entelon/codec/takefile"
 	"entelon/core/profile"
+	"entelon/exact"
 	"entelon/exact/session"
 )
 
@@ -21,6 +22,8 @@ type exactFlags struct {
 	env                                      []string
 	once                                     bool
 	inside                                   string
+	memory, models                           bool
+	caches                                   []string
 	after, units                             int64
 	symbols                                  option.Symbols
 }
@@ -42,6 +45,7 @@ instructions and calls, and is read, compared and sent like any other.`,
 		Example: `  entelon exact -- ./inkraster score.pages
   entelon exact --once --out after.take -- ./engraved --scores 3
   entelon exact --inside 'ink::Page::fill' --after 10 --for-units 100 -- ./inkraster 15
+  entelon exact --models --caches 32K/8/64,1M/16/64 -- ./inkraster 15
   entelon hot after.take --measure calls
   entelon compare before.take after.take`,
 		Args: cobra.MinimumNArgs(1),
@@ -50,6 +54,9 @@ instructions and calls, and is read, compared and sent like any other.`,
 	fs := c.Flags()
 	fs.StringVarP(&f.out, "out", "o", "", "write the take to this `FILE` (default PROGRAM-BUILD-TIME.take)")
 	fs.BoolVar(&f.once, "once", false, "run it once, without learning what varies by itself")
+	fs.BoolVar(&f.memory, "memory", false, "count loads and stores with their bytes, too")
+	fs.BoolVar(&f.models, "models", false, "model two levels of caches and the prediction of branches, too: misses by function and line")
+	fs.StringSliceVar(&f.caches, "caches", nil, "the two caches of --models, each as `SIZE/WAYS/LINE` (default: this machine's)")
 	fs.StringVar(&f.inside, "inside", "", "count only what calls of this `FUNCTION` do, with all that they call, so that starting up does not count")
 	fs.Int64Var(&f.after, "after", 0, "of --inside, skip this many calls first")
 	fs.Int64Var(&f.units, "for-units", 0, "of --inside, count this many calls and no more: each is a unit of work (default: all that follow)")
@@ -74,7 +81,12 @@ func (f *exactFlags) run(ctx context.Context, command []string) error {
 	if err != nil {
 		return err
 	}
-	set := profile.Settings{Command: command, Dir: f.dir, Env: f.env, Program: f.program, Build: f.build, Note: f.note, Workload: f.workload, Once: f.once, Inside: f.inside, After: f.after, Calls: f.units}
+	set := profile.Settings{Command: command, Dir: f.dir, Env: f.env, Program: f.program, Build: f.build, Note: f.note, Workload: f.workload, Once: f.once, Inside: f.inside, After: f.after, Calls: f.units, Memory: f.memory}
+	if f.models || len(f.caches) > 0 {
+		if set.Caches = f.caches; len(set.Caches) == 0 {
+			set.Caches = exact.OwnCaches()
+		}
+	}
 	sink := &takefile.File{Path: f.out}
 	if err := sink.Prepare(); err != nil {
 		return err

@@ -219,6 +219,9 @@ func printFacts(w io.Writer, path string, t *profile.Take, f factsJSON) error {
 	}
 	row("duration", "%.2f s", float64(f.DurationNS)/1e9)
 	if x := f.Exact; x != nil {
+		if c := t.Settings.Caches; len(c) == 2 {
+			row("models", "caches of %s and %s (bytes/ways/line), the least recently used line making room; branches by a counter of two bits for each of 4096 places", c[0], c[1])
+		}
 		runs := "run once, so that what varies by itself is not known"
 		if x.Runs == 2 && x.Varying == 0 {
 			runs = "run twice, the same to the last instruction"

@@ -20,12 +20,38 @@ func VariesOf(t *profile.Take, column string) *match.Varies {
 		return nil
 	}
 	k := 0
-	if column == measure.ExactCalls.Name {
+	switch column {
+	case measure.ExactCalls.Name:
 		k = 1
+	case measure.Instructions.Name:
+	default:
+		return variesAlike(t, column)
 	}
 	v := &match.Varies{Whole: float64(x.VariedBy[k]), Self: map[string]float64{}, Other: float64(x.Rest[k]), Once: x.Runs < 2}
 	for _, f := range x.Varied {
 		v.Self[f.Function] = float64([2]int64{f.Instructions[1] - f.Instructions[0], f.Calls[1] - f.Calls[0]}[k])
+	}
+	return v
+}
+
+// variesAlike takes it that other figures of an exact run vary by the share by which instructions
+// do, of the whole and of each function.
+func variesAlike(t *profile.Take, column string) *match.Varies {
+	x, p := t.Facts.Exact, t.Profile
+	m, err := p.MeasureNamed(column)
+	instructions, err2 := p.MeasureNamed(measure.Instructions.Name)
+	if err != nil || err2 != nil {
+		return nil
+	}
+	share := func(part, of int64) float64 { return float64(part) / math.Max(1, float64(of)) }
+	self := map[string]int64{}
+	for i, s := range p.Samples.Stack {
+		self[p.FunctionName(p.FunctionOf(s))] += p.Samples.Values[m][i]
+	}
+	whole := float64(p.Total(m))
+	v := &match.Varies{Whole: share(x.VariedBy[0], p.Total(instructions)) * whole, Self: map[string]float64{}, Other: share(x.Rest[0], p.Total(instructions)) * whole, Once: x.Runs < 2}
+	for _, f := range x.Varied {
+		v.Self[f.Function] = share(f.Instructions[1]-f.Instructions[0], f.Instructions[1]) * float64(self[f.Function])
 	}
 	return v
 }

@@ -105,11 +105,19 @@ func (c ColumnRow) with(of string) Column {
 var Cycles = ColumnRow{Column: Column{Name: "cycles", Label: "processor cycles", Unit: Count, Time: End, Kind: CPU}}.Column
 
 // Instructions and ExactCalls are the columns of an exact run, in which every instruction and
-// every call is counted. Executions is how often the instruction at a frame's address was
+// every call is counted. What it does to memory, and what models of caches and of the prediction of
+// branches say, it has where that is asked for. Executions is how often the instruction at a frame's address was
 // executed.
 var (
 	Instructions = Column{Name: "instructions", Label: "instructions", Unit: Count, Counted: true}
 	ExactCalls   = Column{Name: "calls", Label: "calls", Unit: Count, Counted: true}
+	Loads        = Column{Name: "loads", Label: "loads", Unit: Count, Counted: true}
+	Stores       = Column{Name: "stores", Label: "stores", Unit: Count, Counted: true}
+	LoadedBytes  = Column{Name: "loaded", Label: "bytes loaded", Unit: Bytes, Counted: true}
+	StoredBytes  = Column{Name: "stored", Label: "bytes stored", Unit: Bytes, Counted: true}
+	MissedFirst  = Column{Name: "misses-1", Label: "first-level cache misses (model)", Unit: Count, Counted: true}
+	MissedSecond = Column{Name: "misses-2", Label: "second-level cache misses (model)", Unit: Count, Counted: true}
+	Mispredicted = Column{Name: "mispredicted", Label: "mispredicted branches (model)", Unit: Count, Counted: true}
 	Executions   = Column{Name: "executions", Label: "times executed", Unit: Count, Counted: true, Beside: true}
 )
 
@@ -138,7 +146,7 @@ func Named(name string) (c Column, ok bool) {
 			}
 		}
 	}
-	for _, c := range []Column{Cycles, Instructions, ExactCalls, Executions} {
+	for _, c := range []Column{Cycles, Instructions, ExactCalls, Executions, Loads, Stores, LoadedBytes, StoredBytes, MissedFirst, MissedSecond, Mispredicted} {
 		if name == c.Name {
 			return c, true
 		}

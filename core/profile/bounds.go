@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"entelon/core/measure"
@@ -78,7 +79,7 @@ func (s *Settings) check() error {
 		return errors.New("it names more than 100 000 processes")
 	}
 	return errors.Join(
-		texts(mostSay, map[string]string{"folder": s.Dir, "note": s.Note, "user": s.User, "group": s.Group, "scope": s.Keep, "event": s.Event, "way of unwinding": s.Unwind, "side": s.Side, "expression for work": s.WorkFrom, "function that is counted": s.Inside}),
+		texts(mostSay, map[string]string{"folder": s.Dir, "note": s.Note, "user": s.User, "group": s.Group, "scope": s.Keep, "event": s.Event, "way of unwinding": s.Unwind, "side": s.Side, "expression for work": s.WorkFrom, "function that is counted": s.Inside, "cache": strings.Join(s.Caches, "")}),
 		within(0, mostCount, map[string]int64{"number of calls to skip": s.After, "number of calls to count": s.Calls}),
 		within(0, math.MaxInt32, map[string]int64{"rate": int64(s.RateHz), "stack size": int64(s.StackBytes), "turn": int64(s.Turn), "number of turns": int64(s.Turns)}),
 		within(0, mostTime, map[string]int64{"time": s.ForNS}),

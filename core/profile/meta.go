@@ -93,6 +93,10 @@ type Settings struct {
 	Inside string `json:"inside,omitempty"`
 	After  int64  `json:"after,omitempty"`
 	Calls  int64  `json:"calls,omitempty"`
+	// Memory: an exact run counts loads and stores, too; Caches are the two of a model of them,
+	// with a model of the prediction of branches: SIZE/WAYS/LINE, twice. None where it is empty.
+	Memory bool     `json:"memory,omitempty"`
+	Caches []string `json:"caches,omitempty"`
 	// AsIs: nothing was added to the command for the runtime that it starts.
 	AsIs bool `json:"as_is,omitempty"`
 }

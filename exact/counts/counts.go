@@ -7,11 +7,13 @@
 package counts
 
 import (
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
 	"math/bits"
+	"slices"
 )
 
 // The bounds and the layout are those of plugin/record.h.
@@ -24,12 +26,15 @@ const (
 	maxMappings = 1 << 12
 	maxBytes    = 1 << 26
 
-	page        = 4096
-	headerSize  = 80
+	page     = 4096
+	maxCells = 1 << 22
+
+	headerSize  = 96
 	mappingSize = 32
 	blockSize   = 32
 	contextSize = 48
 	pairSize    = 24
+	cellSize    = 72
 )
 
 // Ended says how a process ended.
@@ -72,6 +77,28 @@ type Pair struct {
 	Count          uint64
 }
 
+// Event is something that an instruction does, or that a model says of it.
+type Event int
+
+// The events, as a cell has them.
+const (
+	Loads Event = iota
+	Stores
+	LoadedBytes
+	StoredBytes
+	MissedFirst  // lines that a model of the first-level cache does not have
+	MissedSecond // and the second level neither
+	Mispredicted // branches, by a model
+	Events       // how many there are
+)
+
+// Cell is what one instruction of a pair's block did.
+type Cell struct {
+	Pair        int32 // index into Pairs
+	Instruction int32 // of the block, from 0
+	N           [Events]uint64
+}
+
 // Counts are those of one process.
 type Counts struct {
 	PID, Parent uint32
@@ -80,6 +107,9 @@ type Counts struct {
 	Blocks      []Block
 	Contexts    []Context
 	Pairs       []Pair
+	Cells       []Cell // in order of their pairs; none where accesses were not counted
+	Homeless    uint64 // accesses that had no room
+	Broken      uint32 // stacks that went on in their midst, of which nothing was known
 	Merged      uint64 // calls whose context had no room and are their caller's
 	Uncounted   uint64 // blocks that were executed and had no room
 	Unmatched   uint64 // returns to where nothing called from
@@ -105,7 +135,7 @@ func Read(f io.ReaderAt) (*Counts, error) {
 	if _, err := f.ReadAt(h, 0); err != nil || le.Uint64(h) != magic {
 		return nil, ErrNoCounts
 	}
-	c := &Counts{PID: le.Uint32(h[28:]), Parent: le.Uint32(h[32:]), Ended: Ended(le.Uint32(h[36:])), Merged: le.Uint64(h[40:]), Uncounted: le.Uint64(h[48:]), Unmatched: le.Uint64(h[56:]), Entered: le.Uint64(h[72:])}
+	c := &Counts{PID: le.Uint32(h[28:]), Parent: le.Uint32(h[32:]), Ended: Ended(le.Uint32(h[36:])), Merged: le.Uint64(h[40:]), Uncounted: le.Uint64(h[48:]), Unmatched: le.Uint64(h[56:]), Entered: le.Uint64(h[72:]), Homeless: le.Uint64(h[80:]), Broken: le.Uint32(h[92:])}
 	at := int64(page)
 	// table reads the entries of a table but the first, which is not used.
 	table := func(used uint32, most, size int64) ([]byte, error) {
@@ -115,7 +145,7 @@ func Read(f io.ReaderAt) (*Counts, error) {
 		at += rounded(most * size)
 		return b, err
 	}
-	var mappings, blocks, contexts, pairs, bytes []byte
+	var mappings, blocks, contexts, pairs, bytes, cells []byte
 	for _, t := range []struct {
 		to         *[]byte
 		used       uint32
@@ -123,7 +153,7 @@ func Read(f io.ReaderAt) (*Counts, error) {
 	}{
 		{&mappings, le.Uint32(h[20:]), maxMappings, mappingSize}, {&blocks, le.Uint32(h[8:]), maxBlocks, blockSize},
 		{&contexts, le.Uint32(h[12:]), maxContexts, contextSize}, {&pairs, le.Uint32(h[16:]), maxPairs, pairSize},
-		{&bytes, le.Uint32(h[24:]), maxBytes, 1},
+		{&bytes, le.Uint32(h[24:]), maxBytes, 1}, {&cells, le.Uint32(h[88:]), maxCells, cellSize},
 	} {
 		b, err := table(t.used, t.most, t.size)
 		if err != nil {
@@ -160,9 +190,12 @@ func Read(f io.ReaderAt) (*Counts, error) {
 		calls += x.Calls
 		c.Contexts = append(c.Contexts, x)
 	}
+	placed := make([]int32, 0, len(pairs)/pairSize) // where each pair is, -1: it was left out
 	for b := pairs; len(b) > 0; b = b[pairSize:] {
+		placed = append(placed, int32(len(c.Pairs)))
 		x := Pair{int32(le.Uint32(b[8:])) - 1, int32(le.Uint32(b[12:])) - 1, le.Uint64(b)}
 		if x.Count == 0 {
+			placed[len(placed)-1] = -1
 			continue // it was being added when the process was killed
 		}
 		if x.Context < 0 || int(x.Context) >= len(c.Contexts) || x.Block < 0 || int(x.Block) >= len(c.Blocks) {
@@ -175,6 +208,28 @@ func Read(f io.ReaderAt) (*Counts, error) {
 		instructions += low
 		c.Pairs = append(c.Pairs, x)
 	}
+	var sums [Events]uint64
+	for b := cells; len(b) > 0; b = b[cellSize:] {
+		pair, instruction := le.Uint32(b[56:]), le.Uint32(b[64:])
+		if pair == 0 {
+			continue // it was being added when the process was killed
+		}
+		if pair > uint32(len(placed)) || placed[pair-1] < 0 || uint64(instruction) >= uint64(len(c.Blocks[c.Pairs[placed[pair-1]].Block].Lengths)) {
+			return nil, fmt.Errorf("a cell is of instruction %d of pair %d: %w", instruction, pair, ErrNoCounts)
+		}
+		x := Cell{Pair: placed[pair-1], Instruction: int32(instruction)}
+		for i := range x.N {
+			x.N[i] = le.Uint64(b[8*i:])
+			if x.N[i] > maxSum-sums[i] {
+				return nil, ErrTooMany
+			}
+			sums[i] += x.N[i]
+		}
+		c.Cells = append(c.Cells, x)
+	}
+	slices.SortFunc(c.Cells, func(a, b Cell) int {
+		return cmp.Or(cmp.Compare(a.Pair, b.Pair), cmp.Compare(a.Instruction, b.Instruction))
+	})
 	return c, nil
 }
 

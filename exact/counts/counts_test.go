@@ -33,7 +33,8 @@ func file() *sparse {
 	for _, n := range []int64{maxMappings * mappingSize, maxBlocks * blockSize, maxContexts * contextSize, maxPairs * pairSize} {
 		at = append(at, at[len(at)-1]+rounded(n))
 	}
-	f := &sparse{map[int64][]byte{}, at[4] + 20}
+	cells := at[4] + rounded(maxBytes)
+	f := &sparse{map[int64][]byte{}, cells + 2*cellSize}
 	piece := func(at, n int64) []byte {
 		f.pieces[at] = make([]byte, n)
 		return f.pieces[at]
@@ -63,6 +64,12 @@ func file() *sparse {
 	le.PutUint64(p, 1000)
 	le.PutUint32(p[8:], 1)
 	le.PutUint32(p[12:], 1)
+	le.PutUint32(h[88:], 2)
+	cell := piece(cells+cellSize, cellSize)
+	le.PutUint64(cell, 5)
+	le.PutUint64(cell[16:], 40)
+	le.PutUint32(cell[56:], 1)
+	le.PutUint32(cell[64:], 2)
 	return f
 }
 
@@ -70,6 +77,9 @@ func TestRead(t *testing.T) {
 	c, err := Read(file())
 	if err != nil || c.PID != 4711 || c.Instructions() != 3000 || c.Mappings[0].Path != "/ink" || c.Contexts[0].Calls != 7 || c.Contexts[0].Parent != -1 || c.Blocks[0].Mapping != 0 {
 		t.Errorf("%+v, %v", c, err)
+	}
+	if len(c.Cells) != 1 || c.Cells[0].Pair != 0 || c.Cells[0].Instruction != 2 || c.Cells[0].N[Loads] != 5 || c.Cells[0].N[LoadedBytes] != 40 {
+		t.Errorf("%+v", c.Cells)
 	}
 	short := file()
 	short.size = 3000
@@ -112,6 +122,11 @@ func FuzzRead(f *testing.F) {
 		}
 		if c.Instructions() > maxSum {
 			t.Fatalf("%d instructions", c.Instructions())
+		}
+		for _, x := range c.Cells {
+			if int(x.Instruction) >= len(c.Blocks[c.Pairs[x.Pair].Block].Lengths) {
+				t.Fatalf("a cell of instruction %d", x.Instruction)
+			}
 		}
 		for i := range c.Contexts {
 			if p := c.Contexts[i].Parent; int(p) >= i {

@@ -39,6 +39,7 @@ void qemu_plugin_register_vcpu_syscall_cb(plugin_id, void (*)(plugin_id, unsigne
 void qemu_plugin_register_atexit_cb(plugin_id, void (*)(plugin_id, void *), void *);
 
 bool qemu_plugin_mem_is_store(qemu_plugin_meminfo_t);
+unsigned qemu_plugin_mem_size_shift(qemu_plugin_meminfo_t); /* the access has 1 << n bytes */
 const char *qemu_plugin_path_to_binary(void);
 size_t qemu_plugin_tb_n_insns(const struct qemu_plugin_tb *);
 uint64_t qemu_plugin_tb_vaddr(const struct qemu_plugin_tb *);

@@ -181,7 +181,7 @@ uint32_t add_block(const struct qemu_plugin_tb *tb, int x86)
 			b.mapping = l->number;
 			b.function = start_of(&l->file->starts, address - l->start + l->offset, l->offset) - l->offset + l->start;
 		}
-		b.ending = x86 ? ending_of(qemu_plugin_insn_data(last), lengths[n - 1]) : GOES_ON;
+		b.ending = x86 ? ending_of(qemu_plugin_insn_data(last), lengths[n - 1], &b.branch) : GOES_ON;
 		known[at] = (struct known){qemu_plugin_insn_vaddr(last), qemu_plugin_insn_vaddr(last) + lengths[n - 1]};
 		tables.blocks[at] = b;
 	}

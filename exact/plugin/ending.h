@@ -6,11 +6,12 @@
 
 #include "record.h"
 
-static inline enum ending ending_of(const uint8_t *b, size_t n)
+static inline enum ending ending_of(const uint8_t *b, size_t n, uint16_t *branch)
 {
 	size_t i = 0;
 	int repeated = 0;
 
+	*branch = NO_BRANCH;
 	for (; i < n; i++) {
 		uint8_t c = b[i];
 
@@ -29,16 +30,23 @@ static inline enum ending ending_of(const uint8_t *b, size_t n)
 	case 0xe9: case 0xeb:
 		return JUMPS;
 	case 0xff:
+		*branch = INDIRECT;
 		if (i + 1 < n && (b[i + 1] & 0x38) == 0x10)
 			return CALLS;
 		if (i + 1 < n && (b[i + 1] & 0x38) == 0x20)
 			return JUMPS;
+		*branch = NO_BRANCH;
 		return GOES_ON;
 	case 0x0f:
-		return i + 1 < n && (b[i + 1] & 0xf0) == 0x80 ? JUMPS : GOES_ON;
-	}
-	if ((b[i] & 0xf0) == 0x70)
+		if (i + 1 >= n || (b[i + 1] & 0xf0) != 0x80)
+			return GOES_ON;
+		*branch = CONDITIONAL;
 		return JUMPS;
+	}
+	if ((b[i] & 0xf0) == 0x70) {
+		*branch = CONDITIONAL;
+		return JUMPS;
+	}
 	/* Moving and comparing strings, and input and output of them. */
 	if (repeated && ((b[i] >= 0xa4 && b[i] <= 0xa7) || (b[i] >= 0xaa && b[i] <= 0xaf) || (b[i] & 0xfc) == 0x6c))
 		return REPEATS;

@@ -23,7 +23,7 @@ void *guest(uint64_t address)
 	return (void *)(uintptr_t)(address + guest_base);
 }
 
-void execute_by(const char *folder)
+void execute_by(const char *folder, const char *further)
 {
 	char own[PATH_MAX] = "";
 	char line[PATH_MAX + 100];
@@ -43,7 +43,7 @@ void execute_by(const char *folder)
 	}
 	if (f)
 		fclose(f);
-	snprintf(plugin, sizeof(plugin), "%s,folder=%s", own, folder);
+	snprintf(plugin, sizeof(plugin), "%s,folder=%s%s%s", own, folder, *further ? "," : "", further);
 }
 
 /* emulated reports whether a file is a program that this emulator runs as the system would. */

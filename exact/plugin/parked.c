@@ -9,13 +9,15 @@ enum { BUCKETS = 1 << 12, MAX_PARKED = 1 << 20, MAX_PLACES = 1 << 10 };
 struct stack {
 	struct stack *next;          /* in its bucket */
 	struct stack *newer, *older; /* of those that go on at its address */
-	uint64_t resume;
+	struct stack *beside;        /* in the bucket of its key */
+	uint64_t resume, key;
 	size_t n;
 	struct frame frames[];
 };
 
 /* By where the innermost call left its address to return to. */
 static struct stack *buckets[BUCKETS];
+static struct stack *keyed[BUCKETS]; /* by their keys */
 static size_t parked_n;
 
 /* Addresses at which stacks go on, with those that do. */
@@ -44,7 +46,12 @@ static struct place *place_of(uint64_t resume)
 	return &places[places_n++];
 }
 
-void park(const struct frame *frames, size_t n, uint64_t resume, int again)
+static struct stack **keyed_of(uint64_t key)
+{
+	return &keyed[(key * 0x9e3779b97f4a7c15ull) >> 52];
+}
+
+void park(const struct frame *frames, size_t n, uint64_t resume, int again, uint64_t key)
 {
 	struct stack *s = n && parked_n < MAX_PARKED ? malloc(sizeof(*s) + n * sizeof(*frames)) : 0;
 	struct stack **at;
@@ -53,6 +60,7 @@ void park(const struct frame *frames, size_t n, uint64_t resume, int again)
 	if (!s)
 		return; /* what goes on with it begins anew */
 	s->resume = resume;
+	s->key = key;
 	s->newer = s->older = 0;
 	s->n = n;
 	memcpy(s->frames, frames, n * sizeof(*frames));
@@ -69,6 +77,10 @@ void park(const struct frame *frames, size_t n, uint64_t resume, int again)
 	}
 	s->next = *at;
 	*at = s;
+	if (key) {
+		s->beside = *keyed_of(key);
+		*keyed_of(key) = s;
+	}
 	parked_n++;
 	pthread_mutex_unlock(&lock);
 }
@@ -83,6 +95,12 @@ static struct frame *take(struct stack *s, size_t *n)
 	while (*at != s)
 		at = &(*at)->next;
 	*at = s->next;
+	if (s->key) {
+		at = keyed_of(s->key);
+		while (*at != s)
+			at = &(*at)->beside;
+		*at = s->beside;
+	}
 	if (p) {
 		if (s->older)
 			s->older->newer = s->newer;
@@ -98,6 +116,24 @@ static struct frame *take(struct stack *s, size_t *n)
 		*n = s->n;
 	}
 	free(s);
+	return out;
+}
+
+struct frame *unpark_key(uint64_t key, uint64_t *resume, size_t *n)
+{
+	struct frame *out = 0;
+	struct stack *s;
+
+	*n = 0;
+	pthread_mutex_lock(&lock);
+	for (s = *keyed_of(key); s; s = s->beside)
+		if (s->key == key)
+			break;
+	if (s) {
+		*resume = s->resume;
+		out = take(s, n);
+	}
+	pthread_mutex_unlock(&lock);
 	return out;
 }
 

@@ -16,8 +16,12 @@ struct frame {
 };
 
 /* park keeps the frames of a stack that goes on at an address; again says that the innermost
- * function begins once more there. */
-void park(const struct frame *frames, size_t n, uint64_t resume, int again);
+ * function begins once more there. key is where the runtime keeps where that stack goes on, 0
+ * where that is not known. */
+void park(const struct frame *frames, size_t n, uint64_t resume, int again, uint64_t key);
+
+/* unpark_key takes the stack with a key, and says where it was to go on. */
+struct frame *unpark_key(uint64_t key, uint64_t *resume, size_t *n);
 
 /* unpark takes the stack that was left last of those whose innermost function begins once more at
  * an address. Which of others it is shows when their innermost function returns: unpark_at takes

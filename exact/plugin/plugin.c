@@ -14,6 +14,7 @@
 #include "api.h"
 #include "code.h"
 #include "execute.h"
+#include "models.h"
 #include "parked.h"
 #include "part.h"
 #include "store.h"
@@ -29,6 +30,15 @@ struct cached {
 	struct pair *pair;
 };
 
+struct nearby {
+	uint32_t pair, instruction;
+	struct cell *cell;
+};
+
+enum { NEARBY = 1 << 12 };
+
+static int remembers; /* accesses to memory are counted */
+
 /* A thread of the program, which is one of the emulator's, too. */
 struct thread {
 	struct frame *frames;
@@ -41,8 +51,23 @@ struct thread {
 	uint64_t call_sp;
 	uint64_t unmatched; /* from where the return that was made last took its address, of no call that is known; 0 where it is of one */
 	uint64_t left_sp, left_resume; /* of the stack that it left last */
+	/* What the function that leaves a stack wrote, and the one that goes on with one read. */
+	struct touched {
+		uint64_t at[16];
+		uint32_t n;
+	} saved, resumed;
 	uint64_t undecided; /* where the stack goes on that it went on with, and that is not known yet */
 	uint32_t number;
+	uint32_t pair;     /* of the block that runs, 0: it is not counted */
+	uint32_t repeating; /* the block that is the last instruction of it once more */
+	uint64_t run;      /* how many blocks were executed */
+	struct {           /* the access that was made last: a wide one comes in parts */
+		uint64_t run, end;
+		uint32_t instruction;
+		int store;
+	} access;
+	struct models *models;
+	struct nearby *nearby; /* cells that were used last */
 	struct context roots; /* of its contexts that nothing called */
 	struct cached cache[CACHED];
 };
@@ -145,6 +170,8 @@ static void let_go(void *of)
 
 	self = 0;
 	free(t->frames);
+	free(t->nearby);
+	models_free(t->models);
 	munmap(t, sizeof(*t));
 }
 
@@ -155,11 +182,29 @@ static struct thread *began(const struct block *b)
 	if (t == MAP_FAILED)
 		_exit(125);
 	t->number = __atomic_add_fetch(&threads, 1, __ATOMIC_RELAXED);
+	if (remembers && !(t->nearby = calloc(NEARBY, sizeof(*t->nearby))))
+		_exit(125);
+	if (modelled && !(t->models = models_new()))
+		_exit(125);
 	self = t;
 	pthread_setspecific(ends, t);
 	uint32_t c = context_of(0, 0, b->function, BEGAN, t->number);
 	push(t, (struct frame){.function = b->function, .context = c, .how = BEGAN});
 	return t;
+}
+
+static int goes_on(uint64_t function)
+{
+	return function && (function == goes_on_with_stack[0] || function == goes_on_with_stack[1]);
+}
+
+/* begins_switch forgets what was touched by the switch before. */
+static void begins_switch(struct thread *t, const struct block *b)
+{
+	if (b->function && (b->function == leaves_stack || b->function == grows_stack))
+		t->saved.n = 0;
+	else if (goes_on(b->function) && !goes_on(t->function))
+		t->resumed.n = 0;
 }
 
 /* replace has another function go on in the place of the topmost one, which returns to where
@@ -172,6 +217,8 @@ static void replace(struct thread *t, const struct block *b, int call)
 	if (t->n > 1 || call)
 		f->context = context_of(parent, f->site, b->function, t->n > 1 ? JUMPED : BEGAN, t->number);
 	f->function = b->function;
+	if (call)
+		begins_switch(t, b);
 	if (parted)
 		enter(f, 0);
 	topmost(t);
@@ -192,14 +239,32 @@ static void rooted(struct thread *t, size_t from)
 	topmost(t);
 }
 
+/* pair_in finds the next two words beside each other that were touched, from one on; 0 where there
+ * are none. The runtime keeps beside each other where a stack ends and where it goes on. */
+static uint64_t pair_in(const struct touched *x, uint32_t *from)
+{
+	for (uint32_t i = *from; i < x->n; i++)
+		for (uint32_t k = 0; k < x->n; k++)
+			if (x->at[k] == x->at[i] + 8) {
+				*from = i + 1;
+				return x->at[i];
+			}
+	*from = x->n;
+	return 0;
+}
+
 /* leave keeps the stack of a goroutine to be gone on with, before the function that left it calls
  * what chooses another one: that may sleep, while another thread goes on with this one. */
 static void leave(struct thread *t)
 {
+	uint32_t from = 0;
+	uint64_t key;
 	struct frame top = t->frames[t->n - 1];
 
+	/* Words of another stack, with the same two beside each other, come later. */
+	key = pair_in(&t->saved, &from);
 	if (t->n > 1) {
-		park(t->frames, t->n - 1, top.after, top.function == grows_stack);
+		park(t->frames, t->n - 1, top.after, top.function == grows_stack, key);
 		t->left_sp = t->frames[t->n - 2].sp;
 		t->left_resume = top.after;
 	}
@@ -225,6 +290,31 @@ static void change(struct thread *t, const struct block *b)
 	struct frame *frames;
 	size_t n;
 
+	/* Which one it is, the runtime has just read. */
+	if (t->resumed.n) {
+		uint64_t key, resume = 0;
+		uint32_t from = 0;
+
+		frames = 0;
+		n = 0;
+		while (!n && (key = pair_in(&t->resumed, &from)))
+			frames = unpark_key(key, &resume, &n);
+		t->resumed.n = 0;
+		if (n && resume == b->address) {
+			adopt(t, frames, n);
+			if (t->function != b->function)
+				replace(t, b, 0);
+			return;
+		}
+		free(frames); /* of one that has ended */
+		if (b->address != b->function) /* it is not a new one */
+			__atomic_fetch_add(&tables.head->broken, 1, __ATOMIC_RELAXED);
+		t->n = 0;
+		push(t, (struct frame){.function = b->function, .how = BEGAN});
+		rooted(t, 0);
+		t->undecided = 0;
+		return;
+	}
 	/* Where a stack was made larger, or nothing else was to be done, it goes on with the same. */
 	n = 0;
 	frames = 0;
@@ -245,11 +335,6 @@ static void change(struct thread *t, const struct block *b)
 		replace(t, b, 0);
 }
 
-static int goes_on(uint64_t function)
-{
-	return function && (function == goes_on_with_stack[0] || function == goes_on_with_stack[1]);
-}
-
 /* arrive enters the function that was called. */
 static void arrive(struct thread *t, const struct block *b)
 {
@@ -257,6 +342,7 @@ static void arrive(struct thread *t, const struct block *b)
 
 	if (t->function && (t->function == leaves_stack || t->function == grows_stack))
 		leave(t);
+	begins_switch(t, b);
 	uint64_t site = known[calling].last;
 
 	if (t->n > MAX_DEPTH)
@@ -313,8 +399,10 @@ static void count(struct thread *t, uint32_t block)
 
 	if (c->context == t->context && c->block == block) {
 		c->pair->count++;
+		t->pair = c->pair - tables.pairs;
 		return;
 	}
+	t->pair = 0;
 	for (at = x->pair; at; at = tables.pairs[at].next)
 		if (tables.pairs[at].block == block)
 			break;
@@ -328,6 +416,7 @@ static void count(struct thread *t, uint32_t block)
 		x->pair = at;
 	}
 	tables.pairs[at].count++;
+	t->pair = at;
 	*c = (struct cached){t->context, block, &tables.pairs[at]};
 }
 
@@ -366,6 +455,8 @@ static void return_to(struct thread *t, uint64_t address, uint64_t sp)
 	}
 }
 
+static void predicted(struct thread *t, const struct block *to);
+
 static void executed(unsigned vcpu, void *number)
 {
 	uint32_t block = (uintptr_t)number;
@@ -373,6 +464,9 @@ static void executed(unsigned vcpu, void *number)
 	struct thread *t = self ? self : began(b);
 
 	(void)vcpu;
+	t->run++;
+	if (modelled)
+		predicted(t, b);
 	if (t->unmatched) {
 		uint64_t sp = t->unmatched;
 
@@ -386,11 +480,88 @@ static void executed(unsigned vcpu, void *number)
 	else if (b->function != t->function)
 		move(t, b);
 	/* A repeated instruction is one, however often the emulator goes around it. */
-	if (tables.blocks[t->last].ending == REPEATS && known[t->last].last == b->address && b->instructions == 1)
+	if (tables.blocks[t->last].ending == REPEATS && known[t->last].last == b->address && b->instructions == 1) {
+		t->repeating = block;
 		return;
+	}
+	t->repeating = 0;
 	t->last = block;
+	t->pair = 0;
 	if (!t->outside)
 		count(t, block);
+}
+
+/* cell_of finds where an instruction of the block that runs is counted, or makes it. */
+static struct cell *cell_of(struct thread *t, uint32_t instruction)
+{
+	struct nearby *n = &t->nearby[(t->pair * 11 + instruction) % NEARBY];
+	struct pair *p = &tables.pairs[t->pair];
+	uint32_t at;
+
+	if (n->pair == t->pair && n->instruction == instruction && n->cell)
+		return n->cell;
+	for (at = p->cell; at; at = tables.cells[at].next)
+		if (tables.cells[at].instruction == instruction)
+			break;
+	if (at == 0) {
+		at = next(&tables.head->cells, MAX_CELLS);
+		if (at == 0) {
+			__atomic_fetch_add(&tables.head->homeless, 1, __ATOMIC_RELAXED);
+			return 0;
+		}
+		tables.cells[at] = (struct cell){.pair = t->pair, .next = p->cell, .instruction = instruction};
+		p->cell = at;
+	}
+	*n = (struct nearby){t->pair, instruction, &tables.cells[at]};
+	return n->cell;
+}
+
+/* INSTRUCTION_BITS is how much of a callback's number says which instruction of a block it is. */
+enum { INSTRUCTION_BITS = 10 };
+
+/* accessed counts a load or a store. What is wider than a register comes in parts that follow each
+ * other, and is one. */
+static void accessed(unsigned vcpu, qemu_plugin_meminfo_t info, uint64_t address, void *number)
+{
+	struct thread *t = self;
+	uint32_t instruction = (uintptr_t)number & ((1 << INSTRUCTION_BITS) - 1);
+	uint64_t bytes = 1ull << qemu_plugin_mem_size_shift(info);
+	int store = qemu_plugin_mem_is_store(info), goes_on;
+	struct cell *c;
+
+	(void)vcpu;
+	if (!t || !t->pair)
+		return;
+	if (t->repeating && t->repeating == (uintptr_t)number >> INSTRUCTION_BITS)
+		instruction = tables.blocks[t->last].instructions - 1;
+	else if (t->last != (uintptr_t)number >> INSTRUCTION_BITS)
+		return;
+	if (!(c = cell_of(t, instruction)))
+		return;
+	goes_on = t->access.run == t->run && t->access.instruction == instruction && t->access.store == store && t->access.end == address;
+	t->access.run = t->run;
+	t->access.instruction = instruction;
+	t->access.store = store;
+	t->access.end = address + bytes;
+	c->n[store ? STORES : LOADS] += !goes_on;
+	c->n[store ? STORED : LOADED] += bytes;
+	if (modelled)
+		models_access(t->models, address, bytes, &c->n[MISSED_FIRST], &c->n[MISSED_SECOND]);
+}
+
+/* predicted counts how the branch at the end of the block that was executed was predicted. */
+static void predicted(struct thread *t, const struct block *to)
+{
+	const struct block *last = &tables.blocks[t->last];
+	uint64_t at = known[t->last].last;
+	struct cell *c;
+	int wrong;
+
+	if (last->branch == NO_BRANCH || !t->pair)
+		return;
+	wrong = last->branch == CONDITIONAL ? models_branch(t->models, at, to->address != known[t->last].after) : models_jump(t->models, at, to->address);
+	if (wrong && (c = cell_of(t, last->instructions - 1)))
+		c->n[MISPREDICTED]++;
 }
 
 static void uncounted(unsigned vcpu, void *nothing)
@@ -444,6 +615,22 @@ static void returned(unsigned vcpu, qemu_plugin_meminfo_t info, uint64_t sp, voi
 		t->unmatched = sp;
 }
 
+/* switching keeps what the functions touch that change between goroutines' stacks. */
+static void switching(unsigned vcpu, qemu_plugin_meminfo_t info, uint64_t address, void *number)
+{
+	struct thread *t = self;
+	int store = qemu_plugin_mem_is_store(info);
+	struct touched *x;
+
+	(void)vcpu;
+	if (!t || t->last != (uintptr_t)number)
+		return;
+	x = store ? &t->saved : &t->resumed;
+	if (store == goes_on(tables.blocks[t->last].function) || x->n == sizeof(x->at) / sizeof(*x->at))
+		return;
+	x->at[x->n++] = address;
+}
+
 static void translated(plugin_id id, struct qemu_plugin_tb *tb)
 {
 	uint32_t at = add_block(tb, x86);
@@ -456,6 +643,12 @@ static void translated(plugin_id id, struct qemu_plugin_tb *tb)
 	}
 	qemu_plugin_register_vcpu_tb_exec_cb(tb, executed, NO_REGISTERS, (void *)(uintptr_t)at);
 	last = qemu_plugin_tb_get_insn(tb, qemu_plugin_tb_n_insns(tb) - 1);
+	uint64_t function = tables.blocks[at].function;
+	if (function && (function == leaves_stack || function == grows_stack || goes_on(function)))
+		for (size_t i = 0; i < qemu_plugin_tb_n_insns(tb); i++)
+			qemu_plugin_register_vcpu_mem_cb(qemu_plugin_tb_get_insn(tb, i), switching, NO_REGISTERS, ACCESSES, (void *)(uintptr_t)at);
+	for (size_t i = 0; remembers && i < qemu_plugin_tb_n_insns(tb); i++)
+		qemu_plugin_register_vcpu_mem_cb(qemu_plugin_tb_get_insn(tb, i), accessed, NO_REGISTERS, ACCESSES, (void *)((uintptr_t)at << INSTRUCTION_BITS | i));
 	if (tables.blocks[at].ending == CALLS)
 		qemu_plugin_register_vcpu_mem_cb(last, called, NO_REGISTERS, ACCESSES, (void *)(uintptr_t)at);
 	if (tables.blocks[at].ending == RETURNS)
@@ -522,6 +715,9 @@ static void in_child(void)
 		return;
 	t->number = __atomic_add_fetch(&threads, 1, __ATOMIC_RELAXED);
 	memset(t->cache, 0, sizeof(t->cache));
+	t->pair = 0;
+	if (t->nearby)
+		memset(t->nearby, 0, NEARBY * sizeof(*t->nearby));
 	t->roots = (struct context){0};
 	for (size_t i = 0; i < t->n; i++) {
 		struct frame *f = &t->frames[i];
@@ -539,15 +735,24 @@ static void ended(plugin_id id, void *nothing)
 
 EXPORTED int qemu_plugin_install(plugin_id id, const qemu_info_t *info, int n, char **words)
 {
-	const char *folder = 0;
+	const char *folder = 0, *further = 0;
 
-	for (int i = 0; i < n; i++)
+	for (int i = 0; i < n; i++) {
 		if (strncmp(words[i], "folder=", 7) == 0)
 			folder = words[i] + 7;
+		if (strcmp(words[i], "memory=on") == 0)
+			remembers = 1;
+		if (strncmp(words[i], "models=", 7) == 0) {
+			if (!models_read(words[i] + 7))
+				return -1;
+			remembers = 1;
+			further = words[i];
+		}
+	}
 	if (info->system_emulation || !folder || !opened(folder) || !code_opened())
 		return -1;
 	x86 = strcmp(info->target_name, "x86_64") == 0;
-	execute_by(folder);
+	execute_by(folder, further ? further : remembers ? "memory=on" : "");
 	if (!part_read(folder))
 		return -1;
 	if (pthread_key_create(&ends, let_go) != 0)

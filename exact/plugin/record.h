@@ -15,6 +15,7 @@ enum bounds {
 	MAX_PAIRS = 1 << 23,
 	MAX_MAPPINGS = 1 << 12,
 	MAX_BYTES = 1 << 26, /* of texts and of lengths of instructions */
+	MAX_CELLS = 1 << 22,
 };
 
 struct header {
@@ -27,6 +28,9 @@ struct header {
 	uint64_t unmatched;   /* returns to where nothing called from */
 	uint64_t unnamed;     /* mappings without room */
 	uint64_t entered;     /* calls that could have begun the part that counts */
+	uint64_t homeless;    /* accesses to memory that had no room */
+	uint32_t cells;
+	uint32_t broken;      /* stacks that went on in their midst, of which nothing was known */
 };
 
 enum ended { RUNNING, EXITED, EXECUTED, LEFT };
@@ -45,10 +49,12 @@ struct block {
 	uint32_t lengths;  /* of its instructions, in bytes */
 	uint16_t instructions;
 	uint16_t ending; /* enum ending */
-	uint32_t unused;
+	uint16_t branch; /* enum branch */
+	uint16_t unused;
 };
 
 enum ending { GOES_ON, CALLS, RETURNS, JUMPS, REPEATS };
+enum branch { NO_BRANCH, CONDITIONAL, INDIRECT };
 
 /* A function as it was called from a place, with all that is above it. */
 struct context {
@@ -68,5 +74,15 @@ struct pair {
 	uint64_t count;
 	uint32_t context, block;
 	uint32_t next; /* of the same context */
+	uint32_t cell; /* the last one that was added */
+};
+
+/* What an instruction of a block did to memory in a context, and how a branch was predicted. */
+struct cell {
+	uint64_t n[7]; /* enum events */
+	uint32_t pair, next; /* of the same pair */
+	uint32_t instruction; /* of the block, from 0 */
 	uint32_t unused;
 };
+
+enum events { LOADS, STORES, LOADED, STORED, MISSED_FIRST, MISSED_SECOND, MISPREDICTED };

@@ -21,7 +21,8 @@ static const uint64_t at_blocks = at_mappings + ROOM(mapping, MAX_MAPPINGS);
 static const uint64_t at_contexts = at_blocks + ROOM(block, MAX_BLOCKS);
 static const uint64_t at_pairs = at_contexts + ROOM(context, MAX_CONTEXTS);
 static const uint64_t at_bytes = at_pairs + ROOM(pair, MAX_PAIRS);
-static const uint64_t size = at_bytes + MAX_BYTES;
+static const uint64_t at_cells = at_bytes + MAX_BYTES;
+static const uint64_t size = at_cells + ROOM(cell, MAX_CELLS);
 
 /* mapped maps a new file for this process, at a place that is given or anywhere. */
 static void *mapped(void *at)
@@ -62,9 +63,9 @@ int opened(const char *folder)
 	if (!base)
 		return 0;
 	tables = (struct tables){
-		base, base + at_mappings, base + at_blocks, base + at_contexts, base + at_pairs, base + at_bytes,
+		base, base + at_mappings, base + at_blocks, base + at_contexts, base + at_pairs, base + at_bytes, base + at_cells,
 	};
-	tables.head->blocks = tables.head->contexts = tables.head->pairs = tables.head->mappings = tables.head->bytes = 1;
+	tables.head->blocks = tables.head->contexts = tables.head->pairs = tables.head->mappings = tables.head->bytes = tables.head->cells = 1;
 	begun();
 	return 1;
 }
@@ -92,7 +93,7 @@ void forked(void)
 		memcpy(place[i], kept[i], n[i]);
 		munmap(kept[i], n[i] + 1);
 	}
-	*tables.head = (struct header){.blocks = h.blocks, .contexts = 1, .pairs = 1, .mappings = h.mappings, .bytes = h.bytes};
+	*tables.head = (struct header){.blocks = h.blocks, .contexts = 1, .pairs = 1, .mappings = h.mappings, .bytes = h.bytes, .cells = 1};
 	begun();
 }
 

@@ -12,6 +12,7 @@ struct tables {
 	struct context *contexts;
 	struct pair *pairs;
 	uint8_t *bytes;
+	struct cell *cells;
 };
 
 extern struct tables tables;

@@ -21,6 +21,7 @@ import (
 	"entelon/codec/take"
 	"entelon/codec/takefile"
 	"entelon/core/profile"
+	"entelon/exact"
 	"entelon/symbol"
 )
 
@@ -179,6 +180,7 @@ func readApart(from io.Reader, set profile.Settings, limits take.Limits) (*profi
 			return nil, fmt.Errorf("the exact run's take: %w", err)
 		}
 	}
+	exact.Settle(&set)
 	set.Program, set.Build, set.Exact, set.Measures = t.Settings.Program, t.Settings.Build, true, []string{}
 	began := t.Machine.StartedAt
 	t.Settings, t.Machine = set, capture.Machine()

@@ -6,9 +6,12 @@ package session
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
+	"slices"
+	"strings"
 	"time"
 
 	"entelon/capture"
@@ -52,7 +55,9 @@ type folded struct {
 // Make runs the command and gives the sink what it did. A command that is stopped, as ctx says,
 // has done what it did until then; why is then the context's cause.
 func Make(ctx context.Context, o Options, sink pairing.Sink) (*Result, error) {
-	if err := o.part().Check(); err != nil {
+	o.Settings.Caches = slices.Clone(o.Settings.Caches)
+	exact.Settle(&o.Settings)
+	if err := errors.Join(o.part().Check(), exact.CheckMemory(&o.Settings)); err != nil {
 		return nil, err
 	}
 	set := o.Settings
@@ -80,8 +85,14 @@ func Make(ctx context.Context, o Options, sink pairing.Sink) (*Result, error) {
 	machine := capture.Machine()
 	machine.StartedAt = began
 	facts := factsOf(runs)
-	if objects.Go {
-		facts.Warn("exact-goroutines", "Chains of callers may begin in the middle, or stand under another goroutine; what functions cost themselves, and their calls by their direct callers, is right in any case.", "GOMAXPROCS=1 and GODEBUG=asyncpreemptoff=1, with --env, make a Go program steadier.")
+	if n := first.broken(); n > 0 {
+		facts.Warn("exact-goroutines", fmt.Sprintf("%d times a stack went on of which nothing was known: chains of callers begin in the middle there.", n), "What functions cost themselves, and how often they are called, is right in any case.")
+	}
+	if objects.Interpreter != "" {
+		facts.Warn("exact-interpreted", fmt.Sprintf("%s runs the program: what is counted are its own functions, and the program's are not told apart.", objects.Interpreter), "Take samples of it, which have them.")
+	}
+	if x := facts.Exact; len(runs) > 1 && float64(x.VariedBy[0]) > variesMuch*float64(x.Totals[0]) {
+		facts.Warn("exact-varies", fmt.Sprintf("Two runs of the same differ by %.2f %% in what their functions do; a difference between builds counts only where it is larger.", 100*float64(x.VariedBy[0])/float64(x.Totals[0])), steadier(objects))
 	}
 	if facts.Work = set.Work; facts.Work == 0 && set.Inside != "" {
 		facts.Work = float64(o.part().Counted(first.entered())) // each of its calls is a unit of work
@@ -106,9 +117,35 @@ func Make(ctx context.Context, o Options, sink pairing.Sink) (*Result, error) {
 	return r, sink.Facts(facts)
 }
 
+// variesMuch is from which share of its instructions on a program is said to vary by itself.
+const variesMuch = 0.001
+
+// steadier says what makes a program vary less.
+func steadier(o *exact.Objects) string {
+	switch name := o.Interpreter; {
+	case o.Go:
+		return "GOMAXPROCS=1, GODEBUG=asyncpreemptoff=1,memprofilerate=0 and, where there is memory for it, GOGC=off make a Go program steadier; set them with --env."
+	case strings.Contains(name, "python"):
+		return "PYTHONHASHSEED=0 makes a Python program steadier; set it with --env."
+	case strings.Contains(name, "node"):
+		return "node --single-threaded --random-seed=1 is steadier."
+	case strings.Contains(name, "java"), strings.Contains(name, "jvm"):
+		return "java -Xint -XX:+UseSerialGC is steadier."
+	}
+	return "Fewer threads, a fixed seed of what is random, and no clock make it steadier."
+}
+
 // part is what of a run counts.
 func (o *Options) part() exact.Part {
 	return exact.Part{Inside: o.Settings.Inside, After: o.Settings.After, Calls: o.Settings.Calls}
+}
+
+// broken is how often a stack went on of which nothing was known.
+func (f *folded) broken() (n int64) {
+	for _, c := range f.Processes {
+		n += int64(c.Broken)
+	}
+	return n
 }
 
 // entered is how often the function was called of which a part counts.
@@ -121,7 +158,7 @@ func (f *folded) entered() (n int64) {
 
 // once makes one run.
 func (o *Options) once(objects *exact.Objects, out io.Writer) (*folded, error) {
-	x := exact.Options{Command: o.Settings.Command, Dir: o.Settings.Dir, Env: o.Settings.Env, Stdout: out, Stderr: o.Stderr, Started: o.Started, Apart: o.Apart, Part: o.part(), Finder: o.Finder}
+	x := exact.Options{Command: o.Settings.Command, Dir: o.Settings.Dir, Env: o.Settings.Env, Stdout: out, Stderr: o.Stderr, Started: o.Started, Apart: o.Apart, Part: o.part(), Finder: o.Finder, Memory: exact.MemoryOf(&o.Settings)}
 	if o.Input != nil {
 		in, err := o.Input.Next()
 		if err != nil {
@@ -135,12 +172,12 @@ func (o *Options) once(objects *exact.Objects, out io.Writer) (*folded, error) {
 		return nil, err
 	}
 	b := profile.NewBuilder()
-	for _, c := range exact.Columns {
+	for _, c := range exact.Columns(x.Memory) {
 		b.Column(c)
 	}
 	objects.Main = r.Program
 	for _, c := range r.Processes {
-		exact.Fold(b, capture.ProgramName(r.Program), c, objects.Open)
+		exact.Fold(b, capture.ProgramName(r.Program), c, x.Memory, objects.Open)
 	}
 	p := b.Profile()
 	p.Samples.Time = nil
@@ -151,7 +188,9 @@ func (o *Options) once(objects *exact.Objects, out io.Writer) (*folded, error) {
 func factsOf(runs []*folded) profile.Facts {
 	first := runs[0]
 	x := &profile.Exact{Runs: len(runs), Processes: len(first.Processes)}
+	var homeless uint64
 	for _, c := range first.Processes {
+		homeless += c.Homeless
 		x.Merged, x.Uncounted, x.Unmatched = x.Merged+int64(c.Merged), x.Uncounted+int64(c.Uncounted), x.Unmatched+int64(c.Unmatched)
 		switch c.Ended {
 		case counts.Killed:
@@ -185,6 +224,9 @@ func factsOf(runs []*folded) profile.Facts {
 	}
 	if x.Uncounted > 0 {
 		f.Warn("exact-room", fmt.Sprintf("%d blocks of instructions had no room and are not counted.", x.Uncounted), "Run less of the program.")
+	}
+	if homeless > 0 {
+		f.Warn("exact-memory-room", fmt.Sprintf("%d accesses to memory had no room and are not counted.", homeless), "Run less of the program, or count only inside a function.")
 	}
 	if x.Merged > 0 {
 		f.Warn("exact-merged", fmt.Sprintf("%d calls came from more chains of callers than there is room for; they stand under their caller.", x.Merged), "Totals of functions are whole; run less of the program to tell the chains apart.")

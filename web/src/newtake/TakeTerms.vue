@@ -29,6 +29,8 @@ const usual = computed(() => (props.baseline ? 20 : 30))
     <template v-if="exact">
       <p class="mt-2 text-ink-2">An emulator runs the command and counts every instruction and every call. The numbers are the same each time, on a busy machine too. It takes about 5 to 15 times as long as the program alone.</p>
       <label class="mt-2 flex items-baseline gap-2"><input v-model="terms.once" type="checkbox" class="accent-ink translate-y-[1px]" data-test="once" /><span>Run it only once<span class="label block">otherwise twice, to learn what varies by itself</span></span></label>
+      <label class="mt-2 flex items-baseline gap-2"><input v-model="terms.memory" type="checkbox" class="accent-ink translate-y-[1px]" /><span>Count loads and stores<span class="label block">twice as slow</span></span></label>
+      <label class="mt-2 flex items-baseline gap-2"><input v-model="terms.models" type="checkbox" class="accent-ink translate-y-[1px]" /><span>Model caches and branches<span class="label block">simple models, of this machine's sizes; three times as slow</span></span></label>
       <label class="mt-2 block"><span class="label">Count only inside a function</span><input v-model="terms.inside" class="field code mt-0.5 w-full" placeholder="all of the run" spellcheck="false" aria-label="Count only inside this function" /></label>
       <template v-if="terms.inside.trim()">
         <label class="mt-1.5 flex items-center gap-2">after <input v-model.number="terms.after" type="number" min="0" class="field w-[84px]" aria-label="Calls to skip" /> of its calls</label>
