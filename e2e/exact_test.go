@@ -13,9 +13,7 @@ import (
 // the card, and no word about samples where there are none.
 func TestExactTake(t *testing.T) {
 	p := newPage(t)
-	p.visit("/takes")
-	p.says("inkraster")
-	key := value[string](p, `fetch('/api/v1/takes?program=inkraster').then(r => r.json()).then(r => r.takes.find(t => t.exact && t.build === '1.3.0').key)`)
+	key := exactTake(t, "1.3.0")
 	const blend = "ink%3A%3APage%3A%3Ablend%28int%2C+int%2C+int%2C+unsigned+char%29"
 	p.visit("/takes/" + key)
 	p.says("instructions")

@@ -14,7 +14,8 @@ import (
 func TestShots(t *testing.T) {
 	new := takeOf(t, "3.5.0")
 	const focus = "entelon%2Fdemo%2Fengraved%2Fslur.%28%2ASkyline%29.Height"
-	inked := takeOf(t, "1.3.0")
+	const blend = "ink%3A%3APage%3A%3Ablend%28int%2C+int%2C+int%2C+unsigned+char%29"
+	exact := exactTake(t, "1.3.0")
 	views := []struct{ name, path, shows string }{
 		{"programs", "/programs", "Compare with 3.4.0"},
 		{"takes", "/takes", "lines under sung-out syllables"},
@@ -24,9 +25,9 @@ func TestShots(t *testing.T) {
 		{"neighbours", "/takes/" + new + "?lens=neighbours&focus=" + url.QueryEscape("entelon/demo/engraved/page.Draw"), "goes on to"},
 		{"lines", "/takes/" + new + "?lens=lines&focus=" + url.QueryEscape("entelon/demo/engraved/slur.clearance"), "lines with a cost"},
 		{"scope", "/takes/" + new + "?fold=foreign&scope=" + url.QueryEscape(`time from 2 s to 6 s and span is route, draw and label part is "Voice 2" and function is main.Engrave`) + "&focus=" + focus, "passing through"},
-		{"inkraster", "/takes/" + inked + "?focus=ink%3A%3Amixed", "Inlined into"},
+		{"exact-hot", "/takes/" + exact + "?lens=hot&focus=" + blend, "Self a call"},
+		{"exact-lines", "/takes/" + exact + "?lens=lines&focus=" + blend, "Times"},
 		{"partbook", "/takes/" + takeOf(t, "1.5.0") + "?fold=runtime&focus=strain", "Callers"},
-		{"pageturn", "/takes/" + takeOf(t, "2.2.0") + "?focus=staff", "Callers"},
 		{"new", "/new", "CPU now"},
 		{"machines", "/machines", "Collector connected"},
 		{"you", "/you", "Make a token"},
@@ -72,6 +73,15 @@ func TestShots(t *testing.T) {
 			})
 		}
 	}
+}
+
+// exactTake is the key of the demo's exact take of a build.
+func exactTake(t *testing.T, build string) string {
+	t.Helper()
+	p := newPage(t)
+	p.visit("/takes")
+	p.says("inkraster")
+	return value[string](p, fmt.Sprintf(`fetch('/api/v1/takes?program=inkraster').then(r => r.json()).then(r => r.takes.find(t => t.exact && t.build === %q).key)`, build))
 }
 
 // takeOf returns the key of the newest take of a build of the demo's program.

@@ -19,7 +19,7 @@ type Objects struct {
 	// Interpreter is the name of the file that holds a runtime which interprets or makes the
 	// program's code as it runs, "" for none.
 	Interpreter string
-	opened []*symbol.Object
+	opened      []*symbol.Object
 }
 
 // NewObjects finds debug files as a finder does.

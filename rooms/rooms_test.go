@@ -41,7 +41,7 @@ var rooms = []room{
 	{"capture", []string{"core/measure", "core/profile", "core/scope", "diagnose", "linux", "resolve", "runtimes", "symbol", "unwind"}},
 	{"exact", []string{"core/measure", "core/profile", "runtimes", "symbol"}},
 	{"exact/session", []string{"capture", "codec", "core/profile", "exact", "symbol"}},
-	{"diagnose/doctor", []string{"capture", "core/measure", "core/profile", "linux"}},
+	{"diagnose/doctor", []string{"capture", "core/measure", "core/profile", "exact", "linux"}},
 	{"people", nil},
 	{"server/api", []string{"core/profile"}},
 	{"collector", []string{"capture", "codec", "core/profile", "core/workload", "diagnose/doctor", "exact/session", "linux", "people", "server/api", "symbol"}},

@@ -16,6 +16,7 @@ import (
 
 	"entelon/capture"
 	"entelon/capture/rings"
+	"entelon/exact"
 	"entelon/linux/bpf"
 	"entelon/linux/perf"
 	"entelon/linux/tracefs"
@@ -26,7 +27,7 @@ import (
 func Examine() []Check {
 	return []Check{
 		checkRights(), checkKernelPart(), checkKernelNames(), checkOtherStacks(), checkTracepoints(), checkProbes(),
-		checkHardware(), checkRate(), checkDebugFiles(), checkCompilers(), checkRuntimes(), checkPostgres(),
+		checkHardware(), checkRate(), checkDebugFiles(), checkCompilers(), checkRuntimes(), checkExact(), checkPostgres(),
 	}
 }
 
@@ -211,4 +212,21 @@ func checkPostgres() Check {
 		return Check{Name: "PostgreSQL", State: CheckGood, Text: fmt.Sprintf("A server can be started here (%s).", found[len(found)-1])}
 	}
 	return Check{"PostgreSQL", CheckPart, "PostgreSQL is not installed, so that a server here needs one elsewhere.", "Install it with: apt-get install postgresql"}
+}
+
+// checkExact runs a program that does nothing in the emulator, with the plugin.
+func checkExact() Check {
+	c := Check{Name: "Exact runs"}
+	r, err := exact.Once(exact.Options{Command: []string{"/bin/true"}})
+	switch {
+	case errors.Is(err, exact.ErrNoEmulator):
+		c.State, c.Text, c.Remedy = CheckPart, "There is no emulator here, so nothing can be run exactly.", "Install it with: apt-get install qemu-user"
+	case err != nil:
+		c.State, c.Text, c.Remedy = CheckPart, "The emulator here does not run the plugin: "+err.Error()+".", "Version 7.2 of qemu-user does."
+	case len(r.Processes) == 0 || r.Processes[0].Instructions() == 0:
+		c.State, c.Text, c.Remedy = CheckPart, "The emulator here counted nothing.", "Version 7.2 of qemu-user does."
+	default:
+		c.State, c.Text = CheckGood, "Programs can be run in the emulator, which counts every instruction and call."
+	}
+	return c
 }

@@ -14,6 +14,7 @@
 #include "api.h"
 #include "code.h"
 #include "execute.h"
+#include "index.h"
 #include "models.h"
 #include "parked.h"
 #include "part.h"
@@ -23,7 +24,7 @@ EXPORTED int qemu_plugin_version = 1;
 
 /* MAX_DEPTH is from which depth on a function that is called again from the same place has the
  * context that it has already: deeper recursion shares contexts. */
-enum { CACHED = 1 << 13, MAX_HANDLERS = 1024, MAX_DEPTH = 500 };
+enum { CACHED = 1 << 13, MAX_HANDLERS = 1024, MAX_DEPTH = 500, SAME_STACK = 1 << 16 };
 
 struct cached {
 	uint32_t context, block;
@@ -68,7 +69,7 @@ struct thread {
 	} access;
 	struct models *models;
 	struct nearby *nearby; /* cells that were used last */
-	struct context roots; /* of its contexts that nothing called */
+	struct index contexts, pairs;
 	struct cached cache[CACHED];
 };
 
@@ -90,25 +91,32 @@ static int is_handler(uint64_t address)
 	return 0;
 }
 
+static uint64_t hash_context(uint32_t at)
+{
+	const struct context *c = &tables.contexts[at];
+
+	return mixed(mixed(c->function, c->site), (uint64_t)c->parent << 8 | c->how);
+}
+
+static uint64_t hash_pair(uint32_t at)
+{
+	return mixed(tables.pairs[at].context, tables.pairs[at].block);
+}
+
 /* context_of finds the context of a function called from a place in another, or makes it.
  * Contexts of a thread are its own, so nothing is locked. Where there is no room, it is the
  * caller's. */
 static uint32_t context_of(uint32_t parent, uint64_t site, uint64_t function, enum how how, uint32_t thread)
 {
-	/* Of what has no caller, each thread has a list of its own. */
-	struct context *p = parent ? &tables.contexts[parent] : &self->roots, *c;
-	uint32_t at, before = 0;
+	struct index *x = &self->contexts;
+	uint64_t hash = mixed(mixed(function, site), (uint64_t)parent << 8 | how);
+	uint32_t at;
 
-	for (at = p->child; at; before = at, at = c->sibling) {
-		c = &tables.contexts[at];
-		if (c->function == function && c->site == site && c->how == how) {
-			if (before) { /* the latest is first the next time */
-				tables.contexts[before].sibling = c->sibling;
-				c->sibling = p->child;
-				p->child = at;
-			}
+	for (uint32_t tries = 0; x->room && (at = x->slots[index_slot(x, hash, tries)]); tries++) {
+		const struct context *c = &tables.contexts[at];
+
+		if (c->function == function && c->site == site && c->parent == parent && c->how == how)
 			return at;
-		}
 	}
 	at = next(&tables.head->contexts, MAX_CONTEXTS);
 	if (at == 0) {
@@ -116,8 +124,7 @@ static uint32_t context_of(uint32_t parent, uint64_t site, uint64_t function, en
 		return parent;
 	}
 	tables.contexts[at] = (struct context){.function = function, .site = site, .parent = parent, .thread = thread, .how = how};
-	tables.contexts[at].sibling = p->child;
-	p->child = at;
+	index_add(x, at, hash_context);
 	return at;
 }
 
@@ -171,6 +178,8 @@ static void let_go(void *of)
 	self = 0;
 	free(t->frames);
 	free(t->nearby);
+	index_clear(&t->contexts);
+	index_clear(&t->pairs);
 	models_free(t->models);
 	munmap(t, sizeof(*t));
 }
@@ -346,7 +355,7 @@ static void arrive(struct thread *t, const struct block *b)
 	uint64_t site = known[calling].last;
 
 	if (t->n > MAX_DEPTH)
-		for (size_t i = t->n; i-- > 1 && !c;)
+		for (size_t i = t->n; i-- > 1 && !c && i + MAX_DEPTH >= t->n;)
 			if (t->frames[i].function == b->function && t->frames[i].site == site)
 				c = t->frames[i].context;
 	if (!c)
@@ -380,9 +389,10 @@ static void move(struct thread *t, const struct block *b)
 		replace(t, b, 1);
 		return;
 	}
-	/* Back into a function that has not returned: a long jump, an exception, or a part of it
-	 * that lies elsewhere. */
-	for (size_t i = t->n; i-- > 0;)
+	/* Back into a function that has not returned: a long jump or an exception, which go where a
+	 * register says. Any other jump stays in the function: this is a part of it that lies
+	 * elsewhere. */
+	for (size_t i = last->ending == JUMPS && last->branch != INDIRECT ? 0 : t->n; i-- > 0;)
 		if (t->frames[i].function == b->function) {
 			t->n = i + 1;
 			topmost(t);
@@ -394,8 +404,9 @@ static void move(struct thread *t, const struct block *b)
 static void count(struct thread *t, uint32_t block)
 {
 	struct cached *c = &t->cache[(block ^ t->context * 40503u) % CACHED];
-	struct context *x = &tables.contexts[t->context];
-	uint32_t at;
+	struct index *x = &t->pairs;
+	uint32_t at = 0;
+	uint64_t hash;
 
 	if (c->context == t->context && c->block == block) {
 		c->pair->count++;
@@ -403,8 +414,9 @@ static void count(struct thread *t, uint32_t block)
 		return;
 	}
 	t->pair = 0;
-	for (at = x->pair; at; at = tables.pairs[at].next)
-		if (tables.pairs[at].block == block)
+	hash = mixed(t->context, block);
+	for (uint32_t tries = 0; x->room && (at = x->slots[index_slot(x, hash, tries)]); tries++)
+		if (tables.pairs[at].context == t->context && tables.pairs[at].block == block)
 			break;
 	if (at == 0) {
 		at = next(&tables.head->pairs, MAX_PAIRS);
@@ -412,8 +424,8 @@ static void count(struct thread *t, uint32_t block)
 			__atomic_fetch_add(&tables.head->uncounted, 1, __ATOMIC_RELAXED);
 			return;
 		}
-		tables.pairs[at] = (struct pair){.context = t->context, .block = block, .next = x->pair};
-		x->pair = at;
+		tables.pairs[at] = (struct pair){.context = t->context, .block = block};
+		index_add(x, at, hash_pair);
 	}
 	tables.pairs[at].count++;
 	t->pair = at;
@@ -591,12 +603,17 @@ static void returned(unsigned vcpu, qemu_plugin_meminfo_t info, uint64_t sp, voi
 	if (!t || t->last != (uintptr_t)number)
 		return;
 	t->unmatched = 0;
-	for (size_t i = t->n; i-- > 1;)
-		if (t->frames[i].sp == sp) {
+	for (size_t i = t->n; i-- > 1;) {
+		uint64_t at = t->frames[i].sp;
+
+		if (at == sp) {
 			t->n = i;
 			topmost(t);
 			return;
 		}
+		if (at > sp && at - sp < SAME_STACK)
+			break; /* what called before left its address further up */
+	}
 	if (t->undecided) {
 		size_t n;
 		struct frame *frames = unpark_at(sp, &n);
@@ -718,7 +735,8 @@ static void in_child(void)
 	t->pair = 0;
 	if (t->nearby)
 		memset(t->nearby, 0, NEARBY * sizeof(*t->nearby));
-	t->roots = (struct context){0};
+	index_clear(&t->contexts);
+	index_clear(&t->pairs);
 	for (size_t i = 0; i < t->n; i++) {
 		struct frame *f = &t->frames[i];
 

@@ -61,8 +61,8 @@ struct context {
 	uint64_t function;
 	uint64_t site; /* the address of the call, 0: none */
 	uint64_t calls;
-	uint32_t parent, child, sibling; /* contexts */
-	uint32_t pair;                   /* the last one that was added */
+	uint32_t parent; /* a context */
+	uint32_t unused[3];
 	uint32_t thread;
 	uint32_t how; /* enum how */
 };
@@ -73,7 +73,7 @@ enum how { BEGAN, CALLED, JUMPED, SIGNALLED };
 struct pair {
 	uint64_t count;
 	uint32_t context, block;
-	uint32_t next; /* of the same context */
+	uint32_t unused;
 	uint32_t cell; /* the last one that was added */
 };
 
