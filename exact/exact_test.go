@@ -2,6 +2,7 @@ package exact
 
 import (
 	"bytes"
+	"debug/elf"
 	"errors"
 	"os"
 	"os/exec"
@@ -232,7 +233,7 @@ func TestEnds(t *testing.T) {
 func TestManyThreads(t *testing.T) {
 	path := built(t, "gcc", "many.c", "-O1")
 	many, _ := once(t, 0, path, "10000")
-	alone := exec.Command(emulatorName, "-cpu", "max", path, "10000")
+	alone := exec.Command(emulators[elf.EM_X86_64], "-cpu", "max", path, "10000")
 	if err := alone.Run(); err != nil {
 		t.Fatal(err)
 	}
@@ -259,10 +260,17 @@ func TestRefused(t *testing.T) {
 	}
 	arm := bytes.Repeat([]byte{0}, 64)
 	copy(arm, "\x7fELF\x02\x01\x01")
-	arm[16], arm[18], arm[20], arm[52], arm[54], arm[58] = 2, 183, 1, 64, 56, 64
+	arm[16], arm[18], arm[20], arm[52], arm[54], arm[58] = 2, 243, 1, 64, 56, 64
+	// An arm64 program that wants a loader which is not here.
+	const loader = "/lib/no-such-loader.so.1\x00"
+	linked := append(make([]byte, 120), loader...)
+	copy(linked, "\x7fELF\x02\x01\x01")
+	linked[16], linked[18], linked[20], linked[32], linked[52], linked[54], linked[56], linked[58] = 2, 183, 1, 64, 64, 56, 1, 64
+	linked[64], linked[72], linked[96], linked[104] = 3, 120, byte(len(loader)), byte(len(loader))
 	for path, want := range map[string]error{
+		write("linked", string(linked), 0o755):                         ErrLibraries,
 		write("text", "no program", 0o755):                             ErrProgram,
-		write("arm", string(arm), 0o755):                               ErrProgram,
+		write("riscv", string(arm), 0o755):                             ErrProgram,
 		write("rights", "x", 0o755|os.ModeSetuid):                      ErrRights,
 		write("script", "#!"+filepath.Join(dir, "rights")+"\n", 0o755): ErrRights,
 	} {

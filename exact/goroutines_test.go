@@ -2,6 +2,7 @@ package exact
 
 import (
 	"bytes"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strconv"
@@ -12,10 +13,18 @@ import (
 )
 
 // TestGoroutines: each call stands under the goroutine that made it, however their stacks were
-// moved and whoever went on in between, on one thread and on several.
+// moved and whoever went on in between, on one thread and on several; of programs for both processors.
 func TestGoroutines(t *testing.T) {
+	for _, processor := range []string{"amd64", "arm64"} {
+		t.Run(processor, func(t *testing.T) { goroutines(t, processor) })
+	}
+}
+
+func goroutines(t *testing.T, processor string) {
 	program := filepath.Join(t.TempDir(), "goroutines")
-	if b, err := exec.Command("go", "build", "-o", program, "testdata/goroutines.go").CombinedOutput(); err != nil {
+	build := exec.Command("go", "build", "-o", program, "testdata/goroutines.go")
+	build.Env = append(os.Environ(), "GOARCH="+processor, "CGO_ENABLED=0")
+	if b, err := build.CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, b)
 	}
 	for _, env := range [][]string{{"GOMAXPROCS=1", "GODEBUG=asyncpreemptoff=1"}, {"GOMAXPROCS=4", "GODEBUG=asyncpreemptoff=1"}, {"GOMAXPROCS=2", "GOGC=5"}} {

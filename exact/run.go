@@ -56,21 +56,22 @@ type Run struct {
 
 // Once runs the command to its end.
 func Once(o Options) (*Run, error) {
-	tool, err := emulator()
-	if err != nil {
-		return nil, err
-	}
 	path := o.Command[0]
 	if strings.Contains(path, "/") {
 		path = inFolder(o.Dir, path)
 	}
-	if path, err = exec.LookPath(path); err == nil {
+	path, err := exec.LookPath(path)
+	if err == nil {
 		path, err = filepath.Abs(path)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("%s: the command was not found", o.Command[0])
 	}
-	program, before, err := check(path)
+	program, before, machine, err := check(path)
+	if err != nil {
+		return nil, err
+	}
+	tool, err := emulator(machine)
 	if err != nil {
 		return nil, err
 	}

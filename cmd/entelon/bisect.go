@@ -24,6 +24,7 @@ type bisection struct {
 	threshold  option.Share
 	most       int
 	again      bool
+	exact      bool
 
 	repo   *repository
 	state  *bisectState
@@ -47,9 +48,13 @@ repository. Each step builds a revision in a work tree of its own and takes it
 interleaved with the good one, as often as it needs to tell. Revisions that do not
 build, or that cannot be told, are left out.
 
+With --exact, each step is one exact run of both sides, which count instructions:
+slower is then what executes more.
+
 It can be stopped at any time; the same command goes on where it was.`,
 		Example: `  entelon bisect --good v3.4.0 --bad main --build 'go build -o engraved .' --run './engraved --scores 100'
-  entelon bisect --good v3.4.0 --bad main --build make --run './inkraster 50' --function ink::Page::fill --threshold 10%`,
+  entelon bisect --good v3.4.0 --bad main --build make --run './inkraster 50' --function ink::Page::fill --threshold 10%
+  entelon bisect --good v3.4.0 --bad main --build make --run './inkraster 5' --exact --threshold 0.1%`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			b.say = func(format string, args ...any) {
@@ -66,6 +71,7 @@ It can be stopped at any time; the same command goes on where it was.`,
 	f.StringVar(&b.function, "function", "", "look at what this function costs in total, not at the whole; full or short `NAME`, with * and ?")
 	f.Var(&b.threshold, "threshold", "slower by at least this")
 	f.IntVar(&b.most, "turns", mostTurns, "at most this `NUMBER` of takes of each side in a step")
+	f.BoolVar(&b.exact, "exact", false, "count instead of sampling: one exact run of each side decides a step, of a change of a thousandth, too")
 	f.BoolVar(&b.again, "again", false, "forget what is known and begin anew")
 	for _, name := range []string{"good", "build", "run"} {
 		_ = c.MarkFlagRequired(name)
@@ -76,7 +82,9 @@ It can be stopped at any time; the same command goes on where it was.`,
 // find asks about revisions until the first slower one is known.
 func (b *bisection) find(cmd *cobra.Command) error {
 	ctx := cmd.Context()
-	if b.most < leastTurns || b.most > 100 {
+	if b.exact {
+		b.most = 1
+	} else if b.most < leastTurns || b.most > 100 {
 		return fmt.Errorf("--turns %d: give a number from %d to 100", b.most, leastTurns)
 	}
 	if len(strings.Fields(b.run)) == 0 || strings.ContainsAny(b.run, `"'`) {
@@ -127,7 +135,7 @@ func (b *bisection) find(cmd *cobra.Command) error {
 
 // key tells one bisection from another.
 func (b *bisection) key() string {
-	return strings.Join([]string{b.repo.good.hash, b.repo.revisions[len(b.repo.revisions)-1].hash, b.build, b.run, b.function, b.threshold.String()}, "\x00")
+	return strings.Join([]string{b.repo.good.hash, b.repo.revisions[len(b.repo.revisions)-1].hash, b.build, b.run, b.function, b.threshold.String(), fmt.Sprint(b.exact)}, "\x00")
 }
 
 // ask builds a revision, interleaves it with the good one, and keeps the answer.
@@ -162,7 +170,7 @@ func (b *bisection) measure(ctx context.Context, rev revision) (bisect.Answer, e
 				return "", err
 			}
 		}
-		if turn < leastTurns {
+		if turn < leastTurns && !b.exact {
 			continue
 		}
 		answer, text, err := b.verdict(rev, turn)
@@ -170,7 +178,11 @@ func (b *bisection) measure(ctx context.Context, rev revision) (bisect.Answer, e
 			return "", err
 		}
 		if answer != bisect.Untold || turn == b.most {
-			b.say("  %s after %d turns: %s", map[bisect.Answer]string{bisect.Good: "not slower", bisect.Bad: "slower", bisect.Untold: "cannot be told, left out"}[answer], turn, text)
+			after := fmt.Sprintf("%d turns", turn)
+			if b.exact {
+				after = "one exact run of each"
+			}
+			b.say("  %s after %s: %s", map[bisect.Answer]string{bisect.Good: "not slower", bisect.Bad: "slower", bisect.Untold: "cannot be told, left out"}[answer], after, text)
 			return answer, nil
 		}
 	}

@@ -12,13 +12,16 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 
 	"entelon/cmd/entelon/option"
+	"entelon/codec/takefile"
 	"entelon/core/bisect"
 	"entelon/core/calltree"
 	"entelon/core/compare"
 	"entelon/core/compare/match"
 	"entelon/core/profile"
+	"entelon/exact/session"
 	"entelon/symbol"
 )
 
@@ -213,11 +216,36 @@ func (b *bisection) take(ctx context.Context, tree string, rev revision, turn in
 	// There is always another one, so that a take that was broken off is an error.
 	f.settings.Turn, f.settings.Turns = turn, b.most+1
 	f.settings.Program = filepath.Base(strings.Fields(b.run)[0])
+	if b.exact {
+		if err := b.count(ctx, f.out, f.settings); err != nil {
+			return fmt.Errorf("%s, %s: %w", of.short(), b.run, err)
+		}
+		return nil
+	}
 	if err := f.check(strings.Fields(b.run)); err != nil {
 		return err
 	}
 	if err := f.one(ctx, func(string) {}); err != nil {
 		return fmt.Errorf("%s, %s: %w", of.short(), b.run, err)
+	}
+	return nil
+}
+
+// count makes one exact take.
+func (b *bisection) count(ctx context.Context, out string, set profile.Settings) error {
+	set.Command, set.Turn, set.Turns = strings.Fields(b.run), 0, 0
+	sink := &takefile.File{Path: out}
+	r, err := session.Make(ctx, session.Options{Settings: set, Stderr: os.Stderr, Finder: &symbol.Finder{Dirs: []string{symbol.SystemDebugDir}}, Started: func(signal func(int)) {
+		context.AfterFunc(ctx, func() { signal(int(syscall.SIGTERM)) })
+	}}, sink)
+	if r == nil {
+		return errors.Join(err, sink.Discard())
+	}
+	if err := errors.Join(sink.Close(err), ctx.Err()); err != nil {
+		return err
+	}
+	if r.Code != 0 {
+		return fmt.Errorf("the command ended with exit code %d", r.Code)
 	}
 	return nil
 }
@@ -244,7 +272,7 @@ func (b *bisection) verdict(rev revision, turn int) (bisect.Answer, string, erro
 			sides[i] = append(sides[i], match.Run{Name: f, Tree: tr, Cost: c, Functions: calltree.Functions(tr, c), Calls: compare.CallsOf(tr, sc), StartedAt: t.Machine.StartedAt, Varies: compare.VariesOf(t, t.Profile.Words(m).Name)})
 		}
 	}
-	r, err := compare.Compare(sides[0], sides[1], compare.Options{Scale: compare.ByRun})
+	r, err := compare.Compare(sides[0], sides[1], compare.Options{Scale: compare.ByRun, Exact: b.exact})
 	if err != nil {
 		return "", "", err
 	}

@@ -22,14 +22,14 @@ const (
 
 	maxBlocks   = 1 << 21
 	maxContexts = 1 << 20
-	maxPairs    = 1 << 23
+	maxPairs    = 5 << 20
 	maxMappings = 1 << 12
 	maxBytes    = 1 << 26
 
 	page     = 4096
 	maxCells = 1 << 22
 
-	headerSize  = 96
+	headerSize  = 104
 	mappingSize = 32
 	blockSize   = 32
 	contextSize = 48
@@ -108,6 +108,7 @@ type Counts struct {
 	Contexts    []Context
 	Pairs       []Pair
 	Cells       []Cell // in order of their pairs; none where accesses were not counted
+	Flat        uint64 // blocks that were executed in a chain without room, and stand under their function alone
 	Homeless    uint64 // accesses that had no room
 	Broken      uint32 // stacks that went on in their midst, of which nothing was known
 	Merged      uint64 // calls whose context had no room and are their caller's
@@ -135,7 +136,7 @@ func Read(f io.ReaderAt) (*Counts, error) {
 	if _, err := f.ReadAt(h, 0); err != nil || le.Uint64(h) != magic {
 		return nil, ErrNoCounts
 	}
-	c := &Counts{PID: le.Uint32(h[28:]), Parent: le.Uint32(h[32:]), Ended: Ended(le.Uint32(h[36:])), Merged: le.Uint64(h[40:]), Uncounted: le.Uint64(h[48:]), Unmatched: le.Uint64(h[56:]), Entered: le.Uint64(h[72:]), Homeless: le.Uint64(h[80:]), Broken: le.Uint32(h[92:])}
+	c := &Counts{PID: le.Uint32(h[28:]), Parent: le.Uint32(h[32:]), Ended: Ended(le.Uint32(h[36:])), Merged: le.Uint64(h[40:]), Uncounted: le.Uint64(h[48:]), Unmatched: le.Uint64(h[56:]), Entered: le.Uint64(h[72:]), Homeless: le.Uint64(h[80:]), Broken: le.Uint32(h[92:]), Flat: le.Uint64(h[96:])}
 	at := int64(page)
 	// table reads the entries of a table but the first, which is not used.
 	table := func(used uint32, most, size int64) ([]byte, error) {

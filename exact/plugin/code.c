@@ -151,7 +151,7 @@ static struct laid *find(uint64_t address)
 	return 0;
 }
 
-uint32_t add_block(const struct qemu_plugin_tb *tb, int x86)
+uint32_t add_block(const struct qemu_plugin_tb *tb, enum processor processor)
 {
 	size_t n = qemu_plugin_tb_n_insns(tb);
 	struct qemu_plugin_insn *last = qemu_plugin_tb_get_insn(tb, n - 1);
@@ -181,7 +181,7 @@ uint32_t add_block(const struct qemu_plugin_tb *tb, int x86)
 			b.mapping = l->number;
 			b.function = start_of(&l->file->starts, address - l->start + l->offset, l->offset) - l->offset + l->start;
 		}
-		b.ending = x86 ? ending_of(qemu_plugin_insn_data(last), lengths[n - 1], &b.branch) : GOES_ON;
+		b.ending = (processor == X86_64 ? ending_of : ending_of_arm64)(qemu_plugin_insn_data(last), lengths[n - 1], &b.branch);
 		known[at] = (struct known){qemu_plugin_insn_vaddr(last), qemu_plugin_insn_vaddr(last) + lengths[n - 1]};
 		tables.blocks[at] = b;
 	}

@@ -1,4 +1,4 @@
-/* How a run of instructions of an x86-64 processor ends, by its last one. */
+/* How a run of instructions ends, by its last one. */
 #pragma once
 
 #include <stddef.h>
@@ -50,5 +50,39 @@ static inline enum ending ending_of(const uint8_t *b, size_t n, uint16_t *branch
 	/* Moving and comparing strings, and input and output of them. */
 	if (repeated && ((b[i] >= 0xa4 && b[i] <= 0xa7) || (b[i] >= 0xaa && b[i] <= 0xaf) || (b[i] & 0xfc) == 0x6c))
 		return REPEATS;
+	return GOES_ON;
+}
+
+/* ending_of_arm64 is that of an arm64 processor, whose calls leave the address to return to in a
+ * register. */
+static inline enum ending ending_of_arm64(const uint8_t *b, size_t n, uint16_t *branch)
+{
+	uint32_t w;
+
+	*branch = NO_BRANCH;
+	if (n != 4)
+		return GOES_ON;
+	w = b[0] | b[1] << 8 | b[2] << 16 | (uint32_t)b[3] << 24;
+	if ((w & 0xfc000000) == 0x94000000) /* BL */
+		return CALLS;
+	if ((w & 0xfc000000) == 0x14000000) /* B */
+		return JUMPS;
+	if ((w & 0xff000010) == 0x54000000 || (w & 0x7c000000) == 0x34000000) { /* B.cond; CBZ, CBNZ, TBZ, TBNZ */
+		*branch = CONDITIONAL;
+		return JUMPS;
+	}
+	/* BR, BLR and RET, with and without checking the pointer. */
+	if ((w & 0xfe1ff000) != 0xd61f0000)
+		return GOES_ON;
+	switch (w >> 21 & 3) {
+	case 0:
+		*branch = INDIRECT;
+		return JUMPS;
+	case 1:
+		*branch = INDIRECT;
+		return CALLS;
+	case 2:
+		return RETURNS;
+	}
 	return GOES_ON;
 }

@@ -16,6 +16,7 @@
 #include "code.h"
 #include "store.h"
 
+static int machine; /* that this emulator runs programs of, as their headers have it */
 static char emulator[PATH_MAX], plugin[PATH_MAX + 3200];
 
 void *guest(uint64_t address)
@@ -23,13 +24,14 @@ void *guest(uint64_t address)
 	return (void *)(uintptr_t)(address + guest_base);
 }
 
-void execute_by(const char *folder, const char *further)
+void execute_by(const char *folder, int processor, const char *further)
 {
 	char own[PATH_MAX] = "";
 	char line[PATH_MAX + 100];
 	ssize_t n = readlink("/proc/self/exe", emulator, sizeof(emulator) - 1);
 	FILE *f = fopen("/proc/self/maps", "re");
 
+	machine = processor;
 	emulator[n > 0 ? n : 0] = 0;
 	/* The plugin's own file is the one that this function is in. */
 	while (f && fgets(line, sizeof(line), f)) {
@@ -57,7 +59,7 @@ static int emulated(const char *path)
 		return 0;
 	good = fstat(fd, &st) == 0 && S_ISREG(st.st_mode) && !(st.st_mode & (S_ISUID | S_ISGID)) && access(path, X_OK) == 0 && read(fd, &h, sizeof(h)) == sizeof(h);
 	close(fd);
-	return good && memcmp(h.e_ident, ELFMAG, SELFMAG) == 0 && h.e_ident[EI_CLASS] == ELFCLASS64 && h.e_machine == EM_X86_64;
+	return good && memcmp(h.e_ident, ELFMAG, SELFMAG) == 0 && h.e_ident[EI_CLASS] == ELFCLASS64 && h.e_machine == machine;
 }
 
 /* script reads the interpreter of a script, with its one argument. */

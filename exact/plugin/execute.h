@@ -6,7 +6,7 @@
 void *guest(uint64_t address);
 
 /* execute_by keeps what another program is to be run by. */
-void execute_by(const char *folder, const char *further);
+void execute_by(const char *folder, int machine, const char *further);
 
 /* leave_for says that the system may put a program in this one's place that is not counted. What
  * goes on after that has not been replaced, and says so by its next system call. */

@@ -4,6 +4,7 @@
  * to return to, and a return belongs to the nearest call that left its address there: whatever
  * is in between was left by a long jump or an exception. */
 #define _GNU_SOURCE
+#include <elf.h>
 #include <fcntl.h>
 #include <pthread.h>
 #include <stdlib.h>
@@ -76,7 +77,7 @@ struct thread {
 static __thread struct thread *self __attribute__((tls_model("initial-exec")));
 static uint32_t threads;
 static pthread_key_t ends; /* of threads, whose memory is let go of */
-static int x86;
+static enum processor processor;
 
 static uint64_t handlers[MAX_HANDLERS];
 static uint32_t handler_n;
@@ -118,7 +119,7 @@ static uint32_t context_of(uint32_t parent, uint64_t site, uint64_t function, en
 		if (c->function == function && c->site == site && c->parent == parent && c->how == how)
 			return at;
 	}
-	at = next(&tables.head->contexts, MAX_CONTEXTS);
+	at = next(&tables.head->contexts, how == ALONE ? MAX_CONTEXTS : MAX_CONTEXTS - FLAT_CONTEXTS);
 	if (at == 0) {
 		__atomic_fetch_add(&tables.head->merged, 1, __ATOMIC_RELAXED);
 		return parent;
@@ -401,12 +402,28 @@ static void move(struct thread *t, const struct block *b)
 	replace(t, b, 0);
 }
 
+/* pair_of finds the count of a block in a context, or makes it; 0 where there is no room. */
+static uint32_t pair_of(struct thread *t, uint32_t context, uint32_t block, uint32_t most)
+{
+	struct index *x = &t->pairs;
+	uint64_t hash = mixed(context, block);
+	uint32_t at;
+
+	for (uint32_t tries = 0; x->room && (at = x->slots[index_slot(x, hash, tries)]); tries++)
+		if (tables.pairs[at].context == context && tables.pairs[at].block == block)
+			return at;
+	at = next(&tables.head->pairs, most);
+	if (at) {
+		tables.pairs[at] = (struct pair){.context = context, .block = block};
+		index_add(x, at, hash_pair);
+	}
+	return at;
+}
+
 static void count(struct thread *t, uint32_t block)
 {
 	struct cached *c = &t->cache[(block ^ t->context * 40503u) % CACHED];
-	struct index *x = &t->pairs;
-	uint32_t at = 0;
-	uint64_t hash;
+	uint32_t at;
 
 	if (c->context == t->context && c->block == block) {
 		c->pair->count++;
@@ -414,18 +431,17 @@ static void count(struct thread *t, uint32_t block)
 		return;
 	}
 	t->pair = 0;
-	hash = mixed(t->context, block);
-	for (uint32_t tries = 0; x->room && (at = x->slots[index_slot(x, hash, tries)]); tries++)
-		if (tables.pairs[at].context == t->context && tables.pairs[at].block == block)
-			break;
+	at = pair_of(t, t->context, block, MAX_PAIRS - FLAT_PAIRS);
 	if (at == 0) {
-		at = next(&tables.head->pairs, MAX_PAIRS);
-		if (at == 0) {
-			__atomic_fetch_add(&tables.head->uncounted, 1, __ATOMIC_RELAXED);
-			return;
-		}
-		tables.pairs[at] = (struct pair){.context = t->context, .block = block};
-		index_add(x, at, hash_pair);
+		/* It is told by its function alone. */
+		uint32_t alone = context_of(0, 0, tables.blocks[block].function, ALONE, t->number);
+
+		at = alone ? pair_of(t, alone, block, MAX_PAIRS) : 0;
+		__atomic_fetch_add(at ? &tables.head->flat : &tables.head->uncounted, 1, __ATOMIC_RELAXED);
+		if (at)
+			tables.pairs[at].count++;
+		t->pair = at;
+		return;
 	}
 	tables.pairs[at].count++;
 	t->pair = at;
@@ -469,6 +485,30 @@ static void return_to(struct thread *t, uint64_t address, uint64_t sp)
 
 static void predicted(struct thread *t, const struct block *to);
 
+/* linked follows what the block before it ended with where calls leave the address to return to
+ * in a register: a return goes to the nearest call that is to return there. */
+static void linked(struct thread *t, const struct block *b)
+{
+	switch (tables.blocks[t->last].ending) {
+	case CALLS:
+		t->calling = t->last;
+		t->call_sp = 0;
+		break;
+	case RETURNS:
+		for (size_t i = t->n; i-- > 1;)
+			if (t->frames[i].after == b->address) {
+				t->n = i;
+				topmost(t);
+				return;
+			}
+		if (t->frames[t->n - 1].how == SIGNALLED)
+			t->frames[t->n - 1].returned = 1;
+		else
+			__atomic_fetch_add(&tables.head->unmatched, 1, __ATOMIC_RELAXED);
+		break;
+	}
+}
+
 static void executed(unsigned vcpu, void *number)
 {
 	uint32_t block = (uintptr_t)number;
@@ -487,6 +527,8 @@ static void executed(unsigned vcpu, void *number)
 		if (b->function != t->function)
 			__atomic_fetch_add(&tables.head->unmatched, 1, __ATOMIC_RELAXED);
 	}
+	if (processor == ARM64)
+		linked(t, b);
 	if (t->calling)
 		arrive(t, b);
 	else if (b->function != t->function)
@@ -650,7 +692,7 @@ static void switching(unsigned vcpu, qemu_plugin_meminfo_t info, uint64_t addres
 
 static void translated(plugin_id id, struct qemu_plugin_tb *tb)
 {
-	uint32_t at = add_block(tb, x86);
+	uint32_t at = add_block(tb, processor);
 	struct qemu_plugin_insn *last;
 
 	(void)id;
@@ -666,14 +708,31 @@ static void translated(plugin_id id, struct qemu_plugin_tb *tb)
 			qemu_plugin_register_vcpu_mem_cb(qemu_plugin_tb_get_insn(tb, i), switching, NO_REGISTERS, ACCESSES, (void *)(uintptr_t)at);
 	for (size_t i = 0; remembers && i < qemu_plugin_tb_n_insns(tb); i++)
 		qemu_plugin_register_vcpu_mem_cb(qemu_plugin_tb_get_insn(tb, i), accessed, NO_REGISTERS, ACCESSES, (void *)((uintptr_t)at << INSTRUCTION_BITS | i));
+	if (processor != X86_64)
+		return; /* its calls and returns touch no memory */
 	if (tables.blocks[at].ending == CALLS)
 		qemu_plugin_register_vcpu_mem_cb(last, called, NO_REGISTERS, ACCESSES, (void *)(uintptr_t)at);
 	if (tables.blocks[at].ending == RETURNS)
 		qemu_plugin_register_vcpu_mem_cb(last, returned, NO_REGISTERS, ACCESSES, (void *)(uintptr_t)at);
 }
 
-/* The system calls of x86-64 that matter here. */
-enum { MMAP = 9, MPROTECT = 10, MUNMAP = 11, RT_SIGACTION = 13, RT_SIGRETURN = 15, MREMAP = 25, EXECVE = 59, EXECVEAT = 322 };
+/* The system calls that matter here, by their numbers on each processor. */
+enum call { MAPS, SIGNALS, RETURNS_FROM_SIGNAL, EXECUTES, EXECUTES_AT, OTHER };
+
+static enum call call_of(int64_t number)
+{
+	static const struct {
+		int64_t number[2]; /* of x86-64 and of arm64 */
+		enum call call;
+	} known_calls[] = {
+		{{9, 222}, MAPS}, {{10, 226}, MAPS}, {{11, 215}, MAPS}, {{25, 216}, MAPS}, {{13, 134}, SIGNALS}, {{15, 139}, RETURNS_FROM_SIGNAL}, {{59, 221}, EXECUTES}, {{322, 281}, EXECUTES_AT},
+	};
+
+	for (size_t i = 0; i < sizeof(known_calls) / sizeof(*known_calls); i++)
+		if (known_calls[i].number[processor == ARM64] == number)
+			return known_calls[i].call;
+	return OTHER;
+}
 
 static void system_call(plugin_id id, unsigned vcpu, int64_t number, uint64_t a, uint64_t b, uint64_t c, uint64_t d, uint64_t e, uint64_t f, uint64_t g, uint64_t h)
 {
@@ -682,11 +741,11 @@ static void system_call(plugin_id id, unsigned vcpu, int64_t number, uint64_t a,
 	(void)id, (void)vcpu, (void)f, (void)g, (void)h;
 	if (tables.head->ended == LEFT)
 		tables.head->ended = RUNNING;
-	switch (number) {
-	case MMAP: case MPROTECT: case MUNMAP: case MREMAP:
+	switch (call_of(number)) {
+	case MAPS:
 		changed();
 		break;
-	case RT_SIGACTION:
+	case SIGNALS:
 		if (b != 0) {
 			uint64_t handler = *(uint64_t *)guest(b);
 
@@ -700,7 +759,7 @@ static void system_call(plugin_id id, unsigned vcpu, int64_t number, uint64_t a,
 			}
 		}
 		break;
-	case RT_SIGRETURN:
+	case RETURNS_FROM_SIGNAL:
 		for (size_t i = t ? t->n : 0; i-- > 1;)
 			if (t->frames[i].how == SIGNALLED) {
 				t->n = i;
@@ -708,15 +767,17 @@ static void system_call(plugin_id id, unsigned vcpu, int64_t number, uint64_t a,
 				break;
 			}
 		break;
-	case EXECVE:
+	case EXECUTES:
 		execute(a, b, c);
 		break;
-	case EXECVEAT:
+	case EXECUTES_AT:
 		/* Where the folder matters, the path alone is not the program's. */
 		if (e == 0 && ((int)a == AT_FDCWD || *(char *)guest(b) == '/'))
 			execute(b, c, d);
 		else
 			leave_for();
+		break;
+	case OTHER:
 		break;
 	}
 }
@@ -769,8 +830,8 @@ EXPORTED int qemu_plugin_install(plugin_id id, const qemu_info_t *info, int n, c
 	}
 	if (info->system_emulation || !folder || !opened(folder) || !code_opened())
 		return -1;
-	x86 = strcmp(info->target_name, "x86_64") == 0;
-	execute_by(folder, further ? further : remembers ? "memory=on" : "");
+	processor = strcmp(info->target_name, "aarch64") == 0 ? ARM64 : X86_64;
+	execute_by(folder, processor == ARM64 ? EM_AARCH64 : EM_X86_64, further ? further : remembers ? "memory=on" : "");
 	if (!part_read(folder))
 		return -1;
 	if (pthread_key_create(&ends, let_go) != 0)

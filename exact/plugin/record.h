@@ -12,10 +12,13 @@
 enum bounds {
 	MAX_BLOCKS = 1 << 21,
 	MAX_CONTEXTS = 1 << 20,
-	MAX_PAIRS = 1 << 23,
+	MAX_PAIRS = 5 << 20,
 	MAX_MAPPINGS = 1 << 12,
 	MAX_BYTES = 1 << 26, /* of texts and of lengths of instructions */
 	MAX_CELLS = 1 << 22,
+	/* The last of both are for functions alone, without the chain that called them. */
+	FLAT_CONTEXTS = 1 << 16,
+	FLAT_PAIRS = 1 << 20,
 };
 
 struct header {
@@ -31,6 +34,7 @@ struct header {
 	uint64_t homeless;    /* accesses to memory that had no room */
 	uint32_t cells;
 	uint32_t broken;      /* stacks that went on in their midst, of which nothing was known */
+	uint64_t flat;        /* blocks that were executed in a chain without room, and stand under their function alone */
 };
 
 enum ended { RUNNING, EXITED, EXECUTED, LEFT };
@@ -67,7 +71,7 @@ struct context {
 	uint32_t how; /* enum how */
 };
 
-enum how { BEGAN, CALLED, JUMPED, SIGNALLED };
+enum how { BEGAN, CALLED, JUMPED, SIGNALLED, ALONE };
 
 /* How often a block was executed in a context. */
 struct pair {

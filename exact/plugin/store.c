@@ -99,11 +99,11 @@ void forked(void)
 
 uint32_t next(uint32_t *used, uint32_t most)
 {
-	uint32_t n = __atomic_fetch_add(used, 1, __ATOMIC_RELAXED);
+	uint32_t n = __atomic_load_n(used, __ATOMIC_RELAXED);
 
-	if (n < most)
-		return n;
-	__atomic_store_n(used, most, __ATOMIC_RELAXED);
+	while (n < most)
+		if (__atomic_compare_exchange_n(used, &n, n + 1, 1, __ATOMIC_RELAXED, __ATOMIC_RELAXED))
+			return n;
 	return 0;
 }
 

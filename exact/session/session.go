@@ -188,9 +188,9 @@ func (o *Options) once(objects *exact.Objects, out io.Writer) (*folded, error) {
 func factsOf(runs []*folded) profile.Facts {
 	first := runs[0]
 	x := &profile.Exact{Runs: len(runs), Processes: len(first.Processes)}
-	var homeless uint64
+	var homeless, flat uint64
 	for _, c := range first.Processes {
-		homeless += c.Homeless
+		homeless, flat = homeless+c.Homeless, flat+c.Flat
 		x.Merged, x.Uncounted, x.Unmatched = x.Merged+int64(c.Merged), x.Uncounted+int64(c.Uncounted), x.Unmatched+int64(c.Unmatched)
 		switch c.Ended {
 		case counts.Killed:
@@ -224,6 +224,9 @@ func factsOf(runs []*folded) profile.Facts {
 	}
 	if x.Uncounted > 0 {
 		f.Warn("exact-room", fmt.Sprintf("%d blocks of instructions had no room and are not counted.", x.Uncounted), "Run less of the program.")
+	}
+	if flat > 0 {
+		f.Warn("exact-flat", fmt.Sprintf("%d executions of blocks came from more chains of callers than there is room for; they stand under their function alone.", flat), "What functions cost themselves is whole, totals are not; run less of the program, or count only inside a function.")
 	}
 	if homeless > 0 {
 		f.Warn("exact-memory-room", fmt.Sprintf("%d accesses to memory had no room and are not counted.", homeless), "Run less of the program, or count only inside a function.")
