@@ -50,6 +50,17 @@ func TestExactTake(t *testing.T) {
 	p.visit("/takes/" + takeOf(t, "1.3.0") + "?focus=" + blend)
 	p.until("what an exact run says", `document.querySelector('[data-test=other-kind]')?.innerText.includes('of all instructions')`)
 	p.looked("exact-beside")
+	// Compared, the difference is split into calls and cost a call; and the ledger has exact takes as
+	// a workload of their own.
+	p.visit("/compare?baseline=" + exactTake(t, "1.2.0") + "&candidate=" + key + "&focus=" + blend)
+	p.until("what is of calls", `document.querySelector('[data-test=split]')?.innerText.includes('by the number of calls')`)
+	p.until("calls on both sides", `/^[0-9\s]+→[0-9\s]+/.test(document.querySelector('[data-test=both-calls] p')?.innerText.replace(/\n/g, '') ?? '')`)
+	p.until("no samples", `document.body.innerText.includes('every event counted') && !document.body.innerText.includes(' samples')`)
+	p.looked("exact-compare-builds")
+	workload := value[float64](p, fmt.Sprintf(`fetch('/api/v1/takes/%s').then(r => r.json()).then(d => d.take.workload_id)`, key))
+	p.visit(fmt.Sprintf("/programs/inkraster?workload=%v", workload))
+	p.until("the ledger of exact runs", `document.body.innerText.includes('ink::Page::spread') && document.body.innerText.includes('exact run')`)
+	p.looked("exact-ledger")
 }
 
 // TestExactRunFromThePage: a command is run exactly, and the take opens when it is whole.

@@ -328,7 +328,11 @@ func ledgerColumns(o *api.LedgerOut, by *ledgerBy) map[int64]int {
 		if by.scale == compare.ByShare {
 			v = float64(t.Total)
 		}
-		groups[k].Add(v, t.Measured, t.StartedAt)
+		if x := t.Facts.Exact; x != nil {
+			groups[k].AddExact(v, compare.ExactVaries(x, by.measure.Name, "", t.Total)/by.divisors[i], t.StartedAt)
+		} else {
+			groups[k].Add(v, t.Measured, t.StartedAt)
+		}
 	}
 	if by.scale == compare.ByYardstick {
 		for k := range groups {

@@ -43,8 +43,13 @@ func (s ledgerRoutes) over(c *gin.Context) {
 		f := figures[t.ID]
 		x := api.OverTake{Key: t.Key, At: t.StartedAt.UTC().Format("2006-01-02T15:04:05Z"), Self: float64(f.Self) / by.divisors[i], Total: float64(f.Total) / by.divisors[i], Lost: t.Lost}
 		out.Builds[k].Takes = append(out.Builds[k].Takes, x)
-		of[k][0].Add(x.Self, f.SelfSamples, t.StartedAt)
-		of[k][1].Add(x.Total, f.TotalSamples, t.StartedAt)
+		if e := t.Facts.Exact; e != nil {
+			of[k][0].AddExact(x.Self, compare.ExactVaries(e, by.measure.Name, name, f.Self)/by.divisors[i], t.StartedAt)
+			of[k][1].AddExact(x.Total, compare.ExactVaries(e, by.measure.Name, "", f.Total)/by.divisors[i], t.StartedAt)
+		} else {
+			of[k][0].Add(x.Self, f.SelfSamples, t.StartedAt)
+			of[k][1].Add(x.Total, f.TotalSamples, t.StartedAt)
+		}
 	}
 	for k := range out.Builds {
 		b := &out.Builds[k]

@@ -34,6 +34,32 @@ func VariesOf(t *profile.Take, column string) *match.Varies {
 	return v
 }
 
+// ExactVaries is by how much a figure of an exact run differs by itself, of a take that is known by
+// its facts alone: of the whole where function is "", else of what the function costs. Columns
+// that were not compared are taken to vary by the share by which instructions do.
+func ExactVaries(x *profile.Exact, column, function string, value int64) float64 {
+	k := 0
+	if column == measure.ExactCalls.Name {
+		k = 1
+	}
+	d, of := x.VariedBy[k], int64(0)
+	if len(x.Totals) > 0 {
+		of = x.Totals[0]
+	}
+	if function != "" {
+		d = x.Rest[k]
+		for _, f := range x.Varied {
+			if f.Function == function {
+				d, of = [2]int64{f.Instructions[1] - f.Instructions[0], f.Calls[1] - f.Calls[0]}[k], f.Instructions[1]
+			}
+		}
+	}
+	if column == measure.Instructions.Name || column == measure.ExactCalls.Name {
+		return float64(d)
+	}
+	return float64(d) / math.Max(1, float64(of)) * float64(value)
+}
+
 // variesAlike takes it that other figures of an exact run vary by the share by which instructions
 // do, of the whole and of each function.
 func variesAlike(t *profile.Take, column string) *match.Varies {

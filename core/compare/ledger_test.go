@@ -56,3 +56,20 @@ func TestLedger(t *testing.T) {
 		}
 	}
 }
+
+// TestLedgerOfExactTakes: one take a build is enough, and what varies by itself is no change.
+func TestLedgerOfExactTakes(t *testing.T) {
+	exact := func(value, varies float64) (g Group) {
+		g.AddExact(value, varies, time.Time{})
+		return g
+	}
+	got := Ledger([]Group{exact(1_000_000, 10), exact(1_000_015, 10), exact(1_100_000, 10), exact(1_000_000, 10)}, ByRun, true)
+	for k, want := range []struct {
+		verdict Verdict
+		mark    BuildMark
+	}{{}, {NoChange, ""}, {Slower, Regression}, {Faster, Fixed}} {
+		if k > 0 && (got[k].Change.Verdict != want.verdict || got[k].Mark != want.mark) {
+			t.Errorf("build %d: %s, %q", k, got[k].Change.Verdict, got[k].Mark)
+		}
+	}
+}

@@ -2,6 +2,7 @@ package compare
 
 import (
 	"math"
+	"slices"
 	"time"
 
 	"gonum.org/v1/gonum/stat"
@@ -15,6 +16,8 @@ type Group struct {
 	// Shared is the relative variance of what the group and the one before it are
 	// measured by; 0 where that is exact.
 	Shared float64
+	// Varies is by how much each take's cost differs by itself, where all are of exact runs.
+	Varies []float64
 }
 
 // Add adds a take.
@@ -22,9 +25,23 @@ func (g *Group) Add(value float64, samples int64, at time.Time) {
 	g.Value, g.At, g.Samples = append(g.Value, value), append(g.At, at), g.Samples+samples
 }
 
+// AddExact adds a take of an exact run, whose cost differs by so much by itself.
+func (g *Group) AddExact(value, varies float64, at time.Time) {
+	g.Add(value, 0, at)
+	g.Varies = append(g.Varies, varies)
+}
+
+// exact reports whether all takes are of exact runs.
+func (g *Group) exact() bool { return len(g.Value) > 0 && len(g.Varies) == len(g.Value) }
+
 // Totals compares two groups of takes by what each cost as a whole.
 func Totals(a, b *Group, exact bool) Estimate {
 	x, y := &cost{value: a.Value, samples: float64(a.Samples)}, &cost{value: b.Value, samples: float64(b.Samples)}
+	if a.exact() && b.exact() {
+		e := certain(x, y, slices.Max(a.Varies)+slices.Max(b.Varies))
+		e.judge(e.P == 0, DefaultWorth)
+		return e
+	}
 	s := wholeSpread(x, y, exact, ByRun)
 	s.widen(widening([2]*cost{x, y}, [2][]time.Time{a.At, b.At}), x, y, exact)
 	s.shared = b.Shared
