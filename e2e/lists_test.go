@@ -55,6 +55,7 @@ func TestIndexFindsAndPins(t *testing.T) {
 	p.until("the pin on top", top+`.includes('beam.')`)
 	p.key("p")
 	p.until("no pin", top+`.includes('runtime.goexit')`)
+	p.until("no pin on the server", `fetch('/api/v1/programs/engraved/pins').then(r => r.json()).then(d => d.functions.length === 0)`)
 	// The focus is followed while its own row is out of sight.
 	p.visit("/takes/" + takeOf(t, "3.5.0") + "?focus=entelon%2Fdemo%2Fengraved%2Fspacing.Justify")
 	p.until("the focus on top of the list", `document.querySelector('[data-test=followed]')?.innerText.includes('spacing.Justify')`)

@@ -61,7 +61,7 @@ const words: Record<string, (s: Suspect) => string> = {
         <span class="mt-1 block h-[3px] bg-rule"><span class="block h-full" :class="!told(s) ? 'bg-rule-strong' : s.estimate.difference > 0 ? 'bg-plum' : 'bg-teal'" :style="{ width: Math.min(100, Math.abs(s.share) * 100) + '%' }" /></span>
         <span class="mt-1 block text-[12px] leading-[16px] text-ink-2">{{ (words[s.why] ?? (() => s.why))(s) }}<template v-if="caller(s)">, under {{ caller(s) }}</template></span>
         <span v-for="c in s.counts" :key="c.function" data-test="calls" class="block text-[12px] leading-[16px] text-ink-2">{{ calls(c) }}</span>
-        <span v-if="s.by_calls || s.by_each" data-test="split" class="block text-[12px] leading-[16px] text-ink-2">{{ difference(s.by_calls) }} by the number of calls, {{ difference(s.by_each) }} by the cost of a call</span>
+        <span v-if="s.by_calls || s.by_each" data-test="split" class="block text-[12px] leading-[16px] text-ink-2"><span class="whitespace-nowrap">{{ difference(s.by_calls) }}</span> by the number of calls, <span class="whitespace-nowrap">{{ difference(s.by_each) }}</span> by the cost of a call</span>
         <span class="block text-[12px] leading-[16px]">{{ difference(s.estimate.difference) }} <span v-if="s.estimate.low !== s.estimate.high" class="label">{{ difference(s.estimate.low) }} to {{ difference(s.estimate.high) }}<template v-if="!told(s)">, not significant</template></span></span>
       </button>
       <p v-if="!d.suspects.length" class="p-4 text-ink-2">No difference is large enough to be a suspect.</p>

@@ -4,6 +4,9 @@ import { api, ApiError } from '../api/client'
 import { useMe } from './useMe'
 import { tell } from './useNotices'
 
+/** What was asked for before has been answered then. */
+let queue: Promise<unknown> = Promise.resolve()
+
 /** The functions that stay on top of a program's lists, for everybody who looks at it. */
 export function usePins(program: Ref<string>) {
   const queries = useQueryClient()
@@ -20,7 +23,12 @@ export function usePins(program: Ref<string>) {
     // What was asked for is shown at once, and taken back where the server does not agree.
     queries.setQueryData(mine, { functions: on ? [...before, name] : before.filter((n) => n !== name) })
     try {
-      queries.setQueryData(mine, await api.setPin(program.value, name, on))
+      // One after the other: what is asked for last is what holds.
+      const asked = queue.then(() => api.setPin(mine[1], name, on))
+      const settled = asked.catch(() => undefined)
+      queue = settled
+      const now = await asked
+      if (queue === settled) queries.setQueryData(mine, now)
     } catch (e) {
       queries.setQueryData(mine, { functions: before })
       tell(e instanceof ApiError ? `${e.message}; ${e.remedy}` : (e as Error).message, { bad: true })
