@@ -159,9 +159,15 @@ int main() {
 	for (int i = 0; i < 8; i++) pthread_join(t[i], 0);
 }
 `
-	take := counted(t, []string{measure.Waiting}, compiledC(t, source))
-	noLongerThanPassed(t, take, 0)
+	program := compiledC(t, source)
+	take := counted(t, []string{measure.Waiting}, program)
 	switches := counter(&take.Facts, "context switches")
+	// Where the host gives one processor only, threads hardly meet.
+	for try := 1; try < 6 && switches < 100; try++ {
+		take = counted(t, []string{measure.Waiting}, program)
+		switches = counter(&take.Facts, "context switches")
+	}
+	noLongerThanPassed(t, take, 0)
 	if c := take.Facts.Counted[0]; c.Lost != 0 || c.Events > switches || c.Events < switches-20 || switches < 100 {
 		t.Errorf("%+v, the kernel counted %d switches", c, switches)
 	}

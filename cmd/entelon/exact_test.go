@@ -13,6 +13,7 @@ import (
 // side, named, and stops the gate; a take of the same build is not called different; and the
 // program's streams and exit code come through.
 func TestExactRun(t *testing.T) {
+	mustSample(t)
 	dir := t.TempDir()
 	buildTwo(t, dir, map[string]string{"nib100": "110000", "nib101": "110400"})
 	take := func(name, build string) string {
@@ -90,6 +91,11 @@ func TestExactRun(t *testing.T) {
 	}
 	if calls["letter"] != 20 || calls["rule"] != 20 || calls["main"] != 1 {
 		t.Errorf("%d calls of letter, %d of rule, %d of main", calls["letter"], calls["rule"], calls["main"])
+	}
+	// Probes in the program count the same.
+	counted := parse[countJSON](t, "count", "--json", "--function", "letter", "--", filepath.Join(dir, "nib100"), "20")
+	if len(counted.Functions) != 1 || counted.Functions[0].Calls != calls["letter"] {
+		t.Errorf("count: %+v", counted.Functions)
 	}
 	if r := entelon(t, "hot", "--limit", "3", a); !strings.Contains(r.stdout, "calls  self a call") {
 		t.Errorf("%s", r.stdout)

@@ -39,7 +39,6 @@ func compiled(t *testing.T, name string, args ...string) {
 // with its goroutines and its garbage, is found from one exact take a side, named with calls and
 // cost a call, and stops the gate; the same build does not.
 func TestExactFindsASmallChange(t *testing.T) {
-	t.Parallel()
 	dir := t.TempDir()
 	find := func(program, where string, env []string, args ...string) {
 		t.Helper()
@@ -54,10 +53,20 @@ func TestExactFindsASmallChange(t *testing.T) {
 			}
 			return out
 		}
-		before, again, after := take(program+"-1", "before"), take(program+"-2", "before"), take(program+"-3", "after")
-		if r := entelon(t, "compare", "--json", "--limit", "instructions=0.1%", before, again); r.code != 0 {
-			t.Errorf("%s and itself: exit code %d, %+v", program, r.code, comparison(t, r).Whole)
+		var before, after string
+		// Where its threads meet differs by itself, on a machine that is busy with others by more than
+		// is to be found; that is said, and then it is tried again.
+		for try := 1; ; try++ {
+			before = take(program+"-1", "before")
+			r := entelon(t, "compare", "--json", "--limit", "instructions=0.1%", before, take(program+"-2", "before"))
+			if r.code == 0 {
+				break
+			}
+			if w := comparison(t, r).Whole; r.code != 2 || w.Verdict != "no change shown" || try == 4 {
+				t.Fatalf("%s and itself: exit code %d, %+v", program, r.code, w)
+			}
 		}
+		after = take(program+"-3", "after")
 		r := entelon(t, "compare", "--json", "--limit", "instructions=0.1%", before, after)
 		c := comparison(t, r)
 		if rise := c.Whole.Ratio - 1; r.code != 1 || rise < 0.001 || rise > 0.004 {

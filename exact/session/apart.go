@@ -69,8 +69,11 @@ func serveApart(in io.Reader, out, errs io.Writer) int {
 func (o *order) make(out io.Writer) error {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM, syscall.SIGINT)
 	defer stop()
-	ctx, cancel := context.WithTimeoutCause(ctx, o.For, context.DeadlineExceeded)
-	defer cancel()
+	if o.For > 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeoutCause(ctx, o.For, context.DeadlineExceeded)
+		defer cancel()
+	}
 	folder, err := os.MkdirTemp("", "entelon-exact-take-*")
 	if err != nil {
 		return fmt.Errorf("making a folder for the take: %w", err)
