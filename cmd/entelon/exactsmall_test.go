@@ -66,8 +66,13 @@ func TestExactFindsASmallChange(t *testing.T) {
 				t.Fatalf("%s and itself: exit code %d, %+v", program, r.code, w)
 			}
 		}
-		after = take(program+"-3", "after")
-		r := entelon(t, "compare", "--json", "--limit", "instructions=0.1%", before, after)
+		var r result
+		for try := 1; try <= 4; try++ {
+			after = take(program+"-3", "after")
+			if r = entelon(t, "compare", "--json", "--limit", "instructions=0.1%", before, after); r.code != 2 {
+				break
+			}
+		}
 		c := comparison(t, r)
 		if rise := c.Whole.Ratio - 1; r.code != 1 || rise < 0.001 || rise > 0.004 {
 			t.Errorf("%s: exit code %d, %+.3f %% (%+v)", program, r.code, 100*rise, c.Whole)
