@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"sort"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -52,7 +53,38 @@ func OpenCache(dir string, limit int64) (*Cache, error) {
 		return nil, fmt.Errorf("making the symbol cache: %w", err)
 	}
 	c := &Cache{Dir: dir, Limit: limit}
+	if c.trimmedLately() {
+		return c, nil
+	}
 	return c, c.Trim()
+}
+
+// Looking through thousands of entries takes longer than all else at the start of a take, so
+// how much there was is written down, and believed for trimAgain where trimRoom bytes were left.
+// An entry of largeEntry bytes takes it back.
+const (
+	trimmedName = ".trimmed"
+	trimAgain   = time.Hour
+	trimRoom    = 512 << 20
+	largeEntry  = 1 << 20
+)
+
+// trimmedLately reports whether the entries are known to be well within the bound.
+func (c *Cache) trimmedLately() bool {
+	path := filepath.Join(c.Dir, trimmedName)
+	st, err := os.Stat(path)
+	if err != nil {
+		return false
+	}
+	if age := time.Since(st.ModTime()); age < 0 || age > trimAgain {
+		return false
+	}
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return false
+	}
+	total, err := strconv.ParseInt(string(b), 10, 64)
+	return err == nil && total >= 0 && total <= c.Limit-trimRoom
 }
 
 // Find returns the path of an entry, and "" where there is none. The entry
@@ -78,6 +110,9 @@ func (c *Cache) put(name string, write func(io.Writer) error) (path string, err 
 	err = write(f)
 	if err == nil {
 		err = f.Sync()
+	}
+	if st, statErr := f.Stat(); statErr != nil || st.Size() >= largeEntry {
+		err = errors.Join(err, statErr, c.remove(trimmedName))
 	}
 	path = filepath.Join(c.Dir, name)
 	if err = errors.Join(err, f.Close()); err == nil {
@@ -139,6 +174,9 @@ func (c *Cache) Trim() error {
 		if err != nil || !info.Mode().IsRegular() {
 			continue // removed meanwhile by another collector
 		}
+		if e.Name() == trimmedName {
+			continue
+		}
 		if strings.HasPrefix(e.Name(), "new-") {
 			if time.Since(info.ModTime()) > tempAge {
 				if err := c.remove(e.Name()); err != nil {
@@ -160,6 +198,10 @@ func (c *Cache) Trim() error {
 		}
 		total -= f.Size()
 	}
+	c.keep(trimmedName, func(w io.Writer) error {
+		_, err := io.WriteString(w, strconv.FormatInt(total, 10))
+		return err
+	})
 	return nil
 }
 

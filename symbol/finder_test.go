@@ -281,9 +281,60 @@ func TestCacheIsBounded(t *testing.T) {
 	}); err == nil {
 		t.Error("a write that failed is not told")
 	}
+	if err := os.Remove(filepath.Join(c.Dir, trimmedName)); err != nil {
+		t.Error(err)
+	}
 	entries, err := os.ReadDir(c.Dir)
 	if err != nil || len(entries) != 2 {
 		t.Errorf("after a failed write there are %d entries, %v", len(entries), err)
+	}
+}
+
+// TestCacheIsLookedThroughSeldom: what is far within its bound is not looked through at each
+// opening, but after a large entry and after an hour it is.
+func TestCacheIsLookedThroughSeldom(t *testing.T) {
+	dir := t.TempDir()
+	crashed := filepath.Join(dir, "new-123")
+	// looked opens the cache and reports whether it was looked through: what a crash left is gone then.
+	looked := func() bool {
+		t.Helper()
+		if err := os.WriteFile(crashed, nil, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		long := time.Now().Add(-2 * tempAge)
+		if err := os.Chtimes(crashed, long, long); err != nil {
+			t.Fatal(err)
+		}
+		c, err := OpenCache(dir, DefaultCacheLimit)
+		if err != nil {
+			t.Fatal(err)
+		}
+		c.Keep("small", []byte("names"))
+		if err := c.Failed(); err != nil {
+			t.Fatal(err)
+		}
+		_, err = os.Stat(crashed)
+		return err != nil
+	}
+	if !looked() || looked() {
+		t.Error("the first opening looks through it, and the second does not")
+	}
+	long := time.Now().Add(-2 * trimAgain)
+	if err := os.Chtimes(filepath.Join(dir, trimmedName), long, long); err != nil {
+		t.Fatal(err)
+	}
+	if !looked() || looked() {
+		t.Error("after an hour it is looked through, once")
+	}
+	(&Cache{Dir: dir, Limit: DefaultCacheLimit}).Keep("large", make([]byte, largeEntry))
+	if !looked() || looked() {
+		t.Error("after a large entry it is looked through, once")
+	}
+	if _, err := OpenCache(dir, largeEntry-1); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "large")); err == nil {
+		t.Error("a smaller bound is not held at once")
 	}
 }
 

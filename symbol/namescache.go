@@ -6,62 +6,77 @@ import (
 	"hash/crc32"
 	"maps"
 	"slices"
+	"sort"
+	"unsafe"
 
 	"entelon/core/profile"
 )
 
 // namesVersion changes whenever names would come out differently.
-const namesVersion = 8
+const namesVersion = 9
 
-// What was found out about the addresses of an object is kept packed: a take of a
-// short command waits for it to be read, and reading thousands of names as text took
-// most of what a short take cost. It begins with a checksum of the rest; then numbers
-// of variable length:
+// What was found out about the addresses of an object is kept packed, and only what is asked for
+// is unpacked: a take of a short command waits for it, and names of all addresses that were ever
+// met in a C library took a quarter of what such a take cost. All of it is little endian:
 //
-//	texts: how many, and for each its length and bytes
-//	addresses: how many, and for each its distance from the one before, how many
-//	locations it has, and for each of those the numbers of its three texts, its
-//	two lines, its marks (inlined 1, unnamed 2, entry 4), its kind, and the
-//	address of its function
+//	checksum of the rest, how many texts and how many addresses there are: 4 bytes each
+//	where each text ends, in the bytes of all: 4 bytes each; these bytes
+//	the addresses, in their order: 8 bytes each
+//	where each address's record ends, in those of all: 4 bytes each; these records
+//
+// A record is of numbers of variable length: how many locations there are, and for each of those
+// the numbers of its three texts, its two lines, its marks (inlined 1, unnamed 2, entry 4), its
+// kind, and the address of its function.
 //
 // Whatever is damaged is not used.
-const packedNames = 4
+const packedHead = 12
+
+// packedNames are names in their packed form.
+type packedNames struct {
+	texts              string
+	textEnds           []byte
+	addresses          []byte
+	recordEnds, record []byte
+}
 
 // packNames packs what is known of an object.
 func packNames(known map[uint64][]Location) []byte {
-	var texts []string
+	le := binary.LittleEndian
 	numbers := map[string]uint64{}
+	var texts, textEnds, addresses, records, recordEnds []byte
 	number := func(s string) uint64 {
 		n, ok := numbers[s]
 		if !ok {
-			n = uint64(len(texts))
+			n = uint64(len(numbers))
 			numbers[s] = n
-			texts = append(texts, s)
+			texts = append(texts, s...)
+			textEnds = le.AppendUint32(textEnds, uint32(len(texts)))
 		}
 		return n
 	}
-	var rest []byte
 	put := func(v ...uint64) {
 		for _, v := range v {
-			rest = binary.AppendUvarint(rest, v)
+			records = binary.AppendUvarint(records, v)
 		}
 	}
-	before := uint64(0)
-	put(uint64(len(known)))
 	for _, at := range slices.Sorted(maps.Keys(known)) {
-		put(at-before, uint64(len(known[at])))
-		before = at
+		addresses = le.AppendUint64(addresses, at)
+		put(uint64(len(known[at])))
 		for _, l := range known[at] {
 			put(number(l.Name), number(l.Linkage), number(l.File), uint64(l.Line), uint64(l.Start),
 				marked(l.Inlined, 1)|marked(l.Unnamed, 2)|marked(l.Entry, 4), uint64(l.Kind), l.Function)
 		}
+		recordEnds = le.AppendUint32(recordEnds, uint32(len(records)))
 	}
-	b := binary.AppendUvarint(nil, uint64(len(texts)))
-	for _, t := range texts {
-		b = append(binary.AppendUvarint(b, uint64(len(t))), t...)
+	if max(len(texts), len(records)) > maxPacked {
+		return nil
 	}
-	return sealed(append(b, rest...))
+	head := le.AppendUint32(le.AppendUint32(nil, uint32(len(numbers))), uint32(len(known)))
+	return sealed(slices.Concat(head, textEnds, texts, addresses, recordEnds, records))
 }
+
+// maxPacked bounds texts and records, in bytes each: places in them have 32 bits.
+const maxPacked = 1 << 30
 
 // sealed puts the checksum before bytes.
 func sealed(b []byte) []byte {
@@ -77,87 +92,138 @@ func marked(is bool, bit uint64) uint64 {
 
 var errDamaged = errors.New("damaged")
 
-// unpackNames reads the packed form. There are never more texts or locations than
-// there are bytes, so that what is made is bounded by what is read.
-func unpackNames(b []byte) (known map[uint64][]Location, err error) {
-	if len(b) < packedNames || crc32.ChecksumIEEE(b[packedNames:]) != binary.LittleEndian.Uint32(b) {
+// openNames reads the outline of the packed form, of bytes that nobody changes any more.
+func openNames(b []byte) (*packedNames, error) {
+	le := binary.LittleEndian
+	if len(b) < packedHead || crc32.ChecksumIEEE(b[4:]) != le.Uint32(b) {
 		return nil, errDamaged
 	}
-	all := string(b[packedNames:]) // one copy, of which the texts are parts
-	rest := b[packedNames:]
+	rest := b[packedHead:]
+	bad := false
+	take := func(n uint64) []byte {
+		if bad = bad || n > uint64(len(rest)); bad {
+			return nil
+		}
+		part := rest[:n]
+		rest = rest[n:]
+		return part
+	}
+	// sized is a part whose length stands at the end of the ends of what is in it.
+	sized := func(ends []byte) []byte {
+		last := uint32(0)
+		for i := 0; i < len(ends); i += 4 {
+			end := le.Uint32(ends[i:])
+			bad = bad || end < last // parts that overlap would be more than there is
+			last = end
+		}
+		return take(uint64(last))
+	}
+	n := &packedNames{}
+	n.textEnds = take(4 * uint64(le.Uint32(b[4:])))
+	texts := sized(n.textEnds)
+	n.addresses = take(8 * uint64(le.Uint32(b[8:])))
+	n.recordEnds = take(4 * uint64(le.Uint32(b[8:])))
+	n.record = sized(n.recordEnds)
+	if bad || len(rest) > 0 {
+		return nil, errDamaged
+	}
+	n.texts = unsafe.String(unsafe.SliceData(texts), len(texts))
+	return n, nil
+}
+
+// len is how many addresses there are.
+func (n *packedNames) len() int {
+	if n == nil {
+		return 0
+	}
+	return len(n.addresses) / 8
+}
+
+func (n *packedNames) address(i int) uint64 { return binary.LittleEndian.Uint64(n.addresses[8*i:]) }
+
+// find returns what is known of an address; nil where that is nothing.
+func (n *packedNames) find(address uint64) []Location {
+	i := sort.Search(n.len(), func(i int) bool { return n.address(i) >= address })
+	if i == n.len() || n.address(i) != address {
+		return nil
+	}
+	return n.at(i)
+}
+
+// between is where a part lies, by the ends of all.
+func between(ends []byte, i int) (from, to uint32) {
+	if i > 0 {
+		from = binary.LittleEndian.Uint32(ends[4*(i-1):])
+	}
+	return from, binary.LittleEndian.Uint32(ends[4*i:])
+}
+
+// at returns the locations of an address by its place; nil where they are damaged.
+func (n *packedNames) at(i int) []Location {
+	from, to := between(n.recordEnds, i)
+	rest, ok := n.record[from:to], true
 	next := func() uint64 {
-		v, n := binary.Uvarint(rest)
-		if n <= 0 {
-			err, rest = errDamaged, nil
+		v, size := binary.Uvarint(rest)
+		if size <= 0 {
+			ok, rest = false, nil
 			return 0
 		}
-		rest = rest[n:]
+		rest = rest[size:]
 		return v
 	}
-	count := func() int {
-		v := next()
-		if v > uint64(len(rest)) {
-			err = errDamaged
-			return 0
-		}
-		return int(v)
-	}
-	texts := make([]string, count())
-	for i := range texts {
-		n := count()
-		if err != nil {
-			return nil, err
-		}
-		at := len(all) - len(rest)
-		texts[i] = all[at : at+n]
-		rest = rest[n:]
-	}
 	text := func() string {
-		n := next()
-		if n >= uint64(len(texts)) {
-			err = errDamaged
+		number := next()
+		if number >= uint64(len(n.textEnds)/4) {
+			ok = false
 			return ""
 		}
-		return texts[n]
+		from, to := between(n.textEnds, int(number))
+		return n.texts[from:to]
 	}
-	n := count()
-	known = make(map[uint64][]Location, n)
-	at := uint64(0)
-	for range n {
-		at += next()
-		k := count()
-		if err != nil || k == 0 {
-			return nil, errDamaged
-		}
-		ls := make([]Location, min(k, len(rest)/8)) // each has eight numbers
-		if len(ls) < k {
-			return nil, errDamaged
-		}
-		for i := range ls {
-			l := &ls[i]
-			l.Name, l.Linkage, l.File = text(), text(), text()
-			l.Line, l.Start = uint32(next()), uint32(next())
-			marks := next()
-			l.Inlined, l.Unnamed, l.Entry = marks&1 != 0, marks&2 != 0, marks&4 != 0
-			l.Kind, l.Function = profile.ModuleKind(next()), next()
-		}
-		known[at] = ls
+	k := next()
+	if k == 0 || k > uint64(len(rest)/8) { // each has eight numbers
+		return nil
 	}
-	return known, err
+	ls := make([]Location, k)
+	for i := range ls {
+		l := &ls[i]
+		l.Name, l.Linkage, l.File = text(), text(), text()
+		l.Line, l.Start = uint32(next()), uint32(next())
+		marks := next()
+		l.Inlined, l.Unnamed, l.Entry = marks&1 != 0, marks&2 != 0, marks&4 != 0
+		l.Kind, l.Function = profile.ModuleKind(next()), next()
+	}
+	if !ok || len(rest) > 0 {
+		return nil
+	}
+	return ls
 }
 
 // names reads the resolved addresses of an object; nil where there are none
 // that can be used.
-func (c *Cache) names(key string) map[uint64][]Location {
+func (c *Cache) names(key string) *packedNames {
 	b, ok := c.Get(key)
 	if !ok {
 		return nil
 	}
-	known, err := unpackNames(b)
+	known, err := openNames(b)
 	if err != nil {
 		return nil // it is written anew when the object is closed
 	}
 	return known
 }
 
-func (c *Cache) keepNames(key string, known map[uint64][]Location) { c.Keep(key, packNames(known)) }
+// keepNames keeps what was learned of an object, with what was known before.
+func (c *Cache) keepNames(key string, learned map[uint64][]Location, before *packedNames) {
+	for i := range before.len() {
+		at := before.address(i)
+		if _, ok := learned[at]; !ok {
+			if ls := before.at(i); ls != nil {
+				learned[at] = ls
+			}
+		}
+	}
+	if b := packNames(learned); b != nil {
+		c.Keep(key, b)
+	}
+}

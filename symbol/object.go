@@ -51,9 +51,10 @@ type Object struct {
 	code     *instructions.Code
 	mu       sync.Mutex // guards Fault while Prepare runs
 
-	key     string // of the object's names in the cache, "" where they are not kept
-	known   map[uint64][]Location
-	learned bool // known has more than the cache
+	key     string                // of the object's names in the cache, "" where they are not kept
+	known   map[uint64][]Location // that were asked for
+	cached  *packedNames          // as the cache has them; nil: it has none
+	learned bool                  // known has more than the cache
 }
 
 // OpenObject reads the outline of an ELF file; path names it in results.
@@ -103,14 +104,7 @@ func (o *Object) Prepare() {
 		if o.key = namesKey(o); o.key == "" {
 			return
 		}
-		o.known = o.finder.Cache.names(o.key)
-		for _, ls := range o.known {
-			for i := range ls {
-				if ls[i].Kind == profile.KindUnknown {
-					ls[i].Kind = o.Kind
-				}
-			}
-		}
+		o.cached = o.finder.Cache.names(o.key)
 	})
 }
 
@@ -142,7 +136,7 @@ func rememberNames(o *Object) {
 			}
 		}
 	}
-	o.finder.Cache.keepNames(o.key, o.known)
+	o.finder.Cache.keepNames(o.key, o.known, o.cached)
 }
 
 // Close lets go of the files.
@@ -194,14 +188,22 @@ func (o *Object) Locate(addr uint64) []Location {
 	if l, ok := o.known[addr]; ok {
 		return l
 	}
-	o.once.Do(o.load)
-	l := o.locate(addr)
+	l := o.cached.find(addr)
+	for i := range l {
+		if l[i].Kind == profile.KindUnknown {
+			l[i].Kind = o.Kind
+		}
+	}
+	if l == nil {
+		o.once.Do(o.load)
+		l = o.locate(addr)
+		o.learned = o.key != ""
+	}
 	if o.key != "" {
 		if o.known == nil {
 			o.known = map[uint64][]Location{}
 		}
 		o.known[addr] = l
-		o.learned = true
 	}
 	return l
 }
