@@ -6,7 +6,8 @@ ROOT := $(if $(filter 0,$(shell id -u)),,sudo)
 PG := $(firstword $(wildcard /usr/lib/postgresql/*/bin/postgres))
 CHROMIUM := $(wildcard /usr/bin/chromium)
 WEB := $(shell find web -path web/node_modules -prune -o -path web/dist -prune -o -type f ! -name openapi.json ! -name schema.ts -print)
-GO := $(shell find . -name '*.go' -not -path './web/node_modules/*')
+EMBEDDED := exact/plugin/exact.so capture/launch/launcher_amd64 $(wildcard linux/bpf/*.o) codec/verdict/comparison.html codec/report/report.html
+GO := $(EMBEDDED) $(shell find . -name '*.go' -not -path './web/node_modules/*')
 
 .PHONY: accept realprograms race check truth-mutants generate account faults load size build demo test lint bench shots remake postgresql chromium compilers truth clean
 
@@ -51,10 +52,10 @@ endif
 # the kernel, Debian's server of debug files, which one test talks to, and what makes
 # networks to be broken.
 compilers:
-	@missing=; for p in cc:gcc g++:g++ rustc:rustc objcopy:binutils debuginfod:debuginfod ip:iproute2 qemu-x86_64:qemu-user clang-14:clang-14 llvm-strip-14:llvm-14; do \
+	@missing=; for p in cc:gcc g++:g++ rustc:rustc objcopy:binutils debuginfod:debuginfod ip:iproute2 qemu-x86_64:qemu-user aarch64-linux-gnu-gcc:gcc-aarch64-linux-gnu aarch64-linux-gnu-g++:g++-aarch64-linux-gnu clang-14:clang-14 llvm-strip-14:llvm-14; do \
 		command -v $${p%%:*} > /dev/null || missing="$$missing $${p##*:}"; done; \
 	test -e /usr/include/bpf/bpf_helpers.h || missing="$$missing libbpf-dev"; \
-	test -z "$$missing" || { $(ROOT) apt-get update -q && $(ROOT) env DEBIAN_FRONTEND=noninteractive apt-get install -qy --no-install-recommends $$missing libc6-dev; }
+	test -z "$$missing" || { $(ROOT) apt-get update -q && $(ROOT) env DEBIAN_FRONTEND=noninteractive apt-get install -qy --no-install-recommends $$missing libc6-dev libc6-dev-arm64-cross; }
 
 # As root, the demo's server runs as a user of its own that may do nothing else.
 account:

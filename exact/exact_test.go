@@ -64,14 +64,9 @@ type folded struct {
 	callers             map[string]map[string]int64 // calls by function and caller
 }
 
-func fold(t *testing.T, c *counts.Counts) folded {
+func foldedOf(t *testing.T, c *counts.Counts) folded {
 	t.Helper()
-	b := profile.NewBuilder()
-	for _, column := range Columns(Memory{}) {
-		b.Column(column)
-	}
-	Fold(b, "test", c, Memory{}, opened(t))
-	f := folded{b.Profile(), map[string]int64{}, map[string]int64{}, map[string]map[string]int64{}}
+	f := folded{Profile(filepath.Base, []*counts.Counts{c}, Memory{}, opened(t)), map[string]int64{}, map[string]int64{}, map[string]map[string]int64{}}
 	for i, s := range f.Samples.Stack {
 		name := f.FunctionName(f.FunctionOf(s))
 		f.instructions[name] += f.Samples.Values[0][i]
@@ -105,8 +100,13 @@ func counters(t *testing.T, out string) map[string]int64 {
 // TestCalls: calls are what the program counted itself, through recursion, callbacks of the C
 // library, long jumps, tail calls, signal handlers on both stacks, threads, fork and exec; and
 // three runs are equal.
-func TestCalls(t *testing.T) {
-	path := built(t, "gcc", "calls.c", "-O2", "-fno-inline")
+func TestCalls(t *testing.T) { calls(t, "gcc") }
+
+// TestCallsOfAnotherProcessor: the same holds for a static program of arm64.
+func TestCallsOfAnotherProcessor(t *testing.T) { calls(t, "aarch64-linux-gnu-gcc", "-static") }
+
+func calls(t *testing.T, compiler string, flags ...string) {
+	path := built(t, compiler, "calls.c", append(flags, "-O2", "-fno-inline")...)
 	r, out := once(t, 3, path)
 	own := counters(t, out)
 	if own["child"] != 7 {
@@ -114,7 +114,7 @@ func TestCalls(t *testing.T) {
 	}
 	var all []folded
 	for _, c := range r.Processes {
-		all = append(all, fold(t, c))
+		all = append(all, foldedOf(t, c))
 		t.Logf("process %d of %d, ended %d: %d instructions, %d contexts, %d blocks, %d merged, %d uncounted, %d unmatched", c.PID, c.Parent, c.Ended, c.Instructions(), len(c.Contexts), len(c.Blocks), c.Merged, c.Uncounted, c.Unmatched)
 	}
 	if len(all) != 3 {
@@ -152,7 +152,7 @@ func TestCalls(t *testing.T) {
 	for range 2 {
 		again, _ := once(t, 3, path)
 		for i, c := range again.Processes {
-			f := fold(t, c)
+			f := foldedOf(t, c)
 			for _, name := range []string{"recurse", "even", "odd", "by_height", "deep", "leaf", "tail", "target", "on_signal", "work", "after"} {
 				if f.instructions[name] != all[i].instructions[name] || f.calls[name] != all[i].calls[name] {
 					t.Errorf("process %d, %s: %d instructions and %d calls, and before %d and %d", i, name, f.instructions[name], f.calls[name], all[i].instructions[name], all[i].calls[name])
@@ -166,7 +166,7 @@ func TestCalls(t *testing.T) {
 // repeated one is one.
 func TestInstructions(t *testing.T) {
 	r, _ := once(t, 0, built(t, "gcc", "loop.c", "-O1"))
-	f := fold(t, r.Processes[0])
+	f := foldedOf(t, r.Processes[0])
 	if got := f.instructions["loop"]; got != 1+2*1_000_000+1 {
 		t.Errorf("a loop of a million: %d", got)
 	}
@@ -183,10 +183,17 @@ func TestInstructions(t *testing.T) {
 }
 
 // TestExceptions: what was thrown through has no calls more, and what catches goes on.
-func TestExceptions(t *testing.T) {
+func TestExceptions(t *testing.T) { exceptions(t, "g++") }
+
+// TestExceptionsOfAnotherProcessor: the same holds for a static program of arm64.
+func TestExceptionsOfAnotherProcessor(t *testing.T) {
+	exceptions(t, "aarch64-linux-gnu-g++", "-static")
+}
+
+func exceptions(t *testing.T, compiler string, flags ...string) {
 	for _, optimised := range []string{"-O0", "-O2"} {
-		r, out := once(t, 0, built(t, "g++", "thrown.cc", optimised))
-		f := fold(t, r.Processes[0])
+		r, out := once(t, 0, built(t, compiler, "thrown.cc", append(flags, optimised)...))
+		f := foldedOf(t, r.Processes[0])
 		for name, n := range counters(t, out) {
 			got, callers := int64(0), map[string]int64{}
 			for full, calls := range f.calls { // C++ names have their parameters
@@ -216,8 +223,17 @@ func TestEnds(t *testing.T) {
 		t.Fatal(err)
 	}
 	r, _ := once(t, 7, script, "4")
-	if len(r.Processes) < 2 || r.Program == script {
-		t.Errorf("%d processes of %s", len(r.Processes), r.Program)
+	if len(r.Processes) < 2 || r.Program == script || r.Asked != script {
+		t.Errorf("%d processes of %s, asked for as %s", len(r.Processes), r.Program, r.Asked)
+	}
+	// Each is called by what it executed in the end.
+	var names []string
+	p := Profile(filepath.Base, r.Processes, Memory{}, opened(t))
+	for i := range p.Processes {
+		names = append(names, p.Strings[p.Processes[i].Name])
+	}
+	if got := strings.Join(names, " "); !strings.HasSuffix(got, "sh expr") {
+		t.Errorf("processes are called %q", got)
 	}
 	var out bytes.Buffer
 	r, err := Once(Options{Command: []string{"sh", "-c", "i=0; while [ $i -lt 1000 ]; do i=$((i+1)); done; kill -9 $$"}, Stderr: &out})
@@ -237,8 +253,12 @@ func TestManyThreads(t *testing.T) {
 	if err := alone.Run(); err != nil {
 		t.Fatal(err)
 	}
-	if got := fold(t, many.Processes[0]).calls["stroke"]; got != 10_000 {
+	if got := foldedOf(t, many.Processes[0]).calls["stroke"]; got != 10_000 {
 		t.Errorf("%d calls", got)
+	}
+	// Later threads go on with the counts of earlier ones, so that a hundred thousand have room, too.
+	if c := many.Processes[0]; c.Followed < 8_900 || c.Followed > 9_001 || len(c.Contexts) > 50_000 || c.Merged+c.Lost+c.Uncounted > 0 {
+		t.Errorf("%d followed another; %d contexts, %d calls without callers and %d not counted", c.Followed, len(c.Contexts), c.Merged, c.Lost)
 	}
 	if without := alone.ProcessState.SysUsage().(*syscall.Rusage).Maxrss << 10; many.MemoryB-without > 100<<20 {
 		t.Errorf("10 000 threads took %d MB, and in the emulator alone %d MB", many.MemoryB>>20, without>>20)
@@ -307,5 +327,43 @@ func TestPluginIsCurrent(t *testing.T) {
 	made, err := os.ReadFile(out)
 	if err != nil || !bytes.Equal(made, plugin) {
 		t.Errorf("plugin/exact.so is not what the sources make (%v); run make generate", err)
+	}
+}
+
+// TestCodeThatChanges: code that was made as the program runs, and is changed again and again at
+// the same place, is counted as it was when it ran.
+func TestCodeThatChanges(t *testing.T) {
+	r, out := once(t, 0, built(t, "gcc", "changing.c", "-O1"))
+	own, f := counters(t, out), foldedOf(t, r.Processes[0])
+	var instructions, calls int64
+	for name, n := range f.instructions {
+		if strings.HasPrefix(name, "[anonymous]") {
+			instructions, calls = instructions+n, calls+f.calls[name]
+		}
+	}
+	if own["sum"] != 7*own["calls"] || instructions != own["instructions"] || calls != own["calls"] {
+		t.Errorf("%d instructions and %d calls; the program counted %v", instructions, calls, own)
+	}
+}
+
+// TestFilesOfCountsAreInOrder: the first process comes first, and what each executed in its turn.
+func TestFilesOfCountsAreInOrder(t *testing.T) {
+	dir := t.TempDir()
+	for _, name := range []string{"12.10", "7", "12", "100", "12.2", "7.1"} {
+		if err := os.WriteFile(filepath.Join(dir, name), nil, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	list, err := os.ReadDir(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	inOrder(list, 12)
+	var got []string
+	for _, e := range list {
+		got = append(got, e.Name())
+	}
+	if want := "12 12.2 12.10 7 7.1 100"; strings.Join(got, " ") != want {
+		t.Errorf("%v, want %s", got, want)
 	}
 }

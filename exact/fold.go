@@ -3,7 +3,6 @@ package exact
 import (
 	"fmt"
 	"path"
-	"slices"
 
 	"entelon/core/measure"
 	"entelon/core/profile"
@@ -24,8 +23,23 @@ type Opened struct {
 	Kind    profile.ModuleKind
 }
 
-// Fold adds what was counted of a process to a profile, whose columns are those of Columns. open is asked for each file once.
-func Fold(b *profile.Builder, name string, c *counts.Counts, o Memory, open func(path string) Opened) {
+// Profile is what was counted of processes, which are called by what they executed, as name has it
+// of a path; open is asked for each file that they had mapped, once.
+func Profile(name func(path string) string, processes []*counts.Counts, m Memory, open func(path string) Opened) *profile.Profile {
+	b := profile.NewBuilder()
+	for _, c := range Columns(m) {
+		b.Column(c)
+	}
+	for _, c := range processes {
+		fold(b, name(c.Program), c, m, open)
+	}
+	p := b.Profile()
+	p.Samples.Time = nil // counts have none
+	return p
+}
+
+// fold adds what was counted of a process to a profile, whose columns are those of Columns.
+func fold(b *profile.Builder, name string, c *counts.Counts, o Memory, open func(path string) Opened) {
 	f := folding{b: b, c: c, files: map[string]*file{}, frames: map[uint64][]profile.FrameID{}, entries: map[uint64]profile.FrameID{}, threads: map[uint32]profile.ThreadID{}, begins: map[uint64]bool{}, open: open}
 	process := b.Process(c.PID)
 	b.NameProcess(process, name)
@@ -74,21 +88,25 @@ func Fold(b *profile.Builder, name string, c *counts.Counts, o Memory, open func
 			mine++
 		}
 		x := &c.Contexts[p.Context]
-		for _, part := range parts[p.Block] {
+		row := func(frames []profile.FrameID) {
 			stack := stacks[p.Context]
-			for _, frame := range part.frames {
+			for _, frame := range frames {
 				stack = b.Push(stack, frame)
 			}
-			clear(values)
-			values[0], values[2] = int64(p.Count)*part.instructions, int64(p.Count)
-			for _, cell := range cells[:mine] {
-				if part.has(cell.Instruction) {
-					for i := range len(values) - always {
-						values[always+i] += int64(cell.N[i])
-					}
-				}
-			}
 			b.Sample(0, thread(x.Thread), stack, values...)
+			clear(values)
+		}
+		for _, part := range parts[p.Block] {
+			values[0], values[2] = int64(p.Count)*part.instructions, int64(p.Count)
+			row(part.frames)
+		}
+		// What an instruction did to memory stands at its own address.
+		block := &c.Blocks[p.Block]
+		for _, cell := range cells[:mine] {
+			for i := range len(values) - always {
+				values[always+i] = int64(cell.N[i])
+			}
+			row(f.at(block.At(cell.Instruction), block.Function))
 		}
 		cells = cells[mine:]
 	}
@@ -119,14 +137,11 @@ type file struct {
 	id profile.ModuleID
 }
 
-// part is what one block has of one line.
+// part is a run of instructions of a block that are of one line.
 type part struct {
-	frames       []profile.FrameID // the outermost first
+	frames       []profile.FrameID // of its first instruction, the outermost first
 	instructions int64
-	of           []int32 // which of the block's instructions
 }
-
-func (p *part) has(instruction int32) bool { return slices.Contains(p.of, instruction) }
 
 type folding struct {
 	b       *profile.Builder
@@ -214,9 +229,8 @@ func (f *folding) entry(function uint64) profile.FrameID {
 	return frame
 }
 
-// parts splits a block by line and inlined function, with the address of the first instruction
-// of each. It begins a part where another block begins, so that all of a part is executed as
-// often as its first instruction, in whichever block that is.
+// parts splits a block where line or inlined function change, and where another block begins, so
+// that all of a part is executed as often as its first instruction, in whichever block that is.
 func (f *folding) parts(b *counts.Block) (out []part) {
 	type key struct {
 		function profile.FunctionID
@@ -224,23 +238,16 @@ func (f *folding) parts(b *counts.Block) (out []part) {
 		depth    int
 	}
 	p := f.b.Profile()
-	seen := map[key]int{}
+	var last key
 	address := b.Address
-	for n, length := range b.Lengths {
-		if f.begins[address] {
-			clear(seen)
-		}
+	for _, length := range b.Lengths {
 		frames := f.at(address, b.Function)
 		innermost := p.Frames[frames[len(frames)-1]]
 		k := key{innermost.Function, innermost.Line, len(frames)}
-		i, ok := seen[k]
-		if !ok {
-			i = len(out)
-			seen[k] = i
-			out = append(out, part{frames: frames})
+		if len(out) == 0 || k != last || f.begins[address] {
+			out, last = append(out, part{frames: frames}), k
 		}
-		out[i].instructions++
-		out[i].of = append(out[i].of, int32(n))
+		out[len(out)-1].instructions++
 		address += uint64(length)
 	}
 	return out

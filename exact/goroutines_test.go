@@ -8,8 +8,6 @@ import (
 	"strconv"
 	"strings"
 	"testing"
-
-	"entelon/core/profile"
 )
 
 // TestGoroutines: each call stands under the goroutine that made it, however their stacks were
@@ -37,12 +35,7 @@ func goroutines(t *testing.T, processor string) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		b := profile.NewBuilder()
-		for _, c := range Columns(Memory{}) {
-			b.Column(c)
-		}
-		Fold(b, "test", r.Processes[0], Memory{}, opened(t))
-		p := b.Profile()
+		p := Profile(filepath.Base, r.Processes, Memory{}, opened(t))
 		var calls, lost, all int64
 		for i, s := range p.Samples.Stack {
 			if p.FunctionName(p.FunctionOf(s)) != "main.leaf" {

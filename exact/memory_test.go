@@ -1,7 +1,9 @@
 package exact
 
 import (
+	"debug/elf"
 	"io"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -28,12 +30,23 @@ func run(t *testing.T, program string, m Memory) *profile.Profile {
 	if err != nil || r.Code != 0 {
 		t.Fatalf("%v, %+v", err, r)
 	}
-	b := profile.NewBuilder()
-	for _, c := range Columns(m) {
-		b.Column(c)
+	return Profile(filepath.Base, r.Processes, m, opened(t))
+}
+
+// code is what a program has at an address.
+func code(t *testing.T, program string, address uint64) []byte {
+	t.Helper()
+	f, err := elf.Open(program)
+	if err != nil {
+		t.Fatal(err)
 	}
-	Fold(b, "test", r.Processes[0], m, opened(t))
-	return b.Profile()
+	defer f.Close()
+	text := f.Section(".text")
+	b, err := text.Data()
+	if err != nil || address < text.Addr || address >= text.Addr+text.Size {
+		t.Fatalf("%#x is not in the text: %v", address, err)
+	}
+	return b[address-text.Addr:]
 }
 
 // TestMemory: loads and stores are as many, and as wide, as the program makes; a wide one is one,
@@ -56,6 +69,19 @@ func TestMemory(t *testing.T) {
 			if got[f] != n {
 				t.Errorf("%s of %s: %d, not %d", column, f, got[f], n)
 			}
+		}
+	}
+	// Each stands at its own instruction: of every_line at the one that reads, and at the return.
+	loads, _ := p.MeasureNamed("loads")
+	at := map[uint64]int64{}
+	for i, s := range p.Samples.Stack {
+		if v := p.Samples.Values[loads][i]; v > 0 && p.FunctionName(p.FunctionOf(s)) == "every_line" {
+			at[p.Frames[p.Stacks.Frame[s]].Address] += v
+		}
+	}
+	for address, n := range at {
+		if returns := code(t, program, address)[0] == 0xc3; len(at) != 2 || returns != (n == 1) {
+			t.Errorf("loads of every_line by address: %v", at)
 		}
 	}
 	if _, err := p.MeasureNamed("misses-1"); err == nil {
@@ -90,7 +116,7 @@ func TestModels(t *testing.T) {
 // TestCaches: what is written is read, and what cannot be modelled is refused.
 func TestCaches(t *testing.T) {
 	for _, text := range []string{"32K/8/64", "48K/12/64", "1M/16/64", "1536/3/64"} {
-		if c, err := ParseCache(text); err != nil || c.String() != text && text != "1536/3/64" {
+		if c, err := ParseCache(text); err != nil || c.String() != text {
 			t.Errorf("%s: %v, %v", text, c, err)
 		}
 	}

@@ -3,9 +3,11 @@ package exact
 import (
 	"os"
 	"path/filepath"
+	"regexp"
 	"syscall"
 
 	"entelon/core/profile"
+	"entelon/exact/counts"
 	"entelon/runtimes"
 	"entelon/symbol"
 )
@@ -16,10 +18,7 @@ type Objects struct {
 	Main   string // the program's own file
 	known  map[string]Opened
 	Go     bool // the program is of the Go runtime
-	// Interpreter is the name of the file that holds a runtime which interprets or makes the
-	// program's code as it runs, "" for none.
-	Interpreter string
-	opened      []*symbol.Object
+	opened []*symbol.Object
 }
 
 // NewObjects finds debug files as a finder does.
@@ -35,7 +34,7 @@ func (o *Objects) Open(path string) Opened {
 	kind := profile.KindLibrary
 	switch {
 	case runtimes.Holding(filepath.Base(path)) != nil:
-		kind, o.Interpreter = profile.KindRuntime, filepath.Base(path)
+		kind = profile.KindRuntime
 	case path == o.Main:
 		kind = profile.KindOwn
 	}
@@ -56,6 +55,26 @@ func (o *Objects) Open(path string) Opened {
 	return x
 }
 
+// interpreters are those that are no runtimes of ours. A shell is none: what it runs are other programs.
+var interpreters = regexp.MustCompile(`^(perl|ruby|php|php-cgi|lua|luajit|tclsh|guile|R|octave|[gmn]?awk)[-0-9.]*$`)
+
+// Interpreter is the name of a program that interprets code, or makes it as it runs, of processes;
+// "" where none does.
+func Interpreter(processes []*counts.Counts) string {
+	for _, c := range processes {
+		program := filepath.Base(c.Program)
+		if runtimes.Holding(program) != nil || interpreters.MatchString(program) {
+			return program
+		}
+		for _, m := range c.Mappings {
+			if runtimes.Holding(filepath.Base(m.Path)) != nil {
+				return program
+			}
+		}
+	}
+	return ""
+}
+
 // Close closes them.
 func (o *Objects) Close() {
 	for _, x := range o.opened {
@@ -63,15 +82,16 @@ func (o *Objects) Close() {
 	}
 }
 
-// Identify names the program of a take and its build, by its file; name is what programs are
-// called by their files.
-func Identify(set *profile.Settings, facts *profile.Facts, main string, name func(path string) string) {
+// Identify names the program of a take and its build, by the file that was asked for; name is what
+// programs are called by their files. So samples name them, too: one file can be several programs
+// by the links to it, and a script is one without a build of its own.
+func Identify(set *profile.Settings, facts *profile.Facts, asked string, name func(path string) string) {
 	if set.Dir == "" {
 		set.Dir, _ = os.Getwd() // it is only told
 	}
-	script := runtimes.ScriptOf(main, set.Command, set.Dir)
+	script := runtimes.ScriptOf(asked, set.Command, set.Dir)
 	if set.Program == "" {
-		set.Program = name(main)
+		set.Program = name(asked)
 		if script.Name != "" {
 			set.Program = script.Name
 		}
@@ -79,7 +99,7 @@ func Identify(set *profile.Settings, facts *profile.Facts, main string, name fun
 	if build := script.Build(); build != "" && set.Build == "" {
 		set.Build = build
 	}
-	id, err := symbol.Identify(main)
+	id, err := symbol.Identify(asked)
 	if err == nil {
 		facts.BuildID, facts.Revision = id.BuildID, id.Revision
 		if set.Build == "" {

@@ -85,10 +85,7 @@ func (p Part) made(r *Run) error {
 	if p.All() {
 		return nil
 	}
-	var entered int64
-	for _, c := range r.Processes {
-		entered += int64(min(c.Entered, 1<<62/maxProcesses))
-	}
+	entered := r.Entered()
 	times := func(n int64) string {
 		if n == 1 {
 			return "once"
@@ -102,6 +99,15 @@ func (p Part) made(r *Run) error {
 		return fmt.Errorf("%s was called %s, and the first %d calls were to be skipped: %w", p.Inside, times(entered), p.After, ErrNotCalled)
 	}
 	return nil
+}
+
+// Entered is how often the function was called of which a part counts. The program could have
+// written into that, so it is bounded.
+func (r *Run) Entered() (n int64) {
+	for _, c := range r.Processes {
+		n += int64(min(c.Entered, 1<<62/maxProcesses))
+	}
+	return n
 }
 
 // Counted is how many calls of it counted, where it was called so often.

@@ -16,6 +16,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -50,7 +51,9 @@ type Run struct {
 	Code      int              // its exit code, as a shell has it
 	Signal    string           // that ended it, "" for none
 	Program   string           // the file that was run: of a script, its interpreter
+	Asked     string           // the file that was asked for: a link to it, or a script
 	Took      time.Duration
+	Unread    int   // processes that were too many to be read
 	MemoryB   int64 // the most that the emulator had of the first process, resident
 }
 
@@ -129,25 +132,29 @@ func Once(o Options) (*Run, error) {
 	if err != nil && !errors.As(err, &ended) {
 		return nil, fmt.Errorf("running the emulator: %w", err)
 	}
-	r := &Run{Program: real, Code: cmd.ProcessState.ExitCode(), Took: time.Since(began)}
+	r := &Run{Program: real, Asked: path, Code: cmd.ProcessState.ExitCode(), Took: time.Since(began)}
 	if u, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
 		r.MemoryB = u.Maxrss << 10
 	}
 	if st, ok := cmd.ProcessState.Sys().(syscall.WaitStatus); ok && st.Signaled() {
 		r.Code, r.Signal = 128+int(st.Signal()), unix.SignalName(st.Signal())
 	}
-	if r.Processes, err = readAll(files, uint32(cmd.Process.Pid)); err != nil {
+	if r.Processes, r.Unread, err = readAll(files, uint32(cmd.Process.Pid)); err != nil {
 		return nil, err
 	}
 	return r, o.Part.made(r)
 }
 
-// inFolder is a path as a process in a folder has it.
+// inFolder is a path as a process in a folder has it; "" is the folder of this process.
 func inFolder(folder, path string) string {
 	if filepath.IsAbs(path) {
 		return path
 	}
-	return filepath.Join(folder, path)
+	// Of ./name alone, no slash is left by Join, and it would be looked for where commands are.
+	if path, err := filepath.Abs(filepath.Join(folder, path)); err == nil {
+		return path
+	}
+	return path
 }
 
 // startPlain starts a command whose addresses are not randomised, so that they are the same in
@@ -165,38 +172,55 @@ func startPlain(cmd *exec.Cmd) error {
 	return cmd.Start()
 }
 
-// maxProcesses bounds how many processes of a run are read.
-const maxProcesses = 10_000
+// What is read of a run at most: processes, and what they counted, in bytes.
+const (
+	maxProcesses = 10_000
+	maxRead      = 2 << 30
+)
 
-// readAll reads what the processes of a run left, that of the first one first.
-func readAll(folder string, first uint32) (out []*counts.Counts, err error) {
+// readAll reads what the processes of a run left, that of the first one first, and what a process
+// did in the programs that it executed one after the other; unread is how many were too many.
+func readAll(folder string, first uint32) (out []*counts.Counts, unread int, err error) {
 	list, err := os.ReadDir(folder)
 	if err != nil {
-		return nil, fmt.Errorf("reading what was counted: %w", err)
+		return nil, 0, fmt.Errorf("reading what was counted: %w", err)
 	}
 	if len(list) == 0 {
-		return nil, errors.New("the emulator counted nothing; its version may not take the plugin")
+		return nil, 0, errors.New("the emulator counted nothing; its version may not take the plugin")
 	}
-	if len(list) > maxProcesses {
-		return nil, fmt.Errorf("%d processes ran, and at most %d are read", len(list), maxProcesses)
-	}
-	for _, e := range list {
+	inOrder(list, first)
+	left := int64(maxRead)
+	for i, e := range list {
+		if i == maxProcesses || left < 0 {
+			return out, len(list) - i, nil
+		}
 		c, err := read(filepath.Join(folder, e.Name()))
 		if err != nil {
-			return nil, fmt.Errorf("reading what was counted: %w", err)
+			return nil, 0, fmt.Errorf("reading what was counted: %w", err)
 		}
+		left -= c.Size()
 		out = append(out, c)
 	}
-	slices.SortStableFunc(out, func(a, b *counts.Counts) int {
-		if (a.PID == first) != (b.PID == first) {
-			if a.PID == first {
-				return -1
-			}
-			return 1
+	return out, 0, nil
+}
+
+// inOrder sorts files of counts, whose first one of a process has its number as its name, and the
+// others that and their own.
+func inOrder(list []os.DirEntry, first uint32) {
+	number := func(e os.DirEntry) (pid, n uint64) {
+		whose, which, _ := strings.Cut(e.Name(), ".")
+		pid, _ = strconv.ParseUint(whose, 10, 32)
+		n, _ = strconv.ParseUint(which, 10, 32)
+		if pid == uint64(first) {
+			pid = 0
 		}
-		return cmp.Compare(a.PID, b.PID)
+		return pid, n
+	}
+	slices.SortStableFunc(list, func(a, b os.DirEntry) int {
+		p, i := number(a)
+		q, j := number(b)
+		return cmp.Or(cmp.Compare(p, q), cmp.Compare(i, j))
 	})
-	return out, nil
 }
 
 func read(path string) (*counts.Counts, error) {

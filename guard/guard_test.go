@@ -10,7 +10,6 @@ import (
 	"strings"
 	"testing"
 
-	"entelon/core/profile"
 	"entelon/exact"
 	"entelon/symbol"
 )
@@ -44,16 +43,9 @@ func counted(t *testing.T, program, loop string) Figures {
 	if err != nil || r.Code != 0 {
 		t.Fatalf("%s: %v, exit code %d", loop, err, r.Code)
 	}
-	b := profile.NewBuilder()
-	for _, c := range exact.Columns(exact.Memory{}) {
-		b.Column(c)
-	}
 	objects := exact.NewObjects(&symbol.Finder{})
 	defer objects.Close()
-	for _, c := range r.Processes {
-		exact.Fold(b, "loops", c, exact.Memory{}, objects.Open)
-	}
-	return Of(b.Profile(), loops[loop])
+	return Of(exact.Profile(filepath.Base, r.Processes, exact.Memory{}, objects.Open), loops[loop])
 }
 
 // TestLoops: no loop costs more than was accepted. Where it should, make accept keeps it.

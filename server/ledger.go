@@ -45,6 +45,7 @@ func (s ledgerRoutes) ledger(c *gin.Context) {
 		return
 	}
 	out := api.LedgerOut{Program: program, Scale: string(by.scale), Scales: by.scales, Words: by.scale.Words(), Measure: by.measure.Name, Label: by.measure.Label, Counted: by.measure.Counted, Plain: by.measure.Unit, Unit: by.scale.Unit(by.measure.Unit),
+		Exact:    len(by.takes) > 0 && !slices.ContainsFunc(by.takes, func(t store.LedgerTake) bool { return t.Facts.Exact == nil }),
 		Measures: by.measures, Without: by.without, Workload: by.workload, Builds: []api.LedgerBuild{}, Rows: []api.LedgerRow{}, Notes: []api.LedgerNote{}, Shifts: []api.LedgerShift{}}
 	for _, n := range notes {
 		first, _, _ := strings.Cut(strings.TrimSpace(n.Text), "\n")

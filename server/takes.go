@@ -31,13 +31,17 @@ func takeOut(t *store.Take) api.TakeOut {
 	if t.Workload != nil {
 		name = t.Workload.Name
 	}
-	return api.TakeOut{
+	out := api.TakeOut{
 		Workload: name, WorkloadID: t.InWorkload(),
 		Key: t.Key, Program: t.Program.Name, Build: t.Build.Name, BuildID: t.Facts.BuildID,
 		Broken: t.Broken, Pinned: t.Pinned, StartedAt: shownTime(t.StartedAt), AddedAt: t.AddedAt, DurationNS: t.DurationNS, CPUNS: t.CPUNS, Samples: t.Samples, Lost: t.Lost,
 		RateHz: t.RateHz, CompleteShare: t.CompleteShare, Warnings: t.Warnings, Note: t.Note, Size: t.Size, Command: command, Host: t.Machine.Host,
 		Series: t.Settings.Series, Turn: t.Settings.Turn, Turns: t.Settings.Turns, Side: t.Settings.Side, Exact: t.Facts.Exact != nil,
 	}
+	if x := t.Facts.Exact; x != nil && len(x.Totals) > 0 {
+		out.Instructions = x.Totals[0]
+	}
+	return out
 }
 
 // shownTime is a time as JSON can tell it.
@@ -70,7 +74,7 @@ func (s takeRoutes) programs(c *gin.Context) {
 	for _, p := range rows {
 		x := api.ProgramOut{Name: p.Name, Builds: []api.BuildOut{}, Chief: workloadOut(p.Chief)}
 		for _, b := range p.Builds {
-			x.Builds = append(x.Builds, api.BuildOut{Name: b.Name, BuildID: b.Identity, Revision: b.Revision, Takes: b.Takes, Others: b.Others, LastAt: b.LastAt, LastTake: b.LastKey, Keys: b.Keys, MedianCPU: b.CPUNS})
+			x.Builds = append(x.Builds, api.BuildOut{Name: b.Name, BuildID: b.Identity, Revision: b.Revision, Takes: b.Takes, Others: b.Others, LastAt: b.LastAt, LastTake: b.LastKey, Keys: b.Keys, MedianCPU: b.CPUNS, Instructions: b.Instructions})
 		}
 		n := api.NewestOut{Name: []string{}, Short: []string{}, SelfShare: []float64{}, TotalShare: []float64{}}
 		for _, h := range p.Hot {

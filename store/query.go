@@ -40,6 +40,8 @@ type BuildSummary struct {
 	LastKey string // key of its newest take
 	Keys    string // of its newest takes of the chief workload, 40 at most, with commas
 	CPUNS   int64  `gorm:"column:cpu_ns"` // median over those; 0 where there is none
+	// Instructions is the median of exact runs, which have no CPU time.
+	Instructions int64
 }
 
 // hottest is how many functions a list of programs shows of each.
@@ -60,8 +62,10 @@ SELECT b.*, count(*) FILTER (WHERE c.id IS NOT NULL) AS takes, count(*) FILTER (
 	to_char(max(t.started_at) AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS"Z"') AS last_at,
 	(array_agg(t.key ORDER BY t.started_at DESC))[1] AS last_key,
 	coalesce(array_to_string((array_agg(t.key ORDER BY t.started_at DESC) FILTER (WHERE c.id IS NOT NULL))[1:40], ','), '') AS keys,
-	coalesce(least(percentile_cont(0.5) WITHIN GROUP (ORDER BY t.cpu_ns) FILTER (WHERE c.id IS NOT NULL), 9e18), 0)::bigint AS cpu_ns
+	least(coalesce(percentile_cont(0.5) WITHIN GROUP (ORDER BY t.cpu_ns) FILTER (WHERE c.id IS NOT NULL), 0), 9e18)::bigint AS cpu_ns,
+	least(coalesce(percentile_cont(0.5) WITHIN GROUP (ORDER BY m.total) FILTER (WHERE c.id IS NOT NULL), 0), 9e18)::bigint AS instructions
 FROM builds b JOIN takes t ON t.build_id = b.id LEFT JOIN chief c ON c.id = t.workload_id
+	LEFT JOIN take_measures m ON m.take_id = t.id AND m.position = 0 AND m.name = 'instructions' AND jsonb_typeof(t.facts->'exact') = 'object'
 GROUP BY b.id ORDER BY min(t.started_at), b.id`).Scan(&builds).Error
 	if err != nil {
 		return nil, s.wrap("reading from", err)

@@ -172,6 +172,12 @@ func TestWorkloads(t *testing.T) {
 		if b := p.Builds[0]; p.Chief.Name != "--slurs 80" || b.Takes != 1 || b.Others != 6 || b.Keys == stray.Key {
 			t.Errorf("%+v of %q", b, p.Chief.Name)
 		}
+		// A median of nothing is 0, as that of instructions is where nothing was an exact run.
+		for _, b := range p.Builds {
+			if b.Instructions != 0 || b.CPUNS > 1e12 || b.Takes == 0 && b.CPUNS != 0 {
+				t.Errorf("%+v", b)
+			}
+		}
 	}
 }
 

@@ -171,7 +171,7 @@ func demoTakes(t *testing.T, out *bytes.Buffer) {
 			t.Fatal(err)
 		}
 		w := r.Whole
-		fmt.Fprintf(out, "| %s | %s | %s | %s%s |\n", x[0], x[1], w.Verdict, compare.Change(w.Ratio), w.Between())
+		fmt.Fprintf(out, "| %s | %s | %s | %s%s |\n", x[0], x[1], w.Verdict, compare.Change(w.Ratio, "CPU time"), w.Between())
 		if string(w.Verdict) != x[2] {
 			t.Errorf("%s to %s: %s, want %s", x[0], x[1], w.Verdict, x[2])
 		}

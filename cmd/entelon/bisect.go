@@ -46,7 +46,7 @@ func bisectCommand() *cobra.Command {
 		Long: `Finds the first slower revision between a good and a bad one, in a git
 repository. Each step builds a revision in a work tree of its own and takes it
 interleaved with the good one, as often as it needs to tell. Revisions that do not
-build, or that cannot be told, are left out.
+build, or that stay undecided, are left out.
 
 With --exact, each step is one exact run of both sides, which count instructions:
 slower is then what executes more.
@@ -99,7 +99,8 @@ func (b *bisection) find(cmd *cobra.Command) error {
 	}
 	b.search = bisect.Search{Len: len(b.repo.revisions), Known: map[int]bisect.Answer{}}
 	for i, rev := range b.repo.revisions {
-		if a, ok := b.state.Answers[rev.hash]; ok {
+		// What another version wrote in other words is asked again.
+		if a := b.state.Answers[rev.hash]; a == bisect.Good || a == bisect.Bad || a == bisect.Undecided {
 			b.search.Known[i] = a
 		}
 	}
@@ -159,7 +160,7 @@ func (b *bisection) measure(ctx context.Context, rev revision) (bisect.Answer, e
 			return "", ctx.Err()
 		}
 		b.say("  does not build, left out: %v", err)
-		return bisect.Untold, nil
+		return bisect.Undecided, nil
 	}
 	if err := b.state.forget(rev); err != nil {
 		return "", err
@@ -177,16 +178,16 @@ func (b *bisection) measure(ctx context.Context, rev revision) (bisect.Answer, e
 		if err != nil {
 			return "", err
 		}
-		if answer != bisect.Untold || turn == b.most {
+		if answer != bisect.Undecided || turn == b.most {
 			after := fmt.Sprintf("%d turns", turn)
 			if b.exact {
 				after = "one exact run of each"
 			}
-			b.say("  %s after %s: %s", map[bisect.Answer]string{bisect.Good: "not slower", bisect.Bad: "slower", bisect.Untold: "cannot be told, left out"}[answer], after, text)
+			b.say("  %s after %s: %s", map[bisect.Answer]string{bisect.Good: "not slower", bisect.Bad: "slower", bisect.Undecided: "undecided, left out"}[answer], after, text)
 			return answer, nil
 		}
 	}
-	return bisect.Untold, nil
+	return bisect.Undecided, nil
 }
 
 // tell names the revision and shows what it changed.
@@ -196,7 +197,7 @@ func (b *bisection) tell(cmd *cobra.Command) error {
 	out := cmd.OutOrStdout()
 	fmt.Fprintf(out, "first slower revision: %s %s\n", rev.hash, rev.subject)
 	if len(orElse) > 0 {
-		fmt.Fprintln(out, "or one of these before it, which could not be told:")
+		fmt.Fprintln(out, "or one of these before it, which stayed undecided:")
 		for _, i := range orElse {
 			fmt.Fprintf(out, "  %s %s\n", b.repo.revisions[i].hash, b.repo.revisions[i].subject)
 		}

@@ -279,7 +279,7 @@ func (b *bisection) verdict(rev revision, turn int) (bisect.Answer, string, erro
 	// Where much is looked for, half of it tells the sides apart, in fewer turns.
 	limit := math.Max(float64(b.threshold), b.state.Rise/2)
 	outcome, findings := compare.Judge(r, compare.Rules{Limits: []compare.Limit{{Pattern: b.function, Rise: limit}}})
-	answer := map[compare.Outcome]bisect.Answer{compare.Pass: bisect.Good, compare.Fail: bisect.Bad, compare.Unknown: bisect.Untold}[outcome]
+	answer := map[compare.Outcome]bisect.Answer{compare.Pass: bisect.Good, compare.Fail: bisect.Bad, compare.Unknown: bisect.Undecided}[outcome]
 	if findings[0].Nothing != "" {
 		return "", "", fmt.Errorf("--function %s: it matches no function in %s, nor in the good revision", b.function, rev.short())
 	}
@@ -289,7 +289,7 @@ func (b *bisection) verdict(rev revision, turn int) (bisect.Answer, string, erro
 		if low := e.RatioLow - 1; low >= (e.Ratio-1)/2 || turn == b.most {
 			b.state.Rise = low
 		} else {
-			answer = bisect.Untold
+			answer = bisect.Undecided
 		}
 	}
 	return answer, findings[0].Text(r, "CPU time"), nil

@@ -39,9 +39,10 @@ program is, on a busy machine too, so that one run shows a change of a thousandt
 They are no times: a program can execute less and wait longer for memory.
 
 It is run twice, and functions whose counts differ between the two are named:
-what is random, looks at clocks or waits for others differs by itself. It takes
-some times as long as the program alone, twice. The take has the measures
-instructions and calls, and is read, compared and sent like any other.`,
+what is random, looks at clocks or waits for others differs by itself. Each run
+takes several times as long as the program alone, and 50 times or more for
+floating-point work and compilers. The take has the measures instructions and
+calls, and is read, compared and sent like any other.`,
 		Example: `  entelon exact -- ./inkraster score.pages
   entelon exact --once --out after.take -- ./engraved --scores 3
   entelon exact --inside 'ink::Page::fill' --after 10 --for-units 100 -- ./inkraster 15
@@ -114,6 +115,9 @@ func (f *exactFlags) run(ctx context.Context, command []string) error {
 		say(fmt.Sprintf("%s already existed; it is now %s", sink.Path, sink.Aside))
 	}
 	exactSummary(say, &r.Facts, r.Profile)
+	for _, x := range r.Facts.Warnings {
+		say("! " + x.Text + " " + remedyFor(x, sink.Path))
+	}
 	say("wrote " + sink.Path)
 	if f.symbols.Note != "" {
 		say(f.symbols.Note)

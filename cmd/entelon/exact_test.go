@@ -48,6 +48,20 @@ func TestExactRun(t *testing.T) {
 			t.Errorf("calls of letter: %v", f.Calls)
 		}
 	}
+	// What it writes goes to nobody in the second run, by the same way.
+	if r := entelon(t, "exact", "--out", filepath.Join(t.TempDir(), "ls.take"), "--", "ls", "/usr"); r.code != 0 || !strings.Contains(r.stderr, "the same to the last instruction") || strings.Count(r.stdout, "share") != 1 {
+		t.Errorf("exit code %d: %s%s", r.code, r.stdout, r.stderr)
+	}
+	// As it is mostly written, from where it lies and from beside it.
+	for _, at := range [][]string{{dir, "./nib100"}, {filepath.Dir(dir), filepath.Base(dir) + "/nib100"}, {"/", "--dir", dir, "./nib100"}} {
+		file := filepath.Join(t.TempDir(), "beside.take")
+		args := append([]string{"exact", "--once", "--out", file}, at[1:len(at)-1]...)
+		cmd := exec.Command(program("entelon"), append(args, "--", at[len(at)-1], "20")...)
+		cmd.Dir = at[0]
+		if r := finish(t, cmd); r.code != 0 || !strings.Contains(r.stderr, " instructions and ") {
+			t.Errorf("%v: exit code %d: %s", at, r.code, r.stderr)
+		}
+	}
 	// Only a part of the run: ten of the twenty calls, each of which does the same.
 	part := filepath.Join(dir, "part.take")
 	if r := entelon(t, "exact", "--out", part, "--inside", "letter", "--after", "5", "--for-units", "10", "--", filepath.Join(dir, "nib100"), "20"); r.code != 0 {
@@ -130,4 +144,22 @@ func TestExactRun(t *testing.T) {
 	}
 	fails(t, entelon(t, "exact", "--", filepath.Join(dir, "none")), "not found")
 	fails(t, entelon(t, "exact", "--env", "X", "--", "true"), "--env", "NAME=VALUE")
+}
+
+// TestExactOfInterpreters: where code was interpreted, or made as it ran, the take and who made it
+// are told that its functions do not appear; of shells and compiled programs, nothing is said.
+func TestExactOfInterpreters(t *testing.T) {
+	for command, name := range map[string]string{"/usr/bin/python3 -c 1": "python3", "perl -e 1": "perl", "sh -c true": "", "true": ""} {
+		file := filepath.Join(t.TempDir(), "it.take")
+		r := entelon(t, append([]string{"exact", "--once", "--out", file, "--"}, strings.Fields(command)...)...)
+		said := ""
+		for _, w := range parse[factsJSON](t, "facts", "--json", file).Warnings {
+			if w.Code == "exact-interpreted" {
+				said, _, _ = strings.Cut(strings.TrimPrefix(w.Text, "Code ran in "), ",")
+			}
+		}
+		if !strings.HasPrefix(said, name) || (said == "") != (name == "") || strings.Contains(r.stderr, "! Code ran in ") != (name != "") {
+			t.Errorf("%s: %q; %s", command, said, r.stderr)
+		}
+	}
 }

@@ -195,24 +195,24 @@ func hotRows(t *profile.Take, measure int, sc scope.Scope, by string, limit int,
 	if limit > 0 && len(rows) > limit {
 		rows = rows[:limit]
 	}
-	calls := exactCalls(t, tr, sc)
+	calls := exactCalls(t, sc)
 	out := make([]hotRow, len(rows))
 	for i, r := range rows {
 		f := t.Profile.Functions[r.Function]
-		out[i] = hotRow{FunctionCost: r, name: t.Profile.Strings[f.Name], linkage: t.Profile.Strings[f.Linkage], module: t.Profile.ModulePath(r.Function), file: t.Profile.Strings[f.File], kind: f.Kind.String(), runs: t.Profile.Modules[f.Module].Kind.Runs(), line: f.Line, calls: calls[r.Function]}
+		out[i] = hotRow{FunctionCost: r, name: t.Profile.Strings[f.Name], linkage: t.Profile.Strings[f.Linkage], module: t.Profile.ModulePath(r.Function), file: t.Profile.Strings[f.File], kind: f.Kind.String(), runs: t.Profile.Modules[f.Module].Kind.Runs(), line: f.Line}
+		if calls != nil {
+			out[i].calls = calls.Of(r.Function)
+		}
 	}
 	return out, c
 }
 
-// exactCalls is how often each function was called in a scope, of an exact run.
-func exactCalls(t *profile.Take, tr *calltree.Tree, sc scope.Scope) map[profile.FunctionID]int64 {
-	calls := map[profile.FunctionID]int64{}
-	column := slices.IndexFunc(t.Profile.Measures, func(m profile.Measure) bool { return t.Profile.Strings[m.Name] == measure.ExactCalls.Name })
+// exactCalls is how often functions were called in a scope, of an exact run; nil of samples.
+func exactCalls(t *profile.Take, sc scope.Scope) *calltree.CallCounts {
+	column, _ := calltree.CallColumns(t.Profile)
 	if t.Facts.Exact == nil || column < 0 {
-		return calls
+		return nil
 	}
-	for _, f := range calltree.Functions(tr, tr.Cost(column, sc)) {
-		calls[f.Function] = f.Self
-	}
-	return calls
+	tr := calltree.Shaped(t.Profile, calltree.Shape{})
+	return calltree.CallCountsIn(tr, tr.Cost(column, sc), nil)
 }

@@ -38,7 +38,7 @@ func HTML(w io.Writer, v View, now time.Time) error {
 	}
 	var suspects, rows []line
 	for _, x := range v.Suspects {
-		l := line{Name: Where(r, x), A: plain(x.Baseline), B: plain(x.Candidate), Difference: Amount(r, x.Difference, v.Unit), Interval: Amount(r, x.Low, v.Unit) + " to " + Amount(r, x.High, v.Unit),
+		l := line{Name: Where(r, x), A: plain(x.Baseline), B: plain(x.Candidate), Difference: Amount(r, x.Difference, v.Unit), Interval: Interval(r, &x.Estimate, v.Unit),
 			Ratio: fmt.Sprintf("%.0f %%", 100*x.Share), Verdict: x.How(v.short), Grew: x.Difference > 0, Width: min(100, max(x.Share, -x.Share)*100)}
 		if x.Function() >= 0 {
 			l.Full = r.Name(x.Function())
@@ -50,7 +50,7 @@ func HTML(w io.Writer, v View, now time.Time) error {
 			break
 		}
 		e := x.Self
-		l := line{Name: profile.Short(x.Name), Full: x.Name, A: plain(e.Baseline), B: plain(e.Candidate), Difference: Amount(r, e.Difference, v.Unit), Interval: Amount(r, e.Low, v.Unit) + " to " + Amount(r, e.High, v.Unit), Verdict: string(e.Verdict), Grew: e.Difference > 0}
+		l := line{Name: profile.Short(x.Name), Full: x.Name, A: plain(e.Baseline), B: plain(e.Candidate), Difference: Amount(r, e.Difference, v.Unit), Interval: Interval(r, &e, v.Unit), Verdict: Word(e.Verdict, v.Unit), Grew: e.Difference > 0}
 		if e.Ratio > 0 {
 			l.Ratio = fmt.Sprintf("×%.2f", e.Ratio)
 		}

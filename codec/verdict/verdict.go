@@ -97,6 +97,27 @@ func Amount(r *compare.Result, v float64, unit string) string {
 	return sign + measure.Amount(int64(v+0.5), unit)
 }
 
+// Interval writes where a difference lies; "" where both ends read the same.
+func Interval(r *compare.Result, e *compare.Estimate, unit string) string {
+	low, high := Amount(r, e.Low, unit), Amount(r, e.High, unit)
+	if low == high {
+		return ""
+	}
+	return low + " to " + high
+}
+
+// Word is a verdict in the words of what is measured: bytes and instructions are not slower.
+func Word(v compare.Verdict, unit string) string {
+	switch {
+	case unit == string(measure.Nanoseconds):
+	case v == compare.Slower:
+		return "costlier"
+	case v == compare.Faster:
+		return "cheaper"
+	}
+	return string(v)
+}
+
 // code writes a name so that Markdown leaves it alone.
 func code(s string) string {
 	fence := "`"

@@ -1,5 +1,5 @@
 // Package bisect finds the first bad one of a row of which the last is bad, by
-// asking about few of them. Some cannot be told: they are left out.
+// asking about few of them. Some stay undecided: they are left out.
 //
 // A search belongs to one goroutine.
 package bisect
@@ -7,11 +7,11 @@ package bisect
 // Answer is what is known of one of the row.
 type Answer string
 
-// The answers. Untold ones could not be built, or not be told.
+// The answers. Undecided ones could not be built, or the takes did not decide.
 const (
-	Good   Answer = "good"
-	Bad    Answer = "bad"
-	Untold Answer = "untold"
+	Good      Answer = "good"
+	Bad       Answer = "bad"
+	Undecided Answer = "undecided"
 )
 
 // Search is a row of Len, in order, with what is known. Before the first stands

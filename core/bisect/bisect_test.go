@@ -12,11 +12,11 @@ func TestFindsTheFirst(t *testing.T) {
 	for range 3000 {
 		n := 1 + r.IntN(200)
 		first := r.IntN(n)
-		untold := map[int]bool{}
+		undecided := map[int]bool{}
 		for range r.IntN(4) {
-			untold[r.IntN(n)] = true
+			undecided[r.IntN(n)] = true
 		}
-		delete(untold, n-1) // known to be bad
+		delete(undecided, n-1) // known to be bad
 		s := Search{Len: n, Known: map[int]Answer{}}
 		asked, told := 0, 0
 		for {
@@ -30,8 +30,8 @@ func TestFindsTheFirst(t *testing.T) {
 			}
 			asked++
 			switch {
-			case untold[at]:
-				s.Known[at] = Untold
+			case undecided[at]:
+				s.Known[at] = Undecided
 			case at >= first:
 				s.Known[at], told = Bad, told+1
 			default:
@@ -42,14 +42,14 @@ func TestFindsTheFirst(t *testing.T) {
 		found := bad == first
 		for _, i := range orElse {
 			found = found || i == first
-			if !untold[i] {
+			if !undecided[i] {
 				t.Fatalf("%d of %d could be told and was not asked about", i, n)
 			}
 		}
 		if !found || bad < first {
 			t.Fatalf("of %d the first bad is %d, found %d or %v", n, first, bad, orElse)
 		}
-		if told > 9 || asked > 9+len(untold) { // log2 of 200, and one
+		if told > 9 || asked > 9+len(undecided) { // log2 of 200, and one
 			t.Fatalf("%d of %d were asked about", asked, n)
 		}
 	}

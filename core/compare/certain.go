@@ -15,21 +15,24 @@ import (
 // VariesOf is by how much the figures of a take differ by themselves in one of its measures; nil
 // where it is not of an exact run.
 func VariesOf(t *profile.Take, column string) *match.Varies {
-	x := t.Facts.Exact
+	x, p := t.Facts.Exact, t.Profile
 	if x == nil {
 		return nil
 	}
-	k := 0
-	switch column {
-	case measure.ExactCalls.Name:
-		k = 1
-	case measure.Instructions.Name:
-	default:
-		return variesAlike(t, column)
+	whole, self := int64(0), map[string]int64{}
+	if _, compared := comparedIn(column); !compared {
+		m, err := p.MeasureNamed(column)
+		if err != nil {
+			return nil
+		}
+		whole = p.Total(m)
+		for i, s := range p.Samples.Stack {
+			self[p.FunctionName(p.FunctionOf(s))] += p.Samples.Values[m][i]
+		}
 	}
-	v := &match.Varies{Whole: float64(x.VariedBy[k]), Self: map[string]float64{}, Other: float64(x.Rest[k]), Once: x.Runs < 2}
+	v := &match.Varies{Whole: ExactVaries(x, column, "", whole), Other: variation{x.Rest, x.Totals}.of(column, whole), Self: map[string]float64{}, Once: x.Runs < 2}
 	for _, f := range x.Varied {
-		v.Self[f.Function] = float64([2]int64{f.Instructions[1] - f.Instructions[0], f.Calls[1] - f.Calls[0]}[k])
+		v.Self[f.Function] = ExactVaries(x, column, f.Function, self[f.Function])
 	}
 	return v
 }
@@ -38,48 +41,47 @@ func VariesOf(t *profile.Take, column string) *match.Varies {
 // its facts alone: of the whole where function is "", else of what the function costs. Columns
 // that were not compared are taken to vary by the share by which instructions do.
 func ExactVaries(x *profile.Exact, column, function string, value int64) float64 {
-	k := 0
-	if column == measure.ExactCalls.Name {
-		k = 1
+	if function == "" {
+		return variation{x.VariedBy, x.Totals}.of(column, value)
 	}
-	d, of := x.VariedBy[k], int64(0)
-	if len(x.Totals) > 0 {
-		of = x.Totals[0]
-	}
-	if function != "" {
-		d = x.Rest[k]
-		for _, f := range x.Varied {
-			if f.Function == function {
-				d, of = [2]int64{f.Instructions[1] - f.Instructions[0], f.Calls[1] - f.Calls[0]}[k], f.Instructions[1]
-			}
+	for _, f := range x.Varied {
+		if f.Function == function {
+			return variation{[2]int64{f.Instructions[1] - f.Instructions[0], f.Calls[1] - f.Calls[0]}, f.Instructions[1:]}.of(column, value)
 		}
 	}
-	if column == measure.Instructions.Name || column == measure.ExactCalls.Name {
-		return float64(d)
-	}
-	return float64(d) / math.Max(1, float64(of)) * float64(value)
+	return variation{x.Rest, x.Totals}.of(column, value)
 }
 
-// variesAlike takes it that other figures of an exact run vary by the share by which instructions
-// do, of the whole and of each function.
-func variesAlike(t *profile.Take, column string) *match.Varies {
-	x, p := t.Facts.Exact, t.Profile
-	m, err := p.MeasureNamed(column)
-	instructions, err2 := p.MeasureNamed(measure.Instructions.Name)
-	if err != nil || err2 != nil {
-		return nil
+// comparedIn is which of the two columns that runs are compared by it is: instructions and calls.
+func comparedIn(column string) (k int, ok bool) {
+	switch column {
+	case measure.Instructions.Name:
+		return 0, true
+	case measure.ExactCalls.Name:
+		return 1, true
 	}
-	share := func(part, of int64) float64 { return float64(part) / math.Max(1, float64(of)) }
-	self := map[string]int64{}
-	for i, s := range p.Samples.Stack {
-		self[p.FunctionName(p.FunctionOf(s))] += p.Samples.Values[m][i]
+	return 0, false
+}
+
+// variation is by how many instructions and calls something differed, and how many instructions,
+// first of all, it had.
+type variation struct {
+	by    [2]int64
+	whole []int64
+}
+
+// of is by how much a value of a column differs, which varies by the share by which instructions
+// do where it was not compared itself.
+func (v variation) of(column string, value int64) float64 {
+	k, compared := comparedIn(column)
+	if compared {
+		return float64(v.by[k])
 	}
-	whole := float64(p.Total(m))
-	v := &match.Varies{Whole: share(x.VariedBy[0], p.Total(instructions)) * whole, Self: map[string]float64{}, Other: share(x.Rest[0], p.Total(instructions)) * whole, Once: x.Runs < 2}
-	for _, f := range x.Varied {
-		v.Self[f.Function] = share(f.Instructions[1]-f.Instructions[0], f.Instructions[1]) * float64(self[f.Function])
+	whole := int64(1)
+	if len(v.whole) > 0 {
+		whole = max(1, v.whole[0])
 	}
-	return v
+	return float64(v.by[0]) / float64(whole) * float64(value)
 }
 
 // certainBy is by how much figures of both sides vary together, scaled; ok is unset where not

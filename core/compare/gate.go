@@ -67,7 +67,7 @@ func (f *Finding) Text(r *Result, measure string) string {
 	case r.Scale == ByShare && f.Name == "":
 		return "Shares of the total cannot tell whether the whole got slower; compare by run, by work or by second."
 	case e.Verdict == Slower || e.Verdict == Faster:
-		out = fmt.Sprintf("%s takes %s %s %s%s.", what, Change(e.Ratio), measure, r.Scale.Words(), e.Between())
+		out = fmt.Sprintf("%s takes %s %s %s%s.", what, Change(e.Ratio, measure), measure, r.Scale.Words(), e.Between())
 	case e.Verdict == TooFew:
 		out = fmt.Sprintf("%s: too few takes to tell; it changed by %s%s, and a change below %.1f %% would hardly have been seen.", what, Signed(e.Ratio-1), e.Between(), 100*e.Seen)
 		if e.Need > 0 && e.Need < mostTakes {
@@ -84,11 +84,15 @@ func (f *Finding) Text(r *Result, measure string) string {
 	return out
 }
 
-// Change is a ratio in words: "31 % more".
-func Change(ratio float64) string {
+// Change is a ratio in words, of what a measure is called: "31 % more", "4.0 % less" of time and
+// "4.0 % fewer" of what is counted.
+func Change(ratio float64, of string) string {
 	word := "more"
 	if ratio < 1 {
 		word = "less"
+		if strings.HasSuffix(of, "s") {
+			word = "fewer"
+		}
 	}
 	p := 100 * math.Abs(ratio-1)
 	if p < 10 {
@@ -102,12 +106,14 @@ func Signed(share float64) string {
 	return strings.Replace(fmt.Sprintf("%+.1f %%", 100*share), "-", "−", 1)
 }
 
-// Between is the interval of a ratio in words, as changes in percent.
+// Between is the interval of a ratio in words, as changes in percent; "" where both ends read the
+// same.
 func (e *Estimate) Between() string {
-	if e.RatioHigh == 0 || e.RatioLow == e.RatioHigh {
+	low, high := Signed(e.RatioLow-1), Signed(e.RatioHigh-1)
+	if e.RatioHigh == 0 || low == high {
 		return ""
 	}
-	return fmt.Sprintf(" (%s to %s)", Signed(e.RatioLow-1), Signed(e.RatioHigh-1))
+	return fmt.Sprintf(" (%s to %s)", low, high)
 }
 
 // Judge holds a comparison against rules. A regression is a rise that is told

@@ -73,3 +73,15 @@ func TestLedgerOfExactTakes(t *testing.T) {
 		}
 	}
 }
+
+// TestChange: what is counted is fewer, and what is not is less.
+func TestChange(t *testing.T) {
+	for want, c := range map[string]struct {
+		ratio float64
+		of    string
+	}{"31 % more": {1.31, "CPU time"}, "4.0 % less": {0.96, "CPU time"}, "16 % fewer": {0.84, "instructions"}, "50 % less": {0.5, ""}} {
+		if got := Change(c.ratio, c.of); got != want {
+			t.Errorf("%v of %q: %q", c.ratio, c.of, got)
+		}
+	}
+}

@@ -175,7 +175,7 @@ type Exact struct {
 	Varying   int      `json:"varying"`   // how many functions that is; Varied has the first of them
 	VariedBy  [2]int64 `json:"varied_by"` // instructions and calls by which all of them together differed
 	Rest      [2]int64 `json:"rest"`      // the most by which one that Varied does not have did
-	Merged    int64    `json:"merged"`    // calls whose context had no room and are their caller's
+	Merged    int64    `json:"merged"`    // calls whose context had no room and stand without their callers
 	Uncounted int64    `json:"uncounted"` // blocks of instructions that had no room
 	Unmatched int64    `json:"unmatched"` // returns to where nothing called from
 	Killed    int      `json:"killed"`    // processes that were ended half-way; what they had done is counted

@@ -34,10 +34,11 @@ func Comparison(r *compare.Result, suspects []compare.Suspect, s Sides) []Said {
 		if r.Single {
 			return ", give or take what single takes differ by"
 		}
-		if r.Certain && w.Low == w.High {
+		low, high := compare.Signed(w.RatioLow-1), compare.Signed(w.RatioHigh-1)
+		if r.Certain && low == high {
 			return ""
 		}
-		return fmt.Sprintf(", %s to %s", compare.Signed(w.RatioLow-1), compare.Signed(w.RatioHigh-1))
+		return fmt.Sprintf(", %s to %s", low, high)
 	}
 	switch {
 	case r.Scale == compare.ByShare:
@@ -45,9 +46,9 @@ func Comparison(r *compare.Result, suspects []compare.Suspect, s Sides) []Said {
 	case w.Baseline == 0 || w.Candidate == 0:
 		say("One side has no %s in this scope.", s.Measure)
 	case w.Verdict == compare.Slower || w.Verdict == compare.Faster:
-		say("%s takes %s %s %s than %s%s.", s.Candidate, compare.Change(w.Ratio), s.Measure, r.Scale.Words(), s.Baseline, interval())
+		say("%s takes %s %s %s than %s%s.", s.Candidate, compare.Change(w.Ratio, s.Measure), s.Measure, r.Scale.Words(), s.Baseline, interval())
 	case w.Verdict == compare.TooFew:
-		say("There are too few takes to tell whether %s is slower than %s: it takes %s %s %s%s.", s.Candidate, s.Baseline, compare.Change(w.Ratio), s.Measure, r.Scale.Words(), interval())
+		say("There are too few takes to tell whether %s is slower than %s: it takes %s %s %s%s.", s.Candidate, s.Baseline, compare.Change(w.Ratio, s.Measure), s.Measure, r.Scale.Words(), interval())
 		switch {
 		case r.Single:
 			say(" Take each side several times, interleaved.")
@@ -149,13 +150,13 @@ func why(r *compare.Result, x compare.Suspect, share string) []Said {
 	times := ""
 	switch {
 	case x.Enters > 0 && x.Enters < 1:
-		times = ", " + compare.Change(x.Enters)
+		times = ", " + compare.Change(x.Enters, "")
 	case x.Enters > 0:
 		times = fmt.Sprintf(", %s times as much", figure(x.Enters))
 	}
 	switch x.Why {
 	case compare.Throughout:
-		return []Said{text("Everything in the program takes " + compare.Change(x.Enters) + " alike: more work, or a slower machine.")}
+		return []Said{text("Everything in the program takes " + compare.Change(x.Enters, "") + " alike: more work, or a slower machine.")}
 	case compare.Newly:
 		return []Said{text(share + " in "), at, text(", which is new, called by "), caller, text(".")}
 	case compare.Away:

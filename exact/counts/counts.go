@@ -14,22 +14,24 @@ import (
 	"io"
 	"math/bits"
 	"slices"
+	"unsafe"
 )
 
 // The bounds and the layout are those of plugin/record.h.
 const (
 	magic = 0x3174636178653e45
 
+	maxPath     = 4096 // bytes of a program's
 	maxBlocks   = 1 << 21
 	maxContexts = 1 << 20
-	maxPairs    = 5 << 20
+	maxPairs    = 1 << 22
 	maxMappings = 1 << 12
 	maxBytes    = 1 << 26
 
 	page     = 4096
 	maxCells = 1 << 22
 
-	headerSize  = 104
+	headerSize  = 128
 	mappingSize = 32
 	blockSize   = 32
 	contextSize = 48
@@ -60,6 +62,15 @@ type Block struct {
 	Function uint64 // where the function begins that it is of
 	Mapping  int32  // -1: of no file
 	Lengths  []byte // of its instructions, in bytes
+}
+
+// At is the address of an instruction, from 0.
+func (b *Block) At(instruction int32) uint64 {
+	at := b.Address
+	for _, length := range b.Lengths[:instruction] {
+		at += uint64(length)
+	}
+	return at
 }
 
 // Context is a function as it was called from a place, with all that is above it.
@@ -102,6 +113,7 @@ type Cell struct {
 // Counts are those of one process.
 type Counts struct {
 	PID, Parent uint32
+	Program     string // the path that it executed
 	Ended       Ended
 	Mappings    []Mapping
 	Blocks      []Block
@@ -111,10 +123,19 @@ type Counts struct {
 	Flat        uint64 // blocks that were executed in a chain without room, and stand under their function alone
 	Homeless    uint64 // accesses that had no room
 	Broken      uint32 // stacks that went on in their midst, of which nothing was known
-	Merged      uint64 // calls whose context had no room and are their caller's
+	Lost        uint64 // calls that had no room, alone neither
+	Followed    uint64 // threads that went on with the counts of one that had ended
+	Merged      uint64 // calls whose context had no room and stand alone, without what called them
 	Uncounted   uint64 // blocks that were executed and had no room
 	Unmatched   uint64 // returns to where nothing called from
+	texts       int64  // bytes that parts of blocks and mappings lie in
 	Entered     uint64 // calls that could have begun the part that counts
+}
+
+// Size is how much memory they take, in bytes.
+func (c *Counts) Size() int64 {
+	n := int64(cap(c.Contexts))*int64(unsafe.Sizeof(Context{})) + int64(cap(c.Pairs))*int64(unsafe.Sizeof(Pair{})) + int64(cap(c.Cells))*int64(unsafe.Sizeof(Cell{}))
+	return n + int64(cap(c.Blocks))*int64(unsafe.Sizeof(Block{})) + int64(cap(c.Mappings))*int64(unsafe.Sizeof(Mapping{})) + c.texts
 }
 
 // Errors of files that the plugin did not write, or a program wrote into.
@@ -136,7 +157,7 @@ func Read(f io.ReaderAt) (*Counts, error) {
 	if _, err := f.ReadAt(h, 0); err != nil || le.Uint64(h) != magic {
 		return nil, ErrNoCounts
 	}
-	c := &Counts{PID: le.Uint32(h[28:]), Parent: le.Uint32(h[32:]), Ended: Ended(le.Uint32(h[36:])), Merged: le.Uint64(h[40:]), Uncounted: le.Uint64(h[48:]), Unmatched: le.Uint64(h[56:]), Entered: le.Uint64(h[72:]), Homeless: le.Uint64(h[80:]), Broken: le.Uint32(h[92:]), Flat: le.Uint64(h[96:])}
+	c := &Counts{PID: le.Uint32(h[28:]), Parent: le.Uint32(h[32:]), Ended: Ended(le.Uint32(h[36:])), Merged: le.Uint64(h[40:]), Uncounted: le.Uint64(h[48:]), Unmatched: le.Uint64(h[56:]), Entered: le.Uint64(h[72:]), Homeless: le.Uint64(h[80:]), Broken: le.Uint32(h[92:]), Flat: le.Uint64(h[96:]), Lost: le.Uint64(h[104:]), Followed: le.Uint64(h[112:])}
 	at := int64(page)
 	// table reads the entries of a table but the first, which is not used.
 	table := func(used uint32, most, size int64) ([]byte, error) {
@@ -169,6 +190,8 @@ func Read(f io.ReaderAt) (*Counts, error) {
 		}
 		return bytes[at-1 : at-1+n]
 	}
+	c.texts = int64(len(bytes))
+	c.Program = string(text(le.Uint32(h[120:]), min(le.Uint32(h[124:]), maxPath)))
 	for b := mappings; len(b) > 0; b = b[mappingSize:] {
 		c.Mappings = append(c.Mappings, Mapping{le.Uint64(b), le.Uint64(b[8:]), le.Uint64(b[16:]), string(text(le.Uint32(b[24:]), le.Uint32(b[28:])))})
 	}

@@ -12,7 +12,7 @@
 enum bounds {
 	MAX_BLOCKS = 1 << 21,
 	MAX_CONTEXTS = 1 << 20,
-	MAX_PAIRS = 5 << 20,
+	MAX_PAIRS = 1 << 22,
 	MAX_MAPPINGS = 1 << 12,
 	MAX_BYTES = 1 << 26, /* of texts and of lengths of instructions */
 	MAX_CELLS = 1 << 22,
@@ -26,7 +26,7 @@ struct header {
 	uint32_t blocks, contexts, pairs, mappings, bytes; /* how many there are */
 	uint32_t pid, parent;
 	uint32_t ended;       /* enum ended */
-	uint64_t merged;      /* calls whose context had no room and are their caller's */
+	uint64_t merged;      /* calls whose context had no room and stand alone, without what called them */
 	uint64_t uncounted;   /* blocks that were executed and had no room */
 	uint64_t unmatched;   /* returns to where nothing called from */
 	uint64_t unnamed;     /* mappings without room */
@@ -35,6 +35,9 @@ struct header {
 	uint32_t cells;
 	uint32_t broken;      /* stacks that went on in their midst, of which nothing was known */
 	uint64_t flat;        /* blocks that were executed in a chain without room, and stand under their function alone */
+	uint64_t lost;        /* calls that had no room, alone neither */
+	uint64_t followed;    /* threads that go on with the counts of one that had ended */
+	uint32_t program, program_length; /* the path that it executed, in bytes */
 };
 
 enum ended { RUNNING, EXITED, EXECUTED, LEFT };
@@ -77,7 +80,7 @@ enum how { BEGAN, CALLED, JUMPED, SIGNALLED, ALONE };
 struct pair {
 	uint64_t count;
 	uint32_t context, block;
-	uint32_t unused;
+	uint32_t next; /* the pair that was counted after it the last time: mostly it is the next one again */
 	uint32_t cell; /* the last one that was added */
 };
 

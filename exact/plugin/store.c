@@ -93,7 +93,7 @@ void forked(void)
 		memcpy(place[i], kept[i], n[i]);
 		munmap(kept[i], n[i] + 1);
 	}
-	*tables.head = (struct header){.blocks = h.blocks, .contexts = 1, .pairs = 1, .mappings = h.mappings, .bytes = h.bytes, .cells = 1};
+	*tables.head = (struct header){.blocks = h.blocks, .contexts = 1, .pairs = 1, .mappings = h.mappings, .bytes = h.bytes, .cells = 1, .program = h.program, .program_length = h.program_length};
 	begun();
 }
 
@@ -105,6 +105,14 @@ uint32_t next(uint32_t *used, uint32_t most)
 		if (__atomic_compare_exchange_n(used, &n, n + 1, 1, __ATOMIC_RELAXED, __ATOMIC_RELAXED))
 			return n;
 	return 0;
+}
+
+void executes(const char *program)
+{
+	uint32_t n = program ? strlen(program) : 0;
+
+	if (n && (tables.head->program = add_bytes(program, n)))
+		tables.head->program_length = n;
 }
 
 uint32_t add_bytes(const void *from, uint32_t n)

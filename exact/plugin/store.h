@@ -20,6 +20,9 @@ extern struct tables tables;
 /* opened makes the file of a process in a folder; it returns 0 where that cannot be. */
 int opened(const char *folder);
 
+/* executes says which program the process executes. */
+void executes(const char *program);
+
 /* forked gives a child a file of its own: the code is known, and nothing is counted yet. */
 void forked(void);
 

@@ -74,7 +74,7 @@ func Make(ctx context.Context, o Options, sink pairing.Sink) (*Result, error) {
 		if o.Again != nil {
 			o.Again()
 		}
-		again, err := o.once(objects, nil)
+		again, err := o.once(objects, nowhere(o.Stdout))
 		if err != nil {
 			return nil, err
 		}
@@ -88,16 +88,17 @@ func Make(ctx context.Context, o Options, sink pairing.Sink) (*Result, error) {
 	if n := first.broken(); n > 0 {
 		facts.Warn("exact-goroutines", fmt.Sprintf("%d times a stack went on of which nothing was known: chains of callers begin in the middle there.", n), "What functions cost themselves, and how often they are called, is right in any case.")
 	}
-	if objects.Interpreter != "" {
-		facts.Warn("exact-interpreted", fmt.Sprintf("%s runs the program: what is counted are its own functions, and the program's are not told apart.", objects.Interpreter), "Take samples of it, which have them.")
+	interpreter := exact.Interpreter(first.Processes)
+	if interpreter != "" {
+		facts.Warn("exact-interpreted", fmt.Sprintf("Code ran in %s, whose own functions are counted; those of the code that it interprets, or makes as it runs, do not appear.", interpreter), "Samples have them for Python, Node.js and Java.")
 	}
 	if x := facts.Exact; len(runs) > 1 && float64(x.VariedBy[0]) > variesMuch*float64(x.Totals[0]) {
-		facts.Warn("exact-varies", fmt.Sprintf("Two runs of the same differ by %.2f %% in what their functions do; a difference between builds counts only where it is larger.", 100*float64(x.VariedBy[0])/float64(x.Totals[0])), steadier(objects))
+		facts.Warn("exact-varies", fmt.Sprintf("Two runs of the same differ by %.2f %% in what their functions do; a difference between builds counts only where it is larger.", 100*float64(x.VariedBy[0])/float64(x.Totals[0])), steadier(objects.Go, interpreter))
 	}
 	if facts.Work = set.Work; facts.Work == 0 && set.Inside != "" {
-		facts.Work = float64(o.part().Counted(first.entered())) // each of its calls is a unit of work
+		facts.Work = float64(o.part().Counted(first.Entered())) // each of its calls is a unit of work
 	}
-	if n := o.part().Counted(first.entered()); n < set.Calls {
+	if n := o.part().Counted(first.Entered()); n < set.Calls {
 		facts.Warn("exact-calls", fmt.Sprintf("%s was called %d times after those that were skipped, and %d calls were to be counted.", set.Inside, n, set.Calls), "Let the program do more, or count fewer.")
 	}
 	if ctx.Err() != nil && len(runs) == 1 {
@@ -106,7 +107,7 @@ func Make(ctx context.Context, o Options, sink pairing.Sink) (*Result, error) {
 			facts.EndedBy = "time"
 		}
 	}
-	exact.Identify(&set, &facts, objects.Main, capture.ProgramName)
+	exact.Identify(&set, &facts, first.Asked, capture.ProgramName)
 	if err := sink.Begin(set, machine); err != nil {
 		return nil, err
 	}
@@ -117,19 +118,33 @@ func Make(ctx context.Context, o Options, sink pairing.Sink) (*Result, error) {
 	return r, sink.Facts(facts)
 }
 
+// nowhere is where a further run writes: to nobody, but to a thing of the same kind, since programs
+// write otherwise to a device than to a pipe.
+func nowhere(first io.Writer) io.Writer {
+	if f, ok := first.(*os.File); ok {
+		if st, err := f.Stat(); err == nil && st.Mode()&os.ModeCharDevice != 0 {
+			return nil
+		}
+	}
+	if first == nil {
+		return nil
+	}
+	return io.Discard // through a pipe
+}
+
 // variesMuch is from which share of its instructions on a program is said to vary by itself.
 const variesMuch = 0.001
 
 // steadier says what makes a program vary less.
-func steadier(o *exact.Objects) string {
-	switch name := o.Interpreter; {
-	case o.Go:
+func steadier(isGo bool, interpreter string) string {
+	switch {
+	case isGo:
 		return "GOMAXPROCS=1, GODEBUG=asyncpreemptoff=1,memprofilerate=0 and, where there is memory for it, GOGC=off make a Go program steadier; set them with --env."
-	case strings.Contains(name, "python"):
+	case strings.Contains(interpreter, "python"):
 		return "PYTHONHASHSEED=0 makes a Python program steadier; set it with --env."
-	case strings.Contains(name, "node"):
+	case strings.Contains(interpreter, "node"):
 		return "node --single-threaded --random-seed=1 is steadier."
-	case strings.Contains(name, "java"), strings.Contains(name, "jvm"):
+	case strings.Contains(interpreter, "java"):
 		return "java -Xint -XX:+UseSerialGC is steadier."
 	}
 	return "Fewer threads, a fixed seed of what is random, and no clock make it steadier."
@@ -144,14 +159,6 @@ func (o *Options) part() exact.Part {
 func (f *folded) broken() (n int64) {
 	for _, c := range f.Processes {
 		n += int64(c.Broken)
-	}
-	return n
-}
-
-// entered is how often the function was called of which a part counts.
-func (f *folded) entered() (n int64) {
-	for _, c := range f.Processes {
-		n += int64(min(c.Entered, 1<<40))
 	}
 	return n
 }
@@ -171,26 +178,19 @@ func (o *Options) once(objects *exact.Objects, out io.Writer) (*folded, error) {
 	if err != nil {
 		return nil, err
 	}
-	b := profile.NewBuilder()
-	for _, c := range exact.Columns(x.Memory) {
-		b.Column(c)
-	}
 	objects.Main = r.Program
-	for _, c := range r.Processes {
-		exact.Fold(b, capture.ProgramName(r.Program), c, x.Memory, objects.Open)
-	}
-	p := b.Profile()
-	p.Samples.Time = nil
-	return &folded{r, p}, nil
+	return &folded{r, exact.Profile(capture.ProgramName, r.Processes, x.Memory, objects.Open)}, nil
 }
 
 // factsOf are what is known of runs that have ended.
 func factsOf(runs []*folded) profile.Facts {
 	first := runs[0]
-	x := &profile.Exact{Runs: len(runs), Processes: len(first.Processes)}
-	var homeless, flat uint64
+	x := &profile.Exact{Runs: len(runs)}
+	pids := map[uint32]bool{}
+	var homeless, flat, lost, followed uint64
 	for _, c := range first.Processes {
-		homeless, flat = homeless+c.Homeless, flat+c.Flat
+		pids[c.PID] = true
+		homeless, flat, lost, followed = homeless+c.Homeless, flat+c.Flat, lost+c.Lost, followed+c.Followed
 		x.Merged, x.Uncounted, x.Unmatched = x.Merged+int64(c.Merged), x.Uncounted+int64(c.Uncounted), x.Unmatched+int64(c.Unmatched)
 		switch c.Ended {
 		case counts.Killed:
@@ -199,6 +199,7 @@ func factsOf(runs []*folded) profile.Facts {
 			x.Left++
 		}
 	}
+	x.Processes = len(pids)
 	var profiles []*profile.Profile
 	for _, r := range runs {
 		x.Totals, profiles = append(x.Totals, r.profile.Total(0)), append(profiles, r.profile)
@@ -232,7 +233,16 @@ func factsOf(runs []*folded) profile.Facts {
 		f.Warn("exact-memory-room", fmt.Sprintf("%d accesses to memory had no room and are not counted.", homeless), "Run less of the program, or count only inside a function.")
 	}
 	if x.Merged > 0 {
-		f.Warn("exact-merged", fmt.Sprintf("%d calls came from more chains of callers than there is room for; they stand under their caller.", x.Merged), "Totals of functions are whole; run less of the program to tell the chains apart.")
+		f.Warn("exact-merged", fmt.Sprintf("%d calls came from more chains of callers than there is room for; they stand at the root, without their callers.", x.Merged), "Calls and costs of the functions themselves are whole, totals are not; run less of the program, or count only inside a function.")
+	}
+	if lost > 0 {
+		f.Warn("exact-calls-room", fmt.Sprintf("%d calls had no room and are not counted.", lost), "Run less of the program, or count only inside a function.")
+	}
+	if followed > 0 {
+		f.Warn("exact-threads", fmt.Sprintf("%d threads have no counts of their own: each stands with one that had ended before it began.", followed), "Functions and chains of callers are whole; only these threads cannot be told apart.")
+	}
+	if n := first.Unread; n > 0 {
+		f.Warn("exact-processes", fmt.Sprintf("%d processes are left out: there were more than can be added up.", n), "Run less of the program, or one of the commands that it runs.")
 	}
 	if x.Killed > 0 {
 		f.Warn("exact-killed", fmt.Sprintf("%d of %d processes ended before they could say so; what they had done is counted.", x.Killed, x.Processes), "Take it again if the rest matters.")

@@ -85,6 +85,7 @@ type LedgerOut struct {
 	Label    string          `json:"label"`      // of the measure
 	Plain    string          `json:"plain_unit"` // the measure\'s own unit
 	Counted  bool            `json:"counted"`    // every event is in it
+	Exact    bool            `json:"exact"`      // all takes are of exact runs
 	Measures []LedgerMeasure `json:"measures"`   // that takes of the program have
 	Without  int64           `json:"without"`    // takes that do not have the measure
 	Workload LedgerWorkloads `json:"workload"`

@@ -17,6 +17,8 @@ type BuildOut struct {
 	LastTake  string `json:"last_take"`
 	Keys      string `json:"keys"`          // of its newest takes of the chief workload, 40 at most, with commas
 	MedianCPU int64  `json:"median_cpu_ns"` // of those; 0 where there is none
+	// Instructions is the median where those are of exact runs, which have no CPU time.
+	Instructions int64 `json:"median_instructions"`
 }
 
 // ProgramOut is a program in a list.
@@ -70,7 +72,8 @@ type TakeOut struct {
 	Side          string    `json:"side"`     // "baseline" or "candidate" where two commands were interleaved
 	Workload      string    `json:"workload"` // its name
 	WorkloadID    int64     `json:"workload_id"`
-	Exact         bool      `json:"exact"` // everything was counted in an exact run; there are no samples
+	Exact         bool      `json:"exact"`        // everything was counted in an exact run; there are no samples
+	Instructions  int64     `json:"instructions"` // that were counted in an exact run
 }
 
 // TakesOut lists takes; Count is how many there are beyond the page.

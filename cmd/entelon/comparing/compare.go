@@ -33,7 +33,7 @@ import (
 const (
 	exitSame      = 0
 	exitSlower    = 1
-	exitUntold    = 2
+	exitUnknown   = 2
 	ExitNoCompare = 3 // an error
 )
 
@@ -99,7 +99,7 @@ and is larger than its limit: 5 % of the whole, if nothing else is said.`,
 			case compare.Fail:
 				return option.ExitCode(exitSlower)
 			case compare.Unknown:
-				return option.ExitCode(exitUntold)
+				return option.ExitCode(exitUnknown)
 			}
 			return nil
 		},

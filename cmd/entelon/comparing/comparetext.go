@@ -34,7 +34,7 @@ func (x *Comparison) suspects(b *strings.Builder, v verdict.View) {
 		if s.Verdict != compare.Slower && s.Verdict != compare.Faster {
 			sure = ", may be chance"
 		}
-		fmt.Fprintf(tw, "%.0f %%\t%s\t%s to %s\t  %s%s\n", 100*s.Share, x.amount(v, s.Difference), x.amount(v, s.Low), x.amount(v, s.High), at, sure)
+		fmt.Fprintf(tw, "%.0f %%\t%s\t%s\t  %s%s\n", 100*s.Share, x.amount(v, s.Difference), verdict.Interval(v.Result, &s.Estimate, v.Unit), at, sure)
 		if s.Split != [2]float64{} {
 			n := s.Counts[0].Calls
 			fmt.Fprintf(tw, "\t\t\t  calls %s → %s: %s; cost of a call: %s\n", terminal.Thin(int64(n[0])), terminal.Thin(int64(n[1])), x.amount(v, s.Split[0]), x.amount(v, s.Split[1]))
@@ -60,9 +60,9 @@ func (x *Comparison) table(b *strings.Builder, v verdict.View) {
 		}
 		what := string(r.State)
 		if r.State == compare.Same || r.State == compare.Changed {
-			what = string(r.Self.Verdict)
+			what = verdict.Word(r.Self.Verdict, v.Unit)
 			if r.Self.Verdict != compare.Slower && r.Self.Verdict != compare.Faster && r.Certain {
-				what = string(r.Total.Verdict) + " in total"
+				what = verdict.Word(r.Total.Verdict, v.Unit) + " in total"
 			}
 		} else if !r.Certain {
 			what += ", rare"

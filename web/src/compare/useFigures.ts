@@ -18,11 +18,11 @@ export function useFigures(own?: ComputedRef<Comparison | undefined>) {
   /** A difference of shares is in points, not in percent. */
   const difference = (v: number) => signed(shares() ? (100 * v).toFixed(2).replace('-', '−') + '\u00a0points' : figure(v), v)
   const factor = (r: number) => (r === 0 ? '' : '×' + (r < 10 ? r.toFixed(2) : r.toFixed(0)))
-  /** A ratio as a change with its interval: "+75 % (+52 to +101)". */
+  /** A ratio as a change with its interval, where there is one to see: "+75 % (+52 to +101)". */
   function change(e: Estimate): string {
     if (!e.baseline) return ''
     const p = (r: number) => signed((100 * (r - 1)).toFixed(Math.abs(r - 1) < 0.0995 ? 1 : 0).replace('-', '−'), r - 1)
-    return `${p(e.ratio)}\u00a0%` + (e.ratio_high ? ` (${p(e.ratio_low)} to ${p(e.ratio_high)})` : '')
+    return `${p(e.ratio)}\u00a0%` + (e.ratio_high && p(e.ratio_low) !== p(e.ratio_high) ? ` (${p(e.ratio_low)} to ${p(e.ratio_high)})` : '')
   }
   return { figure, difference, factor, change, shares }
 }

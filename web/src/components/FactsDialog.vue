@@ -60,7 +60,7 @@ const facts = computed<[string, string][]>(() => {
       : [['CPU time', `${seconds(t.cpu_ns)} by the kernel's count`] as [string, string]]),
     ...(s.inside ? [['Part', `counted only inside ${s.inside}${s.after ? `, after ${count(s.after)} of its calls` : ''}${s.calls ? `, for ${count(s.calls)} of them` : ''}`] as [string, string]] : []),
     ...(s.caches?.length === 2 ? [['Models', `caches of ${s.caches[0]} and ${s.caches[1]} (bytes/ways/line), branches by a counter of two bits for each of 4096 places`] as [string, string]] : []),
-    ...(f.exact?.varied ?? []).slice(0, 5).map((v): [string, string] => ['Varies by itself', `${v.function}: ${count((v.instructions as number[])[0])} to ${count((v.instructions as number[])[1])} instructions of its own, ${count((v.calls as number[])[0])} to ${count((v.calls as number[])[1])} calls`]),
+    ...(f.exact?.varied ?? []).slice(0, 5).map((v): [string, string] => ['Varies by itself', `${v.function}: ${count(v.instructions[0])} to ${count(v.instructions[1])} instructions of its own, ${count(v.calls[0])} to ${count(v.calls[1])} calls`]),
     ...(s.keep ? [['Kept only', `${s.keep}; ${count(f.left_out ?? 0)} samples were left out`] as [string, string]] : []),
     ...(f.exact ? [] : [['Samples', `${count(t.samples)} at ${count(t.rate_hz)} a second of CPU time${s.event ? ` (${s.event}${f.by_processors ? ' of each processor' : ''})` : ''}`] as [string, string], ['Lost', count(t.lost)] as [string, string]]),
     ...(f.counted ?? []).map((c): [string, string] => [

@@ -132,7 +132,7 @@ const swatch = computed(() => {
         <p v-if="s.edges.length > shown" class="label">and {{ s.edges.length - shown }} more, {{ percent(rest(s.edges) / (d.total || 1)) }}</p>
       </section>
 
-      <OtherKind :detail="detail" :name="focus" :share="ofScope(d.self)" />
+      <OtherKind :detail="detail" :name="focus" :share="ofScope(d.self)" :whole="!range.scope && ['cpu', 'instructions'].includes(measure.name)" />
       <ExactCount v-if="!exact && !takeKey.startsWith('job-')" :take-key="takeKey" :name="focus" @focus="emit('focus', $event)" />
 
       <section v-if="measure.name === 'cpu'" class="mt-3.5" aria-label="What if it were faster">

@@ -9,6 +9,7 @@ export type Terms = {
   once: boolean // a single time, so that what varies by itself is not known
   memory: boolean // loads and stores are counted, too
   models: boolean // and caches and the prediction of branches modelled
+  caches: string // as SIZE/WAYS/LINE, two of them; '' for this machine's
   inside: string // of an exact run, count only what calls of this function do
   after: number // calls of it that are skipped
   calls: number // calls of it that count; 0 for all that follow
@@ -32,10 +33,13 @@ export type Terms = {
   secrets: boolean // arguments that look like secrets are kept
 }
 
-export const plainTerms: Terms = { exact: false, once: false, memory: false, models: false, inside: '', after: 0, calls: 0, measures: ['cpu'], more: '', pace: 'rate', rate: 997, budget: 1, seconds: 0, keep: '', repeat: 1, enough: '', within: 2, most: '', enoughOf: '', bare: false, work: 0, workFrom: '', source: false, workload: '', secrets: false }
+export const plainTerms: Terms = { exact: false, once: false, memory: false, models: false, caches: '', inside: '', after: 0, calls: 0, measures: ['cpu'], more: '', pace: 'rate', rate: 997, budget: 1, seconds: 0, keep: '', repeat: 1, enough: '', within: 2, most: '', enoughOf: '', bare: false, work: 0, workFrom: '', source: false, workload: '', secrets: false }
 
 // What Vue watches cannot be cloned by the browser's own means.
 const copy = <T>(t: T): T => JSON.parse(JSON.stringify(t)) as T
+
+// This machine's caches are known where the command runs.
+const modelled = (caches: string) => (caches.trim() ? caches.trim().split(/[\s,]+/) : ['machine', 'machine'])
 
 /** The terms on the page, and those that were used for each program before. */
 export function useTakeTerms() {
@@ -56,7 +60,7 @@ export function useTakeTerms() {
   /** The settings of a take that follow; `launched` adds what only a command can have. */
   function settings(launched: boolean): Settings {
     const t = terms.value
-    if (launched && t.exact) return { exact: true, once: t.once || undefined, memory: t.memory || undefined, caches: t.models ? ['machine', 'machine'] : undefined, ...(t.inside.trim() ? { inside: t.inside.trim(), after: t.after || undefined, calls: t.calls || undefined } : {}), rate_hz: t.rate, for_ns: Math.round(t.seconds * 1e9), work: t.work || undefined, workload: t.workload.trim() || undefined, keep_secrets: t.secrets || undefined }
+    if (launched && t.exact) return { exact: true, once: t.once || undefined, memory: t.memory || undefined, caches: t.models ? modelled(t.caches) : undefined, ...(t.inside.trim() ? { inside: t.inside.trim(), after: t.after || undefined, calls: t.calls || undefined } : {}), rate_hz: t.rate, for_ns: Math.round(t.seconds * 1e9), work: t.work || undefined, workload: t.workload.trim() || undefined, keep_secrets: t.secrets || undefined }
     return {
       rate_hz: t.rate,
       budget: t.pace === 'budget' ? t.budget / 100 : undefined,

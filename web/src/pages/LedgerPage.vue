@@ -57,8 +57,8 @@ const rows = computed(() => {
   const needle = filter.value.toLowerCase()
   return (d.value?.rows ?? []).filter((r) => r.pinned || !needle || r.name.toLowerCase().includes(needle))
 })
-// A quiet tint against the build before, only for what is worth a look.
-const worth = computed(() => 0.003 * (shares.value ? 1 : Math.max(0, ...(d.value?.builds ?? []).map((b) => b.mean))))
+// A quiet tint against the build before, only for what is worth a look: of exact runs, small differences are, too.
+const worth = computed(() => (d.value?.exact ? 0.0003 : 0.003) * (shares.value ? 1 : Math.max(0, ...(d.value?.builds ?? []).map((b) => b.mean))))
 function cell(r: Row, k: number): string | undefined {
   const v = of(r)
   if (!k) return undefined
@@ -66,7 +66,8 @@ function cell(r: Row, k: number): string | undefined {
   const before = shares.value ? v[k - 1] * d.value!.builds[k].steady : v[k - 1]
   if ((shares.value && !d.value!.builds[k].steady) || Math.abs(v[k] - before) < worth.value) return undefined
   const ratio = v[k] / (before || v[k] / 8)
-  return ratio > 1.2 || ratio < 1 / 1.2 ? tint(before, v[k], dark.value, 0.6) : undefined
+  const enough = d.value?.exact ? 1.001 : 1.2
+  return ratio > enough || ratio < 1 / enough ? tint(before, v[k], dark.value, 0.6) : undefined
 }
 const most = computed(() => Math.max(1, ...(d.value?.builds ?? []).map((b) => b.high)))
 const changeText = (b: Ledger['builds'][number]) => signed(percent(b.change - 1, Math.abs(b.change - 1) < 0.0995 ? 1 : 0), b.change - 1)
@@ -151,7 +152,7 @@ useKeys({
       <div class="flex min-h-0 w-max min-w-full flex-1 flex-col" role="table" :aria-label="`Builds of ${program}`">
         <div role="row" class="grid shrink-0 border-b border-rule-strong" :style="grid">
           <div role="columnheader" class="sticky left-0 z-10 flex flex-col justify-end gap-2 border-r border-rule bg-paper px-4 pt-3 pb-1.5">
-            <span class="label">Builds in the order of their first takes: a take's {{ d.label }}, with the 95 % interval of its mean</span>
+            <span class="label">Builds in the order of their first takes: a take's {{ d.label }}{{ d.exact ? ', counted in exact runs' : ', with the 95 % interval of its mean' }}</span>
             <span class="flex items-center gap-2">
               <input ref="field" v-model="filter" class="field min-w-0 flex-1 !py-0.5" placeholder="Find a function" aria-label="Find a function" @keydown.escape="filter = ''" />
               <span class="flex" role="group" aria-label="Which cost"><button v-for="k in ['self', 'total']" :key="k" class="border border-rule-strong px-2 py-0.5 first:border-r-0" :class="by === k ? 'bg-ink text-paper' : 'bg-sheet text-ink-2'" :aria-pressed="by === k" @click="by = k">{{ k }}</button></span>
@@ -207,8 +208,8 @@ useKeys({
           </div>
         </section>
         <section class="min-h-[96px] flex-1 overflow-y-auto border-t border-rule-strong" aria-label="Takes">
-          <RouterLink v-for="t in takes.data.value?.takes ?? []" :key="t.key" :to="{ name: 'take', params: { key: t.key }, query: { focus: focus || undefined } }" class="grid grid-cols-[170px_90px_100px_100px_minmax(0,1fr)] items-baseline gap-x-4 border-b border-rule px-4 py-[3px] hover:bg-wash">
-            <span class="text-ink-2">{{ when(t.started_at) }}</span><span>{{ t.build }}</span><span class="text-right">{{ duration(t.duration_ns) }}</span><span class="text-right">{{ seconds(t.cpu_ns) }} CPU</span><span class="truncate text-ink-2">{{ t.note }}</span>
+          <RouterLink v-for="t in takes.data.value?.takes ?? []" :key="t.key" :to="{ name: 'take', params: { key: t.key }, query: { focus: focus || undefined } }" :class="d.exact ? 'grid-cols-[170px_90px_100px_200px_minmax(0,1fr)]' : 'grid-cols-[170px_90px_100px_100px_minmax(0,1fr)]'" class="grid items-baseline gap-x-4 border-b border-rule px-4 py-[3px] hover:bg-wash">
+            <span class="text-ink-2">{{ when(t.started_at) }}</span><span>{{ t.build }}</span><span class="text-right">{{ duration(t.duration_ns) }}</span><span class="text-right">{{ t.exact ? `${count(t.instructions)} instructions` : `${seconds(t.cpu_ns)} CPU` }}</span><span class="truncate text-ink-2">{{ t.note }}</span>
           </RouterLink>
         </section>
       </div>

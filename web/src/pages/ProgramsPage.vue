@@ -13,12 +13,16 @@ import { count, duration, percent, signed, when } from '../lib/format'
 const programs = useQuery({ queryKey: ['programs'], queryFn: api.programs, staleTime: 0 })
 const list = computed(() => programs.data.value?.programs ?? [])
 
-const highest = (p: Program) => Math.max(1, ...p.builds.map((b) => b.median_cpu_ns))
+// Exact runs have instructions, and no CPU time.
+const cost = (b: Program['builds'][number]) => b.median_cpu_ns || b.median_instructions
+const written = (b: Program['builds'][number]) => (b.median_cpu_ns ? duration(b.median_cpu_ns) : b.median_instructions ? count(b.median_instructions) : '–')
+const highest = (p: Program) => Math.max(1, ...p.builds.map(cost))
 
-/** How a build's CPU time differs from that of the build before it. */
+/** How a build's cost differs from that of the build before it. */
 function change(p: Program, i: number): number | undefined {
-  const before = p.builds[i - 1]?.median_cpu_ns
-  return before ? p.builds[i].median_cpu_ns / before - 1 : undefined
+  const [before, after] = [p.builds[i - 1], p.builds[i]]
+  if (!before || !cost(before) || !before.median_cpu_ns !== !after.median_cpu_ns) return undefined
+  return cost(after) / cost(before) - 1
 }
 </script>
 
@@ -47,7 +51,7 @@ function change(p: Program, i: number): number | undefined {
             <tr class="border-b border-rule text-left">
               <th class="label w-44 pb-1 font-normal">Build</th>
               <th class="label w-16 pb-1 text-right font-normal">Takes</th>
-              <th class="label w-28 pb-1 text-right font-normal">CPU time, median</th>
+              <th class="label w-28 pb-1 text-right font-normal">{{ p.builds.some((b) => b.median_instructions) ? 'Instructions' : 'CPU time' }}, median</th>
               <th class="label w-[300px] pb-1 pl-4 font-normal">of a take</th>
               <th class="label w-28 pb-1 text-right font-normal">to build before</th>
               <th class="label w-36 pb-1 pl-6 font-normal">Last take</th>
@@ -58,8 +62,8 @@ function change(p: Program, i: number): number | undefined {
             <tr v-for="(b, i) in p.builds" :key="b.name" class="border-b border-rule hover:bg-wash">
               <td class="py-2"><RouterLink :to="{ name: 'take', params: { key: b.last_take } }" class="font-medium hover:underline">{{ b.name }}</RouterLink></td>
               <td class="text-right" :title="b.others ? `${count(b.others)} more of other workloads` : undefined">{{ count(b.takes) }}<span v-if="b.others" class="text-ink-3"> +{{ count(b.others) }}</span></td>
-              <td class="text-right">{{ b.takes ? duration(b.median_cpu_ns) : "–" }}</td>
-              <td class="pl-4"><span class="block h-[7px] bg-bar" :style="{ width: (100 * b.median_cpu_ns) / highest(p) + '%' }" aria-hidden="true" /></td>
+              <td class="text-right">{{ written(b) }}</td>
+              <td class="pl-4"><span class="block h-[7px] bg-bar" :style="{ width: (100 * cost(b)) / highest(p) + '%' }" aria-hidden="true" /></td>
               <td class="text-right">
                 <span v-if="!b.takes" class="text-ink-3">other workloads</span>
                 <span v-else-if="change(p, i) !== undefined" :class="change(p, i)! > 0 ? 'text-plum' : 'text-teal'">{{ signed(percent(change(p, i)!), change(p, i)!) }}</span>

@@ -165,7 +165,7 @@ useKeys({ r: () => void again(chosen.value.length === 1 ? chosen.value[0] : ''),
               <RouterLink :to="{ name: 'take', params: { key: rows[v.index].key } }" class="truncate hover:underline">{{ rows[v.index].build }}</RouterLink>
               <span class="text-ink-2">{{ when(rows[v.index].started_at) }}</span>
               <span class="text-right">{{ duration(rows[v.index].duration_ns) }}</span>
-              <span class="text-right">{{ duration(rows[v.index].cpu_ns) }}</span>
+              <span class="text-right">{{ rows[v.index].exact ? '–' : duration(rows[v.index].cpu_ns) }}</span>
               <span class="text-right">{{ rows[v.index].exact ? 'exact' : count(rows[v.index].samples) }}</span>
               <span class="text-right text-ink-2">{{ percent(rows[v.index].complete_share) }}</span>
               <span class="flex min-w-0 items-center gap-2 text-ink-2">
