@@ -11,11 +11,13 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"entelon/core/compare"
-	"entelon/core/compare/match"
+	"entelon/core/match"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/reading"
+	"entelon/core/scales"
 	"entelon/core/scope"
+	"entelon/core/statistics"
 	"entelon/core/workload"
 	"entelon/server/api"
 	"entelon/server/keep"
@@ -83,7 +85,7 @@ type compared struct {
 // comparison reads a request's sides, scope, measure and scale and compares, or
 // finds what was compared a moment ago.
 func (s compareRoutes) comparison(c *gin.Context) (*compared, error) {
-	scale, err := compare.ParseScale(c.Query("scale"))
+	scale, err := scales.Parse(c.Query("scale"))
 	if err != nil {
 		return nil, badRequest{err}
 	}
@@ -141,7 +143,7 @@ func (x *compared) bytes() int64 {
 	return int64(nodes)*64 + int64(functions)*1000
 }
 
-func (s compareRoutes) compareNow(c *gin.Context, scale compare.Scale, sc scope.Scope, hand match.Hand) (*compared, error) {
+func (s compareRoutes) compareNow(c *gin.Context, scale scales.Scale, sc scope.Scope, hand match.Hand) (*compared, error) {
 	out := &compared{scope: sc.String()}
 	var both errgroup.Group
 	baseline, candidate := c.Query("baseline"), c.Query("candidate")
@@ -171,14 +173,14 @@ func (s compareRoutes) compareNow(c *gin.Context, scale compare.Scale, sc scope.
 			k := o.cost(m, sc.Of(aboutOf(row)))
 			side.runs = append(side.runs, match.Run{
 				ID: row.Key, Name: "the take of " + row.StartedAt.UTC().Format("15:04:05"), Tree: o.tree, Cost: k.cost, Functions: k.rows(), DurationNS: row.DurationNS, CPUNS: o.take.Facts.CPUNS, Work: o.take.Facts.Work, Lost: o.take.Missing(m),
-				Calls: compare.CallsOf(o.tree, k.scope), StartedAt: o.take.Machine.StartedAt, Workload: aboutOf(row).Workload, Conditions: compare.ConditionsOf(o.take), Pairs: compare.PairsOf(o.take), Varies: compare.VariesOf(o.take, out.words.Name),
+				Calls: compare.CallsOf(o.tree, k.scope), StartedAt: o.take.Machine.StartedAt, Workload: aboutOf(row).Workload, Conditions: compare.ConditionsOf(o.take), Pairs: compare.PairsOf(o.take), Varies: match.VariesOf(o.take, out.words.Name),
 			})
 			takes, in = append(takes, o.take), append(in, workloadOf(row, o.take))
 		}
 	}
 	chosen := c.Query("scale") != ""
 	if !chosen {
-		scale = compare.FittingIn(out.words, in, takes...)
+		scale = scales.FittingIn(out.words, in, takes...)
 	}
 	var err error
 	if out.result, err = compare.Compare(out.a.runs, out.b.runs, compare.Options{Scale: scale, OrShares: !chosen, Exact: out.words.Counted, Hand: hand}); err != nil {
@@ -220,7 +222,7 @@ func (x *compareSide) out(name string) api.CompareSide {
 	return side
 }
 
-func estimateOut(e compare.Estimate) api.EstimateOut {
+func estimateOut(e statistics.Estimate) api.EstimateOut {
 	return api.EstimateOut{Baseline: e.Baseline, Candidate: e.Candidate, Difference: e.Difference, Low: e.Low, High: e.High, Ratio: e.Ratio, RatioLow: e.RatioLow, RatioHigh: e.RatioHigh, Seen: e.Seen, Need: e.Need, Verdict: string(e.Verdict)}
 }
 
@@ -249,8 +251,8 @@ func (s compareRoutes) compare(c *gin.Context) {
 			out.Measures = append(out.Measures, api.MeasureOut{Name: w.Name, Label: w.Label, Unit: w.Unit, Counted: w.Counted, Total: first.Total(i)})
 		}
 	}
-	for _, sc := range compare.Scales {
-		if sc.Scale != compare.ByWork || x.all(func(o *opened) bool { return o.take.Facts.Work > 0 }) {
+	for _, sc := range scales.All {
+		if sc.Scale != scales.ByWork || x.all(func(o *opened) bool { return o.take.Facts.Work > 0 }) {
 			out.Scales = append(out.Scales, api.ScaleOut{Name: string(sc.Scale), Text: sc.Text})
 		}
 	}

@@ -8,6 +8,7 @@ import (
 
 	"entelon/codec/verdict"
 	"entelon/core/compare"
+	"entelon/core/statistics"
 )
 
 // compareView is a comparison as it is written for others: with the limit that a
@@ -16,7 +17,7 @@ func (x *compared) view() verdict.View {
 	v := verdict.View{
 		Result: x.result, Suspects: x.suspects(), Sides: x.sides(), Takes: [2]int{len(x.a.rows), len(x.b.rows)}, Unit: x.words.Unit, Scope: x.scope,
 	}
-	v.Outcome, v.Findings = compare.Judge(x.result, compare.Rules{Limits: []compare.Limit{{Rise: compare.DefaultWorth}}})
+	v.Outcome, v.Findings = compare.Judge(x.result, compare.Rules{Limits: []compare.Limit{{Rise: statistics.DefaultWorth}}})
 	return v
 }
 

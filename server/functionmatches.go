@@ -8,7 +8,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"entelon/core/compare/match"
+	"entelon/core/match"
 	"entelon/server/api"
 )
 

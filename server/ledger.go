@@ -13,9 +13,13 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"entelon/core/compare"
+	"entelon/core/ledger"
+	"entelon/core/match"
 	"entelon/core/measure"
 	"entelon/core/profile"
+	"entelon/core/scales"
+	"entelon/core/statistics"
+	"entelon/core/yardstick"
 	"entelon/server/api"
 	"entelon/store"
 )
@@ -51,7 +55,7 @@ func (s ledgerRoutes) ledger(c *gin.Context) {
 		first, _, _ := strings.Cut(strings.TrimSpace(n.Text), "\n")
 		out.Notes = append(out.Notes, api.LedgerNote{ID: n.ID, Function: n.Function, Short: profile.Short(n.Function), Key: n.Key, Build: n.Build, Text: first, Who: n.Who, At: n.UpdatedAt.UTC().Format(time.RFC3339)})
 	}
-	if by.scale == compare.ByShare && by.chained != nil && by.chained.err != nil {
+	if by.scale == scales.ByShare && by.chained != nil && by.chained.err != nil {
 		out.NoYardstick = by.chained.err.Error()
 	}
 	index := ledgerColumns(&out, by)
@@ -74,7 +78,7 @@ type ledgerBy struct {
 	measures []api.LedgerMeasure // that takes of the program have
 	without  int64               // takes that do not have the measure
 	workload api.LedgerWorkloads
-	scale    compare.Scale
+	scale    scales.Scale
 	scales   []api.ScaleOut // that all takes allow
 	takes    []store.LedgerTake
 	divisors []float64 // of each take's figures
@@ -180,32 +184,32 @@ func (s ledgerRoutes) ledgerBy(c *gin.Context, program string) (*ledgerBy, error
 		return nil, err
 	}
 	out.takes = slices.DeleteFunc(out.takes, func(t store.LedgerTake) bool { return t.Total <= 0 })
-	out.scale = compare.ByShare
+	out.scale = scales.ByShare
 	if settings := settingsOf(out.takes); len(settings) > 0 {
-		out.scale = compare.FittingIn(out.measure, make([]string, len(settings)), settings...) // all are of one workload
+		out.scale = scales.FittingIn(out.measure, make([]string, len(settings)), settings...) // all are of one workload
 		out.measure.Counted = !slices.ContainsFunc(out.takes, func(t store.LedgerTake) bool { return !t.Counted })
 	}
 	text := c.Query("scale")
 	if text != "" {
-		if out.scale, err = compare.ParseScale(text); err != nil {
+		if out.scale, err = scales.Parse(text); err != nil {
 			return nil, badRequest{err}
 		}
 	}
-	if out.scale == compare.ByYardstick || out.scale == compare.ByShare {
+	if out.scale == scales.ByYardstick || out.scale == scales.ByShare {
 		if out.chained, err = s.chain(ctx, out); err != nil {
 			return nil, err
 		}
 		switch why := out.chained.err; {
-		case why == nil || out.scale == compare.ByShare:
+		case why == nil || out.scale == scales.ByShare:
 		case text != "":
 			return nil, badRequest{why}
 		default:
-			out.scale = compare.ByShare
+			out.scale = scales.ByShare
 		}
 	}
 	out.scales = out.allowed()
 	for i := range out.takes {
-		if out.scale == compare.ByYardstick {
+		if out.scale == scales.ByYardstick {
 			out.divisors = out.chained.divisors
 			break
 		}
@@ -238,8 +242,8 @@ func settingsOf(takes []store.LedgerTake) []*profile.Take {
 // allowed are the scales by which all takes can be counted.
 func (b *ledgerBy) allowed() []api.ScaleOut {
 	out := []api.ScaleOut{}
-	for _, x := range compare.Scales {
-		if x.Scale == compare.ByYardstick {
+	for _, x := range scales.All {
+		if x.Scale == scales.ByYardstick {
 			if b.chained != nil && b.chained.err == nil {
 				out = append(out, api.ScaleOut{Name: string(x.Scale), Text: x.Text})
 			}
@@ -258,8 +262,8 @@ func (b *ledgerBy) allowed() []api.ScaleOut {
 }
 
 // divisor is what a take's figures are divided by.
-func (b *ledgerBy) divisor(t *store.LedgerTake, scale compare.Scale) (float64, error) {
-	x := compare.Extent{Total: float64(t.Total), Level: b.measure.Combine == measure.Level, DurationNS: t.DurationNS, CPUNS: t.CPUNS, Work: t.Facts.Work}
+func (b *ledgerBy) divisor(t *store.LedgerTake, scale scales.Scale) (float64, error) {
+	x := scales.Extent{Total: float64(t.Total), Level: b.measure.Combine == measure.Level, DurationNS: t.DurationNS, CPUNS: t.CPUNS, Work: t.Facts.Work}
 	d, err := x.Divisor(scale)
 	if err != nil {
 		return 0, fmt.Errorf("a take of build %s cannot be counted %s: %w", t.Build.Name, scale.Words(), err)
@@ -273,14 +277,14 @@ func (s ledgerRoutes) chain(ctx context.Context, by *ledgerBy) (*chained, error)
 	if err != nil {
 		return nil, err
 	}
-	of := make([]compare.TakeFigures, len(by.takes))
+	of := make([]yardstick.TakeFigures, len(by.takes))
 	for i := range of {
-		of[i] = compare.TakeFigures{Cost: make([]float64, functions), Samples: make([]float64, functions), Whole: float64(by.takes[i].Total)}
+		of[i] = yardstick.TakeFigures{Cost: make([]float64, functions), Samples: make([]float64, functions), Whole: float64(by.takes[i].Total)}
 	}
 	for _, f := range list {
 		of[f.Take].Cost[f.Function], of[f.Take].Samples[f.Function] = float64(f.Self), float64(f.Samples)
 	}
-	var builds [][]compare.TakeFigures
+	var builds [][]yardstick.TakeFigures
 	var at [][]int // positions of the takes of each build
 	index := map[int64]int{}
 	for i := range by.takes {
@@ -293,7 +297,7 @@ func (s ledgerRoutes) chain(ctx context.Context, by *ledgerBy) (*chained, error)
 		builds[k], at[k] = append(builds[k], of[i]), append(at[k], i)
 	}
 	out := &chained{divisors: make([]float64, len(by.takes))}
-	divisors, shared, err := compare.Chain(builds, by.measure.Counted)
+	divisors, shared, err := yardstick.Chain(builds, by.measure.Counted)
 	if out.shared, out.err = shared, err; err != nil {
 		return out, nil
 	}
@@ -308,7 +312,7 @@ func (s ledgerRoutes) chain(ctx context.Context, by *ledgerBy) (*chained, error)
 // ledgerColumns makes the builds and returns their positions.
 func ledgerColumns(o *api.LedgerOut, by *ledgerBy) map[int64]int {
 	index := map[int64]int{}
-	var groups []compare.Group
+	var groups []statistics.Group
 	for i := range by.takes {
 		t := &by.takes[i]
 		k, ok := index[t.BuildID]
@@ -316,7 +320,7 @@ func ledgerColumns(o *api.LedgerOut, by *ledgerBy) map[int64]int {
 			k = len(o.Builds)
 			index[t.BuildID] = k
 			o.Builds = append(o.Builds, api.LedgerBuild{Name: t.Build.Name})
-			groups = append(groups, compare.Group{})
+			groups = append(groups, statistics.Group{})
 		}
 		b := &o.Builds[k]
 		b.Takes = append(b.Takes, t.Key)
@@ -326,22 +330,22 @@ func ledgerColumns(o *api.LedgerOut, by *ledgerBy) map[int64]int {
 			b.Note = t.Note
 		}
 		v := float64(t.Total) / by.divisors[i]
-		if by.scale == compare.ByShare {
+		if by.scale == scales.ByShare {
 			v = float64(t.Total)
 		}
 		if x := t.Facts.Exact; x != nil {
-			groups[k].AddExact(v, compare.ExactVaries(x, by.measure.Name, "", t.Total)/by.divisors[i], t.StartedAt)
+			groups[k].AddExact(v, match.ExactVaries(x, by.measure.Name, "", t.Total)/by.divisors[i], t.StartedAt)
 		} else {
 			groups[k].Add(v, t.Measured, t.StartedAt)
 		}
 	}
-	if by.scale == compare.ByYardstick {
+	if by.scale == scales.ByYardstick {
 		for k := range groups {
 			groups[k].Shared = by.chained.shared[k]
 		}
 	}
 	steady := by.steady(len(groups), index)
-	for k, v := range compare.Ledger(groups, by.scale, by.measure.Counted) {
+	for k, v := range ledger.Judge(groups, by.scale, by.measure.Counted) {
 		b := &o.Builds[k]
 		b.Steady = steady[k]
 		b.Mean, b.Low, b.High, b.Mark = v.Mean, v.Low, v.High, string(v.Mark)
@@ -350,11 +354,11 @@ func ledgerColumns(o *api.LedgerOut, by *ledgerBy) map[int64]int {
 		}
 		b.Verdict, b.Change, b.ChangeLo, b.ChangeHi = string(v.Change.Verdict), v.Change.Ratio, v.Change.RatioLow, v.Change.RatioHigh
 	}
-	if by.scale != compare.ByShare {
-		for _, x := range compare.Shifts(groups, by.measure.Counted) {
+	if by.scale != scales.ByShare {
+		for _, x := range ledger.Shifts(groups, by.measure.Counted) {
 			v := o.Builds[x.At].Verdict
 			o.Shifts = append(o.Shifts, api.LedgerShift{Build: o.Builds[x.At].Name, Change: x.Change.Ratio, Low: x.Change.RatioLow, High: x.Change.RatioHigh, P: x.P,
-				Unmarked: v != string(compare.Slower) && v != string(compare.Faster)})
+				Unmarked: v != string(statistics.Slower) && v != string(statistics.Faster)})
 		}
 	}
 	return index
@@ -365,7 +369,7 @@ func ledgerColumns(o *api.LedgerOut, by *ledgerBy) map[int64]int {
 // where figures of what did not change stay as they are.
 func (b *ledgerBy) steady(builds int, index map[int64]int) []float64 {
 	out := make([]float64, builds)
-	if b.scale != compare.ByShare || b.chained == nil || b.chained.err != nil {
+	if b.scale != scales.ByShare || b.chained == nil || b.chained.err != nil {
 		return out
 	}
 	cost, count := make([]float64, builds), make([]float64, builds) // of a unit of unchanged work

@@ -9,6 +9,7 @@ import (
 
 	"entelon/core/compare"
 	"entelon/core/profile"
+	"entelon/core/until"
 	"entelon/store"
 )
 
@@ -18,14 +19,14 @@ const mostTurns = 100
 // inRow has a take be the first of a row: of so many of one command, or, where
 // there is another command to hold it against, of so many of each interleaved, so that
 // a drift of the machine meets both alike.
-// Where until says when enough is known, so many are made at most.
-func inRow(set *profile.Settings, against []string, repeat int, until string) error {
+// enough says when that is known; then so many are made at most.
+func inRow(set *profile.Settings, against []string, repeat int, enough string) error {
 	set.Series, set.Turn, set.Turns, set.Side, set.Against, set.Until = "", 0, 0, "", nil, ""
 	if repeat < 0 || repeat > mostTurns {
 		return fmt.Errorf("at most %d takes are made in a row", mostTurns)
 	}
-	if until != "" {
-		u, err := compare.ParseUntil(until)
+	if enough != "" {
+		u, err := until.Parse(enough)
 		if err != nil {
 			return err
 		}
@@ -52,7 +53,7 @@ func inRow(set *profile.Settings, against []string, repeat int, until string) er
 
 // rowState is how far a row is that ends when enough is known. It goes from job to job.
 type rowState struct {
-	compare.SoFar
+	until.SoFar
 	Began time.Time `json:"began"`
 	Said  string    `json:"said"`
 	Over  bool      `json:"over"` // enough is known, or cannot be
@@ -74,7 +75,7 @@ func (s collectorRoutes) rowGoesOn(ctx context.Context, j *store.Job, key string
 	if state.Began.IsZero() {
 		state.Began = j.CreatedAt
 	}
-	u, err := compare.ParseUntil(j.Settings.Until)
+	u, err := until.Parse(j.Settings.Until)
 	if err != nil {
 		return state, err
 	}

@@ -12,9 +12,9 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"entelon/core/compare"
 	"entelon/core/measure"
 	"entelon/core/profile"
+	"entelon/core/samplingcost"
 	"entelon/server/api"
 	"entelon/store"
 )
@@ -194,7 +194,7 @@ func (s takeRoutes) take(c *gin.Context) {
 		return
 	}
 	if row.Facts.Bare != nil {
-		d.Bare = compare.SamplingCostWords(row.Facts.Bare)
+		d.Bare = samplingcost.Words(row.Facts.Bare)
 	}
 	if d.Facts.Warnings == nil {
 		d.Facts.Warnings = []profile.Warning{}

@@ -11,8 +11,11 @@ import (
 
 	"entelon/bench/section"
 	"entelon/core/compare"
-	"entelon/core/compare/match"
 	"entelon/core/invent"
+	"entelon/core/ledger"
+	"entelon/core/match"
+	"entelon/core/scales"
+	"entelon/core/statistics"
 )
 
 // TestBlocks: takes that were made on several days, or machines, are compared within each:
@@ -65,11 +68,11 @@ func TestBlocks(t *testing.T) {
 						}
 					}
 				}
-				got, err := compare.Compare(sides[0], sides[1], compare.Options{Scale: compare.ByRun})
+				got, err := compare.Compare(sides[0], sides[1], compare.Options{Scale: scales.ByRun})
 				if err != nil {
 					t.Fatal(err)
 				}
-				if v := got.Whole.Verdict; v == compare.Slower || v == compare.Faster {
+				if v := got.Whole.Verdict; v == statistics.Slower || v == statistics.Faster {
 					changed[how]++
 				}
 				if got.Whole.RatioLow <= 1+x.slower && 1+x.slower <= got.Whole.RatioHigh {
@@ -132,19 +135,19 @@ func TestShifts(t *testing.T) {
 		found, slower := 0, 0
 		var places, sizes []float64
 		for range times {
-			builds := make([]compare.Group, n)
+			builds := make([]statistics.Group, n)
 			for k := range builds {
 				mean := x.level(k) + 0.01*r.NormFloat64()
 				for j := range x.takes {
 					builds[k].Add(1e9*math.Exp(mean+0.03*r.NormFloat64()), 100_000, time.Unix(int64(86400*k+60*j), 0))
 				}
 			}
-			if shifts := compare.Shifts(builds, true); len(shifts) > 0 {
+			if shifts := ledger.Shifts(builds, true); len(shifts) > 0 {
 				found++
 				places, sizes = append(places, float64(shifts[0].At)), append(sizes, shifts[0].Change.Ratio-1)
 			}
-			for _, v := range compare.Ledger(builds, compare.ByRun, true) {
-				if v.Mark == compare.Regression {
+			for _, v := range ledger.Judge(builds, scales.ByRun, true) {
+				if v.Mark == ledger.Regression {
 					slower++
 					break
 				}
@@ -153,7 +156,7 @@ func TestShifts(t *testing.T) {
 		where, size := "–", "–"
 		if len(places) > times/10 {
 			where = fmt.Sprintf("%.0f (%.0f to %.0f)", quantileOf(places, 0.5), quantileOf(places, 0.25), quantileOf(places, 0.75))
-			size = compare.Signed(quantileOf(sizes, 0.5))
+			size = statistics.Signed(quantileOf(sizes, 0.5))
 		}
 		fmt.Fprintf(&b, "| %d | %s | %s of histories | %s | %s | %s |\n", x.takes, x.words, percentOf(slower, times), percentOf(found, times), where, size)
 		if x.least == 0 && float64(found) > 0.05*float64(times)+3.3*math.Sqrt(0.05*0.95*float64(times)) {

@@ -13,10 +13,12 @@ import (
 	"entelon/codec/take"
 	"entelon/core/calltree"
 	"entelon/core/compare"
-	"entelon/core/compare/match"
 	"entelon/core/invent"
+	"entelon/core/match"
 	"entelon/core/profile"
+	"entelon/core/scales"
 	"entelon/core/scope"
+	"entelon/core/statistics"
 )
 
 var comparing = flag.String("comparing", "", "file whose section on calibration is written anew; without it fewer comparisons are made and nothing is written")
@@ -52,11 +54,11 @@ func calibrate(t *testing.T, seed uint64, times, takes int, a, b invent.Shop, ra
 				bs = append(bs, side(season.Take(b), at))
 			}
 		}
-		r, err := compare.Compare(as, bs, compare.Options{Scale: compare.ByRun})
+		r, err := compare.Compare(as, bs, compare.Options{Scale: scales.ByRun})
 		if err != nil {
 			t.Fatal(err)
 		}
-		if r.Whole.Verdict == compare.Slower || r.Whole.Verdict == compare.Faster {
+		if r.Whole.Verdict == statistics.Slower || r.Whole.Verdict == statistics.Faster {
 			out.whole++
 		}
 		for _, row := range r.Rows {
@@ -166,12 +168,12 @@ func demoTakes(t *testing.T, out *bytes.Buffer) {
 		{"engraved-3.4.0", "engraved-3.5.0", "slower"}, {"engraved-3.5.0", "engraved-3.5.1", "faster"}, {"engraved-3.5.1", "engraved-3.6.0", "faster"},
 		{"inkraster-1.2.0", "inkraster-1.3.0", "slower"}, {"partbook-1.4.0", "partbook-1.5.0", "slower"}, {"pageturn-2.1.0", "pageturn-2.2.0", "slower"},
 	} {
-		r, err := compare.Compare(read(x[0]), read(x[1]), compare.Options{Scale: compare.ByRun})
+		r, err := compare.Compare(read(x[0]), read(x[1]), compare.Options{Scale: scales.ByRun})
 		if err != nil {
 			t.Fatal(err)
 		}
 		w := r.Whole
-		fmt.Fprintf(out, "| %s | %s | %s | %s%s |\n", x[0], x[1], w.Verdict, compare.Change(w.Ratio, "CPU time"), w.Between())
+		fmt.Fprintf(out, "| %s | %s | %s | %s%s |\n", x[0], x[1], w.Verdict, statistics.Change(w.Ratio, "CPU time"), w.Between())
 		if string(w.Verdict) != x[2] {
 			t.Errorf("%s to %s: %s, want %s", x[0], x[1], w.Verdict, x[2])
 		}
@@ -182,11 +184,11 @@ func demoTakes(t *testing.T, out *bytes.Buffer) {
 		for i := range runs {
 			for j := range i {
 				pairs++
-				r, err := compare.Compare(runs[j:j+1], runs[i:i+1], compare.Options{Scale: compare.ByRun})
+				r, err := compare.Compare(runs[j:j+1], runs[i:i+1], compare.Options{Scale: scales.ByRun})
 				if err != nil {
 					t.Fatal(err)
 				}
-				if r.Whole.Verdict == compare.Slower || r.Whole.Verdict == compare.Faster {
+				if r.Whole.Verdict == statistics.Slower || r.Whole.Verdict == statistics.Faster {
 					alarms++
 				}
 			}

@@ -17,8 +17,8 @@ import (
 	"gonum.org/v1/gonum/stat/distuv"
 
 	"entelon/bench/section"
-	"entelon/core/compare"
 	"entelon/core/profile"
+	"entelon/core/samplingcost"
 )
 
 var (
@@ -180,7 +180,7 @@ func costWords(b *profile.Bare) string {
 	if b == nil {
 		return ""
 	}
-	cpu, _, ok := compare.SamplingCosts(b)
+	cpu, _, ok := samplingcost.Of(b)
 	if !ok {
 		return "cannot be told"
 	}

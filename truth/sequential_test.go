@@ -9,7 +9,8 @@ import (
 	"time"
 
 	"entelon/bench/section"
-	"entelon/core/compare"
+	"entelon/core/statistics"
+	"entelon/core/until"
 )
 
 // TestSequential: takes that are made until a difference is decided are called different no
@@ -21,19 +22,19 @@ func TestSequential(t *testing.T) {
 		times = 4000
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "Written by `make truth` on %s, from %d simulated rows of pairs each, with takes that differ by 3 %%. At most %d pairs; worth knowing is 5 %%, and the stated rate of false alarms 5 %%.\n\n| slower by | called slower or faster | called unchanged | not decided | pairs, mean and 95 %% | in a row of all pairs, found |\n|--:|--:|--:|--:|--:|--:|\n", time.Now().UTC().Format("2006-01-02"), times, compare.MostPairs)
-	u, err := compare.ParseUntil("decided 5%")
+	fmt.Fprintf(&b, "Written by `make truth` on %s, from %d simulated rows of pairs each, with takes that differ by 3 %%. At most %d pairs; worth knowing is 5 %%, and the stated rate of false alarms 5 %%.\n\n| slower by | called slower or faster | called unchanged | not decided | pairs, mean and 95 %% | in a row of all pairs, found |\n|--:|--:|--:|--:|--:|--:|\n", time.Now().UTC().Format("2006-01-02"), times, until.MostPairs)
+	u, err := until.Parse("decided 5%")
 	if err != nil {
 		t.Fatal(err)
 	}
-	u.Most = compare.MostPairs
+	u.Most = until.MostPairs
 	for i, slower := range []float64{0, 0.01, 0.03, 0.05, 0.1, 0.3} {
 		r := rand.New(rand.NewPCG(uint64(i), 31))
 		called, unchanged, wrong, fixed := 0, 0, 0, 0
 		var pairs []float64
 		for range times {
-			var a, c compare.Group
-			var p compare.Progress
+			var a, c statistics.Group
+			var p until.Progress
 			add := func() {
 				at := time.Unix(int64(120*len(a.Value)), 0)
 				a.Add(1e9*math.Exp(0.03*r.NormFloat64()), 100_000, at)
@@ -46,18 +47,18 @@ func TestSequential(t *testing.T) {
 			pairs = append(pairs, float64(len(a.Value)))
 			switch {
 			case !p.Done:
-			case p.Estimate.Verdict == compare.NoChange:
+			case p.Estimate.Verdict == statistics.NoChange:
 				unchanged++
 			default:
 				called++
-				if p.Estimate.Verdict == compare.Faster {
+				if p.Estimate.Verdict == statistics.Faster {
 					wrong++
 				}
 			}
 			for len(a.Value) < u.Most {
 				add()
 			}
-			if compare.Totals(&a, &c, true).Verdict == compare.Slower {
+			if statistics.Totals(&a, &c, true).Verdict == statistics.Slower {
 				fixed++
 			}
 		}
@@ -81,12 +82,12 @@ func TestSequential(t *testing.T) {
 	b.WriteString("\n**Until sure.** Takes of one command, until its mean is known to within a share.\n\n| takes differ by | until sure of | takes, mean and 95 % | the interval covers |\n|--:|--:|--:|--:|\n")
 	for i, x := range [][2]float64{{0.03, 0.02}, {0.1, 0.05}, {0.1, 0.02}, {0.02, 0.05}} {
 		r := rand.New(rand.NewPCG(uint64(i), 37))
-		u := compare.Until{Within: x[1]}
+		u := until.Rule{Within: x[1]}
 		covered := 0
 		var takes []float64
 		mean := 0.0
 		for range times {
-			var g compare.Group
+			var g statistics.Group
 			for {
 				g.Add(1e9*math.Exp(x[0]*r.NormFloat64()-x[0]*x[0]/2), 100_000, time.Unix(int64(60*len(g.Value)), 0))
 				if u.Sure(&g).Done {
@@ -95,7 +96,7 @@ func TestSequential(t *testing.T) {
 			}
 			takes = append(takes, float64(len(g.Value)))
 			mean += float64(len(g.Value)) / float64(times)
-			if _, low, high := compare.Mean(g.Value); low <= 1e9 && 1e9 <= high {
+			if _, low, high := statistics.Mean(g.Value); low <= 1e9 && 1e9 <= high {
 				covered++
 			}
 		}

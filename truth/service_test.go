@@ -12,10 +12,12 @@ import (
 	"entelon/codec/take"
 	"entelon/core/calltree"
 	"entelon/core/compare"
-	"entelon/core/compare/match"
+	"entelon/core/match"
 	"entelon/core/measure"
 	"entelon/core/profile"
+	"entelon/core/scales"
 	"entelon/core/scope"
+	"entelon/core/statistics"
 	"entelon/judge"
 )
 
@@ -75,18 +77,18 @@ func TestServiceUnderLoads(t *testing.T) {
 				a := &takes[0][i]
 				for side, b := range []*served{&takes[1][j], &takes[2][j]} {
 					name := fmt.Sprintf("%d and %d workers", a.workers, b.workers)
-					if s := compare.Fitting(measure.Column{}, a.take, b.take); s != compare.ByYardstick {
+					if s := scales.Fitting(measure.Column{}, a.take, b.take); s != scales.ByYardstick {
 						t.Fatalf("%s: compared by %s", name, s)
 					}
-					r, err := compare.Compare([]match.Run{a.run()}, []match.Run{b.run()}, compare.Options{Scale: compare.ByYardstick})
+					r, err := compare.Compare([]match.Run{a.run()}, []match.Run{b.run()}, compare.Options{Scale: scales.ByYardstick})
 					if err != nil {
 						t.Errorf("%s: %v", name, err)
 						continue
 					}
-					outcome, _ := compare.Judge(r, compare.Rules{Limits: []compare.Limit{{Rise: compare.DefaultWorth}}})
+					outcome, _ := compare.Judge(r, compare.Rules{Limits: []compare.Limit{{Rise: statistics.DefaultWorth}}})
 					t.Logf("%s, %d: %s, %.2f (%.2f to %.2f), %d functions with %.0f %%", name, side, r.Whole.Verdict, r.Whole.Ratio, r.Whole.RatioLow, r.Whole.RatioHigh, len(r.Yardstick.Functions), 100*r.Yardstick.Share[0])
 					if side == 0 {
-						if v := r.Whole.Verdict; v == compare.Slower || v == compare.Faster || outcome == compare.Fail {
+						if v := r.Whole.Verdict; v == statistics.Slower || v == statistics.Faster || outcome == compare.Fail {
 							t.Errorf("%s: 3.4.0 is called %s than itself, %+v", name, v, r.Whole)
 						}
 						continue
@@ -98,7 +100,7 @@ func TestServiceUnderLoads(t *testing.T) {
 						}
 					}
 					said := strings.Join(first, ", ")
-					if r.Whole.Verdict != compare.Slower || outcome != compare.Fail || !strings.Contains(said, "slur.") || !strings.Contains(said, "glyph.") {
+					if r.Whole.Verdict != statistics.Slower || outcome != compare.Fail || !strings.Contains(said, "slur.") || !strings.Contains(said, "glyph.") {
 						t.Errorf("%s: 3.5.0 is called %s, for %s", name, r.Whole.Verdict, said)
 					}
 				}

@@ -9,8 +9,9 @@ import (
 
 	"entelon/bench/section"
 	"entelon/core/compare"
-	"entelon/core/compare/match"
 	"entelon/core/invent"
+	"entelon/core/match"
+	"entelon/core/scales"
 )
 
 // grown is how many times as much functions cost that somebody changed, one after the
@@ -58,7 +59,7 @@ func compareUnequal(t *testing.T, seed uint64, times, takes int, share, load flo
 			as = append(as, side(season.Take(base), time.Unix(int64(120*i), 0)))
 			bs = append(bs, side(season.Take(candidate), time.Unix(int64(120*i+60), 0)))
 		}
-		r, err := compare.Compare(as, bs, compare.Options{Scale: compare.ByYardstick})
+		r, err := compare.Compare(as, bs, compare.Options{Scale: scales.ByYardstick})
 		if err != nil {
 			out.refused++
 			continue

@@ -13,7 +13,8 @@ import (
 	"entelon/cmd/entelon/option"
 	"entelon/cmd/entelon/terminal"
 	"entelon/core/bisect"
-	"entelon/core/compare"
+	"entelon/core/scales"
+	"entelon/core/statistics"
 )
 
 // bisection is what the bisect command was asked for, and how far it is.
@@ -39,7 +40,7 @@ const (
 )
 
 func bisectCommand() *cobra.Command {
-	b := &bisection{threshold: compare.DefaultWorth, most: mostTurns}
+	b := &bisection{threshold: statistics.DefaultWorth, most: mostTurns}
 	c := &cobra.Command{
 		Use:   "bisect --good REV --bad REV --build COMMAND --run COMMAND",
 		Short: "Find the revision that made a program slower",
@@ -203,7 +204,7 @@ func (b *bisection) tell(cmd *cobra.Command) error {
 		}
 	}
 	fmt.Fprintln(out)
-	x := &comparing.Comparison{Format: "text", Limit: 12, Scale: string(compare.ByRun), Limits: []string{b.threshold.String()},
+	x := &comparing.Comparison{Format: "text", Limit: 12, Scale: string(scales.ByRun), Limits: []string{b.threshold.String()},
 		Baseline: []string{b.state.pattern(rev, goodTree)}, Candidate: []string{b.state.pattern(rev, probeTree)}, Rules: os.DevNull}
 	if b.function != "" {
 		x.Limits = append(x.Limits, b.function+"="+b.threshold.String())

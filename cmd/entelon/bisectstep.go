@@ -19,8 +19,9 @@ import (
 	"entelon/core/bisect"
 	"entelon/core/calltree"
 	"entelon/core/compare"
-	"entelon/core/compare/match"
+	"entelon/core/match"
 	"entelon/core/profile"
+	"entelon/core/scales"
 	"entelon/exact/session"
 	"entelon/symbol"
 )
@@ -269,10 +270,10 @@ func (b *bisection) verdict(rev revision, turn int) (bisect.Answer, string, erro
 			}
 			tr := calltree.New(t.Profile)
 			c := tr.Cost(m, sc)
-			sides[i] = append(sides[i], match.Run{Name: f, Tree: tr, Cost: c, Functions: calltree.Functions(tr, c), Calls: compare.CallsOf(tr, sc), StartedAt: t.Machine.StartedAt, Varies: compare.VariesOf(t, t.Profile.Words(m).Name)})
+			sides[i] = append(sides[i], match.Run{Name: f, Tree: tr, Cost: c, Functions: calltree.Functions(tr, c), Calls: compare.CallsOf(tr, sc), StartedAt: t.Machine.StartedAt, Varies: match.VariesOf(t, t.Profile.Words(m).Name)})
 		}
 	}
-	r, err := compare.Compare(sides[0], sides[1], compare.Options{Scale: compare.ByRun, Exact: b.exact})
+	r, err := compare.Compare(sides[0], sides[1], compare.Options{Scale: scales.ByRun, Exact: b.exact})
 	if err != nil {
 		return "", "", err
 	}

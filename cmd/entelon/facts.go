@@ -13,10 +13,10 @@ import (
 	"entelon/cmd/entelon/option"
 	"entelon/cmd/entelon/terminal"
 	"entelon/core/calltree"
-	"entelon/core/compare"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/reading"
+	"entelon/core/samplingcost"
 	"entelon/core/scope"
 	"entelon/core/workload"
 )
@@ -274,7 +274,7 @@ func printFacts(w io.Writer, path string, t *profile.Take, f factsJSON) error {
 		row("counting", "%.2f s of the CPU time of the program's threads; it is not among the samples", float64(f.OwnNS)/1e9)
 	}
 	if f.Bare != nil {
-		row("without sampling", "%s", compare.SamplingCostWords(f.Bare))
+		row("without sampling", "%s", samplingcost.Words(f.Bare))
 	}
 	if f.Work > 0 {
 		row("work", "%g units, %s of CPU time each", f.Work, measure.Amount(int64(float64(f.CPUNS)/f.Work), "ns"))

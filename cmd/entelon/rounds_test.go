@@ -11,7 +11,7 @@ import (
 	"entelon/capture/launch"
 	"entelon/cmd/entelon/option"
 	"entelon/codec/take"
-	"entelon/core/compare"
+	"entelon/core/samplingcost"
 	"entelon/diagnose/doctor"
 )
 
@@ -108,8 +108,8 @@ func TestTakesInARow(t *testing.T) {
 		if f.Work != 40 || f.Bare == nil || f.Bare.DurationNS <= 0 || f.Bare.CPUNS <= 0 {
 			t.Errorf("%s: %v units, bare %+v", name, f.Work, f.Bare)
 		}
-		if len(f.Bare.Pairs) != 1 || f.Bare.Pairs[0].SampledCPUNS <= 0 || !strings.Contains(compare.SamplingCostWords(f.Bare), "does not tell") {
-			t.Errorf("%s: %+v, %s", name, f.Bare, compare.SamplingCostWords(f.Bare))
+		if len(f.Bare.Pairs) != 1 || f.Bare.Pairs[0].SampledCPUNS <= 0 || !strings.Contains(samplingcost.Words(f.Bare), "does not tell") {
+			t.Errorf("%s: %+v, %s", name, f.Bare, samplingcost.Words(f.Bare))
 		}
 		if len(f.Counters) < 4 || f.Counters[0].Name != "context switches" || len(f.Counters)+len(f.NotCounted) != 11 {
 			t.Errorf("%s: %v, and not %v", name, f.Counters, f.NotCounted)

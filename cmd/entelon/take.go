@@ -26,10 +26,11 @@ import (
 	"entelon/cmd/entelon/terminal"
 	"entelon/codec/formats"
 	"entelon/codec/takefile"
-	"entelon/core/compare"
 	"entelon/core/measure"
 	"entelon/core/profile"
+	"entelon/core/samplingcost"
 	"entelon/core/scope"
+	"entelon/core/until"
 	"entelon/core/workload"
 	"entelon/diagnose/doctor"
 )
@@ -62,7 +63,7 @@ type takeFlags struct {
 	budget                option.Share
 	against, againstBuild string
 	repeat                int
-	until                 *compare.Until      // when enough takes were made, nil for all of them
+	until                 *until.Rule         // when enough takes were made, nil for all of them
 	made                  func(*profile.Take) // is shown each take
 	name                  string              // a pattern of processes
 	quiet                 bool                // say nothing, and let the command say nothing
@@ -505,7 +506,7 @@ func summary(w io.Writer, t *profile.Take, path string) {
 	fmt.Fprintf(b, "\n%s %s: %.2f s, %.2f s CPU, %s samples, %s lost, %.1f %% of stacks complete\n",
 		t.Settings.Program, t.Settings.Build, float64(f.DurationNS)/1e9, float64(f.CPUNS)/1e9, terminal.Thin(f.Samples), terminal.Thin(f.Lost), 100*f.CompleteShare())
 	if f.Bare != nil {
-		fmt.Fprintln(b, compare.SamplingCostWords(f.Bare))
+		fmt.Fprintln(b, samplingcost.Words(f.Bare))
 	}
 	if f.Work > 0 {
 		fmt.Fprintf(b, "%s units of work: %s of CPU time each\n", strconv.FormatFloat(f.Work, 'f', -1, 64), measure.Amount(int64(float64(f.CPUNS)/f.Work), "ns"))

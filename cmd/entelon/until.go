@@ -4,13 +4,13 @@ import (
 	"fmt"
 	"time"
 
-	"entelon/core/compare"
 	"entelon/core/profile"
+	"entelon/core/until"
 )
 
 // row follows the takes that are made until enough is known.
 type row struct {
-	so    compare.SoFar
+	so    until.SoFar
 	err   error
 	began time.Time
 }
@@ -20,7 +20,7 @@ func (f *takeFlags) readUntil(say func(string)) error {
 	if f.settings.Until == "" {
 		return nil
 	}
-	u, err := compare.ParseUntil(f.settings.Until)
+	u, err := until.Parse(f.settings.Until)
 	if err != nil {
 		return err
 	}
@@ -39,7 +39,7 @@ func (f *takeFlags) readUntil(say func(string)) error {
 }
 
 // add returns what takes in each take that was made, on a side.
-func (r *row) add(u *compare.Until, side int) func(*profile.Take) {
+func (r *row) add(u *until.Rule, side int) func(*profile.Take) {
 	r.began = time.Now()
 	return func(t *profile.Take) {
 		if err := r.so.Add(u, side, t); err != nil {
@@ -49,7 +49,7 @@ func (r *row) add(u *compare.Until, side int) func(*profile.Take) {
 }
 
 // enough says how far the row is, and whether that is enough.
-func (r *row) enough(u *compare.Until, say func(string)) (done bool, err error) {
+func (r *row) enough(u *until.Rule, say func(string)) (done bool, err error) {
 	if r.err != nil {
 		return true, r.err
 	}

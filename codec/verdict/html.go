@@ -11,6 +11,8 @@ import (
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/reading"
+	"entelon/core/scales"
+	"entelon/core/statistics"
 )
 
 //go:embed comparison.html
@@ -31,7 +33,7 @@ type line struct {
 func HTML(w io.Writer, v View, now time.Time) error {
 	r := v.Result
 	plain := func(x float64) string {
-		if r.Scale == compare.ByShare {
+		if r.Scale == scales.ByShare {
 			return fmt.Sprintf("%.1f %%", 100*x)
 		}
 		return measure.Amount(int64(x+0.5), v.Unit)
@@ -65,7 +67,7 @@ func HTML(w io.Writer, v View, now time.Time) error {
 	var findings []string
 	for i := range v.Findings {
 		f := &v.Findings[i]
-		findings = append(findings, fmt.Sprintf("%s: %s Allowed: %s.", f.Outcome, f.Text(r, v.Sides.Measure), compare.Signed(f.Limit)))
+		findings = append(findings, fmt.Sprintf("%s: %s Allowed: %s.", f.Outcome, f.Text(r, v.Sides.Measure), statistics.Signed(f.Limit)))
 	}
 	err := pageTemplate.Execute(w, map[string]any{
 		"Outcome": string(v.Outcome), "Sides": v.Sides, "Takes": v.Takes, "Scale": r.Scale.Words(), "Scope": v.Scope,

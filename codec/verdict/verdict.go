@@ -14,6 +14,8 @@ import (
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/reading"
+	"entelon/core/scales"
+	"entelon/core/statistics"
 )
 
 // View is what is written.
@@ -52,7 +54,7 @@ func Markdown(w io.Writer, v View) error {
 		b.WriteString("\n| outcome | what | allowed |\n|---|---|---|\n")
 		for i := range v.Findings {
 			f := &v.Findings[i]
-			fmt.Fprintf(&b, "| %s | %s | %s |\n", f.Outcome, escape(f.Text(v.Result, v.Sides.Measure)), compare.Signed(f.Limit))
+			fmt.Fprintf(&b, "| %s | %s | %s |\n", f.Outcome, escape(f.Text(v.Result, v.Sides.Measure)), statistics.Signed(f.Limit))
 		}
 	}
 	if len(v.Suspects) > 0 {
@@ -91,14 +93,14 @@ func Amount(r *compare.Result, v float64, unit string) string {
 	if v < 0 {
 		sign, v = "−", -v
 	}
-	if r.Scale == compare.ByShare {
+	if r.Scale == scales.ByShare {
 		return fmt.Sprintf("%s%.1f %%", sign, 100*v)
 	}
 	return sign + measure.Amount(int64(v+0.5), unit)
 }
 
 // Interval writes where a difference lies; "" where both ends read the same.
-func Interval(r *compare.Result, e *compare.Estimate, unit string) string {
+func Interval(r *compare.Result, e *statistics.Estimate, unit string) string {
 	low, high := Amount(r, e.Low, unit), Amount(r, e.High, unit)
 	if low == high {
 		return ""
@@ -107,12 +109,12 @@ func Interval(r *compare.Result, e *compare.Estimate, unit string) string {
 }
 
 // Word is a verdict in the words of what is measured: bytes and instructions are not slower.
-func Word(v compare.Verdict, unit string) string {
+func Word(v statistics.Verdict, unit string) string {
 	switch {
 	case unit == string(measure.Nanoseconds):
-	case v == compare.Slower:
+	case v == statistics.Slower:
 		return "costlier"
-	case v == compare.Faster:
+	case v == statistics.Faster:
 		return "cheaper"
 	}
 	return string(v)

@@ -10,11 +10,12 @@ import (
 
 	"entelon/core/calltree"
 	"entelon/core/compare"
-	"entelon/core/compare/match"
 	"entelon/core/invent"
+	"entelon/core/match"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/reading"
+	"entelon/core/scales"
 	"entelon/core/scope"
 )
 
@@ -36,7 +37,7 @@ func view(t *testing.T, limits ...compare.Limit) View {
 	t.Helper()
 	before := invent.Shop{Functions: []invent.ShopFunction{{Name: "slur.Route", Mean: 3000}, {Name: "beam.Group", Mean: 2000}, {Name: evil, Mean: 800}}, Common: 0.01, Own: 0.01}
 	x := invent.NewSeason(5)
-	r, err := compare.Compare(side(x, before, 5), side(x, before.With(evil, 4), 5), compare.Options{Scale: compare.ByRun})
+	r, err := compare.Compare(side(x, before, 5), side(x, before.With(evil, 4), 5), compare.Options{Scale: scales.ByRun})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -156,7 +157,7 @@ func TestHowTellsTheCallee(t *testing.T) {
 		r := match.Run{Tree: tr, Cost: c, Functions: calltree.Functions(tr, c), DurationNS: 1e9, CPUNS: p.Total(0)}
 		return []match.Run{r, r, r}
 	}
-	r, err := compare.Compare(made(300), made(2300), compare.Options{Scale: compare.ByRun})
+	r, err := compare.Compare(made(300), made(2300), compare.Options{Scale: scales.ByRun})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -8,8 +8,10 @@ import (
 	"strings"
 	"time"
 
-	"entelon/core/compare/match"
+	"entelon/core/match"
 	"entelon/core/profile"
+	"entelon/core/statistics"
+	"entelon/core/until"
 )
 
 // Conditions under which takes are made differ, and takes of one workload with them: the
@@ -51,7 +53,7 @@ func ConditionsOf(t *profile.Take) []match.Condition {
 // PairsOf is how many pairs a take is one of at most, where they were made until a difference
 // was decided; else 0.
 func PairsOf(t *profile.Take) int {
-	if u, err := ParseUntil(t.Settings.Until); err != nil || !u.Decided || t.Settings.Side == "" {
+	if u, err := until.Parse(t.Settings.Until); err != nil || !u.Decided || t.Settings.Side == "" {
 		return 0
 	}
 	return t.Settings.Turns / 2
@@ -166,14 +168,14 @@ func (r *Result) block() (out []Remark) {
 }
 
 // unblocked takes the effects of blocks off the costs of both sides.
-func (r *Result) unblocked(a, b *cost) {
+func (r *Result) unblocked(a, b *statistics.Quantity) {
 	if r.blocks < 2 {
 		return
 	}
 	sum, count := [2][]float64{}, [2][]float64{}
-	for side, c := range []*cost{a, b} {
+	for side, c := range []*statistics.Quantity{a, b} {
 		sum[side], count[side] = make([]float64, r.blocks), make([]float64, r.blocks)
-		for i, v := range c.value {
+		for i, v := range c.Value {
 			sum[side][r.blockOf[side][i]] += v
 			count[side][r.blockOf[side][i]]++
 		}
@@ -188,10 +190,10 @@ func (r *Result) unblocked(a, b *cost) {
 		w := count[0][k] + count[1][k]
 		mean, n = mean+w*effect[k], n+w
 	}
-	for side, c := range []*cost{a, b} {
-		for i := range c.value {
-			c.value[i] *= math.Exp(mean/n - effect[r.blockOf[side][i]])
+	for side, c := range []*statistics.Quantity{a, b} {
+		for i := range c.Value {
+			c.Value[i] *= math.Exp(mean/n - effect[r.blockOf[side][i]])
 		}
 	}
-	a.blocks, b.blocks = r.blocks, r.blocks
+	a.Blocks, b.Blocks = r.blocks, r.blocks
 }

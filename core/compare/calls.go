@@ -5,7 +5,7 @@ import (
 	"slices"
 
 	"entelon/core/calltree"
-	"entelon/core/compare/match"
+	"entelon/core/match"
 	"entelon/core/measure"
 	"entelon/core/scope"
 )

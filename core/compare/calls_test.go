@@ -7,8 +7,9 @@ import (
 	"testing"
 
 	"entelon/core/compare"
-	"entelon/core/compare/match"
+	"entelon/core/match"
 	"entelon/core/reading"
+	"entelon/core/scales"
 )
 
 // TestCountedCalls: counts tell a function that is called more often from one that
@@ -35,7 +36,7 @@ func TestCountedCalls(t *testing.T) {
 		{"all alike and less of it", shop(100, 150, 300, 40), "main;route;lift", compare.Lighter, "lift 40 40, height 1200 300", "height is called there 75 % less often"},
 		{"called less often", shop(100, 150, 300, 10), "main;route;lift", compare.Seldom, "lift 40 10, height 1200 300", "It is called 75 % less often (40 → 10"},
 	} {
-		r := compared(t, thrice(before), thrice(x.after), compare.Options{Scale: compare.ByRun})
+		r := compared(t, thrice(before), thrice(x.after), compare.Options{Scale: scales.ByRun})
 		s := r.Suspects()
 		if len(s) != 1 || names(r, s[0]) != x.path || s[0].Why != x.why || math.Abs(s[0].Share-1) > 0.02 {
 			t.Errorf("%s: %+v", x.what, s)
@@ -64,11 +65,11 @@ func TestCountsOfOneSideAlone(t *testing.T) {
 	base := []string{"main;space 2000", "main;route;height 400"}
 	with := func(lines ...string) match.Run { return stacks(append(append([]string(nil), base...), lines...)...) }
 	more := []string{"main;space 2000", "main;route;height 2400"}
-	r := compared(t, thrice(with("main;route;height calls 9")), thrice(stacks(more...)), compare.Options{Scale: compare.ByRun})
+	r := compared(t, thrice(with("main;route;height calls 9")), thrice(stacks(more...)), compare.Options{Scale: scales.ByRun})
 	if s := r.Suspects(); len(s) != 1 || len(s[0].Counts) != 0 {
 		t.Errorf("counted on one side: %+v", s)
 	}
-	r = compared(t, thrice(with("main;route;blot calls 0")), thrice(with("main;route;blot 1200", "main;route;blot calls 60")), compare.Options{Scale: compare.ByRun})
+	r = compared(t, thrice(with("main;route;blot calls 0")), thrice(with("main;route;blot 1200", "main;route;blot calls 60")), compare.Options{Scale: scales.ByRun})
 	s := r.Suspects()
 	if len(s) != 1 || len(s[0].Counts) != 1 || s[0].Counts[0].Ratio() != 0 || s[0].Counts[0].Calls != [2]float64{0, 60} {
 		t.Fatalf("called on one side: %+v", s)

@@ -4,8 +4,9 @@ import (
 	"sort"
 
 	"entelon/core/calltree"
-	"entelon/core/compare/match"
+	"entelon/core/match"
 	"entelon/core/profile"
+	"entelon/core/statistics"
 )
 
 // Both is a node of the trees of all takes in one: a path of functions, by those
@@ -133,14 +134,14 @@ func (r *Result) row(function int32) *Row {
 }
 
 // figures are what a node costs in each take, scaled, less some of its parts.
-func (r *Result) figures(n *Both, less []*Both) (c [2]cost) {
+func (r *Result) figures(n *Both, less []*Both) (c [2]statistics.Quantity) {
 	for side, runs := range r.sides() {
-		c[side].value, c[side].scale = make([]float64, len(runs)), r.scaleOf(side)
+		c[side].Value, c[side].Scale = make([]float64, len(runs)), r.scaleOf(side)
 		for i := range runs {
 			add := func(ids []calltree.NodeID, sign float64) {
 				for _, id := range ids {
-					c[side].value[i] += sign * float64(runs[i].Cost.Total(id)) / r.by[side][i]
-					c[side].samples += sign * float64(runs[i].Cost.TotalSamples(id))
+					c[side].Value[i] += sign * float64(runs[i].Cost.Total(id)) / r.by[side][i]
+					c[side].Samples += sign * float64(runs[i].Cost.TotalSamples(id))
 				}
 			}
 			add(n.nodes[side][i], 1)

@@ -13,8 +13,12 @@ import (
 	"sort"
 	"time"
 
-	"entelon/core/compare/match"
+	"entelon/core/match"
 	"entelon/core/profile"
+	"entelon/core/scales"
+	"entelon/core/statistics"
+	"entelon/core/until"
+	"entelon/core/yardstick"
 )
 
 // State is what became of a function.
@@ -32,7 +36,7 @@ const (
 
 // Options choose how sides are compared.
 type Options struct {
-	Scale Scale
+	Scale scales.Scale
 	// OrShares: where there is no yardstick though the scale is ByYardstick, shares are
 	// compared, and a remark says why.
 	OrShares bool
@@ -48,11 +52,8 @@ type Options struct {
 	Hand match.Hand
 }
 
-// The defaults of Options.
-const (
-	DefaultWorth = 0.05
-	DefaultRate  = 0.05
-)
+// DefaultRate is that of Options.
+const DefaultRate = 0.05
 
 // TakesEach is how many takes of each side are made where nothing else was said:
 // enough to see a change of some percent on a quiet machine.
@@ -71,8 +72,8 @@ type Row struct {
 	Line         uint32
 	Kind         profile.ModuleKind
 	Interpreted  bool // its code is executed by a runtime's own
-	Self         Estimate
-	Total        Estimate
+	Self         statistics.Estimate
+	Total        statistics.Estimate
 	SelfSamples  [2]int64 // of all takes of the baseline and the candidate
 	TotalSamples [2]int64
 	State        State
@@ -84,16 +85,16 @@ type Row struct {
 
 // Result is a comparison.
 type Result struct {
-	Scale   Scale
+	Scale   scales.Scale
 	Single  bool    // one take a side: how much takes differ is not known
 	Certain bool    // of exact runs: figures differ by themselves only as runs of the same did
 	Wider   float64 // how many times as wide intervals are as if the takes had been interleaved; 1 where they were
-	Whole   Estimate
+	Whole   statistics.Estimate
 	Rows    []Row // the largest difference of self cost first
 	Matches []match.Match
 	Remarks []Remark
 	// Yardstick is what the scale rests on, nil for all scales but ByYardstick.
-	Yardstick *Yardstick
+	Yardstick *yardstick.Yardstick
 	// Steady is by how much a figure of what did not change differs from side to side: the
 	// share of it does where the rest grew or shrank. 1 where figures are no shares, or
 	// where that is not known.
@@ -107,7 +108,7 @@ type Result struct {
 	align   *match.Alignment
 	rowOf   []int32 // by the function's number
 	worth   float64
-	spreads spreads
+	spreads statistics.Spreads
 	counted []counted
 	blocks  int // in how many the runs are; 0 for all in one
 	blockOf [2][]int
@@ -119,26 +120,26 @@ func Compare(baseline, candidate []match.Run, o Options) (*Result, error) {
 		return nil, errors.New("a side has no take")
 	}
 	if o.Worth == 0 {
-		o.Worth = DefaultWorth
+		o.Worth = statistics.DefaultWorth
 	}
 	if o.Rate == 0 {
 		o.Rate = DefaultRate
 	}
 	if o.Scale == "" {
-		o.Scale = ByShare
+		o.Scale = scales.ByShare
 	}
 	r := &Result{Scale: o.Scale, Single: len(baseline)+len(candidate) == 2, a: baseline, b: candidate, worth: o.Worth}
 	blocked := r.block()
 	r.align = match.Align([2][]match.Run{r.a, r.b}, o.Hand)
 	r.Matches = r.align.Matches
 	var refused error
-	if o.Scale == ByYardstick {
-		y, err := yardstick([2][]match.Run{r.a, r.b}, r.align, o.Exact)
+	if o.Scale == scales.ByYardstick {
+		y, err := yardstick.Find([2][]match.Run{r.a, r.b}, r.align, o.Exact)
 		switch {
 		case err == nil:
-			r.Yardstick, r.by = y, y.of
+			r.Yardstick, r.by = y, y.By
 		case o.OrShares:
-			refused, o.Scale, r.Scale = err, ByShare, ByShare
+			refused, o.Scale, r.Scale = err, scales.ByShare, scales.ByShare
 		default:
 			return nil, err
 		}
@@ -148,14 +149,14 @@ func Compare(baseline, candidate []match.Run, o Options) (*Result, error) {
 			if r.Yardstick != nil {
 				break
 			}
-			by, err := divisor(&runs[i], o.Scale)
+			by, err := scales.Divisor(&runs[i], o.Scale)
 			if err != nil {
 				return nil, fmt.Errorf("%s: %w", sideName(side, runs, i), err)
 			}
 			r.by[side] = append(r.by[side], by)
 		}
 	}
-	if _, r.Certain = certainBy(r.sides(), r.by, ""); r.Certain {
+	if _, r.Certain = match.VariesBy(r.sides(), r.by, ""); r.Certain {
 		r.Single = false
 	}
 	r.counted = countedIn(r)
@@ -182,36 +183,36 @@ func sideName(side int, runs []match.Run, i int) string {
 }
 
 func (r *Result) whole(o Options) {
-	var c [2]cost
+	var c [2]statistics.Quantity
 	var at [2][]time.Time
 	for side, runs := range [][]match.Run{r.a, r.b} {
 		for i := range runs {
 			at[side] = append(at[side], runs[i].StartedAt)
-			c[side].value = append(c[side].value, float64(runs[i].Total())/r.by[side][i])
-			c[side].samples += float64(runs[i].Samples())
+			c[side].Value = append(c[side].Value, float64(runs[i].Total())/r.by[side][i])
+			c[side].Samples += float64(runs[i].Samples())
 		}
-		c[side].scale = r.scaleOf(side)
+		c[side].Scale = r.scaleOf(side)
 	}
 	r.unblocked(&c[0], &c[1])
-	r.each = [2][]float64{c[0].value, c[1].value}
-	s := wholeSpread(&c[0], &c[1], o.Exact, o.Scale)
-	r.Wider = widening([2]*cost{&c[0], &c[1]}, at)
-	s.widen(r.Wider, &c[0], &c[1], o.Exact)
-	s.shared = r.sharedVariance()
+	r.each = [2][]float64{c[0].Value, c[1].Value}
+	s := statistics.WholeSpread(&c[0], &c[1], o.Exact, o.Scale)
+	r.Wider = statistics.Widening([2]*statistics.Quantity{&c[0], &c[1]}, at)
+	s.Widen(r.Wider, &c[0], &c[1], o.Exact)
+	s.Shared = r.sharedVariance()
 	level := r.level()
-	if level < 1-confidence {
-		s.t = quantile(1-level/2, s.df)
+	if level < 1-statistics.Confidence {
+		s.HalfWidth = statistics.Quantile(1-level/2, s.Freedom)
 	}
-	s.within, s.certain = certainBy(r.sides(), r.by, "")
-	r.Whole = estimate(&c[0], &c[1], s, o.Exact)
+	s.Within, s.Certain = match.VariesBy(r.sides(), r.by, "")
+	r.Whole = statistics.Compare(&c[0], &c[1], s, o.Exact)
 	switch {
-	case o.Scale == ByShare:
-	case s.certain:
-		r.Whole.judge(r.Whole.P == 0, o.Worth)
-	case r.Single && o.Scale != ByYardstick: // nothing is known of how much takes differ
-		r.Whole.Verdict, r.Whole.Need = TooFew, r.Whole.need(o.Worth)
+	case o.Scale == scales.ByShare:
+	case s.Certain:
+		r.Whole.Judge(r.Whole.P == 0, o.Worth)
+	case r.Single && o.Scale != scales.ByYardstick: // nothing is known of how much takes differ
+		r.Whole.Verdict, r.Whole.Need = statistics.TooFew, r.Whole.Needs(o.Worth)
 	default:
-		r.Whole.judge(r.Whole.P <= level, o.Worth)
+		r.Whole.Judge(r.Whole.P <= level, o.Worth)
 	}
 }
 
@@ -225,14 +226,14 @@ func (r *Result) level() float64 {
 				most = runs[i].Pairs
 			}
 			if runs[i].Pairs == 0 || runs[i].Pairs != most {
-				return 1 - confidence
+				return 1 - statistics.Confidence
 			}
 		}
 	}
-	if n := min(len(r.a), len(r.b)); n >= minLooks && n <= most {
-		return lookLevel(n, most)
+	if n := min(len(r.a), len(r.b)); n >= until.MinLooks && n <= most {
+		return until.LevelOf(n, most)
 	}
-	return 1 - confidence
+	return 1 - statistics.Confidence
 }
 
 // scaleOf is by what a side's values are multiplied, on average over its takes.
@@ -246,10 +247,10 @@ func (r *Result) scaleOf(side int) float64 {
 
 // steady is the ratio of the shares of what did not change.
 func (r *Result) steady(o Options) float64 {
-	if o.Scale != ByShare {
+	if o.Scale != scales.ByShare {
 		return 1
 	}
-	y, err := yardstick([2][]match.Run{r.a, r.b}, r.align, o.Exact)
+	y, err := yardstick.Find([2][]match.Run{r.a, r.b}, r.align, o.Exact)
 	if err != nil {
 		return 1
 	}
@@ -267,19 +268,19 @@ func (r *Result) sharedVariance() float64 {
 	if r.Yardstick == nil {
 		return 0
 	}
-	return r.Yardstick.variance
+	return r.Yardstick.Variance
 }
 
 // functions makes the rows.
 func (r *Result) functions(o Options) {
 	n := len(r.align.Names)
-	type sums struct{ self, total [2]cost }
+	type sums struct{ self, total [2]statistics.Quantity }
 	list := make([]sums, n)
 	r.Rows = make([]Row, n)
 	for side, runs := range [][]match.Run{r.a, r.b} {
 		for k := range list {
-			list[k].self[side].value, list[k].total[side].value = make([]float64, len(runs)), make([]float64, len(runs))
-			list[k].self[side].scale, list[k].total[side].scale = r.scaleOf(side), r.scaleOf(side)
+			list[k].self[side].Value, list[k].total[side].Value = make([]float64, len(runs)), make([]float64, len(runs))
+			list[k].self[side].Scale, list[k].total[side].Scale = r.scaleOf(side), r.scaleOf(side)
 		}
 		for i := range runs {
 			p, by := runs[i].Tree.Profile, r.by[side][i]
@@ -287,10 +288,10 @@ func (r *Result) functions(o Options) {
 			for _, f := range runs[i].Functions {
 				k := ids[f.Function]
 				x, row := &list[k], &r.Rows[k]
-				x.self[side].value[i] += float64(f.Self) / by
-				x.total[side].value[i] += float64(f.Total) / by
-				x.self[side].samples += float64(f.SelfSamples)
-				x.total[side].samples += float64(f.TotalSamples)
+				x.self[side].Value[i] += float64(f.Self) / by
+				x.total[side].Value[i] += float64(f.Total) / by
+				x.self[side].Samples += float64(f.SelfSamples)
+				x.total[side].Samples += float64(f.TotalSamples)
 				row.SelfSamples[side] += f.SelfSamples
 				row.TotalSamples[side] += f.TotalSamples
 				fn := p.Functions[f.Function]
@@ -302,24 +303,24 @@ func (r *Result) functions(o Options) {
 			}
 		}
 	}
-	var as, bs []*cost
+	var as, bs []*statistics.Quantity
 	for k := range list {
 		r.unblocked(&list[k].self[0], &list[k].self[1])
 		r.unblocked(&list[k].total[0], &list[k].total[1])
 		as, bs = append(as, &list[k].self[0], &list[k].total[0]), append(bs, &list[k].self[1], &list[k].total[1])
 	}
-	r.spreads = newSpreads(as, bs, o.Exact, o.Scale)
-	r.spreads.wider, r.spreads.known.shared = r.Wider, r.sharedVariance()
-	r.spreads.known.within, r.spreads.known.certain = certainBy(r.sides(), r.by, "")
+	r.spreads = statistics.NewSpreads(as, bs, o.Exact, o.Scale)
+	r.spreads.Wider, r.spreads.Known.Shared = r.Wider, r.sharedVariance()
+	r.spreads.Known.Within, r.spreads.Known.Certain = match.VariesBy(r.sides(), r.by, "")
 	p := make([]float64, 0, 2*n)
 	for k := range list {
 		x, row := &list[k], &r.Rows[k]
-		self := r.spreads.of(&x.self[0], &x.self[1])
-		if self.certain {
-			self.within, _ = certainBy(r.sides(), r.by, row.Name)
+		self := r.spreads.Of(&x.self[0], &x.self[1])
+		if self.Certain {
+			self.Within, _ = match.VariesBy(r.sides(), r.by, row.Name)
 		}
-		row.Self = estimate(&x.self[0], &x.self[1], self, o.Exact)
-		row.Total = estimate(&x.total[0], &x.total[1], r.spreads.of(&x.total[0], &x.total[1]), o.Exact)
+		row.Self = statistics.Compare(&x.self[0], &x.self[1], self, o.Exact)
+		row.Total = statistics.Compare(&x.total[0], &x.total[1], r.spreads.Of(&x.total[0], &x.total[1]), o.Exact)
 		row.Match = r.align.MatchOf[int32(k)]
 		row.Number = int32(k)
 		p = append(p, row.Self.P, row.Total.P)
@@ -330,11 +331,11 @@ func (r *Result) functions(o Options) {
 			r.Rows[k].Calls = calls[k]
 		}
 	}
-	is := told(p, o.Rate)
+	is := statistics.Significant(p, o.Rate)
 	whole := math.Max(r.Whole.Baseline, r.Whole.Candidate)
 	for k := range r.Rows {
 		row := &r.Rows[k]
-		for i, e := range []*Estimate{&row.Self, &row.Total} {
+		for i, e := range []*statistics.Estimate{&row.Self, &row.Total} {
 			base := e.Baseline
 			if base == 0 {
 				base = e.Candidate
@@ -343,7 +344,7 @@ func (r *Result) functions(o Options) {
 			if base > 0 {
 				worth = worthOfFunction * whole / base
 			}
-			e.judge(is[2*k+i], worth)
+			e.Judge(is[2*k+i], worth)
 		}
 		row.Certain = is[2*k] || is[2*k+1]
 		row.State = state(row)

@@ -10,11 +10,13 @@ import (
 
 	"entelon/core/calltree"
 	"entelon/core/compare"
-	"entelon/core/compare/match"
 	"entelon/core/invent"
+	"entelon/core/match"
 	"entelon/core/measure"
 	"entelon/core/profile"
+	"entelon/core/scales"
 	"entelon/core/scope"
+	"entelon/core/statistics"
 )
 
 func runOf(p *profile.Profile) match.Run {
@@ -68,7 +70,7 @@ func compared(t *testing.T, a, b []match.Run, o compare.Options) *compare.Result
 
 func TestAgainstItself(t *testing.T) {
 	p := invent.Profile(1, invent.Small)
-	for _, s := range compare.Scales {
+	for _, s := range scales.All {
 		r := compared(t, []match.Run{runOf(p)}, []match.Run{runOf(p)}, compare.Options{Scale: s.Scale})
 		sum := 0.0
 		for _, x := range r.Rows {
@@ -106,8 +108,8 @@ func TestUnchangedPrograms(t *testing.T) {
 			r := invent.NewSeason(11)
 			whole, any, cover, coverFn, fns := 0, 0, 0, 0, 0
 			for range times {
-				c := compared(t, runs(r, x.shop, x.a), runs(r, x.shop, x.b), compare.Options{Scale: compare.ByRun})
-				if c.Whole.Verdict == compare.Slower || c.Whole.Verdict == compare.Faster {
+				c := compared(t, runs(r, x.shop, x.a), runs(r, x.shop, x.b), compare.Options{Scale: scales.ByRun})
+				if c.Whole.Verdict == statistics.Slower || c.Whole.Verdict == statistics.Faster {
 					whole++
 				}
 				if c.Whole.RatioLow <= 1 && c.Whole.RatioHigh >= 1 {
@@ -124,7 +126,7 @@ func TestUnchangedPrograms(t *testing.T) {
 					}
 				}
 				for _, s := range c.Suspects() {
-					alarm = alarm || s.Verdict == compare.Slower || s.Verdict == compare.Faster
+					alarm = alarm || s.Verdict == statistics.Slower || s.Verdict == statistics.Faster
 				}
 				if alarm {
 					any++
@@ -158,8 +160,8 @@ func TestKnownSlowdowns(t *testing.T) {
 			after := s.With("", slower)
 			seen, cover, said := 0, 0, 0.0
 			for range times {
-				c := compared(t, runs(r, s, 4), runs(r, after, 4), compare.Options{Scale: compare.ByRun})
-				if c.Whole.Verdict == compare.Slower {
+				c := compared(t, runs(r, s, 4), runs(r, after, 4), compare.Options{Scale: scales.ByRun})
+				if c.Whole.Verdict == statistics.Slower {
 					seen++
 				}
 				if c.Whole.RatioLow <= slower && slower <= c.Whole.RatioHigh {
@@ -187,13 +189,13 @@ func TestFindsTheFunction(t *testing.T) {
 	s := noisy(invent.Street(40, 400), 0.02, 0.02)
 	found, wrong := 0, 0
 	for range 100 {
-		c := compared(t, runs(r, s, 4), runs(r, s.With("fn02", 1.6), 4), compare.Options{Scale: compare.ByRun})
+		c := compared(t, runs(r, s, 4), runs(r, s.With("fn02", 1.6), 4), compare.Options{Scale: scales.ByRun})
 		for _, x := range c.Rows {
 			switch {
 			case !x.Certain:
 			case x.Name == "fn02":
 				found++
-				if x.State != compare.Changed || x.Self.Verdict != compare.Slower || x.Self.RatioLow > 1.75 || x.Self.RatioHigh < 1.45 {
+				if x.State != compare.Changed || x.Self.Verdict != statistics.Slower || x.Self.RatioLow > 1.75 || x.Self.RatioHigh < 1.45 {
 					t.Errorf("%+v", x)
 				}
 			default:
@@ -213,15 +215,15 @@ func TestFindsTheFunction(t *testing.T) {
 func TestTooFewTakes(t *testing.T) {
 	r := invent.NewSeason(8)
 	s := noisy(shop(map[string]float64{"space": 30000, "beam": 30000}), 0.04, 0)
-	c := compared(t, runs(r, s, 3), runs(r, s, 3), compare.Options{Scale: compare.ByRun})
-	for c.Whole.Verdict == compare.Slower || c.Whole.Verdict == compare.Faster {
-		c = compared(t, runs(r, s, 3), runs(r, s, 3), compare.Options{Scale: compare.ByRun})
+	c := compared(t, runs(r, s, 3), runs(r, s, 3), compare.Options{Scale: scales.ByRun})
+	for c.Whole.Verdict == statistics.Slower || c.Whole.Verdict == statistics.Faster {
+		c = compared(t, runs(r, s, 3), runs(r, s, 3), compare.Options{Scale: scales.ByRun})
 	}
-	if c.Whole.Verdict != compare.TooFew || c.Whole.Need <= 3 || c.Whole.Need > 60 {
+	if c.Whole.Verdict != statistics.TooFew || c.Whole.Need <= 3 || c.Whole.Need > 60 {
 		t.Fatalf("%+v", c.Whole)
 	}
-	more := compared(t, runs(r, s, 24), runs(r, s, 24), compare.Options{Scale: compare.ByRun})
-	if more.Whole.Verdict == compare.TooFew || more.Whole.Seen > compare.DefaultWorth {
+	more := compared(t, runs(r, s, 24), runs(r, s, 24), compare.Options{Scale: scales.ByRun})
+	if more.Whole.Verdict == statistics.TooFew || more.Whole.Seen > statistics.DefaultWorth {
 		t.Errorf("24 takes a side are too few: %+v", more.Whole)
 	}
 }
@@ -237,7 +239,7 @@ func TestRareFunctionsAreNotCertain(t *testing.T) {
 		t.Errorf("with %d samples it is %s, certain %v", x.SelfSamples[1], x.State, x.Certain)
 	}
 	after = shop(map[string]float64{"space": 5000, "read": 500})
-	if x := row(t, compared(t, runs(r, s, 1), runs(r, after, 1), compare.Options{}), "read"); !x.Certain || x.Self.Ratio != 0 || x.Self.Verdict != compare.Slower {
+	if x := row(t, compared(t, runs(r, s, 1), runs(r, after, 1), compare.Options{}), "read"); !x.Certain || x.Self.Ratio != 0 || x.Self.Verdict != statistics.Slower {
 		t.Errorf("a new function with a tenth of all is %+v", x)
 	}
 }
@@ -247,13 +249,13 @@ func TestRemarks(t *testing.T) {
 	s := noisy(shop(map[string]float64{"space": 20000}), 0.005, 0)
 	steady := runs(r, s, 7)
 	off := append(runs(r, s, 6), runs(r, shop(map[string]float64{"space": 30000}), 1)...)
-	c := compared(t, steady, off, compare.Options{Scale: compare.ByRun})
+	c := compared(t, steady, off, compare.Options{Scale: scales.ByRun})
 	if len(c.Remarks) != 1 || c.Remarks[0].Code != "far-off" || c.Remarks[0].Side != 1 || c.Remarks[0].Run != 6 {
 		t.Errorf("%+v", c.Remarks)
 	}
 	partial := runs(r, s, 3)
 	partial[0].Lost, partial[2].Lost = 40, 2
-	c = compared(t, partial, steady, compare.Options{Scale: compare.ByRun})
+	c = compared(t, partial, steady, compare.Options{Scale: scales.ByRun})
 	if len(c.Remarks) == 0 || c.Remarks[0].Code != "partial" || c.Remarks[0].Side != 0 || !strings.Contains(c.Remarks[0].Text, "42 events of 2 of its 3 takes") {
 		t.Errorf("%+v", c.Remarks)
 	}
@@ -261,7 +263,7 @@ func TestRemarks(t *testing.T) {
 	for i := range 8 {
 		drifting = append(drifting, runs(r, shop(map[string]float64{"space": 20000 * (1 + 0.02*float64(i))}), 1)...)
 	}
-	c = compared(t, drifting, steady, compare.Options{Scale: compare.ByRun})
+	c = compared(t, drifting, steady, compare.Options{Scale: scales.ByRun})
 	if len(c.Remarks) != 1 || c.Remarks[0].Code != "drift" || c.Remarks[0].Side != 0 || !strings.Contains(c.Remarks[0].Text, "up") {
 		t.Errorf("%+v", c.Remarks)
 	}
@@ -270,7 +272,7 @@ func TestRemarks(t *testing.T) {
 func TestNothingToDivideBy(t *testing.T) {
 	full, empty := runOf(invent.Profile(1, invent.Small)), runOf(invent.NewSeason(1).Take(invent.Shop{}))
 	full.DurationNS, full.Work, empty.CPUNS = 0, 0, 0
-	for _, s := range []compare.Scale{compare.ByShare, compare.BySecond, compare.ByCPU, compare.ByWork} {
+	for _, s := range []scales.Scale{scales.ByShare, scales.BySecond, scales.ByCPU, scales.ByWork} {
 		if _, err := compare.Compare([]match.Run{full, full}, []match.Run{empty}, compare.Options{Scale: s}); err == nil {
 			t.Errorf("%s: something was divided by nothing", s)
 		}
@@ -278,7 +280,7 @@ func TestNothingToDivideBy(t *testing.T) {
 	if _, err := compare.Compare(nil, []match.Run{full}, compare.Options{}); err == nil {
 		t.Error("a side without a take was compared")
 	}
-	for _, x := range compared(t, []match.Run{full}, []match.Run{empty}, compare.Options{Scale: compare.ByRun}).Rows {
+	for _, x := range compared(t, []match.Run{full}, []match.Run{empty}, compare.Options{Scale: scales.ByRun}).Rows {
 		if x.State != compare.Gone {
 			t.Errorf("%s is %s, want gone", x.Name, x.State)
 		}
@@ -288,31 +290,31 @@ func TestNothingToDivideBy(t *testing.T) {
 func TestFitting(t *testing.T) {
 	a, b := invent.Take(1, invent.Small), invent.Take(2, invent.Small)
 	b.Settings.Command = []string{"./made-2", "--scores", "3"}
-	if s := compare.Fitting(measure.Column{}, a, b); s != compare.ByRun {
+	if s := scales.Fitting(measure.Column{}, a, b); s != scales.ByRun {
 		t.Errorf("the same work to its end is compared by %q", s)
 	}
 	b.Settings.Command = []string{"./made-2", "--scores", "4"}
-	if s := compare.Fitting(measure.Column{}, a, b); s != compare.ByYardstick {
+	if s := scales.Fitting(measure.Column{}, a, b); s != scales.ByYardstick {
 		t.Errorf("other work is compared by %q", s)
 	}
 	a.Settings.Series, a.Settings.Side, b.Settings.Series, b.Settings.Side = "row", profile.Baseline, "row", profile.Candidate
-	if s := compare.Fitting(measure.Column{}, a, b); s != compare.ByRun {
+	if s := scales.Fitting(measure.Column{}, a, b); s != scales.ByRun {
 		t.Errorf("two commands taken in turns are compared by %q", s)
 	}
 	b.Settings.Series = "another row"
-	if s := compare.Fitting(measure.Column{}, a, b); s != compare.ByYardstick {
+	if s := scales.Fitting(measure.Column{}, a, b); s != scales.ByYardstick {
 		t.Errorf("two commands of two rows are compared by %q", s)
 	}
 	b.Settings.Command = a.Settings.Command
 	b.Facts.EndedBy = "time"
-	if s := compare.Fitting(measure.Column{}, a, b); s != compare.ByYardstick {
+	if s := scales.Fitting(measure.Column{}, a, b); s != scales.ByYardstick {
 		t.Errorf("a take that was broken off is compared by %q", s)
 	}
 	a.Facts.Work, b.Facts.Work = 200, 300
-	if s := compare.Fitting(measure.Column{Combine: measure.Level}, a, b); s != compare.ByRun {
+	if s := scales.Fitting(measure.Column{Combine: measure.Level}, a, b); s != scales.ByRun {
 		t.Errorf("a level is scaled: %s", s)
 	}
-	if s := compare.Fitting(measure.Column{}, a, b); s != compare.ByWork {
+	if s := scales.Fitting(measure.Column{}, a, b); s != scales.ByWork {
 		t.Errorf("takes that tell their work are compared by %q", s)
 	}
 }

@@ -1,6 +1,6 @@
 package compare
 
-import "entelon/core/compare/match"
+import "entelon/core/match"
 
 // WithoutFarOff compares once more without the takes that are far off the others of their
 // side. It returns these by their IDs; the result is nil where there are none, or where too

@@ -3,10 +3,11 @@ package compare
 import (
 	"fmt"
 	"math"
-	"strings"
 
 	"entelon/core/profile"
+	"entelon/core/scales"
 	"entelon/core/scope"
+	"entelon/core/statistics"
 )
 
 // Outcome is what a gate says.
@@ -41,7 +42,7 @@ type Rules struct {
 // Finding is one thing that a gate looked at.
 type Finding struct {
 	Name     string // full name of the function, "" for the whole
-	Estimate Estimate
+	Estimate statistics.Estimate
 	Limit    float64
 	Outcome  Outcome
 	Note     string // why it was accepted
@@ -64,13 +65,13 @@ func (f *Finding) Text(r *Result, measure string) string {
 		out = fmt.Sprintf("%s is new.", what)
 	case e.Baseline == 0:
 		return fmt.Sprintf("%s costs nothing.", what)
-	case r.Scale == ByShare && f.Name == "":
+	case r.Scale == scales.ByShare && f.Name == "":
 		return "Shares of the total cannot tell whether the whole got slower; compare by run, by work or by second."
-	case e.Verdict == Slower || e.Verdict == Faster:
-		out = fmt.Sprintf("%s takes %s %s %s%s.", what, Change(e.Ratio, measure), measure, r.Scale.Words(), e.Between())
-	case e.Verdict == TooFew:
-		out = fmt.Sprintf("%s: too few takes to tell; it changed by %s%s, and a change below %.1f %% would hardly have been seen.", what, Signed(e.Ratio-1), e.Between(), 100*e.Seen)
-		if e.Need > 0 && e.Need < mostTakes {
+	case e.Verdict == statistics.Slower || e.Verdict == statistics.Faster:
+		out = fmt.Sprintf("%s takes %s %s %s%s.", what, statistics.Change(e.Ratio, measure), measure, r.Scale.Words(), e.Between())
+	case e.Verdict == statistics.TooFew:
+		out = fmt.Sprintf("%s: too few takes to tell; it changed by %s%s, and a change below %.1f %% would hardly have been seen.", what, statistics.Signed(e.Ratio-1), e.Between(), 100*e.Seen)
+		if e.Need > 0 && e.Need < statistics.MostTakes {
 			out += fmt.Sprintf(" %d takes a side would do.", e.Need)
 		}
 	case r.Certain:
@@ -84,38 +85,6 @@ func (f *Finding) Text(r *Result, measure string) string {
 	return out
 }
 
-// Change is a ratio in words, of what a measure is called: "31 % more", "4.0 % less" of time and
-// "4.0 % fewer" of what is counted.
-func Change(ratio float64, of string) string {
-	word := "more"
-	if ratio < 1 {
-		word = "less"
-		if strings.HasSuffix(of, "s") {
-			word = "fewer"
-		}
-	}
-	p := 100 * math.Abs(ratio-1)
-	if p < 10 {
-		return fmt.Sprintf("%.1f %% %s", p, word)
-	}
-	return fmt.Sprintf("%.0f %% %s", p, word)
-}
-
-// Signed is a share in percent with its sign: "+1.7 %", "−14.2 %".
-func Signed(share float64) string {
-	return strings.Replace(fmt.Sprintf("%+.1f %%", 100*share), "-", "−", 1)
-}
-
-// Between is the interval of a ratio in words, as changes in percent; "" where both ends read the
-// same.
-func (e *Estimate) Between() string {
-	low, high := Signed(e.RatioLow-1), Signed(e.RatioHigh-1)
-	if e.RatioHigh == 0 || low == high {
-		return ""
-	}
-	return fmt.Sprintf(" (%s to %s)", low, high)
-}
-
 // Judge holds a comparison against rules. A regression is a rise that is told
 // from chance and larger than its limit; where a larger one could have been
 // missed, or where a limit fits no function, the gate could not tell. The worst finding stands first and decides.
@@ -123,7 +92,7 @@ func Judge(r *Result, rules Rules) (Outcome, []Finding) {
 	var out []Finding
 	for _, l := range rules.Limits {
 		if l.Pattern == "" {
-			out = append(out, judge(r, "", r.Whole, l.Rise, r.Scale == ByShare, rules))
+			out = append(out, judge(r, "", r.Whole, l.Rise, r.Scale == scales.ByShare, rules))
 			break
 		}
 	}
@@ -162,7 +131,7 @@ func Judge(r *Result, rules Rules) (Outcome, []Finding) {
 	return worst, sorted
 }
 
-func judge(r *Result, name string, e Estimate, limit float64, shares bool, rules Rules) Finding {
+func judge(r *Result, name string, e statistics.Estimate, limit float64, shares bool, rules Rules) Finding {
 	f := Finding{Name: name, Estimate: e, Limit: limit, Outcome: Unknown}
 	rise := math.Inf(1)
 	if e.Baseline > 0 {
@@ -170,14 +139,14 @@ func judge(r *Result, name string, e Estimate, limit float64, shares bool, rules
 	}
 	switch {
 	case shares:
-	case e.Verdict == Faster, e.Verdict == Slower && rise < limit, e.Baseline == 0 && e.Candidate == 0:
+	case e.Verdict == statistics.Faster, e.Verdict == statistics.Slower && rise < limit, e.Baseline == 0 && e.Candidate == 0:
 		f.Outcome = Pass
-	case e.Verdict == Slower:
+	case e.Verdict == statistics.Slower:
 		f.Outcome = Fail
 	case r.Single:
 	case e.Seen <= limit || e.RatioHigh > 0 && e.RatioHigh-1 <= limit:
 		f.Outcome = Pass
-	case name != "" && e.Verdict == NoChange:
+	case name != "" && e.Verdict == statistics.NoChange:
 		f.Outcome = Pass // too small a part of the whole for its limit to matter
 	}
 	if f.Outcome == Fail {

@@ -6,7 +6,9 @@ import (
 	"slices"
 	"strings"
 
-	"entelon/core/compare/match"
+	"entelon/core/match"
+	"entelon/core/scales"
+	"entelon/core/statistics"
 )
 
 // Remark is something about the takes that a reader of their comparison must
@@ -60,31 +62,31 @@ func remarks(r *Result) []Remark {
 	}
 	for side, runs := range [][]match.Run{r.a, r.b} {
 		if missing, takes := lost(runs); missing > 0 {
-			out = append(out, Remark{"partial", side, -1, fmt.Sprintf("The totals of the %s are partial: %d events of %d of its %d takes are missing.", sideNames[side], missing, takes, len(runs)),
+			out = append(out, Remark{"partial", side, -1, fmt.Sprintf("The totals of the %s are partial: %d events of %d of its %d takes are missing.", match.SideNames[side], missing, takes, len(runs)),
 				"Collect as root, so that the kernel adds events up and loses none."})
 		}
 		x := make([]float64, len(runs))
 		for i := range runs {
 			x[i] = r.each[side][i]
-			if r.Scale == ByShare {
+			if r.Scale == scales.ByShare {
 				x[i] = float64(runs[i].Total())
 			}
 		}
-		name := sideNames[side]
+		name := match.SideNames[side]
 		if len(x) >= leastForOutlier {
-			m := median(x)
+			m := statistics.Median(x)
 			d := make([]float64, len(x))
 			for i, v := range x {
 				d[i] = math.Abs(v - m)
 			}
-			deviation := 1.4826 * median(d)
+			deviation := 1.4826 * statistics.Median(d)
 			for i, v := range x {
 				if math.Abs(v-m) > farOff*deviation && math.Abs(v-m) > farOffAtAs*m {
 					what := runs[i].Name
 					if what == "" {
 						what = fmt.Sprintf("take %d", i+1)
 					}
-					out = append(out, Remark{"far-off", side, i, fmt.Sprintf("Of the %s, %s is far off the others: %s.", name, what, Signed(v/m-1)),
+					out = append(out, Remark{"far-off", side, i, fmt.Sprintf("Of the %s, %s is far off the others: %s.", name, what, statistics.Signed(v/m-1)),
 						"See in its facts whether the machine was busy or hot, and leave it out or take it again."})
 				}
 			}
@@ -128,8 +130,6 @@ func inWords(names []string) string {
 	return text
 }
 
-var sideNames = [2]string{"baseline", "candidate"}
-
 // lost is how many events are missing, and in how many of the runs.
 func lost(runs []match.Run) (events int64, of int) {
 	for i := range runs {
@@ -139,15 +139,6 @@ func lost(runs []match.Run) (events int64, of int) {
 		}
 	}
 	return events, of
-}
-
-func median(x []float64) float64 {
-	s := slices.Sorted(slices.Values(x))
-	n := len(s)
-	if n%2 == 1 {
-		return s[n/2]
-	}
-	return (s[n/2-1] + s[n/2]) / 2
 }
 
 // kendall is the share of pairs that are in order less that of those that are not.

@@ -6,6 +6,9 @@ import (
 	"sort"
 
 	"entelon/core/profile"
+	"entelon/core/scales"
+	"entelon/core/statistics"
+	"entelon/core/yardstick"
 )
 
 // Why says in which way a suspect explains a difference.
@@ -31,14 +34,14 @@ const (
 // Suspect is a place that explains part of a difference: a path, and what the
 // function at its end costs there.
 type Suspect struct {
-	Path     []int32 // functions from the outermost to the suspect
-	Why      Why
-	Estimate         // of what it costs there, without what others explain
-	Share    float64 // of the whole difference; less than 0 where it goes the other way
-	Via      int32   // the function that is new or gone, where it is Rewritten; where it is Callees, the one that most of it is in, if there is one; else -1
-	Places   int     // on how many paths; Path is the one with the largest difference
-	Enters   float64 // candidate to baseline of all that is below the path, 0 where the baseline has none
-	Counts   []Count // calls there that were counted
+	Path                []int32 // functions from the outermost to the suspect
+	Why                 Why
+	statistics.Estimate         // of what it costs there, without what others explain
+	Share               float64 // of the whole difference; less than 0 where it goes the other way
+	Via                 int32   // the function that is new or gone, where it is Rewritten; where it is Callees, the one that most of it is in, if there is one; else -1
+	Places              int     // on how many paths; Path is the one with the largest difference
+	Enters              float64 // candidate to baseline of all that is below the path, 0 where the baseline has none
+	Counts              []Count // calls there that were counted
 	// Split is what of the difference is of the number of calls, and what of the cost of one;
 	// both 0 where the calls of its function were not counted.
 	Split [2]float64
@@ -105,7 +108,7 @@ type found struct {
 func (r *Result) Suspects() []Suspect {
 	root := r.Both(thin)
 	f := &finder{r: r, whole: math.Abs(r.Whole.Difference)}
-	if moved := r.shifted(); r.Scale == ByShare || f.whole < moved/4 {
+	if moved := r.shifted(); r.Scale == scales.ByShare || f.whole < moved/4 {
 		f.whole = moved // shares, or growth and shrinking that make up for each other
 	}
 	if f.whole == 0 {
@@ -125,7 +128,9 @@ func (r *Result) Suspects() []Suspect {
 	return out
 }
 
-func (s *Suspect) told() bool { return s.Verdict == Slower || s.Verdict == Faster }
+func (s *Suspect) told() bool {
+	return s.Verdict == statistics.Slower || s.Verdict == statistics.Faster
+}
 
 // suspects puts the paths to one function that differs in one way together.
 func (f *finder) suspects() []Suspect {
@@ -145,7 +150,7 @@ func (f *finder) suspects() []Suspect {
 	}
 	var out []Suspect
 	for _, k := range order {
-		var total [2]cost
+		var total [2]statistics.Quantity
 		var all [2]float64
 		best := groups[k][0]
 		for i, x := range groups[k] {
@@ -154,9 +159,9 @@ func (f *finder) suspects() []Suspect {
 				if i == 0 {
 					total[side] = c[side]
 				} else {
-					total[side].samples += c[side].samples
-					for j, v := range c[side].value {
-						total[side].value[j] += v
+					total[side].Samples += c[side].Samples
+					for j, v := range c[side].Value {
+						total[side].Value[j] += v
 					}
 				}
 				all[side] += x.n.Total[side]
@@ -165,19 +170,19 @@ func (f *finder) suspects() []Suspect {
 				best = x
 			}
 		}
-		s := Suspect{Path: best.path, Why: k.why, Via: k.via, Places: len(groups[k]), Estimate: estimate(&total[0], &total[1], f.r.spreads.of(&total[0], &total[1]), f.r.spreads.exact)}
+		s := Suspect{Path: best.path, Why: k.why, Via: k.via, Places: len(groups[k]), Estimate: statistics.Compare(&total[0], &total[1], f.r.spreads.Of(&total[0], &total[1]), f.r.spreads.Exact)}
 		if k.why == Callees && k.function >= 0 {
 			s.Via = f.mostly(groups[k])
 		}
-		s.judge(f.tells(k.function, k.why, s.P), math.Inf(1))
+		s.Judge(f.tells(k.function, k.why, s.P), math.Inf(1))
 		whole := f.whole
-		if f.r.Whole.Difference < 0 && f.r.Scale != ByShare {
+		if f.r.Whole.Difference < 0 && f.r.Scale != scales.ByShare {
 			whole = -whole
 		}
 		s.Share = s.Difference / whole
 		s.Counts = f.r.counts(groups[k])
 		if s.Itself() {
-			calls, each, _ := Split([2]float64{total[0].mean(), total[1].mean()}, s.Counts[0].Calls)
+			calls, each, _ := Split([2]float64{total[0].Mean(), total[1].Mean()}, s.Counts[0].Calls)
 			s.Split = [2]float64{calls, each}
 		}
 		if all[0] > 0 {
@@ -234,11 +239,11 @@ func (f *finder) tells(function int32, why Why, p float64) bool {
 	row := f.r.row(function)
 	switch {
 	case row == nil:
-		return f.r.Whole.Verdict == Slower || f.r.Whole.Verdict == Faster
+		return f.r.Whole.Verdict == statistics.Slower || f.r.Whole.Verdict == statistics.Faster
 	case why == Moved:
-		return p*float64(len(f.r.Rows)) <= 1-confidence
+		return p*float64(len(f.r.Rows)) <= 1-statistics.Confidence
 	}
-	return row.Certain && p <= 1-confidence
+	return row.Certain && p <= 1-statistics.Confidence
 }
 
 // shifted is how much cost came to functions that have more of it than before.
@@ -377,11 +382,11 @@ func (f *finder) apart(n *Both, ratio float64) bool {
 	first := true
 	look := func(p *Both, less []*Both) {
 		c := f.r.figures(p, less)
-		a, b := c[0].mean(), c[1].mean()
+		a, b := c[0].Mean(), c[1].Mean()
 		if a <= 0 || b <= 0 || math.Max(a/n.Total[0], b/n.Total[1]) < part {
 			return
 		}
-		g := grown{math.Log(b / a), 1/(c[0].samples+1) + 1/(c[1].samples+1) + yardJitter*yardJitter}
+		g := grown{math.Log(b / a), 1/(c[0].Samples+1) + 1/(c[1].Samples+1) + yardstick.Jitter*yardstick.Jitter}
 		if first || g.log < least.log {
 			least = g
 		}
@@ -395,7 +400,7 @@ func (f *finder) apart(n *Both, ratio float64) bool {
 	}
 	look(n, n.Parts)
 	by := most.log - least.log
-	return by > math.Abs(math.Log(ratio)) && by > yardReach*math.Sqrt(least.variance+most.variance)
+	return by > math.Abs(math.Log(ratio)) && by > yardstick.Reach*math.Sqrt(least.variance+most.variance)
 }
 
 // grewAlong reports whether a part of a node, less some of its own parts, may have grown, or
@@ -404,11 +409,11 @@ func (f *finder) apart(n *Both, ratio float64) bool {
 // of weight says nothing.
 func (f *finder) grewAlong(p *Both, less []*Both, n *Both, ratio float64) bool {
 	c := f.r.figures(p, less)
-	a, b := c[0].mean(), c[1].mean()
+	a, b := c[0].Mean(), c[1].Mean()
 	if a <= 0 || b <= 0 || math.Max(a/n.Total[0], b/n.Total[1]) < part {
 		return true
 	}
-	deviation := math.Sqrt(1/(c[0].samples+1) + 1/(c[1].samples+1))
+	deviation := math.Sqrt(1/(c[0].Samples+1) + 1/(c[1].Samples+1))
 	grown, wanted := math.Log(b/a), math.Log(ratio)/2
 	if ratio < 1 {
 		grown, wanted = -grown, -wanted

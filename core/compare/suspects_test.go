@@ -6,9 +6,11 @@ import (
 	"testing"
 
 	"entelon/core/compare"
-	"entelon/core/compare/match"
+	"entelon/core/match"
 	"entelon/core/measure"
 	"entelon/core/profile"
+	"entelon/core/scales"
+	"entelon/core/statistics"
 )
 
 // stacks makes a run from lines like "main;draw;glyph 30", the functions of the
@@ -113,7 +115,7 @@ func TestSuspects(t *testing.T) {
 		{"faster", change("main;space 200"), "main;space", compare.OwnCode, 1},
 		{"all alike", []string{"main;space 4000", "main;route;lift;height 1200", "main;route;lift;at 600", "main;route;lift 200", "main;draw;outline;lib.sin 800", "main;draw;outline 400", "main;draw 600"}, "main", compare.Oftener, 1},
 	} {
-		r := compared(t, thrice(stacks(before...)), thrice(stacks(x.after...)), compare.Options{Scale: compare.ByRun})
+		r := compared(t, thrice(stacks(before...)), thrice(stacks(x.after...)), compare.Options{Scale: scales.ByRun})
 		s := r.Suspects()
 		if len(s) == 0 {
 			t.Errorf("%s: there is no suspect", x.what)
@@ -141,7 +143,7 @@ func TestCalleesThatStandOut(t *testing.T) {
 		{"a library in two places", "py.main;draw", []string{"py.main;draw;lib.sin 900", "py.main;draw;lib.cos 1300"}, compare.Callees, "lib.cos"},
 		{"none stands out", "py.main;draw", []string{"py.main;draw;lib.sin 700", "py.main;draw;lib.cos 700", "py.main;draw;lib.tan 700"}, compare.Callees, ""},
 	} {
-		r := compared(t, thrice(stacks(before...)), thrice(stacks(append(before, x.more...)...)), compare.Options{Scale: compare.ByRun})
+		r := compared(t, thrice(stacks(before...)), thrice(stacks(append(before, x.more...)...)), compare.Options{Scale: scales.ByRun})
 		s := r.Suspects()
 		if len(s) == 0 {
 			t.Errorf("%s: there is no suspect", x.what)
@@ -162,7 +164,7 @@ func TestCalleesThatStandOut(t *testing.T) {
 func TestSuspectsSumToTheDifference(t *testing.T) {
 	a := stacks("main;space 3000", "main;route 1000", "main;draw;glyph 1000", "main;read 800")
 	b := stacks("main;space 3000", "main;route 2500", "main;draw;glyph 2200", "main;read 300")
-	r := compared(t, thrice(a), thrice(b), compare.Options{Scale: compare.ByRun})
+	r := compared(t, thrice(a), thrice(b), compare.Options{Scale: scales.ByRun})
 	want := map[string]float64{"main;route": 1500e6, "main;draw;glyph": 1200e6, "main;read": -500e6}
 	sum := 0.0
 	for _, s := range r.Suspects() {
@@ -180,7 +182,7 @@ func TestSuspectsSumToTheDifference(t *testing.T) {
 func TestMovedWork(t *testing.T) {
 	a := stacks("main;draw;glyph 2000", "main;draw 500", "main;title 500", "main;space 2000")
 	b := stacks("main;title;glyph 2000", "main;draw 500", "main;title 500", "main;space 2000")
-	r := compared(t, thrice(a), thrice(b), compare.Options{Scale: compare.ByRun})
+	r := compared(t, thrice(a), thrice(b), compare.Options{Scale: scales.ByRun})
 	for _, s := range r.Suspects() {
 		if s.Why != compare.Moved || r.Name(s.Function()) != "glyph" {
 			t.Errorf("%s is %s", names(r, s), s.Why)
@@ -191,7 +193,7 @@ func TestMovedWork(t *testing.T) {
 func TestCodeInANewFunction(t *testing.T) {
 	a := stacks("main;lift;height 600", "main;lift;excess 500", "main;space 3000")
 	b := stacks("main;lift;clearance;height 3600", "main;lift;clearance 500", "main;space 3000")
-	r := compared(t, thrice(a), thrice(b), compare.Options{Scale: compare.ByRun})
+	r := compared(t, thrice(a), thrice(b), compare.Options{Scale: scales.ByRun})
 	s := r.Suspects()
 	if len(s) != 1 || names(r, s[0]) != "main;lift" || s[0].Why != compare.Rewritten || r.Name(s[0].Via) != "clearance" || math.Abs(s[0].Enters-4100.0/1100) > 0.01 {
 		t.Errorf("%+v", s)
@@ -221,7 +223,7 @@ func TestAlignment(t *testing.T) {
 			}
 			return out
 		}
-		r := compared(t, thrice(stacks(fill(x.before, x.old)...)), thrice(stacks(fill(x.then, x.new)...)), compare.Options{Scale: compare.ByRun})
+		r := compared(t, thrice(stacks(fill(x.before, x.old)...)), thrice(stacks(fill(x.then, x.new)...)), compare.Options{Scale: scales.ByRun})
 		if x.reason == "" {
 			if len(r.Matches) != 0 {
 				t.Errorf("%s: matched by force: %+v", x.what, r.Matches)
@@ -238,13 +240,13 @@ func TestAlignment(t *testing.T) {
 			t.Errorf("%s: the row is %s, %+v", x.what, row.State, row.Match)
 		}
 		// What was matched is undone by hand, and what was not is made so.
-		apart := compared(t, thrice(stacks(fill(x.before, x.old)...)), thrice(stacks(fill(x.then, x.new)...)), compare.Options{Scale: compare.ByRun, Hand: match.Hand{Apart: [][2]string{{m.Baseline, m.Candidate}}}})
+		apart := compared(t, thrice(stacks(fill(x.before, x.old)...)), thrice(stacks(fill(x.then, x.new)...)), compare.Options{Scale: scales.ByRun, Hand: match.Hand{Apart: [][2]string{{m.Baseline, m.Candidate}}}})
 		if len(apart.Matches) != 0 {
 			t.Errorf("%s: undone, and still %+v", x.what, apart.Matches)
 		}
 	}
 	a, b := stacks("main;holdUp 500", "main;space 900"), stacks("main;census 500", "main;space 900")
-	r := compared(t, thrice(a), thrice(b), compare.Options{Scale: compare.ByRun, Hand: match.Hand{Together: [][2]string{{"holdUp", "census"}}}})
+	r := compared(t, thrice(a), thrice(b), compare.Options{Scale: scales.ByRun, Hand: match.Hand{Together: [][2]string{{"holdUp", "census"}}}})
 	if len(r.Matches) != 1 || !r.Matches[0].ByHand || row(t, r, "census").State != compare.Same {
 		t.Errorf("by hand: %+v", r.Matches)
 	}
@@ -270,7 +272,7 @@ func TestJudge(t *testing.T) {
 		{"a limit that guards nothing", thrice(a), thrice(same), compare.Rules{Limits: []compare.Limit{{Rise: 0.05}, {Pattern: "ruote", Rise: 0.1}}}, compare.Unknown},
 		{"nothing is limited", thrice(a), thrice(slower), compare.Rules{}, compare.Pass},
 	} {
-		r := compared(t, x.a, x.b, compare.Options{Scale: compare.ByRun})
+		r := compared(t, x.a, x.b, compare.Options{Scale: scales.ByRun})
 		got, findings := compare.Judge(r, x.rules)
 		if got != x.want || len(x.rules.Limits) > 0 && len(findings) == 0 {
 			t.Errorf("%s: %s, want %s: %+v", x.what, got, x.want, findings)
@@ -281,7 +283,7 @@ func TestJudge(t *testing.T) {
 			}
 		}
 	}
-	r := compared(t, thrice(a), thrice(slower), compare.Options{Scale: compare.ByShare})
+	r := compared(t, thrice(a), thrice(slower), compare.Options{Scale: scales.ByShare})
 	if got, _ := compare.Judge(r, compare.Rules{Limits: []compare.Limit{{Rise: 0.05}}}); got != compare.Unknown {
 		t.Errorf("by shares the whole is judged %s", got)
 	}
@@ -291,7 +293,7 @@ func TestJudge(t *testing.T) {
 func TestMirror(t *testing.T) {
 	a := stacks("main;space 3000", "main;route;lift 1000", "main;draw;glyph 500", "main;gone;x 300")
 	b := stacks("main;space 2000", "main;route;lift 2500", "main;draw;glyph 900", "main;fresh;y 800")
-	r := compared(t, thrice(a), thrice(b), compare.Options{Scale: compare.ByRun})
+	r := compared(t, thrice(a), thrice(b), compare.Options{Scale: scales.ByRun})
 	m := r.Mirror(0)
 	right := map[int32]float64{}
 	for i := range m.X {
@@ -314,7 +316,7 @@ func TestMirror(t *testing.T) {
 
 func TestAShareHasItsSign(t *testing.T) {
 	for share, want := range map[float64]string{0.017: "+1.7 %", -0.142: "−14.2 %", 0: "+0.0 %", 1.068: "+106.8 %"} {
-		if got := compare.Signed(share); got != want {
+		if got := statistics.Signed(share); got != want {
 			t.Errorf("%v reads %q, want %q", share, got, want)
 		}
 	}

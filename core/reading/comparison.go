@@ -6,6 +6,8 @@ import (
 
 	"entelon/core/compare"
 	"entelon/core/profile"
+	"entelon/core/scales"
+	"entelon/core/statistics"
 )
 
 // Said is a piece of a sentence about a comparison; Name is the full name of a
@@ -34,26 +36,26 @@ func Comparison(r *compare.Result, suspects []compare.Suspect, s Sides) []Said {
 		if r.Single {
 			return ", give or take what single takes differ by"
 		}
-		low, high := compare.Signed(w.RatioLow-1), compare.Signed(w.RatioHigh-1)
+		low, high := statistics.Signed(w.RatioLow-1), statistics.Signed(w.RatioHigh-1)
 		if r.Certain && low == high {
 			return ""
 		}
 		return fmt.Sprintf(", %s to %s", low, high)
 	}
 	switch {
-	case r.Scale == compare.ByShare:
+	case r.Scale == scales.ByShare:
 		say("These are shares of each side's %s, which cannot tell whether the whole got slower.", s.Measure)
 	case w.Baseline == 0 || w.Candidate == 0:
 		say("One side has no %s in this scope.", s.Measure)
-	case w.Verdict == compare.Slower || w.Verdict == compare.Faster:
-		say("%s takes %s %s %s than %s%s.", s.Candidate, compare.Change(w.Ratio, s.Measure), s.Measure, r.Scale.Words(), s.Baseline, interval())
-	case w.Verdict == compare.TooFew:
-		say("There are too few takes to tell whether %s is slower than %s: it takes %s %s %s%s.", s.Candidate, s.Baseline, compare.Change(w.Ratio, s.Measure), s.Measure, r.Scale.Words(), interval())
+	case w.Verdict == statistics.Slower || w.Verdict == statistics.Faster:
+		say("%s takes %s %s %s than %s%s.", s.Candidate, statistics.Change(w.Ratio, s.Measure), s.Measure, r.Scale.Words(), s.Baseline, interval())
+	case w.Verdict == statistics.TooFew:
+		say("There are too few takes to tell whether %s is slower than %s: it takes %s %s %s%s.", s.Candidate, s.Baseline, statistics.Change(w.Ratio, s.Measure), s.Measure, r.Scale.Words(), interval())
 		switch {
 		case r.Single:
 			say(" Take each side several times, interleaved.")
 		case w.Need > 0:
-			say(" With %d takes a side a change of %.0f %% would be seen.", w.Need, 100*compare.DefaultWorth)
+			say(" With %d takes a side a change of %.0f %% would be seen.", w.Need, 100*statistics.DefaultWorth)
 		}
 	case r.Certain:
 		say("%s and %s do not differ in %s by more than runs of one of them do.", s.Baseline, s.Candidate, s.Measure)
@@ -62,7 +64,7 @@ func Comparison(r *compare.Result, suspects []compare.Suspect, s Sides) []Said {
 	}
 	told := 0
 	for _, x := range suspects {
-		if told == mostTold || x.Verdict != compare.Slower && x.Verdict != compare.Faster {
+		if told == mostTold || x.Verdict != statistics.Slower && x.Verdict != statistics.Faster {
 			continue
 		}
 		told++
@@ -71,7 +73,7 @@ func Comparison(r *compare.Result, suspects []compare.Suspect, s Sides) []Said {
 		if x.Share > 1.005 {
 			share = fmt.Sprintf("More than all of it (%.0f %%) is", 100*x.Share) // other places gave some back
 		}
-		if shown := w.Verdict == compare.Slower || w.Verdict == compare.Faster; !shown || x.Share < 0 || math.Abs(x.Share) > 2 {
+		if shown := w.Verdict == statistics.Slower || w.Verdict == statistics.Faster; !shown || x.Share < 0 || math.Abs(x.Share) > 2 {
 			share = "More is spent"
 			if x.Difference < 0 {
 				share = "Less is spent"
@@ -117,7 +119,7 @@ func called(r *compare.Result, c compare.Count) []Said {
 		often = figure(t) + " times as often"
 	}
 	counted := "counted"
-	if r.Scale != compare.ByShare {
+	if r.Scale != scales.ByShare {
 		counted = fmt.Sprintf("%s → %s calls %s, counted", number(c.Calls[0]), number(c.Calls[1]), r.Scale.Words())
 	}
 	return []Said{{Text: " "}, at, {Text: fmt.Sprintf(" is called%s %s (%s).", there, often, counted)}}
@@ -150,13 +152,13 @@ func why(r *compare.Result, x compare.Suspect, share string) []Said {
 	times := ""
 	switch {
 	case x.Enters > 0 && x.Enters < 1:
-		times = ", " + compare.Change(x.Enters, "")
+		times = ", " + statistics.Change(x.Enters, "")
 	case x.Enters > 0:
 		times = fmt.Sprintf(", %s times as much", figure(x.Enters))
 	}
 	switch x.Why {
 	case compare.Throughout:
-		return []Said{text("Everything in the program takes " + compare.Change(x.Enters, "") + " alike: more work, or a slower machine.")}
+		return []Said{text("Everything in the program takes " + statistics.Change(x.Enters, "") + " alike: more work, or a slower machine.")}
 	case compare.Newly:
 		return []Said{text(share + " in "), at, text(", which is new, called by "), caller, text(".")}
 	case compare.Away:

@@ -21,11 +21,13 @@ import (
 	"entelon/codec/verdict"
 	"entelon/core/calltree"
 	"entelon/core/compare"
-	"entelon/core/compare/match"
+	"entelon/core/match"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/reading"
+	"entelon/core/scales"
 	"entelon/core/scope"
+	"entelon/core/statistics"
 	"entelon/core/workload"
 )
 
@@ -170,10 +172,10 @@ func (x *Comparison) Run(cmd *cobra.Command) (compare.Outcome, error) {
 	if !slices.Contains([]string{"text", "json", "markdown", "junit"}, x.Format) {
 		return "", fmt.Errorf("--format %s: choose text, json, markdown or junit", x.Format)
 	}
-	var given compare.Scale
+	var given scales.Scale
 	if x.Scale != "" {
 		var err error
-		if given, err = compare.ParseScale(x.Scale); err != nil {
+		if given, err = scales.Parse(x.Scale); err != nil {
 			return "", fmt.Errorf("--scale: %w", err)
 		}
 	}
@@ -209,7 +211,7 @@ func (x *Comparison) Run(cmd *cobra.Command) (compare.Outcome, error) {
 	}
 	chosen := given != ""
 	if !chosen {
-		given = compare.FittingIn(words, append(a.keys(), b.keys()...), slices.Concat(a.takes, b.takes)...)
+		given = scales.FittingIn(words, append(a.keys(), b.keys()...), slices.Concat(a.takes, b.takes)...)
 	}
 	r, err := compare.Compare(a.runs, b.runs, compare.Options{Scale: given, OrShares: !chosen, Exact: words.Counted, Hand: policy.hand})
 	if err != nil {
@@ -273,7 +275,7 @@ func (x *Comparison) open(a, b *measured) (measure.Column, scope.Scope, error) {
 			c := tr.Cost(m, s)
 			side.runs = append(side.runs, match.Run{
 				ID: side.files[i], Name: side.files[i], Tree: tr, Cost: c, Functions: calltree.Functions(tr, c), DurationNS: t.Facts.DurationNS, CPUNS: t.Facts.CPUNS, Work: t.Facts.Work, Lost: t.Missing(m),
-				Calls: compare.CallsOf(tr, s), StartedAt: t.Machine.StartedAt, Workload: side.in[i].Words, Conditions: compare.ConditionsOf(t), Pairs: compare.PairsOf(t), Varies: compare.VariesOf(t, w.Name),
+				Calls: compare.CallsOf(tr, s), StartedAt: t.Machine.StartedAt, Workload: side.in[i].Words, Conditions: compare.ConditionsOf(t), Pairs: compare.PairsOf(t), Varies: match.VariesOf(t, w.Name),
 			})
 		}
 	}
@@ -329,7 +331,7 @@ func (x *Comparison) print(w io.Writer, v verdict.View) error {
 	fmt.Fprintf(&b, "\n%s\n", v.Outcome)
 	for i := range v.Findings {
 		if f := &v.Findings[i]; f.Outcome != compare.Pass || f.Note != "" || i == 0 {
-			fmt.Fprintf(&b, "  %s: %s Allowed: %s.\n", f.Outcome, terminal.Plain(f.Text(v.Result, v.Sides.Measure), ""), compare.Signed(f.Limit))
+			fmt.Fprintf(&b, "  %s: %s Allowed: %s.\n", f.Outcome, terminal.Plain(f.Text(v.Result, v.Sides.Measure), ""), statistics.Signed(f.Limit))
 		}
 	}
 	_, err := io.WriteString(w, b.String())

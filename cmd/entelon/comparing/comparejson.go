@@ -2,9 +2,9 @@ package comparing
 
 import (
 	"entelon/codec/verdict"
-	"entelon/core/compare"
 	"entelon/core/measure"
 	"entelon/core/reading"
+	"entelon/core/statistics"
 )
 
 // JSON is a comparison as --format json prints it.
@@ -107,7 +107,7 @@ type FunctionRow struct {
 	Calls  []float64   `json:"calls,omitempty"` // of the baseline and the candidate, of exact takes
 }
 
-func estimateJSON(e compare.Estimate) estimateOut {
+func estimateJSON(e statistics.Estimate) estimateOut {
 	return estimateOut{Baseline: e.Baseline, Candidate: e.Candidate, Difference: e.Difference, Low: e.Low, High: e.High, Ratio: e.Ratio, RatioLow: e.RatioLow, RatioHigh: e.RatioHigh, P: e.P, Seen: e.Seen, Need: e.Need, Verdict: string(e.Verdict)}
 }
 

@@ -21,8 +21,10 @@ import (
 	"entelon/cmd/entelon/serving"
 	"entelon/codec/take"
 	"entelon/core/compare"
-	"entelon/core/compare/match"
+	"entelon/core/match"
 	"entelon/core/profile"
+	"entelon/core/scales"
+	"entelon/core/statistics"
 	"entelon/core/workload"
 	"entelon/server/api"
 )
@@ -64,7 +66,7 @@ type pairText struct {
 
 // policy is what a comparison goes by, from the rules file and the flags.
 type policy struct {
-	scale          compare.Scale
+	scale          scales.Scale
 	measure, scope string
 	limits         []compare.Limit
 	accepted       []acceptText
@@ -123,7 +125,7 @@ func (x *Comparison) policy() (*policy, error) {
 		}
 	}
 	if !slices.ContainsFunc(p.limits, func(l compare.Limit) bool { return l.Pattern == "" }) {
-		p.limits = append(p.limits, compare.Limit{Rise: compare.DefaultWorth})
+		p.limits = append(p.limits, compare.Limit{Rise: statistics.DefaultWorth})
 	}
 	return p, nil
 }
@@ -140,7 +142,7 @@ func (p *policy) read(file string) error {
 	c := w.Compare
 	p.measure, p.scope = c.Measure, c.Scope
 	if c.Scale != "" {
-		if p.scale, err = compare.ParseScale(c.Scale); err != nil {
+		if p.scale, err = scales.Parse(c.Scale); err != nil {
 			return fmt.Errorf("%s: scale: %w", file, err)
 		}
 	}

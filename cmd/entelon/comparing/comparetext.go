@@ -8,6 +8,7 @@ import (
 	"entelon/cmd/entelon/terminal"
 	"entelon/codec/verdict"
 	"entelon/core/compare"
+	"entelon/core/statistics"
 )
 
 // suspects prints what explains the difference.
@@ -31,7 +32,7 @@ func (x *Comparison) suspects(b *strings.Builder, v verdict.View) {
 			at += ", under " + terminal.Shown(v.Result.Name(c), x.full)
 		}
 		sure := ""
-		if s.Verdict != compare.Slower && s.Verdict != compare.Faster {
+		if s.Verdict != statistics.Slower && s.Verdict != statistics.Faster {
 			sure = ", may be chance"
 		}
 		fmt.Fprintf(tw, "%.0f %%\t%s\t%s\t  %s%s\n", 100*s.Share, x.amount(v, s.Difference), verdict.Interval(v.Result, &s.Estimate, v.Unit), at, sure)
@@ -61,7 +62,7 @@ func (x *Comparison) table(b *strings.Builder, v verdict.View) {
 		what := string(r.State)
 		if r.State == compare.Same || r.State == compare.Changed {
 			what = verdict.Word(r.Self.Verdict, v.Unit)
-			if r.Self.Verdict != compare.Slower && r.Self.Verdict != compare.Faster && r.Certain {
+			if r.Self.Verdict != statistics.Slower && r.Self.Verdict != statistics.Faster && r.Certain {
 				what = verdict.Word(r.Total.Verdict, v.Unit) + " in total"
 			}
 		} else if !r.Certain {

@@ -1,12 +1,14 @@
-package compare
+package until
 
 import (
 	"math"
 	"testing"
+
+	"entelon/core/statistics"
 )
 
 func TestParseUntil(t *testing.T) {
-	for text, want := range map[string]Until{
+	for text, want := range map[string]Rule{
 		"sure 2%":             {Within: 0.02},
 		"sure":                {Within: 0.05},
 		"slur.Route sure 5%":  {Function: "slur.Route", Within: 0.05},
@@ -15,16 +17,16 @@ func TestParseUntil(t *testing.T) {
 		" slur.*  decided 1%": {Function: "slur.*", Within: 0.01, Decided: true},
 		"sure 2 %":            {Within: 0.02},
 	} {
-		got, err := ParseUntil(text)
+		got, err := Parse(text)
 		if err != nil || got != want {
 			t.Errorf("%q: %+v, %v", text, got, err)
 		}
-		if again, err := ParseUntil(got.String()); err != nil || again != got {
+		if again, err := Parse(got.String()); err != nil || again != got {
 			t.Errorf("%q is written as %q: %+v, %v", text, got.String(), again, err)
 		}
 	}
 	for _, text := range []string{"", "2%", "certain 2%", "sure 0%", "sure 99%", "sure NaN%", "a b sure 2%", "sure two%"} {
-		if u, err := ParseUntil(text); err == nil {
+		if u, err := Parse(text); err == nil {
 			t.Errorf("%q: %+v", text, u)
 		}
 	}
@@ -35,13 +37,13 @@ func TestLookLevels(t *testing.T) {
 	for _, most := range []int{3, 5, 20, 200} {
 		sum := 0.0
 		for n := 1; n <= most; n++ {
-			l := lookLevel(n, most)
-			if (l > 0) != (n >= minLooks) {
+			l := LevelOf(n, most)
+			if (l > 0) != (n >= MinLooks) {
 				t.Errorf("look %d of %d has %v", n, most, l)
 			}
 			sum += l
 		}
-		if math.Abs(sum-(1-confidence)) > 1e-9 {
+		if math.Abs(sum-(1-statistics.Confidence)) > 1e-9 {
 			t.Errorf("%d looks spend %v", most, sum)
 		}
 	}

@@ -1,19 +1,22 @@
-package compare
+package ledger
 
 import (
 	"math"
 	"slices"
 	"testing"
 	"time"
+
+	"entelon/core/scales"
+	"entelon/core/statistics"
 )
 
 // TestLedger: a regression is marked where it came, and where it went; a part of it that
 // is left stays open; a build that is merely faster fixes nothing.
 func TestLedger(t *testing.T) {
-	builds := func(means ...float64) (out []Group) {
+	builds := func(means ...float64) (out []statistics.Group) {
 		at := time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)
 		for _, m := range means {
-			var g Group
+			var g statistics.Group
 			for i := range 6 { // takes that differ by a part in a thousand
 				g.Add(m*(1+float64(i%3-1)/1000), 20_000, at)
 				at = at.Add(time.Hour)
@@ -34,7 +37,7 @@ func TestLedger(t *testing.T) {
 		{nil, nil},
 	} {
 		var got []BuildMark
-		for i, v := range Ledger(builds(x.means...), ByRun, false) {
+		for i, v := range Judge(builds(x.means...), scales.ByRun, false) {
 			got = append(got, v.Mark)
 			if v.Low > v.Mean || v.High < v.Mean || math.Abs(v.Mean-x.means[i]) > 1e-9 {
 				t.Errorf("%v: build %d is %v, %v to %v", x.means, i, v.Mean, v.Low, v.High)
@@ -45,12 +48,12 @@ func TestLedger(t *testing.T) {
 		}
 	}
 	// While a regression is open, builds are held against the last one before it, too.
-	for i, v := range Ledger(builds(10, 14, 14, 10, 9), ByRun, false) {
+	for i, v := range Judge(builds(10, 14, 14, 10, 9), scales.ByRun, false) {
 		if open := i == 1 || i == 2; open != (v.Sound == 0) || !open && v.Sound != -1 || open && math.Abs(v.Since.Ratio-1.4) > 0.01 {
 			t.Errorf("build %d: since %d, %+v", i, v.Sound, v.Since)
 		}
 	}
-	for _, v := range Ledger(builds(10, 14), ByShare, false) {
+	for _, v := range Judge(builds(10, 14), scales.ByShare, false) {
 		if v.Mark != NoBuildMark || v.Change.Verdict != "" {
 			t.Errorf("shares are judged: %+v", v)
 		}
@@ -59,15 +62,15 @@ func TestLedger(t *testing.T) {
 
 // TestLedgerOfExactTakes: one take a build is enough, and what varies by itself is no change.
 func TestLedgerOfExactTakes(t *testing.T) {
-	exact := func(value, varies float64) (g Group) {
+	exact := func(value, varies float64) (g statistics.Group) {
 		g.AddExact(value, varies, time.Time{})
 		return g
 	}
-	got := Ledger([]Group{exact(1_000_000, 10), exact(1_000_015, 10), exact(1_100_000, 10), exact(1_000_000, 10)}, ByRun, true)
+	got := Judge([]statistics.Group{exact(1_000_000, 10), exact(1_000_015, 10), exact(1_100_000, 10), exact(1_000_000, 10)}, scales.ByRun, true)
 	for k, want := range []struct {
-		verdict Verdict
+		verdict statistics.Verdict
 		mark    BuildMark
-	}{{}, {NoChange, ""}, {Slower, Regression}, {Faster, Fixed}} {
+	}{{}, {statistics.NoChange, ""}, {statistics.Slower, Regression}, {statistics.Faster, Fixed}} {
 		if k > 0 && (got[k].Change.Verdict != want.verdict || got[k].Mark != want.mark) {
 			t.Errorf("build %d: %s, %q", k, got[k].Change.Verdict, got[k].Mark)
 		}
@@ -80,7 +83,7 @@ func TestChange(t *testing.T) {
 		ratio float64
 		of    string
 	}{"31 % more": {1.31, "CPU time"}, "4.0 % less": {0.96, "CPU time"}, "16 % fewer": {0.84, "instructions"}, "50 % less": {0.5, ""}} {
-		if got := Change(c.ratio, c.of); got != want {
+		if got := statistics.Change(c.ratio, c.of); got != want {
 			t.Errorf("%v of %q: %q", c.ratio, c.of, got)
 		}
 	}

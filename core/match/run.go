@@ -49,3 +49,6 @@ func (r *Run) Total() int64 { return r.Cost.Total(0) }
 
 // Samples is how many samples that rests on.
 func (r *Run) Samples() int64 { return r.Cost.TotalSamples(0) }
+
+// SideNames are what the sides of a comparison are called, the first one first.
+var SideNames = [2]string{"baseline", "candidate"}

@@ -1,9 +1,8 @@
-package compare
+package match
 
 import (
 	"math"
 
-	"entelon/core/compare/match"
 	"entelon/core/measure"
 	"entelon/core/profile"
 )
@@ -14,7 +13,7 @@ import (
 
 // VariesOf is by how much the figures of a take differ by themselves in one of its measures; nil
 // where it is not of an exact run.
-func VariesOf(t *profile.Take, column string) *match.Varies {
+func VariesOf(t *profile.Take, column string) *Varies {
 	x, p := t.Facts.Exact, t.Profile
 	if x == nil {
 		return nil
@@ -30,7 +29,7 @@ func VariesOf(t *profile.Take, column string) *match.Varies {
 			self[p.FunctionName(p.FunctionOf(s))] += p.Samples.Values[m][i]
 		}
 	}
-	v := &match.Varies{Whole: ExactVaries(x, column, "", whole), Other: variation{x.Rest, x.Totals}.of(column, whole), Self: map[string]float64{}, Once: x.Runs < 2}
+	v := &Varies{Whole: ExactVaries(x, column, "", whole), Other: variation{x.Rest, x.Totals}.of(column, whole), Self: map[string]float64{}, Once: x.Runs < 2}
 	for _, f := range x.Varied {
 		v.Self[f.Function] = ExactVaries(x, column, f.Function, self[f.Function])
 	}
@@ -84,9 +83,9 @@ func (v variation) of(column string, value int64) float64 {
 	return float64(v.by[0]) / float64(whole) * float64(value)
 }
 
-// certainBy is by how much figures of both sides vary together, scaled; ok is unset where not
+// VariesBy is by how much figures of both sides vary together, scaled; ok is unset where not
 // every run is exact. function is "" for what has no function of its own.
-func certainBy(runs [2][]match.Run, by [2][]float64, function string) (within float64, ok bool) {
+func VariesBy(runs [2][]Run, by [2][]float64, function string) (within float64, ok bool) {
 	for side := range runs {
 		most := 0.0
 		for i := range runs[side] {
@@ -106,20 +105,4 @@ func certainBy(runs [2][]match.Run, by [2][]float64, function string) (within fl
 		within += most
 	}
 	return within, true
-}
-
-// certain compares two costs that are known but for what they vary by themselves.
-func certain(a, b *cost, within float64) Estimate {
-	e := Estimate{Baseline: a.mean(), Candidate: b.mean(), P: 1}
-	e.Difference = e.Candidate - e.Baseline
-	e.Low, e.High = e.Difference-within, e.Difference+within
-	if e.Baseline > 0 {
-		e.Ratio = e.Candidate / e.Baseline
-		e.RatioLow, e.RatioHigh = math.Max(0, e.Ratio-within/e.Baseline), e.Ratio+within/e.Baseline
-		e.Seen = within / e.Baseline
-	}
-	if math.Abs(e.Difference) > within {
-		e.P = 0
-	}
-	return e
 }

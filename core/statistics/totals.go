@@ -1,4 +1,4 @@
-package compare
+package statistics
 
 import (
 	"math"
@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"gonum.org/v1/gonum/stat"
+
+	"entelon/core/scales"
 )
 
 // Group are the takes of one side, where their cost is all that is known of them.
@@ -36,20 +38,20 @@ func (g *Group) exact() bool { return len(g.Value) > 0 && len(g.Varies) == len(g
 
 // Totals compares two groups of takes by what each cost as a whole.
 func Totals(a, b *Group, exact bool) Estimate {
-	x, y := &cost{value: a.Value, samples: float64(a.Samples)}, &cost{value: b.Value, samples: float64(b.Samples)}
+	x, y := &Quantity{Value: a.Value, Samples: float64(a.Samples)}, &Quantity{Value: b.Value, Samples: float64(b.Samples)}
 	if a.exact() && b.exact() {
 		e := certain(x, y, slices.Max(a.Varies)+slices.Max(b.Varies))
-		e.judge(e.P == 0, DefaultWorth)
+		e.Judge(e.P == 0, DefaultWorth)
 		return e
 	}
-	s := wholeSpread(x, y, exact, ByRun)
-	s.widen(widening([2]*cost{x, y}, [2][]time.Time{a.At, b.At}), x, y, exact)
-	s.shared = b.Shared
-	e := estimate(x, y, s, exact)
+	s := WholeSpread(x, y, exact, scales.ByRun)
+	s.Widen(Widening([2]*Quantity{x, y}, [2][]time.Time{a.At, b.At}), x, y, exact)
+	s.Shared = b.Shared
+	e := Compare(x, y, s, exact)
 	if len(a.Value)+len(b.Value) == 2 {
-		e.Verdict, e.Need = TooFew, e.need(DefaultWorth)
+		e.Verdict, e.Need = TooFew, e.Needs(DefaultWorth)
 	} else {
-		e.judge(e.P <= 1-confidence, DefaultWorth)
+		e.Judge(e.P <= 1-Confidence, DefaultWorth)
 	}
 	return e
 }
@@ -61,6 +63,6 @@ func Mean(x []float64) (mean, low, high float64) {
 	if len(x) < 2 {
 		return mean, mean, mean
 	}
-	half := newLevel(float64(len(x)-1)).t * stat.StdDev(x, nil) / math.Sqrt(float64(len(x)))
+	half := NewLevel(float64(len(x)-1)).HalfWidth * stat.StdDev(x, nil) / math.Sqrt(float64(len(x)))
 	return mean, mean - half, mean + half
 }

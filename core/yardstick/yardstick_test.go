@@ -1,4 +1,4 @@
-package compare_test
+package yardstick_test
 
 import (
 	"errors"
@@ -8,9 +8,11 @@ import (
 
 	"entelon/core/calltree"
 	"entelon/core/compare"
-	"entelon/core/compare/match"
 	"entelon/core/invent"
+	"entelon/core/match"
+	"entelon/core/scales"
 	"entelon/core/scope"
+	"entelon/core/yardstick"
 )
 
 // runsOf are takes of a shop.
@@ -30,7 +32,7 @@ func TestYardstickOfUnequalSides(t *testing.T) {
 	base.Common, base.Own = 0.02, 0.01
 	for _, n := range [][2]int{{1, 1}, {2, 6}, {6, 2}} {
 		season := invent.NewSeason(7)
-		r, err := compare.Compare(runsOf(season, base, n[0]), runsOf(season, base.With("fn00", 2).With("", 4), n[1]), compare.Options{Scale: compare.ByYardstick})
+		r, err := compare.Compare(runsOf(season, base, n[0]), runsOf(season, base.With("fn00", 2).With("", 4), n[1]), compare.Options{Scale: scales.ByYardstick})
 		if err != nil {
 			t.Fatal(n, err)
 		}
@@ -55,14 +57,14 @@ func TestYardstickOfUnequalSides(t *testing.T) {
 func TestSteadyShares(t *testing.T) {
 	base := invent.Street(40, 2000)
 	season := invent.NewSeason(5)
-	r, err := compare.Compare(runsOf(season, base, 3), runsOf(season, base.With("fn00", 3).With("", 2), 3), compare.Options{Scale: compare.ByShare})
+	r, err := compare.Compare(runsOf(season, base, 3), runsOf(season, base.With("fn00", 3).With("", 2), 3), compare.Options{Scale: scales.ByShare})
 	if err != nil {
 		t.Fatal(err)
 	}
 	if want := 1 / (1 + 2/4.2785); math.Abs(r.Steady-want) > 0.02 {
 		t.Errorf("the share of what did not change is %.3f times as large, not %.3f", r.Steady, want)
 	}
-	if r, err = compare.Compare(runsOf(season, base, 3), runsOf(season, base, 3), compare.Options{Scale: compare.ByRun}); err != nil || r.Steady != 1 {
+	if r, err = compare.Compare(runsOf(season, base, 3), runsOf(season, base, 3), compare.Options{Scale: scales.ByRun}); err != nil || r.Steady != 1 {
 		t.Errorf("%v, %v", r.Steady, err)
 	}
 }
@@ -85,15 +87,15 @@ func TestNoYardstick(t *testing.T) {
 	} {
 		season := invent.NewSeason(3)
 		a, b := runsOf(season, x[0], 2), runsOf(season, x[1], 2)
-		var why compare.NoYardstick
-		if _, err := compare.Compare(a, b, compare.Options{Scale: compare.ByYardstick}); !errors.As(err, &why) {
+		var why yardstick.None
+		if _, err := compare.Compare(a, b, compare.Options{Scale: scales.ByYardstick}); !errors.As(err, &why) {
 			t.Errorf("%s: %v", name, err)
 		}
 		if name == "nothing" {
 			continue // there is nothing to take a share of, either
 		}
-		r, err := compare.Compare(a, b, compare.Options{Scale: compare.ByYardstick, OrShares: true})
-		if err != nil || r.Scale != compare.ByShare || len(r.Remarks) == 0 || r.Remarks[len(r.Remarks)-1].Code != "yardstick" {
+		r, err := compare.Compare(a, b, compare.Options{Scale: scales.ByYardstick, OrShares: true})
+		if err != nil || r.Scale != scales.ByShare || len(r.Remarks) == 0 || r.Remarks[len(r.Remarks)-1].Code != "yardstick" {
 			t.Errorf("%s: %v, %+v", name, err, r)
 		}
 	}
@@ -105,9 +107,9 @@ func TestChain(t *testing.T) {
 	base := invent.Street(40, 2000)
 	base.Common, base.Own = 0.02, 0.01
 	season := invent.NewSeason(11)
-	figures := func(s invent.Shop, n int) (out []compare.TakeFigures) {
+	figures := func(s invent.Shop, n int) (out []yardstick.TakeFigures) {
 		for _, r := range runsOf(season, s, n) {
-			x := compare.TakeFigures{Cost: make([]float64, 40), Samples: make([]float64, 40), Whole: float64(r.Total())}
+			x := yardstick.TakeFigures{Cost: make([]float64, 40), Samples: make([]float64, 40), Whole: float64(r.Total())}
 			for _, f := range r.Functions {
 				// By name, since each take numbers its own.
 				k := 0
@@ -119,8 +121,8 @@ func TestChain(t *testing.T) {
 		}
 		return out
 	}
-	builds := [][]compare.TakeFigures{figures(base, 3), figures(base.With("fn00", 2).With("", 5), 2), figures(base.With("fn00", 2).With("fn03", 3).With("", 0.5), 4)}
-	by, variance, err := compare.Chain(builds, false)
+	builds := [][]yardstick.TakeFigures{figures(base, 3), figures(base.With("fn00", 2).With("", 5), 2), figures(base.With("fn00", 2).With("fn03", 3).With("", 0.5), 4)}
+	by, variance, err := yardstick.Chain(builds, false)
 	if err != nil || variance[0] != 0 || variance[1] <= 0 {
 		t.Fatal(variance, err)
 	}
@@ -133,11 +135,11 @@ func TestChain(t *testing.T) {
 			t.Errorf("build %d did %.3f times the first one's work, not %g", k, sum, want)
 		}
 	}
-	if by, _, err := compare.Chain(builds[:1], false); err != nil || len(by[0]) != 3 || by[0][0] != 1 {
+	if by, _, err := yardstick.Chain(builds[:1], false); err != nil || len(by[0]) != 3 || by[0][0] != 1 {
 		t.Errorf("%v, %v", by, err)
 	}
-	empty := compare.TakeFigures{Cost: make([]float64, 40), Samples: make([]float64, 40)}
-	if _, _, err := compare.Chain(append(builds, []compare.TakeFigures{empty}), false); !errors.As(err, new(compare.NoYardstick)) {
+	empty := yardstick.TakeFigures{Cost: make([]float64, 40), Samples: make([]float64, 40)}
+	if _, _, err := yardstick.Chain(append(builds, []yardstick.TakeFigures{empty}), false); !errors.As(err, new(yardstick.None)) {
 		t.Errorf("%v", err)
 	}
 }

@@ -1,13 +1,13 @@
-package compare
+package statistics
 
 import "sort"
 
-// told reports which of many tests tell a difference from chance, so that of
+// Significant reports which of many tests tell a difference from chance, so that of
 // those that do no more than a share are wrong, on average.
 //
 // Source: Y. Benjamini and Y. Hochberg, Controlling the false discovery rate,
 // Journal of the Royal Statistical Society B 57 (1995), 289–300.
-func told(p []float64, rate float64) []bool {
+func Significant(p []float64, rate float64) []bool {
 	order := make([]int, len(p))
 	for i := range order {
 		order[i] = i

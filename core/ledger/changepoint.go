@@ -1,15 +1,17 @@
-package compare
+package ledger
 
 import (
 	"math"
 	"math/rand/v2"
+
+	"entelon/core/statistics"
 )
 
 // Shift is a build from which on a program costs more or less than before.
 type Shift struct {
-	At     int      // position of the first build of the new level
-	Change Estimate // of all builds from there on to the next shift, to those before back to the one before
-	P      float64  // of so large a step anywhere by chance
+	At     int                 // position of the first build of the new level
+	Change statistics.Estimate // of all builds from there on to the next shift, to those before back to the one before
+	P      float64             // of so large a step anywhere by chance
 }
 
 const (
@@ -36,10 +38,10 @@ const (
 // analysis of variance, Biometrics 30 (1974), 507–512, for splitting at the largest step;
 // E. J. G. Pitman, Significance tests which may be applied to samples from any populations,
 // Supplement to the Journal of the Royal Statistical Society 4 (1937), 119–130, for the test.
-func Shifts(builds []Group, exact bool) []Shift {
+func Shifts(builds []statistics.Group, exact bool) []Shift {
 	var logs, weights []float64
 	for _, g := range builds {
-		m, _, _ := Mean(g.Value)
+		m, _, _ := statistics.Mean(g.Value)
 		if m <= 0 {
 			return nil // there is no logarithm of it
 		}
@@ -71,13 +73,13 @@ func Shifts(builds []Group, exact bool) []Shift {
 			to = at[i+1]
 		}
 		before, after := together(builds[from:k]), together(builds[k:to])
-		out = append(out, Shift{k, Totals(&before, &after, exact), p[i]})
+		out = append(out, Shift{k, statistics.Totals(&before, &after, exact), p[i]})
 	}
 	return out
 }
 
 // together are builds together.
-func together(builds []Group) (all Group) {
+func together(builds []statistics.Group) (all statistics.Group) {
 	for _, g := range builds {
 		all.Value, all.At, all.Samples = append(all.Value, g.Value...), append(all.At, g.At...), all.Samples+g.Samples
 		all.Shared += g.Shared

@@ -1,4 +1,4 @@
-package compare
+package samplingcost
 
 import (
 	"math"
@@ -18,7 +18,7 @@ func TestCostOf(t *testing.T) {
 			bare := 1e9 * math.Exp(0.03*r.NormFloat64())
 			pairs = append(pairs, [2]int64{int64(bare), int64(1e9 * (1 + cost) * math.Exp(0.03*r.NormFloat64()))})
 		}
-		c, ok := CostOf(pairs)
+		c, ok := OfPairs(pairs)
 		if !ok || c.Low > c.Share || c.Share > c.High {
 			t.Fatalf("%+v %v", c, ok)
 		}
@@ -30,7 +30,7 @@ func TestCostOf(t *testing.T) {
 		t.Errorf("%.3f of the intervals hold it", share)
 	}
 	for _, pairs := range [][][2]int64{nil, {{1, 2}, {1, 2}}, {{1, 2}, {1, 2}, {0, 1}}} {
-		if c, ok := CostOf(pairs); ok {
+		if c, ok := OfPairs(pairs); ok {
 			t.Errorf("%v: %+v", pairs, c)
 		}
 	}

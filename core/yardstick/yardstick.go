@@ -1,4 +1,6 @@
-package compare
+// Package yardstick finds what stayed the same on two sides of a comparison, by which takes of
+// different lengths and loads can be put on one scale. It has no state.
+package yardstick
 
 import (
 	"cmp"
@@ -6,8 +8,9 @@ import (
 	"math"
 	"slices"
 
-	"entelon/core/compare/match"
+	"entelon/core/match"
 	"entelon/core/profile"
+	"entelon/core/statistics"
 )
 
 // A yardstick puts takes on one scale that ran for different times and under different
@@ -38,22 +41,22 @@ type Yardstick struct {
 	// between the two. 1 where there is one group.
 	Apart float64
 
-	variance float64 // of the factor's logarithm, beyond what takes show themselves
-	of       [2][]float64
+	Variance float64 // of the factor's logarithm, beyond what takes show themselves
+	By       [2][]float64
 }
 
 const (
 	// yardTogether is how many samples a function must have on both sides for its
 	// ratio to be looked at.
 	yardTogether = 20
-	// yardJitter is τ: by how much a function of two builds differs though nobody changed
+	// Jitter is τ: by how much a function of two builds differs though nobody changed
 	// it, as addresses and neighbours in caches change.
-	yardJitter = 0.03
+	Jitter = 0.03
 	// yardBound is from which standard deviation on a function weighs no more for being
 	// known better.
 	yardBound = 0.3
-	// yardReach is how many standard deviations away a function still belongs to it.
-	yardReach = 3
+	// Reach is how many standard deviations away a function still belongs to it.
+	Reach = 3
 	// contradicts is how many standard deviations off the large ones small functions
 	// together may be, and smallApart how far they must be: what a program and its system
 	// do beside the work is not always in proportion to it.
@@ -75,10 +78,10 @@ const (
 	rivalNear  = 0.5
 )
 
-// NoYardstick says why two sides have no yardstick.
-type NoYardstick struct{ Why string }
+// None says why two sides have no yardstick.
+type None struct{ Why string }
 
-func (e NoYardstick) Error() string { return "too little stayed the same: " + e.Why }
+func (e None) Error() string { return "too little stayed the same: " + e.Why }
 
 // ratio is what one function says of the factor.
 type ratio struct {
@@ -91,20 +94,20 @@ type ratio struct {
 }
 
 func (x *ratio) agrees(with float64) bool {
-	return math.Abs(x.log-with) < yardReach*math.Sqrt(x.variance)
+	return math.Abs(x.log-with) < Reach*math.Sqrt(x.variance)
 }
 
 // kernel is the biweight of a function's distance from a factor, 0 to 1.
 func (x *ratio) kernel(at float64) float64 {
-	z := (x.log - at) / (yardReach * math.Sqrt(x.variance))
+	z := (x.log - at) / (Reach * math.Sqrt(x.variance))
 	if z*z >= 1 {
 		return 0
 	}
 	return (1 - z*z) * (1 - z*z)
 }
 
-// yardstick finds what stayed the same on both sides of aligned runs.
-func yardstick(runs [2][]match.Run, align *match.Alignment, exact bool) (*Yardstick, error) {
+// Find finds what stayed the same on both sides of aligned runs.
+func Find(runs [2][]match.Run, align *match.Alignment, exact bool) (*Yardstick, error) {
 	n := len(align.Names)
 	var sides [2]tally
 	skip := make([]bool, n)
@@ -154,7 +157,7 @@ type common struct {
 func commonFactor(sides [2]tally, skip []bool, exact bool) (c common, err error) {
 	list := ratios(sides, skip, exact)
 	if len(list) < minYardFunctions {
-		return c, NoYardstick{fmt.Sprintf("only %d functions have enough samples", len(list))}
+		return c, None{fmt.Sprintf("only %d functions have enough samples", len(list))}
 	}
 	c.at = mode(list, nil)
 	if err := c.rival(list); err != nil {
@@ -173,7 +176,7 @@ func commonFactor(sides [2]tally, skip []bool, exact bool) (c common, err error)
 	slices.SortFunc(c.in, func(a, b ratio) int { return cmp.Compare(b.cost[0]+b.cost[1], a.cost[0]+a.cost[1]) })
 	for side := range sum {
 		if c.share[side] = sum[side] / sides[side].whole; len(c.in) < minYardFunctions || c.share[side] < minYardShare {
-			return c, NoYardstick{fmt.Sprintf("the %d functions that kept their proportions have %.0f %% of the cost of the %s", len(c.in), 100*c.share[side], sideNames[side])}
+			return c, None{fmt.Sprintf("the %d functions that kept their proportions have %.0f %% of the cost of the %s", len(c.in), 100*c.share[side], match.SideNames[side])}
 		}
 	}
 	c.variance = uncertainty(list, c.at) + c.apart*c.apart/4
@@ -196,7 +199,7 @@ func ratios(sides [2]tally, skip []bool, exact bool) (list []ratio) {
 			}
 		}
 		worth := (cost[0] + cost[1]) / (a + b)
-		x := ratio{number: int32(k), variance: yardJitter * yardJitter, cost: cost, samples: [2]float64{a, b}}
+		x := ratio{number: int32(k), variance: Jitter * Jitter, cost: cost, samples: [2]float64{a, b}}
 		x.log = math.Log((cost[1] + half*worth) / (cost[0] + half*worth))
 		if !exact {
 			x.variance += 1/(a+half) + 1/(b+half)
@@ -272,7 +275,7 @@ func (c *common) rival(list []ratio) error {
 		return nil
 	}
 	if c.apart = other - c.at; math.Abs(c.apart) > rivalNear {
-		return NoYardstick{fmt.Sprintf("two groups of functions each kept their proportions, one at %.2f times the other, and which of them did not change cannot be told", math.Exp(c.apart))}
+		return None{fmt.Sprintf("two groups of functions each kept their proportions, one at %.2f times the other, and which of them did not change cannot be told", math.Exp(c.apart))}
 	}
 	c.at += c.apart / 2
 	for i := range list {
@@ -299,8 +302,8 @@ func small(list []ratio, at float64) error {
 		return nil
 	}
 	log := math.Log(sum[1] / sum[0])
-	if off := math.Abs(log - at); off > smallApart && off > contradicts*math.Sqrt(1/samples[0]+1/samples[1]+yardJitter*yardJitter) {
-		return NoYardstick{fmt.Sprintf("%d small functions together are at %.2f times the large ones, and which of them did not change cannot be told", n, math.Exp(log-at))}
+	if off := math.Abs(log - at); off > smallApart && off > contradicts*math.Sqrt(1/samples[0]+1/samples[1]+Jitter*Jitter) {
+		return None{fmt.Sprintf("%d small functions together are at %.2f times the large ones, and which of them did not change cannot be told", n, math.Exp(log-at))}
 	}
 	return nil
 }
@@ -315,7 +318,7 @@ func (y *Yardstick) measure(runs [2][]match.Run, align *match.Alignment, c commo
 		member[x.number] = true
 	}
 	// What is common is of sums over takes.
-	y.Factor, y.variance = math.Exp(c.at)*float64(len(runs[0]))/float64(len(runs[1])), c.variance
+	y.Factor, y.Variance = math.Exp(c.at)*float64(len(runs[0]))/float64(len(runs[1])), c.variance
 	for side, factor := range []float64{1, y.Factor} {
 		for i := range runs[side] {
 			sum := 0.0
@@ -324,13 +327,13 @@ func (y *Yardstick) measure(runs [2][]match.Run, align *match.Alignment, c commo
 					sum += float64(f.Self)
 				}
 			}
-			y.of[side] = append(y.of[side], sum)
+			y.By[side] = append(y.By[side], sum)
 		}
-		if err := toMean(y.of[side], factor); err != nil {
+		if err := toMean(y.By[side], factor); err != nil {
 			return err
 		}
 	}
-	half := newLevel(math.Inf(1)).t * math.Sqrt(y.variance)
+	half := statistics.NewLevel(math.Inf(1)).HalfWidth * math.Sqrt(y.Variance)
 	y.Low, y.High = y.Factor*math.Exp(-half), y.Factor*math.Exp(half)
 	return nil
 }
@@ -341,7 +344,7 @@ func toMean(x []float64, mean float64) error {
 	sum := 0.0
 	for _, v := range x {
 		if v <= 0 {
-			return NoYardstick{"a take has none of the functions that kept their proportions"}
+			return None{"a take has none of the functions that kept their proportions"}
 		}
 		sum += v
 	}
@@ -372,7 +375,7 @@ func uncertainty(list []ratio, at float64) float64 {
 			z = append(z, math.Abs(x.log-at)/sd)
 		}
 	}
-	more := math.Max(1, 1.4826*median(z))
+	more := math.Max(1, 1.4826*statistics.Median(z))
 	often := 0.5
 	if known >= minYardFunctions {
 		often = changed / known

@@ -1,4 +1,4 @@
-package compare
+package until
 
 import (
 	"fmt"
@@ -8,17 +8,18 @@ import (
 	"entelon/core/calltree"
 	"entelon/core/profile"
 	"entelon/core/scope"
+	"entelon/core/statistics"
 )
 
 // SoFar is what the takes of a row have told, until enough is known: of a command, or of
 // both sides of a comparison. As JSON it goes from one take of a row to the next.
 type SoFar struct {
-	Of    [2]Group `json:"of"` // the second one is empty where there is one side
-	Exact bool     `json:"exact"`
+	Of    [2]statistics.Group `json:"of"` // the second one is empty where there is one side
+	Exact bool                `json:"exact"`
 }
 
 // Add takes in a take that was made, on a side.
-func (s *SoFar) Add(u *Until, side int, t *profile.Take) error {
+func (s *SoFar) Add(u *Rule, side int, t *profile.Take) error {
 	tr := calltree.New(t.Profile)
 	whole := tr.Cost(0, scope.Scope{})
 	value, samples := float64(whole.Total(0)), whole.TotalSamples(0)
@@ -57,13 +58,13 @@ type Said struct {
 
 // Say says what is known, and how long it will take besides; lasted is how long it took so
 // far.
-func (s *SoFar) Say(u *Until, lasted time.Duration) (Said, error) {
+func (s *SoFar) Say(u *Rule, lasted time.Duration) (Said, error) {
 	if len(s.Of[1].Value) > 0 {
 		return s.sayOfBoth(u, lasted)
 	}
 	turn := s.turns()
 	p := u.Sure(&s.Of[0])
-	if mean, _, _ := Mean(s.Of[0].Value); mean == 0 && turn >= minLooks {
+	if mean, _, _ := statistics.Mean(s.Of[0].Value); mean == 0 && turn >= MinLooks {
 		return Said{}, fmt.Errorf("%s has no cost in %d takes", u.what(), turn)
 	}
 	text := fmt.Sprintf("%s is known to ±%.1f %% after %d takes", u.what(), 100*p.Half, turn)
@@ -81,7 +82,7 @@ func (s *SoFar) Say(u *Until, lasted time.Duration) (Said, error) {
 }
 
 // sayOfBoth says what is known of two sides, or of their difference.
-func (s *SoFar) sayOfBoth(u *Until, lasted time.Duration) (Said, error) {
+func (s *SoFar) sayOfBoth(u *Rule, lasted time.Duration) (Said, error) {
 	turn := s.turns()
 	if !u.Decided {
 		a, b := u.Sure(&s.Of[0]), u.Sure(&s.Of[1])
@@ -102,9 +103,9 @@ func (s *SoFar) sayOfBoth(u *Until, lasted time.Duration) (Said, error) {
 		return Said{}, nil
 	}
 	e := &p.Estimate
-	text := fmt.Sprintf("%s: %s%s after %d pairs", u.what(), Signed(e.Ratio-1), e.Between(), turn)
+	text := fmt.Sprintf("%s: %s%s after %d pairs", u.what(), statistics.Signed(e.Ratio-1), e.Between(), turn)
 	switch {
-	case p.Done && e.Verdict == NoChange:
+	case p.Done && e.Verdict == statistics.NoChange:
 		text += fmt.Sprintf(": decided, no change of %.3g %%", 100*u.Within)
 	case p.Done:
 		text += ": decided, " + string(e.Verdict)
@@ -117,7 +118,7 @@ func (s *SoFar) sayOfBoth(u *Until, lasted time.Duration) (Said, error) {
 }
 
 // what something is known of, in words.
-func (u *Until) what() string {
+func (u *Rule) what() string {
 	if u.Function != "" {
 		return u.Function
 	}

@@ -1,9 +1,11 @@
-package compare
+// Package scales says by what the cost of a take is divided before it is compared with another: a
+// run, a unit of work, a second, what stayed the same, or the whole. It has no state.
+package scales
 
 import (
 	"fmt"
 
-	"entelon/core/compare/match"
+	"entelon/core/match"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/workload"
@@ -25,8 +27,8 @@ const (
 	ByYardstick Scale = "unchanged"
 )
 
-// Scales are all of them, with what they divide by in words.
-var Scales = []struct {
+// All are all of them, with what they divide by in words.
+var All = []struct {
 	Scale Scale
 	Text  string
 }{
@@ -36,15 +38,15 @@ var Scales = []struct {
 // formerly are names that scales once had: they stand in links and in files of rules.
 var formerly = map[string]Scale{"total": ByShare, "none": ByRun}
 
-// ParseScale reads a scale by name; "" is ByShare.
-func ParseScale(s string) (Scale, error) {
+// Parse reads a scale by name; "" is ByShare.
+func Parse(s string) (Scale, error) {
 	if s == "" {
 		return ByShare, nil
 	}
 	if x, ok := formerly[s]; ok {
 		return x, nil
 	}
-	for _, x := range Scales {
+	for _, x := range All {
 		if string(x.Scale) == s {
 			return x.Scale, nil
 		}
@@ -120,8 +122,8 @@ func FittingIn(m measure.Column, in []string, takes ...*profile.Take) Scale {
 	return ByYardstick
 }
 
-// divisor is what a run's values are divided by.
-func divisor(r *match.Run, scale Scale) (float64, error) {
+// Divisor is what a run's values are divided by.
+func Divisor(r *match.Run, scale Scale) (float64, error) {
 	return Extent{float64(r.Total()), r.Cost.Reduced != "", r.DurationNS, r.CPUNS, r.Work}.Divisor(scale)
 }
 

@@ -1,4 +1,4 @@
-package compare
+package statistics
 
 import (
 	"cmp"
@@ -85,15 +85,15 @@ func inOrder(x []float64, side []int) float64 {
 		weights[k] = math.Exp(l - best)
 		sum += weights[k]
 	}
-	level := newLevel(df)
+	level := NewLevel(df)
 	half := solve(0, 1000*alone, func(h float64) float64 {
 		outside := 0.0
 		for k, e := range errors {
 			outside += weights[k] / sum * 2 * below(-h/e, df)
 		}
-		return outside - (1 - confidence)
+		return outside - (1 - Confidence)
 	})
-	if times := half / (level.t * alone); times > 1.001 {
+	if times := half / (level.HalfWidth * alone); times > 1.001 {
 		return times
 	}
 	return 1
@@ -115,9 +115,9 @@ func inverse(r float64, a, b []float64) float64 {
 	return sum / (1 - r*r)
 }
 
-// widening is how much wider intervals are because of the order in which takes were
+// Widening is how much wider intervals are because of the order in which takes were
 // made; 1 where a time is not known.
-func widening(costs [2]*cost, at [2][]time.Time) float64 {
+func Widening(costs [2]*Quantity, at [2][]time.Time) float64 {
 	type made struct {
 		at   int64
 		x    float64
@@ -125,8 +125,8 @@ func widening(costs [2]*cost, at [2][]time.Time) float64 {
 	}
 	var list []made
 	for side, c := range costs {
-		mean := c.mean()
-		for i, v := range c.value {
+		mean := c.Mean()
+		for i, v := range c.Value {
 			if at[side][i].IsZero() || mean == 0 {
 				return 1
 			}

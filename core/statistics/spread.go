@@ -1,70 +1,73 @@
-package compare
+package statistics
 
 import (
 	"math"
+	"slices"
 	"sort"
 
 	"gonum.org/v1/gonum/mathext"
+
+	"entelon/core/scales"
 )
 
 // observed is the relative variance of single takes around their side's mean,
 // pooled over both sides, and that part of it which sampling explains.
 //
 //	s² = Σ (x/mean − 1)² / (na + nb − 2)
-func observed(a, b *cost, exact bool) (s2, sampling, df float64) {
-	df = float64(len(a.value) + len(b.value) - 2 - max(0, a.blocks-1))
-	takes := float64(len(a.value) + len(b.value))
-	if k := a.samples + b.samples; k > 0 && !exact {
+func observed(a, b *Quantity, exact bool) (s2, sampling, df float64) {
+	df = float64(len(a.Value) + len(b.Value) - 2 - max(0, a.Blocks-1))
+	takes := float64(len(a.Value) + len(b.Value))
+	if k := a.Samples + b.Samples; k > 0 && !exact {
 		sampling = takes / k
-		if a.scale > 0 && b.scale > 0 && df > 0 {
+		if a.Scale > 0 && b.Scale > 0 && df > 0 {
 			// A sample of the smaller side stands for more: what is expected of each
 			// side counts as often as the side's takes do.
-			na, nb := float64(len(a.value)), float64(len(b.value))
-			each := k / (na/a.scale + nb/b.scale) // samples a take, before it is scaled up
-			sampling = ((na-1)*a.scale + (nb-1)*b.scale) / df / each
+			na, nb := float64(len(a.Value)), float64(len(b.Value))
+			each := k / (na/a.Scale + nb/b.Scale) // samples a take, before it is scaled up
+			sampling = ((na-1)*a.Scale + (nb-1)*b.Scale) / df / each
 		}
 	}
 	if df <= 0 {
 		return 0, sampling, 0
 	}
-	for _, c := range []*cost{a, b} {
-		m := c.mean()
+	for _, c := range []*Quantity{a, b} {
+		m := c.Mean()
 		if m == 0 {
 			continue
 		}
-		for _, v := range c.value {
+		for _, v := range c.Value {
 			s2 += (v/m - 1) * (v/m - 1)
 		}
 	}
 	return s2 / df, sampling, df
 }
 
-// wholeSpread is the spread of the whole cost: from these takes alone.
-func wholeSpread(a, b *cost, exact bool, scale Scale) spread {
+// WholeSpread is the spread of the whole cost: from these takes alone.
+func WholeSpread(a, b *Quantity, exact bool, scale scales.Scale) Spread {
 	s2, sampling, df := observed(a, b, exact)
 	if df == 0 {
 		return unknownSpread(scale)
 	}
-	return spread{extra: math.Max(0, s2-sampling), level: newLevel(df)}
+	return Spread{extra: math.Max(0, s2-sampling), Level: NewLevel(df)}
 }
 
-// widen makes intervals so many times as wide: all of the variance of takes is held
+// Widen makes intervals so many times as wide: all of the variance of takes is held
 // to be common to neighbours, sampling too, since what is seen of takes is both.
-func (s *spread) widen(times float64, a, b *cost, exact bool) {
+func (s *Spread) Widen(times float64, a, b *Quantity, exact bool) {
 	_, sampling, _ := observed(a, b, exact)
 	s.extra = (s.extra+sampling)*times*times - sampling
 }
 
 // unknownSpread is what one take a side tells: nothing.
-func unknownSpread(scale Scale) spread {
+func unknownSpread(scale scales.Scale) Spread {
 	assumed := AssumedSpread
-	if scale == ByShare || scale == ByYardstick {
+	if scale == scales.ByShare || scale == scales.ByYardstick {
 		assumed = AssumedOfShares
 	}
-	return spread{assumed: assumed * assumed, level: newLevel(math.Inf(1))}
+	return Spread{assumed: assumed * assumed, Level: NewLevel(math.Inf(1))}
 }
 
-// spreads finds how much the functions' costs vary between takes. A few takes
+// Spreads finds how much the functions' costs vary between takes. A few takes
 // tell little about one function, but there are many functions: each one's
 // variance is drawn towards what is common to all, as far as they have it in
 // common. With s² the observed variance of d degrees of freedom, s0² that of the
@@ -76,14 +79,14 @@ func unknownSpread(scale Scale) spread {
 // Biology 3 (2004), 3, sections 4 to 6.2. Here s0² is made of what is common and
 // of sampling, which each function has by its own count, and which is more than
 // chance where samples come in bursts.
-type spreads struct {
-	exact  bool
+type Spreads struct {
+	Exact  bool
 	common float64 // relative variance between takes that has nothing to do with counts
 	bursts float64 // by how much sampling varies more than independent samples do, 1 at least
 	d0     float64
 	df     float64
-	known  spread
-	wider  float64 // by how much intervals are wider because of the order of the takes
+	Known  Spread
+	Wider  float64 // by how much intervals are wider because of the order of the takes
 }
 
 const (
@@ -100,18 +103,20 @@ const (
 
 type seen struct{ s2, sampling float64 }
 
-func newSpreads(as, bs []*cost, exact bool, scale Scale) spreads {
-	x := spreads{exact: exact, bursts: 1, wider: 1, known: unknownSpread(scale)}
+// NewSpreads estimates the spreads of many functions together: as and bs are what each costs on
+// both sides. exact says that the measure counts every event.
+func NewSpreads(as, bs []*Quantity, exact bool, scale scales.Scale) Spreads {
+	x := Spreads{Exact: exact, bursts: 1, Wider: 1, Known: unknownSpread(scale)}
 	var list []seen
 	for i := range as {
 		s2, sampling, df := observed(as[i], bs[i], exact)
 		x.df = df
-		if df > 0 && s2 > 0 && (exact || sampling <= 1.0/leastSamples) && as[i].mean() > 0 && bs[i].mean() > 0 {
+		if df > 0 && s2 > 0 && (exact || sampling <= 1.0/leastSamples) && as[i].Mean() > 0 && bs[i].Mean() > 0 {
 			list = append(list, seen{s2, sampling})
 		}
 	}
 	if x.df > 0 {
-		x.known = spread{level: newLevel(x.df)}
+		x.Known = Spread{Level: NewLevel(x.df)}
 	}
 	if x.df == 0 || len(list) < fewest {
 		return x
@@ -144,29 +149,29 @@ func newSpreads(as, bs []*cost, exact bool, scale Scale) spreads {
 	if len(logs) < fewest {
 		return x
 	}
-	middle := median(logs)
+	middle := Median(logs)
 	for i, l := range logs {
 		logs[i] = math.Abs(l - middle)
 	}
-	deviation := 1.4826 * median(logs)
+	deviation := 1.4826 * Median(logs)
 	beyond := deviation*deviation - trigamma(d/2)
 	x.d0 = mostAgreement
 	if beyond > 0 {
 		x.d0 = math.Min(mostAgreement, 2*trigammaInverse(beyond))
 	}
-	x.known.level = newLevel(x.d0 + x.df)
+	x.Known.Level = NewLevel(x.d0 + x.df)
 	return x
 }
 
-// of is the spread of one function.
-func (x *spreads) of(a, b *cost) spread {
-	out := x.known
+// Of is the spread of one function.
+func (x *Spreads) Of(a, b *Quantity) Spread {
+	out := x.Known
 	if x.df == 0 {
 		return out
 	}
-	s2, sampling, _ := observed(a, b, x.exact)
+	s2, sampling, _ := observed(a, b, x.Exact)
 	moderated := (x.d0*(x.common+x.bursts*sampling) + x.df*s2) / (x.d0 + x.df)
-	out.extra = math.Max(0, moderated-sampling) * x.wider * x.wider
+	out.extra = math.Max(0, moderated-sampling) * x.Wider * x.Wider
 	return out
 }
 
@@ -194,7 +199,7 @@ func medianRatio[T any](list []T, of func(T) float64) float64 {
 	for i, v := range list {
 		x[i] = of(v)
 	}
-	return median(x)
+	return Median(x)
 }
 
 // trigamma is the derivative of the digamma function.
@@ -211,4 +216,14 @@ func trigammaInverse(y float64) float64 {
 		}
 	}
 	return high
+}
+
+// Median is that of at least one value.
+func Median(x []float64) float64 {
+	s := slices.Sorted(slices.Values(x))
+	n := len(s)
+	if n%2 == 1 {
+		return s[n/2]
+	}
+	return (s[n/2-1] + s[n/2]) / 2
 }

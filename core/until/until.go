@@ -1,4 +1,6 @@
-package compare
+// Package until says when enough takes were made: that a figure is known within a share, or that a
+// difference is decided, without looking so often that chance decides it. It has no state.
+package until
 
 import (
 	"errors"
@@ -10,10 +12,12 @@ import (
 	"time"
 
 	"entelon/core/profile"
+	"entelon/core/scales"
+	"entelon/core/statistics"
 )
 
-// Until says when enough takes were made.
-type Until struct {
+// Rule says when enough takes were made.
+type Rule struct {
 	Function string // pattern of names; "" is the whole
 	// Within is half the width of the interval that is wanted, as a share; where a
 	// difference is to be decided, the change that is worth knowing.
@@ -22,9 +26,9 @@ type Until struct {
 	Most    int  // takes, or pairs of them
 }
 
-// ParseUntil reads "sure 2%", "slur.Route sure 5%" or "decided", "decided 3%". Without a
+// Parse reads "sure 2%", "slur.Route sure 5%" or "decided", "decided 3%". Without a
 // share, what is worth knowing is DefaultWorth.
-func ParseUntil(text string) (u Until, err error) {
+func Parse(text string) (u Rule, err error) {
 	words := strings.Fields(strings.ReplaceAll(text, " %", "%"))
 	share := ""
 	if n := len(words); n > 0 && strings.HasSuffix(words[n-1], "%") {
@@ -37,7 +41,7 @@ func ParseUntil(text string) (u Until, err error) {
 	if len(words) == 2 {
 		u.Function = words[0]
 	}
-	u.Within = DefaultWorth
+	u.Within = statistics.DefaultWorth
 	if share != "" {
 		v, err := strconv.ParseFloat(strings.TrimSuffix(share, "%"), 64)
 		if err != nil || !(v >= 0.1 && v <= 50) {
@@ -56,7 +60,7 @@ func ParseUntil(text string) (u Until, err error) {
 }
 
 // String is the text that ParseUntil reads.
-func (u Until) String() string {
+func (u Rule) String() string {
 	word := "sure"
 	if u.Decided {
 		word = "decided"
@@ -64,8 +68,8 @@ func (u Until) String() string {
 	return strings.TrimSpace(fmt.Sprintf("%s %s %s%%", u.Function, word, strconv.FormatFloat(100*u.Within, 'g', 6, 64)))
 }
 
-// minLooks is how many takes, or pairs, are made before anything is said.
-const minLooks = 3
+// MinLooks is how many takes, or pairs, are made before anything is said.
+const MinLooks = 3
 
 // MostSure and MostPairs are how many takes, or pairs of them, are made at most where nothing
 // else was said.
@@ -74,21 +78,21 @@ const (
 	MostPairs = 20
 )
 
-// UntilEach is how long each take of what is already running lasts, in nanoseconds, where nothing
+// Each is how long each take of what is already running lasts, in nanoseconds, where nothing
 // else is said.
-const UntilEach = int64(5 * time.Second)
+const Each = int64(5 * time.Second)
 
 // Fit checks that takes with such settings can tell what is wanted, against a baseline or
 // not, and sets how many are made at most: as many as repeat says, or what is usual where that
 // is 0. Takes of what is already running get a length if they have none.
-func (u *Until) Fit(set *profile.Settings, against bool, repeat int) error {
+func (u *Rule) Fit(set *profile.Settings, against bool, repeat int) error {
 	switch {
 	case u.Decided && !against:
 		return errors.New("a difference is decided against a baseline, and none is given")
 	case !set.Launched() && u.Function == "":
 		return errors.New("the length of a take says nothing about what is already running; name a function, such as 'slur.Route sure 5%'")
-	case repeat > 0 && repeat < minLooks:
-		return fmt.Errorf("nothing can be known from fewer than %d takes", minLooks)
+	case repeat > 0 && repeat < MinLooks:
+		return fmt.Errorf("nothing can be known from fewer than %d takes", MinLooks)
 	}
 	if u.Most = repeat; repeat == 0 {
 		if u.Most = MostSure; against {
@@ -96,12 +100,12 @@ func (u *Until) Fit(set *profile.Settings, against bool, repeat int) error {
 		}
 	}
 	if !set.Launched() && set.ForNS == 0 {
-		set.ForNS = UntilEach
+		set.ForNS = Each
 	}
 	return nil
 }
 
-// lookLevel is the rate of false alarms that is spent on the look after n of most pairs, so
+// LevelOf is the rate of false alarms that is spent on the look after n of most pairs, so
 // that all looks together have that of a single test, whenever it is stopped: with α the rate
 // and t = n/most, α(t) = α ln(1 + (e − 1)t) is spent by then (Pocock's form), and each look
 // has what was not spent before, as if the looks had nothing in common, which they have; so
@@ -109,13 +113,13 @@ func (u *Until) Fit(set *profile.Settings, against bool, repeat int) error {
 //
 // Source: K. K. G. Lan and D. L. DeMets, Discrete sequential boundaries for clinical trials,
 // Biometrika 70 (1983), 659–663.
-func lookLevel(n, most int) float64 {
+func LevelOf(n, most int) float64 {
 	spent := func(n int) float64 {
-		if n < minLooks {
+		if n < MinLooks {
 			return 0
 		}
 		t := math.Min(1, float64(n)/float64(max(1, most)))
-		return (1 - confidence) * math.Log(1+(math.E-1)*t)
+		return (1 - statistics.Confidence) * math.Log(1+(math.E-1)*t)
 	}
 	return spent(n) - spent(n-1)
 }
@@ -123,9 +127,9 @@ func lookLevel(n, most int) float64 {
 // Progress is how far takes are towards what is wanted.
 type Progress struct {
 	Done     bool
-	Half     float64  // half the width of the interval, as a share; 0 where it is not known yet
-	Estimate Estimate // where a difference is to be decided
-	Left     int      // takes, or pairs, that it will take besides, about; 0 where that is not known
+	Half     float64             // half the width of the interval, as a share; 0 where it is not known yet
+	Estimate statistics.Estimate // where a difference is to be decided
+	Left     int                 // takes, or pairs, that it will take besides, about; 0 where that is not known
 }
 
 // Sure reports how far takes are towards a mean that is known to within a share. With x̄ the
@@ -134,34 +138,36 @@ type Progress struct {
 //
 // Source: Y. S. Chow and H. Robbins, On the asymptotic theory of fixed-width sequential
 // confidence intervals for the mean, Annals of Mathematical Statistics 36 (1965), 457–462.
-func (u Until) Sure(g *Group) (p Progress) {
+func (u Rule) Sure(g *statistics.Group) (p Progress) {
 	n := len(g.Value)
-	if n < minLooks {
-		p.Left = minLooks - n
+	if n < MinLooks {
+		p.Left = MinLooks - n
 		return p
 	}
-	mean, low, high := Mean(g.Value)
+	mean, low, high := statistics.Mean(g.Value)
 	if mean <= 0 {
 		return p
 	}
 	p.Half = (high - low) / 2 / mean
-	p.Done = p.Half <= u.Within && n > minLooks // of three, chance alone can be alike
+	p.Done = p.Half <= u.Within && n > MinLooks // of three, chance alone can be alike
 	if !p.Done {
-		sd := p.Half * math.Sqrt(float64(n)) / newLevel(float64(n-1)).t
-		p.Left = left(n, func(k int) bool { return newLevel(float64(k-1)).t*sd/math.Sqrt(float64(k)) <= u.Within })
+		sd := p.Half * math.Sqrt(float64(n)) / statistics.NewLevel(float64(n-1)).HalfWidth
+		p.Left = left(n, func(k int) bool {
+			return statistics.NewLevel(float64(k-1)).HalfWidth*sd/math.Sqrt(float64(k)) <= u.Within
+		})
 	}
 	return p
 }
 
 // Decide reports how far pairs of takes are towards a decision: that one side is costlier, or
 // that they differ by less than what is worth knowing.
-func (u Until) Decide(a, b *Group, exact bool) (p Progress) {
+func (u Rule) Decide(a, b *statistics.Group, exact bool) (p Progress) {
 	n := min(len(a.Value), len(b.Value))
-	if n < minLooks {
-		p.Left = minLooks - n
+	if n < MinLooks {
+		p.Left = MinLooks - n
 		return p
 	}
-	level := lookLevel(n, u.Most)
+	level := LevelOf(n, u.Most)
 	p.Estimate = totalsAt(a, b, exact, level)
 	e := &p.Estimate
 	if e.Baseline <= 0 || e.Candidate <= 0 {
@@ -170,19 +176,19 @@ func (u Until) Decide(a, b *Group, exact bool) (p Progress) {
 	p.Half = math.Log(e.RatioHigh/e.RatioLow) / 2
 	switch {
 	case e.P <= level && e.Difference > 0:
-		e.Verdict, p.Done = Slower, true
+		e.Verdict, p.Done = statistics.Slower, true
 	case e.P <= level:
-		e.Verdict, p.Done = Faster, true
+		e.Verdict, p.Done = statistics.Faster, true
 	case e.RatioHigh <= 1+u.Within && e.RatioLow >= 1/(1+u.Within):
-		e.Verdict, p.Done = NoChange, true
+		e.Verdict, p.Done = statistics.NoChange, true
 	default:
-		e.Verdict = TooFew
+		e.Verdict = statistics.TooFew
 		// It is decided where the interval is half as wide as what lies between.
 		want := math.Max(math.Abs(math.Log(e.Ratio)), math.Log(1+u.Within)-math.Abs(math.Log(e.Ratio)))
 		if want > 0 {
-			sd := p.Half / quantile(1-level/2, float64(2*n-2)) / math.Sqrt(2/float64(n))
+			sd := p.Half / statistics.Quantile(1-level/2, float64(2*n-2)) / math.Sqrt(2/float64(n))
 			p.Left = left(n, func(k int) bool {
-				return quantile(1-lookLevel(min(k, u.Most), u.Most)/2, float64(2*k-2))*sd*math.Sqrt(2/float64(k)) <= want
+				return statistics.Quantile(1-LevelOf(min(k, u.Most), u.Most)/2, float64(2*k-2))*sd*math.Sqrt(2/float64(k)) <= want
 			})
 		}
 	}
@@ -191,17 +197,17 @@ func (u Until) Decide(a, b *Group, exact bool) (p Progress) {
 
 // left is how many takes more than n are enough, 0 where none of a bounded number are.
 func left(n int, enough func(takes int) bool) int {
-	if k := n + 1 + sort.Search(mostTakes-n, func(i int) bool { return enough(n + 1 + i) }); k <= mostTakes {
+	if k := n + 1 + sort.Search(statistics.MostTakes-n, func(i int) bool { return enough(n + 1 + i) }); k <= statistics.MostTakes {
 		return k - n
 	}
 	return 0
 }
 
 // totalsAt compares two groups with intervals that are wrong as often as level says.
-func totalsAt(a, b *Group, exact bool, level float64) Estimate {
-	x, y := &cost{value: a.Value, samples: float64(a.Samples)}, &cost{value: b.Value, samples: float64(b.Samples)}
-	s := wholeSpread(x, y, exact, ByRun)
-	s.widen(widening([2]*cost{x, y}, [2][]time.Time{a.At, b.At}), x, y, exact)
-	s.t = quantile(1-level/2, s.df)
-	return estimate(x, y, s, exact)
+func totalsAt(a, b *statistics.Group, exact bool, level float64) statistics.Estimate {
+	x, y := &statistics.Quantity{Value: a.Value, Samples: float64(a.Samples)}, &statistics.Quantity{Value: b.Value, Samples: float64(b.Samples)}
+	s := statistics.WholeSpread(x, y, exact, scales.ByRun)
+	s.Widen(statistics.Widening([2]*statistics.Quantity{x, y}, [2][]time.Time{a.At, b.At}), x, y, exact)
+	s.HalfWidth = statistics.Quantile(1-level/2, s.Freedom)
+	return statistics.Compare(x, y, s, exact)
 }

@@ -1,4 +1,6 @@
-package compare
+// Package samplingcost says what sampling cost a program, by runs of it with and without. It has no
+// state.
+package samplingcost
 
 import (
 	"fmt"
@@ -8,17 +10,18 @@ import (
 	"gonum.org/v1/gonum/stat"
 
 	"entelon/core/profile"
+	"entelon/core/statistics"
 )
 
 // leastPairs is from how many pairs of runs on a cost is told: of fewer, chance alone can
 // make anything.
 const leastPairs = 3
 
-// CostOf estimates by which share sampling raises a quantity, from pairs of runs of one
+// OfPairs estimates by which share sampling raises a quantity, from pairs of runs of one
 // command, the first of each without sampling: exp(m) - 1, where m is the mean of
 // ln(sampled/bare), with the 95 % interval by Student's distribution. ok is false where
 // there are too few pairs, or a quantity is not above 0.
-func CostOf(pairs [][2]int64) (c Cost, ok bool) {
+func OfPairs(pairs [][2]int64) (c Cost, ok bool) {
 	if len(pairs) < leastPairs {
 		return c, false
 	}
@@ -30,7 +33,7 @@ func CostOf(pairs [][2]int64) (c Cost, ok bool) {
 		logs = append(logs, math.Log(float64(p[1])/float64(p[0])))
 	}
 	m, sd := stat.MeanStdDev(logs, nil)
-	half := quantile(0.975, float64(len(logs)-1)) * sd / math.Sqrt(float64(len(logs)))
+	half := statistics.Quantile(0.975, float64(len(logs)-1)) * sd / math.Sqrt(float64(len(logs)))
 	return Cost{Share: math.Expm1(m), Low: math.Expm1(m - half), High: math.Expm1(m + half)}, true
 }
 
@@ -49,21 +52,21 @@ func (c Cost) words() string {
 // none reports whether there may be no cost.
 func (c Cost) none() bool { return c.Low <= 0 && c.High >= 0 }
 
-// SamplingCosts are the costs in processor time and in run time by the pairs of a take's
+// Of are the costs in processor time and in run time by the pairs of a take's
 // runs without sampling; ok is false where these are too few to tell.
-func SamplingCosts(b *profile.Bare) (cpu, wall Cost, ok bool) {
+func Of(b *profile.Bare) (cpu, wall Cost, ok bool) {
 	var cpus, walls [][2]int64
 	for _, p := range b.Pairs {
 		cpus, walls = append(cpus, [2]int64{p.BareCPUNS, p.SampledCPUNS}), append(walls, [2]int64{p.BareNS, p.SampledNS})
 	}
-	cpu, ok1 := CostOf(cpus)
-	wall, ok2 := CostOf(walls)
+	cpu, ok1 := OfPairs(cpus)
+	wall, ok2 := OfPairs(walls)
 	return cpu, wall, ok1 && ok2
 }
 
-// SamplingCostWords says what is known of the cost of sampling.
-func SamplingCostWords(b *profile.Bare) string {
-	cpu, wall, ok := SamplingCosts(b)
+// Words says what is known of the cost of sampling.
+func Words(b *profile.Bare) string {
+	cpu, wall, ok := Of(b)
 	switch {
 	case ok:
 		doubt := ""
