@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"entelon/core/callcounts"
 	"entelon/core/calltree"
 	"entelon/core/scope"
 )
@@ -53,8 +54,8 @@ func TestLinesAgreeWithCoverage(t *testing.T) {
 	want := covered(t, source)
 	p := run(t, built(t, "gcc", source, "-O0"), Memory{})
 	tr := calltree.New(p)
-	calls, executions := calltree.CallColumns(p)
-	counts := calltree.CallCountsIn(tr, tr.Cost(calls, scope.Scope{}), tr.Cost(executions, scope.Scope{}))
+	calls, executions := callcounts.CallColumns(p)
+	counts := callcounts.In(tr, tr.Cost(calls, scope.Scope{}), tr.Cost(executions, scope.Scope{}))
 	file := ""
 	for f := range p.Functions {
 		if name := p.Strings[p.Functions[f].File]; filepath.Base(name) == source {

@@ -11,6 +11,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"entelon/codec/take"
+	"entelon/core/callcounts"
 	"entelon/core/calltree"
 	"entelon/core/profile"
 	"entelon/core/reading"
@@ -71,7 +72,7 @@ type scopedCost struct {
 	scope   scope.Scope
 	cost    *calltree.Cost
 	rows    func() []calltree.FunctionCost // added up when they are first asked for
-	calls   func() *calltree.CallCounts    // the same; nil where calls were not counted
+	calls   func() *callcounts.Counts      // the same; nil where calls were not counted
 }
 
 // keptCosts is how many scopes of one take are kept.
@@ -99,7 +100,7 @@ func (o *view) costFor(ctx context.Context, measure int, sc scope.Scope) (scoped
 		}
 	}
 	c := o.tree.Cost(measure, sc)
-	k := scopedCost{measure, sc, c, sync.OnceValue(func() []calltree.FunctionCost { return calltree.Functions(o.tree, c) }), sync.OnceValue(func() *calltree.CallCounts { return o.callsIn(sc) })}
+	k := scopedCost{measure, sc, c, sync.OnceValue(func() []calltree.FunctionCost { return calltree.Functions(o.tree, c) }), sync.OnceValue(func() *callcounts.Counts { return o.callsIn(sc) })}
 	o.costs = append([]scopedCost{k}, o.costs...)
 	if len(o.costs) > keptCosts {
 		o.costs = o.costs[:keptCosts]
@@ -108,8 +109,8 @@ func (o *view) costFor(ctx context.Context, measure int, sc scope.Scope) (scoped
 }
 
 // callsIn is how often functions were called in a scope; nil where calls were not counted.
-func (o *view) callsIn(sc scope.Scope) *calltree.CallCounts {
-	calls, executions := calltree.CallColumns(o.tree.Profile)
+func (o *view) callsIn(sc scope.Scope) *callcounts.Counts {
+	calls, executions := callcounts.CallColumns(o.tree.Profile)
 	if !o.counts || calls < 0 {
 		return nil
 	}
@@ -117,7 +118,7 @@ func (o *view) callsIn(sc scope.Scope) *calltree.CallCounts {
 	if executions >= 0 {
 		lines = o.tree.Cost(executions, sc)
 	}
-	return calltree.CallCountsIn(o.tree, o.tree.Cost(calls, sc), lines)
+	return callcounts.In(o.tree, o.tree.Cost(calls, sc), lines)
 }
 
 // held are the items of the memory that a request uses. They are let go when it

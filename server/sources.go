@@ -15,6 +15,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"entelon/core/callcounts"
 	"entelon/core/calltree"
 	"entelon/core/profile"
 	"entelon/server/api"
@@ -204,7 +205,7 @@ func (s sourceRoutes) lines(c *gin.Context) {
 	out.Found, out.Delivered, out.Missing = src.found, src.delivered, src.missing
 	out.Source = append(out.Source, src.lines...)
 	if out.File != "" {
-		var counted map[uint32]calltree.LineCount
+		var counted map[uint32]callcounts.LineCount
 		if counts := k.calls(); counts != nil {
 			out.Counted, counted = true, counts.Lines(out.File)
 		}

@@ -11,6 +11,7 @@ import (
 
 	"entelon/cmd/entelon/option"
 	"entelon/cmd/entelon/terminal"
+	"entelon/core/callcounts"
 	"entelon/core/calltree"
 	"entelon/core/measure"
 	"entelon/core/profile"
@@ -208,11 +209,11 @@ func hotRows(t *profile.Take, measure int, sc scope.Scope, by string, limit int,
 }
 
 // exactCalls is how often functions were called in a scope, of an exact run; nil of samples.
-func exactCalls(t *profile.Take, sc scope.Scope) *calltree.CallCounts {
-	column, _ := calltree.CallColumns(t.Profile)
+func exactCalls(t *profile.Take, sc scope.Scope) *callcounts.Counts {
+	column, _ := callcounts.CallColumns(t.Profile)
 	if t.Facts.Exact == nil || column < 0 {
 		return nil
 	}
 	tr := calltree.Shaped(t.Profile, calltree.Shape{})
-	return calltree.CallCountsIn(tr, tr.Cost(column, sc), nil)
+	return callcounts.In(tr, tr.Cost(column, sc), nil)
 }

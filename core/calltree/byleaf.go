@@ -7,6 +7,7 @@ import (
 
 	"entelon/core/profile"
 	"entelon/core/scope"
+	"entelon/core/tally"
 )
 
 // byLeaf are the samples of a profile set for adding up by leaf, which is the
@@ -31,10 +32,10 @@ type byLeaf struct {
 
 // sums are what the samples of a byLeaf add up to in one measure.
 type sums struct {
-	value  []int64   // of the samples in their order there; those that were taken for another measure have 0; nil where all are alike
-	before []tallies // by part, one more at the end: by leaf, of all parts before it; empty of the first and of those of which it is not kept
-	alike  int64     // the value of all samples; 0 where they differ
-	step   int       // from one part before which sums are kept to the next
+	value  []int64      // of the samples in their order there; those that were taken for another measure have 0; nil where all are alike
+	before []tally.Sums // by part, one more at the end: by leaf, of all parts before it; empty of the first and of those of which it is not kept
+	alike  int64        // the value of all samples; 0 where they differ
+	step   int          // from one part before which sums are kept to the next
 }
 
 const (
@@ -165,7 +166,7 @@ func (b *byLeaf) of(measure int) *sums {
 	if b.sum[measure] == nil {
 		parts := len(b.begin) - 1
 		from := b.profile.Samples.Values[measure]
-		x := &sums{before: make([]tallies, parts+1), alike: alike(from), step: 1}
+		x := &sums{before: make([]tally.Sums, parts+1), alike: tally.Alike(from), step: 1}
 		if x.alike == 0 {
 			x.value, x.step = make([]int64, len(b.at)), (parts+keptSums-1)/keptSums
 		}
@@ -173,14 +174,14 @@ func (b *byLeaf) of(measure int) *sums {
 		for low := 0; low < parts; low = min(low+x.step, parts) {
 			high := min(low+x.step, parts)
 			all.Go(func() {
-				sum := newTallies(len(b.stacks), x.alike)
+				sum := tally.New(len(b.stacks), x.alike)
 				for j := b.begin[low]; j < b.begin[high]; j++ {
 					v := x.alike
 					if v == 0 {
 						v = from[b.at[j]]
 						x.value[j] = v
 					}
-					sum.addOne(int(b.leaf[j]), v)
+					sum.AddOne(int(b.leaf[j]), v)
 				}
 				x.before[high] = sum
 			})
@@ -189,7 +190,7 @@ func (b *byLeaf) of(measure int) *sums {
 		for low, high := 0, 0; low < parts; low = high {
 			high = min(low+x.step, parts)
 			if low > 0 {
-				x.before[high].add(x.before[low], 1)
+				x.before[high].Add(x.before[low], 1)
 			}
 		}
 		b.sum[measure] = x
@@ -199,7 +200,7 @@ func (b *byLeaf) of(measure int) *sums {
 
 // add adds up one measure over the samples that a sieve lets through, by leaf: of
 // all before each, and of all.
-func (b *byLeaf) add(measure int, sieve scope.Sieve) tallies {
+func (b *byLeaf) add(measure int, sieve scope.Sieve) tally.Sums {
 	x := b.of(measure)
 	var in []bool // by leaf; nil: all
 	if sieve.Stacks != nil {
@@ -209,14 +210,14 @@ func (b *byLeaf) add(measure int, sieve scope.Sieve) tallies {
 	if first, last := b.partOf(sieve.From), b.partOf(sieve.To); each == nil && last-first < 2 {
 		each = &chosen{sieve: sieve} // fewer than it takes to find what is before them
 	}
-	return running(len(b.stacks), x.alike, func(low int, out tallies) {
+	return tally.Running(len(b.stacks), x.alike, func(low int, out tally.Sums) {
 		if each != nil {
 			b.addEach(x, each, low, out)
 		} else {
 			b.addBefore(x, sieve.To, low, out, 1)
 			b.addBefore(x, sieve.From, low, out, -1)
 		}
-		out.keep(in, low)
+		out.Keep(in, low)
 	})
 }
 
@@ -226,14 +227,14 @@ func (b *byLeaf) partOf(position int) int { return sort.SearchInts(b.begin, posi
 // addBefore adds, times a sign, what the samples before a position are to some
 // leaves: what is kept nearest to it, and the samples from there to it or from it to
 // there.
-func (b *byLeaf) addBefore(x *sums, position, low int, out tallies, sign int64) {
+func (b *byLeaf) addBefore(x *sums, position, low int, out tally.Sums, sign int64) {
 	part := b.partOf(position)
 	kept := part / x.step * x.step
 	if above := min(kept+x.step, len(b.begin)-1); b.begin[above]-position < position-b.begin[kept] {
 		kept = above
 	}
-	if sum := x.before[kept]; sum.samples != nil {
-		out.add(sum.part(low, low+len(out.samples)), sign)
+	if sum := x.before[kept]; sum.Samples != nil {
+		out.Add(sum.Part(low, low+len(out.Samples)), sign)
 	}
 	if at := b.begin[kept]; at <= position {
 		b.addBetween(x, at, position, low, out, sign)
@@ -244,25 +245,25 @@ func (b *byLeaf) addBefore(x *sums, position, low int, out tallies, sign int64) 
 
 // addBetween adds, times a sign, what the samples from one position to another are
 // to some leaves.
-func (b *byLeaf) addBetween(x *sums, from, to, low int, out tallies, sign int64) {
+func (b *byLeaf) addBetween(x *sums, from, to, low int, out tally.Sums, sign int64) {
 	for part := range len(b.begin) - 1 {
 		if b.begin[part+1] <= from || b.begin[part] >= to {
 			continue
 		}
-		begin, end := b.placesOf(part, low, low+len(out.samples))
+		begin, end := b.placesOf(part, low, low+len(out.Samples))
 		at, leaf := b.at[begin:end], b.leaf[begin:end]
 		// Which ones count cannot be foreseen, so that it goes without branches.
 		if x.alike != 0 {
 			for j, i := range at {
-				out.samples[int(leaf[j])-low] += uint32(sign * inside(i, from, to))
+				out.Samples[int(leaf[j])-low] += uint32(sign * inside(i, from, to))
 			}
 			continue
 		}
 		for j, v := range x.value[begin:end] {
 			v &= -inside(at[j], from, to)
 			l := int(leaf[j]) - low
-			out.value[l] += sign * v
-			out.samples[l] += uint32(sign * int64(uint64(v|-v)>>63))
+			out.Value[l] += sign * v
+			out.Samples[l] += uint32(sign * int64(uint64(v|-v)>>63))
 		}
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"entelon/core/parallel"
 	"entelon/core/profile"
 	"entelon/core/scope"
+	"entelon/core/tally"
 )
 
 // TestPiecesOfPartsAddUp compares what is added up by parts and pieces of them
@@ -60,20 +61,20 @@ func TestPiecesOfPartsAddUp(t *testing.T) {
 					sieve.Tests = append(sieve.Tests, &scope.Test{Any: try%3 == 0, Not: try%4 == 0, Parts: []*scope.Test{early,
 						{Stack: func(s profile.StackID) bool { return s%2 == 0 }}, {Parts: []*scope.Test{{Amount: &scope.Amount{Measure: 1, From: 2, To: 9}}, {Any: true}}, Any: true}}})
 				}
-				want := map[profile.StackID]tally{}
-				var all tally
+				want := map[profile.StackID]tally.Sum{}
+				var all tally.Sum
 				sieve.Each(p, func(i int) {
 					if v := p.Samples.Values[0][i]; v != 0 {
-						want[p.Samples.Stack[i]] = want[p.Samples.Stack[i]].plus(tally{v, 1})
-						all = all.plus(tally{v, 1})
+						want[p.Samples.Stack[i]] = want[p.Samples.Stack[i]].Plus(tally.Sum{Value: v, Samples: 1})
+						all = all.Plus(tally.Sum{Value: v, Samples: 1})
 					}
 				})
 				sum := b.add(0, sieve)
-				if got := sum.at(len(b.stacks)); sum.at(0) != (tally{}) || got != all {
+				if got := sum.At(len(b.stacks)); sum.At(0) != (tally.Sum{}) || got != all {
 					t.Fatalf("seed %d, %d parts, %d to %d: all are %v, want %v", seed, parts, sieve.From, sieve.To, got, all)
 				}
 				for l, s := range b.stacks {
-					if got := sum.between(uint32(l), uint32(l+1)); got != want[s] {
+					if got := sum.Between(uint32(l), uint32(l+1)); got != want[s] {
 						t.Fatalf("seed %d, %d parts, %d to %d, stack %d: %v, want %v", seed, parts, sieve.From, sieve.To, s, got, want[s])
 					}
 				}
@@ -91,29 +92,29 @@ func TestRunningSumsOfManyParts(t *testing.T) {
 		back[k] = uint32(n - 1 - k)
 	}
 	for _, one := range []int64{0, 7} {
-		sum := running(n, one, func(low int, out tallies) {
-			for k := range out.samples {
-				out.set(k, tally{int64(low + k), 1})
+		sum := tally.Running(n, one, func(low int, out tally.Sums) {
+			for k := range out.Samples {
+				out.Set(k, tally.Sum{Value: int64(low + k), Samples: 1})
 			}
 		})
-		if len(sum.samples) != n+1 {
-			t.Fatalf("there are %d sums of %d", len(sum.samples), n)
+		if len(sum.Samples) != n+1 {
+			t.Fatalf("there are %d sums of %d", len(sum.Samples), n)
 		}
-		for k := range sum.samples {
-			want := tally{int64(k) * int64(k-1) / 2, int64(k)}
+		for k := range sum.Samples {
+			want := tally.Sum{Value: int64(k) * int64(k-1) / 2, Samples: int64(k)}
 			if one != 0 {
-				want.value = int64(k) * one
+				want.Value = int64(k) * one
 			}
-			if got := sum.at(k); got != want {
+			if got := sum.At(k); got != want {
 				t.Fatalf("before %d stand %v, want %v", k, got, want)
 			}
 		}
-		want := tally{3*n - 6, 3}
+		want := tally.Sum{Value: 3*n - 6, Samples: 3}
 		if one != 0 {
-			want.value = 3 * one
+			want.Value = 3 * one
 		}
-		turned := reordered(sum, back)
-		if got := turned.at(3); got != want {
+		turned := tally.Reordered(sum, back)
+		if got := turned.At(3); got != want {
 			t.Errorf("the last three are %v, want %v", got, want)
 		}
 	}

@@ -1,17 +1,20 @@
 package calltree
 
-import "entelon/core/profile"
+import (
+	"entelon/core/keytable"
+	"entelon/core/profile"
+)
 
 // foldUp makes the nodes of a tree in which some frames have none of their own:
 // where a frame goes depends on those above it, so that stacks are taken one by
 // one, and a table tells which nodes there are already.
 func foldUp(t *Tree, fold folding) {
 	p := t.Profile
-	same := canonical(p)
+	same := profile.Canonical(p)
 	room := p.Stacks.Len()
 	t.Parent, t.Function = make([]NodeID, 1, room), make([]profile.FunctionID, 1, room)
 	t.Depth, t.Inlined = make([]int32, 1, room), make([]bool, 1, room)
-	known := newKeyTable(p.Stacks.Len())
+	known := keytable.New(p.Stacks.Len())
 	begun := make([]bool, 1, p.Stacks.Len()) // by node: something is above that not every program begins with
 	for s := 1; s < p.Stacks.Len(); s++ {
 		frame := p.Frames[p.Stacks.Frame[s]]
@@ -28,7 +31,8 @@ func foldUp(t *Tree, fold folding) {
 			}
 		}
 		key := uint64(parent)<<32 | uint64(function)
-		n, fresh := known.find(key, NodeID(len(t.Parent)))
+		at, fresh := known.Find(key, uint32(len(t.Parent)))
+		n := NodeID(at)
 		if fresh {
 			t.Parent = append(t.Parent, parent)
 			t.Function = append(t.Function, function)

@@ -4,6 +4,7 @@ import (
 	"entelon/core/parallel"
 	"entelon/core/profile"
 	"entelon/core/scope"
+	"entelon/core/tally"
 )
 
 // groups are samples by who ran: each thread with each set of labels that it gave.
@@ -205,28 +206,28 @@ func flip(bits []uint8) {
 }
 
 // addEach adds to some leaves the samples that count, one by one.
-func (b *byLeaf) addEach(x *sums, c *chosen, low int, out tallies) {
+func (b *byLeaf) addEach(x *sums, c *chosen, low int, out tally.Sums) {
 	var asked [block]uint8
 	for part := range len(b.begin) - 1 {
 		if b.begin[part+1] <= c.sieve.From || b.begin[part] >= c.sieve.To {
 			continue
 		}
-		from, to := b.placesOf(part, low, low+len(out.samples))
+		from, to := b.placesOf(part, low, low+len(out.Samples))
 		for ; from < to; from += block {
 			keep := asked[:min(block, to-from)]
 			c.keep(b, from, keep)
 			leaf := b.leaf[from : from+len(keep)]
 			if x.alike != 0 {
 				for k, is := range keep {
-					out.samples[int(leaf[k])-low] += uint32(is)
+					out.Samples[int(leaf[k])-low] += uint32(is)
 				}
 				continue
 			}
 			for k, v := range x.value[from : from+len(keep)] {
 				v &= -int64(keep[k])
 				l := int(leaf[k]) - low
-				out.value[l] += v
-				out.samples[l] += uint32(uint64(v|-v) >> 63)
+				out.Value[l] += v
+				out.Samples[l] += uint32(uint64(v|-v) >> 63)
 			}
 		}
 	}

@@ -31,7 +31,7 @@ type bud struct {
 func grow(t *Tree) {
 	p := t.Profile
 	stacks := p.Stacks.Len()
-	t.same = canonical(p)
+	t.same = profile.Canonical(p)
 	sprouts := make([]sprout, stacks)
 	for s := stacks - 1; s > 0; s-- {
 		x := &sprouts[s]

@@ -9,6 +9,7 @@ import (
 	"entelon/core/parallel"
 	"entelon/core/profile"
 	"entelon/core/scope"
+	"entelon/core/tally"
 )
 
 // TestGrownAndFoldedTreesAreTheSame: a fold that folds nothing takes the stacks
@@ -36,11 +37,11 @@ func TestStacksStandBesideEachOther(t *testing.T) {
 	for seed := range uint64(10) {
 		p := invent.Profile(seed, invent.Small)
 		tr := New(p)
-		want := make([]tally, p.Stacks.Len())
+		want := make([]tally.Sum, p.Stacks.Len())
 		for i, s := range p.Samples.Stack {
 			for v := p.Samples.Values[0][i]; v != 0; s = p.Stacks.Parent[s] {
-				want[s].value += v
-				want[s].samples++
+				want[s].Value += v
+				want[s].Samples++
 				if s == 0 {
 					break
 				}
@@ -48,7 +49,7 @@ func TestStacksStandBesideEachOther(t *testing.T) {
 		}
 		st, sum := tr.byLine(), tr.Cost(0, scope.Scope{}).byLine()
 		for s := range want {
-			if got := sum.between(st.at[s], st.stop[s]); got != want[s] {
+			if got := sum.Between(st.at[s], st.stop[s]); got != want[s] {
 				t.Fatalf("seed %d, stack %d: %v, want %v", seed, s, got, want[s])
 			}
 		}
@@ -89,23 +90,23 @@ func TestScopesInTheOrderOfLeaves(t *testing.T) {
 			}
 			in := sc.Select(p)
 			for name, tr := range trees {
-				var want tally
+				var want tally.Sum
 				for i := range tr.Profile.Samples.Len() {
 					at := i
 					if tr.sampleOf != nil {
 						at = int(tr.sampleOf[i])
 					}
 					if v := tr.Profile.Samples.Values[0][i]; in[at] && v != 0 {
-						want = want.plus(tally{v, 1})
+						want = want.Plus(tally.Sum{Value: v, Samples: 1})
 					}
 				}
 				c := tr.Cost(0, sc)
 				if got := c.total(0); got != want {
 					t.Errorf("seed %d, %s, %q: %v, want %v", seed, name, text, got, want)
 				}
-				threads := tally{}
+				threads := tally.Sum{}
 				for _, x := range tr.Threads(0, sc) {
-					threads = threads.plus(tally{x.Value, x.Samples})
+					threads = threads.Plus(tally.Sum{Value: x.Value, Samples: x.Samples})
 				}
 				if threads != want {
 					t.Errorf("seed %d, %s, %q: threads have %v, want %v", seed, name, text, threads, want)

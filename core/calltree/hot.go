@@ -9,6 +9,7 @@ import (
 
 	"entelon/core/parallel"
 	"entelon/core/profile"
+	"entelon/core/tally"
 )
 
 // FunctionCost is one row of the hot-function table.
@@ -23,27 +24,27 @@ type FunctionCost struct {
 // recursive function once a stack.
 func Functions(t *Tree, c *Cost) []FunctionCost {
 	tops, root := t.tops(), int(t.leafAt[1])
-	self := byFunction(t, len(tops)-root, func(sum []tally, low, high int) {
+	self := byFunction(t, len(tops)-root, func(sum []tally.Sum, low, high int) {
 		for l := low + root; l < high+root; l++ {
 			f := tops[l]
-			sum[f] = sum[f].plus(c.sum.between(uint32(l), uint32(l+1)))
+			sum[f] = sum[f].Plus(c.sum.Between(uint32(l), uint32(l+1)))
 		}
 	})
-	total := byFunction(t, t.Len()-1, func(sum []tally, low, high int) {
+	total := byFunction(t, t.Len()-1, func(sum []tally.Sum, low, high int) {
 		for n := NodeID(low + 1); n < NodeID(high+1); n++ {
 			x := c.total(n)
-			if x.samples == 0 {
+			if x.Samples == 0 {
 				n = t.end[n] - 1
 			} else if t.Outermost[n] {
 				f := t.Function[n]
-				sum[f] = sum[f].plus(x)
+				sum[f] = sum[f].Plus(x)
 			}
 		}
 	})
 	var out []FunctionCost
 	for f, x := range total {
-		if x.samples > 0 {
-			out = append(out, FunctionCost{profile.FunctionID(f), self[f].value, x.value, self[f].samples, x.samples})
+		if x.Samples > 0 {
+			out = append(out, FunctionCost{profile.FunctionID(f), self[f].Value, x.Value, self[f].Samples, x.Samples})
 		}
 	}
 	SortBySelf(out)
@@ -51,18 +52,18 @@ func Functions(t *Tree, c *Cost) []FunctionCost {
 }
 
 // byFunction adds something up by function, in pieces of n.
-func byFunction(t *Tree, n int, add func(sum []tally, low, high int)) []tally {
-	sum := make([]tally, len(t.Profile.Functions))
+func byFunction(t *Tree, n int, add func(sum []tally.Sum, low, high int)) []tally.Sum {
+	sum := make([]tally.Sum, len(t.Profile.Functions))
 	var joining sync.Mutex
 	parallel.Pieces(n, func(pieces iter.Seq2[int, int]) {
-		mine := make([]tally, len(sum))
+		mine := make([]tally.Sum, len(sum))
 		for low, high := range pieces {
 			add(mine, low, high)
 		}
 		joining.Lock()
 		defer joining.Unlock()
 		for f, x := range mine {
-			sum[f] = sum[f].plus(x)
+			sum[f] = sum[f].Plus(x)
 		}
 	})
 	return sum

@@ -75,7 +75,7 @@ func (t *Tree) Layout(c *Cost, o LayoutOptions) *Layout {
 		full := o.Rows > 0 && int(l.Depth[i])+1 >= o.Rows || o.Boxes > 0 && len(l.Node) >= o.Boxes
 		before := t.leafAt[n+1]
 		for m := range t.Children(n) {
-			w := c.sum.between(before, t.stop[m]).value
+			w := c.sum.Between(before, t.stop[m]).Value
 			before = t.stop[m]
 			switch {
 			case w == 0:

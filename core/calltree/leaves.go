@@ -8,6 +8,7 @@ import (
 	"entelon/core/parallel"
 	"entelon/core/profile"
 	"entelon/core/scope"
+	"entelon/core/tally"
 )
 
 // leaves are the stacks that samples end in, in the order of a tree, with what all
@@ -23,13 +24,13 @@ type leaves struct {
 	sorted  func() *byLeaf
 
 	mu  sync.Mutex
-	all []tallies // by measure; empty until it is asked for
+	all []tally.Sums // by measure; empty until it is asked for
 }
 
 // newLeaves takes the stacks that a group has, in an order by their positions there.
 func newLeaves(t *Tree, g *byStack, order []uint32) *leaves {
 	x := &leaves{profile: g.profile, owner: t, stacks: make([]profile.StackID, len(order)), rank: make([]uint32, len(g.rank)),
-		ordered: slices.IsSorted(g.profile.Samples.Time), all: make([]tallies, len(g.profile.Measures))}
+		ordered: slices.IsSorted(g.profile.Samples.Time), all: make([]tally.Sums, len(g.profile.Measures))}
 	for l, k := range order {
 		x.stacks[l] = g.stacks[k]
 		x.rank[g.stacks[k]] = uint32(l) + 1
@@ -44,33 +45,33 @@ func newLeaves(t *Tree, g *byStack, order []uint32) *leaves {
 }
 
 // total returns by leaf what all samples add up to.
-func (x *leaves) total(measure int) tallies {
+func (x *leaves) total(measure int) tally.Sums {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	if x.all[measure].samples == nil {
+	if x.all[measure].Samples == nil {
 		stacks, values := x.profile.Samples.Stack, x.profile.Samples.Values[measure]
 		var joining sync.Mutex
-		one := alike(values)
-		sum := newTallies(0, one)
+		one := tally.Alike(values)
+		sum := tally.New(0, one)
 		parallel.Pieces(len(stacks), func(pieces iter.Seq2[int, int]) {
-			mine := newTallies(len(x.stacks), one)
+			mine := tally.New(len(x.stacks), one)
 			for low, high := range pieces {
 				if one != 0 {
 					for _, s := range stacks[low:high] {
-						mine.samples[x.rank[s]-1]++
+						mine.Samples[x.rank[s]-1]++
 					}
 					continue
 				}
 				for i := low; i < high; i++ {
-					mine.addOne(int(x.rank[stacks[i]]-1), values[i])
+					mine.AddOne(int(x.rank[stacks[i]]-1), values[i])
 				}
 			}
 			joining.Lock()
 			defer joining.Unlock()
-			if len(sum.samples) == 0 {
+			if len(sum.Samples) == 0 {
 				sum = mine
 			} else {
-				sum.add(mine, 1)
+				sum.Add(mine, 1)
 			}
 		})
 		x.all[measure] = sum
@@ -80,7 +81,7 @@ func (x *leaves) total(measure int) tallies {
 
 // add adds up one measure over the samples that a sieve lets through, by leaf: of
 // all before each, and of all.
-func (x *leaves) add(measure int, sieve scope.Sieve) tallies {
+func (x *leaves) add(measure int, sieve scope.Sieve) tally.Sums {
 	if sieve.From > 0 || sieve.To < x.profile.Samples.Len() || sieve.Tests != nil || sieve.Samples != nil {
 		return x.sorted().add(measure, sieve)
 	}
@@ -89,11 +90,11 @@ func (x *leaves) add(measure int, sieve scope.Sieve) tallies {
 	if sieve.Stacks != nil {
 		in = mask(x.owner, sieve.Stacks)
 	}
-	return running(len(all.samples), all.alike, func(low int, out tallies) {
-		copy(out.samples, all.samples[low:])
-		if out.value != nil {
-			copy(out.value, all.value[low:])
+	return tally.Running(len(all.Samples), all.Alike, func(low int, out tally.Sums) {
+		copy(out.Samples, all.Samples[low:])
+		if out.Value != nil {
+			copy(out.Value, all.Value[low:])
 		}
-		out.keep(in, low)
+		out.Keep(in, low)
 	})
 }

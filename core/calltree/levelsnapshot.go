@@ -46,28 +46,3 @@ func (t *Tree) reduced(m int, by measure.Reduction, sc scope.Scope) (v scope.Sie
 	v.To = max(v.From, min(v.To, sort.Search(len(sorted), func(i int) bool { return sorted[i] > at.Time })))
 	return v, 1
 }
-
-// over divides running sums, so that the parts still come to the whole.
-func (t tallies) over(divisor int64) tallies {
-	if divisor <= 1 {
-		return t
-	}
-	out := tallies{samples: t.samples, value: make([]int64, len(t.samples))}
-	for i := range out.value {
-		v := int64(t.samples[i]) * t.alike
-		if t.value != nil {
-			v = t.value[i]
-		}
-		out.value[i] = floorDiv(v, divisor)
-	}
-	return out
-}
-
-// floorDiv divides towards minus infinity, so that what grows does not shrink by it.
-func floorDiv(a, b int64) int64 {
-	q := a / b
-	if a%b != 0 && (a < 0) != (b < 0) {
-		q--
-	}
-	return q
-}

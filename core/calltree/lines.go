@@ -4,6 +4,7 @@ import (
 	"sort"
 
 	"entelon/core/profile"
+	"entelon/core/tally"
 )
 
 // Line is one line of a source file with its cost.
@@ -22,7 +23,7 @@ func Lines(t *Tree, c *Cost, file string) []Line {
 	for f := range p.Functions {
 		in[f] = f != 0 && p.Strings[p.Functions[f].File] == file
 	}
-	same := canonical(p)
+	same := profile.Canonical(p)
 	sum := map[uint32]*Line{}
 	calls := map[uint32]map[profile.FunctionID]Edge{}
 	at := func(line uint32) *Line {
@@ -39,7 +40,7 @@ func Lines(t *Tree, c *Cost, file string) []Line {
 		to   profile.FunctionID
 	}
 	seen, called := map[uint32]bool{}, map[call]bool{}
-	count := func(leaf profile.StackID, x tally) {
+	count := func(leaf profile.StackID, x tally.Sum) {
 		clear(seen)
 		clear(called)
 		below := profile.FunctionID(0)
@@ -48,16 +49,16 @@ func Lines(t *Tree, c *Cost, file string) []Line {
 			if in[frame.Function] {
 				l := at(frame.Line)
 				if s == leaf {
-					l.Self += x.value
+					l.Self += x.Value
 				} else if c := (call{frame.Line, below}); !called[c] {
 					called[c] = true
 					e := calls[frame.Line][below]
-					calls[frame.Line][below] = Edge{below, e.Value + x.value, e.Samples + x.samples}
+					calls[frame.Line][below] = Edge{below, e.Value + x.Value, e.Samples + x.Samples}
 				}
 				if !seen[frame.Line] {
 					seen[frame.Line] = true
-					l.Total += x.value
-					l.Samples += x.samples
+					l.Total += x.Value
+					l.Samples += x.Samples
 				}
 			}
 			below = same[frame.Function]
@@ -69,7 +70,7 @@ func Lines(t *Tree, c *Cost, file string) []Line {
 			continue
 		}
 		for l := t.leafAt[n]; l < t.stop[n]; l++ {
-			if x := c.sum.between(l, l+1); x.samples != 0 {
+			if x := c.sum.Between(l, l+1); x.Samples != 0 {
 				count(t.leaf(int(l)), x)
 			}
 		}

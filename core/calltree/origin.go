@@ -39,11 +39,11 @@ func OriginOf(t *Tree, c *Cost, f profile.FunctionID) Origin {
 	found, callers := map[profile.Found]int64{}, map[profile.Found]int64{}
 	lines := map[uint32]int64{}
 	add := func(s profile.StackID, cut bool) {
-		x := sum.between(st.at[s], st.stop[s])
-		if x.samples == 0 {
+		x := sum.Between(st.at[s], st.stop[s])
+		if x.Samples == 0 {
 			return
 		}
-		v := x.value
+		v := x.Value
 		frame := p.Frames[p.Stacks.Frame[s]]
 		o.Total += v
 		found[frame.Found] += v
@@ -58,7 +58,7 @@ func OriginOf(t *Tree, c *Cost, f profile.FunctionID) Origin {
 		if frame.Inlined {
 			k := t.Function[t.NodeOf[around]]
 			e := into[k]
-			into[k] = Edge{k, e.Value + v, e.Samples + x.samples}
+			into[k] = Edge{k, e.Value + v, e.Samples + x.Samples}
 			o.Inlined += v
 		}
 		if caller := p.Stacks.Parent[around]; around != 0 && caller != 0 {

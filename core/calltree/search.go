@@ -8,6 +8,7 @@ import (
 
 	"entelon/core/parallel"
 	"entelon/core/profile"
+	"entelon/core/tally"
 )
 
 // Matches is what a search found.
@@ -94,19 +95,19 @@ func matchWhole(t *Tree, c *Cost, root NodeID, hit []bool) (m Matches) {
 	}
 	var joining sync.Mutex
 	parallel.Pieces(int(end-first), func(pieces iter.Seq2[int, int]) {
-		var mine tally
+		var mine tally.Sum
 		for low, high := range pieces {
 			low, high := first+NodeID(low), first+NodeID(high)
 			for n := covered(t, root, low, hit); n < high; n++ {
 				if hit[t.Function[n]] {
-					mine = mine.plus(c.total(n))
+					mine = mine.Plus(c.total(n))
 					n = t.end[n] - 1
 				}
 			}
 		}
 		joining.Lock()
 		defer joining.Unlock()
-		m.Value, m.Samples = m.Value+mine.value, m.Samples+mine.samples
+		m.Value, m.Samples = m.Value+mine.Value, m.Samples+mine.Samples
 	})
 	return m
 }
@@ -132,13 +133,13 @@ func match(t *Tree, c *Cost, root, low, high NodeID, hit, met []bool, m *Matches
 			continue
 		}
 		total := c.total(n)
-		if total.samples == 0 {
+		if total.Samples == 0 {
 			continue
 		}
 		if n >= covered {
 			covered = t.end[n]
-			m.Value += total.value
-			m.Samples += total.samples
+			m.Value += total.Value
+			m.Samples += total.Samples
 		}
 		m.Nodes++
 		met[f] = true

@@ -2,6 +2,7 @@ package calltree
 
 import (
 	"entelon/core/profile"
+	"entelon/core/tally"
 )
 
 // stackTree is the tree of stacks, where the same function at another line is
@@ -63,9 +64,9 @@ func (t *Tree) stackTree() *stackTree {
 }
 
 // byLine are the sums of a cost, running in the order of the tree of stacks.
-func (c *Cost) byLine() tallies {
+func (c *Cost) byLine() tally.Sums {
 	c.once.Do(func() {
-		c.lines = reordered(c.sum, c.tree.byLine().order)
+		c.lines = tally.Reordered(c.sum, c.tree.byLine().order)
 	})
 	return c.lines
 }

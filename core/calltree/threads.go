@@ -6,6 +6,7 @@ import (
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
+	"entelon/core/tally"
 )
 
 // ThreadCost is what a thread's samples in a scope add up to.
@@ -33,7 +34,7 @@ func (t *Tree) ThreadsOf(m int, by measure.Reduction, sc scope.Scope) []ThreadCo
 	var before int64 // running, so that the parts of a mean come to the mean of the whole
 	for i := range rows {
 		all := before + rows[i].Value
-		rows[i].Value = floorDiv(all, divisor) - floorDiv(before, divisor)
+		rows[i].Value = tally.Floor(all, divisor) - tally.Floor(before, divisor)
 		before = all
 	}
 	out := rows[:0]

@@ -130,27 +130,6 @@ func (t *Tree) NodesOf(f profile.FunctionID) []NodeID {
 	return t.nodes[t.nodeAt[f]:t.nodeAt[f+1]]
 }
 
-// canonical maps every function to the first one with its name and module, so
-// that one function that was described in two ways is one.
-func canonical(p *profile.Profile) []profile.FunctionID {
-	type key struct {
-		name   profile.StringID
-		module profile.ModuleID
-	}
-	first := make(map[key]profile.FunctionID, len(p.Functions))
-	out := make([]profile.FunctionID, len(p.Functions))
-	for i, f := range p.Functions {
-		k := key{f.Name, f.Module}
-		id, ok := first[k]
-		if !ok {
-			id = profile.FunctionID(i)
-			first[k] = id
-		}
-		out[i] = id
-	}
-	return out
-}
-
 // Len returns the number of nodes, the root included.
 func (t *Tree) Len() int { return len(t.Parent) }
 

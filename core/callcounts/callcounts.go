@@ -1,40 +1,43 @@
-package calltree
+// Package callcounts tells of a take that counted them how often functions were called and lines
+// executed. What it tells is made once, by whoever asks first.
+package callcounts
 
 import (
 	"sync"
 
+	"entelon/core/calltree"
 	"entelon/core/measure"
 	"entelon/core/profile"
 )
 
-// CallCounts tells how often functions were called, and lines executed, in a take that counted
+// Counts tells how often functions were called, and lines executed, in a take that counted
 // it. A call is on the stack of what was called, and nothing but calls is in its column.
-type CallCounts struct {
-	t          *Tree
-	calls      *Cost
-	executions *Cost // nil where only calls were counted
+type Counts struct {
+	t          *calltree.Tree
+	calls      *calltree.Cost
+	executions *calltree.Cost // nil where only calls were counted
 	of         func() []int64
 	between    func() map[[2]profile.FunctionID]int64
 }
 
-// CallCountsIn returns what was counted, of the samples that a cost of another measure is of;
+// In returns what was counted, of the samples that a cost of another measure is of;
 // nil where the profile has no calls. The tree is one of the stacks as they were: in any other
 // shape functions stand for what they called.
-func CallCountsIn(t *Tree, calls, executions *Cost) *CallCounts {
+func In(t *calltree.Tree, calls, executions *calltree.Cost) *Counts {
 	if calls == nil {
 		return nil
 	}
-	x := &CallCounts{t: t, calls: calls, executions: executions}
+	x := &Counts{t: t, calls: calls, executions: executions}
 	x.of = sync.OnceValue(func() []int64 {
 		out := make([]int64, len(t.Profile.Functions))
-		for n := NodeID(1); int(n) < t.Len(); n++ {
+		for n := calltree.NodeID(1); int(n) < t.Len(); n++ {
 			out[t.Function[n]] += calls.Self(n)
 		}
 		return out
 	})
 	x.between = sync.OnceValue(func() map[[2]profile.FunctionID]int64 {
 		out := map[[2]profile.FunctionID]int64{}
-		for n := NodeID(1); int(n) < t.Len(); n++ {
+		for n := calltree.NodeID(1); int(n) < t.Len(); n++ {
 			if v := calls.Self(n); v != 0 {
 				out[[2]profile.FunctionID{t.Function[t.Parent[n]], t.Function[n]}] += v
 			}
@@ -59,19 +62,19 @@ func CallColumns(p *profile.Profile) (calls, executions int) {
 }
 
 // Of is how often a function was called.
-func (x *CallCounts) Of(f profile.FunctionID) int64 { return x.of()[f] }
+func (x *Counts) Of(f profile.FunctionID) int64 { return x.of()[f] }
 
 // Between is how often one function called another; from 0 it began a stack.
-func (x *CallCounts) Between(from, to profile.FunctionID) int64 {
+func (x *Counts) Between(from, to profile.FunctionID) int64 {
 	return x.between()[[2]profile.FunctionID{from, to}]
 }
 
 // At is how often a node's function was called by the chain of callers above it.
-func (x *CallCounts) At(n NodeID) int64 { return x.calls.Self(n) }
+func (x *Counts) At(n calltree.NodeID) int64 { return x.calls.Self(n) }
 
 // Through is how often a path's first function was called by the chain of the others, by what
 // called the last of them.
-func (x *CallCounts) Through(path []profile.FunctionID) map[profile.FunctionID]int64 {
+func (x *Counts) Through(path []profile.FunctionID) map[profile.FunctionID]int64 {
 	out := map[profile.FunctionID]int64{}
 	for _, n := range x.t.NodesOf(path[0]) {
 		v := x.calls.Self(n)
@@ -100,22 +103,15 @@ type LineCount struct {
 }
 
 // Lines is what was counted of each line of a file.
-func (x *CallCounts) Lines(file string) map[uint32]LineCount {
+func (x *Counts) Lines(file string) map[uint32]LineCount {
 	p := x.t.Profile
 	in := make([]bool, len(p.Functions))
 	for f := range p.Functions {
 		in[f] = f != 0 && p.Strings[p.Functions[f].File] == file
 	}
 	out := map[uint32]LineCount{}
-	each := func(c *Cost, add func(stack profile.StackID, v int64)) {
-		for l := uint32(0); int(l) < len(c.sum.samples)-1; l++ {
-			if v := c.sum.between(l, l+1).value; v != 0 {
-				add(x.t.leaf(int(l)), v)
-			}
-		}
-	}
-	same := canonical(p)
-	each(x.calls, func(stack profile.StackID, v int64) {
+	same := profile.Canonical(p)
+	x.calls.EachStack(func(stack profile.StackID, v int64) {
 		caller := p.Stacks.Parent[stack]
 		if caller == 0 {
 			return
@@ -139,7 +135,7 @@ func (x *CallCounts) Lines(file string) map[uint32]LineCount {
 		line    uint32
 	}
 	at := map[place]int64{}
-	each(x.executions, func(stack profile.StackID, v int64) {
+	x.executions.EachStack(func(stack profile.StackID, v int64) {
 		if frame := p.Frames[p.Stacks.Frame[stack]]; in[frame.Function] {
 			at[place{p.Functions[frame.Function].Module, frame.Address, frame.Line}] += v
 		}
