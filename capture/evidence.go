@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"entelon/capture/disturbance"
 	"entelon/capture/launch"
 	"entelon/core/measure"
 	"entelon/core/profile"
@@ -24,15 +25,15 @@ func (s *session) evidence(unreadable []string) *diagnose.Evidence {
 	r, set := s.resolver, &s.o.Settings
 	ps, profiled := r.Processes, s.resolver.Builder.Profile()
 	after, _ := procfs.MachineTime() // where it cannot be read, nothing is said of it
-	hot, times, held := readSlowed("/", s.pids).since(s.slowed)
+	hot, times, held := disturbance.ReadSlowed("/", s.pids).Since(s.slowed)
 	e := &diagnose.Evidence{
 		Settings: *set, Waiting: s.measures.ColumnOf(measure.Waiting) >= 0, Launched: s.command != nil, Processes: len(s.pids),
 		Kernel: s.kernel, KernelNames: s.world.KernelErr, KernelRemedy: perf.KernelNamesRemedy(), Started: ps.Started,
 		NoTable: r.NoTable, MaxStack: MaxStackBytes, OtherStacks: s.other != nil, OtherErr: s.otherErr, ByFrames: set.Unwind == UnwindFramePointers,
 		Unnamed: r.Unnamed, ExportsOnly: exportsOnly(profiled, s.world.ExportsOnly()), InStacks: int64(profiled.Samples.Len()), Unreadable: unreadable,
 		Met: ps.Met, JavaFrames: !ps.Met[java.RuntimeName] || s.keepsFramePointers(), PythonRead: ps.TellPython != nil, PythonFailed: ps.Unread, MaxLabels: bpf.MaxLabels,
-		Unoptimised: s.unoptimised, NoWake: s.noWake, Machine: [2]diagnose.Time{diagnose.Time(s.before), diagnose.Time(after)}, TickNS: nanosecondsOf,
-		Hot: len(hot), HotTimes: times, Held: held, Sampler: s.beside.sampledBy(), SetUser: s.command != nil && setsUser(s.exe),
+		Unoptimised: s.unoptimised, NoWake: s.noWake, Machine: [2]diagnose.Time{diagnose.Time(s.before), diagnose.Time(after)}, TickNS: disturbance.NanosecondsOf,
+		Hot: len(hot), HotTimes: times, Held: held, Sampler: s.beside.SampledBy(), SetUser: s.command != nil && setsUser(s.exe),
 	}
 	if column := s.measures.ColumnOf(measure.CPU); column >= 0 {
 		e.CPU, e.SampledNS = true, profiled.Total(column)+s.facts.OwnNS

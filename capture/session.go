@@ -11,9 +11,11 @@ import (
 	"syscall"
 	"time"
 
+	"entelon/capture/disturbance"
 	"entelon/capture/pairing"
 	"entelon/capture/programs"
 	"entelon/capture/rings"
+	"entelon/capture/sourcefiles"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/diagnose"
@@ -53,14 +55,14 @@ type session struct {
 	// unoptimised says how one sees that the program was not built for speed.
 	unoptimised string
 	before      procfs.Time // the machine's, when the take began
-	beside      beside
-	usage       *usage
-	slowed      slowed   // the machine's processors, when the take began
-	absent      []string // files that the command names and that were not there
+	beside      disturbance.Takes
+	usage       *disturbance.Usage
+	slowed      disturbance.Slowed // the machine's processors, when the take began
+	absent      []string           // files that the command names and that were not there
 }
 
 func newSession(o Options, sink pairing.Sink) *session {
-	s := &session{o: o, sink: sink, world: programs.New(o.Finder), ownCPU: ownCPU(), usage: newUsage()}
+	s := &session{o: o, sink: sink, world: programs.New(o.Finder), ownCPU: ownCPU(), usage: disturbance.NewUsage()}
 	s.resolver = resolve.New(profile.NewBuilder(), &s.facts, s.world)
 	return s
 }
@@ -89,9 +91,9 @@ func (s *session) collect(ctx context.Context) (*Result, error) {
 		return nil, errors.Join(err, s.abandon())
 	}
 	s.before, _ = procfs.MachineTime() // where it cannot be read, nothing is said of it
-	s.beside.begin()
-	defer s.beside.end()
-	s.slowed, s.absent = readSlowed("/", s.pids), absentFiles(s.o.Settings)
+	s.beside.Begin()
+	defer s.beside.End()
+	s.slowed, s.absent = disturbance.ReadSlowed("/", s.pids), absentFiles(s.o.Settings)
 	s.began = time.Now()
 	s.resolver.Origin, s.world.Began = perf.Now(), s.began
 	consumer := s.consumer()
@@ -262,7 +264,7 @@ func (s *session) look() {
 	if s.o.Progress != nil {
 		s.o.Progress(Progress{time.Since(s.began), s.facts.Samples, s.facts.Lost})
 	}
-	s.usage.look(time.Now(), s.began, s.resolver.Processes)
+	s.usage.Look(time.Now(), s.began, s.resolver.Processes)
 	s.world.NextRound()
 }
 
@@ -283,9 +285,9 @@ func (s *session) result(counted *pairing.Counted, err, sinkErr error) (*Result,
 		s.facts.Counters, s.facts.NotCounted, countErr = c.Read()
 		err = errors.Join(err, countErr)
 	}
-	err = errors.Join(err, s.usage.close())
-	if len(s.usage.series.TimeNS) > 1 {
-		s.facts.Usage = &s.usage.series
+	err = errors.Join(err, s.usage.Close())
+	if len(s.usage.Series.TimeNS) > 1 {
+		s.facts.Usage = &s.usage.Series
 	}
 	if s.o.Work != nil {
 		s.facts.Work = s.o.Work()
@@ -333,7 +335,7 @@ func (s *session) result(counted *pairing.Counted, err, sinkErr error) (*Result,
 	}
 	var sources []profile.Source
 	if s.o.Settings.WithSource {
-		sources = readSources(s.resolver.Builder.Profile(), s.o.Settings.Dir, &s.facts)
+		sources = sourcefiles.Read(s.resolver.Builder.Profile(), s.o.Settings.Dir, &s.facts)
 		for i := 0; i < len(sources) && sinkErr == nil; i++ {
 			sinkErr = s.sink.Source(sources[i])
 		}

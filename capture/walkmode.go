@@ -1,18 +1,15 @@
 package capture
 
 import (
-	"errors"
 	"fmt"
-	"os"
 	"runtime"
 
 	"github.com/cilium/ebpf/btf"
 
-	"entelon/core/profile"
+	"entelon/capture/programs"
 	"entelon/linux/bpf"
 	"entelon/linux/perf"
 	"entelon/runtimes"
-	"entelon/runtimes/python"
 	"entelon/symbol"
 	"entelon/symbol/elfimage"
 )
@@ -71,34 +68,18 @@ func (s *session) openOther() {
 		}
 		return
 	}
-	tell := teller{s.other}
-	s.resolver.Processes.Tell = tell.golang
-	s.resolver.Processes.TellPython = tell.python
+	tell := programs.Teller{Reader: s.other}
+	s.resolver.Processes.Tell = tell.Golang
+	s.resolver.Processes.TellPython = tell.Python
 	for _, pid := range s.pids {
 		exe := s.exe
 		if s.command == nil {
 			exe = fmt.Sprintf("/proc/%d/exe", pid)
 		}
 		if f, err := elfimage.OpenRegular(runtimes.InterpreterOf(exe)); err == nil {
-			s.resolver.Processes.TellErr = tell.begins(uint32(pid), f, s.command != nil)
+			s.resolver.Processes.TellErr = tell.Begins(uint32(pid), f, s.command != nil)
 		}
 	}
-}
-
-// begins lets them know of a process before it begins: all others are known from when
-// they map their code. f is its executable; launched says that it did not begin yet.
-func (t teller) begins(pid uint32, f *os.File, launched bool) error {
-	o, err := symbol.OpenObject(f, f.Name(), profile.KindOwn, nil)
-	if err != nil {
-		return nil // a script; its interpreter is looked at when it is mapped
-	}
-	if g, ok := symbol.GoRuntimeOf(o); ok {
-		err = t.golang(pid, g)
-	}
-	if c := python.Find(o); c != nil && c.Err == nil && launched {
-		err = errors.Join(err, t.python(pid, &c.Layout, c.First-c.Start, true))
-	}
-	return errors.Join(err, o.Close())
 }
 
 // kernelTypes returns what the kernel's programs need to know of its structures.

@@ -13,7 +13,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"entelon/server/api"
-	"entelon/store"
+	"entelon/store/accounts"
 )
 
 // Attempts that fail are slowed down by name and by address apart: guessing one
@@ -67,25 +67,25 @@ func (s signInRoutes) isProxy(host string) bool {
 
 // byAddress is the limit of an address; of IPv6 a network of 64 bits is one,
 // since its owner has as many addresses as they like.
-func (s signInRoutes) byAddress(c *gin.Context) store.Limit {
+func (s signInRoutes) byAddress(c *gin.Context) accounts.Limit {
 	host := s.client(c)
 	if a, err := netip.ParseAddr(host); err == nil && a.Is6() {
 		if p, err := a.WithZone("").Prefix(64); err == nil {
 			host = p.String()
 		}
 	}
-	return store.Limit{Key: "from " + host, Free: freeByAddress}
+	return accounts.Limit{Key: "from " + host, Free: freeByAddress}
 }
 
 // byName is the limit of a name. Names fall into 65536 classes, so that names
 // that are made up do not fill the database.
-func byName(name string) store.Limit {
+func byName(name string) accounts.Limit {
 	sum := sha256.Sum256([]byte(name))
-	return store.Limit{Key: "name " + hex.EncodeToString(sum[:2]), Free: freeByName}
+	return accounts.Limit{Key: "name " + hex.EncodeToString(sum[:2]), Free: freeByName}
 }
 
 // mayTry counts an attempt, or answers who tries too often.
-func (s signInRoutes) mayTry(c *gin.Context, limits ...store.Limit) bool {
+func (s signInRoutes) mayTry(c *gin.Context, limits ...accounts.Limit) bool {
 	wait, err := s.store.Try(c.Request.Context(), limits...)
 	if err != nil {
 		s.fail(c, err)
@@ -102,7 +102,7 @@ func (s signInRoutes) mayTry(c *gin.Context, limits ...store.Limit) bool {
 
 // succeeded forgets the attempts of a visitor, and of an address that others may
 // share the last one.
-func (s signInRoutes) succeeded(c *gin.Context, limits ...store.Limit) error {
+func (s signInRoutes) succeeded(c *gin.Context, limits ...accounts.Limit) error {
 	for _, l := range limits {
 		var err error
 		if strings.HasPrefix(l.Key, "from ") {
@@ -140,15 +140,15 @@ func (s signInRoutes) hash(ctx context.Context, work func()) error {
 }
 
 // limitsOf are the limits under which somebody tries to sign in by name.
-func (s signInRoutes) limitsOf(c *gin.Context, name string, p *store.Person) ([]store.Limit, error) {
+func (s signInRoutes) limitsOf(c *gin.Context, name string, p *accounts.Person) ([]accounts.Limit, error) {
 	if secret, err := c.Cookie(deviceCookie); err == nil && secret != "" && p != nil {
 		known, err := s.store.KnownDevice(c.Request.Context(), p.ID, secret)
 		if err != nil {
 			return nil, err
 		}
 		if known {
-			return []store.Limit{{Key: fmt.Sprintf("browser of %d", p.ID), Free: freeByDevice}}, nil
+			return []accounts.Limit{{Key: fmt.Sprintf("browser of %d", p.ID), Free: freeByDevice}}, nil
 		}
 	}
-	return []store.Limit{byName(name), s.byAddress(c)}, nil
+	return []accounts.Limit{byName(name), s.byAddress(c)}, nil
 }

@@ -17,7 +17,8 @@ import (
 
 	"entelon/codec/take"
 	"entelon/server/api"
-	"entelon/store"
+	"entelon/store/database"
+	"entelon/store/jobs"
 )
 
 // nextJob gives a collector its next job, waiting for one for a while.
@@ -81,7 +82,7 @@ func (s collectorRoutes) endSilent(ctx context.Context) {
 		return
 	}
 	for _, j := range list {
-		e := store.Ended{Failed: "nothing was heard of its collector for a long time", Remedy: "see whether it still runs on " + j.Doer, Early: j.Kind == "take"}
+		e := jobs.Ended{Failed: "nothing was heard of its collector for a long time", Remedy: "see whether it still runs on " + j.Doer, Early: j.Kind == "take"}
 		if _, err := s.deliver(ctx, &j, e); err != nil {
 			s.o.Log.Error("a job whose collector is silent could not be ended", "job", j.ID, "error", err)
 		}
@@ -108,17 +109,17 @@ func (s collectorRoutes) grow(c *gin.Context) {
 		return
 	}
 	if at+int64(len(b)) > s.o.MaxUpload {
-		s.fail(c, store.ErrTooLarge)
+		s.fail(c, database.ErrTooLarge)
 		return
 	}
-	j, err := s.store.Grow(c.Request.Context(), c.Param("id"), who(c).collector, at, b, store.Progress{ElapsedNS: elapsed, Samples: samples, Lost: lost})
+	j, err := s.store.Grow(c.Request.Context(), c.Param("id"), who(c).collector, at, b, jobs.Progress{ElapsedNS: elapsed, Samples: samples, Lost: lost})
 	switch {
-	case errors.Is(err, store.ErrOffset), errors.Is(err, store.ErrJobOver):
-		c.JSON(http.StatusOK, api.GrowOut{Size: j.Size, Over: errors.Is(err, store.ErrJobOver), Stop: j.State != store.JobRunning, Digest: j.Digest})
+	case errors.Is(err, jobs.ErrOffset), errors.Is(err, jobs.ErrJobOver):
+		c.JSON(http.StatusOK, api.GrowOut{Size: j.Size, Over: errors.Is(err, jobs.ErrJobOver), Stop: j.State != jobs.JobRunning, Digest: j.Digest})
 	case err != nil:
 		s.fail(c, err)
 	default:
-		c.JSON(http.StatusOK, api.GrowOut{Size: j.Size, Stop: j.State == store.JobStopping})
+		c.JSON(http.StatusOK, api.GrowOut{Size: j.Size, Stop: j.State == jobs.JobStopping})
 	}
 }
 
@@ -127,7 +128,7 @@ func (s collectorRoutes) grow(c *gin.Context) {
 func (s collectorRoutes) endJob(c *gin.Context) {
 	var in api.JobEndIn
 	err := s.read(c, &in, "the end")
-	var j *store.Job
+	var j *jobs.Job
 	if err == nil {
 		j, err = s.store.Job(c.Request.Context(), c.Param("id"))
 	}
@@ -138,11 +139,11 @@ func (s collectorRoutes) endJob(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	if j.State == store.JobDone || j.State == store.JobFailed {
+	if j.State == jobs.JobDone || j.State == jobs.JobFailed {
 		c.JSON(http.StatusOK, jobRoutes(s).jobOut(j))
 		return
 	}
-	e := store.Ended{Failed: cut(in.Error, mostSaid), Remedy: cut(in.Remedy, mostSaid)}
+	e := jobs.Ended{Failed: cut(in.Error, mostSaid), Remedy: cut(in.Remedy, mostSaid)}
 	if j.Kind != "take" {
 		var given any = in.Answer
 		switch j.Kind {
@@ -195,7 +196,7 @@ func cut(text string, most int) string {
 
 // deliver keeps what has come of a take, and ends its job. Why it ended early
 // is said where nothing has come.
-func (s collectorRoutes) deliver(ctx context.Context, j *store.Job, e store.Ended) (*store.Job, error) {
+func (s collectorRoutes) deliver(ctx context.Context, j *jobs.Job, e jobs.Ended) (*jobs.Job, error) {
 	if j.Kind == "take" && j.Size > 0 {
 		pieces := s.store.GrownFile(ctx, j.ID, 0)
 		defer pieces.Close()
@@ -215,7 +216,7 @@ func (s collectorRoutes) deliver(ctx context.Context, j *store.Job, e store.Ende
 			e.TakeKey, e.Digest = t.Key, t.Digest
 		}
 	}
-	again := j.State == store.JobRunning && e.TakeKey != "" && !e.Early // one that was stopped ends the row
+	again := j.State == jobs.JobRunning && e.TakeKey != "" && !e.Early // one that was stopped ends the row
 	if again && j.Settings.Until != "" {
 		state, err := s.rowGoesOn(ctx, j, e.TakeKey)
 		if err != nil {
@@ -231,7 +232,7 @@ func (s collectorRoutes) deliver(ctx context.Context, j *store.Job, e store.Ende
 	if err != nil || !again || !j.Fresh || j.Settings.Turn == 0 || j.Settings.Turn >= j.Settings.Turns {
 		return j, err
 	}
-	next := &store.Job{Kind: "take", Collector: j.Doer, Settings: set, Who: j.Who, AgainOf: j.AgainOf, Task: e.Row}
+	next := &jobs.Job{Kind: "take", Collector: j.Doer, Settings: set, Who: j.Who, AgainOf: j.AgainOf, Task: e.Row}
 	nextTurn(&next.Settings)
 	return j, s.store.AddJob(ctx, next)
 }

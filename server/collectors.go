@@ -12,7 +12,8 @@ import (
 
 	"entelon/people"
 	"entelon/server/api"
-	"entelon/store"
+	"entelon/store/database"
+	"entelon/store/jobs"
 )
 
 // collectorRoutes answers for collectors: how they are let in, and what they are given and bring.
@@ -40,7 +41,7 @@ func (s collectorRoutes) collectors(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s collectorRoutes) collectorOut(x store.Collector) api.CollectorOut {
+func (s collectorRoutes) collectorOut(x jobs.Collector) api.CollectorOut {
 	report := api.MachineReport{}
 	if err := json.Unmarshal(x.Report, &report); err != nil {
 		s.o.Log.Error("the report of a collector cannot be read", "collector", x.Name, "error", err)
@@ -88,7 +89,7 @@ func (s collectorRoutes) addCollector(c *gin.Context) {
 func (s collectorRoutes) removeCollector(c *gin.Context) {
 	name := c.Param("name")
 	open, err := s.store.RemoveCollector(c.Request.Context(), name)
-	if errors.Is(err, store.ErrNotFound) {
+	if errors.Is(err, database.ErrNotFound) {
 		err = missing{fmt.Errorf("there is no collector %q", name), "see the Machines page for those that there are"}
 	}
 	if err == nil {
@@ -96,7 +97,7 @@ func (s collectorRoutes) removeCollector(c *gin.Context) {
 	}
 	for i := range open {
 		if err == nil {
-			_, err = s.deliver(c.Request.Context(), &open[i], store.Ended{Failed: "its collector was removed"})
+			_, err = s.deliver(c.Request.Context(), &open[i], jobs.Ended{Failed: "its collector was removed"})
 		}
 	}
 	if err != nil {
@@ -122,7 +123,7 @@ func (s collectorRoutes) enrol(c *gin.Context) {
 		return
 	}
 	name, err := s.store.EnrolByLink(c.Request.Context(), in.Link, in.PublicKey)
-	if errors.Is(err, store.ErrNotFound) {
+	if errors.Is(err, database.ErrNotFound) {
 		signInRoutes(s).deny(c, "", "this link was used already, or is too old", "ask for a new one on the Machines page")
 		return
 	}
@@ -186,7 +187,7 @@ func (s collectorRoutes) beginCollector(c *gin.Context) {
 		return
 	}
 	x, err := s.store.CollectorNamed(c.Request.Context(), in.Name)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
+	if err != nil && !errors.Is(err, database.ErrNotFound) {
 		s.fail(c, err)
 		return
 	}

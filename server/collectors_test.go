@@ -11,7 +11,7 @@ import (
 	"entelon/core/profile"
 	"entelon/people"
 	"entelon/server/api"
-	"entelon/store"
+	"entelon/store/jobs"
 )
 
 // press is a collector with a key of its own.
@@ -133,7 +133,7 @@ func TestCollectorsProveTheirKeys(t *testing.T) {
 func TestJobsAreOneCollectors(t *testing.T) {
 	ctx := context.Background()
 	mine, theirs := enrolled(t, "press mine"), enrolled(t, "press theirs")
-	j := &store.Job{Kind: "take", Collector: mine.name, Settings: profile.Settings{Command: []string{"engraved"}, RateHz: 99, Env: []string{"PLATE_KEY=hush"}}, Who: "mara"}
+	j := &jobs.Job{Kind: "take", Collector: mine.name, Settings: profile.Settings{Command: []string{"engraved"}, RateHz: 99, Env: []string{"PLATE_KEY=hush"}}, Who: "mara"}
 	if err := st.AddJob(ctx, j); err != nil {
 		t.Fatal(err)
 	}
@@ -158,7 +158,7 @@ func TestJobsAreOneCollectors(t *testing.T) {
 			t.Errorf("%s shows %s", path, b)
 		}
 	}
-	if _, err := st.EndJob(ctx, j.ID, store.Ended{Failed: "over"}); err != nil {
+	if _, err := st.EndJob(ctx, j.ID, jobs.Ended{Failed: "over"}); err != nil {
 		t.Fatal(err)
 	}
 }

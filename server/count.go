@@ -11,7 +11,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"entelon/server/api"
-	"entelon/store"
+	"entelon/store/jobs"
 )
 
 // Bounds of a count from the page.
@@ -59,7 +59,7 @@ func (s jobRoutes) count(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	j := &store.Job{Kind: "count", Collector: name, Settings: set, Who: who(c).person.Name, Task: task}
+	j := &jobs.Job{Kind: "count", Collector: name, Settings: set, Who: who(c).person.Name, Task: task}
 	if err := s.store.AddJob(ctx, j); err != nil {
 		s.fail(c, err)
 		return
@@ -79,11 +79,11 @@ func (s jobRoutes) answered(c *gin.Context, ctx context.Context, id, collector s
 		case err != nil && ctx.Err() == nil:
 			s.fail(c, err)
 			return false
-		case err == nil && j.State == store.JobFailed:
+		case err == nil && j.State == jobs.JobFailed:
 			body := api.ErrorBody{Error: j.Error, Remedy: j.Remedy}
 			c.AbortWithStatusJSON(http.StatusConflict, body)
 			return false
-		case err == nil && j.State == store.JobDone:
+		case err == nil && j.State == jobs.JobDone:
 			if err := json.Unmarshal(j.Result, out); err != nil {
 				s.fail(c, fmt.Errorf("the collector's answer: %w", err))
 				return false

@@ -16,7 +16,9 @@ import (
 	"entelon/server/api"
 	"entelon/server/gate"
 	"entelon/server/keep"
-	"entelon/store"
+	"entelon/store/accounts"
+	"entelon/store/database"
+	"entelon/store/jobs"
 )
 
 // fail answers with the error's own words.
@@ -44,14 +46,14 @@ func (s *Server) fail(c *gin.Context, err error) {
 		status, body.Remedy = http.StatusNotFound, gone.remedy
 	case errors.As(err, &against):
 		status, body.Remedy = http.StatusConflict, against.remedy
-	case errors.Is(err, store.ErrCollectorKnown):
+	case errors.Is(err, jobs.ErrCollectorKnown):
 		status, body.Remedy = http.StatusConflict, "choose another name, or remove that collector first"
 	case errors.As(err, &broken):
 		status, body.Remedy = http.StatusUnprocessableEntity, broken.Remedy()
 		if broken.Reason == take.TooLarge {
 			status = http.StatusRequestEntityTooLarge
 		}
-	case errors.Is(err, store.ErrTooLarge):
+	case errors.Is(err, database.ErrTooLarge):
 		status, body.Remedy = http.StatusRequestEntityTooLarge, "collect for a shorter time or at a lower rate"
 	case diskFull(err):
 		status, body.Error, body.Remedy = http.StatusInsufficientStorage, "the database's disk is full; nothing was changed", "make room on the disk of PostgreSQL's data folder"
@@ -75,13 +77,13 @@ func (s *Server) fail(c *gin.Context, err error) {
 		status, body.Remedy = http.StatusTooManyRequests, "wait for one to end, or stop one"
 	case errors.As(err, new(unavailable)):
 		status, body.Remedy = http.StatusServiceUnavailable, "the Machines page lists the collectors"
-	case errors.Is(err, store.ErrNameTaken):
+	case errors.Is(err, accounts.ErrNameTaken):
 		status, body.Remedy = http.StatusConflict, "choose another name"
-	case errors.Is(err, store.ErrLastOwner):
+	case errors.Is(err, accounts.ErrLastOwner):
 		status, body.Remedy = http.StatusConflict, "let somebody else manage people first"
-	case errors.Is(err, store.ErrNotFound):
+	case errors.Is(err, database.ErrNotFound):
 		status, body.Remedy = http.StatusNotFound, whereToLook(err)
-	case errors.Is(err, store.ErrUnreachable):
+	case errors.Is(err, database.ErrUnreachable):
 		status, body.Remedy = http.StatusServiceUnavailable, "see whether PostgreSQL runs at that address; nothing was changed"
 		if s.silence.over(10 * time.Second) {
 			s.o.Log.Error("the database does not answer", "error", err)
@@ -96,7 +98,7 @@ func (s *Server) fail(c *gin.Context, err error) {
 
 // whereToLook says what to do about something that there is not.
 func whereToLook(err error) string {
-	var gone store.NotFound
+	var gone database.NotFound
 	errors.As(err, &gone)
 	switch gone.What {
 	case "take", "program":
@@ -114,7 +116,7 @@ func whereToLook(err error) string {
 // firstWords leaves the driver's details of an unreachable database to the log.
 func firstWords(err error) string {
 	s := err.Error()
-	if i := strings.Index(s, store.ErrUnreachable.Error()); i >= 0 {
+	if i := strings.Index(s, database.ErrUnreachable.Error()); i >= 0 {
 		if line, _, ok := strings.Cut(s[i:], ": "); ok {
 			return line
 		}

@@ -13,6 +13,7 @@ import (
 	"entelon/codec/take"
 	"entelon/core/profile"
 	"entelon/store"
+	"entelon/store/jobs"
 )
 
 // growing follows a take that is being made. It goes from what was opened of the take to
@@ -30,7 +31,7 @@ func (s *Server) openGrowing(c *gin.Context, id string) (*opened, *store.Take, e
 		return nil, nil, err
 	}
 	row := &store.Take{Program: store.Program{Name: j.Settings.Program}, Build: store.Build{Name: j.Settings.Build}, Key: jobPrefix + id, DurationNS: max(1, j.ElapsedNS), Settings: j.Settings}
-	if j.State == store.JobDone || j.State == store.JobFailed {
+	if j.State == jobs.JobDone || j.State == jobs.JobFailed {
 		return s.open(c, j.TakeKey)
 	}
 	if j.Size == 0 {

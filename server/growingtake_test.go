@@ -11,7 +11,7 @@ import (
 	"entelon/core/invent"
 	"entelon/core/profile"
 	"entelon/server/api"
-	"entelon/store"
+	"entelon/store/jobs"
 )
 
 // TestAGrowingTakeIsReadOn: what has come of a take before is not read again at the next
@@ -19,7 +19,7 @@ import (
 func TestAGrowingTakeIsReadOn(t *testing.T) {
 	ctx := t.Context()
 	x := enrolled(t, "press growing")
-	j := &store.Job{Kind: "take", Collector: x.name, Settings: profile.Settings{Command: []string{"engraved"}, RateHz: 99}, Who: "mara"}
+	j := &jobs.Job{Kind: "take", Collector: x.name, Settings: profile.Settings{Command: []string{"engraved"}, RateHz: 99}, Who: "mara"}
 	if err := st.AddJob(ctx, j); err != nil {
 		t.Fatal(err)
 	}
@@ -54,7 +54,7 @@ func TestAGrowingTakeIsReadOn(t *testing.T) {
 			t.Fatal(err)
 		}
 		b := file.Bytes()[sent:]
-		if _, err := st.Grow(ctx, j.ID, x.name, sent, b, store.Progress{Samples: int64(n), ElapsedNS: 1e9}); err != nil {
+		if _, err := st.Grow(ctx, j.ID, x.name, sent, b, jobs.Progress{Samples: int64(n), ElapsedNS: 1e9}); err != nil {
 			t.Fatal(err)
 		}
 		sent += int64(len(b))
@@ -68,7 +68,7 @@ func TestAGrowingTakeIsReadOn(t *testing.T) {
 			}
 		}
 	}
-	if _, err := st.EndJob(ctx, j.ID, store.Ended{Failed: "enough"}); err != nil {
+	if _, err := st.EndJob(ctx, j.ID, jobs.Ended{Failed: "enough"}); err != nil {
 		t.Fatal(err)
 	}
 }

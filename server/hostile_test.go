@@ -19,7 +19,7 @@ import (
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/server/api"
-	"entelon/store"
+	"entelon/store/jobs"
 )
 
 func takeBytes(t *testing.T, change func(*profile.Take)) []byte {
@@ -118,7 +118,7 @@ func TestRowsThatCannotBeShown(t *testing.T) {
 	ctx := context.Background()
 	added := decode[api.AddedOut](t, ask(t, "POST", "/takes", bytes.NewReader(takeBytes(t, func(x *profile.Take) { x.Settings.Program = "broken rows" })), http.StatusCreated))
 	t.Cleanup(func() { ask(t, "DELETE", "/takes/"+added.Take.Key, nil, http.StatusNoContent) })
-	job := &store.Job{Kind: "take", Collector: "nobody here", Settings: profile.Settings{Command: []string{"x"}}, Who: "mara"}
+	job := &jobs.Job{Kind: "take", Collector: "nobody here", Settings: profile.Settings{Command: []string{"x"}}, Who: "mara"}
 	if err := st.AddJob(ctx, job); err != nil {
 		t.Fatal(err)
 	}
@@ -148,7 +148,7 @@ func TestRowsThatCannotBeShown(t *testing.T) {
 	if _, err := st.StopJob(ctx, job.ID); err != nil {
 		t.Error(err)
 	}
-	j := &store.Job{Kind: "groups", Collector: press.name, Who: "mara"}
+	j := &jobs.Job{Kind: "groups", Collector: press.name, Who: "mara"}
 	if err := st.AddJob(ctx, j); err != nil {
 		t.Fatal(err)
 	}

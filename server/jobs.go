@@ -13,7 +13,7 @@ import (
 
 	"entelon/core/profile"
 	"entelon/server/api"
-	"entelon/store"
+	"entelon/store/jobs"
 )
 
 // jobRoutes answers for what collectors are asked for.
@@ -31,7 +31,7 @@ const (
 	closedAfter  = time.Hour        // a silent take is closed with what has come; it goes on if its collector comes back
 )
 
-func (s jobRoutes) jobOut(j *store.Job) api.JobOut {
+func (s jobRoutes) jobOut(j *jobs.Job) api.JobOut {
 	out := api.JobOut{
 		ID: j.ID, State: j.State, Collector: j.Collector, Settings: shown(j.Settings), Who: j.Who, CreatedAt: j.CreatedAt.UTC().Format(time.RFC3339),
 		ElapsedNS: j.ElapsedNS, Samples: j.Samples, Lost: j.Lost, Size: j.Size, Take: j.TakeKey, Error: j.Error, Remedy: j.Remedy, AgainOf: j.AgainOf, Broken: j.Broken, Digest: j.Digest,
@@ -41,7 +41,7 @@ func (s jobRoutes) jobOut(j *store.Job) api.JobOut {
 		out.Broken = strings.TrimPrefix(out.Broken+"; how far its row is: "+err.Error(), "; ")
 	}
 	out.Said, out.RowOver = state.Said, state.Over
-	running := j.State == store.JobRunning || j.State == store.JobStopping
+	running := j.State == jobs.JobRunning || j.State == jobs.JobStopping
 	out.Silent = running && j.HeardAt != nil && time.Since(*j.HeardAt) > silentAfter && time.Since(s.began) > silentAfter
 	return out
 }
@@ -114,7 +114,7 @@ func (s jobRoutes) addJob(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	j := &store.Job{Kind: "take", Collector: name, Settings: set, Who: who(c).person.Name, AgainOf: in.Again}
+	j := &jobs.Job{Kind: "take", Collector: name, Settings: set, Who: who(c).person.Name, AgainOf: in.Again}
 	if err := s.store.AddJob(c.Request.Context(), j); err != nil {
 		s.fail(c, err)
 		return
@@ -183,7 +183,7 @@ func (s jobRoutes) collectorFor(ctx context.Context, name string) (string, error
 func (s jobRoutes) stopJob(c *gin.Context) {
 	j, err := s.store.StopJob(c.Request.Context(), c.Param("id"))
 	if err == nil && s.jobOut(j).Silent {
-		j, err = collectorRoutes(s).deliver(c.Request.Context(), j, store.Ended{Failed: "its collector was silent when it was stopped", Remedy: "whatever it still has to send is added when it is back", Early: true})
+		j, err = collectorRoutes(s).deliver(c.Request.Context(), j, jobs.Ended{Failed: "its collector was silent when it was stopped", Remedy: "whatever it still has to send is added when it is back", Early: true})
 	}
 	if err == nil {
 		err = signInRoutes(s).note(c, "stop", map[string]string{"program": j.Settings.Program, "job": j.ID})
@@ -252,7 +252,7 @@ func (s jobRoutes) measurables(c *gin.Context) {
 func (s jobRoutes) question(c *gin.Context, kind string, about profile.Settings, out any) bool {
 	ctx, cancel := context.WithTimeout(c.Request.Context(), answerWithin)
 	defer cancel()
-	j := &store.Job{Kind: kind, Collector: c.Param("name"), Settings: about, Who: who(c).person.Name}
+	j := &jobs.Job{Kind: kind, Collector: c.Param("name"), Settings: about, Who: who(c).person.Name}
 	if err := s.store.AddJob(ctx, j); err != nil {
 		s.fail(c, err)
 		return false

@@ -13,7 +13,7 @@ import (
 	"entelon/core/profile"
 	"entelon/core/scope"
 	"entelon/core/workload"
-	"entelon/store"
+	"entelon/store/database"
 )
 
 // ordered returns what shall be collected, and where. What a take says of itself
@@ -31,7 +31,7 @@ func (s jobRoutes) ordered(ctx context.Context, again string, given *profile.Set
 		return set, "", err
 	}
 	j, err := s.store.JobOfTake(ctx, again)
-	if errors.Is(err, store.ErrNotFound) {
+	if errors.Is(err, database.ErrNotFound) {
 		return set, "", conflict{errors.New("no job of this server made this take, so its settings were not checked by anybody here"), "look at its command, user and folder, and send them along"}
 	} else if err != nil {
 		return set, "", err

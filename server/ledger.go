@@ -22,6 +22,7 @@ import (
 	"entelon/core/yardstick"
 	"entelon/server/api"
 	"entelon/store"
+	"entelon/store/database"
 )
 
 // ledgerRoutes answers for a program over its builds.
@@ -108,7 +109,7 @@ func (s ledgerRoutes) workloadOf(c *gin.Context, program string) (out api.Ledger
 			return out, badRequest{fmt.Errorf("the workload: %q is not the number of one", text)}
 		}
 		if !slices.ContainsFunc(list, func(w store.WorkloadSummary) bool { return w.ID == out.ID }) {
-			return out, store.NotFound{What: "workload"}
+			return out, database.NotFound{What: "workload"}
 		}
 	}
 	for _, w := range list {

@@ -10,7 +10,7 @@ import (
 
 	"entelon/people"
 	"entelon/server/api"
-	"entelon/store"
+	"entelon/store/accounts"
 )
 
 // peopleRoutes answers for people and their tokens.
@@ -19,7 +19,7 @@ type peopleRoutes struct{ *Server }
 // linkValid is how long a link for signing in once is good.
 const linkValid = 24 * time.Hour
 
-func tokenOut(t store.Token) api.TokenOut {
+func tokenOut(t accounts.Token) api.TokenOut {
 	out := api.TokenOut{ID: t.ID, Name: t.Name, Role: string(t.Role), CreatedAt: t.CreatedAt.UTC().Format(time.RFC3339)}
 	if t.UsedAt != nil {
 		out.UsedAt = t.UsedAt.UTC().Format(time.RFC3339)
@@ -103,7 +103,7 @@ func (s peopleRoutes) removeToken(c *gin.Context) {
 	c.Status(http.StatusNoContent)
 }
 
-func personOut(p store.Person) api.PersonOut {
+func personOut(p accounts.Person) api.PersonOut {
 	out := api.PersonOut{ID: p.ID, Name: p.Name, Role: string(p.Role), Owner: p.Owner, Disabled: p.Disabled, Password: p.Hash != ""}
 	if p.SeenAt != nil {
 		out.SeenAt = p.SeenAt.UTC().Format(time.RFC3339)
@@ -147,7 +147,7 @@ func (s peopleRoutes) addPerson(c *gin.Context) {
 }
 
 // answerLink makes a link for a person and answers with it.
-func (s peopleRoutes) answerLink(c *gin.Context, p store.Person, status int) {
+func (s peopleRoutes) answerLink(c *gin.Context, p accounts.Person, status int) {
 	secret, err := s.store.AddLink(c.Request.Context(), p.ID, linkValid)
 	if err == nil {
 		err = signInRoutes(s).note(c, "link made", map[string]string{"name": p.Name})
@@ -175,7 +175,7 @@ func (s peopleRoutes) changePerson(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	p, err := s.store.ChangePerson(c.Request.Context(), id, func(p *store.Person) {
+	p, err := s.store.ChangePerson(c.Request.Context(), id, func(p *accounts.Person) {
 		if in.Role != nil {
 			p.Role = role
 		}
@@ -198,9 +198,9 @@ func (s peopleRoutes) changePerson(c *gin.Context) {
 
 func (s peopleRoutes) linkFor(c *gin.Context) {
 	id, err := idOf(c)
-	var p *store.Person
+	var p *accounts.Person
 	if err == nil {
-		p, err = s.store.ChangePerson(c.Request.Context(), id, func(*store.Person) {})
+		p, err = s.store.ChangePerson(c.Request.Context(), id, func(*accounts.Person) {})
 	}
 	if err != nil {
 		s.fail(c, err)

@@ -10,7 +10,7 @@ import (
 	"entelon/core/compare"
 	"entelon/core/profile"
 	"entelon/core/until"
-	"entelon/store"
+	"entelon/store/jobs"
 )
 
 // mostTurns is how many takes are made in a row at most.
@@ -60,7 +60,7 @@ type rowState struct {
 }
 
 // rowStateOf reads how far a job's row is.
-func rowStateOf(j *store.Job) (state rowState, err error) {
+func rowStateOf(j *jobs.Job) (state rowState, err error) {
 	if j.Kind == "take" && j.Settings.Until != "" {
 		err = json.Unmarshal(j.Task, &state)
 	}
@@ -68,7 +68,7 @@ func rowStateOf(j *store.Job) (state rowState, err error) {
 }
 
 // rowGoesOn takes a job's take into what its row has told.
-func (s collectorRoutes) rowGoesOn(ctx context.Context, j *store.Job, key string) (state rowState, err error) {
+func (s collectorRoutes) rowGoesOn(ctx context.Context, j *jobs.Job, key string) (state rowState, err error) {
 	if state, err = rowStateOf(j); err != nil {
 		return state, fmt.Errorf("reading how far the row is: %w", err)
 	}

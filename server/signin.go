@@ -11,7 +11,8 @@ import (
 
 	"entelon/people"
 	"entelon/server/api"
-	"entelon/store"
+	"entelon/store/accounts"
+	"entelon/store/database"
 )
 
 // signInRoutes answers for who asks, what he may, and how he is let in.
@@ -23,7 +24,7 @@ const sessionCookie = "entelon-session"
 // visitor is who asks: a person in a browser, a program with a person's token,
 // or a collector, which is nobody's and has no role.
 type visitor struct {
-	person    *store.Person
+	person    *accounts.Person
 	role      people.Role
 	token     bool   // by a token, which may not manage people or tokens
 	collector string // its name; person is nil
@@ -140,7 +141,7 @@ func (s signInRoutes) visitorOf(c *gin.Context) (*visitor, error) {
 	if h := c.GetHeader("Authorization"); h != "" {
 		if secret, ok := strings.CutPrefix(h, collectorScheme); ok {
 			name, err := s.store.CollectorOf(c.Request.Context(), secret)
-			if errors.Is(err, store.ErrNotFound) {
+			if errors.Is(err, database.ErrNotFound) {
 				return nil, nil
 			}
 			return &visitor{collector: name}, err
@@ -150,7 +151,7 @@ func (s signInRoutes) visitorOf(c *gin.Context) (*visitor, error) {
 			return nil, nil
 		}
 		t, err := s.store.TokenOf(c.Request.Context(), secret)
-		if errors.Is(err, store.ErrNotFound) {
+		if errors.Is(err, database.ErrNotFound) {
 			return nil, nil
 		} else if err != nil {
 			return nil, err
@@ -162,7 +163,7 @@ func (s signInRoutes) visitorOf(c *gin.Context) (*visitor, error) {
 		return nil, nil
 	}
 	p, err := s.store.SignedIn(c.Request.Context(), cookie)
-	if errors.Is(err, store.ErrNotFound) {
+	if errors.Is(err, database.ErrNotFound) {
 		return nil, nil
 	} else if err != nil {
 		return nil, err
@@ -176,7 +177,7 @@ func (s signInRoutes) note(c *gin.Context, what string, detail map[string]string
 }
 
 // begin starts a session in the visitor's browser.
-func (s signInRoutes) begin(c *gin.Context, p *store.Person, how string) {
+func (s signInRoutes) begin(c *gin.Context, p *accounts.Person, how string) {
 	secret, ends, err := s.store.SignIn(c.Request.Context(), p.ID)
 	if err != nil {
 		s.fail(c, err)
@@ -221,7 +222,7 @@ func (s signInRoutes) enter(c *gin.Context) {
 		return
 	}
 	p, err := s.store.UseLink(c.Request.Context(), in.Link)
-	if errors.Is(err, store.ErrNotFound) {
+	if errors.Is(err, database.ErrNotFound) {
 		s.deny(c, "", "this link was used already, or is too old", "ask for a new one; entelon person link NAME prints one")
 		return
 	}
@@ -249,7 +250,7 @@ func (s signInRoutes) signIn(c *gin.Context) {
 	p, err := s.store.PersonNamed(c.Request.Context(), in.Name)
 	kept := ""
 	switch {
-	case errors.Is(err, store.ErrNotFound):
+	case errors.Is(err, database.ErrNotFound):
 		p = nil
 	case err != nil:
 		s.fail(c, err)
@@ -309,7 +310,7 @@ func (s signInRoutes) changeMe(c *gin.Context) {
 	}
 	hash := ""
 	if in.Password != "" {
-		limits := []store.Limit{byName(v.person.Name)}
+		limits := []accounts.Limit{byName(v.person.Name)}
 		if !s.mayTry(c, limits...) {
 			return
 		}
@@ -336,7 +337,7 @@ func (s signInRoutes) changeMe(c *gin.Context) {
 			return
 		}
 	}
-	p, err := s.store.ChangePerson(c.Request.Context(), v.person.ID, func(p *store.Person) {
+	p, err := s.store.ChangePerson(c.Request.Context(), v.person.ID, func(p *accounts.Person) {
 		if in.Name != "" {
 			p.Name = in.Name
 		}

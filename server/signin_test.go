@@ -18,7 +18,7 @@ import (
 	"entelon/people"
 	"entelon/server"
 	"entelon/server/api"
-	"entelon/store"
+	"entelon/store/accounts"
 )
 
 // needed says who may use each route; a route that is not here fails the test.
@@ -36,7 +36,7 @@ var needed = map[string]string{
 }
 
 // browserOf signs somebody in and returns their browser.
-func browserOf(t *testing.T, p *store.Person) *http.Client {
+func browserOf(t *testing.T, p *accounts.Person) *http.Client {
 	t.Helper()
 	secret, err := st.AddLink(context.Background(), p.ID, 1e12)
 	if err != nil {
@@ -84,7 +84,7 @@ func request(t *testing.T, c *http.Client, method, path string, in any, header h
 	return resp.StatusCode, string(text)
 }
 
-func somebody(t *testing.T, name string, role people.Role, owner bool) *store.Person {
+func somebody(t *testing.T, name string, role people.Role, owner bool) *accounts.Person {
 	t.Helper()
 	p, err := st.AddPerson(context.Background(), name, role, owner)
 	if err != nil {
@@ -232,7 +232,7 @@ func TestPasswordsAndSessions(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := st.ChangePerson(ctx, p.ID, func(p *store.Person) { p.Disabled = true }); err != nil {
+	if _, err := st.ChangePerson(ctx, p.ID, func(p *accounts.Person) { p.Disabled = true }); err != nil {
 		t.Fatal(err)
 	}
 	if status, _ = request(t, second, http.MethodGet, "/me", nil, nil); status != http.StatusUnauthorized {

@@ -17,6 +17,7 @@ import (
 	"entelon/core/samplingcost"
 	"entelon/server/api"
 	"entelon/store"
+	"entelon/store/database"
 )
 
 // takeRoutes answers for takes as a whole, in and out.
@@ -189,7 +190,7 @@ func (s takeRoutes) take(c *gin.Context) {
 	switch j, err := s.store.JobOfTake(c.Request.Context(), row.Key); {
 	case err == nil:
 		d.OnRecord, d.Collector = true, j.Doer
-	case !errors.Is(err, store.ErrNotFound):
+	case !errors.Is(err, database.ErrNotFound):
 		s.fail(c, err)
 		return
 	}

@@ -2,11 +2,8 @@ package store
 
 import (
 	"bufio"
-	"bytes"
 	"context"
-	"crypto/rand"
 	"crypto/sha256"
-	"encoding/base32"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -23,6 +20,7 @@ import (
 	"entelon/codec/take"
 	"entelon/core/calltree"
 	"entelon/core/profile"
+	"entelon/store/database"
 )
 
 // arrivals are the records of how takes come in.
@@ -71,7 +69,7 @@ func (s arrivals) add(ctx context.Context, r io.Reader, name string, limit int64
 		return a, fmt.Errorf("receiving %s after %d bytes: %w", name, n, err)
 	}
 	if n > limit {
-		return a, fmt.Errorf("%s: %w (%d MB)", name, ErrTooLarge, limit>>20)
+		return a, fmt.Errorf("%s: %w (%d MB)", name, database.ErrTooLarge, limit>>20)
 	}
 	unpacked, err := take.Unpacked(f)
 	if err != nil {
@@ -122,7 +120,7 @@ func (w whileWanted) Read(b []byte) (int, error) {
 // changes, it is done again.
 func (s *records) inBulk(ctx context.Context, do func(tx *gorm.DB) error) error {
 	for tries := 1; ; tries++ {
-		err := s.bulk.WithContext(ctx).Transaction(do)
+		err := s.Bulk.WithContext(ctx).Transaction(do)
 		var e *pgconn.PgError
 		if errors.As(err, &e) && (e.Code == "40P01" || e.Code == "40001") && tries < 5 { // deadlock, serialization
 			continue
@@ -198,12 +196,12 @@ func (s arrivals) keep(ctx context.Context, a added, f io.ReadSeeker, digest str
 	})
 	if errors.Is(err, gorm.ErrDuplicatedKey) { // the same file came twice at once
 		var there Take
-		if err := s.db.WithContext(ctx).Where("digest = ?", digest).First(&there).Error; err != nil {
-			return nil, false, s.wrap("reading from", err)
+		if err := s.Quick.WithContext(ctx).Where("digest = ?", digest).First(&there).Error; err != nil {
+			return nil, false, s.Wrap("reading from", err)
 		}
 		fresh, row.ID = false, there.ID
 	} else if err != nil {
-		return nil, false, s.wrap("keeping the take in", err)
+		return nil, false, s.Wrap("keeping the take in", err)
 	}
 	kept, err := takeRecords(s).takeByID(ctx, row.ID)
 	return kept, fresh, err
@@ -221,15 +219,15 @@ func stepAside(tx *gorm.DB, row *Take, instead string) (part int64, err error) {
 		return 0, found.Error
 	}
 	row.Key = instead
-	return there.ID, tx.Model(&Take{ID: there.ID}).Update("key", newKey()).Error
+	return there.ID, tx.Model(&Take{ID: there.ID}).Update("key", database.NewKey()).Error
 }
 
 func rowOf(t *profile.Take, digest string, size int64) (*Take, error) {
 	f := t.Facts
 	row := &Take{
-		Key: newKey(), Digest: digest, Size: size, StartedAt: t.Machine.StartedAt, AddedAt: time.Now().UTC(),
+		Key: database.NewKey(), Digest: digest, Size: size, StartedAt: t.Machine.StartedAt, AddedAt: time.Now().UTC(),
 		DurationNS: f.DurationNS, CPUNS: f.CPUNS, Samples: int64(t.Profile.Samples.Len()), Lost: f.Lost,
-		RateHz: t.Settings.RateHz, CompleteShare: f.CompleteShare(), Warnings: len(f.Warnings), Note: plain(t.Settings.Note),
+		RateHz: t.Settings.RateHz, CompleteShare: f.CompleteShare(), Warnings: len(f.Warnings), Note: database.Plain(t.Settings.Note),
 	}
 	row.Outline = &profile.Outline{}
 	err := errors.Join(scrub(t.Settings, &row.Settings), scrub(t.Machine, &row.Machine), scrub(f, &row.Facts), scrub(t.Profile.Outline(), row.Outline))
@@ -245,8 +243,8 @@ func (s arrivals) KeepOutline(ctx context.Context, t *Take, o profile.Outline) e
 	if err := scrub(o, t.Outline); err != nil {
 		return fmt.Errorf("keeping the outline of take %s: %w", t.Key, err)
 	}
-	err := s.db.WithContext(ctx).Model(&Take{ID: t.ID}).Select("Outline").Updates(&Take{Outline: t.Outline}).Error
-	return s.wrap("keeping an outline in", err)
+	err := s.Quick.WithContext(ctx).Model(&Take{ID: t.ID}).Select("Outline").Updates(&Take{Outline: t.Outline}).Error
+	return s.Wrap("keeping an outline in", err)
 }
 
 // scrub copies a record without the zero characters, which PostgreSQL keeps
@@ -256,44 +254,13 @@ func scrub[T any](from T, to *T) error {
 	if err != nil {
 		return err
 	}
-	return json.Unmarshal(withoutZeros(b), to)
-}
-
-// withoutZeros leaves the escaped zero characters out of JSON; a backslash that
-// is itself escaped does not begin one.
-func withoutZeros(b []byte) []byte {
-	out := b[:0:0]
-	for i := 0; i < len(b); i++ {
-		if b[i] != '\\' || i+1 == len(b) {
-			out = append(out, b[i])
-			continue
-		}
-		if bytes.HasPrefix(b[i:], []byte(`\u0000`)) {
-			i += 5
-			continue
-		}
-		out = append(out, b[i], b[i+1])
-		i++
-	}
-	return out
-}
-
-// plain leaves out what PostgreSQL's text cannot hold.
-func plain(s string) string { return strings.ToValidUTF8(strings.ReplaceAll(s, "\x00", ""), "\uFFFD") }
-
-// newKey returns a short name for addresses, not to be guessed.
-func newKey() string {
-	var b [10]byte
-	if _, err := rand.Read(b[:]); err != nil {
-		panic(err) // the standard library never lets this happen
-	}
-	return strings.ToLower(base32.StdEncoding.EncodeToString(b[:]))
+	return json.Unmarshal(database.WithoutZeros(b), to)
 }
 
 // fileUnder finds or makes the take's program and build.
 func fileUnder(tx *gorm.DB, row *Take, t *profile.Take) error {
 	name := func(s, otherwise string) string {
-		if s = strings.TrimSpace(plain(s)); s == "" {
+		if s = strings.TrimSpace(database.Plain(s)); s == "" {
 			return otherwise
 		}
 		return s
@@ -306,7 +273,7 @@ func fileUnder(tx *gorm.DB, row *Take, t *profile.Take) error {
 	if err := tx.Where("name = ?", p.Name).First(&p).Error; err != nil {
 		return err
 	}
-	b := Build{ProgramID: p.ID, Name: name(t.Settings.Build, "unnamed"), Identity: plain(t.Facts.BuildID), Revision: plain(t.Facts.Revision)}
+	b := Build{ProgramID: p.ID, Name: name(t.Settings.Build, "unnamed"), Identity: database.Plain(t.Facts.BuildID), Revision: database.Plain(t.Facts.Revision)}
 	if b.Identity != "" && strings.HasPrefix(b.Identity, b.Name) {
 		// Nobody gave the build a name; it may have got one with another take.
 		var named Build

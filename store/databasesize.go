@@ -21,11 +21,11 @@ const spaceTables = "takes, take_blobs, functions, function_figures, take_measur
 // Used is how many bytes the tables of this database have on the disk, with their
 // indexes, but for what can be used again there.
 func (s sizeRecords) Used(ctx context.Context) (n int64, err error) {
-	db := s.db.WithContext(ctx)
+	db := s.Quick.WithContext(ctx)
 	if err := db.Raw(`
 SELECT coalesce(sum(pg_total_relation_size(c.oid)), 0)::bigint FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE n.nspname = current_schema() AND c.relkind = 'r'`).Scan(&n).Error; err != nil {
-		return 0, s.wrap("asking for the size of", err)
+		return 0, s.Wrap("asking for the size of", err)
 	}
 	known, err := s.freeSpaceKnown(ctx)
 	if err != nil || !known {
@@ -37,7 +37,7 @@ SELECT coalesce(sum(f.avail), 0)::bigint FROM (
 	SELECT c.oid FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = current_schema() AND c.relkind IN ('r', 'i')
 	UNION ALL SELECT c.reltoastrelid FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = current_schema() AND c.reltoastrelid <> 0
 ) c, LATERAL pg_freespace(c.oid::regclass) f`).Scan(&free).Error
-	return max(0, n-free), s.wrap("asking for the free space of", err)
+	return max(0, n-free), s.Wrap("asking for the free space of", err)
 }
 
 // freeSpaceKnown reports whether the extension is there, installing it if that is
@@ -48,10 +48,10 @@ func (s sizeRecords) freeSpaceKnown(ctx context.Context) (bool, error) {
 	if s.spaceAsked {
 		return s.spaceKnown, nil
 	}
-	db := s.db.WithContext(ctx)
+	db := s.Quick.WithContext(ctx)
 	var there bool
 	if err := db.Raw("SELECT EXISTS (SELECT 1 FROM pg_extension WHERE extname = ?)", freeSpace).Scan(&there).Error; err != nil {
-		return false, s.wrap("asking", err)
+		return false, s.Wrap("asking", err)
 	}
 	if !there {
 		there = db.Exec("CREATE EXTENSION IF NOT EXISTS "+freeSpace).Error == nil // else it is not allowed
@@ -63,7 +63,7 @@ func (s sizeRecords) freeSpaceKnown(ctx context.Context) (bool, error) {
 // Reclaim makes the room of what was removed usable again, and gives back to the
 // disk what lies at the end of files. Functions that no take has any more go.
 func (s sizeRecords) Reclaim(ctx context.Context) error {
-	bulk := s.bulk.WithContext(ctx)
+	bulk := s.Bulk.WithContext(ctx)
 	err := bulk.Transaction(func(tx *gorm.DB) error {
 		if err := tx.Exec("SET LOCAL enable_nestloop = off").Error; err != nil { // however small PostgreSQL believes the tables to be
 			return err
@@ -82,12 +82,12 @@ DELETE FROM functions WHERE id IN (
 	FOR UPDATE SKIP LOCKED)`).Error
 	})
 	if err := errors.Join(err, bulk.Exec("VACUUM (TRUNCATE) "+spaceTables).Error); err != nil {
-		return s.wrap("tidying up", err)
+		return s.Wrap("tidying up", err)
 	}
 	return nil
 }
 
 // Exact counts the rows of a table, for tests and checks.
 func (s sizeRecords) Exact(ctx context.Context, table string) (n int64, err error) {
-	return n, s.wrap(fmt.Sprintf("counting %s in", table), s.db.WithContext(ctx).Table(table).Count(&n).Error)
+	return n, s.Wrap(fmt.Sprintf("counting %s in", table), s.Quick.WithContext(ctx).Table(table).Count(&n).Error)
 }

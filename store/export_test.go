@@ -1,6 +1,10 @@
 package store
 
-import "github.com/go-gormigrate/gormigrate/v2"
+import (
+	"github.com/go-gormigrate/gormigrate/v2"
+
+	"entelon/store/database"
+)
 
 // Releases is how many forms the database has had.
 var Releases = len(migrations)
@@ -9,15 +13,14 @@ var Releases = len(migrations)
 func BringTo(s *Store, release int) error {
 	o := *gormigrate.DefaultOptions
 	o.UseTransaction = true
-	return gormigrate.New(s.bulk, &o, migrations[:release]).Migrate()
+	return gormigrate.New(s.Bulk, &o, migrations[:release]).Migrate()
 }
 
 // Unready connects to a database and leaves it as it is.
 func Unready(address string) (*Store, error) {
-	s := newStore(&records{reading: make(chan struct{}, 1)})
-	var err error
-	if s.db, err = s.pool(address, 2, bulkWithin); err == nil {
-		s.bulk, err = s.pool(address, 2, bulkWithin)
+	db, err := database.Connect(address)
+	if err != nil {
+		return nil, err
 	}
-	return s, err
+	return newStore(&records{DB: db, reading: make(chan struct{}, 1)}), nil
 }

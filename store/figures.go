@@ -17,6 +17,7 @@ import (
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/scope"
+	"entelon/store/database"
 )
 
 // figureRecords are the records of what functions cost in each take.
@@ -34,7 +35,7 @@ const (
 )
 
 // measureName is a measure's name as it is kept.
-func measureName(name string) string { return shortened(plain(name), longestMeasure) }
+func measureName(name string) string { return shortened(database.Plain(name), longestMeasure) }
 
 // longestFunction bounds a function's name as it is kept for questions over many
 // takes, in bytes. The file has it whole.
@@ -64,7 +65,7 @@ func allFigures(t *calltree.Tree) (out []figures) {
 		}
 		f := figuresOf(t.Profile, calltree.Functions(t, c), most)
 		w := t.Profile.Words(m)
-		f.measure = TakeMeasure{Position: m, Name: measureName(w.Name), Unit: plain(w.Unit), Level: w.Combine == measure.Level, Counted: w.Counted, Total: c.Total(0), Samples: c.TotalSamples(0)}
+		f.measure = TakeMeasure{Position: m, Name: measureName(w.Name), Unit: database.Plain(w.Unit), Level: w.Combine == measure.Level, Counted: w.Counted, Total: c.Total(0), Samples: c.TotalSamples(0)}
 		for i := range f.cost {
 			f.cost[i].Measure = m
 		}
@@ -77,7 +78,7 @@ func allFigures(t *calltree.Tree) (out []figures) {
 func figuresOf(p *profile.Profile, functions []calltree.FunctionCost, most int) (out figures) {
 	at := map[named]int{}
 	for _, c := range functions {
-		k := named{shortened(plain(p.FunctionName(c.Function)), longestFunction), shortened(plain(p.Home(c.Function)), longestFunction)}
+		k := named{shortened(database.Plain(p.FunctionName(c.Function)), longestFunction), shortened(database.Plain(p.Home(c.Function)), longestFunction)}
 		i, known := at[k]
 		if !known {
 			i = len(out.of)
@@ -195,8 +196,8 @@ func memoryOf(p *profile.Profile, t *calltree.Tree) int64 {
 func (s figureRecords) Refigure(ctx context.Context) (made, unreadable int, err error) {
 	for last := int64(0); ; {
 		var rows []Take
-		if err := s.db.WithContext(ctx).Where("NOT figured AND id > ?", last).Order("id").Limit(20).Find(&rows).Error; err != nil {
-			return made, unreadable, s.wrap("reading from", err)
+		if err := s.Quick.WithContext(ctx).Where("NOT figured AND id > ?", last).Order("id").Limit(20).Find(&rows).Error; err != nil {
+			return made, unreadable, s.Wrap("reading from", err)
 		}
 		if len(rows) == 0 {
 			return made, unreadable, nil
@@ -241,7 +242,7 @@ func (s figureRecords) refigure(ctx context.Context, row *Take) error {
 	if err := scrub(t.Profile.Outline(), known.Outline); err != nil {
 		return err
 	}
-	return s.wrap("keeping figures in", s.inBulk(ctx, func(tx *gorm.DB) error {
+	return s.Wrap("keeping figures in", s.inBulk(ctx, func(tx *gorm.DB) error {
 		var there []Take // gone, or done by another server meanwhile
 		if err := tx.Raw("SELECT id FROM takes WHERE id = ? AND NOT figured FOR UPDATE", row.ID).Scan(&there).Error; err != nil || len(there) == 0 {
 			return err

@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"gorm.io/gorm/clause"
+
+	"entelon/store/database"
 )
 
 // matchRecords are the records of which functions are one, by hand.
@@ -24,7 +26,7 @@ type Match struct {
 // Matches returns what was said of a program's functions, the oldest first; none
 // for a program that there is not yet.
 func (s matchRecords) Matches(ctx context.Context, program string) (out []Match, err error) {
-	return out, s.wrap("reading matches from", s.db.WithContext(ctx).
+	return out, s.Wrap("reading matches from", s.Quick.WithContext(ctx).
 		Joins("JOIN programs ON programs.id = matches.program_id").Where("programs.name = ?", program).Order("matches.created_at, baseline, candidate").Find(&out).Error)
 }
 
@@ -34,8 +36,8 @@ func (s matchRecords) SetMatch(ctx context.Context, program, baseline, candidate
 	if err != nil {
 		return err
 	}
-	m := &Match{id, plain(baseline), plain(candidate), together, who, time.Now().UTC()}
-	return s.wrap("keeping a match in", s.db.WithContext(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(m).Error)
+	m := &Match{id, database.Plain(baseline), database.Plain(candidate), together, who, time.Now().UTC()}
+	return s.Wrap("keeping a match in", s.Quick.WithContext(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(m).Error)
 }
 
 // ForgetMatch lets the comparison decide about two names again.
@@ -44,5 +46,5 @@ func (s matchRecords) ForgetMatch(ctx context.Context, program, baseline, candid
 	if err != nil {
 		return err
 	}
-	return s.wrap("forgetting a match in", s.db.WithContext(ctx).Where("program_id = ? AND baseline = ? AND candidate = ?", id, plain(baseline), plain(candidate)).Delete(&Match{}).Error)
+	return s.Wrap("forgetting a match in", s.Quick.WithContext(ctx).Where("program_id = ? AND baseline = ? AND candidate = ?", id, database.Plain(baseline), database.Plain(candidate)).Delete(&Match{}).Error)
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"entelon/core/profile"
+	"entelon/store/database"
 )
 
 // ledgerRecords are the records of a program over its builds.
@@ -43,7 +44,7 @@ func (s ledgerRecords) LedgerMeasures(ctx context.Context, program string, workl
 	if err != nil {
 		return nil, err
 	}
-	return out, s.wrap("reading a ledger from", s.db.WithContext(ctx).Raw(`
+	return out, s.Wrap("reading a ledger from", s.Quick.WithContext(ctx).Raw(`
 SELECT m.name, m.unit, m.level, count(*) AS takes, count(*) FILTER (WHERE m.position = 0) AS first
 FROM take_measures m JOIN takes t ON t.id = m.take_id WHERE t.program_id = ? AND (? = 0 OR t.workload_id = ?)
 GROUP BY m.name, m.unit, m.level ORDER BY first DESC, takes DESC, m.name LIMIT ?`, id, workload, workload, maxLedgerMeasures).Scan(&out).Error)
@@ -56,13 +57,13 @@ func (s ledgerRecords) LedgerTakes(ctx context.Context, program string, workload
 	if err != nil {
 		return nil, err
 	}
-	db := s.db.WithContext(ctx)
+	db := s.Quick.WithContext(ctx)
 	var of []TakeMeasure
 	err = db.Raw(`
 SELECT m.* FROM take_measures m JOIN takes t ON t.id = m.take_id
 WHERE t.program_id = ? AND (? = 0 OR t.workload_id = ?) AND m.name = ? AND m.unit = ? ORDER BY t.started_at DESC, t.id DESC LIMIT ?`, id, workload, workload, m.Name, m.Unit, maxLedgerTakes).Scan(&of).Error
 	if err != nil {
-		return nil, s.wrap("reading a ledger from", err)
+		return nil, s.Wrap("reading a ledger from", err)
 	}
 	at, ids := map[int64]TakeMeasure{}, make([]int64, 0, len(of))
 	for _, x := range of {
@@ -73,7 +74,7 @@ WHERE t.program_id = ? AND (? = 0 OR t.workload_id = ?) AND m.name = ? AND m.uni
 	}
 	var takes []Take
 	if err := db.Preload("Build").Preload("Program").Where("id IN ?", ids).Order("started_at, id").Find(&takes).Error; err != nil {
-		return nil, s.wrap("reading a ledger from", err)
+		return nil, s.Wrap("reading a ledger from", err)
 	}
 	out := make([]LedgerTake, 0, len(takes))
 	for _, t := range takes {
@@ -115,9 +116,9 @@ func (s ledgerRecords) LedgerFigures(ctx context.Context, takes []LedgerTake, by
 	}
 	names := make([]string, 0, len(named)+1)
 	for _, n := range append(named, "") {
-		names = append(names, plain(n))
+		names = append(names, database.Plain(n))
 	}
-	return out, s.wrap("reading a ledger from", s.db.WithContext(ctx).Raw(`
+	return out, s.Wrap("reading a ledger from", s.Quick.WithContext(ctx).Raw(`
 WITH t (id, measure, build_id, total, divisor, takes) AS (VALUES `+strings.Join(values, ", ")+`),
 chosen AS (
 	SELECT f.function_id FROM function_figures f JOIN t ON t.id = f.take_id AND t.measure = f.measure GROUP BY f.function_id
@@ -148,7 +149,7 @@ func (s ledgerRecords) SelfFigures(ctx context.Context, takes []LedgerTake) (out
 	for i, t := range takes {
 		values = append(values, fmt.Sprintf("(%d::int, %d::bigint, %d::smallint)", i, t.ID, t.Measure))
 	}
-	err = s.wrap("reading a ledger from", s.db.WithContext(ctx).Raw(`
+	err = s.Wrap("reading a ledger from", s.Quick.WithContext(ctx).Raw(`
 WITH t (at, id, measure) AS (VALUES `+strings.Join(values, ", ")+`),
 chosen AS (
 	SELECT f.function_id, row_number() OVER (ORDER BY sum(f.self_samples) DESC, f.function_id) - 1 AS place
@@ -175,12 +176,12 @@ func (s ledgerRecords) FunctionFigures(ctx context.Context, takes []LedgerTake, 
 		pairs[i] = []any{takes[i].ID, takes[i].Measure}
 	}
 	var list []FunctionFigure
-	err := s.db.WithContext(ctx).Table("function_figures AS f").
+	err := s.Quick.WithContext(ctx).Table("function_figures AS f").
 		Select("f.take_id, least(sum(f.self), 9e18)::bigint AS self, least(sum(f.total), 9e18)::bigint AS total, least(sum(f.self_samples), 9e18)::bigint AS self_samples, least(sum(f.total_samples), 9e18)::bigint AS total_samples").
 		Joins("JOIN functions n ON n.id = f.function_id").
-		Where("(f.take_id, f.measure) IN ? AND n.program_id = ? AND n.name = ?", pairs, takes[0].ProgramID, plain(name)).Group("f.take_id").Scan(&list).Error
+		Where("(f.take_id, f.measure) IN ? AND n.program_id = ? AND n.name = ?", pairs, takes[0].ProgramID, database.Plain(name)).Group("f.take_id").Scan(&list).Error
 	if err != nil {
-		return nil, s.wrap("reading a ledger from", err)
+		return nil, s.Wrap("reading a ledger from", err)
 	}
 	out := make(map[int64]FunctionFigure, len(list))
 	for _, f := range list {

@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"gorm.io/gorm/clause"
+
+	"entelon/store/database"
 )
 
 // noteRecords are the records of what people write, and what they pin.
@@ -30,44 +32,44 @@ func (Remark) TableName() string { return "notes" }
 // Notes returns the notes on a take and on the functions of its program, the
 // oldest first.
 func (s noteRecords) Notes(ctx context.Context, t *Take) (out []Remark, err error) {
-	return out, s.wrap("reading notes from", s.db.WithContext(ctx).
+	return out, s.Wrap("reading notes from", s.Quick.WithContext(ctx).
 		Where("take_id = ? OR take_id IS NULL AND program_id = ?", t.ID, t.ProgramID).Order("id").Find(&out).Error)
 }
 
 // AddNote keeps a note on a take, or where a function is named on that.
 func (s noteRecords) AddNote(ctx context.Context, t *Take, function, text, who string) (*Remark, error) {
 	now := time.Now().UTC()
-	n := &Remark{ProgramID: t.ProgramID, Function: plain(function), Text: plain(text), Who: who, CreatedAt: now, UpdatedAt: now}
+	n := &Remark{ProgramID: t.ProgramID, Function: database.Plain(function), Text: database.Plain(text), Who: who, CreatedAt: now, UpdatedAt: now}
 	if function == "" {
 		n.TakeID = &t.ID
 	}
-	return n, s.wrap("keeping a note in", s.db.WithContext(ctx).Create(n).Error)
+	return n, s.Wrap("keeping a note in", s.Quick.WithContext(ctx).Create(n).Error)
 }
 
 // ChangeNote replaces the text of a note.
 func (s noteRecords) ChangeNote(ctx context.Context, id int64, text string) (*Remark, error) {
 	var n Remark
-	db := s.db.WithContext(ctx)
+	db := s.Quick.WithContext(ctx)
 	if err := db.First(&n, id).Error; err != nil {
-		return nil, s.wrap("looking for a note in", missing("note", err))
+		return nil, s.Wrap("looking for a note in", database.Missing("note", err))
 	}
-	n.Text, n.UpdatedAt = plain(text), time.Now().UTC()
-	return &n, s.wrap("keeping a note in", db.Model(&n).Select("text", "updated_at").Updates(&n).Error)
+	n.Text, n.UpdatedAt = database.Plain(text), time.Now().UTC()
+	return &n, s.Wrap("keeping a note in", db.Model(&n).Select("text", "updated_at").Updates(&n).Error)
 }
 
 // SettleNote says that a note asks for nothing any more, or that it does again.
 func (s noteRecords) SettleNote(ctx context.Context, id int64, settled bool) (*Remark, error) {
 	var n Remark
-	db := s.db.WithContext(ctx)
+	db := s.Quick.WithContext(ctx)
 	if err := db.First(&n, id).Error; err != nil {
-		return nil, s.wrap("looking for a note in", missing("note", err))
+		return nil, s.Wrap("looking for a note in", database.Missing("note", err))
 	}
 	n.SettledAt = nil
 	if settled {
 		now := time.Now().UTC()
 		n.SettledAt = &now
 	}
-	return &n, s.wrap("keeping a note in", db.Model(&n).Select("settled_at").UpdateColumns(&n).Error)
+	return &n, s.Wrap("keeping a note in", db.Model(&n).Select("settled_at").UpdateColumns(&n).Error)
 }
 
 // OpenNote is a note that asks for something, with the take that it is on.
@@ -85,7 +87,7 @@ func (s noteRecords) OpenNotes(ctx context.Context, program string) (out []OpenN
 	if err != nil {
 		return nil, err
 	}
-	return out, s.wrap("reading notes from", s.db.WithContext(ctx).Table("notes").
+	return out, s.Wrap("reading notes from", s.Quick.WithContext(ctx).Table("notes").
 		Select("notes.*, coalesce(takes.key, '') AS key, coalesce(builds.name, '') AS build").
 		Joins("LEFT JOIN takes ON takes.id = notes.take_id LEFT JOIN builds ON builds.id = takes.build_id").
 		Where("notes.program_id = ? AND notes.settled_at IS NULL", id).Order("notes.id DESC").Limit(mostOpenNotes).Scan(&out).Error)
@@ -93,11 +95,11 @@ func (s noteRecords) OpenNotes(ctx context.Context, program string) (out []OpenN
 
 // RemoveNote removes a note.
 func (s noteRecords) RemoveNote(ctx context.Context, id int64) error {
-	r := s.db.WithContext(ctx).Delete(&Remark{}, id)
+	r := s.Quick.WithContext(ctx).Delete(&Remark{}, id)
 	if r.Error == nil && r.RowsAffected == 0 {
-		return NotFound{"note"}
+		return database.NotFound{What: "note"}
 	}
-	return s.wrap("removing a note from", r.Error)
+	return s.Wrap("removing a note from", r.Error)
 }
 
 // Pin is a function that stands on top of a program's lists.
@@ -111,14 +113,14 @@ type Pin struct {
 // program returns a program's number by its name.
 func (s noteRecords) program(ctx context.Context, name string) (int64, error) {
 	var p Program
-	err := s.db.WithContext(ctx).Where("name = ?", name).First(&p).Error
-	return p.ID, s.wrap("looking for a program in", missing("program", err))
+	err := s.Quick.WithContext(ctx).Where("name = ?", name).First(&p).Error
+	return p.ID, s.Wrap("looking for a program in", database.Missing("program", err))
 }
 
 // Pins returns the functions that are pinned for a program, the oldest pin
 // first; none for a program that there is not yet.
 func (s noteRecords) Pins(ctx context.Context, program string) (out []Pin, err error) {
-	return out, s.wrap("reading pins from", s.db.WithContext(ctx).
+	return out, s.Wrap("reading pins from", s.Quick.WithContext(ctx).
 		Joins("JOIN programs ON programs.id = pins.program_id").Where("programs.name = ?", program).Order("pins.created_at, pins.function").Find(&out).Error)
 }
 
@@ -128,10 +130,10 @@ func (s noteRecords) SetPin(ctx context.Context, program, function, who string, 
 	if err != nil {
 		return err
 	}
-	db := s.db.WithContext(ctx)
+	db := s.Quick.WithContext(ctx)
 	if !on {
-		return s.wrap("letting a pin go in", db.Where("program_id = ? AND function = ?", id, plain(function)).Delete(&Pin{}).Error)
+		return s.Wrap("letting a pin go in", db.Where("program_id = ? AND function = ?", id, database.Plain(function)).Delete(&Pin{}).Error)
 	}
-	p := &Pin{id, plain(function), who, time.Now().UTC()}
-	return s.wrap("pinning in", db.Clauses(clause.OnConflict{DoNothing: true}).Create(p).Error)
+	p := &Pin{id, database.Plain(function), who, time.Now().UTC()}
+	return s.Wrap("pinning in", db.Clauses(clause.OnConflict{DoNothing: true}).Create(p).Error)
 }

@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"gorm.io/gorm"
+
+	"entelon/store/database"
 )
 
 // takeRecords are the records of takes, their programs and builds.
@@ -52,9 +54,9 @@ const hottest = 5
 // chief workload.
 func (s takeRecords) Programs(ctx context.Context) ([]ProgramSummary, error) {
 	var programs []Program
-	db := s.db.WithContext(ctx)
+	db := s.Quick.WithContext(ctx)
 	if err := db.Order("name").Find(&programs).Error; err != nil {
-		return nil, s.wrap("reading from", err)
+		return nil, s.Wrap("reading from", err)
 	}
 	var builds []BuildSummary
 	err := db.Raw(`WITH chief AS (` + chiefWorkloads + `)
@@ -68,7 +70,7 @@ FROM builds b JOIN takes t ON t.build_id = b.id LEFT JOIN chief c ON c.id = t.wo
 	LEFT JOIN take_measures m ON m.take_id = t.id AND m.position = 0 AND m.name = 'instructions' AND jsonb_typeof(t.facts->'exact') = 'object'
 GROUP BY b.id ORDER BY min(t.started_at), b.id`).Scan(&builds).Error
 	if err != nil {
-		return nil, s.wrap("reading from", err)
+		return nil, s.Wrap("reading from", err)
 	}
 	var chief []struct {
 		ProgramID int64
@@ -76,7 +78,7 @@ GROUP BY b.id ORDER BY min(t.started_at), b.id`).Scan(&builds).Error
 	}
 	err = db.Raw(chiefWorkloads).Scan(&chief).Error
 	if err != nil {
-		return nil, s.wrap("reading from", err)
+		return nil, s.Wrap("reading from", err)
 	}
 	var hot []HotFigure
 	err = db.Raw(`
@@ -92,7 +94,7 @@ WITH chief AS (`+chiefWorkloads+`), newest AS (
 SELECT r.program_id, r.key, b.name AS build, r.measure, r.name, r.self / nullif(r.whole, 0)::float8 AS self_share, r.total / nullif(r.whole, 0)::float8 AS total_share
 FROM ranked r JOIN builds b ON b.id = r.build_id WHERE rank <= ? ORDER BY r.program_id, rank`, hottest).Scan(&hot).Error
 	if err != nil {
-		return nil, s.wrap("reading from", err)
+		return nil, s.Wrap("reading from", err)
 	}
 	out := make([]ProgramSummary, 0, len(programs))
 	for _, p := range programs {
@@ -146,7 +148,7 @@ func Sortable(column string) bool { return sortColumns[column] != "" }
 
 // Takes lists takes and says how many there are in all.
 func (s takeRecords) Takes(ctx context.Context, q TakeQuery) ([]Take, int64, error) {
-	db := s.db.WithContext(ctx).Model(&Take{}).Joins("Program").Joins("Build").Joins("Workload")
+	db := s.Quick.WithContext(ctx).Model(&Take{}).Joins("Program").Joins("Build").Joins("Workload")
 	for _, word := range strings.Fields(q.Search) {
 		like := "%" + likeEscape.Replace(word) + "%"
 		db = db.Where(`concat_ws(' ', "Program".name, "Build".name, takes.note, takes.settings->>'command', takes.machine->>'host', takes.key) ILIKE ?`, like)
@@ -169,11 +171,11 @@ func (s takeRecords) Takes(ctx context.Context, q TakeQuery) ([]Take, int64, err
 	}
 	var n int64
 	if err := db.Session(&gorm.Session{}).Count(&n).Error; err != nil {
-		return nil, 0, s.wrap("reading from", err)
+		return nil, 0, s.Wrap("reading from", err)
 	}
 	var out []Take
 	if err := db.Order(column + ", takes.id DESC").Limit(q.Limit).Offset(q.Offset).Find(&out).Error; err != nil {
-		return nil, 0, s.wrap("reading from", err)
+		return nil, 0, s.Wrap("reading from", err)
 	}
 	return out, n, nil
 }
@@ -191,28 +193,28 @@ func (s takeRecords) takeByID(ctx context.Context, id int64) (*Take, error) {
 
 func (s takeRecords) one(ctx context.Context, where string, arg any) (*Take, error) {
 	var t Take
-	err := s.db.WithContext(ctx).Joins("Program").Joins("Build").Joins("Workload").Where(where, arg).First(&t).Error
+	err := s.Quick.WithContext(ctx).Joins("Program").Joins("Build").Joins("Workload").Where(where, arg).First(&t).Error
 	if err != nil {
-		return nil, s.wrap("reading from", missing("take", err))
+		return nil, s.Wrap("reading from", database.Missing("take", err))
 	}
 	return &t, nil
 }
 
 // SetNote replaces a take's note.
 func (s takeRecords) SetNote(ctx context.Context, key, note string) error {
-	r := s.db.WithContext(ctx).Model(&Take{}).Where("key = ?", key).Update("note", plain(note))
+	r := s.Quick.WithContext(ctx).Model(&Take{}).Where("key = ?", key).Update("note", database.Plain(note))
 	if r.Error == nil && r.RowsAffected == 0 {
-		return NotFound{"take"}
+		return database.NotFound{What: "take"}
 	}
-	return s.wrap("writing to", r.Error)
+	return s.Wrap("writing to", r.Error)
 }
 
 // Remove deletes a take with everything that belongs to it.
 func (s takeRecords) Remove(ctx context.Context, key string) error {
-	return s.wrap("writing to", s.inBulk(ctx, func(tx *gorm.DB) error {
+	return s.Wrap("writing to", s.inBulk(ctx, func(tx *gorm.DB) error {
 		var t Take
 		if err := tx.Where("key = ?", key).First(&t).Error; err != nil {
-			return missing("take", err)
+			return database.Missing("take", err)
 		}
 		if err := tx.Delete(&t).Error; err != nil {
 			return err
@@ -240,9 +242,9 @@ type fileReader struct {
 func (r *fileReader) Read(b []byte) (int, error) {
 	for len(r.rest) == 0 {
 		var p []TakeBlob
-		err := r.s.db.WithContext(r.ctx).Where("take_id = ? AND seq = ?", r.id, r.seq).Find(&p).Error
+		err := r.s.Quick.WithContext(r.ctx).Where("take_id = ? AND seq = ?", r.id, r.seq).Find(&p).Error
 		if err != nil {
-			return 0, fmt.Errorf("reading a take's file: %w", r.s.wrap("reading from", err))
+			return 0, fmt.Errorf("reading a take's file: %w", r.s.Wrap("reading from", err))
 		}
 		if len(p) == 0 {
 			return 0, io.EOF
@@ -269,13 +271,13 @@ type BuildFigure struct {
 // are left out.
 func (s takeRecords) NewestOfBuilds(ctx context.Context, of *Take, most int) ([]Take, error) {
 	var ids []int64
-	err := s.db.WithContext(ctx).Raw(`
+	err := s.Quick.WithContext(ctx).Raw(`
 SELECT id FROM (
 	SELECT DISTINCT ON (t.build_id) t.id, min(t.started_at) OVER (PARTITION BY t.build_id) AS began
 	FROM takes t WHERE t.program_id = @program AND t.workload_id = (SELECT workload_id FROM takes WHERE id = @id) ORDER BY t.build_id, (t.id = @id) DESC, t.started_at DESC, t.id DESC
 ) newest ORDER BY began DESC, id DESC LIMIT @most`, map[string]any{"program": of.ProgramID, "id": of.ID, "most": most}).Scan(&ids).Error
 	if err != nil {
-		return nil, s.wrap("reading builds from", err)
+		return nil, s.Wrap("reading builds from", err)
 	}
 	out := make([]Take, 0, len(ids))
 	for i := len(ids) - 1; i >= 0; i-- {
@@ -293,7 +295,7 @@ SELECT id FROM (
 // have it; a workload of 0 is all. A take without the function counts with a share of 0.
 func (s takeRecords) Figures(ctx context.Context, program, workload int64, measure, name, module string) ([]BuildFigure, error) {
 	var out []BuildFigure
-	err := s.db.WithContext(ctx).Raw(`
+	err := s.Quick.WithContext(ctx).Raw(`
 WITH sums AS (
 	SELECT t.id, t.build_id, t.started_at, m.position, m.total
 	FROM takes t JOIN take_measures m ON m.take_id = t.id AND m.name = @measure WHERE t.program_id = @program AND (@workload = 0 OR t.workload_id = @workload) AND m.samples > 0
@@ -306,9 +308,9 @@ SELECT b.name AS build, count(*) AS takes,
 	percentile_cont(0.5) WITHIN GROUP (ORDER BY coalesce(mine.total, 0)::float8 / nullif(sums.total, 0)) AS total_share
 FROM sums JOIN builds b ON b.id = sums.build_id LEFT JOIN mine ON mine.take_id = sums.id AND mine.measure = sums.position
 GROUP BY b.id, b.name ORDER BY min(sums.started_at), b.id`,
-		map[string]any{"program": program, "workload": workload, "measure": measureName(measure), "name": plain(name), "module": plain(module)}).Scan(&out).Error
+		map[string]any{"program": program, "workload": workload, "measure": measureName(measure), "name": database.Plain(name), "module": database.Plain(module)}).Scan(&out).Error
 	if err != nil {
-		return nil, s.wrap("reading from", err)
+		return nil, s.Wrap("reading from", err)
 	}
 	return out, nil
 }

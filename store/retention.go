@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"gorm.io/gorm"
+
+	"entelon/store/database"
 )
 
 // Retention says what is removed by itself; a zero keeps everything. Takes that
@@ -34,7 +36,7 @@ const loose = `NOT t.pinned AND t.note = '' AND NOT EXISTS (SELECT 1 FROM notes 
 // server is at it.
 func (s takeRecords) Tidy(ctx context.Context, r Retention) (out Tidied, ok bool, err error) {
 	now := time.Now().UTC()
-	err = s.bulk.WithContext(ctx).Connection(func(one *gorm.DB) (err error) {
+	err = s.Bulk.WithContext(ctx).Connection(func(one *gorm.DB) (err error) {
 		if err := one.Raw("SELECT pg_try_advisory_lock(?)", tidyLock).Scan(&ok).Error; err != nil || !ok {
 			return err
 		}
@@ -64,7 +66,7 @@ SELECT key FROM (
 		}
 		for _, key := range keys {
 			switch err := s.Remove(ctx, key); {
-			case errors.Is(err, ErrNotFound): // chosen for two reasons
+			case errors.Is(err, database.ErrNotFound): // chosen for two reasons
 			case err != nil:
 				return err
 			default:
@@ -91,7 +93,7 @@ DELETE FROM jobs WHERE kind <> 'take' AND created_at < now() - interval '1 day';
 DELETE FROM job_blobs WHERE job_id IN (SELECT id FROM jobs WHERE closed_early AND state IN ('done', 'failed') AND ended_at < now() - interval '30 days')`).Error
 	})
 	if err != nil {
-		return out, ok, s.wrap("tidying up", err)
+		return out, ok, s.Wrap("tidying up", err)
 	}
 	if ok && out.Takes > 0 {
 		err = sizeRecords(s).Reclaim(ctx)
@@ -101,9 +103,9 @@ DELETE FROM job_blobs WHERE job_id IN (SELECT id FROM jobs WHERE closed_early AN
 
 // SetPinned says whether a take stays when old ones are removed.
 func (s takeRecords) SetPinned(ctx context.Context, key string, pinned bool) error {
-	r := s.db.WithContext(ctx).Model(&Take{}).Where("key = ?", key).Update("pinned", pinned)
+	r := s.Quick.WithContext(ctx).Model(&Take{}).Where("key = ?", key).Update("pinned", pinned)
 	if r.Error == nil && r.RowsAffected == 0 {
-		return NotFound{"take"}
+		return database.NotFound{What: "take"}
 	}
-	return s.wrap("writing to", r.Error)
+	return s.Wrap("writing to", r.Error)
 }

@@ -15,6 +15,8 @@ import (
 	"entelon/core/invent"
 	"entelon/core/profile"
 	"entelon/store"
+	"entelon/store/database"
+	"entelon/store/jobs"
 	"entelon/store/private"
 )
 
@@ -85,11 +87,11 @@ func TestRetention(t *testing.T) {
 	}
 	tidy(store.Retention{Size: held + 10})
 	want("by size", fresh, noted, pinned, remarked)
-	job := &store.Job{Kind: "take", Collector: "c", Settings: profile.Settings{Command: []string{"x"}}}
+	job := &jobs.Job{Kind: "take", Collector: "c", Settings: profile.Settings{Command: []string{"x"}}}
 	if err := st.AddJob(ctx, job); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := st.EndJob(ctx, job.ID, store.Ended{Failed: "x"}); err != nil {
+	if _, err := st.EndJob(ctx, job.ID, jobs.Ended{Failed: "x"}); err != nil {
 		t.Fatal(err)
 	}
 	execute(t, "UPDATE jobs SET ended_at = now() - interval '100 days' WHERE id = '"+job.ID+"'")
@@ -150,16 +152,16 @@ func TestTakeThatWasClosedGoesOn(t *testing.T) {
 	if err := st.EnrolCollector(ctx, "closing", "k", "a test"); err != nil {
 		t.Fatal(err)
 	}
-	j := &store.Job{Kind: "take", Collector: "closing", Settings: profile.Settings{Program: "closed early", Command: []string{"x"}}}
+	j := &jobs.Job{Kind: "take", Collector: "closing", Settings: profile.Settings{Program: "closed early", Command: []string{"x"}}}
 	if err := st.AddJob(ctx, j); err != nil {
 		t.Fatal(err)
 	}
 	if got, err := st.NextJob(ctx, "closing", nil); err != nil || got == nil || got.ID != j.ID {
 		t.Fatal(got, err)
 	}
-	grow := func(from, to int64) *store.Job {
+	grow := func(from, to int64) *jobs.Job {
 		t.Helper()
-		got, err := st.Grow(ctx, j.ID, "closing", from, b[from:to], store.Progress{})
+		got, err := st.Grow(ctx, j.ID, "closing", from, b[from:to], jobs.Progress{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -173,7 +175,7 @@ func TestTakeThatWasClosedGoesOn(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := st.EndJob(ctx, j.ID, store.Ended{TakeKey: x.Key, Digest: x.Digest, Early: early}); err != nil {
+		if _, err := st.EndJob(ctx, j.ID, jobs.Ended{TakeKey: x.Key, Digest: x.Digest, Early: early}); err != nil {
 			t.Fatal(err)
 		}
 		return x
@@ -184,7 +186,7 @@ func TestTakeThatWasClosedGoesOn(t *testing.T) {
 	if _, err := st.AddNote(ctx, part, "", "half of it", "mara"); err != nil {
 		t.Fatal(err)
 	}
-	if got := grow(whole, int64(len(b))); got.State != store.JobRunning {
+	if got := grow(whole, int64(len(b))); got.State != jobs.JobRunning {
 		t.Errorf("it is %s", got.State)
 	}
 	full := end(false, part.Key)
@@ -197,10 +199,10 @@ func TestTakeThatWasClosedGoesOn(t *testing.T) {
 	if notes, err := st.Notes(ctx, full); err != nil || len(notes) != 1 || notes[0].Text != "half of it" {
 		t.Errorf("%+v, %v", notes, err)
 	}
-	if _, err := st.Grow(ctx, j.ID, "closing", int64(len(b)), []byte("more"), store.Progress{}); !errors.Is(err, store.ErrJobOver) {
+	if _, err := st.Grow(ctx, j.ID, "closing", int64(len(b)), []byte("more"), jobs.Progress{}); !errors.Is(err, jobs.ErrJobOver) {
 		t.Errorf("after its end it grows: %v", err)
 	}
-	if _, err := st.Grow(ctx, j.ID, "another", 0, nil, store.Progress{}); !errors.Is(err, store.ErrNotFound) {
+	if _, err := st.Grow(ctx, j.ID, "another", 0, nil, jobs.Progress{}); !errors.Is(err, database.ErrNotFound) {
 		t.Errorf("another collector's: %v", err)
 	}
 }
@@ -210,7 +212,7 @@ func TestJobsLostOnTheWay(t *testing.T) {
 	if err := st.EnrolCollector(ctx, "losing", "k", "a test"); err != nil {
 		t.Fatal(err)
 	}
-	j := &store.Job{Kind: "groups", Collector: "losing"}
+	j := &jobs.Job{Kind: "groups", Collector: "losing"}
 	if err := st.AddJob(ctx, j); err != nil {
 		t.Fatal(err)
 	}
@@ -268,7 +270,7 @@ func TestNewerDatabase(t *testing.T) {
 // execute changes the database behind the store's back.
 func execute(t *testing.T, sql string) {
 	t.Helper()
-	db, err := pgx.Connect(context.Background(), database)
+	db, err := pgx.Connect(context.Background(), address)
 	if err != nil {
 		t.Fatal(err)
 	}

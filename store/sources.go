@@ -4,6 +4,8 @@ import (
 	"context"
 
 	"gorm.io/gorm"
+
+	"entelon/store/database"
 )
 
 // sourceRecords are the records of where the text of programs is.
@@ -19,7 +21,7 @@ type SourceRule struct {
 
 // SourceRules returns a program's rules, those that say most of a path first.
 func (s sourceRecords) SourceRules(ctx context.Context, program string) (out []SourceRule, err error) {
-	return out, s.wrap("reading rules for source from", s.db.WithContext(ctx).
+	return out, s.Wrap("reading rules for source from", s.Quick.WithContext(ctx).
 		Joins("JOIN programs ON programs.id = source_rules.program_id").Where("programs.name = ?", program).Order("length(source_rules.begins) DESC, source_rules.begins").Find(&out).Error)
 }
 
@@ -29,12 +31,12 @@ func (s sourceRecords) SetSourceRules(ctx context.Context, program string, rules
 	if err != nil {
 		return err
 	}
-	return s.wrap("keeping rules for source in", s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	return s.Wrap("keeping rules for source in", s.Quick.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := tx.Where("program_id = ?", id).Delete(&SourceRule{}).Error; err != nil || len(rules) == 0 {
 			return err
 		}
 		for i := range rules {
-			rules[i].ProgramID, rules[i].Begins, rules[i].Becomes = id, plain(rules[i].Begins), plain(rules[i].Becomes)
+			rules[i].ProgramID, rules[i].Begins, rules[i].Becomes = id, database.Plain(rules[i].Begins), database.Plain(rules[i].Becomes)
 		}
 		return tx.Create(&rules).Error
 	}))

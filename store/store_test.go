@@ -14,6 +14,7 @@ import (
 	"entelon/core/invent"
 	"entelon/core/profile"
 	"entelon/store"
+	"entelon/store/database"
 )
 
 var ctx = context.Background()
@@ -45,7 +46,7 @@ func add(t *testing.T, b []byte) *store.Take {
 		t.Fatalf("fresh %v, %v", fresh, err)
 	}
 	t.Cleanup(func() {
-		if err := st.Remove(ctx, got.Key); err != nil && !errors.Is(err, store.ErrNotFound) {
+		if err := st.Remove(ctx, got.Key); err != nil && !errors.Is(err, database.ErrNotFound) {
 			t.Error(err)
 		}
 	})
@@ -99,7 +100,7 @@ func TestWholeOrNotAtAll(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if _, _, err := st.Add(ctx, bytes.NewReader(b), "x.take", 100); !errors.Is(err, store.ErrTooLarge) {
+	if _, _, err := st.Add(ctx, bytes.NewReader(b), "x.take", 100); !errors.Is(err, database.ErrTooLarge) {
 		t.Errorf("beyond the limit: %v", err)
 	}
 	ended, end := context.WithCancel(ctx)
@@ -210,13 +211,13 @@ func TestRemoveTakesEverythingAlong(t *testing.T) {
 	if err := st.Remove(ctx, got.Key); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := st.Take(ctx, got.Key); !errors.Is(err, store.ErrNotFound) {
+	if _, err := st.Take(ctx, got.Key); !errors.Is(err, database.ErrNotFound) {
 		t.Errorf("it is still there: %v", err)
 	}
-	if err := errors.Join(st.Remove(ctx, got.Key)); !errors.Is(err, store.ErrNotFound) {
+	if err := errors.Join(st.Remove(ctx, got.Key)); !errors.Is(err, database.ErrNotFound) {
 		t.Errorf("removed twice: %v", err)
 	}
-	if err := st.SetNote(ctx, got.Key, "x"); !errors.Is(err, store.ErrNotFound) {
+	if err := st.SetNote(ctx, got.Key, "x"); !errors.Is(err, database.ErrNotFound) {
 		t.Errorf("a note on nothing: %v", err)
 	}
 	programs, err := st.Programs(ctx)

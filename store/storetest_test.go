@@ -11,8 +11,8 @@ import (
 )
 
 var (
-	st       *store.Store
-	database string // its address
+	st      *store.Store
+	address string // its address
 )
 
 // TestMain runs the tests on a PostgreSQL of their own.
@@ -31,7 +31,7 @@ func withDatabase(m *testing.M) (int, error) {
 		return 1, err
 	}
 	defer pg.Stop()
-	database = pg.Address
+	address = pg.Address
 	if st, err = store.Open(context.Background(), pg.Address); err != nil {
 		return 1, err
 	}

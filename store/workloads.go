@@ -13,6 +13,7 @@ import (
 
 	"entelon/core/profile"
 	"entelon/core/workload"
+	"entelon/store/database"
 )
 
 // workloadRecords are the records of what programs were made to do.
@@ -90,7 +91,7 @@ func fileWorkload(tx *gorm.DB, row *Take, s *profile.Settings, f *profile.Facts)
 	w := workload.Of(s, f)
 	var x Workload
 	for tries := 1; ; tries++ {
-		x = Workload{ProgramID: row.ProgramID, Key: w.Key, Name: plain(w.Words), Words: plain(w.Words), Named: w.Given}
+		x = Workload{ProgramID: row.ProgramID, Key: w.Key, Name: database.Plain(w.Words), Words: database.Plain(w.Words), Named: w.Given}
 		if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&x).Error; err != nil {
 			return err
 		}
@@ -114,8 +115,8 @@ func (s workloadRecords) fileAllWorkloads(ctx context.Context) error {
 	const batch = 200
 	for {
 		var rows []Take
-		if err := s.bulk.WithContext(ctx).Select("id", "program_id", "settings", "facts").Where("workload_id IS NULL").Order("id").Limit(batch).Find(&rows).Error; err != nil {
-			return s.wrap("reading from", err)
+		if err := s.Bulk.WithContext(ctx).Select("id", "program_id", "settings", "facts").Where("workload_id IS NULL").Order("id").Limit(batch).Find(&rows).Error; err != nil {
+			return s.Wrap("reading from", err)
 		}
 		if len(rows) == 0 {
 			return nil
@@ -133,7 +134,7 @@ func (s workloadRecords) fileAllWorkloads(ctx context.Context) error {
 			return nil
 		})
 		if err != nil {
-			return s.wrap("finding the workloads of takes in", err)
+			return s.Wrap("finding the workloads of takes in", err)
 		}
 	}
 }
@@ -157,16 +158,16 @@ func (s workloadRecords) Workloads(ctx context.Context, program string) (out []W
 	if err != nil {
 		return nil, 0, err
 	}
-	db := s.db.WithContext(ctx)
+	db := s.Quick.WithContext(ctx)
 	err = db.Raw(`
 SELECT w.id, w.name, w.words, w.named, count(*) AS takes, count(DISTINCT t.build_id) AS builds, max(t.started_at) AS last_at
 FROM workloads w JOIN takes t ON t.workload_id = w.id WHERE w.program_id = ?
 GROUP BY w.id ORDER BY `+byComparable+` LIMIT ?`, id, maxWorkloads).Scan(&out).Error
 	if err != nil {
-		return nil, 0, s.wrap("reading workloads from", err)
+		return nil, 0, s.Wrap("reading workloads from", err)
 	}
 	if err := db.Raw("SELECT count(DISTINCT workload_id) FROM takes WHERE program_id = ?", id).Scan(&all).Error; err != nil {
-		return nil, 0, s.wrap("reading workloads from", err)
+		return nil, 0, s.Wrap("reading workloads from", err)
 	}
 	var merged []Workload
 	ids := make([]int64, 0, len(out))
@@ -174,7 +175,7 @@ GROUP BY w.id ORDER BY `+byComparable+` LIMIT ?`, id, maxWorkloads).Scan(&out).E
 		ids = append(ids, w.ID)
 	}
 	if err := db.Where("into_id IN ?", ids).Order("name, id").Limit(maxMerged).Find(&merged).Error; err != nil {
-		return nil, 0, s.wrap("reading workloads from", err)
+		return nil, 0, s.Wrap("reading workloads from", err)
 	}
 	for _, m := range merged {
 		if i := slices.Index(ids, *m.IntoID); i >= 0 {
@@ -188,7 +189,7 @@ GROUP BY w.id ORDER BY `+byComparable+` LIMIT ?`, id, maxWorkloads).Scan(&out).E
 func workloadIn(tx *gorm.DB, program, id int64) (*Workload, error) {
 	var w Workload
 	err := tx.Where("id = ? AND program_id = ? AND into_id IS NULL", id, program).First(&w).Error
-	return &w, missing("workload", err)
+	return &w, database.Missing("workload", err)
 }
 
 // change does something to a program's workloads, and keeps how it was before.
@@ -197,8 +198,8 @@ func (s workloadRecords) change(ctx context.Context, program, who string, do fun
 	if err != nil {
 		return err
 	}
-	return s.wrap("changing workloads in", s.inBulk(ctx, func(tx *gorm.DB) error {
-		c := &WorkloadChange{ProgramID: id, Who: plain(who), CreatedAt: time.Now().UTC()}
+	return s.Wrap("changing workloads in", s.inBulk(ctx, func(tx *gorm.DB) error {
+		c := &WorkloadChange{ProgramID: id, Who: database.Plain(who), CreatedAt: time.Now().UTC()}
 		// One change of a program's workloads at a time: each knows how it was before.
 		if err := tx.Exec("SELECT 1 FROM programs WHERE id = ? FOR UPDATE", id).Error; err != nil {
 			return err
@@ -215,7 +216,7 @@ func (s workloadRecords) change(ctx context.Context, program, who string, do fun
 
 // NameWorkload gives a workload a name.
 func (s workloadRecords) NameWorkload(ctx context.Context, program string, id int64, name, who string) error {
-	if name = workload.Name(plain(name)); name == "" {
+	if name = workload.Name(database.Plain(name)); name == "" {
 		return BadChange{"give the workload a name"}
 	}
 	return s.change(ctx, program, who, func(tx *gorm.DB, p int64, c *WorkloadChange) error {
@@ -278,7 +279,7 @@ func (s workloadRecords) MoveTakes(ctx context.Context, program string, keys []s
 	if len(keys) == 0 || len(keys) > maxMoved {
 		return 0, BadChange{fmt.Sprintf("choose 1 to %d takes", maxMoved)}
 	}
-	if name = workload.Name(plain(name)); into == 0 && name == "" {
+	if name = workload.Name(database.Plain(name)); into == 0 && name == "" {
 		return 0, BadChange{"choose a workload, or give a new one a name"}
 	}
 	err = s.change(ctx, program, who, func(tx *gorm.DB, p int64, c *WorkloadChange) error {
@@ -308,7 +309,7 @@ func (s workloadRecords) MoveTakes(ctx context.Context, program string, keys []s
 			return err
 		}
 		if len(takes) != len(keys) {
-			return NotFound{"take"}
+			return database.NotFound{What: "take"}
 		}
 		c.What = fmt.Sprintf("%d takes moved to %s", len(takes), to.Name)
 		if len(takes) == 1 {
@@ -327,7 +328,7 @@ func (s workloadRecords) WorkloadChanges(ctx context.Context, program string) (o
 	if err != nil {
 		return nil, err
 	}
-	return out, s.wrap("reading workloads from", s.db.WithContext(ctx).Select("id", "who", "what", "created_at").
+	return out, s.Wrap("reading workloads from", s.Quick.WithContext(ctx).Select("id", "who", "what", "created_at").
 		Where("program_id = ? AND undone_at IS NULL", id).Order("id DESC").Limit(maxKeptChanges).Find(&out).Error)
 }
 
@@ -378,5 +379,5 @@ func (s workloadRecords) UndoWorkloads(ctx context.Context, program string) (wha
 	if errors.Is(err, ErrNoUndo) {
 		return "", err
 	}
-	return what, s.wrap("undoing a change of workloads in", err)
+	return what, s.Wrap("undoing a change of workloads in", err)
 }

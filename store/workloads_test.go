@@ -15,6 +15,7 @@ import (
 	"entelon/core/invent"
 	"entelon/core/profile"
 	"entelon/store"
+	"entelon/store/database"
 )
 
 // kept keeps a take of a program, as it is changed, and returns it.
@@ -154,7 +155,7 @@ func TestWorkloads(t *testing.T) {
 		"a foreign take":    second(st.MoveTakes(ctx, program, []string{"nothing"}, short, "", "ada")),
 		"no program":        st.NameWorkload(ctx, "nothing", short, "x", "ada"),
 	} {
-		if !errors.Is(err, store.ErrNotFound) {
+		if !errors.Is(err, database.ErrNotFound) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -201,7 +202,7 @@ func TestWorkloadsOfTakesThatAreGone(t *testing.T) {
 		}
 	}
 	count := func() (names []string) {
-		db, err := pgx.Connect(ctx, database)
+		db, err := pgx.Connect(ctx, address)
 		if err != nil {
 			t.Fatal(err)
 		}

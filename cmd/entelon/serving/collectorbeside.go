@@ -13,6 +13,7 @@ import (
 	"entelon/capture"
 	"entelon/collector/identity"
 	"entelon/store"
+	"entelon/store/jobs"
 )
 
 // mostBeside is how many servers on one machine have a collector beside them.
@@ -85,7 +86,7 @@ func enrolFolder(ctx context.Context, st *store.Store, folder *identity.Folder) 
 	if err == nil {
 		for i := range known {
 			err := st.EnrolCollector(ctx, known[i].Name, known[i].PublicKey(), "the start of the server")
-			if !errors.Is(err, store.ErrCollectorKnown) {
+			if !errors.Is(err, jobs.ErrCollectorKnown) {
 				return err
 			}
 		}
@@ -102,7 +103,7 @@ func enrolFolder(ctx context.Context, st *store.Store, folder *identity.Folder) 
 			x.Name = fmt.Sprintf("%s-%d", x.Name, n)
 		}
 		err := st.EnrolCollector(ctx, x.Name, x.PublicKey(), "the start of the server")
-		if errors.Is(err, store.ErrCollectorKnown) {
+		if errors.Is(err, jobs.ErrCollectorKnown) {
 			continue
 		}
 		if err != nil {

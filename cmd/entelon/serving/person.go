@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"entelon/store"
+	"entelon/store/database"
 )
 
 // PersonCommand says who may do what.
@@ -32,7 +32,7 @@ read the server's database.`,
 			}
 			defer func() { err = errors.Join(err, st.Close()) }()
 			p, err := st.PersonNamed(cmd.Context(), args[0])
-			if errors.Is(err, store.ErrNotFound) {
+			if errors.Is(err, database.ErrNotFound) {
 				return fmt.Errorf("there is nobody named %q", args[0])
 			} else if err != nil {
 				return err

@@ -1,4 +1,4 @@
-package store
+package jobs
 
 import (
 	"context"
@@ -13,10 +13,11 @@ import (
 	"gorm.io/gorm/clause"
 
 	"entelon/people"
+	"entelon/store/database"
 )
 
-// collectorRecords are the records of collectors, their keys and sessions.
-type collectorRecords struct{ *records }
+// CollectorRecords are the records of collectors, their keys and sessions.
+type CollectorRecords struct{ *database.DB }
 
 // Collector is a process that collects for this server, on some machine. It is
 // known by a name and the public half of a key pair that was made there.
@@ -55,10 +56,10 @@ var ErrCollectorKnown = errors.New("a collector of this name is already enrolled
 
 // AddCollectorLink makes a link by which one collector can enrol, once, under
 // a name.
-func (s collectorRecords) AddCollectorLink(ctx context.Context, name, by string, valid time.Duration) (secret string, err error) {
+func (s CollectorRecords) AddCollectorLink(ctx context.Context, name, by string, valid time.Duration) (secret string, err error) {
 	var known int64
-	if err := s.db.WithContext(ctx).Model(&Collector{}).Where("name = ? AND public_key <> ''", name).Count(&known).Error; err != nil {
-		return "", s.wrap("looking for a collector in", missing("collector", err))
+	if err := s.Quick.WithContext(ctx).Model(&Collector{}).Where("name = ? AND public_key <> ''", name).Count(&known).Error; err != nil {
+		return "", s.Wrap("looking for a collector in", database.Missing("collector", err))
 	}
 	if known > 0 {
 		return "", ErrCollectorKnown
@@ -66,14 +67,14 @@ func (s collectorRecords) AddCollectorLink(ctx context.Context, name, by string,
 	if secret, err = people.Secret(); err != nil {
 		return "", err
 	}
-	err = s.db.WithContext(ctx).Create(&collectorLink{people.Digest(secret), name, by, time.Now().UTC().Add(valid)}).Error
-	return secret, s.wrap("keeping a link in", err)
+	err = s.Quick.WithContext(ctx).Create(&collectorLink{people.Digest(secret), name, by, time.Now().UTC().Add(valid)}).Error
+	return secret, s.Wrap("keeping a link in", err)
 }
 
 // EnrolByLink enrols a collector with a public key by a link, and makes the link
 // useless. It returns the collector's name.
-func (s collectorRecords) EnrolByLink(ctx context.Context, secret, key string) (name string, err error) {
-	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+func (s CollectorRecords) EnrolByLink(ctx context.Context, secret, key string) (name string, err error) {
+	err = s.Quick.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		var links []collectorLink
 		found := tx.Clauses(clause.Returning{}).Where("digest = ? AND expires_at > ?", people.Digest(secret), time.Now().UTC()).Delete(&links)
 		if found.Error != nil {
@@ -88,17 +89,17 @@ func (s collectorRecords) EnrolByLink(ctx context.Context, secret, key string) (
 	if errors.Is(err, ErrCollectorKnown) {
 		return "", err
 	}
-	return name, s.wrap("enrolling a collector in", missing("link", err))
+	return name, s.Wrap("enrolling a collector in", database.Missing("link", err))
 }
 
 // EnrolCollector enrols a collector without a link, for a server that starts
 // one beside it. A name that has this very key already changes nothing.
-func (s collectorRecords) EnrolCollector(ctx context.Context, name, key, by string) error {
-	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return enrol(tx, name, key, by) })
+func (s CollectorRecords) EnrolCollector(ctx context.Context, name, key, by string) error {
+	err := s.Quick.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return enrol(tx, name, key, by) })
 	if errors.Is(err, ErrCollectorKnown) {
 		return err
 	}
-	return s.wrap("enrolling a collector in", missing("link", err))
+	return s.Wrap("enrolling a collector in", database.Missing("link", err))
 }
 
 func enrol(tx *gorm.DB, name, key, by string) error {
@@ -114,48 +115,48 @@ WHERE collectors.public_key IN ('', @key)`, map[string]any{"name": name, "key": 
 }
 
 // CollectorNamed returns a collector.
-func (s collectorRecords) CollectorNamed(ctx context.Context, name string) (*Collector, error) {
+func (s CollectorRecords) CollectorNamed(ctx context.Context, name string) (*Collector, error) {
 	var c Collector
-	return &c, s.wrap("looking for a collector in", missing("collector", s.db.WithContext(ctx).Where("name = ?", name).First(&c).Error))
+	return &c, s.Wrap("looking for a collector in", database.Missing("collector", s.Quick.WithContext(ctx).Where("name = ?", name).First(&c).Error))
 }
 
 // BeginCollectorSession begins a session for a collector that has proved its key.
-func (s collectorRecords) BeginCollectorSession(ctx context.Context, name string) (secret string, ends time.Time, err error) {
+func (s CollectorRecords) BeginCollectorSession(ctx context.Context, name string) (secret string, ends time.Time, err error) {
 	if secret, err = people.Secret(); err != nil {
 		return "", ends, err
 	}
 	now := time.Now().UTC()
 	ends = now.Add(collectorSessionLasts)
-	db := s.db.WithContext(ctx)
+	db := s.Quick.WithContext(ctx)
 	if err := db.Where("expires_at < ?", now).Delete(&collectorSession{}).Error; err != nil {
-		return "", ends, s.wrap("ending old sessions in", err)
+		return "", ends, s.Wrap("ending old sessions in", err)
 	}
-	return secret, ends, s.wrap("beginning a session in", db.Create(&collectorSession{people.Digest(secret), name, ends}).Error)
+	return secret, ends, s.Wrap("beginning a session in", db.Create(&collectorSession{people.Digest(secret), name, ends}).Error)
 }
 
 // CollectorOf returns the name of the collector whose session it is.
-func (s collectorRecords) CollectorOf(ctx context.Context, secret string) (string, error) {
+func (s CollectorRecords) CollectorOf(ctx context.Context, secret string) (string, error) {
 	var x collectorSession
-	err := s.db.WithContext(ctx).Where("digest = ? AND expires_at > ?", people.Digest(secret), time.Now().UTC()).First(&x).Error
-	return x.Collector, s.wrap("finding a session in", missing("session", err))
+	err := s.Quick.WithContext(ctx).Where("digest = ? AND expires_at > ?", people.Digest(secret), time.Now().UTC()).First(&x).Error
+	return x.Collector, s.Wrap("finding a session in", database.Missing("session", err))
 }
 
 // RenewCollector replaces a collector's key, if the old one is still the one
 // that signed.
-func (s collectorRecords) RenewCollector(ctx context.Context, name, old, key string) error {
-	done := s.db.WithContext(ctx).Model(&Collector{}).Where("name = ? AND public_key = ?", name, old).
+func (s CollectorRecords) RenewCollector(ctx context.Context, name, old, key string) error {
+	done := s.Quick.WithContext(ctx).Model(&Collector{}).Where("name = ? AND public_key = ?", name, old).
 		Updates(map[string]any{"public_key": key, "renewed_at": time.Now().UTC()})
 	if done.Error == nil && done.RowsAffected == 0 {
-		return NotFound{"collector"}
+		return database.NotFound{What: "collector"}
 	}
-	return s.wrap("keeping a key in", done.Error)
+	return s.Wrap("keeping a key in", done.Error)
 }
 
 // RemoveCollector makes a collector's key and sessions useless and fails the
 // jobs that wait for it. It returns its takes that are being made, to be ended
 // with what has come of them.
-func (s collectorRecords) RemoveCollector(ctx context.Context, name string) (open []Job, err error) {
-	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+func (s CollectorRecords) RemoveCollector(ctx context.Context, name string) (open []Job, err error) {
+	err = s.Quick.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		gone := tx.Where("name = ?", name).Delete(&Collector{})
 		if gone.Error != nil {
 			return gone.Error
@@ -171,41 +172,41 @@ func (s collectorRecords) RemoveCollector(ctx context.Context, name string) (ope
 		}
 		return tx.Where("doer = ? AND state IN ?", name, []string{JobRunning, JobStopping}).Find(&open).Error
 	})
-	return open, s.wrap("removing a collector from", missing("collector", err))
+	return open, s.Wrap("removing a collector from", database.Missing("collector", err))
 }
 
 // SeeCollector notes that a collector is there, with what its machine allows.
-func (s collectorRecords) SeeCollector(ctx context.Context, name string, report json.RawMessage) error {
+func (s CollectorRecords) SeeCollector(ctx context.Context, name string, report json.RawMessage) error {
 	if len(report) == 0 {
 		report = json.RawMessage("null")
 	}
-	done := s.db.WithContext(ctx).Model(&Collector{}).Where("name = ?", name).
-		Updates(map[string]any{"seen_at": time.Now().UTC(), "report": withoutZeros(report)})
+	done := s.Quick.WithContext(ctx).Model(&Collector{}).Where("name = ?", name).
+		Updates(map[string]any{"seen_at": time.Now().UTC(), "report": database.WithoutZeros(report)})
 	if done.Error == nil && done.RowsAffected == 0 {
-		return NotFound{"collector"}
+		return database.NotFound{What: "collector"}
 	}
-	return s.wrap("noting a collector in", done.Error)
+	return s.Wrap("noting a collector in", done.Error)
 }
 
 // Collectors lists all collectors, by name.
-func (s collectorRecords) Collectors(ctx context.Context) (out []Collector, err error) {
-	return out, s.wrap("listing collectors in", s.db.WithContext(ctx).Order("name").Find(&out).Error)
+func (s CollectorRecords) Collectors(ctx context.Context) (out []Collector, err error) {
+	return out, s.Wrap("listing collectors in", s.Quick.WithContext(ctx).Order("name").Find(&out).Error)
 }
 
 // Secret returns a secret of the servers of this database by its name, made
 // when it is first asked for.
-func (s collectorRecords) Secret(ctx context.Context, name string) ([]byte, error) {
+func (s CollectorRecords) Secret(ctx context.Context, name string) ([]byte, error) {
 	b := make([]byte, 32)
 	if _, err := rand.Read(b); err != nil {
 		return nil, fmt.Errorf("making a secret: %w", err)
 	}
-	db := s.db.WithContext(ctx)
+	db := s.Quick.WithContext(ctx)
 	if err := db.Exec("INSERT INTO secrets (name, value) VALUES (?, ?) ON CONFLICT DO NOTHING", name, base64.StdEncoding.EncodeToString(b)).Error; err != nil {
-		return nil, s.wrap("keeping a secret in", err)
+		return nil, s.Wrap("keeping a secret in", err)
 	}
 	var text string
 	if err := db.Raw("SELECT value FROM secrets WHERE name = ?", name).Scan(&text).Error; err != nil {
-		return nil, s.wrap("reading a secret from", err)
+		return nil, s.Wrap("reading a secret from", err)
 	}
 	return base64.StdEncoding.DecodeString(text)
 }

@@ -1,8 +1,11 @@
-package capture
+package programs
 
 import (
+	"errors"
+	"os"
 	"unsafe"
 
+	"entelon/core/profile"
 	"entelon/linux/bpf"
 	"entelon/runtimes/python"
 	"entelon/symbol"
@@ -18,21 +21,21 @@ var (
 	_ [python.TableBytes]byte = [bpf.PythonTableBytes]byte{}
 )
 
-// teller tells the programs in the kernel what they need to know of a process.
-type teller struct{ reader *bpf.StackReader }
+// Teller tells the programs in the kernel what they need to know of a process.
+type Teller struct{ Reader *bpf.StackReader }
 
-// golang has them read the stacks of a process of the Go runtime.
-func (t teller) golang(pid uint32, g symbol.GoRuntime) error {
-	return t.reader.Tell(pid, bpf.GoPlaces{
+// Golang has them read the stacks of a process of the Go runtime.
+func (t Teller) Golang(pid uint32, g symbol.GoRuntime) error {
+	return t.Reader.Tell(pid, bpf.GoPlaces{
 		Tls: int64(g.TLS), M: uint64(g.M), Current: uint64(g.Current), Sched: uint64(g.Sched), Cgo: asNumber(g.Cgo),
 		Labels: uint64(g.Labels), ClockPc: uint64(g.ClockPC), ClockSp: uint64(g.ClockSP),
 	})
 }
 
-// python has them read the frames of a process of CPython, see
+// Python has them read the frames of a process of CPython, see
 // resolve.Processes.TellPython.
-func (t teller) python(pid uint32, l *python.Layout, first uint64, relative bool) error {
-	return t.reader.Python.Tell(pid, bpf.PythonPlaces{
+func (t Teller) Python(pid uint32, l *python.Layout, first uint64, relative bool) error {
+	return t.Reader.Python.Tell(pid, bpf.PythonPlaces{
 		First: first, Relative: asNumber(relative),
 		NextInterpreter: l.NextInterp, Threads: l.Threads, NextThread: l.NextThread, ThreadId: l.ThreadID,
 		Current: l.Current, HasCframe: asNumber(l.CFrame), InCframe: l.InCFrame, Marked: asNumber(l.Frame.Marked),
@@ -48,4 +51,20 @@ func asNumber(is bool) uint64 {
 		return 1
 	}
 	return 0
+}
+
+// Begins lets them know of a process before it begins: all others are known from when
+// they map their code. f is its executable; launched says that it did not begin yet.
+func (t Teller) Begins(pid uint32, f *os.File, launched bool) error {
+	o, err := symbol.OpenObject(f, f.Name(), profile.KindOwn, nil)
+	if err != nil {
+		return nil // a script; its interpreter is looked at when it is mapped
+	}
+	if g, ok := symbol.GoRuntimeOf(o); ok {
+		err = t.Golang(pid, g)
+	}
+	if c := python.Find(o); c != nil && c.Err == nil && launched {
+		err = errors.Join(err, t.Python(pid, &c.Layout, c.First-c.Start, true))
+	}
+	return errors.Join(err, o.Close())
 }

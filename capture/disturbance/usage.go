@@ -1,4 +1,4 @@
-package capture
+package disturbance
 
 import (
 	"errors"
@@ -12,11 +12,11 @@ import (
 	"entelon/resolve"
 )
 
-// usage follows the memory and the processor time of the processes of a take.
-type usage struct {
+// Usage follows the memory and the processor time of the processes of a take.
+type Usage struct {
 	every  time.Duration
 	next   time.Time
-	series profile.Usage
+	Series profile.Usage
 	page   int64
 	files  map[uint32]*os.File // /proc/PID/stat of each, open from one look to the next
 	line   []byte
@@ -26,16 +26,17 @@ const (
 	firstEvery    = 100 * time.Millisecond
 	mostPoints    = 600
 	mostFollowed  = 64
-	nanosecondsOf = int64(time.Second) / procfs.TicksASecond
+	NanosecondsOf = int64(time.Second) / procfs.TicksASecond
 )
 
-func newUsage() *usage {
-	return &usage{every: firstEvery, page: int64(os.Getpagesize()), files: map[uint32]*os.File{}, line: make([]byte, 1024)}
+// NewUsage follows no process yet.
+func NewUsage() *Usage {
+	return &Usage{every: firstEvery, page: int64(os.Getpagesize()), files: map[uint32]*os.File{}, line: make([]byte, 1024)}
 }
 
-// look adds a point if one is due. When there are many, every second one is
+// Look adds a point if one is due. When there are many, every second one is
 // dropped and they come half as often.
-func (u *usage) look(now time.Time, began time.Time, ps *resolve.Processes) {
+func (u *Usage) Look(now time.Time, began time.Time, ps *resolve.Processes) {
 	if now.Before(u.next) || len(ps.Known) > mostFollowed {
 		return
 	}
@@ -45,7 +46,7 @@ func (u *usage) look(now time.Time, began time.Time, ps *resolve.Processes) {
 	for pid := range ps.Known {
 		if ticks, pages, ok := u.of(pid); ok {
 			resident += pages * u.page
-			cpu += ticks * nanosecondsOf
+			cpu += ticks * NanosecondsOf
 			alive++
 		}
 	}
@@ -58,7 +59,7 @@ func (u *usage) look(now time.Time, began time.Time, ps *resolve.Processes) {
 	if alive == 0 {
 		return
 	}
-	s := &u.series
+	s := &u.Series
 	s.TimeNS = append(s.TimeNS, now.Sub(began).Nanoseconds())
 	s.ResidentBytes = append(s.ResidentBytes, resident)
 	s.CPUNS = append(s.CPUNS, cpu)
@@ -77,7 +78,7 @@ func (u *usage) look(now time.Time, began time.Time, ps *resolve.Processes) {
 
 // of is what a process has used, and how much memory it has now. Its file is read again
 // and again: opening it costs more than reading it.
-func (u *usage) of(pid uint32) (ticks, pages int64, ok bool) {
+func (u *Usage) of(pid uint32) (ticks, pages int64, ok bool) {
 	f := u.files[pid]
 	if f == nil {
 		var err error
@@ -95,8 +96,8 @@ func (u *usage) of(pid uint32) (ticks, pages int64, ok bool) {
 	return procfs.Usage(string(u.line[:n]))
 }
 
-// close lets go of the files.
-func (u *usage) close() error {
+// Close lets go of the files.
+func (u *Usage) Close() error {
 	var errs []error
 	for _, f := range u.files {
 		errs = append(errs, f.Close())

@@ -1,4 +1,4 @@
-package store
+package accounts
 
 import (
 	"context"
@@ -10,10 +10,11 @@ import (
 	"gorm.io/gorm"
 
 	"entelon/people"
+	"entelon/store/database"
 )
 
-// attemptRecords are the records of who tried to sign in, and from where.
-type attemptRecords struct{ *records }
+// AttemptRecords are the records of who tried to sign in, and from where.
+type AttemptRecords struct{ *database.DB }
 
 // Attempts of signing in are limited by key: of the name, of the address, of a
 // browser that signed in before. After some that failed, each one more costs a
@@ -37,11 +38,11 @@ var errWait = errors.New("too many attempts")
 
 // Try counts an attempt under all limits, or under none of them where one says
 // to wait; wait is then for how long.
-func (s attemptRecords) Try(ctx context.Context, limits ...Limit) (wait time.Duration, err error) {
+func (s AttemptRecords) Try(ctx context.Context, limits ...Limit) (wait time.Duration, err error) {
 	// In one order, so that attempts at the same time do not wait for each other.
 	limits = slices.Clone(limits)
 	slices.SortFunc(limits, func(a, b Limit) int { return strings.Compare(a.Key, b.Key) })
-	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	err = s.Quick.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		for _, l := range limits {
 			var left []float64
 			counted := tx.Raw(`
@@ -71,17 +72,17 @@ WHERE attempts.until <= now() RETURNING 0::float8`,
 	if errors.Is(err, errWait) {
 		return wait, nil
 	}
-	return 0, s.wrap("counting an attempt in", err)
+	return 0, s.Wrap("counting an attempt in", err)
 }
 
 // Succeeded forgets the attempts of some keys, and those of long ago.
-func (s attemptRecords) Succeeded(ctx context.Context, keys ...string) error {
-	return s.wrap("forgetting attempts in", s.db.WithContext(ctx).Exec("DELETE FROM attempts WHERE key IN ? OR at < now() - interval '7 days'", keys).Error)
+func (s AttemptRecords) Succeeded(ctx context.Context, keys ...string) error {
+	return s.Wrap("forgetting attempts in", s.Quick.WithContext(ctx).Exec("DELETE FROM attempts WHERE key IN ? OR at < now() - interval '7 days'", keys).Error)
 }
 
 // TakeBack uncounts an attempt that went well, under a key that others share.
-func (s attemptRecords) TakeBack(ctx context.Context, key string) error {
-	return s.wrap("uncounting an attempt in", s.db.WithContext(ctx).Exec("UPDATE attempts SET failures = greatest(0, failures - 1), until = now() WHERE key = ?", key).Error)
+func (s AttemptRecords) TakeBack(ctx context.Context, key string) error {
+	return s.Wrap("uncounting an attempt in", s.Quick.WithContext(ctx).Exec("UPDATE attempts SET failures = greatest(0, failures - 1), until = now() WHERE key = ?", key).Error)
 }
 
 // device is a browser in which somebody has signed in before. Only the secret's
@@ -97,32 +98,32 @@ const deviceLasts = 180 * 24 * time.Hour
 
 // KnownDevice reports whether somebody signed in from a browser with this secret
 // before.
-func (s attemptRecords) KnownDevice(ctx context.Context, person int64, secret string) (bool, error) {
+func (s AttemptRecords) KnownDevice(ctx context.Context, person int64, secret string) (bool, error) {
 	var n int64
-	err := s.db.WithContext(ctx).Model(&device{}).Where("digest = ? AND person_id = ? AND seen_at > ?", people.Digest(secret), person, time.Now().UTC().Add(-deviceLasts)).Count(&n).Error
-	return n > 0, s.wrap("looking for a browser in", err)
+	err := s.Quick.WithContext(ctx).Model(&device{}).Where("digest = ? AND person_id = ? AND seen_at > ?", people.Digest(secret), person, time.Now().UTC().Add(-deviceLasts)).Count(&n).Error
+	return n > 0, s.Wrap("looking for a browser in", err)
 }
 
 // RememberDevice makes a browser known for somebody, and returns its secret.
-func (s attemptRecords) RememberDevice(ctx context.Context, person int64, known string) (secret string, lasts time.Duration, err error) {
+func (s AttemptRecords) RememberDevice(ctx context.Context, person int64, known string) (secret string, lasts time.Duration, err error) {
 	now := time.Now().UTC()
-	db := s.db.WithContext(ctx)
+	db := s.Quick.WithContext(ctx)
 	if known != "" {
 		seen := db.Model(&device{}).Where("digest = ? AND person_id = ?", people.Digest(known), person).Update("seen_at", now)
 		if seen.Error != nil || seen.RowsAffected > 0 {
-			return known, deviceLasts, s.wrap("keeping a browser in", seen.Error)
+			return known, deviceLasts, s.Wrap("keeping a browser in", seen.Error)
 		}
 	}
 	if secret, err = people.Secret(); err != nil {
 		return "", 0, err
 	}
 	if err := db.Where("seen_at < ?", now.Add(-deviceLasts)).Delete(&device{}).Error; err != nil {
-		return "", 0, s.wrap("forgetting browsers in", err)
+		return "", 0, s.Wrap("forgetting browsers in", err)
 	}
-	return secret, deviceLasts, s.wrap("keeping a browser in", db.Create(&device{people.Digest(secret), person, now}).Error)
+	return secret, deviceLasts, s.Wrap("keeping a browser in", db.Create(&device{people.Digest(secret), person, now}).Error)
 }
 
 // RemoveTokens makes all of a person's tokens useless.
-func (s attemptRecords) RemoveTokens(ctx context.Context, person int64) error {
-	return s.wrap("removing tokens from", s.db.WithContext(ctx).Where("person_id = ?", person).Delete(&Token{}).Error)
+func (s AttemptRecords) RemoveTokens(ctx context.Context, person int64) error {
+	return s.Wrap("removing tokens from", s.Quick.WithContext(ctx).Where("person_id = ?", person).Delete(&Token{}).Error)
 }

@@ -1,4 +1,6 @@
-package capture
+// Package sourcefiles reads the source that a take brings along, as far as it may be read and fits.
+// It has no state.
+package sourcefiles
 
 import (
 	"bytes"
@@ -20,9 +22,9 @@ const (
 	mostSourceText = 48 << 20
 )
 
-// readSources reads the files of the program's own functions that were sampled. dir is
+// Read reads the files of the program's own functions that were sampled. dir is
 // where the program was started. The facts are told which of them are not there.
-func readSources(p *profile.Profile, dir string, facts *profile.Facts) []profile.Source {
+func Read(p *profile.Profile, dir string, facts *profile.Facts) []profile.Source {
 	seen := map[string]bool{}
 	var paths []string
 	for _, f := range p.Functions {

@@ -1,4 +1,4 @@
-package capture
+package disturbance
 
 import (
 	"bufio"
@@ -10,17 +10,17 @@ import (
 	"time"
 )
 
-// slowed is how often, since the machine was started, its processors were
+// Slowed is how often, since the machine was started, its processors were
 // slowed down because they were too hot, and for how long the control groups of
 // the sampled processes were held back because they had used up what they may.
-type slowed struct {
+type Slowed struct {
 	hot  map[string]int64         // by processor
 	held map[string]time.Duration // by control group
 }
 
-// readSlowed reads what the system tells below root, which is "/" but in tests.
-func readSlowed(root string, pids []int) slowed {
-	s := slowed{map[string]int64{}, map[string]time.Duration{}}
+// ReadSlowed reads what the system tells below root, which is "/" but in tests.
+func ReadSlowed(root string, pids []int) Slowed {
+	s := Slowed{map[string]int64{}, map[string]time.Duration{}}
 	found, _ := filepath.Glob(filepath.Join(root, "sys/devices/system/cpu/cpu[0-9]*/thermal_throttle/*_throttle_count")) // the pattern is right
 	for _, path := range found {
 		if n, ok := readNumber(path); ok {
@@ -95,8 +95,8 @@ func heldBack(path string) (time.Duration, bool) {
 	return 0, false
 }
 
-// since is what happened between an earlier reading and this one.
-func (s slowed) since(before slowed) (hot []string, times int64, held time.Duration) {
+// Since is what happened between an earlier reading and this one.
+func (s Slowed) Since(before Slowed) (hot []string, times int64, held time.Duration) {
 	for cpu, n := range s.hot {
 		if was, ok := before.hot[cpu]; ok && n > was {
 			hot = append(hot, cpu)

@@ -1,4 +1,4 @@
-package capture
+package disturbance
 
 import (
 	"os"
@@ -14,15 +14,15 @@ import (
 // TestSampledBeside: two takes that overlap know of each other, whichever ended first, and
 // one that follows knows of neither.
 func TestSampledBeside(t *testing.T) {
-	var first, second, third beside
-	first.begin()
-	second.begin()
-	first.end()
-	second.end()
-	third.begin()
-	third.end()
-	for i, b := range []*beside{&first, &second} {
-		if got := b.sampledBy(); got != "another take of this collector" {
+	var first, second, third Takes
+	first.Begin()
+	second.Begin()
+	first.End()
+	second.End()
+	third.Begin()
+	third.End()
+	for i, b := range []*Takes{&first, &second} {
+		if got := b.SampledBy(); got != "another take of this collector" {
 			t.Errorf("%d: %q", i, got)
 		}
 	}
@@ -36,7 +36,7 @@ func TestSampledByAnother(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Skip("needs root: descriptors of another user's processes are hidden")
 	}
-	other := exec.Command("../bin/entelon", "take", "--out", t.TempDir()+"/x.take", "--", "sleep", "10")
+	other := exec.Command("../../bin/entelon", "take", "--out", t.TempDir()+"/x.take", "--", "sleep", "10")
 	if err := other.Start(); err != nil {
 		t.Fatal(err)
 	}
@@ -46,8 +46,8 @@ func TestSampledByAnother(t *testing.T) {
 	}
 	for range 100 {
 		if seen() {
-			var b beside
-			if got := b.sampledBy(); !strings.Contains(got, " (process ") {
+			var b Takes
+			if got := b.SampledBy(); !strings.Contains(got, " (process ") {
 				t.Errorf("%q", got)
 			}
 			return

@@ -1,4 +1,7 @@
-package store
+// Package jobs keeps takes that are being made, with what arrived of them so far, and the collectors
+// that make them. Its methods may be called by many goroutines; what guards the records is the
+// database.
+package jobs
 
 import (
 	"context"
@@ -13,10 +16,11 @@ import (
 
 	"entelon/core/profile"
 	"entelon/core/workload"
+	"entelon/store/database"
 )
 
-// jobRecords are the records of what collectors are asked for, and takes that grow.
-type jobRecords struct{ *records }
+// JobRecords are the records of what collectors are asked for, and takes that grow.
+type JobRecords struct{ *database.DB }
 
 // Job is work for a collector: a take, or a question about its machine.
 type Job struct {
@@ -72,45 +76,45 @@ var (
 )
 
 // AddJob asks the collectors for something.
-func (s jobRecords) AddJob(ctx context.Context, j *Job) error {
-	j.ID, j.State, j.CreatedAt, j.Result = newKey(), JobWaiting, time.Now().UTC(), json.RawMessage("null")
+func (s JobRecords) AddJob(ctx context.Context, j *Job) error {
+	j.ID, j.State, j.CreatedAt, j.Result = database.NewKey(), JobWaiting, time.Now().UTC(), json.RawMessage("null")
 	if len(j.Task) == 0 {
 		j.Task = json.RawMessage("null")
 	}
-	j.Task = withoutZeros(j.Task)
-	return s.wrap("asking the collectors in", s.db.WithContext(ctx).Create(j).Error)
+	j.Task = database.WithoutZeros(j.Task)
+	return s.Wrap("asking the collectors in", s.Quick.WithContext(ctx).Create(j).Error)
 }
 
 // Job returns a job.
-func (s jobRecords) Job(ctx context.Context, id string) (*Job, error) {
+func (s JobRecords) Job(ctx context.Context, id string) (*Job, error) {
 	var j Job
-	return &j, s.wrap("looking for a job in", missing("job", s.db.WithContext(ctx).First(&j, "id = ?", id).Error))
+	return &j, s.Wrap("looking for a job in", database.Missing("job", s.Quick.WithContext(ctx).First(&j, "id = ?", id).Error))
 }
 
 // Jobs returns takes that are being made, or the latest ones.
-func (s jobRecords) Jobs(ctx context.Context, running bool, limit int) (out []Job, err error) {
-	q := s.db.WithContext(ctx).Where("kind = 'take'").Order("created_at DESC").Limit(limit)
+func (s JobRecords) Jobs(ctx context.Context, running bool, limit int) (out []Job, err error) {
+	q := s.Quick.WithContext(ctx).Where("kind = 'take'").Order("created_at DESC").Limit(limit)
 	if running {
 		q = q.Where("state IN ?", []string{JobWaiting, JobRunning, JobStopping})
 	}
-	return out, s.wrap("listing jobs in", q.Find(&out).Error)
+	return out, s.Wrap("listing jobs in", q.Find(&out).Error)
 }
 
 // NextJob gives a collector a job that waits for it, nil where there is none. doing
 // are the jobs that it knows of: one that it was given and of which nothing was
 // heard was lost on the way, and is given again.
-func (s jobRecords) NextJob(ctx context.Context, collector string, doing []string) (*Job, error) {
+func (s JobRecords) NextJob(ctx context.Context, collector string, doing []string) (*Job, error) {
 	var jobs []Job
 	doing = append([]string{""}, doing...) // an empty list is no list in SQL
 	now := time.Now().UTC()
-	err := s.db.WithContext(ctx).Raw(`
+	err := s.Quick.WithContext(ctx).Raw(`
 UPDATE jobs SET state = ?, doer = ?, started_at = ?, heard_at = ? WHERE id = (
 	SELECT id FROM jobs WHERE collector = ? AND (state = ? OR
 		state = ? AND size = 0 AND heard_at <= started_at AND started_at NOT BETWEEN ? AND ? AND id NOT IN ?)
 	ORDER BY created_at LIMIT 1 FOR UPDATE SKIP LOCKED)
 RETURNING *`, JobRunning, collector, now, now, collector, JobWaiting, JobRunning, now.Add(-lostAfter), now.Add(lostAfter), doing).Scan(&jobs).Error
 	if err != nil || len(jobs) == 0 {
-		return nil, s.wrap("looking for a job in", missing("job", err))
+		return nil, s.Wrap("looking for a job in", database.Missing("job", err))
 	}
 	// Scan does not read what is kept as JSON; the row is there now.
 	return s.Job(ctx, jobs[0].ID)
@@ -129,9 +133,9 @@ type Progress struct {
 // others there is no such job. at is where that begins; where it is not where the
 // file ends, ErrOffset is returned with the job, whose Size tells. A take that was
 // closed early goes on.
-func (s jobRecords) Grow(ctx context.Context, id, collector string, at int64, data []byte, p Progress) (j *Job, err error) {
+func (s JobRecords) Grow(ctx context.Context, id, collector string, at int64, data []byte, p Progress) (j *Job, err error) {
 	j = &Job{}
-	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	err = s.Quick.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).First(j, "id = ? AND doer = ?", id, collector).Error; err != nil {
 			return err
 		}
@@ -161,26 +165,26 @@ func (s jobRecords) Grow(ctx context.Context, id, collector string, at int64, da
 	if errors.Is(err, ErrOffset) || errors.Is(err, ErrJobOver) {
 		return j, err
 	}
-	return j, s.wrap("keeping a growing take in", missing("job", err))
+	return j, s.Wrap("keeping a growing take in", database.Missing("job", err))
 }
 
 // GrownFile reads the file of a take as far as it has come, from a place on. Who does
 // not read it to its end closes it.
-func (s jobRecords) GrownFile(ctx context.Context, id string, from int64) io.ReadCloser {
+func (s JobRecords) GrownFile(ctx context.Context, id string, from int64) io.ReadCloser {
 	r, w := io.Pipe()
 	go func() {
 		// The piece that holds the place begins at it or before.
 		var at int64
-		err := s.db.WithContext(ctx).Model(&jobBlob{}).Where("job_id = ? AND at <= ?", id, from).Select("COALESCE(MAX(at), 0)").Scan(&at).Error
+		err := s.Quick.WithContext(ctx).Model(&jobBlob{}).Where("job_id = ? AND at <= ?", id, from).Select("COALESCE(MAX(at), 0)").Scan(&at).Error
 		if err != nil {
-			w.CloseWithError(s.wrap("reading a growing take in", err))
+			w.CloseWithError(s.Wrap("reading a growing take in", err))
 			return
 		}
 		for {
 			var b []jobBlob
-			err := s.db.WithContext(ctx).Where("job_id = ? AND at >= ?", id, at).Order("at").Limit(1).Find(&b).Error
+			err := s.Quick.WithContext(ctx).Where("job_id = ? AND at >= ?", id, at).Order("at").Limit(1).Find(&b).Error
 			if err != nil || len(b) == 0 {
-				w.CloseWithError(s.wrap("reading a growing take in", err)) // nil is the end
+				w.CloseWithError(s.Wrap("reading a growing take in", err)) // nil is the end
 				return
 			}
 			at = b[0].At + 1
@@ -195,21 +199,21 @@ func (s jobRecords) GrownFile(ctx context.Context, id string, from int64) io.Rea
 
 // JobOfTake returns the job that made a take, which only this server's own
 // record can tell: what a take says of itself anybody can write.
-func (s jobRecords) JobOfTake(ctx context.Context, key string) (*Job, error) {
+func (s JobRecords) JobOfTake(ctx context.Context, key string) (*Job, error) {
 	var j Job
-	err := s.db.WithContext(ctx).Where("take_key = ? AND kind = 'take'", key).Order("created_at").First(&j).Error
-	return &j, s.wrap("looking for a job in", missing("job", err))
+	err := s.Quick.WithContext(ctx).Where("take_key = ? AND kind = 'take'", key).Order("created_at").First(&j).Error
+	return &j, s.Wrap("looking for a job in", database.Missing("job", err))
 }
 
 // StopJob asks for the end of a job; one that nobody has begun ends at once.
-func (s jobRecords) StopJob(ctx context.Context, id string) (*Job, error) {
-	err := s.db.WithContext(ctx).Exec(`
+func (s JobRecords) StopJob(ctx context.Context, id string) (*Job, error) {
+	err := s.Quick.WithContext(ctx).Exec(`
 UPDATE jobs SET state = CASE state WHEN 'waiting' THEN 'failed' ELSE 'stopping' END,
 	error = CASE state WHEN 'waiting' THEN 'it was stopped before it began' ELSE error END,
 	ended_at = CASE state WHEN 'waiting' THEN now() ELSE ended_at END
 WHERE id = ? AND state IN ('waiting', 'running')`, id).Error
 	if err != nil {
-		return nil, s.wrap("stopping a job in", err)
+		return nil, s.Wrap("stopping a job in", err)
 	}
 	return s.Job(ctx, id)
 }
@@ -229,7 +233,7 @@ type Ended struct {
 // EndJob ends a job, and masks what looks like a secret in its settings. A job with a take has
 // not failed. One that has ended stays
 // as it is, so that a take is delivered once.
-func (s jobRecords) EndJob(ctx context.Context, id string, e Ended) (*Job, error) {
+func (s JobRecords) EndJob(ctx context.Context, id string, e Ended) (*Job, error) {
 	state := JobDone
 	if e.Failed != "" && e.TakeKey == "" {
 		state = JobFailed
@@ -239,13 +243,13 @@ func (s jobRecords) EndJob(ctx context.Context, id string, e Ended) (*Job, error
 	}
 	var row *string
 	if e.Row != nil {
-		text := string(withoutZeros(e.Row))
+		text := string(database.WithoutZeros(e.Row))
 		row = &text
 	}
 	fresh := false
-	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	err := s.Quick.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		done := tx.Exec("UPDATE jobs SET state = ?, take_key = ?, digest = ?, result = ?, task = COALESCE(?::jsonb, task), error = ?, remedy = ?, closed_early = ?, ended_at = now() WHERE id = ? AND state NOT IN ('done', 'failed')",
-			state, e.TakeKey, e.Digest, string(withoutZeros(e.Result)), row, plain(e.Failed), plain(e.Remedy), e.Early, id)
+			state, e.TakeKey, e.Digest, string(database.WithoutZeros(e.Result)), row, database.Plain(e.Failed), database.Plain(e.Remedy), e.Early, id)
 		if done.Error != nil {
 			return done.Error
 		}
@@ -256,7 +260,7 @@ func (s jobRecords) EndJob(ctx context.Context, id string, e Ended) (*Job, error
 		return tx.Where("job_id = ?", id).Delete(&jobBlob{}).Error
 	})
 	if err != nil {
-		return nil, s.wrap("ending a job in", missing("job", err))
+		return nil, s.Wrap("ending a job in", database.Missing("job", err))
 	}
 	j, err := s.Job(ctx, id)
 	if err != nil {
@@ -281,16 +285,16 @@ func withoutSecrets(tx *gorm.DB, id string) error {
 
 // Silent returns running jobs of which nothing was heard for a time: takes for
 // one, questions for another.
-func (s jobRecords) Silent(ctx context.Context, takes, questions time.Duration) (out []Job, err error) {
+func (s JobRecords) Silent(ctx context.Context, takes, questions time.Duration) (out []Job, err error) {
 	now := time.Now().UTC()
-	return out, s.wrap("looking for jobs in", s.db.WithContext(ctx).
+	return out, s.Wrap("looking for jobs in", s.Quick.WithContext(ctx).
 		Where("state IN ? AND (heard_at < CASE kind WHEN 'take' THEN ?::timestamptz ELSE ?::timestamptz END OR heard_at > ?)", []string{JobRunning, JobStopping}, now.Add(-takes), now.Add(-questions), now.Add(takes)).Find(&out).Error)
 }
 
 // RunningJobs counts takes that are being made, but for those whose collector
 // has said nothing for a time.
-func (s jobRecords) RunningJobs(ctx context.Context, silent time.Duration) (n int64, err error) {
-	return n, s.wrap("counting jobs in", s.db.WithContext(ctx).Model(&Job{}).
+func (s JobRecords) RunningJobs(ctx context.Context, silent time.Duration) (n int64, err error) {
+	return n, s.Wrap("counting jobs in", s.Quick.WithContext(ctx).Model(&Job{}).
 		Where("kind = 'take' AND state IN ? AND coalesce(heard_at, created_at) > ?", []string{JobWaiting, JobRunning, JobStopping}, time.Now().UTC().Add(-silent)).Count(&n).Error)
 }
 

@@ -1,4 +1,10 @@
-package capture
+// Package disturbance tells what happened on a machine beside a take that makes its figures others:
+// processors slowed by heat or held back by a quota, other takes, memory and processor time of what
+// is sampled.
+//
+// What is followed belongs to the goroutine of the take; a lock guards the list of the takes that
+// this process makes.
+package disturbance
 
 import (
 	"fmt"
@@ -12,35 +18,35 @@ import (
 // its interrupts and by its collector's own work.
 var besides struct {
 	sync.Mutex
-	takes map[*beside]bool
+	takes map[*Takes]bool
 }
 
-// beside is one of them.
-type beside struct{ met bool }
+// Takes is one of them.
+type Takes struct{ met bool }
 
-// begin says that a take is being made.
-func (b *beside) begin() {
+// Begin says that a take is being made.
+func (b *Takes) Begin() {
 	besides.Lock()
 	defer besides.Unlock()
 	for other := range besides.takes {
 		other.met, b.met = true, true
 	}
 	if besides.takes == nil {
-		besides.takes = map[*beside]bool{}
+		besides.takes = map[*Takes]bool{}
 	}
 	besides.takes[b] = true
 }
 
-// end says that it has been made.
-func (b *beside) end() {
+// End says that it has been made.
+func (b *Takes) End() {
 	besides.Lock()
 	defer besides.Unlock()
 	delete(besides.takes, b)
 }
 
-// sampledBy names what else sampled on this machine while the take was made, as far as this
+// SampledBy names what else sampled on this machine while the take was made, as far as this
 // user may see, "" for nothing. Of other processes those count that still do when it ends.
-func (b *beside) sampledBy() string {
+func (b *Takes) SampledBy() string {
 	besides.Lock()
 	met := b.met
 	besides.Unlock()
