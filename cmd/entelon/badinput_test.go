@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"syscall"
 	"testing"
+
+	"entelon/cmd/entelon/reading"
 )
 
 func TestBadInput(t *testing.T) {
@@ -144,7 +146,7 @@ func TestFullDisk(t *testing.T) {
 	if r.code == 0 || !contains(r.stderr, "disk is full") {
 		t.Errorf("exit code %d: %s", r.code, r.stderr)
 	}
-	if f := parse[factsJSON](t, "facts", "--json", file); f.Samples == 0 {
+	if f := parse[reading.FactsJSON](t, "facts", "--json", file); f.Samples == 0 {
 		t.Error("what was collected before the disk was full is lost")
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"testing"
 
+	"entelon/cmd/entelon/reading"
 	"entelon/judge"
 )
 
@@ -47,7 +48,7 @@ func TestChecks(t *testing.T) {
 				t.Fatal(r.stderr)
 			}
 			var codes []string
-			for _, w := range parse[factsJSON](t, "facts", "--json", file).Warnings {
+			for _, w := range parse[reading.FactsJSON](t, "facts", "--json", file).Warnings {
 				codes = append(codes, w.Code)
 				if w.Text == "" || w.Remedy == "" {
 					t.Errorf("%s has no text or no remedy", w.Code)

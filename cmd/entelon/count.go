@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"entelon/capture"
+	"entelon/cmd/entelon/measures"
 	"entelon/cmd/entelon/option"
 	"entelon/cmd/entelon/terminal"
 	"entelon/core/profile"
@@ -100,7 +101,7 @@ much slower; what it cost is measured and said. Counting needs the rights of roo
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON; what the command prints goes to standard error")
 	c.Flags().BoolVar(&full, "full", false, "print names in full, with packages, parameters and template arguments")
 	symbols.Add(c)
-	_ = c.RegisterFlagCompletionFunc("pid", completeProcesses)
+	_ = c.RegisterFlagCompletionFunc("pid", measures.CompleteProcesses)
 	_ = c.MarkFlagDirname("dir")
 	return c
 }

@@ -10,6 +10,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"entelon/cmd/entelon/option"
+	"entelon/cmd/entelon/reading"
+	"entelon/cmd/entelon/symbols"
 	"entelon/cmd/entelon/terminal"
 	"entelon/codec/takefile"
 	"entelon/core/profile"
@@ -116,7 +118,7 @@ func (f *exactFlags) run(ctx context.Context, command []string) error {
 	}
 	exactSummary(say, &r.Facts, r.Profile)
 	for _, x := range r.Facts.Warnings {
-		say("! " + x.Text + " " + remedyFor(x, sink.Path))
+		say("! " + x.Text + " " + symbols.RemedyFor(x, sink.Path))
 	}
 	say("wrote " + sink.Path)
 	if f.symbols.Note != "" {
@@ -131,7 +133,7 @@ func (f *exactFlags) run(ctx context.Context, command []string) error {
 // exactSummary says what came of it.
 func exactSummary(say func(string), f *profile.Facts, p *profile.Profile) {
 	x := f.Exact
-	say(fmt.Sprintf("%s instructions and %s calls in %s", terminal.Thin(p.Total(0)), terminal.Thin(p.Total(1)), several(x.Processes, "process", "processes")))
+	say(fmt.Sprintf("%s instructions and %s calls in %s", terminal.Thin(p.Total(0)), terminal.Thin(p.Total(1)), reading.Several(x.Processes, "process", "processes")))
 	if x.Runs < 2 {
 		return
 	}

@@ -7,6 +7,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"entelon/cmd/entelon/reading"
 )
 
 // TestExactRun: a change of a fifth of a percent in one function is found from one exact take a
@@ -68,7 +70,7 @@ func TestExactRun(t *testing.T) {
 		t.Fatalf("%s", r.stderr)
 	}
 	letter := func(file string) (total int64, calls int64) {
-		for _, f := range parse[hotJSON](t, "hot", "--json", file).Functions {
+		for _, f := range parse[reading.HotJSON](t, "hot", "--json", file).Functions {
 			if f.Name == "letter" {
 				return f.Total, *f.Calls
 			}
@@ -77,7 +79,7 @@ func TestExactRun(t *testing.T) {
 	}
 	whole, _ := letter(a)
 	half, calls10 := letter(part)
-	if f := parse[factsJSON](t, "facts", "--json", part); calls10 != 10 || 2*half != whole || f.Measures[0].Total != half || f.Work != 10 || !strings.HasSuffix(f.Workload, "exact run, inside letter after 5 for 10") {
+	if f := parse[reading.FactsJSON](t, "facts", "--json", part); calls10 != 10 || 2*half != whole || f.Measures[0].Total != half || f.Work != 10 || !strings.HasSuffix(f.Workload, "exact run, inside letter after 5 for 10") {
 		t.Errorf("%d calls, %d instructions of %d, %d in all, %v units of work, workload %s", calls10, half, whole, f.Measures[0].Total, f.Work, f.Workload)
 	}
 	fails(t, entelon(t, "exact", "--out", part, "--inside", "no_such", "--", filepath.Join(dir, "nib100"), "20"), "no_such", "no such function")
@@ -98,7 +100,7 @@ func TestExactRun(t *testing.T) {
 	}
 	fails(t, entelon(t, "compare", a, sampled[1]), "measured")
 	fails(t, entelon(t, "compare", "--limit", "luck=1%", a, b), "there is no measure")
-	hot := parse[hotJSON](t, "hot", "--json", "--measure", "calls", a)
+	hot := parse[reading.HotJSON](t, "hot", "--json", "--measure", "calls", a)
 	calls := map[string]int64{}
 	for _, f := range hot.Functions {
 		calls[f.Name] += f.Self
@@ -114,12 +116,12 @@ func TestExactRun(t *testing.T) {
 	if r := entelon(t, "hot", "--limit", "3", a); !strings.Contains(r.stdout, "calls  self a call") {
 		t.Errorf("%s", r.stdout)
 	}
-	for _, f := range parse[hotJSON](t, "hot", "--json", a).Functions {
+	for _, f := range parse[reading.HotJSON](t, "hot", "--json", a).Functions {
 		if f.Name == "letter" && (f.Calls == nil || *f.Calls != 20) {
 			t.Errorf("calls of letter beside its instructions: %v", f.Calls)
 		}
 	}
-	if f := parse[factsJSON](t, "facts", "--json", a); f.Exact == nil || f.Exact.Runs != 2 || f.Exact.Varying != 0 || f.Exact.Processes != 1 || f.Program != "nib" || f.Build != "nib100" {
+	if f := parse[reading.FactsJSON](t, "facts", "--json", a); f.Exact == nil || f.Exact.Runs != 2 || f.Exact.Varying != 0 || f.Exact.Processes != 1 || f.Program != "nib" || f.Build != "nib100" {
 		t.Errorf("%+v", f.Exact)
 	}
 	out := filepath.Join(dir, "sh.take")
@@ -139,7 +141,7 @@ func TestExactRun(t *testing.T) {
 	if r := entelon(t, "exact", "--once", "--out", left, "--", "sh", "-c", "exec /bin/su --version"); r.code != 0 || !strings.Contains(r.stdout, "su ") {
 		t.Errorf("exit code %d, %q, %q", r.code, r.stdout, r.stderr)
 	}
-	if f := parse[factsJSON](t, "facts", "--json", left); f.Exact.Left != 1 || f.Exact.Killed != 0 {
+	if f := parse[reading.FactsJSON](t, "facts", "--json", left); f.Exact.Left != 1 || f.Exact.Killed != 0 {
 		t.Errorf("%+v", f.Exact)
 	}
 	fails(t, entelon(t, "exact", "--", filepath.Join(dir, "none")), "not found")
@@ -153,7 +155,7 @@ func TestExactOfInterpreters(t *testing.T) {
 		file := filepath.Join(t.TempDir(), "it.take")
 		r := entelon(t, append([]string{"exact", "--once", "--out", file, "--"}, strings.Fields(command)...)...)
 		said := ""
-		for _, w := range parse[factsJSON](t, "facts", "--json", file).Warnings {
+		for _, w := range parse[reading.FactsJSON](t, "facts", "--json", file).Warnings {
 			if w.Code == "exact-interpreted" {
 				said, _, _ = strings.Cut(strings.TrimPrefix(w.Text, "Code ran in "), ",")
 			}

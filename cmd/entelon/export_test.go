@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"entelon/cmd/entelon/reading"
 )
 
 // TestStacksBecomeATake: a file of stacks is read by the commands that read takes, and
@@ -16,7 +18,7 @@ func TestStacksBecomeATake(t *testing.T) {
 	if err := os.WriteFile(stacks, []byte("main;search;strain 30\nmain;search 12\nmain 3\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	before := parse[hotJSON](t, "hot", "--json", stacks)
+	before := parse[reading.HotJSON](t, "hot", "--json", stacks)
 	if before.Total != 45 || len(before.Functions) != 3 || before.Functions[0].Name != "strain" || before.Functions[0].Self != 30 {
 		t.Fatalf("%+v", before)
 	}
@@ -29,7 +31,7 @@ func TestStacksBecomeATake(t *testing.T) {
 	if r := entelon(t, "export", stacks, "--out", take); r.code != 0 {
 		t.Fatal(r.stderr)
 	}
-	after := parse[hotJSON](t, "hot", "--json", take)
+	after := parse[reading.HotJSON](t, "hot", "--json", take)
 	if after.Total != before.Total || len(after.Functions) != 3 || after.Functions[0] != before.Functions[0] {
 		t.Errorf("%+v, then %+v", before, after)
 	}

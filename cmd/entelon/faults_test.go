@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"entelon/cmd/entelon/reading"
 	"entelon/cmd/entelon/serving"
 	"entelon/core/profile"
 	"entelon/judge"
@@ -235,7 +236,7 @@ func TestForksWildly(t *testing.T) {
 	if r.code != 0 || strings.TrimSpace(r.stdout) != "all" {
 		t.Fatalf("exit code %d, %q: %s", r.code, r.stdout, r.stderr)
 	}
-	f := parse[factsJSON](t, "facts", "--json", file)
+	f := parse[reading.FactsJSON](t, "facts", "--json", file)
 	if f.Lost != 0 || f.Samples < 50 {
 		t.Errorf("%d samples, %d lost", f.Samples, f.Lost)
 	}

@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"entelon/cmd/entelon/reading"
 )
 
 // example cuts the code block with a name out of a page of documentation.
@@ -80,7 +82,7 @@ func TestInTurns(t *testing.T) {
 	}
 	var order []string
 	for _, f := range []string{"x-baseline-1", "x-candidate-1", "x-baseline-2", "x-candidate-2"} {
-		facts := parse[factsJSON](t, "facts", "--json", filepath.Join(dir, f+".take"))
+		facts := parse[reading.FactsJSON](t, "facts", "--json", filepath.Join(dir, f+".take"))
 		order = append(order, facts.Build)
 	}
 	if got := strings.Join(order, " "); got != "old new old new" {

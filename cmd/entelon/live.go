@@ -13,6 +13,7 @@ import (
 	"entelon/capture"
 	"entelon/capture/pairing"
 	"entelon/cmd/entelon/live"
+	"entelon/cmd/entelon/measures"
 	"entelon/cmd/entelon/terminal"
 	"entelon/core/measure"
 )
@@ -26,7 +27,7 @@ const (
 func liveCommand() *cobra.Command {
 	var f takeFlags
 	var every seconds
-	var measures []string
+	var chosen []string
 	var scopeText, rows string
 	var top int
 	var asJSON bool
@@ -60,7 +61,7 @@ Without a terminal it prints a table each time, or with --json one line of JSON.
 			case top < 1 || top > 1000:
 				return fmt.Errorf("--top %d: give a number from 1 to 1000", top)
 			}
-			f.settings.Measures = measures
+			f.settings.Measures = chosen
 			f.repeat, f.cutShare = 1, 1
 			if err := f.check(nil); err != nil {
 				return err
@@ -77,7 +78,7 @@ Without a terminal it prints a table each time, or with --json one line of JSON.
 	c.Flags().StringVar(&f.settings.Children, "children", "", `"yes" or "no": sample children that run already, too (default: where the process leaves the work to them)`)
 	c.Flags().BoolVar(&f.settings.Machine, "machine", false, "sample everything that runs on this machine")
 	c.Flags().StringVar(&f.settings.Group, "group", "", "sample everything in the control group `NAME`, as below /sys/fs/cgroup")
-	c.Flags().StringArrayVarP(&measures, "measure", "m", []string{measure.CPU}, "add up this `MEASURE`; the first of several is shown")
+	c.Flags().StringArrayVarP(&chosen, "measure", "m", []string{measure.CPU}, "add up this `MEASURE`; the first of several is shown")
 	c.Flags().IntVar(&f.settings.RateHz, "rate", 99, "samples for each second of processor time, in `HZ`")
 	c.Flags().Var(&every, "every", "how long a stretch of `TIME` is (default 2s on a terminal, else 10s)")
 	c.Flags().Var(&f.during, "for", "end after this `TIME`")
@@ -86,9 +87,9 @@ Without a terminal it prints a table each time, or with --json one line of JSON.
 	c.Flags().StringVar(&scopeText, "scope", "", "only the samples that this `EXPRESSION` holds")
 	c.Flags().BoolVar(&asJSON, "json", false, "print one line of JSON for each stretch of time")
 	f.symbols.Add(c)
-	_ = c.RegisterFlagCompletionFunc("measure", completeMeasures)
-	_ = c.RegisterFlagCompletionFunc("group", completeGroups)
-	_ = c.RegisterFlagCompletionFunc("pid", completeProcesses)
+	_ = c.RegisterFlagCompletionFunc("measure", measures.CompleteMeasures)
+	_ = c.RegisterFlagCompletionFunc("group", measures.CompleteGroups)
+	_ = c.RegisterFlagCompletionFunc("pid", measures.CompleteProcesses)
 	_ = c.RegisterFlagCompletionFunc("rows", cobra.FixedCompletions(live.RowKinds, cobra.ShellCompDirectiveNoFileComp))
 	return c
 }

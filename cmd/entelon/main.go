@@ -15,8 +15,11 @@ import (
 	"entelon/capture"
 	"entelon/cmd/entelon/begin"
 	"entelon/cmd/entelon/comparing"
+	"entelon/cmd/entelon/measures"
 	"entelon/cmd/entelon/option"
+	"entelon/cmd/entelon/reading"
 	"entelon/cmd/entelon/serving"
+	"entelon/cmd/entelon/symbols"
 	"entelon/cmd/entelon/terminal"
 	"entelon/diagnose/doctor"
 )
@@ -79,6 +82,6 @@ time goes, in the terminal and in the browser.`,
 	}
 	c.SetArgs(joinPairs(os.Args[1:]))
 	c.SetOut(terminal.PlainWriter{To: os.Stdout})
-	c.AddCommand(takeCommand(), exactCommand(), countCommand(), hotCommand(), treeCommand(), liveCommand(), measuresCommand(), scopeTopic(), factsCommand(), stacksCommand(), comparing.Command(), bisectCommand(), exportCommand(), inventCommand(), sendCommand(), symbolsCommand(), serving.ServeCommand(), serving.CollectorCommand(), serving.PersonCommand(), serving.BackupCommand(), serving.RestoreCommand(), doctorCommand(), apiCommand())
+	c.AddCommand(takeCommand(), exactCommand(), countCommand(), reading.Hot(), reading.Tree(), liveCommand(), measures.Command(), measures.ScopeTopic(), reading.Facts(), reading.Stacks(), comparing.Command(), bisectCommand(), exportCommand(), inventCommand(), sendCommand(), symbols.Command(), serving.ServeCommand(), serving.CollectorCommand(), serving.PersonCommand(), serving.BackupCommand(), serving.RestoreCommand(), doctorCommand(), apiCommand())
 	return c
 }

@@ -17,6 +17,7 @@ import (
 
 	"entelon/cmd/entelon/comparing"
 	"entelon/cmd/entelon/option"
+	"entelon/cmd/entelon/reading"
 )
 
 const (
@@ -27,7 +28,7 @@ const (
 // TestEveryOutputConserves: the table, the JSON and the stacks of one take
 // tell the same numbers.
 func TestEveryOutputConserves(t *testing.T) {
-	hot := parse[hotJSON](t, "hot", "--json", newer)
+	hot := parse[reading.HotJSON](t, "hot", "--json", newer)
 	if hot.Measure != "cpu" || hot.Unit != "ns" {
 		t.Errorf("%s in %s", hot.Measure, hot.Unit)
 	}
@@ -69,7 +70,7 @@ func TestEveryOutputConserves(t *testing.T) {
 			t.Errorf("%s: total %d, by its stacks %d", f.Name, f.Total, want)
 		}
 	}
-	facts := parse[factsJSON](t, "facts", "--json", newer)
+	facts := parse[reading.FactsJSON](t, "facts", "--json", newer)
 	var byThread int64
 	for _, th := range facts.Threads {
 		byThread += th.Samples
@@ -80,7 +81,7 @@ func TestEveryOutputConserves(t *testing.T) {
 }
 
 func TestOrderAndLimit(t *testing.T) {
-	byTotal := parse[hotJSON](t, "hot", "--json", "--by", "total", "--limit", "5", newer)
+	byTotal := parse[reading.HotJSON](t, "hot", "--json", "--by", "total", "--limit", "5", newer)
 	if len(byTotal.Functions) != 5 || byTotal.Functions[0].Name != "runtime.goexit" {
 		t.Errorf("%d functions, the first is %s", len(byTotal.Functions), byTotal.Functions[0].Name)
 	}
@@ -106,7 +107,7 @@ func TestNamesShortAndFull(t *testing.T) {
 	if text := entelon(t, "hot", "--full", file).stdout; !strings.Contains(text, full+"  (") {
 		t.Errorf("full:\n%s", text)
 	}
-	for _, f := range parse[hotJSON](t, "hot", "--json", file).Functions {
+	for _, f := range parse[reading.HotJSON](t, "hot", "--json", file).Functions {
 		if f.Name == full {
 			if f.Short != short || f.Linkage != linkage {
 				t.Errorf("%+v", f)

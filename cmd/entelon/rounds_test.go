@@ -10,6 +10,7 @@ import (
 
 	"entelon/capture/launch"
 	"entelon/cmd/entelon/option"
+	"entelon/cmd/entelon/reading"
 	"entelon/codec/take"
 	"entelon/core/samplingcost"
 	"entelon/diagnose/doctor"
@@ -115,7 +116,7 @@ func TestTakesInARow(t *testing.T) {
 			t.Errorf("%s: %v, and not %v", name, f.Counters, f.NotCounted)
 		}
 	}
-	x := parse[factsJSON](t, "facts", filepath.Join(dir, "row-2.take"), "--json")
+	x := parse[reading.FactsJSON](t, "facts", filepath.Join(dir, "row-2.take"), "--json")
 	if x.Work != 40 || x.Bare == nil || len(x.Measures) != 1 {
 		t.Errorf("%+v", x)
 	}

@@ -9,6 +9,7 @@ import (
 	"syscall"
 	"testing"
 
+	"entelon/cmd/entelon/reading"
 	"entelon/linux/perf"
 )
 
@@ -23,7 +24,7 @@ func script(t *testing.T, name, text string) string {
 }
 
 // taken takes a command and returns its hot functions by name, and its facts.
-func taken(t *testing.T, words ...string) (file string, hot map[string]functionOut, facts factsJSON, r result) {
+func taken(t *testing.T, words ...string) (file string, hot map[string]reading.FunctionOut, facts reading.FactsJSON, r result) {
 	t.Helper()
 	if err := perf.Allowed(); err != nil {
 		t.Skip(err)
@@ -33,11 +34,11 @@ func taken(t *testing.T, words ...string) (file string, hot map[string]functionO
 	if r.code != 0 {
 		t.Fatalf("exit code %d: %s", r.code, r.stderr)
 	}
-	hot = map[string]functionOut{}
-	for _, f := range parse[hotJSON](t, "hot", "--json", file).Functions {
+	hot = map[string]reading.FunctionOut{}
+	for _, f := range parse[reading.HotJSON](t, "hot", "--json", file).Functions {
 		hot[f.Name] = f
 	}
-	return file, hot, parse[factsJSON](t, "facts", "--json", file), r
+	return file, hot, parse[reading.FactsJSON](t, "facts", "--json", file), r
 }
 
 func needs(t *testing.T, programs ...string) {
@@ -74,15 +75,15 @@ func TestPython(t *testing.T) {
 	if r := entelon(t, "take", "--out", file, "--", "/usr/bin/python3", path); r.code != 3 {
 		t.Fatalf("exit code %d, the script's is 3: %s", r.code, r.stderr)
 	}
-	facts := parse[factsJSON](t, "facts", "--json", file)
+	facts := parse[reading.FactsJSON](t, "facts", "--json", file)
 	if facts.Program != "partscript" || len(facts.Build) != 12 || facts.Interpreted < facts.Samples/2 || facts.Torn > facts.Samples/20 {
 		t.Errorf("%s %s, %d of %d samples interpreted, %d torn", facts.Program, facts.Build, facts.Interpreted, facts.Samples, facts.Torn)
 	}
-	whole := parse[hotJSON](t, "hot", "--json", file)
-	folded := parse[hotJSON](t, "hot", "--json", "--fold", "runtime", file)
+	whole := parse[reading.HotJSON](t, "hot", "--json", file)
+	folded := parse[reading.HotJSON](t, "hot", "--json", "--fold", "runtime", file)
 	var sum, before int64
 	runtime := 0
-	seen := map[string]functionOut{}
+	seen := map[string]reading.FunctionOut{}
 	for _, f := range folded.Functions {
 		sum += f.Self
 		seen[f.Short] = f
@@ -181,7 +182,7 @@ func TestJava(t *testing.T) {
 	}
 	dir := filepath.Dir(source)
 	_, hot, facts, r := taken(t, "--", "java", "-cp", dir, "Press")
-	f := functionOut{Name: "Press.ink(int)"}
+	f := reading.FunctionOut{Name: "Press.ink(int)"}
 	for name, x := range hot { // it may have been compiled into its caller
 		if strings.HasPrefix(name, "Press.") {
 			f.SelfShare += x.SelfShare
@@ -228,7 +229,7 @@ func TestAnotherUserLaunches(t *testing.T) {
 	if r := finish(t, cmd); r.code != 3 {
 		t.Skipf("this machine does not let other users sample at all: %s", r.stderr)
 	}
-	facts := parse[factsJSON](t, "facts", "--json", file)
+	facts := parse[reading.FactsJSON](t, "facts", "--json", file)
 	said := false
 	for _, w := range facts.Warnings {
 		said = said || w.Code == "interpreter" && w.Remedy == "Collect as root."
@@ -269,7 +270,7 @@ func TestPythonAtProbes(t *testing.T) {
 		if r := entelon(t, "take", "--out", file, "--measure", measure, "--", "/usr/bin/python3", path); r.code != 0 {
 			t.Fatal(r.stderr)
 		}
-		facts := parse[factsJSON](t, "facts", "--json", file)
+		facts := parse[reading.FactsJSON](t, "facts", "--json", file)
 		if facts.Interpreted == 0 {
 			for _, w := range facts.Warnings {
 				if w.Code == "interpreter" {
@@ -277,7 +278,7 @@ func TestPythonAtProbes(t *testing.T) {
 				}
 			}
 		}
-		all := parse[hotJSON](t, "hot", "--json", "--measure", want.shown, file)
+		all := parse[reading.HotJSON](t, "hot", "--json", "--measure", want.shown, file)
 		var got int64
 		for _, f := range all.Functions {
 			if f.Name == want.function {

@@ -10,6 +10,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"entelon/cmd/entelon/reading"
 )
 
 // waiting starts a take of a shell that says "ready", acts on signals as told
@@ -65,7 +67,7 @@ func TestSignalsReachTheCommand(t *testing.T) {
 		if !strings.Contains(out.String(), "got "+c.name) {
 			t.Errorf("%s: the command says %q", c.name, out)
 		}
-		if f := parse[factsJSON](t, "facts", "--json", file); !f.Whole || f.Samples == 0 {
+		if f := parse[reading.FactsJSON](t, "facts", "--json", file); !f.Whole || f.Samples == 0 {
 			t.Errorf("%s: whole %v, %d samples", c.name, f.Whole, f.Samples)
 		}
 	}
@@ -100,7 +102,7 @@ func TestForEndsTheCollectingOnly(t *testing.T) {
 	if r.code != 6 || r.stdout != "whole\n" || time.Since(begin) < 1400*time.Millisecond {
 		t.Errorf("exit code %d after %v, it says %q", r.code, time.Since(begin), r.stdout)
 	}
-	if f := parse[factsJSON](t, "facts", "--json", file); f.EndedBy != "time" || f.DurationNS > 1e9 || f.ExitCode != nil {
+	if f := parse[reading.FactsJSON](t, "facts", "--json", file); f.EndedBy != "time" || f.DurationNS > 1e9 || f.ExitCode != nil {
 		t.Errorf("ended by %s after %d ns", f.EndedBy, f.DurationNS)
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"entelon/cmd/entelon/reading"
 	"entelon/codec/take"
 )
 
@@ -75,7 +76,7 @@ func TestWithSource(t *testing.T) {
 		t.Errorf("the take brought %q", got)
 	}
 	var said string
-	for _, w := range parse[factsJSON](t, "facts", "--json", file).Warnings {
+	for _, w := range parse[reading.FactsJSON](t, "facts", "--json", file).Warnings {
 		if w.Code == "source" {
 			said = w.Text
 		}

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"testing"
 
+	"entelon/cmd/entelon/reading"
+	"entelon/cmd/entelon/symbols"
 	"entelon/symbol"
 )
 
@@ -39,7 +41,7 @@ func TestSymbolsGet(t *testing.T) {
 	if r := entelon(t, "take", "--out", file, "--", program); r.code != 0 || !strings.Contains(r.stderr, "entelon symbols get "+file) {
 		t.Fatalf("nothing says how to get the names: %s", r.stderr)
 	}
-	before := parse[hotJSON](t, "hot", "--json", file)
+	before := parse[reading.HotJSON](t, "hot", "--json", file)
 	if err := os.Remove(program); err != nil {
 		t.Fatal(err)
 	}
@@ -55,7 +57,7 @@ func TestSymbolsGet(t *testing.T) {
 	if r.code != 0 || !strings.Contains(r.stdout, file+".1") || asked == 0 {
 		t.Fatalf("%d, asked %d times: %s%s", r.code, asked, r.stdout, r.stderr)
 	}
-	after := parse[hotJSON](t, "hot", "--json", file)
+	after := parse[reading.HotJSON](t, "hot", "--json", file)
 	named := map[string]int64{}
 	for _, f := range after.Functions {
 		named[f.Name] = f.Self
@@ -66,18 +68,18 @@ func TestSymbolsGet(t *testing.T) {
 	if after.Total != before.Total || after.Samples != before.Samples || 2*named["space_measures"] < after.Total || 10*named["group_beams"] < after.Total {
 		t.Errorf("%d and %d became %d and %d: %v", before.Total, before.Samples, after.Total, after.Samples, named)
 	}
-	for _, w := range parse[factsJSON](t, "facts", "--json", file).Warnings {
+	for _, w := range parse[reading.FactsJSON](t, "facts", "--json", file).Warnings {
 		if w.Code == "unnamed" || w.Code == "debug-files" {
 			t.Errorf("%+v", w)
 		}
 	}
-	if old := parse[hotJSON](t, "hot", "--json", file+".1"); old.Total != before.Total {
+	if old := parse[reading.HotJSON](t, "hot", "--json", file+".1"); old.Total != before.Total {
 		t.Error("the take as it was is not beside it")
 	}
 	if r = entelon(t, "symbols", "get", "--no-packages", file); r.code != 0 || !strings.Contains(r.stdout, "was not changed") {
 		t.Errorf("a second time: %d: %s%s", r.code, r.stdout, r.stderr)
 	}
-	list := parse[[]fileOut](t, "symbols", "--json", file)
+	list := parse[[]symbols.FileOut](t, "symbols", "--json", file)
 	found := false
 	for _, f := range list {
 		found = found || f.BuildID == id && f.Names != "" && f.Unnamed == 0 && f.Share > 0.9

@@ -22,7 +22,10 @@ import (
 
 	"entelon/capture"
 	"entelon/capture/launch"
+	"entelon/cmd/entelon/measures"
 	"entelon/cmd/entelon/option"
+	"entelon/cmd/entelon/reading"
+	"entelon/cmd/entelon/symbols"
 	"entelon/cmd/entelon/terminal"
 	"entelon/codec/formats"
 	"entelon/codec/takefile"
@@ -89,7 +92,7 @@ what was added is printed.
 
 What is added up, with --measure, which may be given several times:
 
-` + measureHelp(),
+` + measures.Help(),
 		Example: `  entelon take -- ./engraved --scores 200
   entelon take --out before.take --program engraved --build 3.4.0 -- ./engraved --scores 200
   entelon take --pid 4711 --for 10s --out live.take
@@ -147,9 +150,9 @@ What is added up, with --measure, which may be given several times:
 	f.symbols.Add(c)
 	_ = c.RegisterFlagCompletionFunc("event", cobra.FixedCompletions([]string{capture.EventClock, capture.EventThreadClock, capture.EventCycles}, cobra.ShellCompDirectiveNoFileComp))
 	_ = c.RegisterFlagCompletionFunc("unwind", cobra.FixedCompletions([]string{capture.UnwindTables, capture.UnwindFramePointers}, cobra.ShellCompDirectiveNoFileComp))
-	_ = c.RegisterFlagCompletionFunc("measure", completeMeasures)
-	_ = c.RegisterFlagCompletionFunc("group", completeGroups)
-	_ = c.RegisterFlagCompletionFunc("pid", completeProcesses)
+	_ = c.RegisterFlagCompletionFunc("measure", measures.CompleteMeasures)
+	_ = c.RegisterFlagCompletionFunc("group", measures.CompleteGroups)
+	_ = c.RegisterFlagCompletionFunc("pid", measures.CompleteProcesses)
 	_ = c.MarkFlagDirname("dir")
 	return c
 }
@@ -521,7 +524,7 @@ func summary(w io.Writer, t *profile.Take, path string) {
 		if several {
 			limit = 3
 		}
-		rows, c := hotRows(t, m, scope.Scope{}, "self", limit, "")
+		rows, c := reading.HotRows(t, m, scope.Scope{}, "self", limit, "")
 		if several || w.Name != "cpu" {
 			how, _ := t.CountingOf(m)
 			fmt.Fprintf(b, " %s: %s%s\n", w.Label, measure.Amount(c.Total(0), w.Unit), profile.Partial(how.Lost))
@@ -530,11 +533,11 @@ func summary(w io.Writer, t *profile.Take, path string) {
 			if r.Self == 0 {
 				break
 			}
-			fmt.Fprintf(b, "  %5.1f %%  %10s  %s\n", 100*float64(r.Self)/float64(c.Total(0)), measure.Amount(r.Self, w.Unit), terminal.Shown(r.name, false))
+			fmt.Fprintf(b, "  %5.1f %%  %10s  %s\n", 100*float64(r.Self)/float64(c.Total(0)), measure.Amount(r.Self, w.Unit), terminal.Shown(r.Name, false))
 		}
 	}
 	for _, x := range f.Warnings {
-		fmt.Fprintf(b, "  ! %s %s\n", x.Text, remedyFor(x, path))
+		fmt.Fprintf(b, "  ! %s %s\n", x.Text, symbols.RemedyFor(x, path))
 	}
 	fmt.Fprintf(b, "kept in %s\n", path)
 	// The summary goes to a terminal or a log; losing it loses no data.

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"entelon/cmd/entelon/reading"
 	"entelon/core/calltree"
 	"entelon/judge"
 	"entelon/linux/procfs"
@@ -30,7 +31,7 @@ func knownShares(t *judge.Try, name string) (file string, measured float64) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, w := range parse[factsJSON](t, "facts", "--json", file).Warnings {
+	for _, w := range parse[reading.FactsJSON](t, "facts", "--json", file).Warnings {
 		if w.Code == "clock" {
 			t.Error(w.Text)
 		}
@@ -46,7 +47,7 @@ func TestKnownShares(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			judge.Fairly(t, func(t *judge.Try) {
 				file, measured := knownShares(t, name)
-				hot := parse[hotJSON](t, "hot", "--json", file)
+				hot := parse[reading.HotJSON](t, "hot", "--json", file)
 				var sum, first, both int64
 				for _, f := range hot.Functions {
 					sum += f.Self
@@ -70,7 +71,7 @@ func TestKnownShares(t *testing.T) {
 				if got := float64(first) / float64(both); got < low || got > high {
 					t.Errorf("%.4f of %d samples; the program measured %.4f, so %.4f to %.4f is right", got, n, measured, low, high)
 				}
-				facts := parse[factsJSON](t, "facts", "--json", file)
+				facts := parse[reading.FactsJSON](t, "facts", "--json", file)
 				if facts.CompleteShare < 0.99 {
 					t.Errorf("only %.4f of the stacks are complete", facts.CompleteShare)
 				}
@@ -93,7 +94,7 @@ func TestGoFunctionsHaveNamesFilesAndLines(t *testing.T) {
 			t.Fatal(r.stderr)
 		}
 		want := map[string]uint32{"main.beams": 12, "main.slope": 19, "main.route": 22}
-		for _, f := range parse[hotJSON](t, "hot", "--json", file).Functions {
+		for _, f := range parse[reading.HotJSON](t, "hot", "--json", file).Functions {
 			if line, ok := want[f.Name]; ok && filepath.Base(f.File) == "main.go" && f.Line == line && f.Total > 0 {
 				delete(want, f.Name)
 			}
@@ -113,7 +114,7 @@ func TestGoFunctionsHaveNamesFilesAndLines(t *testing.T) {
 			`function is main.beams and label voice is not "viola da gamba"`: 0, `function is main.beams and label page is not 4`: 0,
 			`function is main.route and span is not route`: 0, `function is main.route and label voice matches "."`: 0,
 		} {
-			hot, whole := parse[hotJSON](t, "hot", "--json", "--scope", scope, file), parse[hotJSON](t, "hot", "--json", file)
+			hot, whole := parse[reading.HotJSON](t, "hot", "--json", "--scope", scope, file), parse[reading.HotJSON](t, "hot", "--json", file)
 			if got := float64(hot.Total) / float64(whole.Total); got < share || share == 0 && got > unread {
 				t.Errorf("%s: %s holds %.4f of the take", name, scope, got)
 			}
@@ -130,11 +131,11 @@ func TestStacksOfWhoAsksForTheTime(t *testing.T) {
 		if r := entelon(t, "take", "--out", file, "--", program("goclock")); r.code != 0 {
 			t.Fatal(r.stderr)
 		}
-		if facts := parse[factsJSON](t, "facts", "--json", file); os.Getuid() == 0 && facts.CompleteShare < 0.995 {
+		if facts := parse[reading.FactsJSON](t, "facts", "--json", file); os.Getuid() == 0 && facts.CompleteShare < 0.995 {
 			t.Errorf("%.4f of the stacks are complete: %+v", facts.CompleteShare, facts.CutOff)
 		}
-		all := parse[hotJSON](t, "hot", "--json", file)
-		clock := parse[hotJSON](t, "hot", "--json", "--scope", `path is main.ask > *vdso*`, file)
+		all := parse[reading.HotJSON](t, "hot", "--json", file)
+		clock := parse[reading.HotJSON](t, "hot", "--json", "--scope", `path is main.ask > *vdso*`, file)
 		if clock.Samples < all.Samples/5 {
 			t.Errorf("below main.ask, %d of %d samples are in the kernel's own code that tells the time", clock.Samples, all.Samples)
 		}
@@ -150,10 +151,10 @@ func TestStacksOfWhoCollectsGarbage(t *testing.T) {
 		if r := entelon(t, "take", "--rate", "997", "--out", file, "--", program("goclock"), "garbage"); r.code != 0 {
 			t.Fatal(r.stderr)
 		}
-		if facts := parse[factsJSON](t, "facts", "--json", file); os.Getuid() == 0 && facts.CompleteShare < 0.995 {
+		if facts := parse[reading.FactsJSON](t, "facts", "--json", file); os.Getuid() == 0 && facts.CompleteShare < 0.995 {
 			t.Errorf("%.4f of the stacks are complete: %+v", facts.CompleteShare, facts.CutOff)
 		}
-		hot := parse[hotJSON](t, "hot", "--json", "--scope", "function is runtime.gcBgMarkWorker", file)
+		hot := parse[reading.HotJSON](t, "hot", "--json", "--scope", "function is runtime.gcBgMarkWorker", file)
 		if hot.Samples < 20 { // of some 2000, on a busy machine
 			t.Errorf("%d samples are of the collector's workers", hot.Samples)
 		}
@@ -173,7 +174,7 @@ func TestStrippedFunctionsShowModuleAndOffset(t *testing.T) {
 	if r.code != 0 {
 		t.Fatal(r.stderr)
 	}
-	hot := parse[hotJSON](t, "hot", "--json", file)
+	hot := parse[reading.HotJSON](t, "hot", "--json", file)
 	if f := hot.Functions[0]; !strings.HasPrefix(f.Name, "shares-stripped+0x") || f.SelfShare < 0.5 {
 		t.Errorf("the hottest is %q with %.2f; the function's parts should stand together under its offset", f.Name, f.SelfShare)
 	}
@@ -202,7 +203,7 @@ func TestCommandKeepsWhatItIsGiven(t *testing.T) {
 	if r.code != 37 {
 		t.Errorf("exit code %d, want 37", r.code)
 	}
-	if f := parse[factsJSON](t, "facts", "--json", file); f.ExitCode == nil || *f.ExitCode != 37 || f.EndedBy != "exit" {
+	if f := parse[reading.FactsJSON](t, "facts", "--json", file); f.ExitCode == nil || *f.ExitCode != 37 || f.EndedBy != "exit" {
 		t.Errorf("the take says %v, ended by %s", f.ExitCode, f.EndedBy)
 	}
 	if r := entelon(t, "take", "--out", file, "--", "sh", "-c", "kill -TERM $$"); r.code != 128+int(syscall.SIGTERM) {
@@ -244,11 +245,11 @@ func TestKilledCollectorLeavesAReadableTake(t *testing.T) {
 		if r.code != 0 || !strings.Contains(r.stderr, "the first") {
 			t.Fatalf("exit code %d, %s", r.code, r.stderr)
 		}
-		f := parse[factsJSON](t, "facts", "--json", file)
+		f := parse[reading.FactsJSON](t, "facts", "--json", file)
 		if f.Whole || f.Samples < 100 || f.DurationNS < 5e8 || len(f.Warnings) == 0 {
 			t.Errorf("whole %v, %d samples, %d ns, %d warnings", f.Whole, f.Samples, f.DurationNS, len(f.Warnings))
 		}
-		if h := parse[hotJSON](t, "hot", "--json", file); h.Functions[0].Name != "space_measures" {
+		if h := parse[reading.HotJSON](t, "hot", "--json", file); h.Functions[0].Name != "space_measures" {
 			t.Errorf("the hottest function is %s", h.Functions[0].Name)
 		}
 	})
@@ -266,7 +267,7 @@ func TestInterruptKeepsTheTake(t *testing.T) {
 	if err := cmd.Wait(); err == nil || cmd.ProcessState.ExitCode() != 128+int(syscall.SIGINT) {
 		t.Errorf("it ended with %v", err)
 	}
-	if f := parse[factsJSON](t, "facts", "--json", file); !f.Whole || f.EndedBy != "user" {
+	if f := parse[reading.FactsJSON](t, "facts", "--json", file); !f.Whole || f.EndedBy != "user" {
 		t.Errorf("whole %v, ended by %s", f.Whole, f.EndedBy)
 	}
 }
@@ -287,7 +288,7 @@ func TestAttach(t *testing.T) {
 		if r.code != 0 {
 			t.Fatal(r.stderr)
 		}
-		f := parse[factsJSON](t, "facts", "--json", file)
+		f := parse[reading.FactsJSON](t, "facts", "--json", file)
 		names := map[string]int64{}
 		for _, th := range f.Threads {
 			names[th.Name] += th.Samples
@@ -316,7 +317,7 @@ func TestEverythingThatItStarts(t *testing.T) {
 			t.Fatalf("exit code %d: %s", r.code, r.stderr)
 		}
 		found := map[string]bool{}
-		for _, f := range parse[hotJSON](t, "hot", "--json", file).Functions {
+		for _, f := range parse[reading.HotJSON](t, "hot", "--json", file).Functions {
 			found[f.Name] = true
 		}
 		for _, want := range []string{"work_in_child", "space_measures", "group_beams"} {
@@ -325,7 +326,7 @@ func TestEverythingThatItStarts(t *testing.T) {
 			}
 		}
 		names := map[string]bool{}
-		for _, p := range parse[factsJSON](t, "facts", "--json", file).Processes {
+		for _, p := range parse[reading.FactsJSON](t, "facts", "--json", file).Processes {
 			names[p.Name] = true
 		}
 		if !names["forks"] || !names["shares"] {
@@ -335,7 +336,7 @@ func TestEverythingThatItStarts(t *testing.T) {
 			t.Fatal(r.stderr)
 		}
 		named := 0
-		for _, th := range parse[factsJSON](t, "facts", "--json", file).Threads {
+		for _, th := range parse[reading.FactsJSON](t, "facts", "--json", file).Threads {
 			if strings.HasPrefix(th.Name, "short-") {
 				named++
 			}
@@ -357,7 +358,7 @@ func TestTimeThatNoTickSaw(t *testing.T) {
 			if r := entelon(t, "take", "--event", event, "--out", file, "--", "sh", "-c", "i=0; while [ $i -lt 300 ]; do /bin/true; i=$((i+1)); done"); r.code != 0 {
 				t.Fatal(r.stderr)
 			}
-			f := parse[factsJSON](t, "facts", "--json", file)
+			f := parse[reading.FactsJSON](t, "facts", "--json", file)
 			warned := len(f.Warnings) > 0 && f.Warnings[0].Code == "short-lived"
 			if warned == f.ByProcessors || f.ByProcessors != (event == "cpu-clock" && os.Geteuid() == 0) {
 				t.Errorf("%s: %d samples for %.2f s by the kernel's count; it warns of %+v", event, f.Samples, float64(f.CPUNS)/1e9, f.Warnings)
@@ -372,7 +373,7 @@ func TestACommandThatEndsAtOnce(t *testing.T) {
 	if r := entelon(t, "take", "--out", file, "--", "true"); r.code != 0 {
 		t.Fatalf("exit code %d: %s", r.code, r.stderr)
 	}
-	if f := parse[factsJSON](t, "facts", "--json", file); len(f.Warnings) == 0 {
+	if f := parse[reading.FactsJSON](t, "facts", "--json", file); len(f.Warnings) == 0 {
 		t.Error("nothing warns of so few samples")
 	}
 	if r := entelon(t, "hot", file); r.code != 0 {
@@ -394,7 +395,7 @@ func TestInANamespaceOfProcesses(t *testing.T) {
 		if r.code != 0 {
 			t.Fatal(r.stderr)
 		}
-		f := parse[factsJSON](t, "facts", "--json", file)
+		f := parse[reading.FactsJSON](t, "facts", "--json", file)
 		total := f.Measures[len(f.Measures)-1]
 		if total.Total+total.Lost < least || f.ByProcessors {
 			t.Errorf("%s: %+v, by the processors' clocks: %v", measure, total, f.ByProcessors)

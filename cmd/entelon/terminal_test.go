@@ -12,6 +12,7 @@ import (
 
 	"entelon/capture"
 	"entelon/cmd/entelon/live"
+	"entelon/cmd/entelon/reading"
 )
 
 // TestTreeAndFlame: the tree leads to where the cost is, and the flame fits its columns.
@@ -43,13 +44,13 @@ func TestTreeAndFlame(t *testing.T) {
 
 // TestHotRows: rows of all kinds add up to all, and several takes to their sum.
 func TestHotRows(t *testing.T) {
-	one, two := parse[hotJSON](t, "hot", "--json", newer), parse[hotJSON](t, "hot", "--json", older)
-	both := parse[hotJSON](t, "hot", "--json", newer, older)
+	one, two := parse[reading.HotJSON](t, "hot", "--json", newer), parse[reading.HotJSON](t, "hot", "--json", older)
+	both := parse[reading.HotJSON](t, "hot", "--json", newer, older)
 	if both.Total != one.Total+two.Total || both.Samples != one.Samples+two.Samples {
 		t.Errorf("%d and %d are %d", one.Total, two.Total, both.Total)
 	}
-	for _, rows := range rowKinds[1:] {
-		x := parse[hotJSON](t, "hot", "--json", "--rows", rows, newer)
+	for _, rows := range reading.RowKinds[1:] {
+		x := parse[reading.HotJSON](t, "hot", "--json", "--rows", rows, newer)
 		sum, share := int64(0), 0.0
 		for _, r := range x.Rows {
 			sum, share = sum+r.Self, share+r.Share
@@ -87,7 +88,7 @@ func TestExportedData(t *testing.T) {
 	for _, v := range x.Samples.Values[0] {
 		sum += v
 	}
-	if want := parse[hotJSON](t, "hot", "--json", newer, "--scope", "function is slur.lift"); sum != want.Total || x.Scope != "function is slur.lift" {
+	if want := parse[reading.HotJSON](t, "hot", "--json", newer, "--scope", "function is slur.lift"); sum != want.Total || x.Scope != "function is slur.lift" {
 		t.Errorf("%d of %d where %s", sum, want.Total, x.Scope)
 	}
 }

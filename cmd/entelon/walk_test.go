@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+
+	"entelon/cmd/entelon/reading"
 )
 
 // built compiles one of the programs of truth/.
@@ -34,7 +36,7 @@ func TestWaysToWalk(t *testing.T) {
 		if r := entelon(t, "take", "--unwind", c.way, "--out", file, "--", exe, "0.8"); r.code != 0 {
 			t.Fatal(r.stderr)
 		}
-		f := parse[factsJSON](t, "facts", "--json", file)
+		f := parse[reading.FactsJSON](t, "facts", "--json", file)
 		if f.Unwind != c.way || f.CompleteShare < c.low || f.CompleteShare > c.high || (f.StackBytes > 0) == c.warned {
 			t.Errorf("%s: %s, %.3f complete, %d bytes copied", c.way, f.Unwind, f.CompleteShare, f.StackBytes)
 		}
@@ -63,7 +65,7 @@ func TestDeeperThanTheCopy(t *testing.T) {
 		if r := entelon(t, "take", "--warn-cut", c.warn, "--out", file, "--", exe, "0.8"); r.code != 0 {
 			t.Fatal(r.stderr)
 		}
-		f := parse[factsJSON](t, "facts", "--json", file)
+		f := parse[reading.FactsJSON](t, "facts", "--json", file)
 		if len(f.CutOff) == 0 || f.CutOff[0].Reason != "deeper than the copied stack" || f.CutOff[0].Stacks < 20 {
 			t.Fatalf("cut off: %+v", f.CutOff)
 		}
@@ -103,7 +105,7 @@ func TestAnUnreadableFileIsTold(t *testing.T) {
 	if r := entelon(t, "take", "--symbol-cache", "off", "--out", file, "--", exe, "0.5"); r.code != 0 {
 		t.Fatal(r.stderr)
 	}
-	f := parse[factsJSON](t, "facts", "--json", file)
+	f := parse[reading.FactsJSON](t, "facts", "--json", file)
 	told := ""
 	for _, w := range f.Warnings {
 		if w.Code == "unreadable" {

@@ -1,4 +1,4 @@
-package main
+package reading
 
 import (
 	"fmt"
@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"entelon/cmd/entelon/option"
+	"entelon/cmd/entelon/symbols"
 	"entelon/cmd/entelon/terminal"
 	"entelon/core/calltree"
 	"entelon/core/measure"
@@ -21,7 +22,8 @@ import (
 	"entelon/core/workload"
 )
 
-type factsJSON struct {
+// FactsJSON is what `entelon facts --json` prints.
+type FactsJSON struct {
 	Exact         *profile.Exact    `json:"exact,omitempty"` // of an exact run
 	Program       string            `json:"program"`
 	Build         string            `json:"build"`
@@ -130,9 +132,9 @@ func named(n int, at func(int) (name string, number int64)) string {
 	return ": " + strings.Join(parts, ", ")
 }
 
-func factsOut(t *profile.Take) factsJSON {
+func factsOut(t *profile.Take) FactsJSON {
 	p, f, s := t.Profile, t.Facts, t.Settings
-	out := factsJSON{
+	out := FactsJSON{
 		Program: s.Program, Build: s.Build, BuildID: f.BuildID, Revision: f.Revision, Command: append([]string{}, s.Command...),
 		Dir: s.Dir, Note: s.Note, StartedAt: t.Machine.StartedAt, DurationNS: f.DurationNS, CPUNS: f.CPUNS, RateHz: s.RateHz,
 		Event: s.Event, ByProcessors: f.ByProcessors, Unwind: s.Unwind, Samples: f.Samples, Lost: f.Lost, CompleteShare: f.CompleteShare(), CutOff: append([]profile.Cut{}, f.CutOff...), StackBytes: s.StackBytes, Interpreted: f.Interpreted, Torn: f.Torn, Labelled: f.Labelled, Unlabelled: f.Unlabelled, RuntimeSet: f.RuntimeSet,
@@ -168,7 +170,8 @@ func factsOut(t *profile.Take) factsJSON {
 	return out
 }
 
-func factsCommand() *cobra.Command {
+// Facts is `entelon facts`.
+func Facts() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{
 		Use:   "facts FILE",
@@ -192,15 +195,15 @@ func factsCommand() *cobra.Command {
 	return option.TakeFile(c)
 }
 
-// several is a number with what there are so many of.
-func several(n int, one, more string) string {
+// Several is a number with what there are so many of.
+func Several(n int, one, more string) string {
 	if n == 1 {
 		return "1 " + one
 	}
 	return terminal.Thin(int64(n)) + " " + more
 }
 
-func printFacts(w io.Writer, path string, t *profile.Take, f factsJSON) error {
+func printFacts(w io.Writer, path string, t *profile.Take, f FactsJSON) error {
 	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
 	row := func(k, format string, args ...any) { fmt.Fprintf(tw, "%s\t%s\n", k, fmt.Sprintf(format, args...)) }
 	row("program", "%s", f.Program)
@@ -226,7 +229,7 @@ func printFacts(w io.Writer, path string, t *profile.Take, f factsJSON) error {
 		if x.Runs == 2 && x.Varying == 0 {
 			runs = "run twice, the same to the last instruction"
 		} else if x.Runs == 2 {
-			runs = fmt.Sprintf("run twice; the counts of %s differed", several(x.Varying, "function", "functions"))
+			runs = fmt.Sprintf("run twice; the counts of %s differed", Several(x.Varying, "function", "functions"))
 		}
 		if s := t.Settings; s.Inside != "" {
 			part := "counted only inside " + s.Inside
@@ -238,7 +241,7 @@ func printFacts(w io.Writer, path string, t *profile.Take, f factsJSON) error {
 			}
 			row("part", "%s", part)
 		}
-		row("exact run", "%s, %s", several(x.Processes, "process", "processes"), runs)
+		row("exact run", "%s, %s", Several(x.Processes, "process", "processes"), runs)
 	} else {
 		row("CPU by the kernel", "%.2f s", float64(f.CPUNS)/1e9)
 		row("rate", "%d a second (%s)", f.RateHz, t.Trigger())
@@ -306,7 +309,7 @@ func printFacts(w io.Writer, path string, t *profile.Take, f factsJSON) error {
 	}
 	row("reading", "%s", text.String())
 	for _, x := range f.Warnings {
-		row("warning", "%s %s", x.Text, remedyFor(x, path))
+		row("warning", "%s %s", x.Text, symbols.RemedyFor(x, path))
 	}
 	return tw.Flush()
 }

@@ -1,4 +1,6 @@
-package main
+// Package measures is the command that lists what can be measured, with the help and the
+// completion of what -m accepts. It has no state.
+package measures
 
 import (
 	"fmt"
@@ -12,7 +14,8 @@ import (
 	"entelon/cmd/entelon/terminal"
 )
 
-func measuresCommand() *cobra.Command {
+// Command is `entelon measures`.
+func Command() *cobra.Command {
 	var asJSON bool
 	var of []string
 	c := &cobra.Command{
@@ -24,7 +27,7 @@ it needs. PATTERN keeps those whose name is like it; * is any text.
 
 What Entelon measures by itself:
 
-` + measureHelp(),
+` + Help(),
 		Example: `  entelon measures
   entelon measures 'tracepoint:sched:*'
   entelon measures '*fork*'
@@ -55,7 +58,7 @@ What Entelon measures by itself:
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	c.Flags().StringArrayVar(&of, "of", nil, "list the functions of this `PROGRAM`, too; may be repeated")
 	c.ValidArgsFunction = func(_ *cobra.Command, _ []string, begun string) ([]string, cobra.ShellCompDirective) {
-		return completeMeasures(nil, nil, begun)
+		return CompleteMeasures(nil, nil, begun)
 	}
 	return c
 }
@@ -83,8 +86,8 @@ func printMeasures(w io.Writer, list []capture.Measurable) error {
 	return nil
 }
 
-// scopeTopic explains the language of scopes: it is help without a command.
-func scopeTopic() *cobra.Command {
+// ScopeTopic explains the language of scopes: it is help without a command.
+func ScopeTopic() *cobra.Command {
 	return &cobra.Command{
 		Use:   "scope",
 		Short: "How to say which samples count",

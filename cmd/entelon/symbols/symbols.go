@@ -1,4 +1,6 @@
-package main
+// Package symbols are the commands that find names for what has none, in a take or on this machine.
+// It has no state.
+package symbols
 
 import (
 	"fmt"
@@ -20,8 +22,8 @@ import (
 // fewCost is the share of a take's cost from which on the names of a file are got.
 const fewCost = 0.005
 
-// fileOut is a file of a take with where its names come from.
-type fileOut struct {
+// FileOut is a file of a take with where its names come from.
+type FileOut struct {
 	Path    string  `json:"path"`
 	BuildID string  `json:"build_id"`
 	Share   float64 `json:"share"`         // of the cost, of stacks that pass through it
@@ -29,7 +31,8 @@ type fileOut struct {
 	Names   string  `json:"names"`         // the file with its names; "" where there is none here
 }
 
-func symbolsCommand() *cobra.Command {
+// Command is `entelon symbols`.
+func Command() *cobra.Command {
 	var from option.Symbols
 	var asJSON, full bool
 	c := &cobra.Command{
@@ -56,10 +59,10 @@ are added to the take, however old it is.`,
 			}
 			finder.Servers = nil // looking fetches nothing
 			files, total := rename.Files(t.Profile)
-			out := []fileOut{}
+			out := []FileOut{}
 			lacking := false
 			for _, f := range files {
-				x := fileOut{Path: f.Path, BuildID: f.BuildID, Share: share(f.Cost, total), Unnamed: share(f.Unnamed, total)}
+				x := FileOut{Path: f.Path, BuildID: f.BuildID, Share: share(f.Cost, total), Unnamed: share(f.Unnamed, total)}
 				if x.Names, err = namesOf(finder, f); err != nil {
 					return err
 				}
@@ -83,8 +86,8 @@ are added to the take, however old it is.`,
 	return option.TakeFile(c)
 }
 
-// remedyFor is a warning's remedy as a command on the take at a path.
-func remedyFor(w profile.Warning, path string) string {
+// RemedyFor is a warning's remedy as a command on the take at a path.
+func RemedyFor(w profile.Warning, path string) string {
 	return strings.ReplaceAll(w.Remedy, diagnose.GetNames, strings.Replace(diagnose.GetNames, "TAKE", quoted(path), 1))
 }
 
@@ -117,7 +120,7 @@ func namesOf(finder *symbol.Finder, f rename.File) (path string, err error) {
 	return path, o.Close()
 }
 
-func printFiles(w io.Writer, files []fileOut, full bool) error {
+func printFiles(w io.Writer, files []FileOut, full bool) error {
 	if len(files) == 0 {
 		_, err := fmt.Fprintln(w, "The take has no files with a build ID on its stacks.")
 		return err

@@ -1,4 +1,4 @@
-package main
+package reading
 
 import (
 	"github.com/spf13/cobra"
@@ -7,7 +7,8 @@ import (
 	"entelon/codec/stacks"
 )
 
-func stacksCommand() *cobra.Command {
+// Stacks is `entelon stacks`.
+func Stacks() *cobra.Command {
 	var chosen option.Choice
 	c := &cobra.Command{
 		Use:   "stacks FILE",

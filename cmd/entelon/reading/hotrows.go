@@ -1,4 +1,4 @@
-package main
+package reading
 
 import (
 	"cmp"
@@ -14,8 +14,8 @@ import (
 	"entelon/core/scope"
 )
 
-// rowKinds are what the rows of a table can be.
-var rowKinds = []string{"function", "thread", "process", "module", "code", "file"}
+// RowKinds are what the rows of a table can be.
+var RowKinds = []string{"function", "thread", "process", "module", "code", "file"}
 
 // groupOut is a row that is no function.
 type groupOut struct {
@@ -76,7 +76,7 @@ func hotGroups(w io.Writer, t *profile.Take, m int, sc scope.Scope, rows string,
 	}
 	words, total := t.Profile.Words(m), c.Total(0)
 	if asJSON {
-		return terminal.PrintJSON(w, hotJSON{Scope: sc.String(), Measure: words.Name, Unit: words.Unit, Total: total, Samples: c.TotalSamples(0), Counted: words.Counted, Lost: t.Missing(m), Functions: []functionOut{}, Rows: list})
+		return terminal.PrintJSON(w, HotJSON{Scope: sc.String(), Measure: words.Name, Unit: words.Unit, Total: total, Samples: c.TotalSamples(0), Counted: words.Counted, Lost: t.Missing(m), Functions: []FunctionOut{}, Rows: list})
 	}
 	fmt.Fprintf(w, "%s %s   100 %% = %s%s\n", t.Settings.Program, t.Settings.Build, wholeOf(total, words), profile.Partial(t.Missing(m)))
 	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', tabwriter.AlignRight)

@@ -1,4 +1,4 @@
-package main
+package reading
 
 import (
 	"errors"
@@ -15,7 +15,8 @@ import (
 	"entelon/core/profile"
 )
 
-func treeCommand() *cobra.Command {
+// Tree is `entelon tree`.
+func Tree() *cobra.Command {
 	var chosen option.Choice
 	var shape calltree.Shape
 	var flame, full, whole bool

@@ -1,4 +1,6 @@
-package main
+// Package reading are the commands that show a take: its facts, hot functions, trees and stacks. It
+// has no state.
+package reading
 
 import (
 	"fmt"
@@ -18,7 +20,8 @@ import (
 	"entelon/core/scope"
 )
 
-type hotJSON struct {
+// HotJSON is what `entelon hot --json` prints.
+type HotJSON struct {
 	Scope     string        `json:"scope"` // "" is everything
 	Measure   string        `json:"measure"`
 	Unit      string        `json:"unit"`
@@ -26,11 +29,12 @@ type hotJSON struct {
 	Samples   int64         `json:"samples"`
 	Counted   bool          `json:"counted"`        // every event is in it: no sampling error
 	Lost      int64         `json:"lost,omitempty"` // events that are missing: the total is then partial
-	Functions []functionOut `json:"functions"`
+	Functions []FunctionOut `json:"functions"`
 	Rows      []groupOut    `json:"rows,omitempty"` // where they are not functions
 }
 
-type functionOut struct {
+// FunctionOut is a function in HotJSON.
+type FunctionOut struct {
 	Name       string  `json:"name"`
 	Short      string  `json:"short"`
 	Linkage    string  `json:"linkage"` // the linker's name, "" where it is the same
@@ -46,7 +50,8 @@ type functionOut struct {
 	Calls      *int64  `json:"calls,omitempty"` // of an exact run: how often it was called
 }
 
-func hotCommand() *cobra.Command {
+// Hot is `entelon hot`.
+func Hot() *cobra.Command {
 	var by string
 	var limit int
 	var asJSON, full bool
@@ -78,8 +83,8 @@ source files; of these, self is the cost of the functions in them.`,
 			if err := (calltree.Shape{Fold: fold}).Check(); err != nil {
 				return fmt.Errorf("--fold %s: %w", fold, err)
 			}
-			if !slices.Contains(rowKinds, rows) {
-				return fmt.Errorf("--rows %s: choose from %s", rows, strings.Join(rowKinds, ", "))
+			if !slices.Contains(RowKinds, rows) {
+				return fmt.Errorf("--rows %s: choose from %s", rows, strings.Join(RowKinds, ", "))
 			}
 			t, err := option.ReadTakes(args)
 			if err != nil {
@@ -95,7 +100,7 @@ source files; of these, self is the cost of the functions in them.`,
 			if rows != "function" {
 				return hotGroups(cmd.OutOrStdout(), t, m, sc, rows, limit, fold, asJSON)
 			}
-			list, c := hotRows(t, m, sc, by, limit, fold)
+			list, c := HotRows(t, m, sc, by, limit, fold)
 			if asJSON {
 				return terminal.PrintJSON(cmd.OutOrStdout(), hotOut(t, sc, list, c))
 			}
@@ -103,8 +108,8 @@ source files; of these, self is the cost of the functions in them.`,
 		},
 	}
 	c.Flags().StringVar(&by, "by", "self", "order by self or total cost")
-	c.Flags().StringVar(&rows, "rows", "function", "what the rows are: "+strings.Join(rowKinds, ", "))
-	_ = c.RegisterFlagCompletionFunc("rows", cobra.FixedCompletions(rowKinds, cobra.ShellCompDirectiveNoFileComp))
+	c.Flags().StringVar(&rows, "rows", "function", "what the rows are: "+strings.Join(RowKinds, ", "))
+	_ = c.RegisterFlagCompletionFunc("rows", cobra.FixedCompletions(RowKinds, cobra.ShellCompDirectiveNoFileComp))
 	c.Flags().IntVar(&limit, "limit", 30, "how many rows; 0 means all")
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON, all rows unless --limit is given")
 	c.Flags().BoolVar(&full, "full", false, "print names in full, with packages, parameters and template arguments")
@@ -115,15 +120,15 @@ source files; of these, self is the cost of the functions in them.`,
 	return option.TakeFile(c)
 }
 
-func hotOut(t *profile.Take, sc scope.Scope, rows []hotRow, c *calltree.Cost) hotJSON {
+func hotOut(t *profile.Take, sc scope.Scope, rows []hotRow, c *calltree.Cost) HotJSON {
 	m, total := t.Profile.Words(c.Measure), c.Total(0)
-	out := hotJSON{Scope: sc.String(), Measure: m.Name, Unit: m.Unit, Total: total, Samples: c.TotalSamples(0), Counted: m.Counted, Lost: t.Missing(c.Measure), Functions: []functionOut{}}
+	out := HotJSON{Scope: sc.String(), Measure: m.Name, Unit: m.Unit, Total: total, Samples: c.TotalSamples(0), Counted: m.Counted, Lost: t.Missing(c.Measure), Functions: []FunctionOut{}}
 	for _, r := range rows {
 		var calls *int64
 		if t.Facts.Exact != nil {
 			calls = &r.calls
 		}
-		out.Functions = append(out.Functions, functionOut{Calls: calls, Name: r.name, Short: profile.Short(r.name), Linkage: r.linkage, Module: r.module, Kind: r.kind, Runs: r.runs, File: r.file, Line: r.line, Self: r.Self, Total: r.Total,
+		out.Functions = append(out.Functions, FunctionOut{Calls: calls, Name: r.Name, Short: profile.Short(r.Name), Linkage: r.linkage, Module: r.module, Kind: r.kind, Runs: r.runs, File: r.file, Line: r.line, Self: r.Self, Total: r.Total,
 			SelfShare: terminal.Share(r.Self, total), TotalShare: terminal.Share(r.Total, total)})
 	}
 	return out
@@ -171,7 +176,7 @@ func printHot(w io.Writer, t *profile.Take, sc scope.Scope, rows []hotRow, c *ca
 				counted = fmt.Sprintf("%s\t%.1f\t", terminal.Thin(r.calls), float64(r.Self)/float64(r.calls))
 			}
 		}
-		fmt.Fprintf(tw, "%.2f\t%s\t%.2f\t%s\t%s  %s%s\n", 100*terminal.Share(r.Self, total), write(r.Self), 100*terminal.Share(r.Total, total), write(r.Total), counted, terminal.Shown(r.name, full), where)
+		fmt.Fprintf(tw, "%.2f\t%s\t%.2f\t%s\t%s  %s%s\n", 100*terminal.Share(r.Self, total), write(r.Self), 100*terminal.Share(r.Total, total), write(r.Total), counted, terminal.Shown(r.Name, full), where)
 	}
 	return tw.Flush()
 }
@@ -179,14 +184,14 @@ func printHot(w io.Writer, t *profile.Take, sc scope.Scope, rows []hotRow, c *ca
 // hotRow is a function's row with its texts.
 type hotRow struct {
 	calltree.FunctionCost
-	name, linkage, module, file string
+	Name, linkage, module, file string
 	kind, runs                  string
 	line                        uint32
 	calls                       int64 // that an exact run counted, in scope
 }
 
-// hotRows returns the first rows of a take's hot functions and the total.
-func hotRows(t *profile.Take, measure int, sc scope.Scope, by string, limit int, fold string) ([]hotRow, *calltree.Cost) {
+// HotRows returns the first rows of a take's hot functions and the total.
+func HotRows(t *profile.Take, measure int, sc scope.Scope, by string, limit int, fold string) ([]hotRow, *calltree.Cost) {
 	tr := calltree.Shaped(t.Profile, calltree.Shape{Fold: fold})
 	c := tr.Cost(measure, sc)
 	rows := calltree.Functions(tr, c)
@@ -200,7 +205,7 @@ func hotRows(t *profile.Take, measure int, sc scope.Scope, by string, limit int,
 	out := make([]hotRow, len(rows))
 	for i, r := range rows {
 		f := t.Profile.Functions[r.Function]
-		out[i] = hotRow{FunctionCost: r, name: t.Profile.Strings[f.Name], linkage: t.Profile.Strings[f.Linkage], module: t.Profile.ModulePath(r.Function), file: t.Profile.Strings[f.File], kind: f.Kind.String(), runs: t.Profile.Modules[f.Module].Kind.Runs(), line: f.Line}
+		out[i] = hotRow{FunctionCost: r, Name: t.Profile.Strings[f.Name], linkage: t.Profile.Strings[f.Linkage], module: t.Profile.ModulePath(r.Function), file: t.Profile.Strings[f.File], kind: f.Kind.String(), runs: t.Profile.Modules[f.Module].Kind.Runs(), line: f.Line}
 		if calls != nil {
 			out[i].calls = calls.Of(r.Function)
 		}

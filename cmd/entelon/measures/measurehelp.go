@@ -1,4 +1,4 @@
-package main
+package measures
 
 import (
 	"fmt"
@@ -7,16 +7,15 @@ import (
 	"strconv"
 	"strings"
 
-	"entelon/linux/cgroup"
-
 	"github.com/spf13/cobra"
 
 	"entelon/capture"
 	"entelon/core/measure"
+	"entelon/linux/cgroup"
 )
 
-// measureHelp is the part of the help that lists the measures.
-func measureHelp() string {
+// Help is the part of the help that lists the measures.
+func Help() string {
 	var b strings.Builder
 	for _, k := range measure.Kinds {
 		fmt.Fprintf(&b, "  %s (%s)\n", k.Form(), k.Units())
@@ -42,7 +41,8 @@ func wrapped(text string, width int) (lines []string) {
 	return append(lines, line)
 }
 
-func completeMeasures(_ *cobra.Command, _ []string, begun string) ([]string, cobra.ShellCompDirective) {
+// CompleteMeasures completes what -m accepts.
+func CompleteMeasures(_ *cobra.Command, _ []string, begun string) ([]string, cobra.ShellCompDirective) {
 	var out []string
 	if strings.HasPrefix(begun, "tracepoint:") {
 		list, err := capture.Measurables(begun+"*", nil)
@@ -65,8 +65,8 @@ func completeMeasures(_ *cobra.Command, _ []string, begun string) ([]string, cob
 	return out, cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveNoSpace
 }
 
-// completeGroups offers the control groups in which something runs.
-func completeGroups(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+// CompleteGroups offers the control groups in which something runs.
+func CompleteGroups(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 	list, err := cgroup.List()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveError
@@ -78,8 +78,8 @@ func completeGroups(*cobra.Command, []string, string) ([]string, cobra.ShellComp
 	return out, cobra.ShellCompDirectiveNoFileComp
 }
 
-// completeProcesses offers the processes that run, with their names.
-func completeProcesses(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+// CompleteProcesses offers the processes that run, with their names.
+func CompleteProcesses(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 	dirs, err := filepath.Glob("/proc/[0-9]*")
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveError
