@@ -11,7 +11,6 @@ import (
 	"net/http"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
 
@@ -182,17 +181,6 @@ func (s collectorRoutes) digestOf(ctx context.Context, id string) (string, error
 
 // mostSaid bounds what a collector says of how a job ended, in bytes.
 const mostSaid = 4 << 10
-
-// cut shortens a text at the beginning of a character.
-func cut(text string, most int) string {
-	if len(text) <= most {
-		return text
-	}
-	for most > 0 && !utf8.RuneStart(text[most]) {
-		most--
-	}
-	return text[:most] + "…"
-}
 
 // deliver keeps what has come of a take, and ends its job. Why it ended early
 // is said where nothing has come.

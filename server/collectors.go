@@ -19,9 +19,6 @@ import (
 // collectorRoutes answers for collectors: how they are let in, and what they are given and bring.
 type collectorRoutes struct{ *Server }
 
-// collectorScheme is how a collector's requests begin their Authorization.
-const collectorScheme = "Collector "
-
 // challengeSecret is the name of the secret that challenges are made with.
 const challengeSecret = "challenges"
 

@@ -26,7 +26,6 @@ const (
 	pollFor      = 15 * time.Second // that a collector waits for a job
 	pollEvery    = 150 * time.Millisecond
 	answerWithin = 8 * time.Second  // for a question to a collector
-	hereWithin   = 30 * time.Second // a collector that was heard of is there
 	silentAfter  = 90 * time.Second // a take of which nothing is heard is said to be silent, and another question ends
 	closedAfter  = time.Hour        // a silent take is closed with what has come; it goes on if its collector comes back
 )

@@ -21,6 +21,9 @@ type signInRoutes struct{ *Server }
 // sessionCookie is the name of the cookie that holds a session's secret.
 const sessionCookie = "entelon-session"
 
+// collectorScheme is how a collector's requests begin their Authorization.
+const collectorScheme = "Collector "
+
 // visitor is who asks: a person in a browser, a program with a person's token,
 // or a collector, which is nobody's and has no role.
 type visitor struct {

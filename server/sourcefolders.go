@@ -1,9 +1,14 @@
 package server
 
 import (
+	"bytes"
 	"errors"
+	"fmt"
+	"io"
 	"io/fs"
 	"os"
+	"syscall"
+	"unicode/utf8"
 )
 
 // sourceFolders are the folders with the source of programs. Each is held open
@@ -35,4 +40,29 @@ func (f sourceFolders) read(dir, name string) (string, error) {
 		return readSource(held, name)
 	}
 	return "", err
+}
+
+// largestSource bounds a source file, in bytes.
+const largestSource = 4 << 20
+
+var errLarge = fmt.Errorf("its source is larger than %d MB, or not text", largestSource>>20)
+
+func readSource(root *os.Root, name string) (string, error) {
+	f, err := root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0) // a pipe must not hold us
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	if err != nil || !st.Mode().IsRegular() {
+		return "", errors.Join(err, os.ErrNotExist)
+	}
+	b, err := io.ReadAll(io.LimitReader(f, largestSource+1))
+	if err != nil {
+		return "", err
+	}
+	if len(b) > largestSource || !utf8.Valid(b) || bytes.IndexByte(b, 0) >= 0 {
+		return "", errLarge
+	}
+	return string(b), nil
 }

@@ -1,17 +1,12 @@
 package server
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
-	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
 
@@ -24,9 +19,6 @@ import (
 
 // sourceRoutes answers for the text of programs.
 type sourceRoutes struct{ *Server }
-
-// largestSource bounds a source file, in bytes.
-const largestSource = 4 << 20
 
 // errNoSource says that a file is in none of the folders.
 var errNoSource = errors.New("its source is in none of the folders that the server was given")
@@ -130,28 +122,6 @@ func (s sourceRoutes) setSourceRules(c *gin.Context) {
 		return
 	}
 	s.sourceRules(c)
-}
-
-var errLarge = fmt.Errorf("its source is larger than %d MB, or not text", largestSource>>20)
-
-func readSource(root *os.Root, name string) (string, error) {
-	f, err := root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0) // a pipe must not hold us
-	if err != nil {
-		return "", err
-	}
-	defer f.Close()
-	st, err := f.Stat()
-	if err != nil || !st.Mode().IsRegular() {
-		return "", errors.Join(err, os.ErrNotExist)
-	}
-	b, err := io.ReadAll(io.LimitReader(f, largestSource+1))
-	if err != nil {
-		return "", err
-	}
-	if len(b) > largestSource || !utf8.Valid(b) || bytes.IndexByte(b, 0) >= 0 {
-		return "", errLarge
-	}
-	return string(b), nil
 }
 
 // sourceText is the text of a file, or why there is none.

@@ -91,19 +91,6 @@ func (s takeRoutes) programs(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// number reads a whole number from the query; absent is otherwise.
-func number(c *gin.Context, name string, otherwise, least, most int64) (int64, error) {
-	text, ok := c.GetQuery(name)
-	if !ok || text == "" {
-		return otherwise, nil
-	}
-	v, err := strconv.ParseInt(text, 10, 64)
-	if err != nil || v < least || v > most {
-		return 0, badRequest{fmt.Errorf("%s=%q: give a whole number from %d to %d", name, text, least, most)}
-	}
-	return v, nil
-}
-
 func (s takeRoutes) takes(c *gin.Context) {
 	q := store.TakeQuery{Search: c.Query("search"), Program: c.Query("program"), Series: c.Query("series"), Sort: c.Query("sort"), Descending: c.Query("descending") == "true"}
 	if q.Sort != "" && !store.Sortable(q.Sort) {

@@ -2,7 +2,6 @@ package server
 
 import (
 	"fmt"
-	"math"
 	"net/http"
 	"strings"
 
@@ -15,32 +14,6 @@ import (
 	"entelon/server/api"
 	"entelon/store"
 )
-
-// scopeOf reads the part of a take that counts.
-func scopeOf(c *gin.Context) (scope.Scope, error) {
-	sc, err := scope.Parse(c.Query("scope"))
-	if err != nil {
-		return sc, badRequest{fmt.Errorf("scope: %w", err)}
-	}
-	from, err := number(c, "from", 0, 0, math.MaxInt64)
-	if err != nil {
-		return scope.Scope{}, err
-	}
-	to, err := number(c, "to", 0, 0, math.MaxInt64)
-	if err == nil && to > 0 && to <= from {
-		err = badRequest{fmt.Errorf("the time ends at %d, before it begins at %d", to, from)}
-	}
-	return sc.And(scope.Between(from, to)), err
-}
-
-// aboutOf is what a take's profile does not know.
-func aboutOf(row *store.Take) scope.About {
-	about := scope.About{Program: row.Program.Name, Build: row.Build.Name}
-	if row.Workload != nil {
-		about.Workload = row.Workload.Name
-	}
-	return about
-}
 
 // scoped opens the take of a request with the costs in its scope.
 func (s lensRoutes) scoped(c *gin.Context) (*view, *store.Take, scopedCost, bool) {
@@ -84,15 +57,6 @@ func (s lensRoutes) scoped(c *gin.Context) (*view, *store.Take, scopedCost, bool
 // shapeOf reads how stacks become a tree.
 func shapeOf(c *gin.Context) calltree.Shape {
 	return calltree.Shape{Fold: c.Query("fold"), Group: c.Query("group"), Merge: c.Query("merge") == "true", Through: c.Query("through"), Module: c.Query("through_module")}
-}
-
-// measureOf reads which measure counts.
-func measureOf(c *gin.Context, p *profile.Profile) (int, error) {
-	m, err := p.MeasureNamed(c.Query("measure"))
-	if err != nil {
-		return 0, badRequest{err}
-	}
-	return m, nil
 }
 
 func refOf(p *profile.Profile, id profile.FunctionID) api.FunctionRef {

@@ -1,0 +1,76 @@
+package server
+
+import (
+	"entelon/core/profile"
+	"entelon/core/scope"
+	"entelon/store"
+	"fmt"
+	"math"
+	"strconv"
+	"time"
+	"unicode/utf8"
+
+	"github.com/gin-gonic/gin"
+)
+
+// scopeOf reads the part of a take that counts.
+func scopeOf(c *gin.Context) (scope.Scope, error) {
+	sc, err := scope.Parse(c.Query("scope"))
+	if err != nil {
+		return sc, badRequest{fmt.Errorf("scope: %w", err)}
+	}
+	from, err := number(c, "from", 0, 0, math.MaxInt64)
+	if err != nil {
+		return scope.Scope{}, err
+	}
+	to, err := number(c, "to", 0, 0, math.MaxInt64)
+	if err == nil && to > 0 && to <= from {
+		err = badRequest{fmt.Errorf("the time ends at %d, before it begins at %d", to, from)}
+	}
+	return sc.And(scope.Between(from, to)), err
+}
+
+// aboutOf is what a take's profile does not know.
+func aboutOf(row *store.Take) scope.About {
+	about := scope.About{Program: row.Program.Name, Build: row.Build.Name}
+	if row.Workload != nil {
+		about.Workload = row.Workload.Name
+	}
+	return about
+}
+
+// measureOf reads which measure counts.
+func measureOf(c *gin.Context, p *profile.Profile) (int, error) {
+	m, err := p.MeasureNamed(c.Query("measure"))
+	if err != nil {
+		return 0, badRequest{err}
+	}
+	return m, nil
+}
+
+// number reads a whole number from the query; absent is otherwise.
+func number(c *gin.Context, name string, otherwise, least, most int64) (int64, error) {
+	text, ok := c.GetQuery(name)
+	if !ok || text == "" {
+		return otherwise, nil
+	}
+	v, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || v < least || v > most {
+		return 0, badRequest{fmt.Errorf("%s=%q: give a whole number from %d to %d", name, text, least, most)}
+	}
+	return v, nil
+}
+
+// cut shortens a text at the beginning of a character.
+func cut(text string, most int) string {
+	if len(text) <= most {
+		return text
+	}
+	for most > 0 && !utf8.RuneStart(text[most]) {
+		most--
+	}
+	return text[:most] + "…"
+}
+
+// hereWithin is how long ago a collector was heard of that is there.
+const hereWithin = 30 * time.Second
