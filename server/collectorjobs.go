@@ -16,6 +16,7 @@ import (
 
 	"entelon/codec/take"
 	"entelon/server/api"
+	"entelon/server/request"
 	"entelon/store/database"
 	"entelon/store/jobs"
 )
@@ -23,32 +24,32 @@ import (
 // nextJob gives a collector its next job, waiting for one for a while.
 func (s collectorRoutes) nextJob(c *gin.Context) {
 	var in api.CollectorIn
-	err := s.read(c, &in, "the collector")
+	err := s.Read(c, &in, "the collector")
 	if err == nil && len(in.Doing) > 1000 {
-		err = badRequest{errors.New("the collector: it works on more than 1000 jobs")}
+		err = request.Bad(errors.New("the collector: it works on more than 1000 jobs"))
 	}
-	ctx, name := c.Request.Context(), who(c).collector
+	ctx, name := c.Request.Context(), request.Who(c).Collector
 	if err == nil {
 		var report []byte
 		if report, err = json.Marshal(in.Report); err == nil {
-			err = s.store.SeeCollector(ctx, name, report)
+			err = s.Store.SeeCollector(ctx, name, report)
 		}
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	s.endSilent(ctx)
 	for deadline := time.Now().Add(pollFor); ; {
-		j, err := s.store.NextJob(ctx, name, in.Doing)
+		j, err := s.Store.NextJob(ctx, name, in.Doing)
 		if err != nil {
-			s.fail(c, err)
+			s.Fail(c, err)
 			return
 		}
 		if j != nil {
 			next := &api.JobForCollector{ID: j.ID, Kind: j.Kind, Who: j.Who, Settings: j.Settings}
 			if err := json.Unmarshal(j.Task, &next.Count); err != nil {
-				s.fail(c, fmt.Errorf("reading a job: %w", err))
+				s.Fail(c, fmt.Errorf("reading a job: %w", err))
 				return
 			}
 			c.JSON(http.StatusOK, api.NextJobOut{Job: next})
@@ -57,7 +58,7 @@ func (s collectorRoutes) nextJob(c *gin.Context) {
 		select {
 		case <-ctx.Done():
 			return
-		case <-s.o.Closing:
+		case <-s.Options.Closing:
 			c.JSON(http.StatusOK, api.NextJobOut{})
 			return
 		case <-time.After(pollEvery):
@@ -72,51 +73,51 @@ func (s collectorRoutes) nextJob(c *gin.Context) {
 // endSilent ends jobs of which nothing was heard for long: takes with what has
 // come of them. One that cannot be ended is no other job's trouble.
 func (s collectorRoutes) endSilent(ctx context.Context) {
-	if time.Since(s.began) < silentAfter {
+	if time.Since(s.Began) < silentAfter {
 		return // it was this server that was away
 	}
-	list, err := s.store.Silent(ctx, closedAfter, silentAfter)
+	list, err := s.Store.Silent(ctx, closedAfter, silentAfter)
 	if err != nil {
-		s.o.Log.Error("looking for jobs whose collector is silent", "error", err)
+		s.Options.Log.Error("looking for jobs whose collector is silent", "error", err)
 		return
 	}
 	for _, j := range list {
 		e := jobs.Ended{Failed: "nothing was heard of its collector for a long time", Remedy: "see whether it still runs on " + j.Doer, Early: j.Kind == "take"}
 		if _, err := s.deliver(ctx, &j, e); err != nil {
-			s.o.Log.Error("a job whose collector is silent could not be ended", "job", j.ID, "error", err)
+			s.Options.Log.Error("a job whose collector is silent could not be ended", "job", j.ID, "error", err)
 		}
 	}
 }
 
 // grow takes what a growing take has gained.
 func (s collectorRoutes) grow(c *gin.Context) {
-	at, err1 := number(c, "at", 0, 0, 1<<50)
-	elapsed, err2 := number(c, "elapsed_ns", 0, 0, 1<<62)
-	samples, err3 := number(c, "samples", 0, 0, 1<<62)
-	lost, err4 := number(c, "lost", 0, 0, 1<<62)
+	at, err1 := request.Number(c, "at", 0, 0, 1<<50)
+	elapsed, err2 := request.Number(c, "elapsed_ns", 0, 0, 1<<62)
+	samples, err3 := request.Number(c, "samples", 0, 0, 1<<62)
+	lost, err4 := request.Number(c, "lost", 0, 0, 1<<62)
 	if err := errors.Join(err1, err2, err3, err4); err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	b, err := readPiece(c, mostBlock)
+	b, err := request.ReadPiece(c, request.MostBlock)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	if err := s.mayKeepMore(c.Request.Context()); err != nil {
-		s.fail(c, err)
+	if err := s.MayKeepMore(c.Request.Context()); err != nil {
+		s.Fail(c, err)
 		return
 	}
-	if at+int64(len(b)) > s.o.MaxUpload {
-		s.fail(c, database.ErrTooLarge)
+	if at+int64(len(b)) > s.Options.MaxUpload {
+		s.Fail(c, database.ErrTooLarge)
 		return
 	}
-	j, err := s.store.Grow(c.Request.Context(), c.Param("id"), who(c).collector, at, b, jobs.Progress{ElapsedNS: elapsed, Samples: samples, Lost: lost})
+	j, err := s.Store.Grow(c.Request.Context(), c.Param("id"), request.Who(c).Collector, at, b, jobs.Progress{ElapsedNS: elapsed, Samples: samples, Lost: lost})
 	switch {
 	case errors.Is(err, jobs.ErrOffset), errors.Is(err, jobs.ErrJobOver):
 		c.JSON(http.StatusOK, api.GrowOut{Size: j.Size, Over: errors.Is(err, jobs.ErrJobOver), Stop: j.State != jobs.JobRunning, Digest: j.Digest})
 	case err != nil:
-		s.fail(c, err)
+		s.Fail(c, err)
 	default:
 		c.JSON(http.StatusOK, api.GrowOut{Size: j.Size, Stop: j.State == jobs.JobStopping})
 	}
@@ -126,23 +127,23 @@ func (s collectorRoutes) grow(c *gin.Context) {
 // been uploaded.
 func (s collectorRoutes) endJob(c *gin.Context) {
 	var in api.JobEndIn
-	err := s.read(c, &in, "the end")
+	err := s.Read(c, &in, "the end")
 	var j *jobs.Job
 	if err == nil {
-		j, err = s.store.Job(c.Request.Context(), c.Param("id"))
+		j, err = s.Store.Job(c.Request.Context(), c.Param("id"))
 	}
-	if err == nil && j.Doer != who(c).collector {
-		err = missing{errors.New("there is no such job of this collector"), ""}
+	if err == nil && j.Doer != request.Who(c).Collector {
+		err = request.NotThere(errors.New("there is no such job of this collector"), "")
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	if j.State == jobs.JobDone || j.State == jobs.JobFailed {
 		c.JSON(http.StatusOK, jobRoutes(s).jobOut(j))
 		return
 	}
-	e := jobs.Ended{Failed: cut(in.Error, mostSaid), Remedy: cut(in.Remedy, mostSaid)}
+	e := jobs.Ended{Failed: request.Cut(in.Error, mostSaid), Remedy: request.Cut(in.Remedy, mostSaid)}
 	if j.Kind != "take" {
 		var given any = in.Answer
 		switch j.Kind {
@@ -154,15 +155,15 @@ func (s collectorRoutes) endJob(c *gin.Context) {
 			given = in.Measures
 		}
 		if e.Result, err = json.Marshal(given); err == nil {
-			j, err = s.store.EndJob(c.Request.Context(), j.ID, e)
+			j, err = s.Store.EndJob(c.Request.Context(), j.ID, e)
 		}
 	} else if in.Size != j.Size {
-		err = conflict{fmt.Errorf("the take has %d bytes there and %d here", in.Size, j.Size), "send what is missing first"}
+		err = request.Against(fmt.Errorf("the take has %d bytes there and %d here", in.Size, j.Size), "send what is missing first")
 	} else {
 		j, err = s.deliver(c.Request.Context(), j, e)
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	c.JSON(http.StatusOK, jobRoutes(s).jobOut(j))
@@ -170,7 +171,7 @@ func (s collectorRoutes) endJob(c *gin.Context) {
 
 // digestOf is the SHA-256 of what has come of a take.
 func (s collectorRoutes) digestOf(ctx context.Context, id string) (string, error) {
-	pieces := s.store.GrownFile(ctx, id, 0)
+	pieces := s.Store.GrownFile(ctx, id, 0)
 	defer pieces.Close()
 	h := sha256.New()
 	if _, err := io.Copy(h, pieces); err != nil {
@@ -186,9 +187,9 @@ const mostSaid = 4 << 10
 // is said where nothing has come.
 func (s collectorRoutes) deliver(ctx context.Context, j *jobs.Job, e jobs.Ended) (*jobs.Job, error) {
 	if j.Kind == "take" && j.Size > 0 {
-		pieces := s.store.GrownFile(ctx, j.ID, 0)
+		pieces := s.Store.GrownFile(ctx, j.ID, 0)
 		defer pieces.Close()
-		t, _, err := s.store.AddInstead(ctx, pieces, "the take", s.o.MaxUpload, j.TakeKey)
+		t, _, err := s.Store.AddInstead(ctx, pieces, "the take", s.Options.MaxUpload, j.TakeKey)
 		var broken *take.Error
 		switch {
 		case errors.As(err, &broken):
@@ -216,11 +217,11 @@ func (s collectorRoutes) deliver(ctx context.Context, j *jobs.Job, e jobs.Ended)
 		again = again && !state.Over
 	}
 	set := j.Settings // what looks like a secret is masked in the row from now on
-	j, err := s.store.EndJob(ctx, j.ID, e)
+	j, err := s.Store.EndJob(ctx, j.ID, e)
 	if err != nil || !again || !j.Fresh || j.Settings.Turn == 0 || j.Settings.Turn >= j.Settings.Turns {
 		return j, err
 	}
 	next := &jobs.Job{Kind: "take", Collector: j.Doer, Settings: set, Who: j.Who, AgainOf: j.AgainOf, Task: e.Row}
 	nextTurn(&next.Settings)
-	return j, s.store.AddJob(ctx, next)
+	return j, s.Store.AddJob(ctx, next)
 }

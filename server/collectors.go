@@ -12,12 +12,13 @@ import (
 
 	"entelon/people"
 	"entelon/server/api"
+	"entelon/server/request"
 	"entelon/store/database"
 	"entelon/store/jobs"
 )
 
 // collectorRoutes answers for collectors: how they are let in, and what they are given and bring.
-type collectorRoutes struct{ *Server }
+type collectorRoutes struct{ *request.Server }
 
 // challengeSecret is the name of the secret that challenges are made with.
 const challengeSecret = "challenges"
@@ -26,9 +27,9 @@ const challengeSecret = "challenges"
 const enrolValid = 24 * time.Hour
 
 func (s collectorRoutes) collectors(c *gin.Context) {
-	list, err := s.store.Collectors(c.Request.Context())
+	list, err := s.Store.Collectors(c.Request.Context())
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	out := api.CollectorsOut{Collectors: []api.CollectorOut{}}
@@ -41,7 +42,7 @@ func (s collectorRoutes) collectors(c *gin.Context) {
 func (s collectorRoutes) collectorOut(x jobs.Collector) api.CollectorOut {
 	report := api.MachineReport{}
 	if err := json.Unmarshal(x.Report, &report); err != nil {
-		s.o.Log.Error("the report of a collector cannot be read", "collector", x.Name, "error", err)
+		s.Options.Log.Error("the report of a collector cannot be read", "collector", x.Name, "error", err)
 	}
 	if report.Checks == nil {
 		report.Checks = []api.MachineCheck{}
@@ -49,7 +50,7 @@ func (s collectorRoutes) collectorOut(x jobs.Collector) api.CollectorOut {
 	if report.Allows == nil {
 		report.Allows = []string{}
 	}
-	out := api.CollectorOut{Name: x.Name, Here: time.Since(x.SeenAt) < hereWithin, Enrolled: x.PublicKey != "", EnrolledBy: x.EnrolledBy, Report: report}
+	out := api.CollectorOut{Name: x.Name, Here: time.Since(x.SeenAt) < request.HereWithin, Enrolled: x.PublicKey != "", EnrolledBy: x.EnrolledBy, Report: report}
 	if x.SeenAt.Unix() > 0 {
 		out.SeenAt = x.SeenAt.UTC().Format(time.RFC3339)
 	}
@@ -62,20 +63,20 @@ func (s collectorRoutes) collectorOut(x jobs.Collector) api.CollectorOut {
 // addCollector makes a link by which one collector can enrol.
 func (s collectorRoutes) addCollector(c *gin.Context) {
 	var in api.CollectorNameIn
-	if err := s.read(c, &in, "the collector"); err != nil {
-		s.fail(c, err)
+	if err := s.Read(c, &in, "the collector"); err != nil {
+		s.Fail(c, err)
 		return
 	}
 	if err := people.CheckName(in.Name); err != nil {
-		s.fail(c, badRequest{err})
+		s.Fail(c, request.Bad(err))
 		return
 	}
-	secret, err := s.store.AddCollectorLink(c.Request.Context(), in.Name, who(c).person.Name, enrolValid)
+	secret, err := s.Store.AddCollectorLink(c.Request.Context(), in.Name, request.Who(c).Person.Name, enrolValid)
 	if err == nil {
-		err = signInRoutes(s).note(c, "link for a collector made", map[string]string{"collector": in.Name})
+		err = request.SignInRoutes(s).Note(c, "link for a collector made", map[string]string{"collector": in.Name})
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	c.JSON(http.StatusCreated, api.CollectorLinkOut{Name: in.Name, Path: "/enrol/" + secret, Hours: enrolValid.Hours()})
@@ -85,12 +86,12 @@ func (s collectorRoutes) addCollector(c *gin.Context) {
 // come of them.
 func (s collectorRoutes) removeCollector(c *gin.Context) {
 	name := c.Param("name")
-	open, err := s.store.RemoveCollector(c.Request.Context(), name)
+	open, err := s.Store.RemoveCollector(c.Request.Context(), name)
 	if errors.Is(err, database.ErrNotFound) {
-		err = missing{fmt.Errorf("there is no collector %q", name), "see the Machines page for those that there are"}
+		err = request.NotThere(fmt.Errorf("there is no collector %q", name), "see the Machines page for those that there are")
 	}
 	if err == nil {
-		err = signInRoutes(s).note(c, "collector removed", map[string]string{"collector": name})
+		err = request.SignInRoutes(s).Note(c, "collector removed", map[string]string{"collector": name})
 	}
 	for i := range open {
 		if err == nil {
@@ -98,7 +99,7 @@ func (s collectorRoutes) removeCollector(c *gin.Context) {
 		}
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	c.Status(http.StatusNoContent)
@@ -107,31 +108,31 @@ func (s collectorRoutes) removeCollector(c *gin.Context) {
 // enrol takes a collector's public key, by a link that works once.
 func (s collectorRoutes) enrol(c *gin.Context) {
 	var in api.EnrolIn
-	if err := s.read(c, &in, "the key"); err != nil {
-		s.fail(c, err)
+	if err := s.Read(c, &in, "the key"); err != nil {
+		s.Fail(c, err)
 		return
 	}
 	if _, err := people.ParseKey(in.PublicKey); err != nil {
-		s.fail(c, badRequest{err})
+		s.Fail(c, request.Bad(err))
 		return
 	}
-	from := signInRoutes(s).byAddress(c)
-	if !signInRoutes(s).mayTry(c, from) {
+	from := request.SignInRoutes(s).ByAddress(c)
+	if !request.SignInRoutes(s).MayTry(c, from) {
 		return
 	}
-	name, err := s.store.EnrolByLink(c.Request.Context(), in.Link, in.PublicKey)
+	name, err := s.Store.EnrolByLink(c.Request.Context(), in.Link, in.PublicKey)
 	if errors.Is(err, database.ErrNotFound) {
-		signInRoutes(s).deny(c, "", "this link was used already, or is too old", "ask for a new one on the Machines page")
+		request.SignInRoutes(s).Deny(c, "", "this link was used already, or is too old", "ask for a new one on the Machines page")
 		return
 	}
 	if err == nil {
-		err = signInRoutes(s).succeeded(c, from)
+		err = request.SignInRoutes(s).Succeeded(c, from)
 	}
 	if err == nil {
-		err = signInRoutes(s).note(c, "collector enrolled", map[string]string{"collector": name})
+		err = request.SignInRoutes(s).Note(c, "collector enrolled", map[string]string{"collector": name})
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	c.JSON(http.StatusOK, api.CollectorNameIn{Name: name})
@@ -140,12 +141,12 @@ func (s collectorRoutes) enrol(c *gin.Context) {
 // challengeKey is what challenges are made with, the same for all servers of a
 // database. It is asked for once.
 func (s collectorRoutes) challengeKey(ctx context.Context) ([]byte, error) {
-	if key := s.challenges.Load(); key != nil {
+	if key := s.Challenges.Load(); key != nil {
 		return *key, nil
 	}
-	key, err := s.store.Secret(ctx, challengeSecret)
+	key, err := s.Store.Secret(ctx, challengeSecret)
 	if err == nil {
-		s.challenges.Store(&key)
+		s.Challenges.Store(&key)
 	}
 	return key, err
 }
@@ -155,12 +156,12 @@ func (s collectorRoutes) challengeKey(ctx context.Context) ([]byte, error) {
 func (s collectorRoutes) challenge(c *gin.Context) {
 	key, err := s.challengeKey(c.Request.Context())
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	text, err := people.NewChallenge(key, time.Now())
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	c.JSON(http.StatusOK, api.ChallengeOut{Challenge: text})
@@ -169,32 +170,32 @@ func (s collectorRoutes) challenge(c *gin.Context) {
 // beginCollector begins a session for a collector that has signed a challenge.
 func (s collectorRoutes) beginCollector(c *gin.Context) {
 	var in api.CollectorSessionIn
-	err := s.read(c, &in, "the answer to the challenge")
+	err := s.Read(c, &in, "the answer to the challenge")
 	var key []byte
 	if err == nil {
 		key, err = s.challengeKey(c.Request.Context())
 	}
 	if err == nil {
 		if old := people.Challenged(key, in.Challenge, time.Now()); old != nil {
-			err = badRequest{old}
+			err = request.Bad(old)
 		}
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	x, err := s.store.CollectorNamed(c.Request.Context(), in.Name)
+	x, err := s.Store.CollectorNamed(c.Request.Context(), in.Name)
 	if err != nil && !errors.Is(err, database.ErrNotFound) {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	if err != nil || !people.Signed(x.PublicKey, people.SessionText(c.Request.Host, in.Name, in.Challenge), in.Signature) {
 		c.AbortWithStatusJSON(http.StatusUnauthorized, api.ErrorBody{Error: "this server does not know the collector's key", Remedy: "enrol it with a link from the Machines page"})
 		return
 	}
-	secret, ends, err := s.store.BeginCollectorSession(c.Request.Context(), in.Name)
+	secret, ends, err := s.Store.BeginCollectorSession(c.Request.Context(), in.Name)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	out := api.CollectorSessionOut{Secret: secret, Seconds: time.Until(ends).Seconds()}
@@ -212,30 +213,30 @@ const renewAfter = 30 * 24 * time.Hour
 // renewCollector replaces the key of the collector that asks.
 func (s collectorRoutes) renewCollector(c *gin.Context) {
 	var in api.CollectorKeyIn
-	err := s.read(c, &in, "the key")
+	err := s.Read(c, &in, "the key")
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	key, err := people.ParseKey(in.PublicKey)
 	if err != nil {
-		s.fail(c, badRequest{err})
+		s.Fail(c, request.Bad(err))
 		return
 	}
-	name := who(c).collector
-	x, err := s.store.CollectorNamed(c.Request.Context(), name)
+	name := request.Who(c).Collector
+	x, err := s.Store.CollectorNamed(c.Request.Context(), name)
 	if err == nil && !people.Signed(x.PublicKey, people.RenewalText(name, key), in.Signature) {
-		signInRoutes(s).refuse(c, "a new key is signed with the old one", "")
+		request.SignInRoutes(s).Refuse(c, "a new key is signed with the old one", "")
 		return
 	}
 	if err == nil {
-		err = s.store.RenewCollector(c.Request.Context(), name, x.PublicKey, in.PublicKey)
+		err = s.Store.RenewCollector(c.Request.Context(), name, x.PublicKey, in.PublicKey)
 	}
 	if err == nil {
-		err = signInRoutes(s).note(c, "collector's key renewed", map[string]string{"collector": name})
+		err = request.SignInRoutes(s).Note(c, "collector's key renewed", map[string]string{"collector": name})
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	c.Status(http.StatusNoContent)

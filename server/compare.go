@@ -21,11 +21,12 @@ import (
 	"entelon/core/workload"
 	"entelon/server/api"
 	"entelon/server/keep"
+	"entelon/server/request"
 	"entelon/store"
 )
 
 // compareRoutes answers for two sides compared.
-type compareRoutes struct{ *Server }
+type compareRoutes struct{ *request.Server }
 
 // mostRows is how many functions a comparison tells at most of those that are
 // less than leastShown of the whole, and did not change by more than chance.
@@ -45,7 +46,7 @@ const mostCompared = 40
 // compareSide is a side of a comparison while it is asked about.
 type compareSide struct {
 	rows  []*store.Take
-	views []*opened
+	views []*request.Opened
 	runs  []match.Run
 }
 
@@ -54,15 +55,15 @@ type compareSide struct {
 func (s compareRoutes) openSide(c *gin.Context, what, named string) (*compareSide, error) {
 	keys := strings.Split(named, ",")
 	if len(keys) > mostCompared {
-		return nil, badRequest{fmt.Errorf("%s: there are %d takes; give %d at most", what, len(keys), mostCompared)}
+		return nil, request.Bad(fmt.Errorf("%s: there are %d takes; give %d at most", what, len(keys), mostCompared))
 	}
 	out := &compareSide{}
-	out.rows, out.views = make([]*store.Take, len(keys)), make([]*opened, len(keys))
+	out.rows, out.views = make([]*store.Take, len(keys)), make([]*request.Opened, len(keys))
 	var all errgroup.Group
 	all.SetLimit(2) // a large take needs much memory while it is read
 	for i, key := range keys {
 		all.Go(func() (err error) {
-			if out.views[i], out.rows[i], err = s.open(c, key); err != nil {
+			if out.views[i], out.rows[i], err = s.Open(c, key); err != nil {
 				return fmt.Errorf("%s: %w", what, err)
 			}
 			return nil
@@ -87,9 +88,9 @@ type compared struct {
 func (s compareRoutes) comparison(c *gin.Context) (*compared, error) {
 	scale, err := scales.Parse(c.Query("scale"))
 	if err != nil {
-		return nil, badRequest{err}
+		return nil, request.Bad(err)
 	}
-	sc, err := scopeOf(c)
+	sc, err := request.ScopeOf(c)
 	if err != nil {
 		return nil, err
 	}
@@ -98,21 +99,21 @@ func (s compareRoutes) comparison(c *gin.Context) (*compared, error) {
 		return nil, err
 	}
 	key := strings.Join([]string{c.Query("baseline"), c.Query("candidate"), c.Query("scale"), c.Query("measure"), sc.String(), version}, "\x00")
-	if strings.Contains(c.Query("baseline")+c.Query("candidate"), jobPrefix) {
+	if strings.Contains(c.Query("baseline")+c.Query("candidate"), request.JobPrefix) {
 		return s.compareNow(c, scale, sc, hand) // it grows
 	}
-	own, request := c.Copy(), c.Request // the work may outlive this request
-	x, err := s.keep.Get(c.Request.Context(), keyCompare+key, comparisonBytes, func(ctx context.Context, self *keep.Item) (any, int64, error) {
+	own, asked := c.Copy(), c.Request // the work may outlive this request
+	x, err := s.Keep.Get(c.Request.Context(), request.KeyCompare+key, comparisonBytes, func(ctx context.Context, self *keep.Item) (any, int64, error) {
 		// It outlives the request that asked first, and holds on to its takes.
-		own.Request = request.Clone(ctx)
-		mine := &held{}
-		own.Set(heldKey, mine)
+		own.Request = asked.Clone(ctx)
+		mine := &request.Held{}
+		own.Set(request.HeldKey, mine)
 		out, err := s.compareNow(own, scale, sc, hand)
 		if err != nil {
-			mine.release()
+			mine.Release()
 			return nil, 0, err
 		}
-		for _, take := range mine.items {
+		for _, take := range mine.Items {
 			self.Needs(take)
 		}
 		return out, out.bytes(), nil
@@ -120,7 +121,7 @@ func (s compareRoutes) comparison(c *gin.Context) (*compared, error) {
 	if err != nil {
 		return nil, err
 	}
-	holding(c).add(x)
+	request.Holding(c).Add(x)
 	return x.Value().(*compared), nil
 }
 
@@ -135,8 +136,8 @@ func (x *compared) bytes() int64 {
 	for _, side := range []*compareSide{x.a, x.b} {
 		most := 0
 		for _, o := range side.views {
-			most = max(most, o.tree.Len())
-			functions = max(functions, len(o.take.Profile.Functions))
+			most = max(most, o.Tree.Len())
+			functions = max(functions, len(o.Take.Profile.Functions))
 		}
 		nodes += most
 	}
@@ -156,26 +157,26 @@ func (s compareRoutes) compareNow(c *gin.Context, scale scales.Scale, sc scope.S
 	var in []string // the workload of each
 	for _, side := range []*compareSide{out.a, out.b} {
 		for i, o := range side.views {
-			m, err := measureOf(c, o.take.Profile)
+			m, err := request.MeasureOf(c, o.Take.Profile)
 			if err != nil {
 				return nil, err
 			}
-			w := o.take.Profile.Words(m)
+			w := o.Take.Profile.Words(m)
 			if out.words.Name == "" {
 				out.words = w
 			} else if w.Name != out.words.Name || w.Unit != out.words.Unit {
-				return nil, badRequest{fmt.Errorf("%s and %s are two measures", out.words.Label, w.Label)}
+				return nil, request.Bad(fmt.Errorf("%s and %s are two measures", out.words.Label, w.Label))
 			}
-			if err := sc.Fits(o.take.Profile); err != nil {
-				return nil, badRequest{err}
+			if err := sc.Fits(o.Take.Profile); err != nil {
+				return nil, request.Bad(err)
 			}
 			row := side.rows[i]
-			k := o.cost(m, sc.Of(aboutOf(row)))
+			k := o.Cost(m, sc.Of(request.AboutOf(row)))
 			side.runs = append(side.runs, match.Run{
-				ID: row.Key, Name: "the take of " + row.StartedAt.UTC().Format("15:04:05"), Tree: o.tree, Cost: k.cost, Functions: k.rows(), DurationNS: row.DurationNS, CPUNS: o.take.Facts.CPUNS, Work: o.take.Facts.Work, Lost: o.take.Missing(m),
-				Calls: compare.CallsOf(o.tree, k.scope), StartedAt: o.take.Machine.StartedAt, Workload: aboutOf(row).Workload, Conditions: compare.ConditionsOf(o.take), Pairs: compare.PairsOf(o.take), Varies: match.VariesOf(o.take, out.words.Name),
+				ID: row.Key, Name: "the take of " + row.StartedAt.UTC().Format("15:04:05"), Tree: o.Tree, Cost: k.Cost, Functions: k.Rows(), DurationNS: row.DurationNS, CPUNS: o.Take.Facts.CPUNS, Work: o.Take.Facts.Work, Lost: o.Take.Missing(m),
+				Calls: compare.CallsOf(o.Tree, k.Scope), StartedAt: o.Take.Machine.StartedAt, Workload: request.AboutOf(row).Workload, Conditions: compare.ConditionsOf(o.Take), Pairs: compare.PairsOf(o.Take), Varies: match.VariesOf(o.Take, out.words.Name),
 			})
-			takes, in = append(takes, o.take), append(in, workloadOf(row, o.take))
+			takes, in = append(takes, o.Take), append(in, workloadOf(row, o.Take))
 		}
 	}
 	chosen := c.Query("scale") != ""
@@ -184,7 +185,7 @@ func (s compareRoutes) compareNow(c *gin.Context, scale scales.Scale, sc scope.S
 	}
 	var err error
 	if out.result, err = compare.Compare(out.a.runs, out.b.runs, compare.Options{Scale: scale, OrShares: !chosen, Exact: out.words.Counted, Hand: hand}); err != nil {
-		return nil, badRequest{err}
+		return nil, request.Bad(err)
 	}
 	out.without, out.farOff = out.result.WithoutFarOff(compare.Options{Exact: out.words.Counted, Hand: hand})
 	out.suspects = sync.OnceValue(out.result.Suspects)
@@ -229,11 +230,11 @@ func estimateOut(e statistics.Estimate) api.EstimateOut {
 func (s compareRoutes) compare(c *gin.Context) {
 	x, err := s.comparison(c)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	r, sides := x.result, x.sides()
-	first := x.b.views[0].take.Profile
+	first := x.b.views[0].Take.Profile
 	out := api.CompareOut{
 		Warnings: []profile.Warning{}, Measures: []api.MeasureOut{}, Scales: []api.ScaleOut{}, Reading: []api.SaidOut{}, Suspects: []api.SuspectOut{}, Rows: []api.CompareRow{},
 		Measure: api.MeasureOut{Name: x.words.Name, Label: x.words.Label, Unit: x.words.Unit, Counted: x.words.Counted, Total: x.b.runs[0].Total()},
@@ -244,15 +245,15 @@ func (s compareRoutes) compare(c *gin.Context) {
 	}
 	for i := range first.Measures {
 		w := first.Words(i)
-		if !w.Beside && x.all(func(o *opened) bool {
-			m, err := o.take.Profile.MeasureNamed(w.Name)
-			return err == nil && o.take.Profile.Words(m).Unit == w.Unit
+		if !w.Beside && x.all(func(o *request.Opened) bool {
+			m, err := o.Take.Profile.MeasureNamed(w.Name)
+			return err == nil && o.Take.Profile.Words(m).Unit == w.Unit
 		}) {
 			out.Measures = append(out.Measures, api.MeasureOut{Name: w.Name, Label: w.Label, Unit: w.Unit, Counted: w.Counted, Total: first.Total(i)})
 		}
 	}
 	for _, sc := range scales.All {
-		if sc.Scale != scales.ByWork || x.all(func(o *opened) bool { return o.take.Facts.Work > 0 }) {
+		if sc.Scale != scales.ByWork || x.all(func(o *request.Opened) bool { return o.Take.Facts.Work > 0 }) {
 			out.Scales = append(out.Scales, api.ScaleOut{Name: string(sc.Scale), Text: sc.Text})
 		}
 	}
@@ -304,7 +305,7 @@ func (s compareRoutes) compare(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (x *compared) all(is func(*opened) bool) bool {
+func (x *compared) all(is func(*request.Opened) bool) bool {
 	for _, side := range []*compareSide{x.a, x.b} {
 		for _, o := range side.views {
 			if !is(o) {
@@ -316,14 +317,14 @@ func (x *compared) all(is func(*opened) bool) bool {
 }
 
 func (s compareRoutes) mirror(c *gin.Context) {
-	pixels, err := number(c, "pixels", defaultPixels, 16, 1<<16)
+	pixels, err := request.Number(c, "pixels", defaultPixels, 16, 1<<16)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	x, err := s.comparison(c)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	m := x.result.Mirror(float64(thinnest) / float64(pixels))

@@ -13,7 +13,7 @@ import (
 func (s compareRoutes) compareLines(c *gin.Context) {
 	x, err := s.comparison(c)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	var row *compare.Row
@@ -40,8 +40,8 @@ func (s compareRoutes) compareLines(c *gin.Context) {
 			if files[k] == "" {
 				break
 			}
-			if found, err = sourceRoutes(s).source(c, side.views[i].take, side.rows[i], files[k]); err != nil {
-				s.fail(c, err)
+			if found, err = sourceRoutes(s).source(c, side.views[i].Take, side.rows[i], files[k]); err != nil {
+				s.Fail(c, err)
 				return
 			}
 			if found.delivered {

@@ -25,7 +25,7 @@ func (s compareRoutes) compareExport(kind, ending string, write func(*bytes.Buff
 	return func(c *gin.Context) {
 		x, err := s.comparison(c)
 		if err != nil {
-			s.fail(c, err)
+			s.Fail(c, err)
 			return
 		}
 		takeRoutes(s).export(c, x.b.rows[0], kind, "-compared"+ending, func(b *bytes.Buffer) error { return write(b, x.view()) })

@@ -11,6 +11,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"entelon/server/api"
+	"entelon/server/request"
 	"entelon/store/jobs"
 )
 
@@ -24,44 +25,44 @@ const (
 // that was attached to, or in the command, started again.
 func (s jobRoutes) count(c *gin.Context) {
 	var in api.CountIn
-	if err := s.read(c, &in, "the count"); err != nil {
-		s.fail(c, err)
+	if err := s.Read(c, &in, "the count"); err != nil {
+		s.Fail(c, err)
 		return
 	}
 	if in.Function == "" || len(in.Function) > 10_000 || in.Seconds <= 0 || in.Seconds > longestCount.Seconds() || in.Calls < 0 {
-		s.fail(c, badRequest{fmt.Errorf("name a function, and a time of up to %.0f s", longestCount.Seconds())})
+		s.Fail(c, request.Bad(fmt.Errorf("name a function, and a time of up to %.0f s", longestCount.Seconds())))
 		return
 	}
 	set, on, err := s.ordered(c.Request.Context(), in.Take, in.Settings, in.Collector)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	set.ForNS, set.Measures = int64(in.Seconds*1e9), nil
 	if err := checkSettings(&set); err != nil {
-		s.fail(c, badRequest{err})
+		s.Fail(c, request.Bad(err))
 		return
 	}
 	name, err := s.collectorFor(c.Request.Context(), on)
 	if err == nil {
 		_, detail := orderText(&set, name, in.Take)
-		detail["function"], detail["program"] = cut(in.Function, mostSaid), set.Program
-		err = signInRoutes(s).note(c, "count", detail)
+		detail["function"], detail["program"] = request.Cut(in.Function, mostSaid), set.Program
+		err = request.SignInRoutes(s).Note(c, "count", detail)
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	ctx, cancel := context.WithTimeout(c.Request.Context(), time.Duration(set.ForNS)+countSlack)
 	defer cancel()
 	task, err := json.Marshal(api.CountTask{Function: in.Function, Calls: in.Calls})
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	j := &jobs.Job{Kind: "count", Collector: name, Settings: set, Who: who(c).person.Name, Task: task}
-	if err := s.store.AddJob(ctx, j); err != nil {
-		s.fail(c, err)
+	j := &jobs.Job{Kind: "count", Collector: name, Settings: set, Who: request.Who(c).Person.Name, Task: task}
+	if err := s.Store.AddJob(ctx, j); err != nil {
+		s.Fail(c, err)
 		return
 	}
 	var out api.CountOut
@@ -74,10 +75,10 @@ func (s jobRoutes) count(c *gin.Context) {
 // none, the request is answered with why.
 func (s jobRoutes) answered(c *gin.Context, ctx context.Context, id, collector string, out any) bool {
 	for {
-		j, err := s.store.Job(ctx, id)
+		j, err := s.Store.Job(ctx, id)
 		switch {
 		case err != nil && ctx.Err() == nil:
-			s.fail(c, err)
+			s.Fail(c, err)
 			return false
 		case err == nil && j.State == jobs.JobFailed:
 			body := api.ErrorBody{Error: j.Error, Remedy: j.Remedy}
@@ -85,15 +86,15 @@ func (s jobRoutes) answered(c *gin.Context, ctx context.Context, id, collector s
 			return false
 		case err == nil && j.State == jobs.JobDone:
 			if err := json.Unmarshal(j.Result, out); err != nil {
-				s.fail(c, fmt.Errorf("the collector's answer: %w", err))
+				s.Fail(c, fmt.Errorf("the collector's answer: %w", err))
 				return false
 			}
 			return true
 		}
 		select {
 		case <-ctx.Done():
-			_, _ = s.store.StopJob(context.WithoutCancel(ctx), id) // if it fails, its collector answers for nobody
-			s.fail(c, unavailable{errors.New("the collector " + collector + " does not answer")})
+			_, _ = s.Store.StopJob(context.WithoutCancel(ctx), id) // if it fails, its collector answers for nobody
+			s.Fail(c, request.NotNow(errors.New("the collector "+collector+" does not answer")))
 			return false
 		case <-time.After(pollEvery):
 		}

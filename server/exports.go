@@ -14,6 +14,7 @@ import (
 	"entelon/codec/formats"
 	"entelon/core/calltree"
 	"entelon/people"
+	"entelon/server/request"
 	"entelon/store"
 )
 
@@ -32,7 +33,7 @@ func fileName(row *store.Take, ending string) string {
 func (s takeRoutes) export(c *gin.Context, row *store.Take, kind, ending string, write func(*bytes.Buffer) error) {
 	var b bytes.Buffer
 	if err := write(&b); err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", fileName(row, ending)))
@@ -44,20 +45,20 @@ const mostExport = 64 << 20
 
 // exports are the routes of what a take can be written as; a whole take is downloaded
 // as it was sent.
-func (s takeRoutes) exports(with func(more ...param) []param) (out []route) {
+func (s takeRoutes) exports(with func(more ...request.Param) []request.Param) (out []request.Route) {
 	for _, e := range formats.Encoders {
 		if e.Whole {
 			continue
 		}
-		var params []param
+		var params []request.Param
 		for _, p := range e.Params {
-			params = append(params, param{p.Name, p.Type, p.Means, false})
+			params = append(params, request.Query(p.Name, p.Type, p.Means, false))
 		}
 		kind, _, _ := strings.Cut(e.Type, ";")
-		out = append(out, route{
-			needs: people.Look, method: http.MethodGet, path: "/takes/{key}/" + e.Name + e.Ending, load: heavy,
-			summary: strings.ToUpper(e.Means[:1]) + e.Means[1:], file: kind, query: with(params...),
-			handle: func(c *gin.Context) { s.exportAs(c, e) },
+		out = append(out, request.Route{
+			Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/" + e.Name + e.Ending, Load: request.Heavy,
+			Summary: strings.ToUpper(e.Means[:1]) + e.Means[1:], File: kind, Query: with(params...),
+			Handle: func(c *gin.Context) { s.exportAs(c, e) },
 		})
 	}
 	return out
@@ -65,13 +66,13 @@ func (s takeRoutes) exports(with func(more ...param) []param) (out []route) {
 
 // exportAs answers with a take in a format.
 func (s takeRoutes) exportAs(c *gin.Context, e codec.Encoder) {
-	pixels, err1 := number(c, "pixels", 1400, 200, 20_000)
+	pixels, err1 := request.Number(c, "pixels", 1400, 200, 20_000)
 	order, err2 := calltree.ParseOrder(c.Query("order"))
 	if err2 != nil {
-		err2 = badRequest{err2}
+		err2 = request.Bad(err2)
 	}
 	if err := cmp.Or(err1, err2); err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	o, row, k, ok := lensRoutes(s).scoped(c)
@@ -80,14 +81,14 @@ func (s takeRoutes) exportAs(c *gin.Context, e codec.Encoder) {
 	}
 	root, err := rootOf(c, o)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	t := *o.take
+	t := *o.Take
 	t.Settings = shown(row.Settings)
 	t.Settings.Program, t.Settings.Build, t.Settings.Note = row.Program.Name, row.Build.Name, row.Note
 	view := codec.View{
-		Take: &t, Tree: o.tree, Cost: k.cost, Rows: k.rows, Scope: k.scope, Shape: shapeOf(c), Focus: c.Query("focus"), Notes: func() ([]codec.Note, error) { return noteRoutes(s).reportNotes(c, row) }, Now: time.Now(),
+		Take: &t, Tree: o.Tree, Cost: k.Cost, Rows: k.Rows, Scope: k.Scope, Shape: shapeOf(c), Focus: c.Query("focus"), Notes: func() ([]codec.Note, error) { return noteRoutes(s).reportNotes(c, row) }, Now: time.Now(),
 		Root: root, Order: order, Up: c.Query("up") == "true", Width: int(pixels), Values: c.Query("values") == "true",
 		Bounds: codec.Bounds{Rows: mostRowsDrawn, Boxes: mostBoxes, Bytes: mostExport},
 	}

@@ -10,6 +10,7 @@ import (
 
 	"entelon/core/match"
 	"entelon/server/api"
+	"entelon/server/request"
 )
 
 // What is said of two names.
@@ -22,14 +23,14 @@ const (
 // that is another one for anything else.
 func (s compareRoutes) hand(c *gin.Context, keys string) (out match.Hand, version string, err error) {
 	key, _, _ := strings.Cut(keys, ",")
-	if strings.HasPrefix(key, jobPrefix) {
+	if strings.HasPrefix(key, request.JobPrefix) {
 		return out, "", nil
 	}
-	row, err := s.store.Take(c.Request.Context(), key)
+	row, err := s.Store.Take(c.Request.Context(), key)
 	if err != nil {
 		return out, "", fmt.Errorf("candidate: %w", err)
 	}
-	list, err := s.store.Matches(c.Request.Context(), row.Program.Name)
+	list, err := s.Store.Matches(c.Request.Context(), row.Program.Name)
 	for _, m := range list {
 		pair := [2]string{m.Baseline, m.Candidate}
 		if m.Together {
@@ -43,9 +44,9 @@ func (s compareRoutes) hand(c *gin.Context, keys string) (out match.Hand, versio
 }
 
 func (s compareRoutes) matches(c *gin.Context) {
-	list, err := s.store.Matches(c.Request.Context(), c.Param("name"))
+	list, err := s.Store.Matches(c.Request.Context(), c.Param("name"))
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	out := api.MatchesOut{Matches: []api.MatchOut{}}
@@ -61,25 +62,25 @@ func (s compareRoutes) matches(c *gin.Context) {
 
 func (s compareRoutes) setMatch(c *gin.Context) {
 	var in api.MatchIn
-	err := s.read(c, &in, "the match")
+	err := s.Read(c, &in, "the match")
 	switch {
 	case err != nil:
 	case in.Baseline == "" || in.Candidate == "" || len(in.Baseline)+len(in.Candidate) > 32<<10:
-		err = badRequest{errors.New("the match: name a function of each side")}
+		err = request.Bad(errors.New("the match: name a function of each side"))
 	case in.How != "" && in.How != together && in.How != apart:
-		err = badRequest{fmt.Errorf("the match: %q: say together, apart or nothing", in.How)}
+		err = request.Bad(fmt.Errorf("the match: %q: say together, apart or nothing", in.How))
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	if in.How == "" {
-		err = s.store.ForgetMatch(c.Request.Context(), c.Param("name"), in.Baseline, in.Candidate)
+		err = s.Store.ForgetMatch(c.Request.Context(), c.Param("name"), in.Baseline, in.Candidate)
 	} else {
-		err = s.store.SetMatch(c.Request.Context(), c.Param("name"), in.Baseline, in.Candidate, who(c).person.Name, in.How == together)
+		err = s.Store.SetMatch(c.Request.Context(), c.Param("name"), in.Baseline, in.Candidate, request.Who(c).Person.Name, in.How == together)
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	s.matches(c)

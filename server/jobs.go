@@ -13,11 +13,12 @@ import (
 
 	"entelon/core/profile"
 	"entelon/server/api"
+	"entelon/server/request"
 	"entelon/store/jobs"
 )
 
 // jobRoutes answers for what collectors are asked for.
-type jobRoutes struct{ *Server }
+type jobRoutes struct{ *request.Server }
 
 // Bounds of what is asked of collectors.
 const (
@@ -41,14 +42,14 @@ func (s jobRoutes) jobOut(j *jobs.Job) api.JobOut {
 	}
 	out.Said, out.RowOver = state.Said, state.Over
 	running := j.State == jobs.JobRunning || j.State == jobs.JobStopping
-	out.Silent = running && j.HeardAt != nil && time.Since(*j.HeardAt) > silentAfter && time.Since(s.began) > silentAfter
+	out.Silent = running && j.HeardAt != nil && time.Since(*j.HeardAt) > silentAfter && time.Since(s.Began) > silentAfter
 	return out
 }
 
 func (s jobRoutes) jobs(c *gin.Context) {
-	list, err := s.store.Jobs(c.Request.Context(), c.Query("running") == "true", 100)
+	list, err := s.Store.Jobs(c.Request.Context(), c.Query("running") == "true", 100)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	out := api.JobsOut{Jobs: []api.JobOut{}}
@@ -59,9 +60,9 @@ func (s jobRoutes) jobs(c *gin.Context) {
 }
 
 func (s jobRoutes) job(c *gin.Context) {
-	j, err := s.store.Job(c.Request.Context(), c.Param("id"))
+	j, err := s.Store.Job(c.Request.Context(), c.Param("id"))
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	c.JSON(http.StatusOK, s.jobOut(j))
@@ -71,51 +72,51 @@ func (s jobRoutes) job(c *gin.Context) {
 // through a shell.
 func (s jobRoutes) addJob(c *gin.Context) {
 	var in api.JobIn
-	if err := s.read(c, &in, "the take"); err != nil {
-		s.fail(c, err)
+	if err := s.Read(c, &in, "the take"); err != nil {
+		s.Fail(c, err)
 		return
 	}
 	set, on, err := s.ordered(c.Request.Context(), in.Again, in.Settings, in.Collector)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	if err := inRow(&set, in.Against, in.Repeat, in.Until); err != nil {
-		s.fail(c, badRequest{err})
+		s.Fail(c, request.Bad(err))
 		return
 	}
 	if err := checkSettings(&set); err != nil {
-		s.fail(c, badRequest{err})
+		s.Fail(c, request.Bad(err))
 		return
 	}
 	if set.Turns > 1 && len(set.Command) == 0 && set.ForNS == int64(longestTake) {
-		s.fail(c, badRequest{errors.New("takes in a row are of a command, or each for a set time")})
+		s.Fail(c, request.Bad(errors.New("takes in a row are of a command, or each for a set time")))
 		return
 	}
-	if err := s.mayKeepMore(c.Request.Context()); err != nil {
-		s.fail(c, err)
+	if err := s.MayKeepMore(c.Request.Context()); err != nil {
+		s.Fail(c, err)
 		return
 	}
 	name, err := s.collectorFor(c.Request.Context(), on)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	if n, err := s.store.RunningJobs(c.Request.Context(), silentAfter); err != nil || n >= mostJobs {
+	if n, err := s.Store.RunningJobs(c.Request.Context(), silentAfter); err != nil || n >= mostJobs {
 		if err == nil {
-			err = tooMany{fmt.Errorf("%d takes are being made already", n)}
+			err = request.Busy(fmt.Errorf("%d takes are being made already", n))
 		}
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	what, detail := orderText(&set, name, in.Again)
-	if err := signInRoutes(s).note(c, what, detail); err != nil {
-		s.fail(c, err)
+	if err := request.SignInRoutes(s).Note(c, what, detail); err != nil {
+		s.Fail(c, err)
 		return
 	}
-	j := &jobs.Job{Kind: "take", Collector: name, Settings: set, Who: who(c).person.Name, AgainOf: in.Again}
-	if err := s.store.AddJob(c.Request.Context(), j); err != nil {
-		s.fail(c, err)
+	j := &jobs.Job{Kind: "take", Collector: name, Settings: set, Who: request.Who(c).Person.Name, AgainOf: in.Again}
+	if err := s.Store.AddJob(c.Request.Context(), j); err != nil {
+		s.Fail(c, err)
 		return
 	}
 	c.JSON(http.StatusAccepted, s.jobOut(j))
@@ -128,7 +129,7 @@ func orderText(of *profile.Settings, collector, again string) (what string, deta
 	detail = map[string]string{"collector": collector}
 	add := func(name, text string) {
 		if text != "" {
-			detail[name] = cut(text, mostSaid)
+			detail[name] = request.Cut(text, mostSaid)
 		}
 	}
 	add("again", again)
@@ -155,13 +156,13 @@ func orderText(of *profile.Settings, collector, again string) (what string, deta
 
 // collectorFor returns the collector of a name that is there, or the only one.
 func (s jobRoutes) collectorFor(ctx context.Context, name string) (string, error) {
-	list, err := s.store.Collectors(ctx)
+	list, err := s.Store.Collectors(ctx)
 	if err != nil {
 		return "", err
 	}
 	var here []string
 	for _, x := range list {
-		if time.Since(x.SeenAt) < hereWithin {
+		if time.Since(x.SeenAt) < request.HereWithin {
 			if x.Name == name {
 				return name, nil
 			}
@@ -172,23 +173,23 @@ func (s jobRoutes) collectorFor(ctx context.Context, name string) (string, error
 		return here[0], nil
 	}
 	if len(here) == 0 {
-		return "", unavailable{errors.New("no collector is connected")}
+		return "", request.NotNow(errors.New("no collector is connected"))
 	}
-	return "", badRequest{fmt.Errorf("the collector %q is not connected; choose from %s", name, strings.Join(here, ", "))}
+	return "", request.Bad(fmt.Errorf("the collector %q is not connected; choose from %s", name, strings.Join(here, ", ")))
 }
 
 // stopJob asks a collector to end a take. Of one that is silent, what has come is
 // kept at once.
 func (s jobRoutes) stopJob(c *gin.Context) {
-	j, err := s.store.StopJob(c.Request.Context(), c.Param("id"))
+	j, err := s.Store.StopJob(c.Request.Context(), c.Param("id"))
 	if err == nil && s.jobOut(j).Silent {
 		j, err = collectorRoutes(s).deliver(c.Request.Context(), j, jobs.Ended{Failed: "its collector was silent when it was stopped", Remedy: "whatever it still has to send is added when it is back", Early: true})
 	}
 	if err == nil {
-		err = signInRoutes(s).note(c, "stop", map[string]string{"program": j.Settings.Program, "job": j.ID})
+		err = request.SignInRoutes(s).Note(c, "stop", map[string]string{"program": j.Settings.Program, "job": j.ID})
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	c.JSON(http.StatusOK, s.jobOut(j))
@@ -225,13 +226,13 @@ const longestBegun = 400
 func (s jobRoutes) measurables(c *gin.Context) {
 	about := profile.Settings{Measures: []string{c.Query("begun")}}
 	if len(c.Query("begun")) > longestBegun {
-		s.fail(c, badRequest{fmt.Errorf("a measure has at most %d characters", longestBegun)})
+		s.Fail(c, request.Bad(fmt.Errorf("a measure has at most %d characters", longestBegun)))
 		return
 	}
 	if text := c.Query("pid"); text != "" {
 		pid, err := strconv.Atoi(text)
 		if err != nil || pid <= 0 {
-			s.fail(c, badRequest{fmt.Errorf("%q is not a process ID", text)})
+			s.Fail(c, request.Bad(fmt.Errorf("%q is not a process ID", text)))
 			return
 		}
 		about.PIDs = []int{pid}
@@ -251,9 +252,9 @@ func (s jobRoutes) measurables(c *gin.Context) {
 func (s jobRoutes) question(c *gin.Context, kind string, about profile.Settings, out any) bool {
 	ctx, cancel := context.WithTimeout(c.Request.Context(), answerWithin)
 	defer cancel()
-	j := &jobs.Job{Kind: kind, Collector: c.Param("name"), Settings: about, Who: who(c).person.Name}
-	if err := s.store.AddJob(ctx, j); err != nil {
-		s.fail(c, err)
+	j := &jobs.Job{Kind: kind, Collector: c.Param("name"), Settings: about, Who: request.Who(c).Person.Name}
+	if err := s.Store.AddJob(ctx, j); err != nil {
+		s.Fail(c, err)
 		return false
 	}
 	return s.answered(c, ctx, j.ID, c.Param("name"), out)

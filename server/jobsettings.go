@@ -13,6 +13,7 @@ import (
 	"entelon/core/profile"
 	"entelon/core/scope"
 	"entelon/core/workload"
+	"entelon/server/request"
 	"entelon/store/database"
 )
 
@@ -23,21 +24,21 @@ import (
 func (s jobRoutes) ordered(ctx context.Context, again string, given *profile.Settings, collector string) (set profile.Settings, on string, err error) {
 	if again == "" || given != nil {
 		if given == nil {
-			return set, "", badRequest{errors.New("nothing to sample; give a command, a process, a control group or the machine")}
+			return set, "", request.Bad(errors.New("nothing to sample; give a command, a process, a control group or the machine"))
 		}
 		return *given, collector, nil
 	}
-	if _, err := s.store.Take(ctx, again); err != nil {
+	if _, err := s.Store.Take(ctx, again); err != nil {
 		return set, "", err
 	}
-	j, err := s.store.JobOfTake(ctx, again)
+	j, err := s.Store.JobOfTake(ctx, again)
 	if errors.Is(err, database.ErrNotFound) {
-		return set, "", conflict{errors.New("no job of this server made this take, so its settings were not checked by anybody here"), "look at its command, user and folder, and send them along"}
+		return set, "", request.Against(errors.New("no job of this server made this take, so its settings were not checked by anybody here"), "look at its command, user and folder, and send them along")
 	} else if err != nil {
 		return set, "", err
 	}
 	if set = j.Settings; set.Masked > 0 {
-		return set, "", conflict{fmt.Errorf("%d of its arguments and variables looked like secrets and were not kept", set.Masked), "make it anew on New take, and give them there"}
+		return set, "", request.Against(fmt.Errorf("%d of its arguments and variables looked like secrets and were not kept", set.Masked), "make it anew on New take, and give them there")
 	}
 	if collector == "" {
 		collector = j.Doer
@@ -108,7 +109,7 @@ func checkSettings(set *profile.Settings) error {
 	}
 	for _, kv := range set.Env {
 		if name, _, ok := strings.Cut(kv, "="); !ok || name == "" {
-			return fmt.Errorf("the environment: write %q as NAME=VALUE", cut(kv, 100))
+			return fmt.Errorf("the environment: write %q as NAME=VALUE", request.Cut(kv, 100))
 		}
 	}
 	bytes := 0

@@ -21,12 +21,13 @@ import (
 	"entelon/core/statistics"
 	"entelon/core/yardstick"
 	"entelon/server/api"
+	"entelon/server/request"
 	"entelon/store"
 	"entelon/store/database"
 )
 
 // ledgerRoutes answers for a program over its builds.
-type ledgerRoutes struct{ *Server }
+type ledgerRoutes struct{ *request.Server }
 
 // mostLedgerRows bounds the functions of a ledger.
 const mostLedgerRows = 500
@@ -36,17 +37,17 @@ func (s ledgerRoutes) ledger(c *gin.Context) {
 	program := c.Param("name")
 	by, err := s.ledgerBy(c, program)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	pins, err := s.store.Pins(ctx, program)
+	pins, err := s.Store.Pins(ctx, program)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	notes, err := s.store.OpenNotes(ctx, program)
+	notes, err := s.Store.OpenNotes(ctx, program)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	out := api.LedgerOut{Program: program, Scale: string(by.scale), Scales: by.scales, Words: by.scale.Words(), Measure: by.measure.Name, Label: by.measure.Label, Counted: by.measure.Counted, Plain: by.measure.Unit, Unit: by.scale.Unit(by.measure.Unit),
@@ -64,9 +65,9 @@ func (s ledgerRoutes) ledger(c *gin.Context) {
 	for _, p := range pins {
 		names = append(names, p.Function)
 	}
-	figures, err := s.store.LedgerFigures(ctx, by.takes, by.divisors, names)
+	figures, err := s.Store.LedgerFigures(ctx, by.takes, by.divisors, names)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	ledgerRows(&out, figures, index, names)
@@ -96,7 +97,7 @@ type chained struct {
 // workloadOf reads a request's workload, or finds the one with the most takes that can be
 // held against each other.
 func (s ledgerRoutes) workloadOf(c *gin.Context, program string) (out api.LedgerWorkloads, err error) {
-	list, all, err := s.store.Workloads(c.Request.Context(), program)
+	list, all, err := s.Store.Workloads(c.Request.Context(), program)
 	if err != nil {
 		return out, err
 	}
@@ -106,7 +107,7 @@ func (s ledgerRoutes) workloadOf(c *gin.Context, program string) (out api.Ledger
 	}
 	if text := c.Query("workload"); text != "" {
 		if out.ID, err = strconv.ParseInt(text, 10, 64); err != nil || out.ID <= 0 {
-			return out, badRequest{fmt.Errorf("the workload: %q is not the number of one", text)}
+			return out, request.Bad(fmt.Errorf("the workload: %q is not the number of one", text))
 		}
 		if !slices.ContainsFunc(list, func(w store.WorkloadSummary) bool { return w.ID == out.ID }) {
 			return out, database.NotFound{What: "workload"}
@@ -125,13 +126,13 @@ func (s ledgerRoutes) workloadOf(c *gin.Context, program string) (out api.Ledger
 // that they do not have, and nobody chose the workload, it is the first that has it.
 func (s ledgerRoutes) measuresOf(c *gin.Context, program, wanted string, in *api.LedgerWorkloads) ([]store.LedgerMeasure, error) {
 	ctx := c.Request.Context()
-	known, err := s.store.LedgerMeasures(ctx, program, in.ID)
+	known, err := s.Store.LedgerMeasures(ctx, program, in.ID)
 	has := func(m store.LedgerMeasure) bool { return m.Name == wanted }
 	if err != nil || wanted == "" || c.Query("workload") != "" || slices.ContainsFunc(known, has) {
 		return known, err
 	}
 	for _, w := range in.Workloads[:min(len(in.Workloads), maxSearched)] {
-		of, err := s.store.LedgerMeasures(ctx, program, w.ID)
+		of, err := s.Store.LedgerMeasures(ctx, program, w.ID)
 		if err != nil {
 			return nil, err
 		}
@@ -178,10 +179,10 @@ func (s ledgerRoutes) ledgerBy(c *gin.Context, program string) (*ledgerBy, error
 		}
 	}
 	if !found {
-		return nil, badRequest{fmt.Errorf("no take of %s in this workload has the measure %q", program, wanted)}
+		return nil, request.Bad(fmt.Errorf("no take of %s in this workload has the measure %q", program, wanted))
 	}
 	out.measure, out.without = columnOf(of), all-of.Takes
-	if out.takes, err = s.store.LedgerTakes(ctx, program, in.ID, of); err != nil {
+	if out.takes, err = s.Store.LedgerTakes(ctx, program, in.ID, of); err != nil {
 		return nil, err
 	}
 	out.takes = slices.DeleteFunc(out.takes, func(t store.LedgerTake) bool { return t.Total <= 0 })
@@ -193,7 +194,7 @@ func (s ledgerRoutes) ledgerBy(c *gin.Context, program string) (*ledgerBy, error
 	text := c.Query("scale")
 	if text != "" {
 		if out.scale, err = scales.Parse(text); err != nil {
-			return nil, badRequest{err}
+			return nil, request.Bad(err)
 		}
 	}
 	if out.scale == scales.ByYardstick || out.scale == scales.ByShare {
@@ -203,7 +204,7 @@ func (s ledgerRoutes) ledgerBy(c *gin.Context, program string) (*ledgerBy, error
 		switch why := out.chained.err; {
 		case why == nil || out.scale == scales.ByShare:
 		case text != "":
-			return nil, badRequest{why}
+			return nil, request.Bad(why)
 		default:
 			out.scale = scales.ByShare
 		}
@@ -216,7 +217,7 @@ func (s ledgerRoutes) ledgerBy(c *gin.Context, program string) (*ledgerBy, error
 		}
 		d, err := out.divisor(&out.takes[i], out.scale)
 		if err != nil {
-			return nil, badRequest{err}
+			return nil, request.Bad(err)
 		}
 		out.divisors = append(out.divisors, d)
 	}
@@ -274,7 +275,7 @@ func (b *ledgerBy) divisor(t *store.LedgerTake, scale scales.Scale) (float64, er
 
 // chain finds what stayed the same from build to build.
 func (s ledgerRoutes) chain(ctx context.Context, by *ledgerBy) (*chained, error) {
-	list, functions, err := s.store.SelfFigures(ctx, by.takes)
+	list, functions, err := s.Store.SelfFigures(ctx, by.takes)
 	if err != nil {
 		return nil, err
 	}

@@ -13,10 +13,11 @@ import (
 	"entelon/core/calltree"
 	"entelon/core/profile"
 	"entelon/server/api"
+	"entelon/server/request"
 )
 
 // lensRoutes answers for one take, looked at in different ways.
-type lensRoutes struct{ *Server }
+type lensRoutes struct{ *request.Server }
 
 // Bounds of what a lens is told at once.
 const (
@@ -38,9 +39,9 @@ func (s lensRoutes) paths(c *gin.Context) {
 	if !ok {
 		return
 	}
-	p := o.tree.Profile
-	counts := k.calls()
-	out := api.PathsOut{Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0)}
+	p := o.Tree.Profile
+	counts := k.Calls()
+	out := api.PathsOut{Total: k.Cost.Total(0), Samples: k.Cost.TotalSamples(0)}
 	calls := func(callgraph.Step) int64 { return 0 }
 	if counts != nil {
 		calls = func(x callgraph.Step) int64 { return counts.At(x.Node) }
@@ -51,12 +52,12 @@ func (s lensRoutes) paths(c *gin.Context) {
 		for _, text := range strings.FieldsFunc(c.Query("path"), func(r rune) bool { return r == ',' }) {
 			f, err := strconv.ParseUint(text, 10, 32)
 			if err != nil || f >= uint64(len(p.Functions)) || len(path) == mostPath {
-				s.fail(c, badRequest{fmt.Errorf("path %q: give numbers of functions of this take", c.Query("path"))})
+				s.Fail(c, request.Bad(fmt.Errorf("path %q: give numbers of functions of this take", c.Query("path"))))
 				return
 			}
 			path = append(path, profile.FunctionID(f))
 		}
-		steps = callgraph.Leaves(o.tree, k.cost, path)
+		steps = callgraph.Leaves(o.Tree, k.Cost, path)
 		if counts != nil && len(path) == 0 {
 			calls = func(x callgraph.Step) int64 { return counts.Of(x.Function) }
 		} else if counts != nil {
@@ -64,23 +65,23 @@ func (s lensRoutes) paths(c *gin.Context) {
 			calls = func(x callgraph.Step) int64 { return through[x.Function] }
 		}
 	} else {
-		n, err := number(c, "node", 0, 0, int64(o.tree.Len()-1))
+		n, err := request.Number(c, "node", 0, 0, int64(o.Tree.Len()-1))
 		if err != nil {
-			s.fail(c, err)
+			s.Fail(c, err)
 			return
 		}
-		steps = callgraph.Below(o.tree, k.cost, calltree.NodeID(n))
+		steps = callgraph.Below(o.Tree, k.Cost, calltree.NodeID(n))
 		if c.Query("heaviest") == "true" {
-			spread := calltree.SpreadPoint(o.tree, k.cost, 0.5)
+			spread := calltree.SpreadPoint(o.Tree, k.Cost, 0.5)
 			out.Spread = uint32(spread)
 			out.Heaviest = []uint32{}
 			out.Steps = []api.PathSteps{}
 			if spread != 0 {
-				path := o.tree.Path(spread)
+				path := o.Tree.Path(spread)
 				out.Deeper = max(0, len(path)-mostPath)
 				for _, n := range path[:len(path)-out.Deeper] {
 					out.Heaviest = append(out.Heaviest, uint32(n))
-					out.Steps = append(out.Steps, stepsOut(p, callgraph.Below(o.tree, k.cost, n), calls))
+					out.Steps = append(out.Steps, stepsOut(p, callgraph.Below(o.Tree, k.Cost, n), calls))
 				}
 			}
 		}
@@ -110,9 +111,9 @@ func (s lensRoutes) threads(c *gin.Context) {
 	if !ok {
 		return
 	}
-	p := o.tree.Profile
-	out := api.ThreadsOut{Total: k.cost.Total(0), Threads: []api.ThreadCost{}}
-	for _, r := range o.tree.Threads(k.measure, k.scope) {
+	p := o.Tree.Profile
+	out := api.ThreadsOut{Total: k.Cost.Total(0), Threads: []api.ThreadCost{}}
+	for _, r := range o.Tree.Threads(k.Measure, k.Scope) {
 		t := p.Threads[r.Thread]
 		out.Threads = append(out.Threads, api.ThreadCost{TID: t.TID, Name: p.Strings[t.Name], Process: p.Strings[p.Processes[t.Process].Name], Value: r.Value, Samples: r.Samples})
 	}
@@ -126,19 +127,19 @@ const mostBuilds = 12
 // builds follows a function through the newest takes of a program's builds, in
 // the scope in which it is looked at.
 func (s lensRoutes) builds(c *gin.Context) {
-	sc, err := scopeOf(c)
+	sc, err := request.ScopeOf(c)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	row, err := s.store.Take(c.Request.Context(), c.Param("key"))
+	row, err := s.Store.Take(c.Request.Context(), c.Param("key"))
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	list, err := s.store.NewestOfBuilds(c.Request.Context(), row, mostBuilds)
+	list, err := s.Store.NewestOfBuilds(c.Request.Context(), row, mostBuilds)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	out := api.BuildsOut{Builds: []api.BuildFigure{}}
@@ -148,19 +149,19 @@ func (s lensRoutes) builds(c *gin.Context) {
 			return
 		}
 		t := &list[i]
-		o, err := s.load(c, t, s.keep.GetInPassing)
+		o, err := s.Load(c, t, s.Keep.GetInPassing)
 		if err != nil {
-			s.fail(c, err)
+			s.Fail(c, err)
 			return
 		}
-		m, err := o.take.Profile.MeasureNamed(c.Query("measure"))
+		m, err := o.Take.Profile.MeasureNamed(c.Query("measure"))
 		if err != nil {
 			continue // that build was not measured by it
 		}
-		k := o.cost(m, sc.Of(aboutOf(t)))
+		k := o.Cost(m, sc.Of(request.AboutOf(t)))
 		x := api.BuildFigure{Build: t.Build.Name, Takes: 1}
-		if total := float64(k.cost.Total(0)); total > 0 {
-			if r, ok := find(o.view, k, c.Query("name"), c.Query("module")); ok {
+		if total := float64(k.Cost.Total(0)); total > 0 {
+			if r, ok := find(o.View, k, c.Query("name"), c.Query("module")); ok {
 				x.SelfShare, x.TotalShare = float64(r.Self)/total, float64(r.Total)/total
 			}
 		}
@@ -171,24 +172,24 @@ func (s lensRoutes) builds(c *gin.Context) {
 
 // neighbours tells where a function's cost comes in and where it goes on.
 func (s lensRoutes) neighbours(c *gin.Context) {
-	levels, err1 := number(c, "levels", 2, 1, mostLevels)
-	most, err2 := number(c, "most", 8, 1, mostNeighbour)
+	levels, err1 := request.Number(c, "levels", 2, 1, mostLevels)
+	most, err2 := request.Number(c, "most", 8, 1, mostNeighbour)
 	if err := cmp.Or(err1, err2); err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	o, _, k, ok := s.scoped(c)
 	if !ok {
 		return
 	}
-	p := o.tree.Profile
+	p := o.Tree.Profile
 	r, found := find(o, k, c.Query("name"), c.Query("module"))
 	if !found {
 		s.nothing(c, c.Query("name"))
 		return
 	}
-	h := callgraph.Around(o.tree, k.cost, r.Function, int(levels), int(most))
-	out := api.NeighboursOut{ScopeTotal: k.cost.Total(0), Total: h.Total, Self: h.Self, Nodes: []api.NeighbourOut{}, Links: []api.LinkOut{}}
+	h := callgraph.Around(o.Tree, k.Cost, r.Function, int(levels), int(most))
+	out := api.NeighboursOut{ScopeTotal: k.Cost.Total(0), Total: h.Total, Self: h.Self, Nodes: []api.NeighbourOut{}, Links: []api.LinkOut{}}
 	for _, n := range h.Nodes {
 		x := api.NeighbourOut{Level: n.Level, Value: n.Value, Samples: n.Samples, Others: n.Others}
 		if n.Function != 0 {
@@ -197,7 +198,7 @@ func (s lensRoutes) neighbours(c *gin.Context) {
 		}
 		out.Nodes = append(out.Nodes, x)
 	}
-	counts := k.calls()
+	counts := k.Calls()
 	for _, l := range h.Links {
 		x := api.LinkOut{From: l.From, To: l.To, Value: l.Value}
 		if from, to := h.Nodes[l.From].Function, h.Nodes[l.To].Function; counts != nil && from != 0 && to != 0 {
@@ -210,26 +211,26 @@ func (s lensRoutes) neighbours(c *gin.Context) {
 
 // graph tells the call graph of a scope without its thin parts.
 func (s lensRoutes) graph(c *gin.Context) {
-	most, err := number(c, "most", 40, 2, mostGraph)
+	most, err := request.Number(c, "most", 40, 2, mostGraph)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	permille, err := number(c, "least_permille", 10, 0, 1000)
+	permille, err := request.Number(c, "least_permille", 10, 0, 1000)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	o, _, k, ok := s.scoped(c)
 	if !ok {
 		return
 	}
-	g := callgraph.Calls(o.tree, k.cost, k.rows(), int(most), float64(permille)/1000)
-	out := api.GraphOut{Total: k.cost.Total(0), HiddenFunctions: g.HiddenFunctions, HiddenLinks: g.HiddenLinks, HiddenSelf: g.HiddenSelf, Nodes: []api.GraphNode{}, Links: []api.LinkOut{}}
+	g := callgraph.Calls(o.Tree, k.Cost, k.Rows(), int(most), float64(permille)/1000)
+	out := api.GraphOut{Total: k.Cost.Total(0), HiddenFunctions: g.HiddenFunctions, HiddenLinks: g.HiddenLinks, HiddenSelf: g.HiddenSelf, Nodes: []api.GraphNode{}, Links: []api.LinkOut{}}
 	for _, f := range g.Functions {
-		out.Nodes = append(out.Nodes, api.GraphNode{Function: refOf(o.tree.Profile, f.Function), Self: f.Self, Total: f.Total})
+		out.Nodes = append(out.Nodes, api.GraphNode{Function: refOf(o.Tree.Profile, f.Function), Self: f.Self, Total: f.Total})
 	}
-	counts := k.calls()
+	counts := k.Calls()
 	for _, l := range g.Links {
 		x := api.LinkOut{From: l.From, To: l.To, Value: l.Value}
 		if counts != nil {

@@ -9,7 +9,7 @@ import (
 	"entelon/server/api"
 )
 
-func (s *Server) measures(c *gin.Context) {
+func (s takeRoutes) measures(c *gin.Context) {
 	out := api.MeasuresOut{Measures: []api.MeasureKindOut{}}
 	for _, k := range measure.Kinds {
 		_, err := measure.Parse(k.Word)

@@ -17,11 +17,12 @@ import (
 	"entelon/codec"
 	"entelon/core/profile"
 	"entelon/server/api"
+	"entelon/server/request"
 	"entelon/store"
 )
 
 // noteRoutes answers for what people write on takes, and what they pin.
-type noteRoutes struct{ *Server }
+type noteRoutes struct{ *request.Server }
 
 // longestNote bounds a note, in bytes.
 const longestNote = 64 << 10
@@ -44,12 +45,12 @@ func remarkOut(n *store.Remark) (api.RemarkOut, error) {
 }
 
 func (s noteRoutes) notes(c *gin.Context) {
-	row, err := s.store.Take(c.Request.Context(), c.Param("key"))
+	row, err := s.Store.Take(c.Request.Context(), c.Param("key"))
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	list, err := s.store.Notes(c.Request.Context(), row)
+	list, err := s.Store.Notes(c.Request.Context(), row)
 	out := api.RemarksOut{Notes: []api.RemarkOut{}}
 	for i := range list {
 		if err != nil {
@@ -60,7 +61,7 @@ func (s noteRoutes) notes(c *gin.Context) {
 		out.Notes = append(out.Notes, n)
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	c.JSON(http.StatusOK, out)
@@ -68,7 +69,7 @@ func (s noteRoutes) notes(c *gin.Context) {
 
 // remarkIn reads a note.
 func (s noteRoutes) remarkIn(c *gin.Context) (in api.RemarkIn, err error) {
-	if err = s.read(c, &in, "the note"); err != nil {
+	if err = s.Read(c, &in, "the note"); err != nil {
 		return in, err
 	}
 	if strings.TrimSpace(in.Text) == "" {
@@ -78,7 +79,7 @@ func (s noteRoutes) remarkIn(c *gin.Context) (in api.RemarkIn, err error) {
 		err = fmt.Errorf("it is longer than %d kB", longestNote>>10)
 	}
 	if err != nil {
-		err = badRequest{fmt.Errorf("the note: %w", err)}
+		err = request.Bad(fmt.Errorf("the note: %w", err))
 	}
 	return in, err
 }
@@ -86,15 +87,15 @@ func (s noteRoutes) remarkIn(c *gin.Context) (in api.RemarkIn, err error) {
 func (s noteRoutes) addNote(c *gin.Context) {
 	in, err := s.remarkIn(c)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	row, err := s.store.Take(c.Request.Context(), c.Param("key"))
+	row, err := s.Store.Take(c.Request.Context(), c.Param("key"))
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	n, err := s.store.AddNote(c.Request.Context(), row, in.Function, in.Text, who(c).person.Name)
+	n, err := s.Store.AddNote(c.Request.Context(), row, in.Function, in.Text, request.Who(c).Person.Name)
 	s.answerNote(c, http.StatusCreated, n, err)
 }
 
@@ -104,7 +105,7 @@ func (s noteRoutes) answerNote(c *gin.Context, status int, n *store.Remark, err 
 		out, err = remarkOut(n)
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	c.JSON(status, out)
@@ -113,37 +114,37 @@ func (s noteRoutes) answerNote(c *gin.Context, status int, n *store.Remark, err 
 func (s noteRoutes) changeNote(c *gin.Context) {
 	in, err := s.remarkIn(c)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	id, err := idOf(c)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	n, err := s.store.ChangeNote(c.Request.Context(), id, in.Text)
+	n, err := s.Store.ChangeNote(c.Request.Context(), id, in.Text)
 	s.answerNote(c, http.StatusOK, n, err)
 }
 
 func (s noteRoutes) settleNote(c *gin.Context) {
 	var in api.SettledIn
-	err := s.read(c, &in, "whether the note is settled")
+	err := s.Read(c, &in, "whether the note is settled")
 	id, idErr := idOf(c)
 	if err = cmp.Or(err, idErr); err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	n, err := s.store.SettleNote(c.Request.Context(), id, in.Settled)
+	n, err := s.Store.SettleNote(c.Request.Context(), id, in.Settled)
 	s.answerNote(c, http.StatusOK, n, err)
 }
 
 func (s noteRoutes) removeNote(c *gin.Context) {
 	id, err := idOf(c)
 	if err == nil {
-		err = s.store.RemoveNote(c.Request.Context(), id)
+		err = s.Store.RemoveNote(c.Request.Context(), id)
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	c.Status(http.StatusNoContent)
@@ -151,7 +152,7 @@ func (s noteRoutes) removeNote(c *gin.Context) {
 
 // reportNotes are the notes of a take for its report.
 func (s noteRoutes) reportNotes(c *gin.Context, row *store.Take) ([]codec.Note, error) {
-	list, err := s.store.Notes(c.Request.Context(), row)
+	list, err := s.Store.Notes(c.Request.Context(), row)
 	if err != nil {
 		return nil, err
 	}
@@ -167,9 +168,9 @@ func (s noteRoutes) reportNotes(c *gin.Context, row *store.Take) ([]codec.Note, 
 }
 
 func (s noteRoutes) pins(c *gin.Context) {
-	list, err := s.store.Pins(c.Request.Context(), c.Param("name"))
+	list, err := s.Store.Pins(c.Request.Context(), c.Param("name"))
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	out := api.PinsOut{Functions: []string{}}
@@ -181,16 +182,16 @@ func (s noteRoutes) pins(c *gin.Context) {
 
 func (s noteRoutes) setPin(c *gin.Context) {
 	var in api.PinIn
-	err := s.read(c, &in, "the pin")
+	err := s.Read(c, &in, "the pin")
 	if err == nil && (in.Function == "" || len(in.Function) > 16<<10) {
-		err = badRequest{errors.New("the pin: name a function")}
+		err = request.Bad(errors.New("the pin: name a function"))
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	if err := s.store.SetPin(c.Request.Context(), c.Param("name"), in.Function, who(c).person.Name, in.On); err != nil {
-		s.fail(c, err)
+	if err := s.Store.SetPin(c.Request.Context(), c.Param("name"), in.Function, request.Who(c).Person.Name, in.On); err != nil {
+		s.Fail(c, err)
 		return
 	}
 	s.pins(c)

@@ -12,6 +12,7 @@ import (
 	"github.com/getkin/kin-openapi/openapi3gen"
 
 	"entelon/server/api"
+	"entelon/server/request"
 )
 
 var pathParam = regexp.MustCompile(`\{(\w+)\}`)
@@ -28,17 +29,17 @@ func Description() ([]byte, error) {
 		return nil, fmt.Errorf("describing errors: %w", err)
 	}
 	paths := openapi3.NewPaths()
-	for _, r := range (&Server{}).table() {
-		op, err := r.describe(ref, errRef)
+	for _, r := range table(&request.Server{}) {
+		op, err := describe(r, ref, errRef)
 		if err != nil {
-			return nil, fmt.Errorf("describing %s %s: %w", r.method, r.path, err)
+			return nil, fmt.Errorf("describing %s %s: %w", r.Method, r.Path, err)
 		}
-		item := paths.Value("/api/v1" + r.path)
+		item := paths.Value("/api/v1" + r.Path)
 		if item == nil {
 			item = &openapi3.PathItem{}
-			paths.Set("/api/v1"+r.path, item)
+			paths.Set("/api/v1"+r.Path, item)
 		}
-		item.SetOperation(r.method, op)
+		item.SetOperation(r.Method, op)
 	}
 	doc := &openapi3.T{
 		OpenAPI:    "3.0.3",
@@ -60,39 +61,39 @@ func Description() ([]byte, error) {
 	return b, nil
 }
 
-func (r route) describe(ref func(any) (*openapi3.SchemaRef, error), errRef *openapi3.SchemaRef) (*openapi3.Operation, error) {
-	op := &openapi3.Operation{Summary: r.summary, Responses: openapi3.NewResponsesWithCapacity(2)}
-	for _, m := range pathParam.FindAllStringSubmatch(r.path, -1) {
+func describe(r request.Route, ref func(any) (*openapi3.SchemaRef, error), errRef *openapi3.SchemaRef) (*openapi3.Operation, error) {
+	op := &openapi3.Operation{Summary: r.Summary, Responses: openapi3.NewResponsesWithCapacity(2)}
+	for _, m := range pathParam.FindAllStringSubmatch(r.Path, -1) {
 		op.AddParameter(openapi3.NewPathParameter(m[1]).WithSchema(openapi3.NewStringSchema()))
 	}
-	for _, p := range r.query {
-		schema := &openapi3.Schema{Type: &openapi3.Types{p.kind}}
-		op.AddParameter(openapi3.NewQueryParameter(p.name).WithSchema(schema).WithDescription(p.about).WithRequired(p.required))
+	for _, p := range r.Query {
+		schema := &openapi3.Schema{Type: &openapi3.Types{p.Kind}}
+		op.AddParameter(openapi3.NewQueryParameter(p.Name).WithSchema(schema).WithDescription(p.About).WithRequired(p.Required))
 	}
-	if r.body != nil {
-		s, err := ref(r.body)
+	if r.Body != nil {
+		s, err := ref(r.Body)
 		if err != nil {
 			return nil, err
 		}
 		op.RequestBody = &openapi3.RequestBodyRef{Value: openapi3.NewRequestBody().WithRequired(true).WithJSONSchemaRef(s)}
 	}
 	binary := openapi3.NewStringSchema().WithFormat("binary")
-	if r.octets {
+	if r.Octets {
 		op.RequestBody = &openapi3.RequestBodyRef{Value: openapi3.NewRequestBody().WithRequired(true).WithContent(openapi3.NewContentWithSchema(binary, []string{"application/octet-stream"}))}
 	}
-	status := r.status
+	status := r.Status
 	if status == 0 {
 		status = http.StatusOK
 	}
 	ok := openapi3.NewResponse().WithDescription(http.StatusText(status))
-	if r.answer != nil {
-		s, err := ref(r.answer)
+	if r.Answer != nil {
+		s, err := ref(r.Answer)
 		if err != nil {
 			return nil, err
 		}
 		ok = ok.WithJSONSchemaRef(s)
-	} else if r.file != "" {
-		ok = ok.WithContent(openapi3.NewContentWithSchema(binary, []string{r.file}))
+	} else if r.File != "" {
+		ok = ok.WithContent(openapi3.NewContentWithSchema(binary, []string{r.File}))
 	}
 	op.Responses.Set(strconv.Itoa(status), &openapi3.ResponseRef{Value: ok})
 	op.Responses.Set("default", &openapi3.ResponseRef{Value: openapi3.NewResponse().WithDescription("What went wrong, in one line").WithJSONSchemaRef(errRef)})

@@ -19,12 +19,12 @@ func (s ledgerRoutes) over(c *gin.Context) {
 	name := c.Query("name")
 	by, err := s.ledgerBy(c, c.Param("name"))
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	figures, err := s.store.FunctionFigures(ctx, by.takes, name)
+	figures, err := s.Store.FunctionFigures(ctx, by.takes, name)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	if len(figures) == 0 {

@@ -14,10 +14,11 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"entelon/server/api"
+	"entelon/server/request"
 )
 
 // pageRoutes answers for the page itself.
-type pageRoutes struct{ *Server }
+type pageRoutes struct{ *request.Server }
 
 // pages are the addresses that the front end knows, as in web/src/app/router.ts.
 var pages = []string{
@@ -40,19 +41,19 @@ func (s pageRoutes) page(c *gin.Context) {
 		c.JSON(http.StatusNotFound, api.ErrorBody{Error: "there is nothing at " + c.Request.URL.Path, Remedy: "/api/v1/openapi.json lists what there is"})
 		return
 	}
-	if s.o.Web == nil {
+	if s.Options.Web == nil {
 		c.JSON(http.StatusNotFound, api.ErrorBody{Error: "this server was built without its front end", Remedy: "build it with: make build"})
 		return
 	}
 	name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
-	b, err := fs.ReadFile(s.o.Web, name)
+	b, err := fs.ReadFile(s.Options.Web, name)
 	if err != nil {
 		if path.Ext(name) != "" && !errors.Is(err, fs.ErrInvalid) && strings.HasPrefix(name, "assets/") {
 			c.JSON(http.StatusNotFound, api.ErrorBody{Error: "there is no file " + name})
 			return
 		}
 		name = "index.html"
-		if b, err = fs.ReadFile(s.o.Web, name); err != nil {
+		if b, err = fs.ReadFile(s.Options.Web, name); err != nil {
 			c.JSON(http.StatusNotFound, api.ErrorBody{Error: "this server was built without its front end", Remedy: "build it with: make build"})
 			return
 		}

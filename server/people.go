@@ -10,11 +10,12 @@ import (
 
 	"entelon/people"
 	"entelon/server/api"
+	"entelon/server/request"
 	"entelon/store/accounts"
 )
 
 // peopleRoutes answers for people and their tokens.
-type peopleRoutes struct{ *Server }
+type peopleRoutes struct{ *request.Server }
 
 // linkValid is how long a link for signing in once is good.
 const linkValid = 24 * time.Hour
@@ -28,9 +29,9 @@ func tokenOut(t accounts.Token) api.TokenOut {
 }
 
 func (s peopleRoutes) tokens(c *gin.Context) {
-	list, err := s.store.Tokens(c.Request.Context(), who(c).person.ID)
+	list, err := s.Store.Tokens(c.Request.Context(), request.Who(c).Person.ID)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	out := api.TokensOut{Tokens: []api.TokenOut{}}
@@ -42,26 +43,26 @@ func (s peopleRoutes) tokens(c *gin.Context) {
 
 func (s peopleRoutes) addToken(c *gin.Context) {
 	var in api.TokenIn
-	if err := s.read(c, &in, "the token"); err != nil {
-		s.fail(c, err)
+	if err := s.Read(c, &in, "the token"); err != nil {
+		s.Fail(c, err)
 		return
 	}
 	role, err := roleFor(in.Name, in.Role)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	v := who(c)
-	if !v.role.May(role) {
-		signInRoutes(s).refuse(c, fmt.Sprintf("%s has the role %q, so that a token cannot have %q", v.person.Name, v.role, role), "choose a role that you have")
+	v := request.Who(c)
+	if !v.Role.May(role) {
+		request.SignInRoutes(s).Refuse(c, fmt.Sprintf("%s has the role %q, so that a token cannot have %q", v.Person.Name, v.Role, role), "choose a role that you have")
 		return
 	}
-	t, secret, err := s.store.AddToken(c.Request.Context(), v.person.ID, in.Name, role)
+	t, secret, err := s.Store.AddToken(c.Request.Context(), v.Person.ID, in.Name, role)
 	if err == nil {
-		err = signInRoutes(s).note(c, "token made", map[string]string{"name": in.Name, "role": string(role)})
+		err = request.SignInRoutes(s).Note(c, "token made", map[string]string{"name": in.Name, "role": string(role)})
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	c.JSON(http.StatusCreated, api.NewTokenOut{Token: tokenOut(*t), Secret: secret})
@@ -74,7 +75,7 @@ func roleFor(name, role string) (people.Role, error) {
 		err = people.CheckName(name)
 	}
 	if err != nil {
-		return "", badRequest{err}
+		return "", request.Bad(err)
 	}
 	return r, nil
 }
@@ -83,7 +84,7 @@ func roleFor(name, role string) (people.Role, error) {
 func idOf(c *gin.Context) (int64, error) {
 	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
 	if err != nil {
-		return 0, badRequest{fmt.Errorf("%q is not a number", c.Param("id"))}
+		return 0, request.Bad(fmt.Errorf("%q is not a number", c.Param("id")))
 	}
 	return id, nil
 }
@@ -91,13 +92,13 @@ func idOf(c *gin.Context) (int64, error) {
 func (s peopleRoutes) removeToken(c *gin.Context) {
 	id, err := idOf(c)
 	if err == nil {
-		err = s.store.RemoveToken(c.Request.Context(), who(c).person.ID, id)
+		err = s.Store.RemoveToken(c.Request.Context(), request.Who(c).Person.ID, id)
 	}
 	if err == nil {
-		err = signInRoutes(s).note(c, "token removed", map[string]string{"id": fmt.Sprint(id)})
+		err = request.SignInRoutes(s).Note(c, "token removed", map[string]string{"id": fmt.Sprint(id)})
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	c.Status(http.StatusNoContent)
@@ -112,9 +113,9 @@ func personOut(p accounts.Person) api.PersonOut {
 }
 
 func (s peopleRoutes) people(c *gin.Context) {
-	list, err := s.store.People(c.Request.Context())
+	list, err := s.Store.People(c.Request.Context())
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	out := api.PeopleOut{People: []api.PersonOut{}}
@@ -126,21 +127,21 @@ func (s peopleRoutes) people(c *gin.Context) {
 
 func (s peopleRoutes) addPerson(c *gin.Context) {
 	var in api.PersonIn
-	if err := s.read(c, &in, "the person"); err != nil {
-		s.fail(c, err)
+	if err := s.Read(c, &in, "the person"); err != nil {
+		s.Fail(c, err)
 		return
 	}
 	role, err := roleFor(in.Name, in.Role)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	p, err := s.store.AddPerson(c.Request.Context(), in.Name, role, in.Owner)
+	p, err := s.Store.AddPerson(c.Request.Context(), in.Name, role, in.Owner)
 	if err == nil {
-		err = signInRoutes(s).note(c, "person added", map[string]string{"name": in.Name, "role": in.Role})
+		err = request.SignInRoutes(s).Note(c, "person added", map[string]string{"name": in.Name, "role": in.Role})
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	s.answerLink(c, *p, http.StatusCreated)
@@ -148,12 +149,12 @@ func (s peopleRoutes) addPerson(c *gin.Context) {
 
 // answerLink makes a link for a person and answers with it.
 func (s peopleRoutes) answerLink(c *gin.Context, p accounts.Person, status int) {
-	secret, err := s.store.AddLink(c.Request.Context(), p.ID, linkValid)
+	secret, err := s.Store.AddLink(c.Request.Context(), p.ID, linkValid)
 	if err == nil {
-		err = signInRoutes(s).note(c, "link made", map[string]string{"name": p.Name})
+		err = request.SignInRoutes(s).Note(c, "link made", map[string]string{"name": p.Name})
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	c.JSON(status, api.PersonLinkOut{Person: personOut(p), Path: "/enter/" + secret, Hours: linkValid.Hours()})
@@ -163,19 +164,19 @@ func (s peopleRoutes) changePerson(c *gin.Context) {
 	var in api.PersonChangeIn
 	id, err := idOf(c)
 	if err == nil {
-		err = s.read(c, &in, "the change")
+		err = s.Read(c, &in, "the change")
 	}
 	var role people.Role
 	if err == nil && in.Role != nil {
 		if role, err = people.ParseRole(*in.Role); err != nil {
-			err = badRequest{err}
+			err = request.Bad(err)
 		}
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	p, err := s.store.ChangePerson(c.Request.Context(), id, func(p *accounts.Person) {
+	p, err := s.Store.ChangePerson(c.Request.Context(), id, func(p *accounts.Person) {
 		if in.Role != nil {
 			p.Role = role
 		}
@@ -187,10 +188,10 @@ func (s peopleRoutes) changePerson(c *gin.Context) {
 		}
 	})
 	if err == nil {
-		err = signInRoutes(s).note(c, "person changed", map[string]string{"name": p.Name, "role": string(p.Role), "owner": fmt.Sprint(p.Owner), "disabled": fmt.Sprint(p.Disabled)})
+		err = request.SignInRoutes(s).Note(c, "person changed", map[string]string{"name": p.Name, "role": string(p.Role), "owner": fmt.Sprint(p.Owner), "disabled": fmt.Sprint(p.Disabled)})
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	c.JSON(http.StatusOK, personOut(*p))
@@ -200,24 +201,24 @@ func (s peopleRoutes) linkFor(c *gin.Context) {
 	id, err := idOf(c)
 	var p *accounts.Person
 	if err == nil {
-		p, err = s.store.ChangePerson(c.Request.Context(), id, func(*accounts.Person) {})
+		p, err = s.Store.ChangePerson(c.Request.Context(), id, func(*accounts.Person) {})
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	s.answerLink(c, *p, http.StatusCreated)
 }
 
 func (s peopleRoutes) audit(c *gin.Context) {
-	limit, err := number(c, "limit", 200, 1, 10_000)
+	limit, err := request.Number(c, "limit", 200, 1, 10_000)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	list, err := s.store.Audit(c.Request.Context(), int(limit))
+	list, err := s.Store.Audit(c.Request.Context(), int(limit))
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	out := api.AuditOut{Events: []api.EventOut{}}

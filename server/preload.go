@@ -7,6 +7,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"entelon/people"
+	"entelon/server/request"
 )
 
 // ahead opens the take that a page will ask for as soon as its address is known:
@@ -14,10 +15,10 @@ import (
 // wrong again when the page asks, and is told there.
 func (s pageRoutes) ahead(c *gin.Context) {
 	key, isTake := strings.CutPrefix(c.Request.URL.Path, "/takes/")
-	if !isTake || key == "" || strings.ContainsRune(key, '/') || strings.HasPrefix(key, jobPrefix) {
+	if !isTake || key == "" || strings.ContainsRune(key, '/') || strings.HasPrefix(key, request.JobPrefix) {
 		return
 	}
-	if v, err := signInRoutes(s).visitorOf(c); err != nil || v == nil || !v.role.May(people.Look) {
+	if v, err := request.SignInRoutes(s).VisitorOf(c); err != nil || v == nil || !v.Role.May(people.Look) {
 		return
 	}
 	later := c.Copy()
@@ -25,19 +26,19 @@ func (s pageRoutes) ahead(c *gin.Context) {
 	go func() {
 		defer func() { // as a request has it
 			if r := recover(); r != nil {
-				s.o.Log.Error("opening a take ahead of its page", "take", key, "panic", r)
+				s.Options.Log.Error("opening a take ahead of its page", "take", key, "panic", r)
 			}
 		}()
-		h := &held{}
-		later.Set(heldKey, h)
-		defer h.release()
-		o, row, err := s.open(later, key)
+		h := &request.Held{}
+		later.Set(request.HeldKey, h)
+		defer h.Release()
+		o, row, err := s.Open(later, key)
 		if err != nil {
 			return
 		}
-		if m, err := measureOf(later, o.take.Profile); err == nil {
-			if sc, err := scopeOf(later); err == nil {
-				o.cost(m, sc.Of(aboutOf(row)))
+		if m, err := request.MeasureOf(later, o.Take.Profile); err == nil {
+			if sc, err := request.ScopeOf(later); err == nil {
+				o.Cost(m, sc.Of(request.AboutOf(row)))
 			}
 		}
 	}()

@@ -10,6 +10,7 @@ import (
 	"entelon/core/compare"
 	"entelon/core/profile"
 	"entelon/core/until"
+	"entelon/server/request"
 	"entelon/store/jobs"
 )
 
@@ -86,16 +87,16 @@ func (s collectorRoutes) rowGoesOn(ctx context.Context, j *jobs.Job, key string)
 	if j.Settings.Side == profile.Candidate {
 		side = 1
 	}
-	row, err := s.store.Take(ctx, key)
+	row, err := s.Store.Take(ctx, key)
 	if err != nil {
 		return state, err
 	}
-	kept, err := s.openTake(ctx, row, s.keep.Get)
+	kept, err := s.OpenTake(ctx, row, s.Keep.Get)
 	if err != nil {
 		return state, fmt.Errorf("reading the take for how far the row is: %w", err)
 	}
 	defer kept.Release()
-	if err := state.Add(&u, side, kept.Value().(*opened).take); err != nil {
+	if err := state.Add(&u, side, kept.Value().(*request.Opened).Take); err != nil {
 		return state, err
 	}
 	if j.Settings.Side == profile.Baseline {

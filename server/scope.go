@@ -9,6 +9,7 @@ import (
 
 	"entelon/core/scope"
 	"entelon/server/api"
+	"entelon/server/request"
 )
 
 // scope reads an expression for the scope line: its conditions as words, or what
@@ -23,15 +24,15 @@ func (s lensRoutes) scope(c *gin.Context) {
 		return
 	}
 	if err != nil {
-		s.fail(c, badRequest{err})
+		s.Fail(c, request.Bad(err))
 		return
 	}
-	o, row, err := s.open(c, c.Param("key"))
+	o, row, err := s.Open(c, c.Param("key"))
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	sc = sc.Of(aboutOf(row))
+	sc = sc.Of(request.AboutOf(row))
 	out.Text = sc.String()
 	for _, p := range sc.Parts() {
 		texts := p.Texts
@@ -41,26 +42,26 @@ func (s lensRoutes) scope(c *gin.Context) {
 		out.Parts = append(out.Parts, api.ScopePart{Text: p.Text, Field: p.Field, Not: p.Not, FromNS: p.From, ToNS: p.To, Texts: texts})
 	}
 	if !sc.All() {
-		out.Absent = o.names().Absent(sc)
+		out.Absent = o.Names().Absent(sc)
 	}
 	c.JSON(http.StatusOK, out)
 }
 
 // complete proposes how an expression may go on.
 func (s lensRoutes) complete(c *gin.Context) {
-	at, err := number(c, "at", 0, 0, math.MaxInt32)
+	at, err := request.Number(c, "at", 0, 0, math.MaxInt32)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	o, _, err := s.open(c, c.Param("key"))
+	o, _, err := s.Open(c, c.Param("key"))
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	out := api.CompleteOut{Proposals: []api.ScopeProposal{}}
 	if text := c.Query("text"); len(text) <= 4096 {
-		for _, p := range o.names().Complete(text, int(at)) {
+		for _, p := range o.Names().Complete(text, int(at)) {
 			out.Proposals = append(out.Proposals, api.ScopeProposal(p))
 		}
 	}

@@ -14,11 +14,12 @@ import (
 	"entelon/core/calltree"
 	"entelon/core/profile"
 	"entelon/server/api"
+	"entelon/server/request"
 	"entelon/store"
 )
 
 // sourceRoutes answers for the text of programs.
-type sourceRoutes struct{ *Server }
+type sourceRoutes struct{ *request.Server }
 
 // errNoSource says that a file is in none of the folders.
 var errNoSource = errors.New("its source is in none of the folders that the server was given")
@@ -26,7 +27,7 @@ var errNoSource = errors.New("its source is in none of the folders that the serv
 // findSource finds a file of a take in the folders with sources: where a rule
 // says, else by as much of the end of its path as fits. Nothing outside of a
 // folder is read, whatever path and rules say.
-func findSource(folders sourceFolders, rules []store.SourceRule, path string) (text, found string, err error) {
+func findSource(folders request.SourceFolders, rules []store.SourceRule, path string) (text, found string, err error) {
 	if path == "" {
 		return "", "", errors.New("in which file it is defined is not known")
 	}
@@ -35,28 +36,28 @@ func findSource(folders sourceFolders, rules []store.SourceRule, path string) (t
 		if !ok {
 			continue
 		}
-		for _, dir := range folders.dirs {
+		for _, dir := range folders.Dirs {
 			name, ok := below(dir, r.Becomes+rest)
 			if !ok {
 				continue
 			}
-			text, err := folders.read(dir, name)
+			text, err := folders.Read(dir, name)
 			if err == nil {
 				return text, filepath.Join(dir, name), nil
 			}
-			if errors.Is(err, errLarge) {
+			if errors.Is(err, request.ErrLarge) {
 				return "", "", err
 			}
 		}
 	}
 	parts := strings.Split(strings.Trim(filepath.ToSlash(filepath.Clean("/"+path)), "/"), "/")
 	for i := range parts {
-		for _, dir := range folders.dirs {
-			text, err := folders.read(dir, filepath.Join(parts[i:]...))
+		for _, dir := range folders.Dirs {
+			text, err := folders.Read(dir, filepath.Join(parts[i:]...))
 			if err == nil {
 				return text, filepath.Join(dir, filepath.Join(parts[i:]...)), nil
 			}
-			if errors.Is(err, errLarge) {
+			if errors.Is(err, request.ErrLarge) {
 				return "", "", err
 			}
 		}
@@ -74,12 +75,12 @@ func below(dir, path string) (string, bool) {
 }
 
 func (s sourceRoutes) sourceRules(c *gin.Context) {
-	list, err := s.store.SourceRules(c.Request.Context(), c.Param("name"))
+	list, err := s.Store.SourceRules(c.Request.Context(), c.Param("name"))
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	out := api.SourceRules{Rules: []api.SourceRule{}, Folders: append([]string{}, s.o.Sources...)}
+	out := api.SourceRules{Rules: []api.SourceRule{}, Folders: append([]string{}, s.Options.Sources...)}
 	for _, r := range list {
 		out.Rules = append(out.Rules, api.SourceRule{Begins: r.Begins, Becomes: r.Becomes})
 	}
@@ -91,34 +92,34 @@ const mostRules = 50
 
 func (s sourceRoutes) setSourceRules(c *gin.Context) {
 	var in api.SourceRulesIn
-	err := s.read(c, &in, "the rules for source")
+	err := s.Read(c, &in, "the rules for source")
 	if err == nil && len(in.Rules) > mostRules {
-		err = badRequest{fmt.Errorf("the rules for source: give up to %d", mostRules)}
+		err = request.Bad(fmt.Errorf("the rules for source: give up to %d", mostRules))
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	var rules []store.SourceRule
 	seen := map[string]bool{}
 	for _, r := range in.Rules {
-		within := slices.ContainsFunc(s.o.Sources, func(dir string) bool { _, ok := below(dir, r.Becomes); return ok })
+		within := slices.ContainsFunc(s.Options.Sources, func(dir string) bool { _, ok := below(dir, r.Becomes); return ok })
 		switch {
 		case r.Begins == "" || r.Becomes == "" || len(r.Begins)+len(r.Becomes) > 8<<10:
-			s.fail(c, badRequest{errors.New("a rule for source needs two paths")})
+			s.Fail(c, request.Bad(errors.New("a rule for source needs two paths")))
 			return
 		case seen[r.Begins]:
-			s.fail(c, badRequest{fmt.Errorf("there are two rules for %s", r.Begins)})
+			s.Fail(c, request.Bad(fmt.Errorf("there are two rules for %s", r.Begins)))
 			return
 		case !within:
-			s.fail(c, badRequest{fmt.Errorf("%s is in none of the folders that the server reads source from", r.Becomes)})
+			s.Fail(c, request.Bad(fmt.Errorf("%s is in none of the folders that the server reads source from", r.Becomes)))
 			return
 		}
 		seen[r.Begins] = true
 		rules = append(rules, store.SourceRule{Begins: r.Begins, Becomes: r.Becomes})
 	}
-	if err := s.store.SetSourceRules(c.Request.Context(), c.Param("name"), rules); err != nil {
-		s.fail(c, err)
+	if err := s.Store.SetSourceRules(c.Request.Context(), c.Param("name"), rules); err != nil {
+		s.Fail(c, err)
 		return
 	}
 	s.sourceRules(c)
@@ -139,11 +140,11 @@ func (s sourceRoutes) source(c *gin.Context, t *profile.Take, row *store.Take, p
 	if i := slices.IndexFunc(t.Sources, func(x profile.Source) bool { return x.Path == path && path != "" }); i >= 0 {
 		text, out.delivered = t.Sources[i].Text, true
 	} else {
-		rules, err := s.store.SourceRules(c.Request.Context(), row.Program.Name)
+		rules, err := s.Store.SourceRules(c.Request.Context(), row.Program.Name)
 		if err != nil {
 			return out, err
 		}
-		if text, out.found, err = findSource(s.sources, rules, path); err != nil {
+		if text, out.found, err = findSource(s.Sources, rules, path); err != nil {
 			out.missing = err.Error()
 			return out, nil
 		}
@@ -159,27 +160,27 @@ func (s sourceRoutes) lines(c *gin.Context) {
 	if !ok {
 		return
 	}
-	p := o.tree.Profile
+	p := o.Tree.Profile
 	r, found := find(o, k, c.Query("name"), c.Query("module"))
 	if !found {
 		lensRoutes(s).nothing(c, c.Query("name"))
 		return
 	}
 	f := p.Functions[r.Function]
-	out := api.LinesOut{Function: refOf(p, r.Function), File: p.Strings[f.File], Begin: f.Line, ScopeTotal: k.cost.Total(0), Lines: []api.SourceLine{}, Source: []string{}}
-	src, err := s.source(c, o.take, row, out.File)
+	out := api.LinesOut{Function: refOf(p, r.Function), File: p.Strings[f.File], Begin: f.Line, ScopeTotal: k.Cost.Total(0), Lines: []api.SourceLine{}, Source: []string{}}
+	src, err := s.source(c, o.Take, row, out.File)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	out.Found, out.Delivered, out.Missing = src.found, src.delivered, src.missing
 	out.Source = append(out.Source, src.lines...)
 	if out.File != "" {
 		var counted map[uint32]callcounts.LineCount
-		if counts := k.calls(); counts != nil {
+		if counts := k.Calls(); counts != nil {
 			out.Counted, counted = true, counts.Lines(out.File)
 		}
-		for _, l := range calltree.Lines(o.tree, k.cost, out.File) {
+		for _, l := range calltree.Lines(o.Tree, k.Cost, out.File) {
 			x := api.SourceLine{Line: l.Line, Self: l.Self, Total: l.Total, Samples: l.Samples, Times: counted[l.Line].Executed, Calls: []api.EdgeOut{}}
 			for i, e := range l.Calls {
 				if i == 5 {

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"entelon/server/request"
 	"entelon/store"
 )
 
@@ -37,7 +38,7 @@ func TestFindSource(t *testing.T) {
 		"/srv/build/slur/route.go": "package slur", "slur/route.go": "package slur", "beam/route.go": "package other",
 		"/srv/../../route.go": "package other",
 	} {
-		text, found, err := findSource(openFolders([]string{filepath.Join(dir, "gone"), dir}), nil, path)
+		text, found, err := findSource(request.OpenFolders([]string{filepath.Join(dir, "gone"), dir}), nil, path)
 		if err != nil || text != want || !strings.HasPrefix(found, dir) {
 			t.Errorf("%s: %q at %s, %v", path, text, found, err)
 		}
@@ -45,17 +46,17 @@ func TestFindSource(t *testing.T) {
 	for _, path := range []string{
 		"", "missing.go", filepath.Join(outside, "secret.c"), "../" + filepath.Base(outside) + "/secret.c", "linked.c", "folder/secret.c", "/", "slur", "code.bin", "..",
 	} {
-		if text, found, err := findSource(openFolders([]string{dir}), []store.SourceRule{{Begins: "../", Becomes: "../"}, {Begins: "/", Becomes: "/"}, {Begins: "missing", Becomes: "folder/secret"}, {Begins: "..", Becomes: "slur/../.."}}, path); err == nil || text != "" {
+		if text, found, err := findSource(request.OpenFolders([]string{dir}), []store.SourceRule{{Begins: "../", Becomes: "../"}, {Begins: "/", Becomes: "/"}, {Begins: "missing", Becomes: "folder/secret"}, {Begins: "..", Becomes: "slur/../.."}}, path); err == nil || text != "" {
 			t.Errorf("%q was read at %s: %q", path, found, text)
 		}
 	}
 	rules := []store.SourceRule{{Begins: "/build/17/", Becomes: dir + "/slur/"}, {Begins: "/build/", Becomes: "./"}}
 	for path, want := range map[string]string{"/build/17/route.go": "package slur", "/build/route.go": "package other", "/elsewhere/route.go": "package other"} {
-		if text, _, err := findSource(openFolders([]string{outside, dir}), rules, path); err != nil || text != want {
+		if text, _, err := findSource(request.OpenFolders([]string{outside, dir}), rules, path); err != nil || text != want {
 			t.Errorf("by rules %s: %q, %v", path, text, err)
 		}
 	}
-	if _, _, err := findSource(sourceFolders{}, nil, "x.go"); !errors.Is(err, errNoSource) {
+	if _, _, err := findSource(request.SourceFolders{}, nil, "x.go"); !errors.Is(err, errNoSource) {
 		t.Errorf("without folders: %v", err)
 	}
 }

@@ -16,12 +16,13 @@ import (
 	"entelon/core/profile"
 	"entelon/core/samplingcost"
 	"entelon/server/api"
+	"entelon/server/request"
 	"entelon/store"
 	"entelon/store/database"
 )
 
 // takeRoutes answers for takes as a whole, in and out.
-type takeRoutes struct{ *Server }
+type takeRoutes struct{ *request.Server }
 
 func takeOut(t *store.Take) api.TakeOut {
 	command := t.Settings.Command
@@ -62,13 +63,13 @@ func takesOut(rows []store.Take) []api.TakeOut {
 }
 
 func (s takeRoutes) about(c *gin.Context) {
-	c.JSON(http.StatusOK, api.AboutOut{Version: s.o.Version, MaxUpload: s.o.MaxUpload})
+	c.JSON(http.StatusOK, api.AboutOut{Version: s.Options.Version, MaxUpload: s.Options.MaxUpload})
 }
 
 func (s takeRoutes) programs(c *gin.Context) {
-	rows, err := s.store.Programs(c.Request.Context())
+	rows, err := s.Store.Programs(c.Request.Context())
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	out := api.ProgramsOut{Programs: []api.ProgramOut{}}
@@ -94,79 +95,79 @@ func (s takeRoutes) programs(c *gin.Context) {
 func (s takeRoutes) takes(c *gin.Context) {
 	q := store.TakeQuery{Search: c.Query("search"), Program: c.Query("program"), Series: c.Query("series"), Sort: c.Query("sort"), Descending: c.Query("descending") == "true"}
 	if q.Sort != "" && !store.Sortable(q.Sort) {
-		s.fail(c, badRequest{fmt.Errorf("takes cannot be sorted by %q", q.Sort)})
+		s.Fail(c, request.Bad(fmt.Errorf("takes cannot be sorted by %q", q.Sort)))
 		return
 	}
 	var err error
-	if q.Workload, err = number(c, "workload", 0, 0, math.MaxInt64); err != nil {
-		s.fail(c, err)
+	if q.Workload, err = request.Number(c, "workload", 0, 0, math.MaxInt64); err != nil {
+		s.Fail(c, err)
 		return
 	}
-	limit, err := number(c, "limit", 200, 1, 1000)
+	limit, err := request.Number(c, "limit", 200, 1, 1000)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	offset, err := number(c, "offset", 0, 0, 1<<40)
+	offset, err := request.Number(c, "offset", 0, 0, 1<<40)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	q.Limit, q.Offset = int(limit), int(offset)
-	rows, n, err := s.store.Takes(c.Request.Context(), q)
+	rows, n, err := s.Store.Takes(c.Request.Context(), q)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	c.JSON(http.StatusOK, api.TakesOut{Takes: takesOut(rows), Count: n})
 }
 
 func (s takeRoutes) addTake(c *gin.Context) {
-	name := cut(c.Query("name"), 200)
+	name := request.Cut(c.Query("name"), 200)
 	if name == "" {
 		name = "the upload"
 	}
-	if err := s.mayKeepMore(c.Request.Context()); err != nil {
-		s.fail(c, err)
+	if err := s.MayKeepMore(c.Request.Context()); err != nil {
+		s.Fail(c, err)
 		return
 	}
-	defer s.used.look()
-	body := http.MaxBytesReader(c.Writer, c.Request.Body, s.o.MaxUpload)
-	t, fresh, err := s.store.Add(c.Request.Context(), body, name, s.o.MaxUpload)
+	defer s.Used.Look()
+	body := http.MaxBytesReader(c.Writer, c.Request.Body, s.Options.MaxUpload)
+	t, fresh, err := s.Store.Add(c.Request.Context(), body, name, s.Options.MaxUpload)
 	if err != nil {
-		s.metrics.uploads.WithLabelValues("refused").Inc()
-		s.fail(c, err)
+		s.Metrics.Uploads.WithLabelValues("refused").Inc()
+		s.Fail(c, err)
 		return
 	}
 	status := http.StatusCreated
 	if !fresh {
 		status = http.StatusOK
-		s.metrics.uploads.WithLabelValues("known").Inc()
+		s.Metrics.Uploads.WithLabelValues("known").Inc()
 	} else {
-		s.metrics.uploads.WithLabelValues("kept").Inc()
+		s.Metrics.Uploads.WithLabelValues("kept").Inc()
 	}
 	c.JSON(status, api.AddedOut{Take: takeOut(t), Fresh: fresh})
 }
 
 func (s takeRoutes) take(c *gin.Context) {
-	row, err := s.store.Take(c.Request.Context(), c.Param("key"))
+	row, err := s.Store.Take(c.Request.Context(), c.Param("key"))
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	if row.Outline == nil {
-		o, err := s.load(c, row, s.keep.Get)
+		o, err := s.Load(c, row, s.Keep.Get)
 		if err == nil {
-			err = s.store.KeepOutline(c.Request.Context(), row, o.take.Profile.Outline())
+			err = s.Store.KeepOutline(c.Request.Context(), row, o.Take.Profile.Outline())
 		}
 		if err != nil {
-			s.fail(c, err)
+			s.Fail(c, err)
 			return
 		}
 	}
-	siblings, _, err := s.store.Takes(c.Request.Context(), store.TakeQuery{Program: row.Program.Name, Descending: true, Limit: 100})
+	siblings, _, err := s.Store.Takes(c.Request.Context(), store.TakeQuery{Program: row.Program.Name, Descending: true, Limit: 100})
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	d := api.TakeDetail{
@@ -174,11 +175,11 @@ func (s takeRoutes) take(c *gin.Context) {
 		FirstNS: row.Outline.FirstNS, LastNS: row.Outline.LastNS, Siblings: takesOut(siblings),
 		Measures: []api.MeasureOut{}, Threads: []api.ThreadOut{},
 	}
-	switch j, err := s.store.JobOfTake(c.Request.Context(), row.Key); {
+	switch j, err := s.Store.JobOfTake(c.Request.Context(), row.Key); {
 	case err == nil:
 		d.OnRecord, d.Collector = true, j.Doer
 	case !errors.Is(err, database.ErrNotFound):
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	if row.Facts.Bare != nil {
@@ -206,55 +207,55 @@ func (s takeRoutes) take(c *gin.Context) {
 
 func (s takeRoutes) setNote(c *gin.Context) {
 	var in api.NoteIn
-	if err := s.read(c, &in, "the note"); err != nil {
-		s.fail(c, err)
+	if err := s.Read(c, &in, "the note"); err != nil {
+		s.Fail(c, err)
 		return
 	}
 	if in.Note != nil && len(*in.Note) > 16<<10 {
-		s.fail(c, badRequest{fmt.Errorf("the note is longer than 16 kB")})
+		s.Fail(c, request.Bad(fmt.Errorf("the note is longer than 16 kB")))
 		return
 	}
 	var err error
 	if in.Note != nil {
-		err = s.store.SetNote(c.Request.Context(), c.Param("key"), *in.Note)
+		err = s.Store.SetNote(c.Request.Context(), c.Param("key"), *in.Note)
 	}
 	if err == nil && in.Pinned != nil {
-		err = s.store.SetPinned(c.Request.Context(), c.Param("key"), *in.Pinned)
+		err = s.Store.SetPinned(c.Request.Context(), c.Param("key"), *in.Pinned)
 	}
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	row, err := s.store.Take(c.Request.Context(), c.Param("key"))
+	row, err := s.Store.Take(c.Request.Context(), c.Param("key"))
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	c.JSON(http.StatusOK, takeOut(row))
 }
 
 func (s takeRoutes) removeTake(c *gin.Context) {
-	if err := s.store.Remove(c.Request.Context(), c.Param("key")); err != nil {
-		s.fail(c, err)
+	if err := s.Store.Remove(c.Request.Context(), c.Param("key")); err != nil {
+		s.Fail(c, err)
 		return
 	}
-	s.used.look()
-	s.keep.Forget(func(key string) bool { return strings.HasPrefix(key, keyCompare) })
+	s.Used.Look()
+	s.Keep.Forget(func(key string) bool { return strings.HasPrefix(key, request.KeyCompare) })
 	c.Status(http.StatusNoContent)
 }
 
 func (s takeRoutes) file(c *gin.Context) {
-	row, err := s.store.Take(c.Request.Context(), c.Param("key"))
+	row, err := s.Store.Take(c.Request.Context(), c.Param("key"))
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", row.Program.Name+"-"+row.Build.Name+"-"+row.Key+".take"))
 	c.Header("Content-Length", strconv.FormatInt(row.Size, 10))
 	c.Header("Content-Type", "application/octet-stream")
 	c.Status(http.StatusOK)
-	if _, err := io.Copy(moving{c.Writer, http.NewResponseController(c.Writer)}, s.store.File(c.Request.Context(), row)); err != nil {
+	if _, err := io.Copy(request.Moving(c.Writer), s.Store.File(c.Request.Context(), row)); err != nil {
 		// The answer has begun; its length tells the client that it is not whole.
-		s.o.Log.Error("sending a take's file", "take", row.Key, "error", err)
+		s.Options.Log.Error("sending a take's file", "take", row.Key, "error", err)
 	}
 }

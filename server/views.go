@@ -12,44 +12,45 @@ import (
 	"entelon/core/profile"
 	"entelon/core/scope"
 	"entelon/server/api"
+	"entelon/server/request"
 	"entelon/store"
 )
 
 // scoped opens the take of a request with the costs in its scope.
-func (s lensRoutes) scoped(c *gin.Context) (*view, *store.Take, scopedCost, bool) {
-	sc, err := scopeOf(c)
+func (s lensRoutes) scoped(c *gin.Context) (*request.View, *store.Take, request.ScopedCost, bool) {
+	sc, err := request.ScopeOf(c)
 	if err != nil {
-		s.fail(c, err)
-		return nil, nil, scopedCost{}, false
+		s.Fail(c, err)
+		return nil, nil, request.ScopedCost{}, false
 	}
-	o, row, err := s.open(c, c.Param("key"))
+	o, row, err := s.Open(c, c.Param("key"))
 	if err != nil {
-		s.fail(c, err)
-		return nil, nil, scopedCost{}, false
+		s.Fail(c, err)
+		return nil, nil, request.ScopedCost{}, false
 	}
-	m, err := measureOf(c, o.take.Profile)
+	m, err := request.MeasureOf(c, o.Take.Profile)
 	if err != nil {
-		s.fail(c, err)
-		return nil, nil, scopedCost{}, false
+		s.Fail(c, err)
+		return nil, nil, request.ScopedCost{}, false
 	}
-	if err := sc.Fits(o.take.Profile); err != nil {
-		s.fail(c, badRequest{err})
-		return nil, nil, scopedCost{}, false
+	if err := sc.Fits(o.Take.Profile); err != nil {
+		s.Fail(c, request.Bad(err))
+		return nil, nil, request.ScopedCost{}, false
 	}
 	shape := shapeOf(c)
 	if err := shape.Check(); err != nil {
-		s.fail(c, badRequest{err})
-		return nil, nil, scopedCost{}, false
+		s.Fail(c, request.Bad(err))
+		return nil, nil, request.ScopedCost{}, false
 	}
-	v, err := s.shaped(c, o, shape)
+	v, err := s.Shaped(c, o, shape)
 	if err != nil {
-		s.fail(c, err)
-		return nil, nil, scopedCost{}, false
+		s.Fail(c, err)
+		return nil, nil, request.ScopedCost{}, false
 	}
-	k, err := v.costFor(c.Request.Context(), m, sc.Of(aboutOf(row)))
+	k, err := v.CostFor(c.Request.Context(), m, sc.Of(request.AboutOf(row)))
 	if err != nil { // nobody waits any more
 		c.Abort()
-		return nil, nil, scopedCost{}, false
+		return nil, nil, request.ScopedCost{}, false
 	}
 	return v, row, k, true
 }
@@ -72,8 +73,8 @@ func (s lensRoutes) kept(c *gin.Context) {
 	if !ok {
 		return
 	}
-	whole := o.cost(k.measure, scope.Scope{}).cost
-	c.JSON(http.StatusOK, api.KeptOut{Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0), OfTotal: whole.Total(0), OfSamples: whole.TotalSamples(0)})
+	whole := o.Cost(k.Measure, scope.Scope{}).Cost
+	c.JSON(http.StatusOK, api.KeptOut{Total: k.Cost.Total(0), Samples: k.Cost.TotalSamples(0), OfTotal: whole.Total(0), OfSamples: whole.TotalSamples(0)})
 }
 
 func (s lensRoutes) hot(c *gin.Context) {
@@ -81,14 +82,14 @@ func (s lensRoutes) hot(c *gin.Context) {
 	if !ok {
 		return
 	}
-	p := o.tree.Profile
+	p := o.Tree.Profile
 	out := api.HotOut{
-		Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0),
+		Total: k.Cost.Total(0), Samples: k.Cost.TotalSamples(0),
 		ID: []uint32{}, Functions: []api.FunctionRef{}, Self: []int64{}, SumTotal: []int64{}, SelfSamples: []int64{}, TotalSamples: []int64{}, Calls: []int64{}, File: []string{}, Line: []uint32{}, Reading: []api.ReadingPart{},
 	}
 	bare := c.Query("bare") == "true"
-	counts := k.calls()
-	for i, r := range k.rows() {
+	counts := k.Calls()
+	for i, r := range k.Rows() {
 		if i >= mostHot {
 			out.More++
 			out.MoreSelf += r.Self
@@ -109,7 +110,7 @@ func (s lensRoutes) hot(c *gin.Context) {
 		out.File = append(out.File, p.Strings[p.Functions[r.Function].File])
 		out.Line = append(out.Line, p.Functions[r.Function].Line)
 	}
-	for _, part := range o.reader().Take(k.cost, k.rows()) {
+	for _, part := range o.Reader().Take(k.Cost, k.Rows()) {
 		x := api.ReadingPart{Text: part.Text}
 		if part.Function != 0 {
 			ref := refOf(p, part.Function)
@@ -125,20 +126,20 @@ func (s lensRoutes) hot(c *gin.Context) {
 func (s lensRoutes) functions(c *gin.Context) {
 	shape := shapeOf(c)
 	if err := shape.Check(); err != nil {
-		s.fail(c, badRequest{err})
+		s.Fail(c, request.Bad(err))
 		return
 	}
-	o, _, err := s.open(c, c.Param("key"))
+	o, _, err := s.Open(c, c.Param("key"))
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	v, err := s.shaped(c, o, shape)
+	v, err := s.Shaped(c, o, shape)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	p := v.tree.Profile
+	p := v.Tree.Profile
 	out := api.FunctionsOut{Texts: []string{}}
 	if len(p.Functions) > mostNamed { // they come with each question instead
 		out.TooMany = true
@@ -172,8 +173,8 @@ func (s lensRoutes) functions(c *gin.Context) {
 const thinnest = 2
 
 // rootOf reads the node below which a question is asked.
-func rootOf(c *gin.Context, o *view) (calltree.NodeID, error) {
-	n, err := number(c, "root", 0, 0, int64(o.tree.Len()-1))
+func rootOf(c *gin.Context, o *request.View) (calltree.NodeID, error) {
+	n, err := request.Number(c, "root", 0, 0, int64(o.Tree.Len()-1))
 	return calltree.NodeID(n), err
 }
 
@@ -183,12 +184,12 @@ const defaultPixels = 1280
 func (s lensRoutes) flame(c *gin.Context) {
 	order, err := calltree.ParseOrder(c.Query("order"))
 	if err != nil {
-		s.fail(c, badRequest{err})
+		s.Fail(c, request.Bad(err))
 		return
 	}
-	pixels, err := number(c, "pixels", defaultPixels, 16, 1<<16)
+	pixels, err := request.Number(c, "pixels", defaultPixels, 16, 1<<16)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	o, row, k, ok := s.scoped(c)
@@ -197,22 +198,22 @@ func (s lensRoutes) flame(c *gin.Context) {
 	}
 	n, err := rootOf(c, o)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	keep, err := s.pinned(c, o, row)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	l := o.tree.Layout(k.cost, calltree.LayoutOptions{Root: n, MinWidth: max(1, thinnest*k.cost.Total(n)/pixels), Order: order, Keep: keep, Rows: mostRowsDrawn, Boxes: mostBoxes})
+	l := o.Tree.Layout(k.Cost, calltree.LayoutOptions{Root: n, MinWidth: max(1, thinnest*k.Cost.Total(n)/pixels), Order: order, Keep: keep, Rows: mostRowsDrawn, Boxes: mostBoxes})
 	c.JSON(http.StatusOK, flameOut(o, k, n, l))
-	o.prepare()
+	o.Prepare()
 }
 
 // pinsOf says which functions are pinned, on which a drawing depends.
 func (s lensRoutes) pinsOf(c *gin.Context, row *store.Take) (string, error) {
-	pins, err := s.store.Pins(c.Request.Context(), row.Program.Name)
+	pins, err := s.Store.Pins(c.Request.Context(), row.Program.Name)
 	var b strings.Builder
 	for _, p := range pins {
 		b.WriteString(p.Function + "\x00")
@@ -221,8 +222,8 @@ func (s lensRoutes) pinsOf(c *gin.Context, row *store.Take) (string, error) {
 }
 
 // pinned returns a program's pinned functions, which no drawing leaves out.
-func (s lensRoutes) pinned(c *gin.Context, o *view, row *store.Take) ([]profile.FunctionID, error) {
-	pins, err := s.store.Pins(c.Request.Context(), row.Program.Name)
+func (s lensRoutes) pinned(c *gin.Context, o *request.View, row *store.Take) ([]profile.FunctionID, error) {
+	pins, err := s.Store.Pins(c.Request.Context(), row.Program.Name)
 	if err != nil || len(pins) == 0 {
 		return nil, err
 	}
@@ -231,8 +232,8 @@ func (s lensRoutes) pinned(c *gin.Context, o *view, row *store.Take) ([]profile.
 		names[p.Function] = true
 	}
 	var out []profile.FunctionID
-	for id := range o.tree.Profile.Functions {
-		if id != 0 && names[o.tree.Profile.FunctionName(profile.FunctionID(id))] {
+	for id := range o.Tree.Profile.Functions {
+		if id != 0 && names[o.Tree.Profile.FunctionName(profile.FunctionID(id))] {
 			out = append(out, profile.FunctionID(id))
 		}
 	}
@@ -254,10 +255,10 @@ const (
 	mostNamed = 100_000
 )
 
-func flameOut(o *view, k scopedCost, root calltree.NodeID, l *calltree.Layout) api.FlameOut {
-	p := o.tree.Profile
+func flameOut(o *request.View, k request.ScopedCost, root calltree.NodeID, l *calltree.Layout) api.FlameOut {
+	p := o.Tree.Profile
 	out := api.FlameOut{
-		Total: k.cost.Total(0), Samples: k.cost.TotalSamples(0), Root: uint32(root), Path: []api.PathStep{}, Functions: []api.FunctionRef{},
+		Total: k.Cost.Total(0), Samples: k.Cost.TotalSamples(0), Root: uint32(root), Path: []api.PathStep{}, Functions: []api.FunctionRef{},
 		Depth: l.Depth, X: l.X, Width: l.W, Self: l.Self, Hidden: l.Hidden,
 		Node: make([]uint32, len(l.Node)), Function: make([]uint32, len(l.Node)), Count: make([]int64, len(l.Node)), Calls: []int64{},
 	}
@@ -272,20 +273,20 @@ func flameOut(o *view, k scopedCost, root calltree.NodeID, l *calltree.Layout) a
 		return i
 	}
 	if root != 0 {
-		above := append([]calltree.NodeID{0}, o.tree.Path(o.tree.Parent[root])...)
+		above := append([]calltree.NodeID{0}, o.Tree.Path(o.Tree.Parent[root])...)
 		out.Above = max(0, len(above)-mostStrips)
 		for _, n := range above[out.Above:] {
-			out.Path = append(out.Path, api.PathStep{Node: uint32(n), Function: local(o.tree.Function[n]), Total: k.cost.Total(n)})
+			out.Path = append(out.Path, api.PathStep{Node: uint32(n), Function: local(o.Tree.Function[n]), Total: k.Cost.Total(n)})
 		}
 	}
 	inlined, deep := make([]int32, len(l.Node)), make([]int32, len(l.Node))
 	for i, n := range l.Node {
 		out.Node[i] = uint32(n)
-		out.Function[i] = local(o.tree.Function[n])
+		out.Function[i] = local(o.Tree.Function[n])
 		if l.Hidden[i] == 0 {
-			out.Count[i] = k.cost.TotalSamples(n)
+			out.Count[i] = k.Cost.TotalSamples(n)
 		}
-		if o.tree.Inlined[n] && l.Hidden[i] == 0 {
+		if o.Tree.Inlined[n] && l.Hidden[i] == 0 {
 			inlined[i] = 1
 		}
 	}
@@ -295,7 +296,7 @@ func flameOut(o *view, k scopedCost, root calltree.NodeID, l *calltree.Layout) a
 		}
 	}
 	out.Inlined, out.Deep = inlined, deep
-	if counts := k.calls(); counts != nil {
+	if counts := k.Calls(); counts != nil {
 		for i, n := range l.Node {
 			var calls int64
 			if l.Hidden[i] == 0 {
@@ -314,10 +315,10 @@ func (s lensRoutes) search(c *gin.Context) {
 	}
 	root, err := rootOf(c, o)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	m := calltree.Search(o.tree, k.cost, root, c.Query("text"))
+	m := calltree.Search(o.Tree, k.Cost, root, c.Query("text"))
 	out := api.SearchOut{Functions: []uint32{}, Nodes: m.Nodes, Value: m.Value, Samples: m.Samples}
 	for _, f := range m.Functions {
 		out.Functions = append(out.Functions, uint32(f))
@@ -327,11 +328,11 @@ func (s lensRoutes) search(c *gin.Context) {
 
 // find returns the row of a function by name; of several with one name that
 // with the largest total counts.
-func find(o *view, k scopedCost, name, module string) (calltree.FunctionCost, bool) {
-	p := o.tree.Profile
+func find(o *request.View, k request.ScopedCost, name, module string) (calltree.FunctionCost, bool) {
+	p := o.Tree.Profile
 	var best calltree.FunctionCost
 	found := false
-	for _, r := range k.rows() {
+	for _, r := range k.Rows() {
 		if p.FunctionName(r.Function) == name && (module == "" || p.Home(r.Function) == module) && (!found || r.Total > best.Total) {
 			best, found = r, true
 		}
@@ -350,26 +351,26 @@ func (s lensRoutes) function(c *gin.Context) {
 		s.nothing(c, name)
 		return
 	}
-	p := o.tree.Profile
-	figures, err := s.store.Figures(c.Request.Context(), row.ProgramID, row.InWorkload(), p.Words(k.measure).Name, name, p.Home(r.Function))
+	p := o.Tree.Profile
+	figures, err := s.Store.Figures(c.Request.Context(), row.ProgramID, row.InWorkload(), p.Words(k.Measure).Name, name, p.Home(r.Function))
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	f := p.Functions[r.Function]
-	n := k.cost.TotalSamples(0)
+	n := k.Cost.TotalSamples(0)
 	out := api.FunctionOut{
 		Function: refOf(p, r.Function), Linkage: p.Strings[f.Linkage], File: p.Strings[f.File], Line: f.Line,
-		Self: r.Self, Total: r.Total, SelfSamples: r.SelfSamples, TotalSamples: r.TotalSamples, ScopeTotal: k.cost.Total(0),
-		Callers: edges(p, calltree.Callers(o.tree, k.cost, r.Function)), Callees: edges(p, calltree.Callees(o.tree, k.cost, r.Function)), Builds: []api.BuildFigure{},
+		Self: r.Self, Total: r.Total, SelfSamples: r.SelfSamples, TotalSamples: r.TotalSamples, ScopeTotal: k.Cost.Total(0),
+		Callers: edges(p, calltree.Callers(o.Tree, k.Cost, r.Function)), Callees: edges(p, calltree.Callees(o.Tree, k.Cost, r.Function)), Builds: []api.BuildFigure{},
 	}
-	if counts := k.calls(); counts != nil {
+	if counts := k.Calls(); counts != nil {
 		out.CallsCounted, out.Calls = true, counts.Of(r.Function)
 		countEdges(out.Callers, func(f profile.FunctionID) int64 { return counts.Between(f, r.Function) })
 		countEdges(out.Callees, func(f profile.FunctionID) int64 { return counts.Between(r.Function, f) })
 	}
-	out.Origin = originOut(p, calltree.OriginOf(o.tree, k.cost, r.Function))
-	if out.Counted = p.Measures[k.measure].Counted; !out.Counted {
+	out.Origin = originOut(p, calltree.OriginOf(o.Tree, k.Cost, r.Function))
+	if out.Counted = p.Measures[k.Measure].Counted; !out.Counted {
 		out.SelfLow, out.SelfHigh = calltree.Interval(r.SelfSamples, n, calltree.Z95)
 		out.TotalLow, out.TotalHigh = calltree.Interval(r.TotalSamples, n, calltree.Z95)
 	}
@@ -426,25 +427,25 @@ func countEdges(es []api.EdgeOut, calls func(profile.FunctionID) int64) {
 }
 
 func (s lensRoutes) times(c *gin.Context) {
-	bins, err := number(c, "bins", 200, 1, 4000)
+	bins, err := request.Number(c, "bins", 200, 1, 4000)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	o, row, err := s.open(c, c.Param("key"))
+	o, row, err := s.Open(c, c.Param("key"))
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	p := o.take.Profile
-	m, err := measureOf(c, p)
+	p := o.Take.Profile
+	m, err := request.MeasureOf(c, p)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	user, kernel, err := p.OverTime(m, row.DurationNS, int(bins))
 	if err != nil {
-		s.fail(c, badRequest{fmt.Errorf("the take cannot be shown over time: %w", err)})
+		s.Fail(c, request.Bad(fmt.Errorf("the take cannot be shown over time: %w", err)))
 		return
 	}
 	out := api.TimesOut{ToNS: row.DurationNS, User: user, Kernel: kernel, Level: p.Measures[m].Combine == measure.Level}

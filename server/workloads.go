@@ -9,11 +9,12 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"entelon/server/api"
+	"entelon/server/request"
 	"entelon/store"
 )
 
 // workloadRoutes answers for what programs were made to do.
-type workloadRoutes struct{ *Server }
+type workloadRoutes struct{ *request.Server }
 
 func workloadOut(w store.WorkloadSummary) api.WorkloadOut {
 	out := api.WorkloadOut{ID: w.ID, Name: w.Name, Words: w.Words, Named: w.Named, Takes: w.Takes, Builds: w.Builds, LastAt: shownTime(w.LastAt), Merged: []string{}}
@@ -23,14 +24,14 @@ func workloadOut(w store.WorkloadSummary) api.WorkloadOut {
 
 func (s workloadRoutes) workloads(c *gin.Context) {
 	ctx, program := c.Request.Context(), c.Param("name")
-	list, all, err := s.store.Workloads(ctx, program)
+	list, all, err := s.Store.Workloads(ctx, program)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
-	changes, err := s.store.WorkloadChanges(ctx, program)
+	changes, err := s.Store.WorkloadChanges(ctx, program)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	out := api.WorkloadsOut{Workloads: []api.WorkloadOut{}, Count: all, Changes: []api.WorkloadChangeOut{}}
@@ -46,7 +47,7 @@ func (s workloadRoutes) workloads(c *gin.Context) {
 // change answers with a program's workloads after a change of them.
 func (s workloadRoutes) change(c *gin.Context, err error) {
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return
 	}
 	s.workloads(c)
@@ -56,39 +57,39 @@ func (s workloadRoutes) nameWorkload(c *gin.Context) {
 	var in api.WorkloadNameIn
 	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
 	if err != nil {
-		s.fail(c, badRequest{fmt.Errorf("the workload: %q is not a number", c.Param("id"))})
+		s.Fail(c, request.Bad(fmt.Errorf("the workload: %q is not a number", c.Param("id"))))
 		return
 	}
-	if err := s.read(c, &in, "the workload's name"); err != nil {
-		s.fail(c, err)
+	if err := s.Read(c, &in, "the workload's name"); err != nil {
+		s.Fail(c, err)
 		return
 	}
-	s.change(c, s.refused(s.store.NameWorkload(c.Request.Context(), c.Param("name"), id, in.Name, who(c).person.Name)))
+	s.change(c, s.refused(s.Store.NameWorkload(c.Request.Context(), c.Param("name"), id, in.Name, request.Who(c).Person.Name)))
 }
 
 func (s workloadRoutes) mergeWorkloads(c *gin.Context) {
 	var in api.WorkloadsMergeIn
-	if err := s.read(c, &in, "the workloads to merge"); err != nil {
-		s.fail(c, err)
+	if err := s.Read(c, &in, "the workloads to merge"); err != nil {
+		s.Fail(c, err)
 		return
 	}
-	s.change(c, s.refused(s.store.MergeWorkloads(c.Request.Context(), c.Param("name"), in.From, in.Into, who(c).person.Name)))
+	s.change(c, s.refused(s.Store.MergeWorkloads(c.Request.Context(), c.Param("name"), in.From, in.Into, request.Who(c).Person.Name)))
 }
 
 func (s workloadRoutes) moveTakes(c *gin.Context) {
 	var in api.TakesMoveIn
-	if err := s.read(c, &in, "the takes to move"); err != nil {
-		s.fail(c, err)
+	if err := s.Read(c, &in, "the takes to move"); err != nil {
+		s.Fail(c, err)
 		return
 	}
-	_, err := s.store.MoveTakes(c.Request.Context(), c.Param("name"), in.Takes, in.Into, in.Name, who(c).person.Name)
+	_, err := s.Store.MoveTakes(c.Request.Context(), c.Param("name"), in.Takes, in.Into, in.Name, request.Who(c).Person.Name)
 	s.change(c, s.refused(err))
 }
 
 func (s workloadRoutes) undoWorkloads(c *gin.Context) {
-	_, err := s.store.UndoWorkloads(c.Request.Context(), c.Param("name"))
+	_, err := s.Store.UndoWorkloads(c.Request.Context(), c.Param("name"))
 	if errors.Is(err, store.ErrNoUndo) {
-		err = conflict{err, "nothing has changed"}
+		err = request.Against(err, "nothing has changed")
 	}
 	s.change(c, err)
 }
@@ -97,7 +98,7 @@ func (s workloadRoutes) undoWorkloads(c *gin.Context) {
 func (s workloadRoutes) refused(err error) error {
 	var bad store.BadChange
 	if errors.As(err, &bad) {
-		return badRequest{bad}
+		return request.Bad(bad)
 	}
 	return err
 }

@@ -1,4 +1,4 @@
-package server
+package request
 
 import (
 	"context"
@@ -32,15 +32,15 @@ const deviceCookie = "entelon-browser"
 // client is the address that a request comes from. Behind a proxy that the
 // operator named, it is what the proxy says, in the header that the operator
 // named: the last address in it, which the proxy itself has added.
-func (s signInRoutes) client(c *gin.Context) string {
+func (s SignInRoutes) client(c *gin.Context) string {
 	host, _, err := net.SplitHostPort(c.Request.RemoteAddr)
 	if err != nil {
 		return c.Request.RemoteAddr
 	}
-	if s.o.ProxyHeader == "" || !s.isProxy(host) {
+	if s.Options.ProxyHeader == "" || !s.isProxy(host) {
 		return host
 	}
-	list := strings.Split(strings.Join(c.Request.Header.Values(s.o.ProxyHeader), ","), ",")
+	list := strings.Split(strings.Join(c.Request.Header.Values(s.Options.ProxyHeader), ","), ",")
 	last := strings.TrimSpace(list[len(list)-1])
 	if a, err := netip.ParseAddr(strings.Trim(last, "[]")); err == nil {
 		return a.Unmap().String()
@@ -48,7 +48,7 @@ func (s signInRoutes) client(c *gin.Context) string {
 	return host
 }
 
-func (s signInRoutes) isProxy(host string) bool {
+func (s SignInRoutes) isProxy(host string) bool {
 	a, err := netip.ParseAddr(host)
 	if err != nil {
 		return false
@@ -57,7 +57,7 @@ func (s signInRoutes) isProxy(host string) bool {
 	if a.IsLoopback() {
 		return true
 	}
-	for _, p := range s.o.Proxies {
+	for _, p := range s.Options.Proxies {
 		if p.Contains(a) {
 			return true
 		}
@@ -65,9 +65,9 @@ func (s signInRoutes) isProxy(host string) bool {
 	return false
 }
 
-// byAddress is the limit of an address; of IPv6 a network of 64 bits is one,
+// ByAddress is the limit of an address; of IPv6 a network of 64 bits is one,
 // since its owner has as many addresses as they like.
-func (s signInRoutes) byAddress(c *gin.Context) accounts.Limit {
+func (s SignInRoutes) ByAddress(c *gin.Context) accounts.Limit {
 	host := s.client(c)
 	if a, err := netip.ParseAddr(host); err == nil && a.Is6() {
 		if p, err := a.WithZone("").Prefix(64); err == nil {
@@ -84,11 +84,11 @@ func byName(name string) accounts.Limit {
 	return accounts.Limit{Key: "name " + hex.EncodeToString(sum[:2]), Free: freeByName}
 }
 
-// mayTry counts an attempt, or answers who tries too often.
-func (s signInRoutes) mayTry(c *gin.Context, limits ...accounts.Limit) bool {
-	wait, err := s.store.Try(c.Request.Context(), limits...)
+// MayTry counts an attempt, or answers who tries too often.
+func (s SignInRoutes) MayTry(c *gin.Context, limits ...accounts.Limit) bool {
+	wait, err := s.Store.Try(c.Request.Context(), limits...)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 		return false
 	}
 	if wait > 0 {
@@ -100,15 +100,15 @@ func (s signInRoutes) mayTry(c *gin.Context, limits ...accounts.Limit) bool {
 	return true
 }
 
-// succeeded forgets the attempts of a visitor, and of an address that others may
+// Succeeded forgets the attempts of a visitor, and of an address that others may
 // share the last one.
-func (s signInRoutes) succeeded(c *gin.Context, limits ...accounts.Limit) error {
+func (s SignInRoutes) Succeeded(c *gin.Context, limits ...accounts.Limit) error {
 	for _, l := range limits {
 		var err error
 		if strings.HasPrefix(l.Key, "from ") {
-			err = s.store.TakeBack(c.Request.Context(), l.Key)
+			err = s.Store.TakeBack(c.Request.Context(), l.Key)
 		} else {
-			err = s.store.Succeeded(c.Request.Context(), l.Key)
+			err = s.Store.Succeeded(c.Request.Context(), l.Key)
 		}
 		if err != nil {
 			return err
@@ -117,10 +117,10 @@ func (s signInRoutes) succeeded(c *gin.Context, limits ...accounts.Limit) error 
 	return nil
 }
 
-// deny answers an attempt that failed, and notes it.
-func (s signInRoutes) deny(c *gin.Context, name, what, remedy string) {
-	if err := s.store.Note(c.Request.Context(), name, s.client(c), "sign-in failed", nil); err != nil {
-		s.fail(c, err)
+// Deny answers an attempt that failed, and notes it.
+func (s SignInRoutes) Deny(c *gin.Context, name, what, remedy string) {
+	if err := s.Store.Note(c.Request.Context(), name, s.client(c), "sign-in failed", nil); err != nil {
+		s.Fail(c, err)
 		return
 	}
 	c.AbortWithStatusJSON(http.StatusUnauthorized, api.ErrorBody{Error: what, Remedy: remedy})
@@ -128,21 +128,21 @@ func (s signInRoutes) deny(c *gin.Context, name, what, remedy string) {
 
 // hash waits for its turn to check or make a password, each of which takes
 // 64 MiB. Who does not wait any more has none.
-func (s signInRoutes) hash(ctx context.Context, work func()) error {
+func (s SignInRoutes) hash(ctx context.Context, work func()) error {
 	select {
-	case s.hashing <- struct{}{}:
+	case s.Hashing <- struct{}{}:
 	case <-ctx.Done():
 		return ctx.Err()
 	}
-	defer func() { <-s.hashing }()
+	defer func() { <-s.Hashing }()
 	work()
 	return nil
 }
 
 // limitsOf are the limits under which somebody tries to sign in by name.
-func (s signInRoutes) limitsOf(c *gin.Context, name string, p *accounts.Person) ([]accounts.Limit, error) {
+func (s SignInRoutes) limitsOf(c *gin.Context, name string, p *accounts.Person) ([]accounts.Limit, error) {
 	if secret, err := c.Cookie(deviceCookie); err == nil && secret != "" && p != nil {
-		known, err := s.store.KnownDevice(c.Request.Context(), p.ID, secret)
+		known, err := s.Store.KnownDevice(c.Request.Context(), p.ID, secret)
 		if err != nil {
 			return nil, err
 		}
@@ -150,5 +150,5 @@ func (s signInRoutes) limitsOf(c *gin.Context, name string, p *accounts.Person) 
 			return []accounts.Limit{{Key: fmt.Sprintf("browser of %d", p.ID), Free: freeByDevice}}, nil
 		}
 	}
-	return []accounts.Limit{byName(name), s.byAddress(c)}, nil
+	return []accounts.Limit{byName(name), s.ByAddress(c)}, nil
 }

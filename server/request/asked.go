@@ -1,9 +1,6 @@
-package server
+package request
 
 import (
-	"entelon/core/profile"
-	"entelon/core/scope"
-	"entelon/store"
 	"fmt"
 	"math"
 	"strconv"
@@ -11,27 +8,31 @@ import (
 	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
+
+	"entelon/core/profile"
+	"entelon/core/scope"
+	"entelon/store"
 )
 
-// scopeOf reads the part of a take that counts.
-func scopeOf(c *gin.Context) (scope.Scope, error) {
+// ScopeOf reads the part of a take that counts.
+func ScopeOf(c *gin.Context) (scope.Scope, error) {
 	sc, err := scope.Parse(c.Query("scope"))
 	if err != nil {
 		return sc, badRequest{fmt.Errorf("scope: %w", err)}
 	}
-	from, err := number(c, "from", 0, 0, math.MaxInt64)
+	from, err := Number(c, "from", 0, 0, math.MaxInt64)
 	if err != nil {
 		return scope.Scope{}, err
 	}
-	to, err := number(c, "to", 0, 0, math.MaxInt64)
+	to, err := Number(c, "to", 0, 0, math.MaxInt64)
 	if err == nil && to > 0 && to <= from {
 		err = badRequest{fmt.Errorf("the time ends at %d, before it begins at %d", to, from)}
 	}
 	return sc.And(scope.Between(from, to)), err
 }
 
-// aboutOf is what a take's profile does not know.
-func aboutOf(row *store.Take) scope.About {
+// AboutOf is what a take's profile does not know.
+func AboutOf(row *store.Take) scope.About {
 	about := scope.About{Program: row.Program.Name, Build: row.Build.Name}
 	if row.Workload != nil {
 		about.Workload = row.Workload.Name
@@ -39,8 +40,8 @@ func aboutOf(row *store.Take) scope.About {
 	return about
 }
 
-// measureOf reads which measure counts.
-func measureOf(c *gin.Context, p *profile.Profile) (int, error) {
+// MeasureOf reads which measure counts.
+func MeasureOf(c *gin.Context, p *profile.Profile) (int, error) {
 	m, err := p.MeasureNamed(c.Query("measure"))
 	if err != nil {
 		return 0, badRequest{err}
@@ -48,8 +49,8 @@ func measureOf(c *gin.Context, p *profile.Profile) (int, error) {
 	return m, nil
 }
 
-// number reads a whole number from the query; absent is otherwise.
-func number(c *gin.Context, name string, otherwise, least, most int64) (int64, error) {
+// Number reads a whole number from the query; absent is otherwise.
+func Number(c *gin.Context, name string, otherwise, least, most int64) (int64, error) {
 	text, ok := c.GetQuery(name)
 	if !ok || text == "" {
 		return otherwise, nil
@@ -61,8 +62,8 @@ func number(c *gin.Context, name string, otherwise, least, most int64) (int64, e
 	return v, nil
 }
 
-// cut shortens a text at the beginning of a character.
-func cut(text string, most int) string {
+// Cut shortens a text at the beginning of a character.
+func Cut(text string, most int) string {
 	if len(text) <= most {
 		return text
 	}
@@ -72,5 +73,5 @@ func cut(text string, most int) string {
 	return text[:most] + "…"
 }
 
-// hereWithin is how long ago a collector was heard of that is there.
-const hereWithin = 30 * time.Second
+// HereWithin is how long ago a collector was heard of that is there.
+const HereWithin = 30 * time.Second

@@ -1,4 +1,4 @@
-package server
+package request
 
 import (
 	"bytes"
@@ -27,7 +27,7 @@ func (s *Server) takeRow(c *gin.Context, key string) (*store.Take, error) {
 			return row, nil
 		}
 	}
-	row, err := s.store.Take(c.Request.Context(), key)
+	row, err := s.Store.Take(c.Request.Context(), key)
 	if err == nil {
 		c.Set(rowKey, row)
 	}
@@ -50,11 +50,11 @@ type failed struct{ *answer }
 
 func (failed) Error() string { return "an answer that says no" }
 
-// same has a question about a take answered once. also says what the answer
+// Same has a question about a take answered once. also says what the answer
 // depends on besides the take and the question, "" for nothing.
-func (s *Server) same(handle gin.HandlerFunc, also func(*gin.Context, *store.Take) (string, error)) gin.HandlerFunc {
+func (s *Server) Same(handle gin.HandlerFunc, also func(*gin.Context, *store.Take) (string, error)) gin.HandlerFunc {
 	return func(c *gin.Context) {
-		if strings.HasPrefix(c.Param("key"), jobPrefix) { // it grows
+		if strings.HasPrefix(c.Param("key"), JobPrefix) { // it grows
 			handle(c)
 			return
 		}
@@ -68,25 +68,25 @@ func (s *Server) same(handle gin.HandlerFunc, also func(*gin.Context, *store.Tak
 			query, err = url.ParseQuery(c.Request.URL.RawQuery)
 		}
 		if err != nil {
-			s.fail(c, err)
+			s.Fail(c, err)
 			return
 		}
 		key := strings.Join([]string{keyAnswer, row.Digest, row.Program.Name, row.Build.Name, c.FullPath(), query.Encode(), more}, "\x00")
 		// The work may outlive this request, whose own context is then another's.
 		name, params, request := s.asker(c), slices.Clone(c.Params), c.Request
-		x, err := s.keep.Get(c.Request.Context(), key, expectedAnswer, func(ctx context.Context, _ *keep.Item) (any, int64, error) {
-			leave, err := s.gates[heavy].Enter(ctx, name)
+		x, err := s.Keep.Get(c.Request.Context(), key, expectedAnswer, func(ctx context.Context, _ *keep.Item) (any, int64, error) {
+			leave, err := s.Gates[Heavy].Enter(ctx, name)
 			if err != nil {
 				return nil, 0, err
 			}
 			defer leave()
 			a := &answer{header: http.Header{}, status: http.StatusOK}
-			own := gin.CreateTestContextOnly(a, s.engine)
+			own := gin.CreateTestContextOnly(a, s.Engine)
 			own.Params, own.Request = params, request.Clone(ctx)
 			own.Set(rowKey, row)
-			mine := &held{}
-			own.Set(heldKey, mine)
-			defer mine.release()
+			mine := &Held{}
+			own.Set(HeldKey, mine)
+			defer mine.Release()
 			if handle(own); own.Writer.Status() != http.StatusOK {
 				a.status = own.Writer.Status()
 				if err := ctx.Err(); err != nil {
@@ -101,7 +101,7 @@ func (s *Server) same(handle gin.HandlerFunc, also func(*gin.Context, *store.Tak
 		case errors.As(err, &no):
 			no.write(c)
 		case err != nil:
-			s.fail(c, err)
+			s.Fail(c, err)
 		default:
 			x.Value().(*answer).write(c)
 			x.Release()

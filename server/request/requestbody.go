@@ -1,4 +1,4 @@
-package server
+package request
 
 import (
 	"bytes"
@@ -17,15 +17,15 @@ import (
 // Bounds of a request's body, in bytes. A route says which one is its own.
 const (
 	smallBody  = 64 << 10 // most questions, and the default
-	jobBody    = 4 << 20  // settings with long commands
-	answerBody = 32 << 20 // a collector's answers: the processes of a large machine
-	mostBlock  = 64 << 20 // one piece of a growing take
+	JobBody    = 4 << 20  // settings with long commands
+	AnswerBody = 32 << 20 // a collector's answers: the processes of a large machine
+	MostBlock  = 64 << 20 // one piece of a growing take
 )
 
-// read reads the JSON of a request, which the route's bound has cut already. It
+// Read reads the JSON of a request, which the route's bound has cut already. It
 // is the one door for it: one value and nothing behind it, and no zero
 // characters, which PostgreSQL keeps in no text.
-func (s *Server) read(c *gin.Context, into any, what string) error {
+func (s *Server) Read(c *gin.Context, into any, what string) error {
 	b, err := io.ReadAll(c.Request.Body)
 	if err != nil {
 		return fmt.Errorf("%s: %w", what, err)
@@ -43,9 +43,9 @@ func (s *Server) read(c *gin.Context, into any, what string) error {
 	return nil
 }
 
-// readPiece reads a body of bytes. Room is made as its length says, and no more than for
+// ReadPiece reads a body of bytes. Room is made as its length says, and no more than for
 // a little where that may be a lie.
-func readPiece(c *gin.Context, most int64) ([]byte, error) {
+func ReadPiece(c *gin.Context, most int64) ([]byte, error) {
 	const believed = 1 << 20
 	var b bytes.Buffer
 	b.Grow(int(min(max(0, c.Request.ContentLength), believed)) + bytes.MinRead)

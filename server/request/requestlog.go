@@ -1,4 +1,4 @@
-package server
+package request
 
 import (
 	"crypto/rand"
@@ -16,8 +16,8 @@ const requestHeader = "X-Request-Id"
 
 const requestKey = "request"
 
-// logged writes one line for each request, and counts it.
-func (s operatingRoutes) logged(c *gin.Context) {
+// Logged writes one line for each request, and counts it.
+func (s OperatingRoutes) Logged(c *gin.Context) {
 	var b [8]byte
 	if _, err := rand.Read(b[:]); err != nil {
 		panic(err) // the standard library never lets this happen
@@ -33,7 +33,7 @@ func (s operatingRoutes) logged(c *gin.Context) {
 		route = "page"
 	}
 	status := c.Writer.Status()
-	s.metrics.count(route, c.Request.Method, status, took)
+	s.Metrics.count(route, c.Request.Method, status, took)
 	level := slog.LevelInfo
 	switch {
 	case status >= http.StatusInternalServerError && status != http.StatusServiceUnavailable && status != http.StatusInsufficientStorage:
@@ -41,11 +41,11 @@ func (s operatingRoutes) logged(c *gin.Context) {
 	case route == "page" || strings.HasSuffix(route, "z") || strings.HasPrefix(route, "/api/v1/collector/"):
 		level = slog.LevelDebug // many, and of little interest
 	}
-	if !s.o.Log.Enabled(c.Request.Context(), level) {
+	if !s.Options.Log.Enabled(c.Request.Context(), level) {
 		return
 	}
-	s.o.Log.LogAttrs(c.Request.Context(), level, "request",
-		slog.String("id", id), slog.String("method", c.Request.Method), slog.String("route", route), slog.String("path", cut(c.Request.URL.Path, 200)),
+	s.Options.Log.LogAttrs(c.Request.Context(), level, "request",
+		slog.String("id", id), slog.String("method", c.Request.Method), slog.String("route", route), slog.String("path", Cut(c.Request.URL.Path, 200)),
 		slog.Int("status", status), slog.Float64("ms", float64(took.Microseconds())/1000), slog.Int("bytes", max(0, c.Writer.Size())),
-		slog.String("who", who(c).name()), slog.String("from", signInRoutes(s).client(c)))
+		slog.String("who", Who(c).name()), slog.String("from", SignInRoutes(s).client(c)))
 }

@@ -1,4 +1,4 @@
-package server
+package request
 
 import (
 	"context"
@@ -16,8 +16,8 @@ import (
 	"entelon/server/api"
 )
 
-// operatingRoutes answers for those who run the server.
-type operatingRoutes struct{ *Server }
+// OperatingRoutes answers for those who run the server.
+type OperatingRoutes struct{ *Server }
 
 // metrics are the numbers about this server for who runs it, in the open text
 // format.
@@ -25,17 +25,18 @@ type metrics struct {
 	registry *prometheus.Registry
 	requests *prometheus.CounterVec
 	seconds  *prometheus.HistogramVec
-	uploads  *prometheus.CounterVec
+	Uploads  *prometheus.CounterVec
 }
 
-func newMetrics(s *Server) *metrics {
+// NewMetrics counts nothing yet.
+func NewMetrics(s *Server) *metrics {
 	m := &metrics{
 		registry: prometheus.NewRegistry(),
 		requests: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "entelon_requests_total", Help: "Requests answered, by route, method and status."}, []string{"route", "method", "status"}),
 		seconds:  prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "entelon_request_seconds", Help: "How long answers took, by route.", Buckets: []float64{0.005, 0.02, 0.1, 0.3, 1, 3, 10, 60}}, []string{"route"}),
-		uploads:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "entelon_takes_received_total", Help: "Takes that were sent, by what became of them."}, []string{"result"}),
+		Uploads:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "entelon_takes_received_total", Help: "Takes that were sent, by what became of them."}, []string{"result"}),
 	}
-	m.registry.MustRegister(m.requests, m.seconds, m.uploads, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &gauges{s: s})
+	m.registry.MustRegister(m.requests, m.seconds, m.Uploads, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &gauges{s: s})
 	return m
 }
 
@@ -70,25 +71,25 @@ func (g *gauges) Collect(to chan<- prometheus.Metric) {
 	put := func(d *prometheus.Desc, v float64, labels ...string) {
 		to <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
 	}
-	used, items := g.s.keep.Used()
+	used, items := g.s.Keep.Used()
 	put(memoryUsed, float64(used))
-	put(memoryLimit, float64(g.s.keep.Limit()))
+	put(memoryLimit, float64(g.s.Keep.Limit()))
 	put(memoryItems, float64(items))
-	for l, name := range map[load]string{light: "light", heavy: "heavy", bulky: "bulky"} {
-		inside, waiting := g.s.gates[l].Load()
+	for l, name := range map[load]string{light: "light", Heavy: "heavy", Bulky: "bulky"} {
+		inside, waiting := g.s.Gates[l].Load()
 		put(insideNow, float64(inside), name)
 		put(waitingNow, float64(waiting), name)
 	}
-	if g.s.store == nil {
+	if g.s.Store == nil {
 		return
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	for pool, st := range g.s.store.Pools() {
+	for pool, st := range g.s.Store.Pools() {
 		put(connections, float64(st.InUse), pool, "in use")
 		put(connections, float64(st.Idle), pool, "idle")
 	}
-	counts, err := g.s.store.Counts(ctx)
+	counts, err := g.s.Store.Counts(ctx)
 	if err != nil {
 		put(databaseUp, 0)
 		return
@@ -100,49 +101,49 @@ func (g *gauges) Collect(to chan<- prometheus.Metric) {
 	}
 	for name, seen := range counts.Collectors {
 		up := 0.0
-		if time.Since(seen) < hereWithin {
+		if time.Since(seen) < HereWithin {
 			up = 1
 		}
 		put(collectorUp, up, name)
 	}
-	if n, err := g.s.store.Used(ctx); err == nil {
+	if n, err := g.s.Store.Used(ctx); err == nil {
 		put(databaseUse, float64(n))
 	}
 }
 
-// metricsFor answers requests from this machine, and those with a token. A proxy on this
+// MetricsFor answers requests from this machine, and those with a token. A proxy on this
 // machine asks for others, and is nobody by itself.
-func (s operatingRoutes) metricsFor(c *gin.Context) {
+func (s OperatingRoutes) MetricsFor(c *gin.Context) {
 	host, _, err := net.SplitHostPort(c.Request.RemoteAddr)
-	here := err == nil && net.ParseIP(host).IsLoopback() && s.o.ProxyHeader == "" && c.GetHeader("X-Forwarded-For") == "" && c.GetHeader("Forwarded") == ""
+	here := err == nil && net.ParseIP(host).IsLoopback() && s.Options.ProxyHeader == "" && c.GetHeader("X-Forwarded-For") == "" && c.GetHeader("Forwarded") == ""
 	if !here {
-		v, err := signInRoutes(s).visitorOf(c)
+		v, err := SignInRoutes(s).VisitorOf(c)
 		if err != nil {
-			s.fail(c, err)
+			s.Fail(c, err)
 			return
 		}
-		if v == nil || v.person == nil || !v.role.May(people.Look) {
+		if v == nil || v.Person == nil || !v.Role.May(people.Look) {
 			c.Header("WWW-Authenticate", "Bearer")
 			c.AbortWithStatusJSON(http.StatusUnauthorized, api.ErrorBody{Error: "nobody is signed in", Remedy: "send a token with the role look"})
 			return
 		}
 	}
-	promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{MaxRequestsInFlight: 4, Timeout: 20 * time.Second}).ServeHTTP(c.Writer, c.Request)
+	promhttp.HandlerFor(s.Metrics.registry, promhttp.HandlerOpts{MaxRequestsInFlight: 4, Timeout: 20 * time.Second}).ServeHTTP(c.Writer, c.Request)
 }
 
-// healthy says that this process answers.
-func (s operatingRoutes) healthy(c *gin.Context) { c.String(http.StatusOK, "ok\n") }
+// Healthy says that this process answers.
+func (s OperatingRoutes) Healthy(c *gin.Context) { c.String(http.StatusOK, "ok\n") }
 
-// ready says whether questions would be answered: whether the database does.
-func (s operatingRoutes) ready(c *gin.Context) {
+// Ready says whether questions would be answered: whether the database does.
+func (s OperatingRoutes) Ready(c *gin.Context) {
 	ctx, cancel := context.WithTimeout(c.Request.Context(), 5*time.Second)
 	defer cancel()
-	if err := s.store.Ping(ctx); err != nil {
+	if err := s.Store.Ping(ctx); err != nil {
 		c.String(http.StatusServiceUnavailable, "the database does not answer\n")
 		return
 	}
 	select {
-	case <-s.o.Closing:
+	case <-s.Options.Closing:
 		c.String(http.StatusServiceUnavailable, "the server is ending\n")
 	default:
 		c.String(http.StatusOK, "ready\n")

@@ -1,4 +1,4 @@
-package server
+package request
 
 import (
 	"context"
@@ -29,40 +29,40 @@ const lookAfter = 5 * time.Second
 type full struct{ error }
 
 // quota is an error where nothing more may be kept.
-func (s *Server) mayKeepMore(ctx context.Context) error {
-	if s.o.MaxDisk <= 0 {
+func (s *Server) MayKeepMore(ctx context.Context) error {
+	if s.Options.MaxDisk <= 0 {
 		return nil
 	}
-	r := &s.used
+	r := &s.Used
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if time.Since(r.at) > lookAfter {
-		used, err := s.store.Used(ctx)
+		used, err := s.Store.Used(ctx)
 		if err != nil {
 			return err
 		}
 		r.used, r.at = used, time.Now()
 	}
-	if r.used > s.o.MaxDisk && time.Since(r.tidied) > lookAfter {
+	if r.used > s.Options.MaxDisk && time.Since(r.tidied) > lookAfter {
 		// What was removed may have left room that is not known of yet.
 		r.tidied = time.Now()
-		if err := s.store.Reclaim(ctx); err != nil {
+		if err := s.Store.Reclaim(ctx); err != nil {
 			return err
 		}
-		used, err := s.store.Used(ctx)
+		used, err := s.Store.Used(ctx)
 		if err != nil {
 			return err
 		}
 		r.used, r.at = used, time.Now()
 	}
-	if r.used > s.o.MaxDisk {
-		return full{fmt.Errorf("the database has %s, and %s is the limit", measure.Amount(r.used, "bytes"), measure.Amount(s.o.MaxDisk, "bytes"))}
+	if r.used > s.Options.MaxDisk {
+		return full{fmt.Errorf("the database has %s, and %s is the limit", measure.Amount(r.used, "bytes"), measure.Amount(s.Options.MaxDisk, "bytes"))}
 	}
 	return nil
 }
 
-// look has the size asked for again at the next question.
-func (r *quota) look() {
+// Look has the size asked for again at the next question.
+func (r *quota) Look() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.at, r.tidied = time.Time{}, time.Time{}

@@ -1,4 +1,4 @@
-package server
+package request
 
 import (
 	"bufio"
@@ -25,14 +25,14 @@ type growing struct {
 }
 
 // openGrowing reads a take that is being made, as far as it has come.
-func (s *Server) openGrowing(c *gin.Context, id string) (*opened, *store.Take, error) {
-	j, err := s.store.Job(c.Request.Context(), id)
+func (s *Server) openGrowing(c *gin.Context, id string) (*Opened, *store.Take, error) {
+	j, err := s.Store.Job(c.Request.Context(), id)
 	if err != nil {
 		return nil, nil, err
 	}
-	row := &store.Take{Program: store.Program{Name: j.Settings.Program}, Build: store.Build{Name: j.Settings.Build}, Key: jobPrefix + id, DurationNS: max(1, j.ElapsedNS), Settings: j.Settings}
+	row := &store.Take{Program: store.Program{Name: j.Settings.Program}, Build: store.Build{Name: j.Settings.Build}, Key: JobPrefix + id, DurationNS: max(1, j.ElapsedNS), Settings: j.Settings}
 	if j.State == jobs.JobDone || j.State == jobs.JobFailed {
-		return s.open(c, j.TakeKey)
+		return s.Open(c, j.TakeKey)
 	}
 	if j.Size == 0 {
 		return nil, nil, unavailable{errors.New("nothing has arrived yet")}
@@ -40,14 +40,14 @@ func (s *Server) openGrowing(c *gin.Context, id string) (*opened, *store.Take, e
 	prefix := keyGrowing + id + " "
 	key := fmt.Sprintf("%s%d", prefix, j.Size)
 	g := &growing{}
-	before := s.keep.Find(func(old string) bool { return strings.HasPrefix(old, prefix) })
+	before := s.Keep.Find(func(old string) bool { return strings.HasPrefix(old, prefix) })
 	if before != nil {
-		g = before.Value().(*opened).grown
+		g = before.Value().(*Opened).grown
 		before.Release()
 	}
 	// What has come before is of no use any more.
-	s.keep.Forget(func(old string) bool { return strings.Contains(old, prefix) && !strings.Contains(old, key) })
-	o, err := s.openAs(c, s.keep.Get, key, min(s.keep.Limit()/2, 100*j.Samples+40*j.Size), func(ctx context.Context) (*opened, error) {
+	s.Keep.Forget(func(old string) bool { return strings.Contains(old, prefix) && !strings.Contains(old, key) })
+	o, err := s.openAs(c, s.Keep.Get, key, min(s.Keep.Limit()/2, 100*j.Samples+40*j.Size), func(ctx context.Context) (*Opened, error) {
 		t, err := g.until(ctx, s, id, j.Size)
 		if err != nil {
 			return nil, err
@@ -64,10 +64,10 @@ func (g *growing) until(ctx context.Context, s *Server, id string, size int64) (
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	if g.follower == nil || g.broken {
-		g.follower, g.broken = take.NewFollower("the growing take", take.Options{Salvage: true, Limits: s.limits()}), false
+		g.follower, g.broken = take.NewFollower("the growing take", take.Options{Salvage: true, Limits: s.Limits()}), false
 	}
 	if g.follower.Offset() < size {
-		pieces := s.store.GrownFile(ctx, id, g.follower.Offset())
+		pieces := s.Store.GrownFile(ctx, id, g.follower.Offset())
 		defer pieces.Close()
 		if err := g.follower.Feed(bufio.NewReaderSize(pieces, piecewise)); err != nil {
 			var broken *take.Error
@@ -78,5 +78,5 @@ func (g *growing) until(ctx context.Context, s *Server, id string, size int64) (
 	return g.follower.Take()
 }
 
-// jobPrefix begins the key of a take that is being made; its job's number follows.
-const jobPrefix = "job-"
+// JobPrefix begins the key of a take that is being made; its job's number follows.
+const JobPrefix = "job-"

@@ -1,12 +1,10 @@
-// Package server answers the web front end and other programs over HTTP. It
-// computes nothing itself: it finds takes in the store, asks core, and writes
-// down the answers. It keeps no state between requests but a cache of takes.
+// Package request is what all areas of the server share: what it is made of, who asks and what they
+// may, in which turn they are answered, what is opened for them, what a request asks of a take, and
+// what is told when it cannot be done.
 //
-// Each request has a goroutine of its own, and its handlers own what they make. What is
-// shared is the store, what is kept in memory (server/keep, behind its own lock) and the
-// gates (server/gate); of a take in memory a lock guards which scopes were asked for last, of
-// one that grows how far it was read.
-package server
+// Each request has a goroutine of its own, which owns its Held. Opened takes are shared: a lock
+// guards which scopes were asked for last, and of one that grows how far it was read.
+package request
 
 import (
 	"fmt"
@@ -52,46 +50,46 @@ type Options struct {
 
 // Server is an http.Handler.
 type Server struct {
-	store  *store.Store
-	o      Options
-	keep   *keep.Keep
-	engine *gin.Engine
-	routes []route
-	used   quota
+	Store   *store.Store
+	Options Options
+	Keep    *keep.Keep
+	Engine  *gin.Engine
+	Routes  []Route
+	Used    quota
 	// silence keeps the log from being filled by one thing that lasts.
 	silence silence
-	// hashing bounds how many passwords are checked at a time.
-	hashing chan struct{}
-	began   time.Time
-	gates   gates
-	metrics *metrics
-	// challenges is the secret that challenges are made with, once it is known.
-	challenges atomic.Pointer[[]byte]
-	sources    sourceFolders
+	// Hashing bounds how many passwords are checked at a time.
+	Hashing chan struct{}
+	Began   time.Time
+	Gates   gates
+	Metrics *metrics
+	// Challenges is the secret that challenges are made with, once it is known.
+	Challenges atomic.Pointer[[]byte]
+	Sources    SourceFolders
 }
 
-// recover turns a panic into an answer and a line in the log.
-func (s *Server) recover(c *gin.Context) {
+// Recover turns a panic into an answer and a line in the log.
+func (s *Server) Recover(c *gin.Context) {
 	defer func() {
 		if p := recover(); p != nil {
-			s.o.Log.Error("a request failed", "id", c.GetString(requestKey), "path", c.Request.URL.Path, "panic", fmt.Sprint(p), "stack", string(debug.Stack()))
+			s.Options.Log.Error("a request failed", "id", c.GetString(requestKey), "path", c.Request.URL.Path, "panic", fmt.Sprint(p), "stack", string(debug.Stack()))
 			c.AbortWithStatusJSON(http.StatusInternalServerError, api.ErrorBody{Error: "the server hit a fault, which is in its log"})
 		}
 	}()
 	c.Next()
 }
 
-// guard answers only those who asked for this server by a name that it has,
+// Guard answers only those who asked for this server by a name that it has,
 // and changes nothing for a page of another site.
-func (s *Server) guard(c *gin.Context) {
+func (s *Server) Guard(c *gin.Context) {
 	c.Header("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'; object-src 'none'")
 	c.Header("X-Content-Type-Options", "nosniff")
 	c.Header("Referrer-Policy", "same-origin")
-	if s.o.TLS {
+	if s.Options.TLS {
 		c.Header("Strict-Transport-Security", "max-age=31536000")
 	}
 	if err := soundAddress(c.Request.URL); err != nil {
-		s.fail(c, badRequest{err})
+		s.Fail(c, badRequest{err})
 		return
 	}
 	if !s.knownHost(c.Request.Host) {
@@ -124,10 +122,13 @@ func (s *Server) knownHost(hostport string) bool {
 	if ip := net.ParseIP(host); ip != nil && ip.IsLoopback() {
 		return true
 	}
-	for _, h := range s.o.Hosts {
+	for _, h := range s.Options.Hosts {
 		if h == host {
 			return true
 		}
 	}
 	return false
 }
+
+// ServeHTTP implements http.Handler.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.Engine.ServeHTTP(w, r) }

@@ -1,4 +1,4 @@
-package server
+package request
 
 import (
 	"errors"
@@ -19,50 +19,51 @@ type load int
 
 const (
 	light  load = iota // a question to the database
-	heavy              // opens takes, or computes
-	bulky              // takes in a file
-	asleep             // waits for something, most of the time
+	Heavy              // opens takes, or computes
+	Bulky              // takes in a file
+	Asleep             // waits for something, most of the time
 	door               // finding out who asks
-	shared             // may be answered already; if not, what works it out is heavy
+	Shared             // may be answered already; if not, what works it out is heavy
 )
 
 // gates bound how many requests of each kind are worked on at a time.
 type gates map[load]*gate.Gate
 
-func newGates() gates {
+// NewGates lets through what a server of this machine can do at a time.
+func NewGates() gates {
 	n := runtime.NumCPU()
 	return gates{
 		light: gate.New(gate.Options{Inside: 64, Each: 32, Waiting: 512, Wait: 30 * time.Second}),
 		// Who only waits for what another one works out keeps nobody from it.
-		shared: gate.New(gate.Options{Inside: 1024, Each: 256, Waiting: 512, Wait: time.Minute}),
-		heavy:  gate.New(gate.Options{Inside: 2 * n, Each: 2 * n, Waiting: 512, Wait: time.Minute}),
+		Shared: gate.New(gate.Options{Inside: 1024, Each: 256, Waiting: 512, Wait: time.Minute}),
+		Heavy:  gate.New(gate.Options{Inside: 2 * n, Each: 2 * n, Waiting: 512, Wait: time.Minute}),
 		// Whoever makes requests without being anybody waits behind themselves.
 		door:  gate.New(gate.Options{Inside: 64, Each: 24, Waiting: 1024, Wait: 30 * time.Second}),
-		bulky: gate.New(gate.Options{Inside: 32, Each: 16, Waiting: 512, Wait: 15 * time.Minute}),
+		Bulky: gate.New(gate.Options{Inside: 32, Each: 16, Waiting: 512, Wait: 15 * time.Minute}),
 	}
 }
 
 // turn lets a request through to its work when it is its turn. leave is nil where
 // it was answered.
 func (s *Server) turn(c *gin.Context, l load) (leave func()) {
-	g := s.gates[l]
+	g := s.Gates[l]
 	if g == nil {
 		return func() {}
 	}
 	name := s.asker(c)
 	leave, err := g.Enter(c.Request.Context(), name)
 	if err != nil {
-		s.fail(c, err)
+		s.Fail(c, err)
 	}
 	return leave
 }
 
 // asker is in whose line a request waits: a person's, or an address's.
 func (s *Server) asker(c *gin.Context) string {
-	if v := who(c); v != nil {
+	if v := Who(c); v != nil {
 		return v.name()
 	}
-	return "from " + signInRoutes{s}.client(c)
+	return "from " + SignInRoutes{s}.client(c)
 }
 
 // How long a client may take to send and to receive, where it sends or receives
@@ -106,7 +107,7 @@ func (p *paced) Read(b []byte) (int, error) {
 // pace has a request's body come in time, and its answer be taken in time.
 func pace(c *gin.Context, l load) {
 	control := http.NewResponseController(c.Writer)
-	if l != asleep && l != bulky {
+	if l != Asleep && l != Bulky {
 		_ = control.SetWriteDeadline(time.Now().Add(answerTaken + time.Minute)) // a connection without deadlines is a test's
 	} else {
 		_ = control.SetWriteDeadline(time.Time{})
@@ -117,7 +118,9 @@ func pace(c *gin.Context, l load) {
 	c.Request.Body = &paced{ReadCloser: c.Request.Body, control: control}
 }
 
-// moving writes a long file, of which each piece must be taken in time.
+// Moving writes a long file, of which each piece must be taken in time.
+func Moving(w gin.ResponseWriter) io.Writer { return moving{w, http.NewResponseController(w)} }
+
 type moving struct {
 	gin.ResponseWriter
 	control *http.ResponseController

@@ -1,4 +1,4 @@
-package server
+package request
 
 import (
 	"context"
@@ -21,8 +21,8 @@ import (
 	"entelon/store/jobs"
 )
 
-// fail answers with the error's own words.
-func (s *Server) fail(c *gin.Context, err error) {
+// Fail answers with the error's own words.
+func (s *Server) Fail(c *gin.Context, err error) {
 	status, body := http.StatusInternalServerError, api.ErrorBody{Error: err.Error()}
 	var broken *take.Error
 	var bad badRequest
@@ -36,7 +36,7 @@ func (s *Server) fail(c *gin.Context, err error) {
 		status, body.Remedy = http.StatusRequestTimeout, "send it over a faster connection"
 	case errors.As(err, &tooMuch):
 		status, body.Error, body.Remedy = http.StatusRequestEntityTooLarge, fmt.Sprintf("more was sent than the %s that are taken here", measure.Amount(tooMuch.Limit, "bytes")), "send less at a time"
-		if tooMuch.Limit == s.o.MaxUpload {
+		if tooMuch.Limit == s.Options.MaxUpload {
 			body.Error = fmt.Sprintf("the upload is larger than the %s that this server takes", measure.Amount(tooMuch.Limit, "bytes"))
 			body.Remedy = "collect for a shorter time or at a lower rate, or raise --max-upload"
 		}
@@ -57,7 +57,7 @@ func (s *Server) fail(c *gin.Context, err error) {
 		status, body.Remedy = http.StatusRequestEntityTooLarge, "collect for a shorter time or at a lower rate"
 	case diskFull(err):
 		status, body.Error, body.Remedy = http.StatusInsufficientStorage, "the database's disk is full; nothing was changed", "make room on the disk of PostgreSQL's data folder"
-		s.o.Log.Error("the database's disk is full", "error", err)
+		s.Options.Log.Error("the database's disk is full", "error", err)
 	case errors.As(err, new(full)):
 		status, body.Remedy = http.StatusInsufficientStorage, "remove takes that nobody needs, or raise --max-disk"
 	case errors.Is(err, codec.ErrTooLarge):
@@ -86,11 +86,11 @@ func (s *Server) fail(c *gin.Context, err error) {
 	case errors.Is(err, database.ErrUnreachable):
 		status, body.Remedy = http.StatusServiceUnavailable, "see whether PostgreSQL runs at that address; nothing was changed"
 		if s.silence.over(10 * time.Second) {
-			s.o.Log.Error("the database does not answer", "error", err)
+			s.Options.Log.Error("the database does not answer", "error", err)
 		}
 		body.Error = firstWords(err)
 	default:
-		s.o.Log.Error("a request failed", "id", c.GetString(requestKey), "path", c.Request.URL.Path, "error", err)
+		s.Options.Log.Error("a request failed", "id", c.GetString(requestKey), "path", c.Request.URL.Path, "error", err)
 	}
 	body.Error = strings.ReplaceAll(body.Error, "\n", "; ")
 	c.AbortWithStatusJSON(status, body)
@@ -146,3 +146,18 @@ type tooMany struct{ error }
 
 // unavailable is something that is missing for now.
 type unavailable struct{ error }
+
+// Bad is the error about a question that cannot be answered as it was put.
+func Bad(err error) error { return badRequest{err} }
+
+// NotThere is the error about something that there is not.
+func NotThere(err error, remedy string) error { return missing{err, remedy} }
+
+// Against is the error about what cannot be done as things are.
+func Against(err error, remedy string) error { return conflict{err, remedy} }
+
+// Busy is a refusal because of what is going on already.
+func Busy(err error) error { return tooMany{err} }
+
+// NotNow is the error about something that is missing for now.
+func NotNow(err error) error { return unavailable{err} }

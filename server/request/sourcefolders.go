@@ -1,4 +1,4 @@
-package server
+package request
 
 import (
 	"bytes"
@@ -11,15 +11,16 @@ import (
 	"unicode/utf8"
 )
 
-// sourceFolders are the folders with the source of programs. Each is held open
+// SourceFolders are the folders with the source of programs. Each is held open
 // from the start: the server may have given up the rights by which it is reached.
-type sourceFolders struct {
-	dirs []string
+type SourceFolders struct {
+	Dirs []string
 	held map[string]*os.Root
 }
 
-func openFolders(dirs []string) sourceFolders {
-	f := sourceFolders{dirs: dirs, held: map[string]*os.Root{}}
+// OpenFolders opens folders with source; one that cannot be opened is left out.
+func OpenFolders(dirs []string) SourceFolders {
+	f := SourceFolders{Dirs: dirs, held: map[string]*os.Root{}}
 	for _, dir := range dirs {
 		if root, err := os.OpenRoot(dir); err == nil {
 			f.held[dir] = root // one that is not there yet may come
@@ -28,9 +29,9 @@ func openFolders(dirs []string) sourceFolders {
 	return f
 }
 
-// read reads a file below a folder: as the folder is now, or, where that is out
+// Read reads a file below a folder: as the folder is now, or, where that is out
 // of reach, as it was at the start.
-func (f sourceFolders) read(dir, name string) (string, error) {
+func (f SourceFolders) Read(dir, name string) (string, error) {
 	root, err := os.OpenRoot(dir)
 	if err == nil {
 		text, err := readSource(root, name)
@@ -45,7 +46,8 @@ func (f sourceFolders) read(dir, name string) (string, error) {
 // largestSource bounds a source file, in bytes.
 const largestSource = 4 << 20
 
-var errLarge = fmt.Errorf("its source is larger than %d MB, or not text", largestSource>>20)
+// ErrLarge is the error about a source that is not shown.
+var ErrLarge = fmt.Errorf("its source is larger than %d MB, or not text", largestSource>>20)
 
 func readSource(root *os.Root, name string) (string, error) {
 	f, err := root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0) // a pipe must not hold us
@@ -62,7 +64,7 @@ func readSource(root *os.Root, name string) (string, error) {
 		return "", err
 	}
 	if len(b) > largestSource || !utf8.Valid(b) || bytes.IndexByte(b, 0) >= 0 {
-		return "", errLarge
+		return "", ErrLarge
 	}
 	return string(b), nil
 }
