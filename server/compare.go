@@ -94,7 +94,7 @@ func (s compareRoutes) comparison(c *gin.Context) (*compared, error) {
 	if err != nil {
 		return nil, err
 	}
-	hand, version, err := s.hand(c, c.Query("candidate"))
+	hand, version, err := matchRoutes{s.Server}.hand(c, c.Query("candidate"))
 	if err != nil {
 		return nil, err
 	}

@@ -14,6 +14,7 @@ import (
 	"entelon/codec/formats"
 	"entelon/core/calltree"
 	"entelon/people"
+	"entelon/server/collecting"
 	"entelon/server/request"
 	"entelon/store"
 )
@@ -85,7 +86,7 @@ func (s takeRoutes) exportAs(c *gin.Context, e codec.Encoder) {
 		return
 	}
 	t := *o.Take
-	t.Settings = shown(row.Settings)
+	t.Settings = collecting.Shown(row.Settings)
 	t.Settings.Program, t.Settings.Build, t.Settings.Note = row.Program.Name, row.Build.Name, row.Note
 	view := codec.View{
 		Take: &t, Tree: o.Tree, Cost: k.Cost, Rows: k.Rows, Scope: k.Scope, Shape: shapeOf(c), Focus: c.Query("focus"), Notes: func() ([]codec.Note, error) { return noteRoutes(s).reportNotes(c, row) }, Now: time.Now(),

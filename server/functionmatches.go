@@ -19,9 +19,12 @@ const (
 	apart    = "apart"
 )
 
+// matchRoutes answers for functions that somebody matched by hand.
+type matchRoutes struct{ *request.Server }
+
 // hand returns what was said by hand of the names of a side's program, and a text
 // that is another one for anything else.
-func (s compareRoutes) hand(c *gin.Context, keys string) (out match.Hand, version string, err error) {
+func (s matchRoutes) hand(c *gin.Context, keys string) (out match.Hand, version string, err error) {
 	key, _, _ := strings.Cut(keys, ",")
 	if strings.HasPrefix(key, request.JobPrefix) {
 		return out, "", nil
@@ -43,7 +46,7 @@ func (s compareRoutes) hand(c *gin.Context, keys string) (out match.Hand, versio
 	return out, version, err
 }
 
-func (s compareRoutes) matches(c *gin.Context) {
+func (s matchRoutes) matches(c *gin.Context) {
 	list, err := s.Store.Matches(c.Request.Context(), c.Param("name"))
 	if err != nil {
 		s.Fail(c, err)
@@ -60,7 +63,7 @@ func (s compareRoutes) matches(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s compareRoutes) setMatch(c *gin.Context) {
+func (s matchRoutes) setMatch(c *gin.Context) {
 	var in api.MatchIn
 	err := s.Read(c, &in, "the match")
 	switch {

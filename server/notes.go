@@ -117,7 +117,7 @@ func (s noteRoutes) changeNote(c *gin.Context) {
 		s.Fail(c, err)
 		return
 	}
-	id, err := idOf(c)
+	id, err := request.IDOf(c)
 	if err != nil {
 		s.Fail(c, err)
 		return
@@ -129,7 +129,7 @@ func (s noteRoutes) changeNote(c *gin.Context) {
 func (s noteRoutes) settleNote(c *gin.Context) {
 	var in api.SettledIn
 	err := s.Read(c, &in, "whether the note is settled")
-	id, idErr := idOf(c)
+	id, idErr := request.IDOf(c)
 	if err = cmp.Or(err, idErr); err != nil {
 		s.Fail(c, err)
 		return
@@ -139,7 +139,7 @@ func (s noteRoutes) settleNote(c *gin.Context) {
 }
 
 func (s noteRoutes) removeNote(c *gin.Context) {
-	id, err := idOf(c)
+	id, err := request.IDOf(c)
 	if err == nil {
 		err = s.Store.RemoveNote(c.Request.Context(), id)
 	}

@@ -3,7 +3,6 @@ package server
 import (
 	"fmt"
 	"net/http"
-	"strconv"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -80,17 +79,8 @@ func roleFor(name, role string) (people.Role, error) {
 	return r, nil
 }
 
-// idOf reads the number in a route's path.
-func idOf(c *gin.Context) (int64, error) {
-	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
-	if err != nil {
-		return 0, request.Bad(fmt.Errorf("%q is not a number", c.Param("id")))
-	}
-	return id, nil
-}
-
 func (s peopleRoutes) removeToken(c *gin.Context) {
-	id, err := idOf(c)
+	id, err := request.IDOf(c)
 	if err == nil {
 		err = s.Store.RemoveToken(c.Request.Context(), request.Who(c).Person.ID, id)
 	}
@@ -162,7 +152,7 @@ func (s peopleRoutes) answerLink(c *gin.Context, p accounts.Person, status int) 
 
 func (s peopleRoutes) changePerson(c *gin.Context) {
 	var in api.PersonChangeIn
-	id, err := idOf(c)
+	id, err := request.IDOf(c)
 	if err == nil {
 		err = s.Read(c, &in, "the change")
 	}
@@ -198,7 +188,7 @@ func (s peopleRoutes) changePerson(c *gin.Context) {
 }
 
 func (s peopleRoutes) linkFor(c *gin.Context) {
-	id, err := idOf(c)
+	id, err := request.IDOf(c)
 	var p *accounts.Person
 	if err == nil {
 		p, err = s.Store.ChangePerson(c.Request.Context(), id, func(*accounts.Person) {})

@@ -5,6 +5,7 @@ import (
 
 	"entelon/people"
 	"entelon/server/api"
+	"entelon/server/collecting"
 	"entelon/server/request"
 )
 
@@ -62,34 +63,34 @@ func table(s *request.Server) []request.Route {
 		{Needs: request.NeedOwner, Method: http.MethodGet, Path: "/audit", Summary: "What was done, by whom", Answer: api.AuditOut{}, Handle: peopleRoutes{s}.audit, Query: []request.Param{
 			request.Query("limit", "integer", "how many lines, the newest first", false),
 		}},
-		{Needs: request.NeedOwner, Method: http.MethodPost, Path: "/collectors", Summary: "Make a link by which a collector can enrol, once", Body: api.CollectorNameIn{}, Answer: api.CollectorLinkOut{}, Status: http.StatusCreated, Handle: collectorRoutes{s}.addCollector},
-		{Needs: request.NeedOwner, Method: http.MethodDelete, Path: "/collectors/{name}", Summary: "Remove a collector; its key is worth nothing any more", Status: http.StatusNoContent, Handle: collectorRoutes{s}.removeCollector},
-		{Needs: request.NeedNothing, Method: http.MethodPost, Path: "/collector/enrol", Summary: "For collectors: hand in a public key, by a link that works once", Body: api.EnrolIn{}, Answer: api.CollectorNameIn{}, Handle: collectorRoutes{s}.enrol},
-		{Needs: request.NeedNothing, Method: http.MethodPost, Path: "/collector/challenge", Summary: "For collectors: something to sign", Answer: api.ChallengeOut{}, Handle: collectorRoutes{s}.challenge},
-		{Needs: request.NeedNothing, Method: http.MethodPost, Path: "/collector/session", Summary: "For collectors: begin a session with a signed challenge", Body: api.CollectorSessionIn{}, Answer: api.CollectorSessionOut{}, Handle: collectorRoutes{s}.beginCollector},
-		{Needs: request.NeedCollector, Method: http.MethodPost, Path: "/collector/key", Summary: "For collectors: replace the key", Body: api.CollectorKeyIn{}, Status: http.StatusNoContent, Handle: collectorRoutes{s}.renewCollector},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/jobs", Summary: "Takes that are being made, or were", Answer: api.JobsOut{}, Handle: jobRoutes{s}.jobs, Query: []request.Param{
+		{Needs: request.NeedOwner, Method: http.MethodPost, Path: "/collectors", Summary: "Make a link by which a collector can enrol, once", Body: api.CollectorNameIn{}, Answer: api.CollectorLinkOut{}, Status: http.StatusCreated, Handle: collecting.CollectorRoutes{Server: s}.AddCollector},
+		{Needs: request.NeedOwner, Method: http.MethodDelete, Path: "/collectors/{name}", Summary: "Remove a collector; its key is worth nothing any more", Status: http.StatusNoContent, Handle: collecting.CollectorRoutes{Server: s}.RemoveCollector},
+		{Needs: request.NeedNothing, Method: http.MethodPost, Path: "/collector/enrol", Summary: "For collectors: hand in a public key, by a link that works once", Body: api.EnrolIn{}, Answer: api.CollectorNameIn{}, Handle: collecting.CollectorRoutes{Server: s}.Enrol},
+		{Needs: request.NeedNothing, Method: http.MethodPost, Path: "/collector/challenge", Summary: "For collectors: something to sign", Answer: api.ChallengeOut{}, Handle: collecting.CollectorRoutes{Server: s}.Challenge},
+		{Needs: request.NeedNothing, Method: http.MethodPost, Path: "/collector/session", Summary: "For collectors: begin a session with a signed challenge", Body: api.CollectorSessionIn{}, Answer: api.CollectorSessionOut{}, Handle: collecting.CollectorRoutes{Server: s}.BeginCollector},
+		{Needs: request.NeedCollector, Method: http.MethodPost, Path: "/collector/key", Summary: "For collectors: replace the key", Body: api.CollectorKeyIn{}, Status: http.StatusNoContent, Handle: collecting.CollectorRoutes{Server: s}.RenewCollector},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/jobs", Summary: "Takes that are being made, or were", Answer: api.JobsOut{}, Handle: collecting.JobRoutes{Server: s}.Jobs, Query: []request.Param{
 			request.Query("running", "boolean", "only those that are being made", false),
 		}},
-		{Needs: people.Collect, Method: http.MethodPost, Path: "/jobs", Summary: "Have a take made", Body: api.JobIn{}, Most: request.JobBody, Answer: api.JobOut{}, Status: http.StatusAccepted, Handle: jobRoutes{s}.addJob},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/jobs/{id}", Summary: "A take that is being made, or was", Answer: api.JobOut{}, Handle: jobRoutes{s}.job},
-		{Needs: people.Collect, Method: http.MethodPost, Path: "/jobs/{id}/stop", Summary: "End a take that is being made; what was collected is kept", Answer: api.JobOut{}, Handle: jobRoutes{s}.stopJob},
-		{Needs: people.Collect, Method: http.MethodPost, Path: "/counts", Load: request.Asleep, Summary: "Count the calls of a function exactly", Body: api.CountIn{}, Most: request.JobBody, Answer: api.CountOut{}, Handle: jobRoutes{s}.count},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/collectors", Summary: "Collectors with what their machines allow", Answer: api.CollectorsOut{}, Handle: collectorRoutes{s}.collectors},
-		{Needs: people.Collect, Method: http.MethodGet, Path: "/collectors/{name}/processes", Load: request.Asleep, Summary: "The processes that run on a collector's machine", Answer: api.ProcessesOut{}, Handle: jobRoutes{s}.processes},
-		{Needs: people.Collect, Method: http.MethodGet, Path: "/collectors/{name}/groups", Load: request.Asleep, Summary: "The control groups in which something runs on a collector's machine", Answer: api.GroupsOut{}, Handle: jobRoutes{s}.groups},
-		{Needs: people.Collect, Method: http.MethodGet, Path: "/collectors/{name}/measures", Load: request.Asleep, Summary: "What can be measured on a collector's machine, by a part of its name", Answer: api.MeasurablesOut{}, Handle: jobRoutes{s}.measurables, Query: []request.Param{
+		{Needs: people.Collect, Method: http.MethodPost, Path: "/jobs", Summary: "Have a take made", Body: api.JobIn{}, Most: request.JobBody, Answer: api.JobOut{}, Status: http.StatusAccepted, Handle: collecting.JobRoutes{Server: s}.AddJob},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/jobs/{id}", Summary: "A take that is being made, or was", Answer: api.JobOut{}, Handle: collecting.JobRoutes{Server: s}.Job},
+		{Needs: people.Collect, Method: http.MethodPost, Path: "/jobs/{id}/stop", Summary: "End a take that is being made; what was collected is kept", Answer: api.JobOut{}, Handle: collecting.JobRoutes{Server: s}.StopJob},
+		{Needs: people.Collect, Method: http.MethodPost, Path: "/counts", Load: request.Asleep, Summary: "Count the calls of a function exactly", Body: api.CountIn{}, Most: request.JobBody, Answer: api.CountOut{}, Handle: collecting.JobRoutes{Server: s}.Count},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/collectors", Summary: "Collectors with what their machines allow", Answer: api.CollectorsOut{}, Handle: collecting.CollectorRoutes{Server: s}.Collectors},
+		{Needs: people.Collect, Method: http.MethodGet, Path: "/collectors/{name}/processes", Load: request.Asleep, Summary: "The processes that run on a collector's machine", Answer: api.ProcessesOut{}, Handle: collecting.JobRoutes{Server: s}.Processes},
+		{Needs: people.Collect, Method: http.MethodGet, Path: "/collectors/{name}/groups", Load: request.Asleep, Summary: "The control groups in which something runs on a collector's machine", Answer: api.GroupsOut{}, Handle: collecting.JobRoutes{Server: s}.Groups},
+		{Needs: people.Collect, Method: http.MethodGet, Path: "/collectors/{name}/measures", Load: request.Asleep, Summary: "What can be measured on a collector's machine, by a part of its name", Answer: api.MeasurablesOut{}, Handle: collecting.JobRoutes{Server: s}.Measurables, Query: []request.Param{
 			request.Query("begun", "string", "a part of the name, such as tracepoint:sched", false),
 			request.Query("pid", "integer", "a process whose functions are listed, too, for a name that begins with function:", false),
 		}},
-		{Needs: request.NeedCollector, Method: http.MethodPost, Path: "/collector/next", Load: request.Asleep, Summary: "For collectors: the next job", Body: api.CollectorIn{}, Most: 1 << 20, Answer: api.NextJobOut{}, Handle: collectorRoutes{s}.nextJob},
-		{Needs: request.NeedCollector, Method: http.MethodPost, Path: "/collector/jobs/{id}/blocks", Load: request.Bulky, Summary: "For collectors: what a growing take has gained", Octets: true, Answer: api.GrowOut{}, Handle: collectorRoutes{s}.grow, Query: []request.Param{
+		{Needs: request.NeedCollector, Method: http.MethodPost, Path: "/collector/next", Load: request.Asleep, Summary: "For collectors: the next job", Body: api.CollectorIn{}, Most: 1 << 20, Answer: api.NextJobOut{}, Handle: collecting.CollectorRoutes{Server: s}.NextJob},
+		{Needs: request.NeedCollector, Method: http.MethodPost, Path: "/collector/jobs/{id}/blocks", Load: request.Bulky, Summary: "For collectors: what a growing take has gained", Octets: true, Answer: api.GrowOut{}, Handle: collecting.CollectorRoutes{Server: s}.Grow, Query: []request.Param{
 			request.Query("at", "integer", "where in the file it begins", true),
 			request.Query("elapsed_ns", "integer", "since the take began", false),
 			request.Query("samples", "integer", "so far", false),
 			request.Query("lost", "integer", "so far", false),
 		}},
-		{Needs: request.NeedCollector, Method: http.MethodPost, Path: "/collector/jobs/{id}/end", Load: request.Bulky, Summary: "For collectors: a job has ended", Body: api.JobEndIn{}, Most: request.AnswerBody, Answer: api.JobOut{}, Handle: collectorRoutes{s}.endJob},
+		{Needs: request.NeedCollector, Method: http.MethodPost, Path: "/collector/jobs/{id}/end", Load: request.Bulky, Summary: "For collectors: a job has ended", Body: api.JobEndIn{}, Most: request.AnswerBody, Answer: api.JobOut{}, Handle: collecting.CollectorRoutes{Server: s}.EndJob},
 		{Needs: people.Look, Method: http.MethodGet, Path: "/measures", Summary: "What a take can add up", Answer: api.MeasuresOut{}, Handle: takeRoutes{s}.measures},
 		{Needs: people.Look, Method: http.MethodGet, Path: "/programs", Summary: "All programs with their builds", Answer: api.ProgramsOut{}, Handle: takeRoutes{s}.programs},
 		{Needs: people.Look, Method: http.MethodGet, Path: "/programs/{name}/ledger", Load: request.Heavy, Summary: "A program's builds side by side, function by function", Answer: api.LedgerOut{}, Handle: ledgerRoutes{s}.ledger, Query: []request.Param{
@@ -106,8 +107,8 @@ func table(s *request.Server) []request.Route {
 		{Needs: people.Work, Method: http.MethodPost, Path: "/programs/{name}/workloads/merge", Summary: "Merge workloads with another one", Body: api.WorkloadsMergeIn{}, Answer: api.WorkloadsOut{}, Audit: "workloads merged", Handle: workloadRoutes{s}.mergeWorkloads},
 		{Needs: people.Work, Method: http.MethodPost, Path: "/programs/{name}/workloads/move", Summary: "Move takes to another workload", Body: api.TakesMoveIn{}, Most: 1 << 20, Answer: api.WorkloadsOut{}, Audit: "takes moved to another workload", Handle: workloadRoutes{s}.moveTakes},
 		{Needs: people.Work, Method: http.MethodPost, Path: "/programs/{name}/workloads/undo", Summary: "Undo the newest change of a program's workloads", Answer: api.WorkloadsOut{}, Audit: "change of workloads undone", Handle: workloadRoutes{s}.undoWorkloads},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/programs/{name}/matches", Summary: "What was said by hand of functions that changed their name", Answer: api.MatchesOut{}, Handle: compareRoutes{s}.matches},
-		{Needs: people.Work, Method: http.MethodPost, Path: "/programs/{name}/matches", Summary: "Say that two names are one function, or not", Body: api.MatchIn{}, Answer: api.MatchesOut{}, Audit: "names matched by hand", Handle: compareRoutes{s}.setMatch},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/programs/{name}/matches", Summary: "What was said by hand of functions that changed their name", Answer: api.MatchesOut{}, Handle: matchRoutes{s}.matches},
+		{Needs: people.Work, Method: http.MethodPost, Path: "/programs/{name}/matches", Summary: "Say that two names are one function, or not", Body: api.MatchIn{}, Answer: api.MatchesOut{}, Audit: "names matched by hand", Handle: matchRoutes{s}.setMatch},
 		{Needs: people.Look, Method: http.MethodGet, Path: "/takes", Summary: "Takes, searched and sorted", Answer: api.TakesOut{}, Handle: takeRoutes{s}.takes, Query: []request.Param{
 			request.Query("search", "string", "words that all occur in program, build, note, command or host", false),
 			request.Query("program", "string", "exact name of a program", false),

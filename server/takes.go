@@ -16,6 +16,7 @@ import (
 	"entelon/core/profile"
 	"entelon/core/samplingcost"
 	"entelon/server/api"
+	"entelon/server/collecting"
 	"entelon/server/request"
 	"entelon/store"
 	"entelon/store/database"
@@ -171,7 +172,7 @@ func (s takeRoutes) take(c *gin.Context) {
 		return
 	}
 	d := api.TakeDetail{
-		Take: takeOut(row), Settings: shown(row.Settings), Machine: row.Machine, Facts: row.Facts,
+		Take: takeOut(row), Settings: collecting.Shown(row.Settings), Machine: row.Machine, Facts: row.Facts,
 		FirstNS: row.Outline.FirstNS, LastNS: row.Outline.LastNS, Siblings: takesOut(siblings),
 		Measures: []api.MeasureOut{}, Threads: []api.ThreadOut{},
 	}

@@ -75,3 +75,12 @@ func Cut(text string, most int) string {
 
 // HereWithin is how long ago a collector was heard of that is there.
 const HereWithin = 30 * time.Second
+
+// IDOf reads the number in a route's path.
+func IDOf(c *gin.Context) (int64, error) {
+	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	if err != nil {
+		return 0, Bad(fmt.Errorf("%q is not a number", c.Param("id")))
+	}
+	return id, nil
+}

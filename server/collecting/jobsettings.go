@@ -1,4 +1,4 @@
-package server
+package collecting
 
 import (
 	"context"
@@ -21,7 +21,7 @@ import (
 // is not an order: anybody who may send takes can write it. A take is made again
 // as a job on this server's record made it, or by settings that somebody has seen
 // and sends along.
-func (s jobRoutes) ordered(ctx context.Context, again string, given *profile.Settings, collector string) (set profile.Settings, on string, err error) {
+func (s JobRoutes) ordered(ctx context.Context, again string, given *profile.Settings, collector string) (set profile.Settings, on string, err error) {
 	if again == "" || given != nil {
 		if given == nil {
 			return set, "", request.Bad(errors.New("nothing to sample; give a command, a process, a control group or the machine"))
@@ -49,9 +49,9 @@ func (s jobRoutes) ordered(ctx context.Context, again string, given *profile.Set
 	return set, collector, nil
 }
 
-// shown are settings as they are told to who looks: of the environment only the
+// Shown are settings as they are told to who looks: of the environment only the
 // names, since values may be secrets, and without what looks like one in the command.
-func shown(set profile.Settings) profile.Settings {
+func Shown(set profile.Settings) profile.Settings {
 	set.Env = set.EnvNames()
 	workload.MaskSettings(&set)
 	return set

@@ -1,4 +1,4 @@
-package server
+package collecting
 
 import (
 	"context"
@@ -21,8 +21,8 @@ import (
 	"entelon/store/jobs"
 )
 
-// nextJob gives a collector its next job, waiting for one for a while.
-func (s collectorRoutes) nextJob(c *gin.Context) {
+// NextJob gives a collector its next job, waiting for one for a while.
+func (s CollectorRoutes) NextJob(c *gin.Context) {
 	var in api.CollectorIn
 	err := s.Read(c, &in, "the collector")
 	if err == nil && len(in.Doing) > 1000 {
@@ -72,7 +72,7 @@ func (s collectorRoutes) nextJob(c *gin.Context) {
 
 // endSilent ends jobs of which nothing was heard for long: takes with what has
 // come of them. One that cannot be ended is no other job's trouble.
-func (s collectorRoutes) endSilent(ctx context.Context) {
+func (s CollectorRoutes) endSilent(ctx context.Context) {
 	if time.Since(s.Began) < silentAfter {
 		return // it was this server that was away
 	}
@@ -89,8 +89,8 @@ func (s collectorRoutes) endSilent(ctx context.Context) {
 	}
 }
 
-// grow takes what a growing take has gained.
-func (s collectorRoutes) grow(c *gin.Context) {
+// Grow takes what a growing take has gained.
+func (s CollectorRoutes) Grow(c *gin.Context) {
 	at, err1 := request.Number(c, "at", 0, 0, 1<<50)
 	elapsed, err2 := request.Number(c, "elapsed_ns", 0, 0, 1<<62)
 	samples, err3 := request.Number(c, "samples", 0, 0, 1<<62)
@@ -123,9 +123,9 @@ func (s collectorRoutes) grow(c *gin.Context) {
 	}
 }
 
-// endJob ends a job of the collector that asks: its take is kept as if it had
+// EndJob ends a job of the collector that asks: its take is kept as if it had
 // been uploaded.
-func (s collectorRoutes) endJob(c *gin.Context) {
+func (s CollectorRoutes) EndJob(c *gin.Context) {
 	var in api.JobEndIn
 	err := s.Read(c, &in, "the end")
 	var j *jobs.Job
@@ -140,7 +140,7 @@ func (s collectorRoutes) endJob(c *gin.Context) {
 		return
 	}
 	if j.State == jobs.JobDone || j.State == jobs.JobFailed {
-		c.JSON(http.StatusOK, jobRoutes(s).jobOut(j))
+		c.JSON(http.StatusOK, JobRoutes(s).jobOut(j))
 		return
 	}
 	e := jobs.Ended{Failed: request.Cut(in.Error, mostSaid), Remedy: request.Cut(in.Remedy, mostSaid)}
@@ -166,11 +166,11 @@ func (s collectorRoutes) endJob(c *gin.Context) {
 		s.Fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, jobRoutes(s).jobOut(j))
+	c.JSON(http.StatusOK, JobRoutes(s).jobOut(j))
 }
 
 // digestOf is the SHA-256 of what has come of a take.
-func (s collectorRoutes) digestOf(ctx context.Context, id string) (string, error) {
+func (s CollectorRoutes) digestOf(ctx context.Context, id string) (string, error) {
 	pieces := s.Store.GrownFile(ctx, id, 0)
 	defer pieces.Close()
 	h := sha256.New()
@@ -185,7 +185,7 @@ const mostSaid = 4 << 10
 
 // deliver keeps what has come of a take, and ends its job. Why it ended early
 // is said where nothing has come.
-func (s collectorRoutes) deliver(ctx context.Context, j *jobs.Job, e jobs.Ended) (*jobs.Job, error) {
+func (s CollectorRoutes) deliver(ctx context.Context, j *jobs.Job, e jobs.Ended) (*jobs.Job, error) {
 	if j.Kind == "take" && j.Size > 0 {
 		pieces := s.Store.GrownFile(ctx, j.ID, 0)
 		defer pieces.Close()

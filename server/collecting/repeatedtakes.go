@@ -1,4 +1,4 @@
-package server
+package collecting
 
 import (
 	"context"
@@ -69,7 +69,7 @@ func rowStateOf(j *jobs.Job) (state rowState, err error) {
 }
 
 // rowGoesOn takes a job's take into what its row has told.
-func (s collectorRoutes) rowGoesOn(ctx context.Context, j *jobs.Job, key string) (state rowState, err error) {
+func (s CollectorRoutes) rowGoesOn(ctx context.Context, j *jobs.Job, key string) (state rowState, err error) {
 	if state, err = rowStateOf(j); err != nil {
 		return state, fmt.Errorf("reading how far the row is: %w", err)
 	}

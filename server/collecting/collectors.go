@@ -1,4 +1,4 @@
-package server
+package collecting
 
 import (
 	"context"
@@ -17,8 +17,8 @@ import (
 	"entelon/store/jobs"
 )
 
-// collectorRoutes answers for collectors: how they are let in, and what they are given and bring.
-type collectorRoutes struct{ *request.Server }
+// CollectorRoutes answers for collectors: how they are let in, and what they are given and bring.
+type CollectorRoutes struct{ *request.Server }
 
 // challengeSecret is the name of the secret that challenges are made with.
 const challengeSecret = "challenges"
@@ -26,7 +26,7 @@ const challengeSecret = "challenges"
 // enrolValid is how long a link for enrolling a collector is good.
 const enrolValid = 24 * time.Hour
 
-func (s collectorRoutes) collectors(c *gin.Context) {
+func (s CollectorRoutes) Collectors(c *gin.Context) {
 	list, err := s.Store.Collectors(c.Request.Context())
 	if err != nil {
 		s.Fail(c, err)
@@ -39,7 +39,7 @@ func (s collectorRoutes) collectors(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s collectorRoutes) collectorOut(x jobs.Collector) api.CollectorOut {
+func (s CollectorRoutes) collectorOut(x jobs.Collector) api.CollectorOut {
 	report := api.MachineReport{}
 	if err := json.Unmarshal(x.Report, &report); err != nil {
 		s.Options.Log.Error("the report of a collector cannot be read", "collector", x.Name, "error", err)
@@ -60,8 +60,8 @@ func (s collectorRoutes) collectorOut(x jobs.Collector) api.CollectorOut {
 	return out
 }
 
-// addCollector makes a link by which one collector can enrol.
-func (s collectorRoutes) addCollector(c *gin.Context) {
+// AddCollector makes a link by which one collector can enrol.
+func (s CollectorRoutes) AddCollector(c *gin.Context) {
 	var in api.CollectorNameIn
 	if err := s.Read(c, &in, "the collector"); err != nil {
 		s.Fail(c, err)
@@ -82,9 +82,9 @@ func (s collectorRoutes) addCollector(c *gin.Context) {
 	c.JSON(http.StatusCreated, api.CollectorLinkOut{Name: in.Name, Path: "/enrol/" + secret, Hours: enrolValid.Hours()})
 }
 
-// removeCollector makes a collector's key useless. Its takes end with what has
+// RemoveCollector makes a collector's key useless. Its takes end with what has
 // come of them.
-func (s collectorRoutes) removeCollector(c *gin.Context) {
+func (s CollectorRoutes) RemoveCollector(c *gin.Context) {
 	name := c.Param("name")
 	open, err := s.Store.RemoveCollector(c.Request.Context(), name)
 	if errors.Is(err, database.ErrNotFound) {
@@ -105,8 +105,8 @@ func (s collectorRoutes) removeCollector(c *gin.Context) {
 	c.Status(http.StatusNoContent)
 }
 
-// enrol takes a collector's public key, by a link that works once.
-func (s collectorRoutes) enrol(c *gin.Context) {
+// Enrol takes a collector's public key, by a link that works once.
+func (s CollectorRoutes) Enrol(c *gin.Context) {
 	var in api.EnrolIn
 	if err := s.Read(c, &in, "the key"); err != nil {
 		s.Fail(c, err)
@@ -140,7 +140,7 @@ func (s collectorRoutes) enrol(c *gin.Context) {
 
 // challengeKey is what challenges are made with, the same for all servers of a
 // database. It is asked for once.
-func (s collectorRoutes) challengeKey(ctx context.Context) ([]byte, error) {
+func (s CollectorRoutes) challengeKey(ctx context.Context) ([]byte, error) {
 	if key := s.Challenges.Load(); key != nil {
 		return *key, nil
 	}
@@ -151,9 +151,9 @@ func (s collectorRoutes) challengeKey(ctx context.Context) ([]byte, error) {
 	return key, err
 }
 
-// challenge gives a collector something to sign. Whether there is one of that
+// Challenge gives a collector something to sign. Whether there is one of that
 // name is not told.
-func (s collectorRoutes) challenge(c *gin.Context) {
+func (s CollectorRoutes) Challenge(c *gin.Context) {
 	key, err := s.challengeKey(c.Request.Context())
 	if err != nil {
 		s.Fail(c, err)
@@ -167,8 +167,8 @@ func (s collectorRoutes) challenge(c *gin.Context) {
 	c.JSON(http.StatusOK, api.ChallengeOut{Challenge: text})
 }
 
-// beginCollector begins a session for a collector that has signed a challenge.
-func (s collectorRoutes) beginCollector(c *gin.Context) {
+// BeginCollector begins a session for a collector that has signed a challenge.
+func (s CollectorRoutes) BeginCollector(c *gin.Context) {
 	var in api.CollectorSessionIn
 	err := s.Read(c, &in, "the answer to the challenge")
 	var key []byte
@@ -210,8 +210,8 @@ func (s collectorRoutes) beginCollector(c *gin.Context) {
 // renewAfter is the age at which a collector is asked to make a new key.
 const renewAfter = 30 * 24 * time.Hour
 
-// renewCollector replaces the key of the collector that asks.
-func (s collectorRoutes) renewCollector(c *gin.Context) {
+// RenewCollector replaces the key of the collector that asks.
+func (s CollectorRoutes) RenewCollector(c *gin.Context) {
 	var in api.CollectorKeyIn
 	err := s.Read(c, &in, "the key")
 	if err != nil {

@@ -1,4 +1,4 @@
-package server
+package collecting
 
 import (
 	"context"
@@ -17,8 +17,8 @@ import (
 	"entelon/store/jobs"
 )
 
-// jobRoutes answers for what collectors are asked for.
-type jobRoutes struct{ *request.Server }
+// JobRoutes answers for what collectors are asked for.
+type JobRoutes struct{ *request.Server }
 
 // Bounds of what is asked of collectors.
 const (
@@ -31,9 +31,9 @@ const (
 	closedAfter  = time.Hour        // a silent take is closed with what has come; it goes on if its collector comes back
 )
 
-func (s jobRoutes) jobOut(j *jobs.Job) api.JobOut {
+func (s JobRoutes) jobOut(j *jobs.Job) api.JobOut {
 	out := api.JobOut{
-		ID: j.ID, State: j.State, Collector: j.Collector, Settings: shown(j.Settings), Who: j.Who, CreatedAt: j.CreatedAt.UTC().Format(time.RFC3339),
+		ID: j.ID, State: j.State, Collector: j.Collector, Settings: Shown(j.Settings), Who: j.Who, CreatedAt: j.CreatedAt.UTC().Format(time.RFC3339),
 		ElapsedNS: j.ElapsedNS, Samples: j.Samples, Lost: j.Lost, Size: j.Size, Take: j.TakeKey, Error: j.Error, Remedy: j.Remedy, AgainOf: j.AgainOf, Broken: j.Broken, Digest: j.Digest,
 	}
 	state, err := rowStateOf(j)
@@ -46,7 +46,7 @@ func (s jobRoutes) jobOut(j *jobs.Job) api.JobOut {
 	return out
 }
 
-func (s jobRoutes) jobs(c *gin.Context) {
+func (s JobRoutes) Jobs(c *gin.Context) {
 	list, err := s.Store.Jobs(c.Request.Context(), c.Query("running") == "true", 100)
 	if err != nil {
 		s.Fail(c, err)
@@ -59,7 +59,7 @@ func (s jobRoutes) jobs(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s jobRoutes) job(c *gin.Context) {
+func (s JobRoutes) Job(c *gin.Context) {
 	j, err := s.Store.Job(c.Request.Context(), c.Param("id"))
 	if err != nil {
 		s.Fail(c, err)
@@ -68,9 +68,9 @@ func (s jobRoutes) job(c *gin.Context) {
 	c.JSON(http.StatusOK, s.jobOut(j))
 }
 
-// addJob has a take made. Commands are lists of arguments and never pass
+// AddJob has a take made. Commands are lists of arguments and never pass
 // through a shell.
-func (s jobRoutes) addJob(c *gin.Context) {
+func (s JobRoutes) AddJob(c *gin.Context) {
 	var in api.JobIn
 	if err := s.Read(c, &in, "the take"); err != nil {
 		s.Fail(c, err)
@@ -124,7 +124,7 @@ func (s jobRoutes) addJob(c *gin.Context) {
 
 // orderText is what the audit list says of a job.
 func orderText(of *profile.Settings, collector, again string) (what string, detail map[string]string) {
-	masked := shown(*of)
+	masked := Shown(*of)
 	set := &masked
 	detail = map[string]string{"collector": collector}
 	add := func(name, text string) {
@@ -155,7 +155,7 @@ func orderText(of *profile.Settings, collector, again string) (what string, deta
 }
 
 // collectorFor returns the collector of a name that is there, or the only one.
-func (s jobRoutes) collectorFor(ctx context.Context, name string) (string, error) {
+func (s JobRoutes) collectorFor(ctx context.Context, name string) (string, error) {
 	list, err := s.Store.Collectors(ctx)
 	if err != nil {
 		return "", err
@@ -178,12 +178,12 @@ func (s jobRoutes) collectorFor(ctx context.Context, name string) (string, error
 	return "", request.Bad(fmt.Errorf("the collector %q is not connected; choose from %s", name, strings.Join(here, ", ")))
 }
 
-// stopJob asks a collector to end a take. Of one that is silent, what has come is
+// StopJob asks a collector to end a take. Of one that is silent, what has come is
 // kept at once.
-func (s jobRoutes) stopJob(c *gin.Context) {
+func (s JobRoutes) StopJob(c *gin.Context) {
 	j, err := s.Store.StopJob(c.Request.Context(), c.Param("id"))
 	if err == nil && s.jobOut(j).Silent {
-		j, err = collectorRoutes(s).deliver(c.Request.Context(), j, jobs.Ended{Failed: "its collector was silent when it was stopped", Remedy: "whatever it still has to send is added when it is back", Early: true})
+		j, err = CollectorRoutes(s).deliver(c.Request.Context(), j, jobs.Ended{Failed: "its collector was silent when it was stopped", Remedy: "whatever it still has to send is added when it is back", Early: true})
 	}
 	if err == nil {
 		err = request.SignInRoutes(s).Note(c, "stop", map[string]string{"program": j.Settings.Program, "job": j.ID})
@@ -195,8 +195,8 @@ func (s jobRoutes) stopJob(c *gin.Context) {
 	c.JSON(http.StatusOK, s.jobOut(j))
 }
 
-// processes asks a collector which processes run on its machine.
-func (s jobRoutes) processes(c *gin.Context) {
+// Processes asks a collector which processes run on its machine.
+func (s JobRoutes) Processes(c *gin.Context) {
 	var out api.ProcessesOut
 	if !s.question(c, "processes", profile.Settings{}, &out) {
 		return
@@ -207,8 +207,8 @@ func (s jobRoutes) processes(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// groups asks a collector which control groups there are on its machine.
-func (s jobRoutes) groups(c *gin.Context) {
+// Groups asks a collector which control groups there are on its machine.
+func (s JobRoutes) Groups(c *gin.Context) {
 	var out api.GroupsOut
 	if !s.question(c, "groups", profile.Settings{}, &out) {
 		return
@@ -222,8 +222,8 @@ func (s jobRoutes) groups(c *gin.Context) {
 // longestBegun bounds the text that measures are looked for by.
 const longestBegun = 400
 
-// measurables asks a collector what can be measured on its machine.
-func (s jobRoutes) measurables(c *gin.Context) {
+// Measurables asks a collector what can be measured on its machine.
+func (s JobRoutes) Measurables(c *gin.Context) {
 	about := profile.Settings{Measures: []string{c.Query("begun")}}
 	if len(c.Query("begun")) > longestBegun {
 		s.Fail(c, request.Bad(fmt.Errorf("a measure has at most %d characters", longestBegun)))
@@ -249,7 +249,7 @@ func (s jobRoutes) measurables(c *gin.Context) {
 
 // question asks a collector about its machine. Where there is no answer, the
 // request is answered with why.
-func (s jobRoutes) question(c *gin.Context, kind string, about profile.Settings, out any) bool {
+func (s JobRoutes) question(c *gin.Context, kind string, about profile.Settings, out any) bool {
 	ctx, cancel := context.WithTimeout(c.Request.Context(), answerWithin)
 	defer cancel()
 	j := &jobs.Job{Kind: kind, Collector: c.Param("name"), Settings: about, Who: request.Who(c).Person.Name}

@@ -1,4 +1,4 @@
-package server
+package collecting
 
 import (
 	"context"
@@ -21,9 +21,9 @@ const (
 	countSlack   = 15 * time.Second // for finding the function and its callers' names
 )
 
-// count counts the calls of a function in the program of a take: in the process
+// Count counts the calls of a function in the program of a take: in the process
 // that was attached to, or in the command, started again.
-func (s jobRoutes) count(c *gin.Context) {
+func (s JobRoutes) Count(c *gin.Context) {
 	var in api.CountIn
 	if err := s.Read(c, &in, "the count"); err != nil {
 		s.Fail(c, err)
@@ -73,7 +73,7 @@ func (s jobRoutes) count(c *gin.Context) {
 
 // answered waits for the answer to a question to a collector. Where there is
 // none, the request is answered with why.
-func (s jobRoutes) answered(c *gin.Context, ctx context.Context, id, collector string, out any) bool {
+func (s JobRoutes) answered(c *gin.Context, ctx context.Context, id, collector string, out any) bool {
 	for {
 		j, err := s.Store.Job(ctx, id)
 		switch {
