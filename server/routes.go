@@ -6,7 +6,9 @@ import (
 	"entelon/people"
 	"entelon/server/api"
 	"entelon/server/collecting"
+	"entelon/server/comparing"
 	"entelon/server/request"
+	"entelon/server/viewing"
 )
 
 var scoping = request.Query("scope", "string", "only the samples that this expression holds, such as: thread is worker-* and not idle", false)
@@ -31,7 +33,7 @@ var ofProgram = request.Query("measure", "string", "which measure counts; absent
 
 var ofWorkload = request.Query("workload", "integer", "number of the workload whose takes count; absent: the one with the most takes that can be compared", false)
 
-var comparing = []request.Param{
+var sides = []request.Param{
 	request.Query("baseline", "string", "keys of takes, with commas", true),
 	request.Query("candidate", "string", "keys of takes, with commas", true),
 	request.Query("scale", "string", "run, work, second, cpu-second, unchanged (only compared) or share; absent: what suits the takes", false),
@@ -47,7 +49,7 @@ func with(more ...request.Param) []request.Param {
 // as no handler is called.
 func table(s *request.Server) []request.Route {
 	return append([]request.Route{
-		{Needs: people.Look, Method: http.MethodGet, Path: "/about", Summary: "What this server is", Answer: api.AboutOut{}, Handle: takeRoutes{s}.about},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/about", Summary: "What this server is", Answer: api.AboutOut{}, Handle: viewing.TakeRoutes{Server: s}.About},
 		{Needs: people.Look, Method: http.MethodGet, Path: "/me", Summary: "Who is signed in", Answer: api.MeOut{}, Handle: request.SignInRoutes{Server: s}.Me},
 		{Needs: request.NeedPerson, Method: http.MethodPatch, Path: "/me", Summary: "Change one's own name or password", Body: api.ChangeMeIn{}, Answer: api.MeOut{}, Audit: "own name or password changed", Handle: request.SignInRoutes{Server: s}.ChangeMe},
 		{Needs: request.NeedNothing, Method: http.MethodPost, Path: "/enter", Summary: "Sign in by a link, which works once", Body: api.EnterIn{}, Answer: api.MeOut{}, Handle: request.SignInRoutes{Server: s}.Enter},
@@ -91,25 +93,25 @@ func table(s *request.Server) []request.Route {
 			request.Query("lost", "integer", "so far", false),
 		}},
 		{Needs: request.NeedCollector, Method: http.MethodPost, Path: "/collector/jobs/{id}/end", Load: request.Bulky, Summary: "For collectors: a job has ended", Body: api.JobEndIn{}, Most: request.AnswerBody, Answer: api.JobOut{}, Handle: collecting.CollectorRoutes{Server: s}.EndJob},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/measures", Summary: "What a take can add up", Answer: api.MeasuresOut{}, Handle: takeRoutes{s}.measures},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/programs", Summary: "All programs with their builds", Answer: api.ProgramsOut{}, Handle: takeRoutes{s}.programs},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/programs/{name}/ledger", Load: request.Heavy, Summary: "A program's builds side by side, function by function", Answer: api.LedgerOut{}, Handle: ledgerRoutes{s}.ledger, Query: []request.Param{
+		{Needs: people.Look, Method: http.MethodGet, Path: "/measures", Summary: "What a take can add up", Answer: api.MeasuresOut{}, Handle: viewing.TakeRoutes{Server: s}.Measures},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/programs", Summary: "All programs with their builds", Answer: api.ProgramsOut{}, Handle: viewing.TakeRoutes{Server: s}.Programs},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/programs/{name}/ledger", Load: request.Heavy, Summary: "A program's builds side by side, function by function", Answer: api.LedgerOut{}, Handle: comparing.LedgerRoutes{Server: s}.Ledger, Query: []request.Param{
 			request.Query("scale", "string", "run, work, second, cpu-second, unchanged (only compared) or share; absent: what suits the takes", false),
 			ofProgram, ofWorkload,
 		}},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/programs/{name}/function", Load: request.Heavy, Summary: "One function over all builds of a program", Answer: api.OverOut{}, Handle: ledgerRoutes{s}.over, Query: []request.Param{
+		{Needs: people.Look, Method: http.MethodGet, Path: "/programs/{name}/function", Load: request.Heavy, Summary: "One function over all builds of a program", Answer: api.OverOut{}, Handle: comparing.LedgerRoutes{Server: s}.Over, Query: []request.Param{
 			request.Query("name", "string", "full name of the function", true),
 			request.Query("scale", "string", "run, work, second, cpu-second, unchanged (only compared) or share; absent: what suits the takes", false),
 			ofProgram, ofWorkload,
 		}},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/programs/{name}/workloads", Summary: "What a program was made to do in its takes", Answer: api.WorkloadsOut{}, Handle: workloadRoutes{s}.workloads},
-		{Needs: people.Work, Method: http.MethodPatch, Path: "/programs/{name}/workloads/{id}", Summary: "Name a workload", Body: api.WorkloadNameIn{}, Answer: api.WorkloadsOut{}, Audit: "workload named", Handle: workloadRoutes{s}.nameWorkload},
-		{Needs: people.Work, Method: http.MethodPost, Path: "/programs/{name}/workloads/merge", Summary: "Merge workloads with another one", Body: api.WorkloadsMergeIn{}, Answer: api.WorkloadsOut{}, Audit: "workloads merged", Handle: workloadRoutes{s}.mergeWorkloads},
-		{Needs: people.Work, Method: http.MethodPost, Path: "/programs/{name}/workloads/move", Summary: "Move takes to another workload", Body: api.TakesMoveIn{}, Most: 1 << 20, Answer: api.WorkloadsOut{}, Audit: "takes moved to another workload", Handle: workloadRoutes{s}.moveTakes},
-		{Needs: people.Work, Method: http.MethodPost, Path: "/programs/{name}/workloads/undo", Summary: "Undo the newest change of a program's workloads", Answer: api.WorkloadsOut{}, Audit: "change of workloads undone", Handle: workloadRoutes{s}.undoWorkloads},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/programs/{name}/matches", Summary: "What was said by hand of functions that changed their name", Answer: api.MatchesOut{}, Handle: matchRoutes{s}.matches},
-		{Needs: people.Work, Method: http.MethodPost, Path: "/programs/{name}/matches", Summary: "Say that two names are one function, or not", Body: api.MatchIn{}, Answer: api.MatchesOut{}, Audit: "names matched by hand", Handle: matchRoutes{s}.setMatch},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/takes", Summary: "Takes, searched and sorted", Answer: api.TakesOut{}, Handle: takeRoutes{s}.takes, Query: []request.Param{
+		{Needs: people.Look, Method: http.MethodGet, Path: "/programs/{name}/workloads", Summary: "What a program was made to do in its takes", Answer: api.WorkloadsOut{}, Handle: viewing.WorkloadRoutes{Server: s}.Workloads},
+		{Needs: people.Work, Method: http.MethodPatch, Path: "/programs/{name}/workloads/{id}", Summary: "Name a workload", Body: api.WorkloadNameIn{}, Answer: api.WorkloadsOut{}, Audit: "workload named", Handle: viewing.WorkloadRoutes{Server: s}.NameWorkload},
+		{Needs: people.Work, Method: http.MethodPost, Path: "/programs/{name}/workloads/merge", Summary: "Merge workloads with another one", Body: api.WorkloadsMergeIn{}, Answer: api.WorkloadsOut{}, Audit: "workloads merged", Handle: viewing.WorkloadRoutes{Server: s}.MergeWorkloads},
+		{Needs: people.Work, Method: http.MethodPost, Path: "/programs/{name}/workloads/move", Summary: "Move takes to another workload", Body: api.TakesMoveIn{}, Most: 1 << 20, Answer: api.WorkloadsOut{}, Audit: "takes moved to another workload", Handle: viewing.WorkloadRoutes{Server: s}.MoveTakes},
+		{Needs: people.Work, Method: http.MethodPost, Path: "/programs/{name}/workloads/undo", Summary: "Undo the newest change of a program's workloads", Answer: api.WorkloadsOut{}, Audit: "change of workloads undone", Handle: viewing.WorkloadRoutes{Server: s}.UndoWorkloads},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/programs/{name}/matches", Summary: "What was said by hand of functions that changed their name", Answer: api.MatchesOut{}, Handle: viewing.MatchRoutes{Server: s}.Matches},
+		{Needs: people.Work, Method: http.MethodPost, Path: "/programs/{name}/matches", Summary: "Say that two names are one function, or not", Body: api.MatchIn{}, Answer: api.MatchesOut{}, Audit: "names matched by hand", Handle: viewing.MatchRoutes{Server: s}.SetMatch},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes", Summary: "Takes, searched and sorted", Answer: api.TakesOut{}, Handle: viewing.TakeRoutes{Server: s}.Takes, Query: []request.Param{
 			request.Query("search", "string", "words that all occur in program, build, note, command or host", false),
 			request.Query("program", "string", "exact name of a program", false),
 			request.Query("workload", "integer", "only the takes of the workload of this number", false),
@@ -119,81 +121,81 @@ func table(s *request.Server) []request.Route {
 			request.Query("limit", "integer", "rows, 1000 at most", false),
 			request.Query("offset", "integer", "rows to leave out first", false),
 		}},
-		{Needs: people.Work, Method: http.MethodPost, Path: "/takes", Load: request.Bulky, Summary: "Add a take; the body is the file", Octets: true, Answer: api.AddedOut{}, Status: http.StatusCreated, Audit: "take sent", Handle: takeRoutes{s}.addTake,
+		{Needs: people.Work, Method: http.MethodPost, Path: "/takes", Load: request.Bulky, Summary: "Add a take; the body is the file", Octets: true, Answer: api.AddedOut{}, Status: http.StatusCreated, Audit: "take sent", Handle: viewing.TakeRoutes{Server: s}.AddTake,
 			Query: []request.Param{request.Query("name", "string", "the file's name, for errors", false)}},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}", Load: request.Heavy, Summary: "A take without its samples", Answer: api.TakeDetail{}, Handle: takeRoutes{s}.take},
-		{Needs: people.Work, Method: http.MethodPatch, Path: "/takes/{key}", Summary: "Replace a take's note", Body: api.NoteIn{}, Answer: api.TakeOut{}, Audit: "take's note changed", Handle: takeRoutes{s}.setNote},
-		{Needs: people.Work, Method: http.MethodDelete, Path: "/takes/{key}", Summary: "Remove a take", Status: http.StatusNoContent, Audit: "take removed", Handle: takeRoutes{s}.removeTake},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/notes", Summary: "Notes on a take and on the functions of its program", Answer: api.RemarksOut{}, Handle: noteRoutes{s}.notes},
-		{Needs: people.Work, Method: http.MethodPost, Path: "/takes/{key}/notes", Summary: "Write a note on a take or a function", Body: api.RemarkIn{}, Answer: api.RemarkOut{}, Status: http.StatusCreated, Audit: "note written", Handle: noteRoutes{s}.addNote},
-		{Needs: people.Work, Method: http.MethodPatch, Path: "/notes/{id}", Summary: "Replace a note", Body: api.RemarkIn{}, Answer: api.RemarkOut{}, Audit: "note changed", Handle: noteRoutes{s}.changeNote},
-		{Needs: people.Work, Method: http.MethodPut, Path: "/notes/{id}/settled", Summary: "Say that a note asks for nothing any more, or does again", Body: api.SettledIn{}, Answer: api.RemarkOut{}, Audit: "note settled or opened", Handle: noteRoutes{s}.settleNote},
-		{Needs: people.Work, Method: http.MethodDelete, Path: "/notes/{id}", Summary: "Remove a note", Status: http.StatusNoContent, Audit: "note removed", Handle: noteRoutes{s}.removeNote},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/programs/{name}/pins", Summary: "Functions that stand on top of a program's lists", Answer: api.PinsOut{}, Handle: noteRoutes{s}.pins},
-		{Needs: people.Work, Method: http.MethodPost, Path: "/programs/{name}/pins", Summary: "Pin a function, or let it go", Body: api.PinIn{}, Answer: api.PinsOut{}, Audit: "pins changed", Handle: noteRoutes{s}.setPin},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/programs/{name}/sources", Summary: "Where a program's source is", Answer: api.SourceRules{}, Handle: sourceRoutes{s}.sourceRules},
-		{Needs: people.Work, Method: http.MethodPut, Path: "/programs/{name}/sources", Summary: "Replace the rules for where a program's source is", Body: api.SourceRulesIn{}, Most: 1 << 20, Answer: api.SourceRules{}, Audit: "rules for source changed", Handle: sourceRoutes{s}.setSourceRules},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/file", Load: request.Bulky, Summary: "The take's file", File: "application/octet-stream", Handle: takeRoutes{s}.file},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/hot", Load: request.Shared, Summary: "Hot functions and the reading", Answer: api.HotOut{}, Handle: s.Same(lensRoutes{s}.hot, nil), Query: with(
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}", Load: request.Heavy, Summary: "A take without its samples", Answer: api.TakeDetail{}, Handle: viewing.TakeRoutes{Server: s}.Take},
+		{Needs: people.Work, Method: http.MethodPatch, Path: "/takes/{key}", Summary: "Replace a take's note", Body: api.NoteIn{}, Answer: api.TakeOut{}, Audit: "take's note changed", Handle: viewing.TakeRoutes{Server: s}.SetNote},
+		{Needs: people.Work, Method: http.MethodDelete, Path: "/takes/{key}", Summary: "Remove a take", Status: http.StatusNoContent, Audit: "take removed", Handle: viewing.TakeRoutes{Server: s}.RemoveTake},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/notes", Summary: "Notes on a take and on the functions of its program", Answer: api.RemarksOut{}, Handle: viewing.NoteRoutes{Server: s}.Notes},
+		{Needs: people.Work, Method: http.MethodPost, Path: "/takes/{key}/notes", Summary: "Write a note on a take or a function", Body: api.RemarkIn{}, Answer: api.RemarkOut{}, Status: http.StatusCreated, Audit: "note written", Handle: viewing.NoteRoutes{Server: s}.AddNote},
+		{Needs: people.Work, Method: http.MethodPatch, Path: "/notes/{id}", Summary: "Replace a note", Body: api.RemarkIn{}, Answer: api.RemarkOut{}, Audit: "note changed", Handle: viewing.NoteRoutes{Server: s}.ChangeNote},
+		{Needs: people.Work, Method: http.MethodPut, Path: "/notes/{id}/settled", Summary: "Say that a note asks for nothing any more, or does again", Body: api.SettledIn{}, Answer: api.RemarkOut{}, Audit: "note settled or opened", Handle: viewing.NoteRoutes{Server: s}.SettleNote},
+		{Needs: people.Work, Method: http.MethodDelete, Path: "/notes/{id}", Summary: "Remove a note", Status: http.StatusNoContent, Audit: "note removed", Handle: viewing.NoteRoutes{Server: s}.RemoveNote},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/programs/{name}/pins", Summary: "Functions that stand on top of a program's lists", Answer: api.PinsOut{}, Handle: viewing.NoteRoutes{Server: s}.Pins},
+		{Needs: people.Work, Method: http.MethodPost, Path: "/programs/{name}/pins", Summary: "Pin a function, or let it go", Body: api.PinIn{}, Answer: api.PinsOut{}, Audit: "pins changed", Handle: viewing.NoteRoutes{Server: s}.SetPin},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/programs/{name}/sources", Summary: "Where a program's source is", Answer: api.SourceRules{}, Handle: viewing.SourceRoutes{Server: s}.SourceRules},
+		{Needs: people.Work, Method: http.MethodPut, Path: "/programs/{name}/sources", Summary: "Replace the rules for where a program's source is", Body: api.SourceRulesIn{}, Most: 1 << 20, Answer: api.SourceRules{}, Audit: "rules for source changed", Handle: viewing.SourceRoutes{Server: s}.SetSourceRules},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/file", Load: request.Bulky, Summary: "The take's file", File: "application/octet-stream", Handle: viewing.TakeRoutes{Server: s}.File},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/hot", Load: request.Shared, Summary: "Hot functions and the reading", Answer: api.HotOut{}, Handle: s.Same(viewing.LensRoutes{Server: s}.Hot, nil), Query: with(
 			request.Query("bare", "boolean", "functions by their number alone, which /functions explains", false),
 		)},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/functions", Load: request.Shared, Summary: "All functions of a take by their number", Answer: api.FunctionsOut{}, Handle: s.Same(lensRoutes{s}.functions, nil), Query: shaping},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/flame", Load: request.Shared, Summary: "The flame graph, laid out", Answer: api.FlameOut{}, Handle: s.Same(lensRoutes{s}.flame, lensRoutes{s}.pinsOf), Query: with(
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/functions", Load: request.Shared, Summary: "All functions of a take by their number", Answer: api.FunctionsOut{}, Handle: s.Same(viewing.LensRoutes{Server: s}.Functions, nil), Query: shaping},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/flame", Load: request.Shared, Summary: "The flame graph, laid out", Answer: api.FlameOut{}, Handle: s.Same(viewing.LensRoutes{Server: s}.Flame, viewing.LensRoutes{Server: s}.PinsOf), Query: with(
 			request.Query("root", "integer", "node to dive into", false),
 			request.Query("order", "string", "of siblings: cost, name or first", false),
 			request.Query("pixels", "integer", "width of the drawing; thinner frames go into bands", false),
 		)},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/search", Load: request.Shared, Summary: "Find functions in the flame graph", Answer: api.SearchOut{}, Handle: s.Same(lensRoutes{s}.search, nil), Query: with(
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/search", Load: request.Shared, Summary: "Find functions in the flame graph", Answer: api.SearchOut{}, Handle: s.Same(viewing.LensRoutes{Server: s}.Search, nil), Query: with(
 			request.Query("text", "string", "part of a name", true),
 			request.Query("root", "integer", "node to search below", false),
 		)},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/function", Load: request.Heavy, Summary: "One function: cost, callers, callees, other builds", Answer: api.FunctionOut{}, Handle: lensRoutes{s}.function, Query: with(
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/function", Load: request.Heavy, Summary: "One function: cost, callers, callees, other builds", Answer: api.FunctionOut{}, Handle: viewing.LensRoutes{Server: s}.Function, Query: with(
 			request.Query("name", "string", "its full name", true),
 			request.Query("module", "string", "its library's name, if the name is not enough", false),
 		)},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/builds", Load: request.Heavy, Summary: "One function in the newest take of each build, in a scope", Answer: api.BuildsOut{}, Handle: lensRoutes{s}.builds, Query: append(append([]request.Param{}, timeRange...), measuring,
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/builds", Load: request.Heavy, Summary: "One function in the newest take of each build, in a scope", Answer: api.BuildsOut{}, Handle: viewing.LensRoutes{Server: s}.Builds, Query: append(append([]request.Param{}, timeRange...), measuring,
 			request.Query("name", "string", "its full name", true),
 			request.Query("module", "string", "its library's name, if the name is not enough", false),
 		)},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/threads", Load: request.Shared, Summary: "The cost by thread", Answer: api.ThreadsOut{}, Handle: s.Same(lensRoutes{s}.threads, nil), Query: with()},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/scope", Load: request.Shared, Summary: "A scope expression as it is understood, or what is wrong with it", Answer: api.ScopeOut{}, Handle: s.Same(lensRoutes{s}.scope, nil), Query: []request.Param{scoping}},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/kept", Load: request.Shared, Summary: "How much of a take a scope keeps", Answer: api.KeptOut{}, Handle: s.Same(lensRoutes{s}.kept, nil), Query: with()},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/complete", Load: request.Shared, Summary: "How a scope expression may go on", Answer: api.CompleteOut{}, Handle: s.Same(lensRoutes{s}.complete, nil), Query: []request.Param{
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/threads", Load: request.Shared, Summary: "The cost by thread", Answer: api.ThreadsOut{}, Handle: s.Same(viewing.LensRoutes{Server: s}.Threads, nil), Query: with()},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/scope", Load: request.Shared, Summary: "A scope expression as it is understood, or what is wrong with it", Answer: api.ScopeOut{}, Handle: s.Same(viewing.LensRoutes{Server: s}.Scope, nil), Query: []request.Param{scoping}},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/kept", Load: request.Shared, Summary: "How much of a take a scope keeps", Answer: api.KeptOut{}, Handle: s.Same(viewing.LensRoutes{Server: s}.Kept, nil), Query: with()},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/complete", Load: request.Shared, Summary: "How a scope expression may go on", Answer: api.CompleteOut{}, Handle: s.Same(viewing.LensRoutes{Server: s}.Complete, nil), Query: []request.Param{
 			request.Query("text", "string", "what stands there already", false),
 			request.Query("at", "integer", "where, in characters from 0", false),
 		}},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/paths", Load: request.Shared, Summary: "The steps that follow one of a path", Answer: api.PathsOut{}, Handle: s.Same(lensRoutes{s}.paths, nil), Query: with(
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/paths", Load: request.Shared, Summary: "The steps that follow one of a path", Answer: api.PathsOut{}, Handle: s.Same(viewing.LensRoutes{Server: s}.Paths, nil), Query: with(
 			request.Query("start", "string", "roots (the default) or leaves", false),
 			request.Query("node", "integer", "from the roots: the step whose followers are asked for; 0 is the beginning", false),
 			request.Query("path", "string", "from the leaves: the numbers of the functions up to there, with commas", false),
 			request.Query("heaviest", "boolean", "tell the heaviest path, too", false),
 		)},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/neighbours", Load: request.Shared, Summary: "Where a function's cost comes in and where it goes on", Answer: api.NeighboursOut{}, Handle: s.Same(lensRoutes{s}.neighbours, nil), Query: with(
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/neighbours", Load: request.Shared, Summary: "Where a function's cost comes in and where it goes on", Answer: api.NeighboursOut{}, Handle: s.Same(viewing.LensRoutes{Server: s}.Neighbours, nil), Query: with(
 			request.Query("name", "string", "its full name", true),
 			request.Query("module", "string", "its library's name, if the name is not enough", false),
 			request.Query("levels", "integer", "how far, 1 to 5", false),
 			request.Query("most", "integer", "functions that stand alone on each level", false),
 		)},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/lines", Load: request.Heavy, Summary: "A function's file, line by line", Answer: api.LinesOut{}, Handle: sourceRoutes{s}.lines, Query: with(
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/lines", Load: request.Heavy, Summary: "A function's file, line by line", Answer: api.LinesOut{}, Handle: viewing.SourceRoutes{Server: s}.Lines, Query: with(
 			request.Query("name", "string", "the function's full name", true),
 			request.Query("module", "string", "its library's name, if the name is not enough", false),
 		)},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/graph", Load: request.Shared, Summary: "The call graph without its thin parts", Answer: api.GraphOut{}, Handle: s.Same(lensRoutes{s}.graph, nil), Query: with(
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/graph", Load: request.Shared, Summary: "The call graph without its thin parts", Answer: api.GraphOut{}, Handle: s.Same(viewing.LensRoutes{Server: s}.Graph, nil), Query: with(
 			request.Query("most", "integer", "functions", false),
 			request.Query("least_permille", "integer", "share of the total from which on functions and calls are told", false),
 		)},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/times", Load: request.Shared, Summary: "Samples over time", Answer: api.TimesOut{}, Handle: s.Same(lensRoutes{s}.times, nil), Query: []request.Param{
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/times", Load: request.Shared, Summary: "Samples over time", Answer: api.TimesOut{}, Handle: s.Same(viewing.LensRoutes{Server: s}.Times, nil), Query: []request.Param{
 			request.Query("bins", "integer", "how many pieces the time is cut into", false),
 			measuring,
 		}},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/compare", Load: request.Heavy, Summary: "Two takes, or two groups of takes: what differs, how sure that is, and what explains it", Answer: api.CompareOut{}, Handle: compareRoutes{s}.compare, Query: comparing},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/compare/mirror", Load: request.Heavy, Summary: "The flame graphs of both sides, in one order and on one scale", Answer: api.MirrorOut{}, Handle: compareRoutes{s}.mirror, Query: append(append([]request.Param{}, comparing...),
+		{Needs: people.Look, Method: http.MethodGet, Path: "/compare", Load: request.Heavy, Summary: "Two takes, or two groups of takes: what differs, how sure that is, and what explains it", Answer: api.CompareOut{}, Handle: comparing.CompareRoutes{Server: s}.Compare, Query: sides},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/compare/mirror", Load: request.Heavy, Summary: "The flame graphs of both sides, in one order and on one scale", Answer: api.MirrorOut{}, Handle: comparing.CompareRoutes{Server: s}.Mirror, Query: append(append([]request.Param{}, sides...),
 			request.Query("pixels", "integer", "width of the drawing; thinner frames are left out", false),
 		)},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/compare/lines", Load: request.Heavy, Summary: "The lines of a function's file on both sides", Answer: api.CompareLines{}, Handle: compareRoutes{s}.compareLines, Query: append(append([]request.Param{}, comparing...),
+		{Needs: people.Look, Method: http.MethodGet, Path: "/compare/lines", Load: request.Heavy, Summary: "The lines of a function's file on both sides", Answer: api.CompareLines{}, Handle: comparing.CompareRoutes{Server: s}.CompareLines, Query: append(append([]request.Param{}, sides...),
 			request.Query("name", "string", "full name of the function, as either side has it", true),
 		)},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/compare/report.html", Load: request.Heavy, Summary: "The comparison as one page that holds all it needs", File: "text/html", Handle: compareRoutes{s}.compareReport(), Query: comparing},
-		{Needs: people.Look, Method: http.MethodGet, Path: "/compare/summary.md", Load: request.Heavy, Summary: "The comparison as a comment for a merge request", File: "text/markdown", Handle: compareRoutes{s}.compareMarkdown(), Query: comparing},
-	}, takeRoutes{s}.exports(with)...)
+		{Needs: people.Look, Method: http.MethodGet, Path: "/compare/report.html", Load: request.Heavy, Summary: "The comparison as one page that holds all it needs", File: "text/html", Handle: comparing.CompareRoutes{Server: s}.CompareReport(), Query: sides},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/compare/summary.md", Load: request.Heavy, Summary: "The comparison as a comment for a merge request", File: "text/markdown", Handle: comparing.CompareRoutes{Server: s}.CompareMarkdown(), Query: sides},
+	}, viewing.TakeRoutes{Server: s}.Exports(with)...)
 }

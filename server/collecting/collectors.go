@@ -26,6 +26,7 @@ const challengeSecret = "challenges"
 // enrolValid is how long a link for enrolling a collector is good.
 const enrolValid = 24 * time.Hour
 
+// Collectors answers GET /collectors.
 func (s CollectorRoutes) Collectors(c *gin.Context) {
 	list, err := s.Store.Collectors(c.Request.Context())
 	if err != nil {

@@ -1,3 +1,5 @@
+// Package collecting answers for takes that are being made, and for the collectors that make them. It
+// has no state but the store's.
 package collecting
 
 import (
@@ -46,6 +48,7 @@ func (s JobRoutes) jobOut(j *jobs.Job) api.JobOut {
 	return out
 }
 
+// Jobs answers GET /jobs.
 func (s JobRoutes) Jobs(c *gin.Context) {
 	list, err := s.Store.Jobs(c.Request.Context(), c.Query("running") == "true", 100)
 	if err != nil {
@@ -59,6 +62,7 @@ func (s JobRoutes) Jobs(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
+// Job answers GET /jobs/{id}.
 func (s JobRoutes) Job(c *gin.Context) {
 	j, err := s.Store.Job(c.Request.Context(), c.Param("id"))
 	if err != nil {

@@ -1,4 +1,4 @@
-package server
+package viewing
 
 import (
 	"bytes"
@@ -21,8 +21,8 @@ import (
 	"entelon/store"
 )
 
-// noteRoutes answers for what people write on takes, and what they pin.
-type noteRoutes struct{ *request.Server }
+// NoteRoutes answers for what people write on takes, and what they pin.
+type NoteRoutes struct{ *request.Server }
 
 // longestNote bounds a note, in bytes.
 const longestNote = 64 << 10
@@ -44,7 +44,8 @@ func remarkOut(n *store.Remark) (api.RemarkOut, error) {
 	return api.RemarkOut{ID: n.ID, Function: n.Function, Short: profile.Short(n.Function), Text: n.Text, HTML: html, Who: n.Who, Settled: n.SettledAt != nil, CreatedAt: n.CreatedAt.UTC().Format(time.RFC3339), UpdatedAt: n.UpdatedAt.UTC().Format(time.RFC3339)}, err
 }
 
-func (s noteRoutes) notes(c *gin.Context) {
+// Notes answers GET /takes/{key}/notes.
+func (s NoteRoutes) Notes(c *gin.Context) {
 	row, err := s.Store.Take(c.Request.Context(), c.Param("key"))
 	if err != nil {
 		s.Fail(c, err)
@@ -68,7 +69,7 @@ func (s noteRoutes) notes(c *gin.Context) {
 }
 
 // remarkIn reads a note.
-func (s noteRoutes) remarkIn(c *gin.Context) (in api.RemarkIn, err error) {
+func (s NoteRoutes) remarkIn(c *gin.Context) (in api.RemarkIn, err error) {
 	if err = s.Read(c, &in, "the note"); err != nil {
 		return in, err
 	}
@@ -84,7 +85,8 @@ func (s noteRoutes) remarkIn(c *gin.Context) (in api.RemarkIn, err error) {
 	return in, err
 }
 
-func (s noteRoutes) addNote(c *gin.Context) {
+// AddNote answers POST /takes/{key}/notes.
+func (s NoteRoutes) AddNote(c *gin.Context) {
 	in, err := s.remarkIn(c)
 	if err != nil {
 		s.Fail(c, err)
@@ -99,7 +101,7 @@ func (s noteRoutes) addNote(c *gin.Context) {
 	s.answerNote(c, http.StatusCreated, n, err)
 }
 
-func (s noteRoutes) answerNote(c *gin.Context, status int, n *store.Remark, err error) {
+func (s NoteRoutes) answerNote(c *gin.Context, status int, n *store.Remark, err error) {
 	var out api.RemarkOut
 	if err == nil {
 		out, err = remarkOut(n)
@@ -111,7 +113,8 @@ func (s noteRoutes) answerNote(c *gin.Context, status int, n *store.Remark, err 
 	c.JSON(status, out)
 }
 
-func (s noteRoutes) changeNote(c *gin.Context) {
+// ChangeNote answers PATCH /notes/{id}.
+func (s NoteRoutes) ChangeNote(c *gin.Context) {
 	in, err := s.remarkIn(c)
 	if err != nil {
 		s.Fail(c, err)
@@ -126,7 +129,8 @@ func (s noteRoutes) changeNote(c *gin.Context) {
 	s.answerNote(c, http.StatusOK, n, err)
 }
 
-func (s noteRoutes) settleNote(c *gin.Context) {
+// SettleNote answers PUT /notes/{id}/settled.
+func (s NoteRoutes) SettleNote(c *gin.Context) {
 	var in api.SettledIn
 	err := s.Read(c, &in, "whether the note is settled")
 	id, idErr := request.IDOf(c)
@@ -138,7 +142,8 @@ func (s noteRoutes) settleNote(c *gin.Context) {
 	s.answerNote(c, http.StatusOK, n, err)
 }
 
-func (s noteRoutes) removeNote(c *gin.Context) {
+// RemoveNote answers DELETE /notes/{id}.
+func (s NoteRoutes) RemoveNote(c *gin.Context) {
 	id, err := request.IDOf(c)
 	if err == nil {
 		err = s.Store.RemoveNote(c.Request.Context(), id)
@@ -151,7 +156,7 @@ func (s noteRoutes) removeNote(c *gin.Context) {
 }
 
 // reportNotes are the notes of a take for its report.
-func (s noteRoutes) reportNotes(c *gin.Context, row *store.Take) ([]codec.Note, error) {
+func (s NoteRoutes) reportNotes(c *gin.Context, row *store.Take) ([]codec.Note, error) {
 	list, err := s.Store.Notes(c.Request.Context(), row)
 	if err != nil {
 		return nil, err
@@ -167,7 +172,8 @@ func (s noteRoutes) reportNotes(c *gin.Context, row *store.Take) ([]codec.Note, 
 	return out, nil
 }
 
-func (s noteRoutes) pins(c *gin.Context) {
+// Pins answers GET /programs/{name}/pins.
+func (s NoteRoutes) Pins(c *gin.Context) {
 	list, err := s.Store.Pins(c.Request.Context(), c.Param("name"))
 	if err != nil {
 		s.Fail(c, err)
@@ -180,7 +186,8 @@ func (s noteRoutes) pins(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s noteRoutes) setPin(c *gin.Context) {
+// SetPin answers POST /programs/{name}/pins.
+func (s NoteRoutes) SetPin(c *gin.Context) {
 	var in api.PinIn
 	err := s.Read(c, &in, "the pin")
 	if err == nil && (in.Function == "" || len(in.Function) > 16<<10) {
@@ -194,5 +201,5 @@ func (s noteRoutes) setPin(c *gin.Context) {
 		s.Fail(c, err)
 		return
 	}
-	s.pins(c)
+	s.Pins(c)
 }

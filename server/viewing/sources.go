@@ -1,4 +1,4 @@
-package server
+package viewing
 
 import (
 	"errors"
@@ -18,8 +18,8 @@ import (
 	"entelon/store"
 )
 
-// sourceRoutes answers for the text of programs.
-type sourceRoutes struct{ *request.Server }
+// SourceRoutes answers for the text of programs.
+type SourceRoutes struct{ *request.Server }
 
 // errNoSource says that a file is in none of the folders.
 var errNoSource = errors.New("its source is in none of the folders that the server was given")
@@ -74,7 +74,8 @@ func below(dir, path string) (string, bool) {
 	return rel, err == nil && filepath.IsLocal(rel)
 }
 
-func (s sourceRoutes) sourceRules(c *gin.Context) {
+// SourceRules answers GET /programs/{name}/sources.
+func (s SourceRoutes) SourceRules(c *gin.Context) {
 	list, err := s.Store.SourceRules(c.Request.Context(), c.Param("name"))
 	if err != nil {
 		s.Fail(c, err)
@@ -90,7 +91,8 @@ func (s sourceRoutes) sourceRules(c *gin.Context) {
 // mostRules bounds a program's rules for source.
 const mostRules = 50
 
-func (s sourceRoutes) setSourceRules(c *gin.Context) {
+// SetSourceRules answers PUT /programs/{name}/sources.
+func (s SourceRoutes) SetSourceRules(c *gin.Context) {
 	var in api.SourceRulesIn
 	err := s.Read(c, &in, "the rules for source")
 	if err == nil && len(in.Rules) > mostRules {
@@ -122,59 +124,59 @@ func (s sourceRoutes) setSourceRules(c *gin.Context) {
 		s.Fail(c, err)
 		return
 	}
-	s.sourceRules(c)
+	s.SourceRules(c)
 }
 
-// sourceText is the text of a file, or why there is none.
-type sourceText struct {
-	lines     []string
-	found     string // where it is
-	delivered bool   // it came with the take
-	missing   string // why there is none, else ""
+// SourceText is the text of a file, or why there is none.
+type SourceText struct {
+	Lines     []string
+	Found     string // where it is
+	Delivered bool   // it came with the take
+	Missing   string // why there is none, else ""
 }
 
-// source finds a file of a take: as it came with it, or in the folders.
-func (s sourceRoutes) source(c *gin.Context, t *profile.Take, row *store.Take, path string) (sourceText, error) {
-	var out sourceText
+// Source finds a file of a take: as it came with it, or in the folders.
+func (s SourceRoutes) Source(c *gin.Context, t *profile.Take, row *store.Take, path string) (SourceText, error) {
+	var out SourceText
 	text := ""
 	if i := slices.IndexFunc(t.Sources, func(x profile.Source) bool { return x.Path == path && path != "" }); i >= 0 {
-		text, out.delivered = t.Sources[i].Text, true
+		text, out.Delivered = t.Sources[i].Text, true
 	} else {
 		rules, err := s.Store.SourceRules(c.Request.Context(), row.Program.Name)
 		if err != nil {
 			return out, err
 		}
-		if text, out.found, err = findSource(s.Sources, rules, path); err != nil {
-			out.missing = err.Error()
+		if text, out.Found, err = findSource(s.Sources, rules, path); err != nil {
+			out.Missing = err.Error()
 			return out, nil
 		}
 	}
-	out.lines = strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n")
+	out.Lines = strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n")
 	return out, nil
 }
 
-// lines tells what each line of a function's file costs, with the source where
+// Lines tells what each line of a function's file costs, with the source where
 // it is found.
-func (s sourceRoutes) lines(c *gin.Context) {
-	o, row, k, ok := lensRoutes(s).scoped(c)
+func (s SourceRoutes) Lines(c *gin.Context) {
+	o, row, k, ok := LensRoutes(s).scoped(c)
 	if !ok {
 		return
 	}
 	p := o.Tree.Profile
 	r, found := find(o, k, c.Query("name"), c.Query("module"))
 	if !found {
-		lensRoutes(s).nothing(c, c.Query("name"))
+		LensRoutes(s).Nothing(c, c.Query("name"))
 		return
 	}
 	f := p.Functions[r.Function]
 	out := api.LinesOut{Function: refOf(p, r.Function), File: p.Strings[f.File], Begin: f.Line, ScopeTotal: k.Cost.Total(0), Lines: []api.SourceLine{}, Source: []string{}}
-	src, err := s.source(c, o.Take, row, out.File)
+	src, err := s.Source(c, o.Take, row, out.File)
 	if err != nil {
 		s.Fail(c, err)
 		return
 	}
-	out.Found, out.Delivered, out.Missing = src.found, src.delivered, src.missing
-	out.Source = append(out.Source, src.lines...)
+	out.Found, out.Delivered, out.Missing = src.Found, src.Delivered, src.Missing
+	out.Source = append(out.Source, src.Lines...)
 	if out.File != "" {
 		var counted map[uint32]callcounts.LineCount
 		if counts := k.Calls(); counts != nil {

@@ -1,4 +1,4 @@
-package server
+package viewing
 
 import (
 	"errors"
@@ -12,9 +12,9 @@ import (
 	"entelon/server/request"
 )
 
-// scope reads an expression for the scope line: its conditions as words, or what
+// Scope reads an expression for the scope line: its conditions as words, or what
 // is wrong with it and where.
-func (s lensRoutes) scope(c *gin.Context) {
+func (s LensRoutes) Scope(c *gin.Context) {
 	out := api.ScopeOut{Parts: []api.ScopePart{}, Absent: []string{}}
 	sc, err := scope.Parse(c.Query("scope"))
 	var wrong *scope.SyntaxError
@@ -47,8 +47,8 @@ func (s lensRoutes) scope(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// complete proposes how an expression may go on.
-func (s lensRoutes) complete(c *gin.Context) {
+// Complete proposes how an expression may go on.
+func (s LensRoutes) Complete(c *gin.Context) {
 	at, err := request.Number(c, "at", 0, 0, math.MaxInt32)
 	if err != nil {
 		s.Fail(c, err)

@@ -1,4 +1,4 @@
-package server
+package comparing
 
 import (
 	"bytes"
@@ -9,6 +9,7 @@ import (
 	"entelon/codec/verdict"
 	"entelon/core/compare"
 	"entelon/core/statistics"
+	"entelon/server/viewing"
 )
 
 // compareView is a comparison as it is written for others: with the limit that a
@@ -21,21 +22,23 @@ func (x *compared) view() verdict.View {
 	return v
 }
 
-func (s compareRoutes) compareExport(kind, ending string, write func(*bytes.Buffer, verdict.View) error) gin.HandlerFunc {
+func (s CompareRoutes) compareExport(kind, ending string, write func(*bytes.Buffer, verdict.View) error) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		x, err := s.comparison(c)
 		if err != nil {
 			s.Fail(c, err)
 			return
 		}
-		takeRoutes(s).export(c, x.b.rows[0], kind, "-compared"+ending, func(b *bytes.Buffer) error { return write(b, x.view()) })
+		viewing.TakeRoutes(s).Export(c, x.b.rows[0], kind, "-compared"+ending, func(b *bytes.Buffer) error { return write(b, x.view()) })
 	}
 }
 
-func (s compareRoutes) compareReport() gin.HandlerFunc {
+// CompareReport answers with a report in one file.
+func (s CompareRoutes) CompareReport() gin.HandlerFunc {
 	return s.compareExport("text/html; charset=utf-8", ".html", func(b *bytes.Buffer, v verdict.View) error { return verdict.HTML(b, v, time.Now()) })
 }
 
-func (s compareRoutes) compareMarkdown() gin.HandlerFunc {
+// CompareMarkdown answers with text for a review.
+func (s CompareRoutes) CompareMarkdown() gin.HandlerFunc {
 	return s.compareExport("text/markdown; charset=utf-8", ".md", func(b *bytes.Buffer, v verdict.View) error { return verdict.Markdown(b, v) })
 }

@@ -1,4 +1,4 @@
-package server
+package comparing
 
 import (
 	"net/http"
@@ -7,10 +7,11 @@ import (
 
 	"entelon/core/compare"
 	"entelon/server/api"
+	"entelon/server/viewing"
 )
 
-// compareLines sets the lines of a function's file beside each other.
-func (s compareRoutes) compareLines(c *gin.Context) {
+// CompareLines sets the lines of a function's file beside each other.
+func (s CompareRoutes) CompareLines(c *gin.Context) {
 	x, err := s.comparison(c)
 	if err != nil {
 		s.Fail(c, err)
@@ -28,28 +29,28 @@ func (s compareRoutes) compareLines(c *gin.Context) {
 		}
 	}
 	if row == nil {
-		lensRoutes(s).nothing(c, name)
+		viewing.LensRoutes(s).Nothing(c, name)
 		return
 	}
 	files, _, _ := x.result.FileOf(row.Number)
 	out := api.CompareLines{Line: [][]uint32{{}, {}}, Text: [][]string{{}, {}}, Self: [][]float64{{}, {}}, Total: [][]float64{{}, {}}}
 	var sources [2][]string
 	for k, side := range []*compareSide{x.a, x.b} {
-		found := sourceText{missing: "in which file it is defined is not known"}
+		found := viewing.SourceText{Missing: "in which file it is defined is not known"}
 		for i := range side.views {
 			if files[k] == "" {
 				break
 			}
-			if found, err = sourceRoutes(s).source(c, side.views[i].Take, side.rows[i], files[k]); err != nil {
+			if found, err = viewing.SourceRoutes(s).Source(c, side.views[i].Take, side.rows[i], files[k]); err != nil {
 				s.Fail(c, err)
 				return
 			}
-			if found.delivered {
+			if found.Delivered {
 				break // a take that brought its source is surest
 			}
 		}
-		sources[k] = found.lines
-		out.Sides = append(out.Sides, api.SourceSide{File: files[k], Found: found.found, Delivered: found.delivered, Missing: found.missing})
+		sources[k] = found.Lines
+		out.Sides = append(out.Sides, api.SourceSide{File: files[k], Found: found.Found, Delivered: found.Delivered, Missing: found.Missing})
 	}
 	lines := x.result.Lines(row.Number, sources)
 	out.ByText = lines.ByText

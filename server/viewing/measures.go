@@ -1,4 +1,4 @@
-package server
+package viewing
 
 import (
 	"net/http"
@@ -9,7 +9,8 @@ import (
 	"entelon/server/api"
 )
 
-func (s takeRoutes) measures(c *gin.Context) {
+// Measures answers GET /measures.
+func (s TakeRoutes) Measures(c *gin.Context) {
 	out := api.MeasuresOut{Measures: []api.MeasureKindOut{}}
 	for _, k := range measure.Kinds {
 		_, err := measure.Parse(k.Word)

@@ -1,4 +1,4 @@
-package server
+package viewing
 
 import (
 	"errors"
@@ -13,16 +13,18 @@ import (
 	"entelon/store"
 )
 
-// workloadRoutes answers for what programs were made to do.
-type workloadRoutes struct{ *request.Server }
+// WorkloadRoutes answers for what programs were made to do.
+type WorkloadRoutes struct{ *request.Server }
 
-func workloadOut(w store.WorkloadSummary) api.WorkloadOut {
+// WorkloadOut is a workload as it is told.
+func WorkloadOut(w store.WorkloadSummary) api.WorkloadOut {
 	out := api.WorkloadOut{ID: w.ID, Name: w.Name, Words: w.Words, Named: w.Named, Takes: w.Takes, Builds: w.Builds, LastAt: shownTime(w.LastAt), Merged: []string{}}
 	out.Merged = append(out.Merged, w.Merged...)
 	return out
 }
 
-func (s workloadRoutes) workloads(c *gin.Context) {
+// Workloads answers GET /programs/{name}/workloads.
+func (s WorkloadRoutes) Workloads(c *gin.Context) {
 	ctx, program := c.Request.Context(), c.Param("name")
 	list, all, err := s.Store.Workloads(ctx, program)
 	if err != nil {
@@ -36,7 +38,7 @@ func (s workloadRoutes) workloads(c *gin.Context) {
 	}
 	out := api.WorkloadsOut{Workloads: []api.WorkloadOut{}, Count: all, Changes: []api.WorkloadChangeOut{}}
 	for _, w := range list {
-		out.Workloads = append(out.Workloads, workloadOut(w))
+		out.Workloads = append(out.Workloads, WorkloadOut(w))
 	}
 	for _, x := range changes {
 		out.Changes = append(out.Changes, api.WorkloadChangeOut{Who: x.Who, What: x.What, At: x.CreatedAt})
@@ -45,15 +47,16 @@ func (s workloadRoutes) workloads(c *gin.Context) {
 }
 
 // change answers with a program's workloads after a change of them.
-func (s workloadRoutes) change(c *gin.Context, err error) {
+func (s WorkloadRoutes) change(c *gin.Context, err error) {
 	if err != nil {
 		s.Fail(c, err)
 		return
 	}
-	s.workloads(c)
+	s.Workloads(c)
 }
 
-func (s workloadRoutes) nameWorkload(c *gin.Context) {
+// NameWorkload answers PATCH /programs/{name}/workloads/{id}.
+func (s WorkloadRoutes) NameWorkload(c *gin.Context) {
 	var in api.WorkloadNameIn
 	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
 	if err != nil {
@@ -67,7 +70,8 @@ func (s workloadRoutes) nameWorkload(c *gin.Context) {
 	s.change(c, s.refused(s.Store.NameWorkload(c.Request.Context(), c.Param("name"), id, in.Name, request.Who(c).Person.Name)))
 }
 
-func (s workloadRoutes) mergeWorkloads(c *gin.Context) {
+// MergeWorkloads answers POST /programs/{name}/workloads/merge.
+func (s WorkloadRoutes) MergeWorkloads(c *gin.Context) {
 	var in api.WorkloadsMergeIn
 	if err := s.Read(c, &in, "the workloads to merge"); err != nil {
 		s.Fail(c, err)
@@ -76,7 +80,8 @@ func (s workloadRoutes) mergeWorkloads(c *gin.Context) {
 	s.change(c, s.refused(s.Store.MergeWorkloads(c.Request.Context(), c.Param("name"), in.From, in.Into, request.Who(c).Person.Name)))
 }
 
-func (s workloadRoutes) moveTakes(c *gin.Context) {
+// MoveTakes answers POST /programs/{name}/workloads/move.
+func (s WorkloadRoutes) MoveTakes(c *gin.Context) {
 	var in api.TakesMoveIn
 	if err := s.Read(c, &in, "the takes to move"); err != nil {
 		s.Fail(c, err)
@@ -86,7 +91,8 @@ func (s workloadRoutes) moveTakes(c *gin.Context) {
 	s.change(c, s.refused(err))
 }
 
-func (s workloadRoutes) undoWorkloads(c *gin.Context) {
+// UndoWorkloads answers POST /programs/{name}/workloads/undo.
+func (s WorkloadRoutes) UndoWorkloads(c *gin.Context) {
 	_, err := s.Store.UndoWorkloads(c.Request.Context(), c.Param("name"))
 	if errors.Is(err, store.ErrNoUndo) {
 		err = request.Against(err, "nothing has changed")
@@ -95,7 +101,7 @@ func (s workloadRoutes) undoWorkloads(c *gin.Context) {
 }
 
 // refused is the error of a change that cannot be made as it was asked for.
-func (s workloadRoutes) refused(err error) error {
+func (s WorkloadRoutes) refused(err error) error {
 	var bad store.BadChange
 	if errors.As(err, &bad) {
 		return request.Bad(bad)

@@ -1,4 +1,4 @@
-package server
+package comparing
 
 import (
 	"context"
@@ -22,17 +22,19 @@ import (
 	"entelon/core/yardstick"
 	"entelon/server/api"
 	"entelon/server/request"
+	"entelon/server/viewing"
 	"entelon/store"
 	"entelon/store/database"
 )
 
-// ledgerRoutes answers for a program over its builds.
-type ledgerRoutes struct{ *request.Server }
+// LedgerRoutes answers for a program over its builds.
+type LedgerRoutes struct{ *request.Server }
 
 // mostLedgerRows bounds the functions of a ledger.
 const mostLedgerRows = 500
 
-func (s ledgerRoutes) ledger(c *gin.Context) {
+// Ledger answers GET /programs/{name}/ledger.
+func (s LedgerRoutes) Ledger(c *gin.Context) {
 	ctx := c.Request.Context()
 	program := c.Param("name")
 	by, err := s.ledgerBy(c, program)
@@ -96,7 +98,7 @@ type chained struct {
 
 // workloadOf reads a request's workload, or finds the one with the most takes that can be
 // held against each other.
-func (s ledgerRoutes) workloadOf(c *gin.Context, program string) (out api.LedgerWorkloads, err error) {
+func (s LedgerRoutes) workloadOf(c *gin.Context, program string) (out api.LedgerWorkloads, err error) {
 	list, all, err := s.Store.Workloads(c.Request.Context(), program)
 	if err != nil {
 		return out, err
@@ -114,7 +116,7 @@ func (s ledgerRoutes) workloadOf(c *gin.Context, program string) (out api.Ledger
 		}
 	}
 	for _, w := range list {
-		out.Workloads = append(out.Workloads, workloadOut(w))
+		out.Workloads = append(out.Workloads, viewing.WorkloadOut(w))
 		if w.ID != out.ID {
 			out.Others += w.Takes
 		}
@@ -124,7 +126,7 @@ func (s ledgerRoutes) workloadOf(c *gin.Context, program string) (out api.Ledger
 
 // measuresOf returns the measures that takes of a workload have. Where a measure is wanted
 // that they do not have, and nobody chose the workload, it is the first that has it.
-func (s ledgerRoutes) measuresOf(c *gin.Context, program, wanted string, in *api.LedgerWorkloads) ([]store.LedgerMeasure, error) {
+func (s LedgerRoutes) measuresOf(c *gin.Context, program, wanted string, in *api.LedgerWorkloads) ([]store.LedgerMeasure, error) {
 	ctx := c.Request.Context()
 	known, err := s.Store.LedgerMeasures(ctx, program, in.ID)
 	has := func(m store.LedgerMeasure) bool { return m.Name == wanted }
@@ -154,7 +156,7 @@ const maxSearched = 30
 
 // ledgerBy reads a request's workload, measure and scale, or finds those that suit the
 // program's takes. Takes without any cost are left out.
-func (s ledgerRoutes) ledgerBy(c *gin.Context, program string) (*ledgerBy, error) {
+func (s LedgerRoutes) ledgerBy(c *gin.Context, program string) (*ledgerBy, error) {
 	ctx := c.Request.Context()
 	in, err := s.workloadOf(c, program)
 	if err != nil {
@@ -274,7 +276,7 @@ func (b *ledgerBy) divisor(t *store.LedgerTake, scale scales.Scale) (float64, er
 }
 
 // chain finds what stayed the same from build to build.
-func (s ledgerRoutes) chain(ctx context.Context, by *ledgerBy) (*chained, error) {
+func (s LedgerRoutes) chain(ctx context.Context, by *ledgerBy) (*chained, error) {
 	list, functions, err := s.Store.SelfFigures(ctx, by.takes)
 	if err != nil {
 		return nil, err

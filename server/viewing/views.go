@@ -1,4 +1,4 @@
-package server
+package viewing
 
 import (
 	"fmt"
@@ -17,7 +17,7 @@ import (
 )
 
 // scoped opens the take of a request with the costs in its scope.
-func (s lensRoutes) scoped(c *gin.Context) (*request.View, *store.Take, request.ScopedCost, bool) {
+func (s LensRoutes) scoped(c *gin.Context) (*request.View, *store.Take, request.ScopedCost, bool) {
 	sc, err := request.ScopeOf(c)
 	if err != nil {
 		s.Fail(c, err)
@@ -66,9 +66,9 @@ func refOf(p *profile.Profile, id profile.FunctionID) api.FunctionRef {
 	return api.FunctionRef{ID: uint32(id), Name: name, Short: profile.Short(name), Module: p.ModulePath(id), Area: p.Area(id), Kind: f.Kind.String(), Runs: p.Modules[f.Module].Kind.Runs()}
 }
 
-// kept tells how much a scope keeps, before anybody changes to it; what is found
+// Kept tells how much a scope keeps, before anybody changes to it; what is found
 // out for that is there when somebody does.
-func (s lensRoutes) kept(c *gin.Context) {
+func (s LensRoutes) Kept(c *gin.Context) {
 	o, _, k, ok := s.scoped(c)
 	if !ok {
 		return
@@ -77,7 +77,8 @@ func (s lensRoutes) kept(c *gin.Context) {
 	c.JSON(http.StatusOK, api.KeptOut{Total: k.Cost.Total(0), Samples: k.Cost.TotalSamples(0), OfTotal: whole.Total(0), OfSamples: whole.TotalSamples(0)})
 }
 
-func (s lensRoutes) hot(c *gin.Context) {
+// Hot answers GET /takes/{key}/hot.
+func (s LensRoutes) Hot(c *gin.Context) {
 	o, _, k, ok := s.scoped(c)
 	if !ok {
 		return
@@ -121,9 +122,9 @@ func (s lensRoutes) hot(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// functions tells what does not change with the scope, so that it is asked for
+// Functions tells what does not change with the scope, so that it is asked for
 // once and not with each scope.
-func (s lensRoutes) functions(c *gin.Context) {
+func (s LensRoutes) Functions(c *gin.Context) {
 	shape := shapeOf(c)
 	if err := shape.Check(); err != nil {
 		s.Fail(c, request.Bad(err))
@@ -169,8 +170,8 @@ func (s lensRoutes) functions(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// thinnest is the width in pixels from which on a frame is drawn by itself.
-const thinnest = 2
+// Thinnest is the width in pixels from which on a frame is drawn by itself.
+const Thinnest = 2
 
 // rootOf reads the node below which a question is asked.
 func rootOf(c *gin.Context, o *request.View) (calltree.NodeID, error) {
@@ -178,16 +179,17 @@ func rootOf(c *gin.Context, o *request.View) (calltree.NodeID, error) {
 	return calltree.NodeID(n), err
 }
 
-// defaultPixels is the width of a drawing whose width was not told.
-const defaultPixels = 1280
+// DefaultPixels is the width of a drawing whose width was not told.
+const DefaultPixels = 1280
 
-func (s lensRoutes) flame(c *gin.Context) {
+// Flame answers GET /takes/{key}/flame.
+func (s LensRoutes) Flame(c *gin.Context) {
 	order, err := calltree.ParseOrder(c.Query("order"))
 	if err != nil {
 		s.Fail(c, request.Bad(err))
 		return
 	}
-	pixels, err := request.Number(c, "pixels", defaultPixels, 16, 1<<16)
+	pixels, err := request.Number(c, "pixels", DefaultPixels, 16, 1<<16)
 	if err != nil {
 		s.Fail(c, err)
 		return
@@ -206,13 +208,13 @@ func (s lensRoutes) flame(c *gin.Context) {
 		s.Fail(c, err)
 		return
 	}
-	l := o.Tree.Layout(k.Cost, calltree.LayoutOptions{Root: n, MinWidth: max(1, thinnest*k.Cost.Total(n)/pixels), Order: order, Keep: keep, Rows: mostRowsDrawn, Boxes: mostBoxes})
+	l := o.Tree.Layout(k.Cost, calltree.LayoutOptions{Root: n, MinWidth: max(1, Thinnest*k.Cost.Total(n)/pixels), Order: order, Keep: keep, Rows: mostRowsDrawn, Boxes: mostBoxes})
 	c.JSON(http.StatusOK, flameOut(o, k, n, l))
 	o.Prepare()
 }
 
-// pinsOf says which functions are pinned, on which a drawing depends.
-func (s lensRoutes) pinsOf(c *gin.Context, row *store.Take) (string, error) {
+// PinsOf says which functions are pinned, on which a drawing depends.
+func (s LensRoutes) PinsOf(c *gin.Context, row *store.Take) (string, error) {
 	pins, err := s.Store.Pins(c.Request.Context(), row.Program.Name)
 	var b strings.Builder
 	for _, p := range pins {
@@ -222,7 +224,7 @@ func (s lensRoutes) pinsOf(c *gin.Context, row *store.Take) (string, error) {
 }
 
 // pinned returns a program's pinned functions, which no drawing leaves out.
-func (s lensRoutes) pinned(c *gin.Context, o *request.View, row *store.Take) ([]profile.FunctionID, error) {
+func (s LensRoutes) pinned(c *gin.Context, o *request.View, row *store.Take) ([]profile.FunctionID, error) {
 	pins, err := s.Store.Pins(c.Request.Context(), row.Program.Name)
 	if err != nil || len(pins) == 0 {
 		return nil, err
@@ -308,7 +310,8 @@ func flameOut(o *request.View, k request.ScopedCost, root calltree.NodeID, l *ca
 	return out
 }
 
-func (s lensRoutes) search(c *gin.Context) {
+// Search answers GET /takes/{key}/search.
+func (s LensRoutes) Search(c *gin.Context) {
 	o, _, k, ok := s.scoped(c)
 	if !ok {
 		return
@@ -340,7 +343,8 @@ func find(o *request.View, k request.ScopedCost, name, module string) (calltree.
 	return best, found
 }
 
-func (s lensRoutes) function(c *gin.Context) {
+// Function answers GET /takes/{key}/function.
+func (s LensRoutes) Function(c *gin.Context) {
 	o, row, k, ok := s.scoped(c)
 	if !ok {
 		return
@@ -348,7 +352,7 @@ func (s lensRoutes) function(c *gin.Context) {
 	name, module := c.Query("name"), c.Query("module")
 	r, found := find(o, k, name, module)
 	if !found {
-		s.nothing(c, name)
+		s.Nothing(c, name)
 		return
 	}
 	p := o.Tree.Profile
@@ -426,7 +430,8 @@ func countEdges(es []api.EdgeOut, calls func(profile.FunctionID) int64) {
 	}
 }
 
-func (s lensRoutes) times(c *gin.Context) {
+// Times answers GET /takes/{key}/times.
+func (s LensRoutes) Times(c *gin.Context) {
 	bins, err := request.Number(c, "bins", 200, 1, 4000)
 	if err != nil {
 		s.Fail(c, err)

@@ -1,4 +1,4 @@
-package server
+package viewing
 
 import (
 	"cmp"
@@ -16,8 +16,8 @@ import (
 	"entelon/server/request"
 )
 
-// lensRoutes answers for one take, looked at in different ways.
-type lensRoutes struct{ *request.Server }
+// LensRoutes answers for one take, looked at in different ways.
+type LensRoutes struct{ *request.Server }
 
 // Bounds of what a lens is told at once.
 const (
@@ -32,9 +32,9 @@ func stepOut(p *profile.Profile, s callgraph.Step, calls int64) api.PathRow {
 	return api.PathRow{Function: refOf(p, s.Function), Node: uint32(s.Node), Self: s.Self, Total: s.Total, Samples: s.Samples, Calls: calls, More: s.More}
 }
 
-// paths tells what follows a step of a path, from the roots by the number of
+// Paths tells what follows a step of a path, from the roots by the number of
 // its node, from the leaves by the functions up to it.
-func (s lensRoutes) paths(c *gin.Context) {
+func (s LensRoutes) Paths(c *gin.Context) {
 	o, _, k, ok := s.scoped(c)
 	if !ok {
 		return
@@ -105,8 +105,8 @@ func stepsOut(p *profile.Profile, steps []callgraph.Step, calls func(callgraph.S
 	return out
 }
 
-// threads tells what each thread costs.
-func (s lensRoutes) threads(c *gin.Context) {
+// Threads tells what each thread costs.
+func (s LensRoutes) Threads(c *gin.Context) {
 	o, _, k, ok := s.scoped(c)
 	if !ok {
 		return
@@ -124,9 +124,9 @@ func (s lensRoutes) threads(c *gin.Context) {
 // has to be opened for it.
 const mostBuilds = 12
 
-// builds follows a function through the newest takes of a program's builds, in
+// Builds follows a function through the newest takes of a program's builds, in
 // the scope in which it is looked at.
-func (s lensRoutes) builds(c *gin.Context) {
+func (s LensRoutes) Builds(c *gin.Context) {
 	sc, err := request.ScopeOf(c)
 	if err != nil {
 		s.Fail(c, err)
@@ -170,8 +170,8 @@ func (s lensRoutes) builds(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// neighbours tells where a function's cost comes in and where it goes on.
-func (s lensRoutes) neighbours(c *gin.Context) {
+// Neighbours tells where a function's cost comes in and where it goes on.
+func (s LensRoutes) Neighbours(c *gin.Context) {
 	levels, err1 := request.Number(c, "levels", 2, 1, mostLevels)
 	most, err2 := request.Number(c, "most", 8, 1, mostNeighbour)
 	if err := cmp.Or(err1, err2); err != nil {
@@ -185,7 +185,7 @@ func (s lensRoutes) neighbours(c *gin.Context) {
 	p := o.Tree.Profile
 	r, found := find(o, k, c.Query("name"), c.Query("module"))
 	if !found {
-		s.nothing(c, c.Query("name"))
+		s.Nothing(c, c.Query("name"))
 		return
 	}
 	h := callgraph.Around(o.Tree, k.Cost, r.Function, int(levels), int(most))
@@ -209,8 +209,8 @@ func (s lensRoutes) neighbours(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// graph tells the call graph of a scope without its thin parts.
-func (s lensRoutes) graph(c *gin.Context) {
+// Graph tells the call graph of a scope without its thin parts.
+func (s LensRoutes) Graph(c *gin.Context) {
 	most, err := request.Number(c, "most", 40, 2, mostGraph)
 	if err != nil {
 		s.Fail(c, err)
@@ -241,7 +241,8 @@ func (s lensRoutes) graph(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s lensRoutes) nothing(c *gin.Context, name string) {
+// Nothing says that a function is not in the take.
+func (s LensRoutes) Nothing(c *gin.Context, name string) {
 	c.AbortWithStatusJSON(http.StatusNotFound, api.ErrorBody{
 		Error: fmt.Sprintf("%s has no samples in this scope", name), Remedy: "widen the scope, or choose another function"})
 }

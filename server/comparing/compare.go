@@ -1,4 +1,6 @@
-package server
+// Package comparing answers for two sides of takes and for the builds of a program. A comparison is
+// kept in memory by server/keep and shared by those who ask for the same one.
+package comparing
 
 import (
 	"context"
@@ -22,11 +24,12 @@ import (
 	"entelon/server/api"
 	"entelon/server/keep"
 	"entelon/server/request"
+	"entelon/server/viewing"
 	"entelon/store"
 )
 
-// compareRoutes answers for two sides compared.
-type compareRoutes struct{ *request.Server }
+// CompareRoutes answers for two sides compared.
+type CompareRoutes struct{ *request.Server }
 
 // mostRows is how many functions a comparison tells at most of those that are
 // less than leastShown of the whole, and did not change by more than chance.
@@ -52,7 +55,7 @@ type compareSide struct {
 
 // openSide opens the takes of a side, named by their keys with commas. It may run beside
 // another one of the same request, whose query it therefore does not read.
-func (s compareRoutes) openSide(c *gin.Context, what, named string) (*compareSide, error) {
+func (s CompareRoutes) openSide(c *gin.Context, what, named string) (*compareSide, error) {
 	keys := strings.Split(named, ",")
 	if len(keys) > mostCompared {
 		return nil, request.Bad(fmt.Errorf("%s: there are %d takes; give %d at most", what, len(keys), mostCompared))
@@ -85,7 +88,7 @@ type compared struct {
 
 // comparison reads a request's sides, scope, measure and scale and compares, or
 // finds what was compared a moment ago.
-func (s compareRoutes) comparison(c *gin.Context) (*compared, error) {
+func (s CompareRoutes) comparison(c *gin.Context) (*compared, error) {
 	scale, err := scales.Parse(c.Query("scale"))
 	if err != nil {
 		return nil, request.Bad(err)
@@ -94,7 +97,7 @@ func (s compareRoutes) comparison(c *gin.Context) (*compared, error) {
 	if err != nil {
 		return nil, err
 	}
-	hand, version, err := matchRoutes{s.Server}.hand(c, c.Query("candidate"))
+	hand, version, err := viewing.MatchRoutes{Server: s.Server}.Hand(c, c.Query("candidate"))
 	if err != nil {
 		return nil, err
 	}
@@ -144,7 +147,7 @@ func (x *compared) bytes() int64 {
 	return int64(nodes)*64 + int64(functions)*1000
 }
 
-func (s compareRoutes) compareNow(c *gin.Context, scale scales.Scale, sc scope.Scope, hand match.Hand) (*compared, error) {
+func (s CompareRoutes) compareNow(c *gin.Context, scale scales.Scale, sc scope.Scope, hand match.Hand) (*compared, error) {
 	out := &compared{scope: sc.String()}
 	var both errgroup.Group
 	baseline, candidate := c.Query("baseline"), c.Query("candidate")
@@ -217,7 +220,7 @@ func (x *compareSide) out(name string) api.CompareSide {
 	side := api.CompareSide{Name: name, Takes: []api.CompareTake{}}
 	for i, row := range x.rows {
 		r := &x.runs[i]
-		side.Takes = append(side.Takes, api.CompareTake{Take: takeOut(row), Total: r.Total(), Samples: r.Samples()})
+		side.Takes = append(side.Takes, api.CompareTake{Take: viewing.TakeOut(row), Total: r.Total(), Samples: r.Samples()})
 		side.Total += float64(r.Total()) / float64(len(x.rows))
 	}
 	return side
@@ -227,7 +230,8 @@ func estimateOut(e statistics.Estimate) api.EstimateOut {
 	return api.EstimateOut{Baseline: e.Baseline, Candidate: e.Candidate, Difference: e.Difference, Low: e.Low, High: e.High, Ratio: e.Ratio, RatioLow: e.RatioLow, RatioHigh: e.RatioHigh, Seen: e.Seen, Need: e.Need, Verdict: string(e.Verdict)}
 }
 
-func (s compareRoutes) compare(c *gin.Context) {
+// Compare answers GET /compare.
+func (s CompareRoutes) Compare(c *gin.Context) {
 	x, err := s.comparison(c)
 	if err != nil {
 		s.Fail(c, err)
@@ -316,8 +320,9 @@ func (x *compared) all(is func(*request.Opened) bool) bool {
 	return true
 }
 
-func (s compareRoutes) mirror(c *gin.Context) {
-	pixels, err := request.Number(c, "pixels", defaultPixels, 16, 1<<16)
+// Mirror answers GET /compare/mirror.
+func (s CompareRoutes) Mirror(c *gin.Context) {
+	pixels, err := request.Number(c, "pixels", viewing.DefaultPixels, 16, 1<<16)
 	if err != nil {
 		s.Fail(c, err)
 		return
@@ -327,7 +332,7 @@ func (s compareRoutes) mirror(c *gin.Context) {
 		s.Fail(c, err)
 		return
 	}
-	m := x.result.Mirror(float64(thinnest) / float64(pixels))
+	m := x.result.Mirror(float64(viewing.Thinnest) / float64(pixels))
 	c.JSON(http.StatusOK, api.MirrorOut{Width: m.Width, Depth: m.Depth, Function: m.Function, X: m.X, Slot: m.Slot, Baseline: m.Total[0], Candidate: m.Total[1], Parent: m.Parent, Left: m.Left})
 }
 

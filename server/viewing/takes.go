@@ -1,4 +1,6 @@
-package server
+// Package viewing answers for programs, takes and what is in them: every lens, sources, notes, pins,
+// workloads. A handler owns what it makes; takes are opened by package request.
+package viewing
 
 import (
 	"errors"
@@ -22,10 +24,11 @@ import (
 	"entelon/store/database"
 )
 
-// takeRoutes answers for takes as a whole, in and out.
-type takeRoutes struct{ *request.Server }
+// TakeRoutes answers for takes as a whole, in and out.
+type TakeRoutes struct{ *request.Server }
 
-func takeOut(t *store.Take) api.TakeOut {
+// TakeOut is a take as it is told.
+func TakeOut(t *store.Take) api.TakeOut {
 	command := t.Settings.Command
 	if command == nil {
 		command = []string{}
@@ -58,16 +61,18 @@ func shownTime(t time.Time) time.Time {
 func takesOut(rows []store.Take) []api.TakeOut {
 	out := make([]api.TakeOut, len(rows))
 	for i := range rows {
-		out[i] = takeOut(&rows[i])
+		out[i] = TakeOut(&rows[i])
 	}
 	return out
 }
 
-func (s takeRoutes) about(c *gin.Context) {
+// About answers GET /about.
+func (s TakeRoutes) About(c *gin.Context) {
 	c.JSON(http.StatusOK, api.AboutOut{Version: s.Options.Version, MaxUpload: s.Options.MaxUpload})
 }
 
-func (s takeRoutes) programs(c *gin.Context) {
+// Programs answers GET /programs.
+func (s TakeRoutes) Programs(c *gin.Context) {
 	rows, err := s.Store.Programs(c.Request.Context())
 	if err != nil {
 		s.Fail(c, err)
@@ -75,7 +80,7 @@ func (s takeRoutes) programs(c *gin.Context) {
 	}
 	out := api.ProgramsOut{Programs: []api.ProgramOut{}}
 	for _, p := range rows {
-		x := api.ProgramOut{Name: p.Name, Builds: []api.BuildOut{}, Chief: workloadOut(p.Chief)}
+		x := api.ProgramOut{Name: p.Name, Builds: []api.BuildOut{}, Chief: WorkloadOut(p.Chief)}
 		for _, b := range p.Builds {
 			x.Builds = append(x.Builds, api.BuildOut{Name: b.Name, BuildID: b.Identity, Revision: b.Revision, Takes: b.Takes, Others: b.Others, LastAt: b.LastAt, LastTake: b.LastKey, Keys: b.Keys, MedianCPU: b.CPUNS, Instructions: b.Instructions})
 		}
@@ -93,7 +98,8 @@ func (s takeRoutes) programs(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s takeRoutes) takes(c *gin.Context) {
+// Takes answers GET /takes.
+func (s TakeRoutes) Takes(c *gin.Context) {
 	q := store.TakeQuery{Search: c.Query("search"), Program: c.Query("program"), Series: c.Query("series"), Sort: c.Query("sort"), Descending: c.Query("descending") == "true"}
 	if q.Sort != "" && !store.Sortable(q.Sort) {
 		s.Fail(c, request.Bad(fmt.Errorf("takes cannot be sorted by %q", q.Sort)))
@@ -123,7 +129,8 @@ func (s takeRoutes) takes(c *gin.Context) {
 	c.JSON(http.StatusOK, api.TakesOut{Takes: takesOut(rows), Count: n})
 }
 
-func (s takeRoutes) addTake(c *gin.Context) {
+// AddTake answers POST /takes.
+func (s TakeRoutes) AddTake(c *gin.Context) {
 	name := request.Cut(c.Query("name"), 200)
 	if name == "" {
 		name = "the upload"
@@ -147,10 +154,11 @@ func (s takeRoutes) addTake(c *gin.Context) {
 	} else {
 		s.Metrics.Uploads.WithLabelValues("kept").Inc()
 	}
-	c.JSON(status, api.AddedOut{Take: takeOut(t), Fresh: fresh})
+	c.JSON(status, api.AddedOut{Take: TakeOut(t), Fresh: fresh})
 }
 
-func (s takeRoutes) take(c *gin.Context) {
+// Take answers GET /takes/{key}.
+func (s TakeRoutes) Take(c *gin.Context) {
 	row, err := s.Store.Take(c.Request.Context(), c.Param("key"))
 	if err != nil {
 		s.Fail(c, err)
@@ -172,7 +180,7 @@ func (s takeRoutes) take(c *gin.Context) {
 		return
 	}
 	d := api.TakeDetail{
-		Take: takeOut(row), Settings: collecting.Shown(row.Settings), Machine: row.Machine, Facts: row.Facts,
+		Take: TakeOut(row), Settings: collecting.Shown(row.Settings), Machine: row.Machine, Facts: row.Facts,
 		FirstNS: row.Outline.FirstNS, LastNS: row.Outline.LastNS, Siblings: takesOut(siblings),
 		Measures: []api.MeasureOut{}, Threads: []api.ThreadOut{},
 	}
@@ -206,7 +214,8 @@ func (s takeRoutes) take(c *gin.Context) {
 	c.JSON(http.StatusOK, d)
 }
 
-func (s takeRoutes) setNote(c *gin.Context) {
+// SetNote answers PATCH /takes/{key}.
+func (s TakeRoutes) SetNote(c *gin.Context) {
 	var in api.NoteIn
 	if err := s.Read(c, &in, "the note"); err != nil {
 		s.Fail(c, err)
@@ -232,10 +241,11 @@ func (s takeRoutes) setNote(c *gin.Context) {
 		s.Fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, takeOut(row))
+	c.JSON(http.StatusOK, TakeOut(row))
 }
 
-func (s takeRoutes) removeTake(c *gin.Context) {
+// RemoveTake answers DELETE /takes/{key}.
+func (s TakeRoutes) RemoveTake(c *gin.Context) {
 	if err := s.Store.Remove(c.Request.Context(), c.Param("key")); err != nil {
 		s.Fail(c, err)
 		return
@@ -245,7 +255,8 @@ func (s takeRoutes) removeTake(c *gin.Context) {
 	c.Status(http.StatusNoContent)
 }
 
-func (s takeRoutes) file(c *gin.Context) {
+// File answers GET /takes/{key}/file.
+func (s TakeRoutes) File(c *gin.Context) {
 	row, err := s.Store.Take(c.Request.Context(), c.Param("key"))
 	if err != nil {
 		s.Fail(c, err)

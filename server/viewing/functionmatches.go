@@ -1,4 +1,4 @@
-package server
+package viewing
 
 import (
 	"errors"
@@ -19,12 +19,12 @@ const (
 	apart    = "apart"
 )
 
-// matchRoutes answers for functions that somebody matched by hand.
-type matchRoutes struct{ *request.Server }
+// MatchRoutes answers for functions that somebody matched by hand.
+type MatchRoutes struct{ *request.Server }
 
-// hand returns what was said by hand of the names of a side's program, and a text
+// Hand returns what was said by hand of the names of a side's program, and a text
 // that is another one for anything else.
-func (s matchRoutes) hand(c *gin.Context, keys string) (out match.Hand, version string, err error) {
+func (s MatchRoutes) Hand(c *gin.Context, keys string) (out match.Hand, version string, err error) {
 	key, _, _ := strings.Cut(keys, ",")
 	if strings.HasPrefix(key, request.JobPrefix) {
 		return out, "", nil
@@ -46,7 +46,8 @@ func (s matchRoutes) hand(c *gin.Context, keys string) (out match.Hand, version 
 	return out, version, err
 }
 
-func (s matchRoutes) matches(c *gin.Context) {
+// Matches answers GET /programs/{name}/matches.
+func (s MatchRoutes) Matches(c *gin.Context) {
 	list, err := s.Store.Matches(c.Request.Context(), c.Param("name"))
 	if err != nil {
 		s.Fail(c, err)
@@ -63,7 +64,8 @@ func (s matchRoutes) matches(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s matchRoutes) setMatch(c *gin.Context) {
+// SetMatch answers POST /programs/{name}/matches.
+func (s MatchRoutes) SetMatch(c *gin.Context) {
 	var in api.MatchIn
 	err := s.Read(c, &in, "the match")
 	switch {
@@ -86,5 +88,5 @@ func (s matchRoutes) setMatch(c *gin.Context) {
 		s.Fail(c, err)
 		return
 	}
-	s.matches(c)
+	s.Matches(c)
 }

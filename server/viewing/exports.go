@@ -1,4 +1,4 @@
-package server
+package viewing
 
 import (
 	"bytes"
@@ -29,9 +29,9 @@ func fileName(row *store.Take, ending string) string {
 	}, row.Program.Name+"-"+row.Build.Name) + ending
 }
 
-// export answers with a file that was made whole before, so that an error is an
+// Export answers with a file that was made whole before, so that an error is an
 // answer of its own.
-func (s takeRoutes) export(c *gin.Context, row *store.Take, kind, ending string, write func(*bytes.Buffer) error) {
+func (s TakeRoutes) Export(c *gin.Context, row *store.Take, kind, ending string, write func(*bytes.Buffer) error) {
 	var b bytes.Buffer
 	if err := write(&b); err != nil {
 		s.Fail(c, err)
@@ -44,9 +44,9 @@ func (s takeRoutes) export(c *gin.Context, row *store.Take, kind, ending string,
 // mostExport bounds a file of stacks, in bytes.
 const mostExport = 64 << 20
 
-// exports are the routes of what a take can be written as; a whole take is downloaded
+// Exports are the routes of what a take can be written as; a whole take is downloaded
 // as it was sent.
-func (s takeRoutes) exports(with func(more ...request.Param) []request.Param) (out []request.Route) {
+func (s TakeRoutes) Exports(with func(more ...request.Param) []request.Param) (out []request.Route) {
 	for _, e := range formats.Encoders {
 		if e.Whole {
 			continue
@@ -66,7 +66,7 @@ func (s takeRoutes) exports(with func(more ...request.Param) []request.Param) (o
 }
 
 // exportAs answers with a take in a format.
-func (s takeRoutes) exportAs(c *gin.Context, e codec.Encoder) {
+func (s TakeRoutes) exportAs(c *gin.Context, e codec.Encoder) {
 	pixels, err1 := request.Number(c, "pixels", 1400, 200, 20_000)
 	order, err2 := calltree.ParseOrder(c.Query("order"))
 	if err2 != nil {
@@ -76,7 +76,7 @@ func (s takeRoutes) exportAs(c *gin.Context, e codec.Encoder) {
 		s.Fail(c, err)
 		return
 	}
-	o, row, k, ok := lensRoutes(s).scoped(c)
+	o, row, k, ok := LensRoutes(s).scoped(c)
 	if !ok {
 		return
 	}
@@ -89,9 +89,9 @@ func (s takeRoutes) exportAs(c *gin.Context, e codec.Encoder) {
 	t.Settings = collecting.Shown(row.Settings)
 	t.Settings.Program, t.Settings.Build, t.Settings.Note = row.Program.Name, row.Build.Name, row.Note
 	view := codec.View{
-		Take: &t, Tree: o.Tree, Cost: k.Cost, Rows: k.Rows, Scope: k.Scope, Shape: shapeOf(c), Focus: c.Query("focus"), Notes: func() ([]codec.Note, error) { return noteRoutes(s).reportNotes(c, row) }, Now: time.Now(),
+		Take: &t, Tree: o.Tree, Cost: k.Cost, Rows: k.Rows, Scope: k.Scope, Shape: shapeOf(c), Focus: c.Query("focus"), Notes: func() ([]codec.Note, error) { return NoteRoutes(s).reportNotes(c, row) }, Now: time.Now(),
 		Root: root, Order: order, Up: c.Query("up") == "true", Width: int(pixels), Values: c.Query("values") == "true",
 		Bounds: codec.Bounds{Rows: mostRowsDrawn, Boxes: mostBoxes, Bytes: mostExport},
 	}
-	s.export(c, row, e.Type, e.Ending, func(b *bytes.Buffer) error { return e.Encode(b, view) })
+	s.Export(c, row, e.Type, e.Ending, func(b *bytes.Buffer) error { return e.Encode(b, view) })
 }

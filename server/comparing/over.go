@@ -1,4 +1,4 @@
-package server
+package comparing
 
 import (
 	"fmt"
@@ -13,8 +13,8 @@ import (
 	"entelon/server/api"
 )
 
-// over follows one function through all builds of a program.
-func (s ledgerRoutes) over(c *gin.Context) {
+// Over follows one function through all builds of a program.
+func (s LedgerRoutes) Over(c *gin.Context) {
 	ctx := c.Request.Context()
 	name := c.Query("name")
 	by, err := s.ledgerBy(c, c.Param("name"))
