@@ -21,6 +21,7 @@ import (
 	"entelon/runtimes"
 	"entelon/symbol"
 	"entelon/symbol/elfimage"
+	"entelon/symbol/libraries"
 	"entelon/unwind"
 )
 
@@ -120,7 +121,7 @@ func (s *subject) files(keep func(path string) bool) ([]string, error) {
 			}
 		}
 	} else {
-		all = symbol.NeededFiles(runtimes.InterpreterOf(s.exe))
+		all = libraries.NeededFiles(runtimes.InterpreterOf(s.exe))
 	}
 	var out []string
 	seen := map[string]bool{}
@@ -146,7 +147,7 @@ func FunctionNames(program string) (names []string, err error) {
 		return nil, fmt.Errorf("%s: %w", program, launch.ErrNoCommand)
 	}
 	seen := map[string]bool{}
-	for _, path := range symbol.NeededFiles(runtimes.InterpreterOf(path)) {
+	for _, path := range libraries.NeededFiles(runtimes.InterpreterOf(path)) {
 		f, err := elfimage.OpenRegular(path)
 		if err != nil {
 			continue // one that is not here

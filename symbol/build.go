@@ -99,7 +99,7 @@ func BuildIDOf(path string) string {
 
 // Keep copies a debug file of a build to where Fetch finds it.
 func (f *Finder) Keep(id, path string) error {
-	_, err := f.Cache.put(debugEntry+id, func(w io.Writer) error {
+	_, err := f.Cache.Put(debugEntry+id, func(w io.Writer) error {
 		in, err := elfimage.OpenRegular(path)
 		if err != nil {
 			return err

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"entelon/core/profile"
+	"entelon/symbol/cache"
 )
 
 // TestDebugFileAlone: a debug file names the code of a program that is not here, from a
@@ -15,7 +16,7 @@ import (
 func TestDebugFileAlone(t *testing.T) {
 	dir := t.TempDir()
 	path, addr, id := stripped(t, filepath.Join(dir, "debug", ".build-id", "ID.debug"))
-	cache, err := OpenCache(filepath.Join(dir, "cache"), 1<<20)
+	cache, err := cache.Open(filepath.Join(dir, "cache"), 1<<20)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -92,7 +93,7 @@ func TestSharedDebugFile(t *testing.T) {
 		t.Fatal(err)
 	}
 	run(t, "objcopy", "--add-section", ".gnu_debugaltlink="+link, debug)
-	cache, err := OpenCache(filepath.Join(dir, "cache"), 1<<20)
+	cache, err := cache.Open(filepath.Join(dir, "cache"), 1<<20)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -11,6 +11,7 @@ import (
 
 	"entelon/symbol/elfimage"
 	"entelon/symbol/location"
+	"entelon/symbol/symboltable"
 )
 
 // Defined is a function that a file has code of its own for.
@@ -69,9 +70,9 @@ func FunctionsByName(o *Object, name string) (out []Defined, err error) {
 				if s.Type != typ {
 					continue
 				}
-				for _, x := range readTable(nil, im, s, uint8(table)) {
-					linkage := x.text()
-					add(Defined{Name: location.Demangled(linkage), Linkage: linkage, Address: x.addr, Chooses: x.chooses})
+				for _, x := range symboltable.ReadTable(nil, im, s, uint8(table)) {
+					linkage := x.Text()
+					add(Defined{Name: location.Demangled(linkage), Linkage: linkage, Address: x.Addr, Chooses: x.Chooses})
 				}
 			}
 		}

@@ -18,6 +18,7 @@ import (
 	"sync"
 	"time"
 
+	"entelon/symbol/cache"
 	"entelon/symbol/elfimage"
 )
 
@@ -28,9 +29,9 @@ const SystemDebugDir = "/usr/lib/debug"
 // (.build-id/ab/cdef….debug) and by debug link (a file name with a checksum
 // in the section .gnu_debuglink), then from servers by build ID.
 type Finder struct {
-	Dirs    []string // the user's first, then the system's
-	Servers []string // addresses such as http://localhost:8002; none are asked unless given
-	Cache   *Cache   // nil: nothing is kept, and nothing is fetched
+	Dirs    []string     // the user's first, then the system's
+	Servers []string     // addresses such as http://localhost:8002; none are asked unless given
+	Cache   *cache.Cache // nil: nothing is kept, and nothing is fetched
 	Client  *http.Client
 	Context context.Context // ends what is being fetched, as that of a request does; nil: nothing does
 	Coming  func(bytes int) // is told as a file comes, for who waits; nil: nobody
@@ -302,7 +303,7 @@ func (f *Finder) fetch(ctx context.Context, address, name string) (path string, 
 	case res.ContentLength > maxFetched:
 		return "", fmt.Errorf("%s has %d bytes, more than %d", address, res.ContentLength, int64(maxFetched))
 	}
-	return f.Cache.put(name, func(w io.Writer) error {
+	return f.Cache.Put(name, func(w io.Writer) error {
 		var head [4]byte
 		if _, err := io.ReadFull(res.Body, head[:]); err != nil || string(head[:]) != elf.ELFMAG {
 			return fmt.Errorf("%s is no ELF file", address)

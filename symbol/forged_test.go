@@ -5,6 +5,8 @@ import (
 	"os/exec"
 	"path/filepath"
 	"testing"
+
+	"entelon/symbol/cache"
 )
 
 // TestForgedBuildIDs: a build ID can be given to any file. Names that were kept of
@@ -15,7 +17,7 @@ func TestForgedBuildIDs(t *testing.T) {
 		t.Skip("make compilers installs it: ", err)
 	}
 	dir := t.TempDir()
-	cache, err := OpenCache(filepath.Join(dir, "cache"), 1<<20)
+	cache, err := cache.Open(filepath.Join(dir, "cache"), 1<<20)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -2,10 +2,12 @@ package symbol
 
 import (
 	"debug/elf"
-	"entelon/symbol/elfimage"
 	"sort"
 
 	"golang.org/x/arch/x86/x86asm"
+
+	"entelon/symbol/elfimage"
+	"entelon/symbol/symboltable"
 )
 
 // frameStarts returns where functions begin, in order, from the sorted search
@@ -48,7 +50,7 @@ func entryFunctions(o *Object) map[uint64]bool {
 		return i < len(o.starts) && o.starts[i] == addr
 	}
 	for _, s := range o.symbols {
-		switch s.text() {
+		switch s.Text() {
 		case "__libc_start_main", "__libc_start_main_impl":
 			scan(o.file, s, func(at uint64, in x86asm.Inst) {
 				if rel, ok := in.Args[0].(x86asm.Rel); ok && in.Op == x86asm.CALL {
@@ -73,13 +75,13 @@ func entryFunctions(o *Object) map[uint64]bool {
 }
 
 // scan decodes the instructions of one function.
-func scan(f *elf.File, s elfSymbol, visit func(at uint64, in x86asm.Inst)) {
+func scan(f *elf.File, s symboltable.Symbol, visit func(at uint64, in x86asm.Inst)) {
 	for _, sec := range f.Sections {
-		if s.addr < sec.Addr || s.end > sec.Addr+sec.Size || sec.Flags&elf.SHF_EXECINSTR == 0 || s.end-s.addr > 1<<16 {
+		if s.Addr < sec.Addr || s.End > sec.Addr+sec.Size || sec.Flags&elf.SHF_EXECINSTR == 0 || s.End-s.Addr > 1<<16 {
 			continue
 		}
-		code := make([]byte, s.end-s.addr)
-		if _, err := sec.ReadAt(code, int64(s.addr-sec.Addr)); err != nil {
+		code := make([]byte, s.End-s.Addr)
+		if _, err := sec.ReadAt(code, int64(s.Addr-sec.Addr)); err != nil {
 			return
 		}
 		for at := 0; at < len(code); {
@@ -88,7 +90,7 @@ func scan(f *elf.File, s elfSymbol, visit func(at uint64, in x86asm.Inst)) {
 				at++ // an instruction that the decoder does not know
 				continue
 			}
-			visit(s.addr+uint64(at), in)
+			visit(s.Addr+uint64(at), in)
 			at += in.Len
 		}
 		return

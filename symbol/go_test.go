@@ -151,7 +151,7 @@ func TestSectionsThatLie(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if l := h.Locate(o.named(t, "route").addr); l[0].Name != "route" || h.Fault == nil {
+	if l := h.Locate(o.named(t, "route").Addr); l[0].Name != "route" || h.Fault == nil {
 		t.Errorf("%+v, fault %v", l, h.Fault)
 	}
 }
@@ -167,7 +167,7 @@ func TestFrames(t *testing.T) {
 	s := o.named(t, "route")
 	found := false
 	for _, c := range f.Code {
-		found = found || s.addr >= c.Addr && s.end <= c.Addr+uint64(len(c.Bytes))
+		found = found || s.Addr >= c.Addr && s.End <= c.Addr+uint64(len(c.Bytes))
 	}
 	if !found {
 		t.Error("the function's code is not among the code")

@@ -107,7 +107,7 @@ func TestInlinedFromAnotherFile(t *testing.T) {
 	o := opened(t, out, profile.KindOwn)
 	s := o.named(t, "route")
 	inlined := 0
-	for addr := s.addr; addr < s.end; addr++ {
+	for addr := s.Addr; addr < s.End; addr++ {
 		l := o.Locate(addr)
 		last := l[len(l)-1]
 		if last.Name != "route" || filepath.Base(last.File) != "score.c" || last.Start != 2 || last.Line > 4 || last.Inlined {
@@ -140,7 +140,7 @@ func TestDamagedLineTables(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if l := o.Locate(whole.named(t, "route").addr); l[0].Name != "route" || o.Fault == nil {
+	if l := o.Locate(whole.named(t, "route").Addr); l[0].Name != "route" || o.Fault == nil {
 		t.Errorf("%+v, fault %v", l, o.Fault)
 	}
 	if whole.Fault != nil {

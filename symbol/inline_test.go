@@ -48,7 +48,7 @@ func TestInlinedAtEveryDepth(t *testing.T) {
 		o := opened(t, out, profile.KindOwn)
 		s := o.named(t, "_ZN3ink4drawEd")
 		found := false
-		for addr := s.addr; addr < s.end; addr++ {
+		for addr := s.Addr; addr < s.End; addr++ {
 			l := o.Locate(addr)
 			if len(l) < 4 {
 				continue
@@ -58,7 +58,7 @@ func TestInlinedAtEveryDepth(t *testing.T) {
 				{Name: "ink::flatten<7>", Start: 3},
 				{Name: "ink::Pen::stroke(double)", Start: 10, Line: 11, Linkage: "_ZN3ink3Pen6strokeEd"},
 				{Name: "ink::(anonymous namespace)::page", Start: 15, Line: 16},
-				{Name: "ink::draw(double)", Start: 19, Line: 21, Linkage: "_ZN3ink4drawEd", Function: s.addr},
+				{Name: "ink::draw(double)", Start: 19, Line: 21, Linkage: "_ZN3ink4drawEd", Function: s.Addr},
 			}
 			for i, w := range want {
 				g := l[i]
@@ -100,7 +100,7 @@ func TestDamagedDebugInformation(t *testing.T) {
 			if err != nil {
 				continue
 			}
-			for _, addr := range []uint64{s.addr, s.addr + 5, 0, ^uint64(0)} {
+			for _, addr := range []uint64{s.Addr, s.Addr + 5, 0, ^uint64(0)} {
 				if l := o.Locate(addr); len(l) == 0 {
 					t.Fatalf("%s: no location", sec.Name)
 				}

@@ -45,7 +45,7 @@ func functionStarts(o *Object) (out []uint64) {
 		out = append(out, o.file.Entry)
 	}
 	for _, s := range o.symbols {
-		out = append(out, s.addr)
+		out = append(out, s.Addr)
 	}
 	return out
 }

@@ -15,10 +15,12 @@ import (
 	"sync"
 
 	"entelon/core/profile"
+	"entelon/symbol/cache"
 	"entelon/symbol/dwarfinfo"
 	"entelon/symbol/elfimage"
 	"entelon/symbol/instructions"
 	"entelon/symbol/location"
+	"entelon/symbol/symboltable"
 )
 
 // Object is one ELF file with everything in it, and in its separate debug
@@ -38,7 +40,7 @@ type Object struct {
 	debug    *elfimage.Image // the separate debug file, nil if none
 	shared   *elfimage.Image // what several debug files have in common, nil if none
 	finder   *Finder
-	symbols  []elfSymbol
+	symbols  []symboltable.Symbol
 	starts   []uint64 // where functions begin, by the frame tables
 	entries  map[uint64]bool
 	goTable  *goTable
@@ -53,7 +55,7 @@ type Object struct {
 
 	key     string                // of the object's names in the cache, "" where they are not kept
 	known   map[uint64][]Location // that were asked for
-	cached  *packedNames          // as the cache has them; nil: it has none
+	cached  *cache.Packed         // as the cache has them; nil: it has none
 	learned bool                  // known has more than the cache
 }
 
@@ -104,7 +106,7 @@ func (o *Object) Prepare() {
 		if o.key = namesKey(o); o.key == "" {
 			return
 		}
-		o.cached = o.finder.Cache.names(o.key)
+		o.cached = o.finder.Cache.Names(o.key)
 	})
 }
 
@@ -112,13 +114,13 @@ func (o *Object) Prepare() {
 // files that are read, since a build ID can be forged. "" where that cannot be
 // told.
 func namesKey(o *Object) string {
-	text := fmt.Sprintf("%d %s", namesVersion, o.BuildID)
+	text := fmt.Sprintf("%d %s", cache.NamesVersion, o.BuildID)
 	for _, im := range []*elfimage.Image{o.image, o.debug, o.shared} {
 		if im == nil {
 			text += " none"
 			continue
 		}
-		text += fmt.Sprintf(" %d %s", len(im.Bytes), o.finder.Cache.digest(im))
+		text += fmt.Sprintf(" %d %s", len(im.Bytes), o.finder.Cache.Digest(im))
 	}
 	sum := sha256.Sum256([]byte(text))
 	return "names-" + hex.EncodeToString(sum[:16])
@@ -136,7 +138,7 @@ func rememberNames(o *Object) {
 			}
 		}
 	}
-	o.finder.Cache.keepNames(o.key, o.known, o.cached)
+	o.finder.Cache.KeepNames(o.key, o.known, o.cached)
 }
 
 // Close lets go of the files.
@@ -188,7 +190,7 @@ func (o *Object) Locate(addr uint64) []Location {
 	if l, ok := o.known[addr]; ok {
 		return l
 	}
-	l := o.cached.find(addr)
+	l := o.cached.Find(addr)
 	for i := range l {
 		if l[i].Kind == profile.KindUnknown {
 			l[i].Kind = o.Kind
@@ -231,26 +233,26 @@ func (o *Object) locate(addr uint64) (at []Location) {
 	if !found {
 		return []Location{unnamed(o, addr)}
 	}
-	l := Location{Kind: o.Kind, Function: s.addr, Entry: isEntry(o, s)}
-	l.Name, l.Linkage = location.Names(s.text())
+	l := Location{Kind: o.Kind, Function: s.Addr, Entry: isEntry(o, s)}
+	l.Name, l.Linkage = location.Names(s.Text())
 	if o.dwarf != nil {
 		l.File, l.Line = o.dwarf.Line(addr)
 	}
 	return []Location{l}
 }
 
-func isEntry(o *Object, s elfSymbol) bool { return o.entries[s.addr] || entryNames[s.text()] }
+func isEntry(o *Object, s symboltable.Symbol) bool { return o.entries[s.Addr] || entryNames[s.Text()] }
 
 // finishLocations completes what the debug information tells by what the symbol table
 // knows: the linker's name of the function that all others are inlined into.
-func finishLocations(o *Object, l []Location, s elfSymbol, found bool) []Location {
+func finishLocations(o *Object, l []Location, s symboltable.Symbol, found bool) []Location {
 	for i := range l {
 		l[i].Kind = whose(l[i].File, o.Kind)
 	}
 	last := &l[len(l)-1]
 	if found {
 		last.Entry = isEntry(o, s) || entryNames[last.Name]
-		if linkage := s.text(); last.Linkage == "" && linkage != last.Name {
+		if linkage := s.Text(); last.Linkage == "" && linkage != last.Name {
 			last.Linkage = linkage
 			if strings.HasPrefix(linkage, "_Z") || last.Name == "" {
 				last.Name = location.Demangled(linkage) // the debug information has no parameters for constructors
@@ -285,10 +287,10 @@ func unnamed(o *Object, addr uint64) Location {
 	return l
 }
 
-func (o *Object) symbolAt(addr uint64) (elfSymbol, bool) {
-	i := sort.Search(len(o.symbols), func(i int) bool { return o.symbols[i].addr > addr })
-	if i == 0 || addr >= o.symbols[i-1].end {
-		return elfSymbol{}, false
+func (o *Object) symbolAt(addr uint64) (symboltable.Symbol, bool) {
+	i := sort.Search(len(o.symbols), func(i int) bool { return o.symbols[i].Addr > addr })
+	if i == 0 || addr >= o.symbols[i-1].End {
+		return symboltable.Symbol{}, false
 	}
 	return o.symbols[i-1], true
 }
@@ -305,7 +307,7 @@ func (o *Object) load() {
 	if o.debug != nil {
 		images = append(images, o.debug)
 	}
-	o.symbols = withStubs(o.image, readSymbols(images...))
+	o.symbols = withStubs(o.image, symboltable.Read(images...))
 	o.entries = entryFunctions(o)
 	if at := o.file.Entry; at != 0 && (o.file.Type == elf.ET_EXEC || o.file.Type == elf.ET_DYN) {
 		// It has no tables in some C libraries, and is not a part of what stands before it.

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"entelon/symbol/elfimage"
+	"entelon/symbol/symboltable"
 )
 
 // relocationSize is the size of Elf64_Rela: offset, info, addend.
@@ -15,7 +16,7 @@ const relocationSize = 24
 // withStubs adds the stubs of an image to its functions, which are in the order of
 // their addresses. System V Application Binary Interface, AMD64 supplement, 5.2:
 // Dynamic Linking.
-func withStubs(im *elfimage.Image, functions []elfSymbol) []elfSymbol {
+func withStubs(im *elfimage.Image, functions []symboltable.Symbol) []symboltable.Symbol {
 	if im.ELF.Machine != elf.EM_X86_64 {
 		return functions
 	}
@@ -39,13 +40,13 @@ func withStubs(im *elfimage.Image, functions []elfSymbol) []elfSymbol {
 		for at := 0; at+each <= len(code); at += each {
 			addr := s.Addr + uint64(at)
 			if slot, ok := jumpsThrough(code[at:at+each], addr); ok {
-				if s := slots[slot]; s.table != nil {
-					out = append(out, elfSymbol{addr: addr, end: addr + uint64(each), table: s.table, name: s.name, stub: true})
+				if s := slots[slot]; s.Table != nil {
+					out = append(out, symboltable.Symbol{Addr: addr, End: addr + uint64(each), Table: s.Table, Name: s.Name, Stub: true})
 				}
 			}
 		}
 	}
-	sort.SliceStable(out, func(i, j int) bool { return out[i].addr < out[j].addr })
+	sort.SliceStable(out, func(i, j int) bool { return out[i].Addr < out[j].Addr })
 	return out
 }
 
@@ -63,8 +64,8 @@ func jumpsThrough(code []byte, addr uint64) (slot uint64, ok bool) {
 
 // readSlots returns by slot the function whose address the dynamic linker writes
 // there, or the one that chooses it; of those only their names matter.
-func readSlots(im *elfimage.Image, functions []elfSymbol) map[uint64]elfSymbol {
-	out := map[uint64]elfSymbol{}
+func readSlots(im *elfimage.Image, functions []symboltable.Symbol) map[uint64]symboltable.Symbol {
+	out := map[uint64]symboltable.Symbol{}
 	for _, s := range im.ELF.Sections {
 		if s.Type != elf.SHT_RELA || int(s.Link) >= len(im.ELF.Sections) || s.Flags&elf.SHF_ALLOC == 0 {
 			continue
@@ -85,21 +86,21 @@ func readSlots(im *elfimage.Image, functions []elfSymbol) map[uint64]elfSymbol {
 		if err != nil {
 			continue
 		}
-		names := &symbolTable{strings: strs}
+		names := &symboltable.Table{Strings: strs}
 		order := im.ELF.ByteOrder
 		for b := relocations; len(b) >= relocationSize; b = b[relocationSize:] {
 			slot, info := order.Uint64(b), order.Uint64(b[8:])
 			switch elf.R_X86_64(info & 0xffffffff) {
 			case elf.R_X86_64_JMP_SLOT, elf.R_X86_64_GLOB_DAT:
-				if at := (info >> 32) * symbolSize; at+symbolSize <= uint64(len(symbols)) {
+				if at := (info >> 32) * symboltable.Size; at+symboltable.Size <= uint64(len(symbols)) {
 					if name := order.Uint32(symbols[at:]); elfimage.Text(strs, name) != "" {
-						out[slot] = elfSymbol{table: names, name: name}
+						out[slot] = symboltable.Symbol{Table: names, Name: name}
 					}
 				}
 			case elf.R_X86_64_IRELATIVE:
 				chooser := order.Uint64(b[16:])
-				i := sort.Search(len(functions), func(i int) bool { return functions[i].addr >= chooser })
-				if i < len(functions) && functions[i].addr == chooser {
+				i := sort.Search(len(functions), func(i int) bool { return functions[i].Addr >= chooser })
+				if i < len(functions) && functions[i].Addr == chooser {
 					out[slot] = functions[i]
 				}
 			}

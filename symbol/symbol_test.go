@@ -12,6 +12,7 @@ import (
 
 	"entelon/core/profile"
 	"entelon/symbol/location"
+	"entelon/symbol/symboltable"
 )
 
 const source = `
@@ -49,32 +50,32 @@ func opened(t *testing.T, path string, kind profile.ModuleKind) *Object {
 	return o
 }
 
-func (o *Object) named(t *testing.T, name string) elfSymbol {
+func (o *Object) named(t *testing.T, name string) symboltable.Symbol {
 	t.Helper()
 	o.once.Do(o.load)
 	for _, s := range o.symbols {
-		if s.text() == name {
+		if s.Text() == name {
 			return s
 		}
 	}
 	t.Fatalf("%s has no symbol %s", o.Path, name)
-	return elfSymbol{}
+	return symboltable.Symbol{}
 }
 
 func TestLocateInC(t *testing.T) {
 	for _, flags := range [][]string{{"-O1", "-g"}, {"-O1", "-g", "-gdwarf-4", "-no-pie"}, {"-O1", "-g", "-static"}} {
 		o := compile(t, flags...)
 		s := o.named(t, "route")
-		for _, addr := range []uint64{s.addr, s.end - 1} {
+		for _, addr := range []uint64{s.Addr, s.End - 1} {
 			l := o.Locate(addr)
 			if len(l) != 1 || l[0].Name != "route" || filepath.Base(l[0].File) != "score.c" || l[0].Start != 3 || l[0].Kind != profile.KindOwn {
 				t.Errorf("%v: %#x is %+v", flags, addr, l)
 			}
 		}
-		if l := o.Locate(s.addr); l[0].Line < 2 || l[0].Line > 5 {
+		if l := o.Locate(s.Addr); l[0].Line < 2 || l[0].Line > 5 {
 			t.Errorf("%v: the first instruction is on line %d", flags, l[0].Line)
 		}
-		if l := o.Locate(s.end); l[0].Name == "route" {
+		if l := o.Locate(s.End); l[0].Name == "route" {
 			t.Errorf("%v: the byte after route is said to be route's", flags)
 		}
 		if o.BuildID == "" {
@@ -89,18 +90,18 @@ func TestStrippedFunctionsKeepTheirExtent(t *testing.T) {
 	out := filepath.Join(t.TempDir(), "stripped")
 	run(t, "strip", "-o", out, whole.Path)
 	o := opened(t, out, profile.KindOwn)
-	a, b := o.Locate(s.addr)[0], o.Locate(s.end - 1)[0]
-	if !a.Unnamed || a.Name != b.Name || a.Function != s.addr || !strings.HasPrefix(a.Name, "stripped+0x") {
+	a, b := o.Locate(s.Addr)[0], o.Locate(s.End - 1)[0]
+	if !a.Unnamed || a.Name != b.Name || a.Function != s.Addr || !strings.HasPrefix(a.Name, "stripped+0x") {
 		t.Errorf("both ends of one function are %+v and %+v", a, b)
 	}
 }
 
 func TestEntryFunctionsOfTheCLibrary(t *testing.T) {
 	o := compile(t, "-O1", "-g")
-	if !o.Locate(o.named(t, "_start").addr)[0].Entry {
+	if !o.Locate(o.named(t, "_start").Addr)[0].Entry {
 		t.Error("_start is no entry")
 	}
-	if o.Locate(o.named(t, "main").addr)[0].Entry {
+	if o.Locate(o.named(t, "main").Addr)[0].Entry {
 		t.Error("main is an entry")
 	}
 	libs, err := filepath.Glob("/lib/x86_64-linux-gnu/libc.so.6")

@@ -5,6 +5,7 @@ import (
 	"debug/elf"
 
 	"entelon/symbol/elfimage"
+	"entelon/symbol/symboltable"
 )
 
 // Variable returns the address of a symbol that is no function, in the
@@ -27,7 +28,7 @@ func (o *Object) Variable(name string) (addr uint64, ok bool) {
 			continue
 		}
 		order := o.file.ByteOrder
-		for ; len(table) >= symbolSize; table = table[symbolSize:] {
+		for ; len(table) >= symboltable.Size; table = table[symboltable.Size:] {
 			defined := order.Uint16(table[6:]) != uint16(elf.SHN_UNDEF)
 			if at := order.Uint32(table); defined && elfimage.Text(strings, at) == name {
 				return order.Uint64(table[8:]), true

@@ -16,6 +16,7 @@ import (
 	"entelon/runtimes"
 	"entelon/runtimes/python"
 	"entelon/symbol"
+	"entelon/symbol/cache"
 	"entelon/symbol/elfimage"
 	"entelon/symbol/instructions"
 	"entelon/unwind"
@@ -214,7 +215,7 @@ func (f *file) Instructions() *instructions.Code {
 
 // compile makes the table, or reads the one that an earlier take has kept.
 func (f *file) compile() (*unwind.Table, error) {
-	var cache *symbol.Cache
+	var cache *cache.Cache
 	if f.object.BuildID != "" {
 		cache = f.world.Cache()
 	}

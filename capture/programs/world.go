@@ -27,6 +27,7 @@ import (
 	"entelon/resolve"
 	"entelon/resolve/raw"
 	"entelon/symbol"
+	"entelon/symbol/cache"
 	"entelon/symbol/kernelsymbols"
 )
 
@@ -64,7 +65,7 @@ func (w *World) WithoutKernel() error {
 }
 
 // Cache returns the symbol cache, nil where there is none.
-func (w *World) Cache() *symbol.Cache {
+func (w *World) Cache() *cache.Cache {
 	if w.finder == nil {
 		return nil
 	}

@@ -24,6 +24,7 @@ import (
 	"entelon/core/scales"
 	"entelon/exact/session"
 	"entelon/symbol"
+	"entelon/symbol/cache"
 )
 
 // The work trees of a bisection, and its takes of them.
@@ -208,7 +209,7 @@ func (r *repository) clean(ctx context.Context) error {
 // take makes one take of what a work tree has built.
 func (b *bisection) take(ctx context.Context, tree string, rev revision, turn int) error {
 	f := takeFlags{cutShare: 1, quiet: true, repeat: 1, out: b.state.path(rev, tree, turn)}
-	f.symbols.Limit = symbol.DefaultCacheLimit
+	f.symbols.Limit = cache.DefaultLimit
 	of := rev
 	if tree == goodTree {
 		of = b.repo.good

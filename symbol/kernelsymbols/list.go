@@ -16,6 +16,7 @@ import (
 
 	"entelon/core/profile"
 	"entelon/symbol"
+	"entelon/symbol/cache"
 	"entelon/symbol/elfimage"
 )
 
@@ -48,7 +49,7 @@ var ErrHidden = errors.New("the kernel hides its addresses (kernel.kptr_restrict
 // Open reads the kernel's list of symbols, /proc/kallsyms. The kernel
 // takes some 100 ms to write that list, so it is kept in the cache, which may
 // be nil, until the machine is started anew or its modules change.
-func Open(c *symbol.Cache) (*List, error) {
+func Open(c *cache.Cache) (*List, error) {
 	key := kernelKey()
 	if c != nil && key != "" {
 		if k := kept(c, key); k != nil {

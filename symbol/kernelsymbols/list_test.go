@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"entelon/symbol"
+	"entelon/symbol/cache"
 )
 
 func TestKernel(t *testing.T) {
@@ -38,7 +38,7 @@ func TestKernelIsKept(t *testing.T) {
 		t.Fatal(err)
 	}
 	b := k.packed
-	c := &symbol.Cache{Dir: t.TempDir(), Limit: 1 << 20}
+	c := &cache.Cache{Dir: t.TempDir(), Limit: 1 << 20}
 	c.Keep("kernel", b)
 	again := &List{packed: kept(c, "kernel"), mapped: true}
 	if again.packed == nil {

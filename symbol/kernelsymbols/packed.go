@@ -9,7 +9,7 @@ import (
 	"os"
 	"runtime/debug"
 
-	"entelon/symbol"
+	"entelon/symbol/cache"
 	"entelon/symbol/elfimage"
 )
 
@@ -89,7 +89,7 @@ func pack(text []byte, lines []kernelLine) packedKernel {
 }
 
 // kept maps an entry that is a packed kernel; nil where there is none that can be used.
-func kept(c *symbol.Cache, key string) packedKernel {
+func kept(c *cache.Cache, key string) packedKernel {
 	path := c.Find(key)
 	if path == "" {
 		return nil

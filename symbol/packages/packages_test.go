@@ -12,6 +12,7 @@ import (
 	"testing"
 
 	"entelon/symbol"
+	"entelon/symbol/cache"
 )
 
 // A distribution of its own: what is installed, and a list of packages with their files.
@@ -94,7 +95,7 @@ func newDistribution(t *testing.T, debug, version string) distribution {
 
 func finder(t *testing.T) *symbol.Finder {
 	t.Helper()
-	cache, err := symbol.OpenCache(t.TempDir(), 1<<20)
+	cache, err := cache.Open(t.TempDir(), 1<<20)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -15,6 +15,7 @@ import (
 
 	"entelon/cmd/entelon/terminal"
 	"entelon/symbol"
+	"entelon/symbol/cache"
 )
 
 // Size is a flag for a number of bytes, such as 4096, 16k or 2G.
@@ -64,7 +65,7 @@ type Symbols struct {
 
 // Add gives a command the flags.
 func (f *Symbols) Add(c *cobra.Command) {
-	f.Limit = symbol.DefaultCacheLimit
+	f.Limit = cache.DefaultLimit
 	c.Flags().StringArrayVar(&f.dirs, "debug-dir", nil, "look for separate debug files in this `DIR`, too; may be repeated")
 	c.Flags().StringArrayVar(&f.servers, "debug-server", nil, "fetch debug files that are missing here by build ID from this `URL`; may be repeated")
 	c.Flags().StringVar(&f.cache, "symbol-cache", "", "keep names and fetched debug files in this `DIR`, \"off\" for none (default: entelon/symbols in the user's folder for caches)")
@@ -95,10 +96,10 @@ func (f *Symbols) Finder() (*symbol.Finder, error) {
 	}
 	dir, err := f.cache, error(nil)
 	if dir == "" {
-		dir, err = symbol.DefaultCacheDir()
+		dir, err = cache.DefaultCacheDir()
 	}
 	if err == nil {
-		out.Cache, err = symbol.OpenCache(dir, int64(f.Limit))
+		out.Cache, err = cache.Open(dir, int64(f.Limit))
 	}
 	if err != nil && (f.cache != "" || len(f.servers) > 0) {
 		return nil, err

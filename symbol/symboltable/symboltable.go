@@ -1,4 +1,5 @@
-package symbol
+// Package symboltable reads the functions of ELF symbol tables. It has no state.
+package symboltable
 
 import (
 	"cmp"
@@ -10,37 +11,37 @@ import (
 	"entelon/symbol/location"
 )
 
-// elfSymbol is a function of a symbol table. Its name stays in the file until
+// Symbol is a function of a symbol table. Its name stays in the file until
 // it is asked for.
-type elfSymbol struct {
-	addr, end uint64
-	table     *symbolTable
-	name      uint32 // place in the table's strings
+type Symbol struct {
+	Addr, End uint64
+	Table     *Table
+	Name      uint32 // place in the table's strings
 	rank      uint8  // the better of two symbols for one address has the higher
-	chooses   bool   // the code there only chooses which code is called
-	stub      bool   // the code there only jumps to the function of this name in another file
+	Chooses   bool   // the code there only chooses which code is called
+	Stub      bool   // the code there only jumps to the function of this name in another file
 }
 
-// symbolTable is one symbol table of a file, with its strings.
-type symbolTable struct{ strings []byte }
+// Table is one symbol table of a file, with its strings.
+type Table struct{ Strings []byte }
 
-// text returns the symbol's name without its version.
-func (s elfSymbol) text() string {
-	name, _, _ := strings.Cut(elfimage.Text(s.table.strings, s.name), "@")
-	if s.stub {
+// Text returns the symbol's name without its version.
+func (s Symbol) Text() string {
+	name, _, _ := strings.Cut(elfimage.Text(s.Table.Strings, s.Name), "@")
+	if s.Stub {
 		name += location.StubSuffix
 	}
 	return name
 }
 
-// symbolSize is the size of Elf64_Sym: name, info, other, section index,
+// Size is the size of Elf64_Sym: name, info, other, section index,
 // value, size.
-const symbolSize = 24
+const Size = 24
 
-// readSymbols returns the functions of all symbol tables of the images by
+// Read returns the functions of all symbol tables of the images by
 // address, each address once, with ends that do not overlap the next.
-func readSymbols(images ...*elfimage.Image) []elfSymbol {
-	var all []elfSymbol
+func Read(images ...*elfimage.Image) []Symbol {
+	var all []Symbol
 	for _, im := range images {
 		if im.ELF.Class != elf.ELFCLASS64 {
 			continue
@@ -48,23 +49,23 @@ func readSymbols(images ...*elfimage.Image) []elfSymbol {
 		for table, typ := range []elf.SectionType{elf.SHT_DYNSYM, elf.SHT_SYMTAB} {
 			for _, s := range im.ELF.Sections {
 				if s.Type == typ {
-					all = readTable(all, im, s, uint8(table))
+					all = ReadTable(all, im, s, uint8(table))
 				}
 			}
 		}
 	}
-	slices.SortFunc(all, func(a, b elfSymbol) int {
+	slices.SortFunc(all, func(a, b Symbol) int {
 		switch {
-		case a.addr != b.addr:
-			return cmp.Compare(a.addr, b.addr)
+		case a.Addr != b.Addr:
+			return cmp.Compare(a.Addr, b.Addr)
 		case a.rank != b.rank:
 			return cmp.Compare(b.rank, a.rank)
 		}
-		return strings.Compare(a.text(), b.text())
+		return strings.Compare(a.Text(), b.Text())
 	})
 	out := all[:0]
 	for _, s := range all {
-		if n := len(out); n > 0 && out[n-1].addr == s.addr {
+		if n := len(out); n > 0 && out[n-1].Addr == s.Addr {
 			continue
 		}
 		out = append(out, s)
@@ -72,20 +73,20 @@ func readSymbols(images ...*elfimage.Image) []elfSymbol {
 	limit := sectionEnds(images[0].ELF)
 	for i := range out {
 		s := &out[i]
-		next := limit(s.addr)
+		next := limit(s.Addr)
 		if i+1 < len(out) {
-			next = min(next, out[i+1].addr)
+			next = min(next, out[i+1].Addr)
 		}
-		if s.end == s.addr || s.end > next {
-			s.end = next // hand-written code often states no size
+		if s.End == s.Addr || s.End > next {
+			s.End = next // hand-written code often states no size
 		}
 	}
-	return append([]elfSymbol(nil), out...)
+	return append([]Symbol(nil), out...)
 }
 
-// readTable adds the functions of one symbol table. A damaged one adds what
+// ReadTable adds the functions of one symbol table. A damaged one adds what
 // can be read of it.
-func readTable(all []elfSymbol, im *elfimage.Image, s *elf.Section, table uint8) []elfSymbol {
+func ReadTable(all []Symbol, im *elfimage.Image, s *elf.Section, table uint8) []Symbol {
 	b, err := im.Content(s)
 	if err != nil || int(s.Link) >= len(im.ELF.Sections) {
 		return all
@@ -94,29 +95,29 @@ func readTable(all []elfSymbol, im *elfimage.Image, s *elf.Section, table uint8)
 	if err != nil {
 		return all
 	}
-	t := &symbolTable{strings: strs}
+	t := &Table{Strings: strs}
 	order := im.ELF.ByteOrder
-	for ; len(b) >= symbolSize; b = b[symbolSize:] {
+	for ; len(b) >= Size; b = b[Size:] {
 		sec := int(order.Uint16(b[6:]))
 		value, size := order.Uint64(b[8:]), order.Uint64(b[16:])
 		if sec == 0 || sec >= len(im.ELF.Sections) || value == 0 || im.ELF.Sections[sec].Flags&elf.SHF_EXECINSTR == 0 {
 			continue
 		}
 		// The full table knows better than the dynamic one.
-		x := elfSymbol{addr: value, end: value + size, table: t, name: order.Uint32(b), rank: table}
-		x.chooses = elf.ST_TYPE(b[4]) == elf.STT_GNU_IFUNC
+		x := Symbol{Addr: value, End: value + size, Table: t, Name: order.Uint32(b), rank: table}
+		x.Chooses = elf.ST_TYPE(b[4]) == elf.STT_GNU_IFUNC
 		switch elf.ST_TYPE(b[4]) {
 		case elf.STT_FUNC, elf.STT_GNU_IFUNC:
 			x.rank += 4
 		case elf.STT_NOTYPE: // a label in hand-written code
-			name := x.text()
+			name := x.Text()
 			if strings.HasPrefix(name, "$") || strings.HasPrefix(name, ".L") {
 				continue
 			}
 		default:
 			continue
 		}
-		if x.end < x.addr || uint64(x.name) >= uint64(len(strs)) || strs[x.name] == 0 {
+		if x.End < x.Addr || uint64(x.Name) >= uint64(len(strs)) || strs[x.Name] == 0 {
 			continue
 		}
 		if size > 0 {

@@ -1,14 +1,15 @@
-package symbol
+package cache
 
 import (
 	"reflect"
 	"testing"
 
 	"entelon/core/profile"
+	"entelon/symbol/location"
 )
 
-func packedExample() map[uint64][]Location {
-	return map[uint64][]Location{
+func packedExample() map[uint64][]location.Location {
+	return map[uint64][]location.Location{
 		0x401000: {{Name: "slur.Route", File: "slur/route.go", Line: 41, Start: 12, Inlined: true, Kind: profile.KindOwn, Function: 0x400f00}, {Name: "page.Lay", Linkage: "_ZN4page3LayEv", Line: 7, Entry: true}},
 		0x401040: {{Name: "engraved+0x1040", Unnamed: true}},
 		1 << 47:  {{Name: "slur.Route", Line: 4_000_000_000}},
@@ -16,12 +17,12 @@ func packedExample() map[uint64][]Location {
 }
 
 // unpacked is all that is packed, as it is kept with nothing new.
-func unpacked(b []byte) (map[uint64][]Location, error) {
+func unpacked(b []byte) (map[uint64][]location.Location, error) {
 	n, err := openNames(b)
 	if err != nil {
 		return nil, err
 	}
-	known := map[uint64][]Location{}
+	known := map[uint64][]location.Location{}
 	for i := range n.len() {
 		if ls := n.at(i); ls != nil {
 			known[n.address(i)] = ls
@@ -32,7 +33,7 @@ func unpacked(b []byte) (map[uint64][]Location, error) {
 
 // TestNamesArePacked: what was packed is unpacked as it was, also where it is nothing.
 func TestNamesArePacked(t *testing.T) {
-	for _, known := range []map[uint64][]Location{packedExample(), {}} {
+	for _, known := range []map[uint64][]location.Location{packedExample(), {}} {
 		got, err := unpacked(packNames(known))
 		if err != nil || !reflect.DeepEqual(got, known) {
 			t.Errorf("%+v %v, want %+v", got, err, known)
@@ -58,24 +59,24 @@ func TestDamagedNames(t *testing.T) {
 // TestNamesAreFound: each address has its own, and the ones beside it have none; what was learned is
 // kept with what was known.
 func TestNamesAreFound(t *testing.T) {
-	c, err := OpenCache(t.TempDir(), 1<<20)
+	c, err := Open(t.TempDir(), 1<<20)
 	if err != nil {
 		t.Fatal(err)
 	}
-	c.keepNames("names-a", packedExample(), nil)
-	learned := map[uint64][]Location{0x401020: {{Name: "beam.Group"}}, 0x401040: {{Name: "newer"}}}
-	c.keepNames("names-a", learned, c.names("names-a"))
-	n, want := c.names("names-a"), packedExample()
-	want[0x401020], want[0x401040] = []Location{{Name: "beam.Group"}}, []Location{{Name: "newer"}}
+	c.KeepNames("names-a", packedExample(), nil)
+	learned := map[uint64][]location.Location{0x401020: {{Name: "beam.Group"}}, 0x401040: {{Name: "newer"}}}
+	c.KeepNames("names-a", learned, c.Names("names-a"))
+	n, want := c.Names("names-a"), packedExample()
+	want[0x401020], want[0x401040] = []location.Location{{Name: "beam.Group"}}, []location.Location{{Name: "newer"}}
 	for at, ls := range want {
-		if got := n.find(at); !reflect.DeepEqual(got, ls) {
+		if got := n.Find(at); !reflect.DeepEqual(got, ls) {
 			t.Errorf("%#x: %+v, want %+v", at, got, ls)
 		}
-		if got := append(n.find(at-1), n.find(at+1)...); got != nil {
+		if got := append(n.Find(at-1), n.Find(at+1)...); got != nil {
 			t.Errorf("beside %#x: %+v", at, got)
 		}
 	}
-	if n.len() != len(want) || c.names("names-b").find(0x401000) != nil {
+	if n.len() != len(want) || c.Names("names-b").Find(0x401000) != nil {
 		t.Errorf("%d addresses, want %d", n.len(), len(want))
 	}
 }
@@ -90,7 +91,7 @@ func FuzzUnpackNames(f *testing.F) {
 		if err != nil {
 			return
 		}
-		all := len(n.find(address))
+		all := len(n.Find(address))
 		for i := range n.len() {
 			all += len(n.at(i))
 		}

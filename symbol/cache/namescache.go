@@ -1,4 +1,4 @@
-package symbol
+package cache
 
 import (
 	"encoding/binary"
@@ -10,10 +10,11 @@ import (
 	"unsafe"
 
 	"entelon/core/profile"
+	"entelon/symbol/location"
 )
 
-// namesVersion changes whenever names would come out differently.
-const namesVersion = 9
+// NamesVersion changes whenever names would come out differently.
+const NamesVersion = 9
 
 // What was found out about the addresses of an object is kept packed, and only what is asked for
 // is unpacked: a take of a short command waits for it, and names of all addresses that were ever
@@ -31,8 +32,8 @@ const namesVersion = 9
 // Whatever is damaged is not used.
 const packedHead = 12
 
-// packedNames are names in their packed form.
-type packedNames struct {
+// Packed are names in their packed form.
+type Packed struct {
 	texts              string
 	textEnds           []byte
 	addresses          []byte
@@ -40,7 +41,7 @@ type packedNames struct {
 }
 
 // packNames packs what is known of an object.
-func packNames(known map[uint64][]Location) []byte {
+func packNames(known map[uint64][]location.Location) []byte {
 	le := binary.LittleEndian
 	numbers := map[string]uint64{}
 	var texts, textEnds, addresses, records, recordEnds []byte
@@ -93,7 +94,7 @@ func marked(is bool, bit uint64) uint64 {
 var errDamaged = errors.New("damaged")
 
 // openNames reads the outline of the packed form, of bytes that nobody changes any more.
-func openNames(b []byte) (*packedNames, error) {
+func openNames(b []byte) (*Packed, error) {
 	le := binary.LittleEndian
 	if len(b) < packedHead || crc32.ChecksumIEEE(b[4:]) != le.Uint32(b) {
 		return nil, errDamaged
@@ -118,7 +119,7 @@ func openNames(b []byte) (*packedNames, error) {
 		}
 		return take(uint64(last))
 	}
-	n := &packedNames{}
+	n := &Packed{}
 	n.textEnds = take(4 * uint64(le.Uint32(b[4:])))
 	texts := sized(n.textEnds)
 	n.addresses = take(8 * uint64(le.Uint32(b[8:])))
@@ -132,17 +133,17 @@ func openNames(b []byte) (*packedNames, error) {
 }
 
 // len is how many addresses there are.
-func (n *packedNames) len() int {
+func (n *Packed) len() int {
 	if n == nil {
 		return 0
 	}
 	return len(n.addresses) / 8
 }
 
-func (n *packedNames) address(i int) uint64 { return binary.LittleEndian.Uint64(n.addresses[8*i:]) }
+func (n *Packed) address(i int) uint64 { return binary.LittleEndian.Uint64(n.addresses[8*i:]) }
 
-// find returns what is known of an address; nil where that is nothing.
-func (n *packedNames) find(address uint64) []Location {
+// Find returns what is known of an address; nil where that is nothing.
+func (n *Packed) Find(address uint64) []location.Location {
 	i := sort.Search(n.len(), func(i int) bool { return n.address(i) >= address })
 	if i == n.len() || n.address(i) != address {
 		return nil
@@ -159,7 +160,7 @@ func between(ends []byte, i int) (from, to uint32) {
 }
 
 // at returns the locations of an address by its place; nil where they are damaged.
-func (n *packedNames) at(i int) []Location {
+func (n *Packed) at(i int) []location.Location {
 	from, to := between(n.recordEnds, i)
 	rest, ok := n.record[from:to], true
 	next := func() uint64 {
@@ -184,7 +185,7 @@ func (n *packedNames) at(i int) []Location {
 	if k == 0 || k > uint64(len(rest)/8) { // each has eight numbers
 		return nil
 	}
-	ls := make([]Location, k)
+	ls := make([]location.Location, k)
 	for i := range ls {
 		l := &ls[i]
 		l.Name, l.Linkage, l.File = text(), text(), text()
@@ -199,9 +200,9 @@ func (n *packedNames) at(i int) []Location {
 	return ls
 }
 
-// names reads the resolved addresses of an object; nil where there are none
+// Names reads the resolved addresses of an object; nil where there are none
 // that can be used.
-func (c *Cache) names(key string) *packedNames {
+func (c *Cache) Names(key string) *Packed {
 	b, ok := c.Get(key)
 	if !ok {
 		return nil
@@ -213,8 +214,8 @@ func (c *Cache) names(key string) *packedNames {
 	return known
 }
 
-// keepNames keeps what was learned of an object, with what was known before.
-func (c *Cache) keepNames(key string, learned map[uint64][]Location, before *packedNames) {
+// KeepNames keeps what was learned of an object, with what was known before.
+func (c *Cache) KeepNames(key string, learned map[uint64][]location.Location, before *Packed) {
 	for i := range before.len() {
 		at := before.address(i)
 		if _, ok := learned[at]; !ok {

@@ -1,4 +1,6 @@
-package symbol
+// Package cache keeps on disk what took long to find out about files: names of addresses, tables. It
+// is shared by processes; a lock guards the first error of each opened one.
+package cache
 
 import (
 	"crypto/sha256"
@@ -31,8 +33,8 @@ type Cache struct {
 	failed error
 }
 
-// DefaultCacheLimit is the bound where the user sets none.
-const DefaultCacheLimit = 2 << 30
+// DefaultLimit is the bound where the user sets none.
+const DefaultLimit = 2 << 30
 
 // tempAge is the age from which on a file that was never renamed is a crash's.
 const tempAge = time.Hour
@@ -46,9 +48,9 @@ func DefaultCacheDir() (string, error) {
 	return filepath.Join(dir, "entelon", "symbols"), nil
 }
 
-// OpenCache makes the folder where it is missing and brings it within its
+// Open makes the folder where it is missing and brings it within its
 // bound.
-func OpenCache(dir string, limit int64) (*Cache, error) {
+func Open(dir string, limit int64) (*Cache, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the symbol cache: %w", err)
 	}
@@ -101,8 +103,8 @@ func (c *Cache) Find(name string) string {
 	return path
 }
 
-// put writes an entry and returns its path.
-func (c *Cache) put(name string, write func(io.Writer) error) (path string, err error) {
+// Put writes an entry and returns its path.
+func (c *Cache) Put(name string, write func(io.Writer) error) (path string, err error) {
 	f, err := os.CreateTemp(c.Dir, "new-*")
 	if err != nil {
 		return "", err
@@ -144,7 +146,7 @@ func (c *Cache) Keep(name string, b []byte) {
 }
 
 func (c *Cache) keep(name string, write func(io.Writer) error) {
-	if _, err := c.put(name, write); err != nil {
+	if _, err := c.Put(name, write); err != nil {
 		c.mu.Lock()
 		defer c.mu.Unlock()
 		if c.failed == nil {
@@ -212,9 +214,9 @@ func (c *Cache) remove(name string) error {
 	return nil
 }
 
-// digest returns the SHA-256 of a file's bytes. It is worked out again whenever
+// Digest returns the SHA-256 of a file's bytes. It is worked out again whenever
 // anything about the file has changed.
-func (c *Cache) digest(im *elfimage.Image) string {
+func (c *Cache) Digest(im *elfimage.Image) string {
 	at := ""
 	if im.File != "" {
 		sum := sha256.Sum256([]byte(im.File))

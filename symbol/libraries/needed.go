@@ -1,4 +1,5 @@
-package symbol
+// Package libraries finds the files that the loader will map for a program. It has no state.
+package libraries
 
 import (
 	"debug/elf"
