@@ -104,8 +104,14 @@ func groupOf(fd int, path string) (id uint64, level uint32, err error) {
 	return st.Ino, uint32(strings.Count(path, "/")) + 1, nil
 }
 
+// adding is what the kernel's programs add up.
+type adding struct {
+	tally    *bpf.Tally // nil where nothing is added up in the kernel
+	tallyErr error      // why it is not, where it could be
+}
+
 // closeTally removes the programs that add up.
-func (s *session) closeTally() error {
+func (s *adding) closeTally() error {
 	if s.tally == nil {
 		return nil
 	}

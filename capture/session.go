@@ -43,9 +43,9 @@ type session struct {
 	ownCPU   int64
 	kernel   bool             // its part of stacks is sampled
 	other    *bpf.StackReader // nil where other stacks are not read
+	lone     bool             // nobody said how much is copied, so that more is without it
 	otherErr error            // why they are not
-	tally    *bpf.Tally       // nil where nothing is added up in the kernel
-	tallyErr error            // why it is not, where it could be
+	adding
 	tracing  tracing
 	filter   *pairing.Filter // nil: all samples are kept
 	counting *counting       // nil where samples are taken
@@ -132,17 +132,35 @@ func (s *session) prepare() (err error) {
 	names.Go(s.world.OpenKernel)
 	defer names.Wait()
 	s.openOther()
+	if err := s.openEvents(); err != nil {
+		if !s.withoutOther() {
+			return err
+		}
+		if err := s.openEvents(); err != nil {
+			return err
+		}
+	}
+	names.Wait()
+	if !s.kernel {
+		return s.world.WithoutKernel()
+	}
+	return nil
+}
+
+// openEvents opens the events of the plan on who is sampled, and has the program that reads other
+// stacks run with them, which the kernel checks meanwhile.
+func (s *session) openEvents() (err error) {
 	for _, try := range s.tries() {
 		kernel := try.kernel
 		s.kernel, s.facts.ByProcessors = kernel, try.processors
 		c := perf.Clock{
-			RateHz: set.RateHz, OnExec: s.command != nil, Kernel: kernel, StackBytes: set.StackBytes,
+			RateHz: s.o.Settings.RateHz, OnExec: s.command != nil, Kernel: kernel, StackBytes: s.o.Settings.StackBytes,
 			Alone: s.command != nil && s.other != nil, Everyone: s.wide(),
 		}
 		if s.events, err = s.plan(c); err != nil {
 			return err
 		}
-		if s.target, err = rings.NewTarget(s.other, s.events, set.RateHz); err != nil {
+		if s.target, err = rings.NewTarget(s.other, s.events, s.o.Settings.RateHz); err != nil {
 			return err
 		}
 		s.target.Tally = s.tally
@@ -152,19 +170,19 @@ func (s *session) prepare() (err error) {
 		if s.counting == nil {
 			s.target.Counters = rings.NewCounters(c, !slices.ContainsFunc(s.events, func(e *rings.Event) bool { return e.Timed }))
 		}
-		if err = s.subject.open(s.target, *set, kernel); err == nil {
-			break
+		if err = s.subject.open(s.target, s.o.Settings, kernel); err == nil && s.other != nil {
+			err = s.target.AttachOther()
+		}
+		if err == nil {
+			return nil
 		}
 		if try.last || !errors.Is(err, ErrNotAllowed) {
-			return fmt.Errorf("sampling %s: %w", s.subject.text(*set), err)
+			return fmt.Errorf("sampling %s: %w", s.subject.text(s.o.Settings), err)
 		}
-		if err := s.target.Close(); err != nil { // try again without the kernel's part
+		err, s.target = s.target.Close(), nil
+		if err != nil { // try again without the kernel's part
 			return err
 		}
-	}
-	names.Wait()
-	if !s.kernel {
-		return s.world.WithoutKernel()
 	}
 	return nil
 }

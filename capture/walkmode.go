@@ -1,6 +1,7 @@
 package capture
 
 import (
+	"errors"
 	"fmt"
 	"runtime"
 
@@ -68,6 +69,7 @@ func (s *session) openOther() {
 		}
 		return
 	}
+	s.lone = auto
 	tell := programs.Teller{Reader: s.other}
 	s.resolver.Processes.Tell = tell.Golang
 	s.resolver.Processes.TellPython = tell.Python
@@ -80,6 +82,29 @@ func (s *session) openOther() {
 			s.resolver.Processes.TellErr = tell.Begins(uint32(pid), f, s.command != nil)
 		}
 	}
+}
+
+// withoutOther gives that program up, if the kernel refused it, and what was opened for it; the
+// events are to be opened once more then.
+func (s *session) withoutOther() bool {
+	if s.other == nil {
+		return false
+	}
+	refused := s.other.Loaded()
+	if refused == nil {
+		return false
+	}
+	if s.target != nil {
+		refused = errors.Join(refused, s.target.Close())
+		s.target = nil
+	}
+	refused = errors.Join(refused, s.closeOther())
+	s.other, s.otherErr = nil, refused
+	s.resolver.Processes.Tell, s.resolver.Processes.TellPython = nil, nil
+	if s.lone {
+		s.o.Settings.StackBytes = LoneStackBytes
+	}
+	return true
 }
 
 // kernelTypes returns what the kernel's programs need to know of its structures.

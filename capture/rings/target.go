@@ -23,14 +23,18 @@ type Target struct {
 	wide     []int            // of them, those of whole processors
 	watchers []int            // events that count nothing
 	Other    *bpf.StackReader // nil where other stacks are not read
-	Tally    *bpf.Tally       // nil where nothing is added up in the kernel
-	plan     []*Event
-	rateHz   int
-	every    bool           // every event of some kind is written down
-	byID     map[uint64]int // which of the plan
-	Counters *Counters      // nil: none
-	clocks   []clockFile    // of the events that tell processor time
-	files    []eventFile    // of all of the plan
+	// attaching says that Other is attached to what is opened; unattached are the events to which
+	// it is to be attached.
+	attaching  bool
+	unattached []int
+	Tally      *bpf.Tally // nil where nothing is added up in the kernel
+	plan       []*Event
+	rateHz     int
+	every      bool           // every event of some kind is written down
+	byID       map[uint64]int // which of the plan
+	Counters   *Counters      // nil: none
+	clocks     []clockFile    // of the events that tell processor time
+	files      []eventFile    // of all of the plan
 	// Threads that showed up while their process was attached to, by the event
 	// opened for each. Such a thread may have inherited an event, too, from the
 	// thread that started it, and would then be sampled twice.
@@ -127,7 +131,9 @@ func (t *Target) addOne(n, tid, flags int, late bool) error {
 				return fmt.Errorf("attaching the program that counts: %w", err)
 			}
 		} else if t.Other != nil && e.Reader {
-			if err := t.Other.Attach(fd); err != nil {
+			if !t.attaching {
+				t.unattached = append(t.unattached, fd)
+			} else if err := t.Other.Attach(fd); err != nil {
 				return err
 			}
 		}
@@ -178,6 +184,19 @@ func (t *Target) attachProgram(e *Event, tid, flags int) error {
 		return fmt.Errorf("attaching the program that counts: %w", err)
 	}
 	e.Program = nil
+	return nil
+}
+
+// AttachOther has the program that reads other stacks run with all events that are open, and with
+// those to come. It waits for the kernel to have checked it, beside which events can be opened.
+func (t *Target) AttachOther() error {
+	t.attaching = true
+	for _, fd := range t.unattached {
+		if err := t.Other.Attach(fd); err != nil {
+			return err
+		}
+	}
+	t.unattached = nil
 	return nil
 }
 

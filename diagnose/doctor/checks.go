@@ -85,8 +85,8 @@ func checkOtherStacks() Check {
 		var types *btf.Spec
 		if types, err = bpf.KernelTypes(nil); err == nil {
 			var r *bpf.StackReader
-			if r, err = bpf.NewStackReader(cpus, types, bpf.StackOptions{StackBytes: capture.DefaultStackBytes}); r != nil {
-				err = errors.Join(err, r.Close())
+			if r, err = bpf.NewStackReader(cpus, types, bpf.StackOptions{StackBytes: capture.DefaultStackBytes}); err == nil {
+				err = errors.Join(r.Loaded(), r.Close())
 			}
 		}
 	}

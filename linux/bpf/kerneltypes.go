@@ -29,15 +29,20 @@ type Cache interface {
 	Keep(name string, b []byte)
 }
 
+// KernelTypesKey is the name under which a cache keeps what KernelTypes found of this kernel.
+func KernelTypesKey() (string, error) {
+	notes, err := os.ReadFile("/sys/kernel/notes")
+	return fmt.Sprintf("kernel-types-%x", sha256.Sum256(fmt.Append(notes, kernelFields))), err
+}
+
 // KernelTypes returns the kernel's description of the fields that the programs read.
 // Finding them in that of all its types takes about 40 ms, so they are kept in a cache,
 // which may be nil, by the kernel's own build ID, which /sys/kernel/notes holds.
 func KernelTypes(cache Cache) (*btf.Spec, error) {
-	notes, err := os.ReadFile("/sys/kernel/notes")
+	key, err := KernelTypesKey()
 	if err != nil {
 		cache = nil
 	}
-	key := fmt.Sprintf("kernel-types-%x", sha256.Sum256(fmt.Append(notes, kernelFields)))
 	if cache != nil {
 		if b, ok := cache.Get(key); ok {
 			if spec, err := btf.LoadSpecFromReader(bytes.NewReader(b)); err == nil {

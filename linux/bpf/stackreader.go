@@ -20,7 +20,9 @@ import (
 
 // StackReader is the program with its maps and the events that it writes through.
 type StackReader struct {
-	program *ebpf.Program
+	program *ebpf.Program // once loading is closed
+	loading chan struct{}
+	loadErr error
 	maps    struct {
 		GoProcesses *ebpf.Map `ebpf:"go_processes"` // GoPlaces by process
 		Scratch     *ebpf.Map `ebpf:"scratch"`
@@ -53,15 +55,13 @@ type StackOptions struct {
 	Only       bool // samples of the clock count only where they are of members
 }
 
-// NewStackReader loads the program and opens its outputs. An error says why
-// this machine or this user cannot.
+// NewStackReader opens the program's outputs and begins to load it: the kernel's check takes ten
+// milliseconds or more, in which other things can be done. An error says why this machine or this
+// user cannot; one about the program itself comes from Loaded.
 func NewStackReader(cpus []int, types *btf.Spec, o StackOptions) (r *StackReader, err error) {
 	r = &StackReader{o: o, IDs: map[uint64]bool{}, types: types, traces: map[ebpf.ProgramType]*ebpf.Program{}}
 	defer func() {
-		if errors.Is(err, unix.EPERM) || errors.Is(err, unix.EACCES) {
-			err = ErrNotRoot // what was refused first means nothing to who reads it
-		}
-		if err != nil {
+		if err = ofRights(err); err != nil {
 			err = errors.Join(err, r.Close())
 		}
 	}()
@@ -92,12 +92,43 @@ func NewStackReader(cpus []int, types *btf.Spec, o StackOptions) (r *StackReader
 	if r.Members, err = newMembers(types, o.Everyone); err != nil {
 		return r, err
 	}
-	r.program, err = r.load(ebpf.PerfEvent, o.StackBytes, true)
-	return r, err
+	load, err := r.loader(ebpf.PerfEvent, o.StackBytes, true)
+	if err != nil {
+		return r, err
+	}
+	r.loading = make(chan struct{})
+	go func() {
+		defer close(r.loading)
+		r.program, r.loadErr = load()
+	}()
+	return r, nil
+}
+
+// ofRights is an error, said in words that mean something to who reads it where a right is missing.
+func ofRights(err error) error {
+	if errors.Is(err, unix.EPERM) || errors.Is(err, unix.EACCES) {
+		return ErrNotRoot
+	}
+	return err
+}
+
+// Loaded waits for the program and says why there is none.
+func (r *StackReader) Loaded() error {
+	<-r.loading
+	return ofRights(r.loadErr)
 }
 
 // load has the kernel check the program for a kind of event.
 func (r *StackReader) load(kind ebpf.ProgramType, stackBytes int, all bool) (*ebpf.Program, error) {
+	load, err := r.loader(kind, stackBytes, all)
+	if err != nil {
+		return nil, err
+	}
+	return load()
+}
+
+// loader prepares to load; what it returns uses nothing of the reader any more but its maps.
+func (r *StackReader) loader(kind ebpf.ProgramType, stackBytes int, all bool) (func() (*ebpf.Program, error), error) {
 	spec, err := stacksObject()
 	if err != nil {
 		return nil, err
@@ -121,7 +152,7 @@ func (r *StackReader) load(kind ebpf.ProgramType, stackBytes int, all bool) (*eb
 	for name, m := range r.Members.shared(spec) {
 		maps[name] = m
 	}
-	return loadProgram(spec, name, r.types, maps)
+	return func() (*ebpf.Program, error) { return loadProgram(spec, name, r.types, maps) }, nil
 }
 
 // loadProgram loads one program of an object, of which only that is left, with maps that
@@ -179,6 +210,9 @@ func (r *StackReader) output(cpu int) error {
 
 // Attach has the kernel run the program with every sample of an event.
 func (r *StackReader) Attach(fd int) error {
+	if err := r.Loaded(); err != nil {
+		return err
+	}
 	if err := unix.IoctlSetInt(fd, unix.PERF_EVENT_IOC_SET_BPF, r.program.FD()); err != nil {
 		return fmt.Errorf("attaching to the sampling event: %w", err)
 	}
@@ -220,6 +254,9 @@ func (r *StackReader) Close() error {
 		errs = append(errs, unix.Close(fd))
 	}
 	r.Events = nil
+	if r.loading != nil {
+		<-r.loading
+	}
 	if r.program != nil {
 		errs = append(errs, r.program.Close())
 	}

@@ -95,6 +95,9 @@ func (t *Tally) then(kind ebpf.ProgramType) (*ebpf.Map, error) {
 		return nil, err
 	}
 	t.readers[kind] = m
+	if err := t.reader.Loaded(); err != nil {
+		return nil, err
+	}
 	p := t.reader.program
 	if kind != ebpf.PerfEvent {
 		if p, err = t.reader.Traced(kind, t.o.StackBytes, true); err != nil {
