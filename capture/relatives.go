@@ -21,8 +21,8 @@ const (
 // only starts and watches them, as the masters of servers do.
 const idleParent = 0.25
 
-// mostRelatives bounds how many processes are attached to together.
-const mostRelatives = 2000
+// maxRelatives bounds how many processes are attached to together.
+const maxRelatives = 2000
 
 // WithChildren adds the children that run already to the processes of a take, where they
 // are asked for or do the work, and says in words what it did, "" for nothing. Those that
@@ -58,8 +58,8 @@ func WithChildren(set *profile.Settings) (notice string, err error) {
 			}
 		}
 	}
-	if len(out) > mostRelatives {
-		return "", fmt.Errorf("%d processes belong to it, and at most %d are sampled by number: sample its control group, with --group, or the whole machine", len(out), mostRelatives)
+	if len(out) > maxRelatives {
+		return "", fmt.Errorf("%d processes belong to it, and at most %d are sampled by number: sample its control group, with --group, or the whole machine", len(out), maxRelatives)
 	}
 	set.PIDs = out
 	return strings.Join(said, "; "), nil

@@ -112,7 +112,7 @@ func (s *session) prepare() (err error) {
 	if err := s.chooseUnwind(); err != nil {
 		return err
 	}
-	if most := perf.MostRate(); set.RateHz < 1 || set.RateHz > most {
+	if most := perf.MaxRate(); set.RateHz < 1 || set.RateHz > most {
 		return fmt.Errorf("%d samples a second: %w: 1 to %d", set.RateHz, ErrRate, most)
 	}
 	if s.measures, err = pairing.ChooseMeasures(set, s.resolver.Builder); err != nil {

@@ -62,8 +62,8 @@ func (g *growth) send() {
 	}
 }
 
-// mostAtOnce is the largest piece that is sent.
-const mostAtOnce = 8 << 20
+// maxAtOnce is the largest piece that is sent.
+const maxAtOnce = 8 << 20
 
 // once sends what is new in the file.
 func (g *growth) once(ctx context.Context) error {
@@ -74,7 +74,7 @@ func (g *growth) once(ctx context.Context) error {
 		var b []byte
 		f, err := os.Open(g.path)
 		if err == nil {
-			b = make([]byte, max(0, min(mostAtOnce, g.whole()-g.sent)))
+			b = make([]byte, max(0, min(maxAtOnce, g.whole()-g.sent)))
 			n, readErr := f.ReadAt(b, g.sent)
 			b = b[:n]
 			if readErr != nil && !errors.Is(readErr, io.EOF) {

@@ -10,10 +10,10 @@ import (
 	"entelon/server/api"
 )
 
-// mostMeasures is how many measures an answer has, and longestMeasure how many bytes the
+// maxMeasures is how many measures an answer has, and longestMeasure how many bytes the
 // name of each: that of a C++ function may have thousands.
 const (
-	mostMeasures   = 200
+	maxMeasures    = 200
 	longestMeasure = 400
 )
 
@@ -43,8 +43,8 @@ func (w *Collector) measures(j *api.JobForCollector) (*api.MeasurablesOut, error
 		return nil, err
 	}
 	list = slices.DeleteFunc(list, func(m capture.Measurable) bool { return len(m.Name) > longestMeasure })
-	out := &api.MeasurablesOut{Measures: []api.MeasurableOut{}, Left: max(0, len(list)-mostMeasures)}
-	for _, m := range list[:min(mostMeasures, len(list))] {
+	out := &api.MeasurablesOut{Measures: []api.MeasurableOut{}, Left: max(0, len(list)-maxMeasures)}
+	for _, m := range list[:min(maxMeasures, len(list))] {
 		out.Measures = append(out.Measures, api.MeasurableOut(m))
 	}
 	return out, nil

@@ -20,8 +20,8 @@ type Figures struct {
 	Functions    map[string]int64 `json:"functions"`    // of their own, the costliest
 }
 
-// mostFunctions is how many functions figures name.
-const mostFunctions = 25
+// maxFunctions is how many functions figures name.
+const maxFunctions = 25
 
 // Of adds up a profile of an exact run: what has a function of one of the rooms on its stack.
 func Of(p *profile.Profile, rooms []string) Figures {
@@ -42,7 +42,7 @@ func Of(p *profile.Profile, rooms []string) Figures {
 		}
 	}
 	names := out.sorted()
-	for _, name := range names[min(len(names), mostFunctions):] {
+	for _, name := range names[min(len(names), maxFunctions):] {
 		delete(out.Functions, name)
 	}
 	return out

@@ -4,9 +4,9 @@ import (
 	"entelon/core/profile"
 )
 
-// mostCodes is how many code objects of one interpreter are remembered from one window
+// maxCodes is how many code objects of one interpreter are remembered from one window
 // to the next.
-const mostCodes = 1 << 16
+const maxCodes = 1 << 16
 
 // Turn ends a window of a long collection: what is resolved from now on goes into a
 // profile of its own with the same measures. It returns the profile that has ended, and
@@ -91,7 +91,7 @@ func (ps *Processes) turn(b *profile.Builder, keep bool) {
 // turn forgets frames, and code objects where there are very many.
 func (c *pythonCodesRead) turn() {
 	clear(c.frames)
-	if len(c.known)+len(c.raw) > mostCodes {
+	if len(c.known)+len(c.raw) > maxCodes {
 		clear(c.known)
 		clear(c.raw)
 	}

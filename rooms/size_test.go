@@ -13,8 +13,8 @@ import (
 // How large a room may become before it is two: lines of a package outside tests, and methods of a
 // type.
 const (
-	mostLines   = 2600
-	mostMethods = 30
+	maxLines   = 2600
+	maxMethods = 30
 )
 
 // TestRoomsStaySmall: no package has more lines, and no type more methods, than one idea takes, and
@@ -67,7 +67,7 @@ func TestRoomsStaySmall(t *testing.T) {
 		t.Fatalf("there are only %d packages", len(lines))
 	}
 	for dir, n := range lines {
-		if n > mostLines {
+		if n > maxLines {
 			t.Errorf("%s has %d lines", dir, n)
 		}
 		if !said[dir] {
@@ -75,7 +75,7 @@ func TestRoomsStaySmall(t *testing.T) {
 		}
 	}
 	for name, n := range methods {
-		if n > mostMethods {
+		if n > maxMethods {
 			t.Errorf("%s has %d methods", name, n)
 		}
 	}

@@ -51,9 +51,9 @@ func named(path, dir string) Script {
 // What is read to tell builds of a script apart is bounded: a script may lie
 // in a folder that is not that of one program.
 const (
-	mostSources = 500
-	mostEntries = 20_000
-	mostBytes   = 4 << 20 // of one file
+	maxSources = 500
+	maxEntries = 20_000
+	maxBytes   = 4 << 20 // of one file
 )
 
 // readBounded reads a regular file of a script; a program could name anything.
@@ -63,7 +63,7 @@ func readBounded(path string) ([]byte, error) {
 		return nil, err
 	}
 	defer f.Close()
-	return io.ReadAll(io.LimitReader(f, mostBytes))
+	return io.ReadAll(io.LimitReader(f, maxBytes))
 }
 
 // Build tells builds of a script apart by what its source files hold: those
@@ -81,8 +81,8 @@ func (s Script) Build() string {
 		if err != nil {
 			return nil // a folder of others; what cannot be read does not run
 		}
-		if entries++; entries > mostEntries {
-			n = mostSources + 1
+		if entries++; entries > maxEntries {
+			n = maxSources + 1
 			return fs.SkipAll
 		}
 		if d.IsDir() {
@@ -94,10 +94,10 @@ func (s Script) Build() string {
 		if filepath.Ext(path) != ext || ext == "" {
 			return nil
 		}
-		if n++; n > mostSources {
+		if n++; n > maxSources {
 			return fs.SkipAll
 		}
-		if st, err := d.Info(); err != nil || st.Size() > mostBytes || !st.Mode().IsRegular() {
+		if st, err := d.Info(); err != nil || st.Size() > maxBytes || !st.Mode().IsRegular() {
 			return nil
 		}
 		b, err := readBounded(path)
@@ -108,7 +108,7 @@ func (s Script) Build() string {
 		sum.Write(b)
 		return nil
 	})
-	if err != nil || n == 0 || n > mostSources {
+	if err != nil || n == 0 || n > maxSources {
 		sum.Reset()
 		sum.Write(own) // not a folder of one program
 	}

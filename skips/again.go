@@ -15,10 +15,10 @@ const (
 	// disturbing is how much of one processor the host of this machine takes away on
 	// average while a package is tested before what failed in it is tested again.
 	disturbing = 0.2
-	// mostAgain of the tests of a run are tested again; of more than that, something
+	// maxAgain of the tests of a run are tested again; of more than that, something
 	// else is wrong.
-	mostAgain = 12
-	tries     = 2
+	maxAgain = 12
+	tries    = 2
 )
 
 // failure is a test that failed, with what it wrote.
@@ -42,7 +42,7 @@ func alone(pack, test string) (bool, string) {
 
 // again tests those that failed by themselves, and returns those that fail again.
 func again(failed []failure, test tester, w io.Writer) (still []failure) {
-	if len(failed) > mostAgain {
+	if len(failed) > maxAgain {
 		return failed
 	}
 	for _, f := range failed {

@@ -28,12 +28,12 @@ var may = map[string]string{
 }
 
 // disturbed begins the reason of a test that measures and was disturbed by the machine
-// at every try. It is not judged; mostDisturbed of a run may be so, and mostStolen of one
+// at every try. It is not judged; maxDisturbed of a run may be so, and maxStolen of one
 // throughout which the host took the machine's time away.
 const (
-	disturbed     = "disturbed three times: "
-	mostDisturbed = 2
-	mostStolen    = 8
+	disturbed    = "disturbed three times: "
+	maxDisturbed = 2
+	maxStolen    = 8
 )
 
 // event is one line of the test's report.
@@ -72,9 +72,9 @@ func read(r io.Reader, w io.Writer, stolen func() time.Duration) (s summary, err
 		var e event
 		if err := d.Decode(&e); errors.Is(err, io.EOF) {
 			slices.Sort(s.left)
-			most := mostDisturbed
+			most := maxDisturbed
 			if share(stolen()-before, time.Since(began)) > disturbing {
-				most = mostStolen
+				most = maxStolen
 			}
 			s.unlisted += max(0, s.unjudged-most)
 			return s, nil

@@ -51,13 +51,13 @@ var epoch = time.Now()
 // of them fail the run. There may be more of them where the host takes time away.
 func TestDisturbed(t *testing.T) {
 	report := ""
-	for n := range mostStolen + 2 {
+	for n := range maxStolen + 2 {
 		name := fmt.Sprint("Test", n)
 		report += `{"Action":"output","Package":"shop","Test":"` + name + `","Output":"    a_test.go:3: disturbed three times: by the press\n"}` + "\n" + `{"Action":"skip","Package":"shop","Test":"` + name + `"}` + "\n"
 		for _, host := range []struct {
 			stolen func() time.Duration
 			most   int
-		}{{none, mostDisturbed}, {most, mostStolen}} {
+		}{{none, maxDisturbed}, {most, maxStolen}} {
 			s, err := read(strings.NewReader(report), &bytes.Buffer{}, host.stolen)
 			if err != nil {
 				t.Fatal(err)
@@ -122,7 +122,7 @@ func TestAgain(t *testing.T) {
 			}
 		}
 	}
-	if many := make([]failure, mostAgain+1); len(again(many, nil, nil)) != len(many) {
+	if many := make([]failure, maxAgain+1); len(again(many, nil, nil)) != len(many) {
 		t.Error("no number of failures is too many")
 	}
 }

@@ -23,14 +23,14 @@ import (
 // figureRecords are the records of what functions cost in each take.
 type figureRecords struct{ *records }
 
-// mostFigures bounds the functions of which a take's figures are kept, by its first
+// maxFigures bounds the functions of which a take's figures are kept, by its first
 // measure, the costliest first. What all come to is kept with the measure.
-const mostFigures = 20_000
+const maxFigures = 20_000
 
-// mostFurther bounds the figures of all further measures of a take together, and
+// maxFurther bounds the figures of all further measures of a take together, and
 // longestMeasure the name of one as it is kept for questions over many takes, in bytes.
 const (
-	mostFurther    = 40_000
+	maxFurther     = 40_000
 	longestMeasure = 1000
 )
 
@@ -59,9 +59,9 @@ func allFigures(t *calltree.Tree) (out []figures) {
 			continue
 		}
 		c := t.Cost(m, scope.Scope{})
-		most := mostFigures
+		most := maxFigures
 		if further := len(t.Profile.Measures) - 1; m > 0 {
-			most = min(mostFigures, mostFurther/further)
+			most = min(maxFigures, maxFurther/further)
 		}
 		f := figuresOf(t.Profile, calltree.Functions(t, c), most)
 		w := t.Profile.Words(m)

@@ -78,8 +78,8 @@ type OpenNote struct {
 	Key, Build string // of the take; "" for a note on a function
 }
 
-// mostOpenNotes bounds how many a ledger shows.
-const mostOpenNotes = 50
+// maxOpenNotes bounds how many a ledger shows.
+const maxOpenNotes = 50
 
 // OpenNotes returns the notes of a program that are not settled, the newest first.
 func (s noteRecords) OpenNotes(ctx context.Context, program string) (out []OpenNote, err error) {
@@ -90,7 +90,7 @@ func (s noteRecords) OpenNotes(ctx context.Context, program string) (out []OpenN
 	return out, s.Wrap("reading notes from", s.Quick.WithContext(ctx).Table("notes").
 		Select("notes.*, coalesce(takes.key, '') AS key, coalesce(builds.name, '') AS build").
 		Joins("LEFT JOIN takes ON takes.id = notes.take_id LEFT JOIN builds ON builds.id = takes.build_id").
-		Where("notes.program_id = ? AND notes.settled_at IS NULL", id).Order("notes.id DESC").Limit(mostOpenNotes).Scan(&out).Error)
+		Where("notes.program_id = ? AND notes.settled_at IS NULL", id).Order("notes.id DESC").Limit(maxOpenNotes).Scan(&out).Error)
 }
 
 // RemoveNote removes a note.

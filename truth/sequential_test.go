@@ -22,12 +22,12 @@ func TestSequential(t *testing.T) {
 		times = 4000
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "Written by `make truth` on %s, from %d simulated rows of pairs each, with takes that differ by 3 %%. At most %d pairs; worth knowing is 5 %%, and the stated rate of false alarms 5 %%.\n\n| slower by | called slower or faster | called unchanged | not decided | pairs, mean and 95 %% | in a row of all pairs, found |\n|--:|--:|--:|--:|--:|--:|\n", time.Now().UTC().Format("2006-01-02"), times, until.MostPairs)
+	fmt.Fprintf(&b, "Written by `make truth` on %s, from %d simulated rows of pairs each, with takes that differ by 3 %%. At most %d pairs; worth knowing is 5 %%, and the stated rate of false alarms 5 %%.\n\n| slower by | called slower or faster | called unchanged | not decided | pairs, mean and 95 %% | in a row of all pairs, found |\n|--:|--:|--:|--:|--:|--:|\n", time.Now().UTC().Format("2006-01-02"), times, until.MaxPairs)
 	u, err := until.Parse("decided 5%")
 	if err != nil {
 		t.Fatal(err)
 	}
-	u.Most = until.MostPairs
+	u.Most = until.MaxPairs
 	for i, slower := range []float64{0, 0.01, 0.03, 0.05, 0.1, 0.3} {
 		r := rand.New(rand.NewPCG(uint64(i), 31))
 		called, unchanged, wrong, fixed := 0, 0, 0, 0

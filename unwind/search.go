@@ -4,9 +4,9 @@ const (
 	// searchedWords is how far a return address is looked for: code made at run time has
 	// room on the stack for what does not fit into registers.
 	searchedWords = 4096
-	// mostSearches bounds how many walks of a sample are tried out. Each may meet such code
+	// maxSearches bounds how many walks of a sample are tried out. Each may meet such code
 	// again.
-	mostSearches = 12
+	maxSearches = 12
 )
 
 // search finds where code made at run time was called from. It has no tables, its bytes are
@@ -42,7 +42,7 @@ func (w *walker) search() bool {
 		if to, direct, is := caller.CallBefore(ra - bias); !is || direct && !caller.JumpsAnywhere(to) {
 			continue
 		}
-		if w.s.searched++; w.s.searched > mostSearches {
+		if w.s.searched++; w.s.searched > maxSearches {
 			return false
 		}
 		try := *w

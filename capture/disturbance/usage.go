@@ -24,8 +24,8 @@ type Usage struct {
 
 const (
 	firstEvery    = 100 * time.Millisecond
-	mostPoints    = 600
-	mostFollowed  = 64
+	maxPoints     = 600
+	maxFollowed   = 64
 	NanosecondsOf = int64(time.Second) / procfs.TicksASecond
 )
 
@@ -37,7 +37,7 @@ func NewUsage() *Usage {
 // Look adds a point if one is due. When there are many, every second one is
 // dropped and they come half as often.
 func (u *Usage) Look(now time.Time, began time.Time, ps *resolve.Processes) {
-	if now.Before(u.next) || len(ps.Known) > mostFollowed {
+	if now.Before(u.next) || len(ps.Known) > maxFollowed {
 		return
 	}
 	u.next = now.Add(u.every)
@@ -63,8 +63,8 @@ func (u *Usage) Look(now time.Time, began time.Time, ps *resolve.Processes) {
 	s.TimeNS = append(s.TimeNS, now.Sub(began).Nanoseconds())
 	s.ResidentBytes = append(s.ResidentBytes, resident)
 	s.CPUNS = append(s.CPUNS, cpu)
-	s.MostResident = max(s.MostResident, resident)
-	if len(s.TimeNS) < mostPoints {
+	s.MaxResident = max(s.MaxResident, resident)
+	if len(s.TimeNS) < maxPoints {
 		return
 	}
 	n := 0

@@ -39,9 +39,9 @@ type Counters struct {
 	clocks  []int
 }
 
-// mostCounted is how many threads that were there before are counted: each
+// maxCounted is how many threads that were there before are counted: each
 // needs a file for each counter.
-const mostCounted = 500
+const maxCounted = 500
 
 // NewCounters prepares those that this machine has.
 func NewCounters(c perf.Clock, withClock bool) *Counters {
@@ -86,7 +86,7 @@ func (s *Counters) add(tid, cpu, flags int) (fds []int, err error) {
 		s.clocks = append(s.clocks, fd)
 		fds = append(fds, fd)
 	}
-	if s.threads++; tid > 0 && s.threads > mostCounted {
+	if s.threads++; tid > 0 && s.threads > maxCounted {
 		return fds, nil
 	}
 	for i, a := range s.attrs {
@@ -118,7 +118,7 @@ func (s *Counters) Clock() (ns int64, err error) {
 // Read returns what was counted. Where the processor has fewer counters than
 // were asked for, they took turns, and the count is scaled up.
 func (s *Counters) Read() (out []profile.Counter, missing []string, err error) {
-	if s.threads > mostCounted {
+	if s.threads > maxCounted {
 		for _, k := range CounterKinds {
 			missing = append(missing, k.Name)
 		}

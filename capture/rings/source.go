@@ -105,8 +105,8 @@ func (x *Source) hand(r perf.Record, visit func(*raw.Record)) {
 	visit(out)
 }
 
-// mostRunTimes is how many threads by processors are remembered.
-const mostRunTimes = 1 << 18
+// maxRunTimes is how many threads by processors are remembered.
+const maxRunTimes = 1 << 18
 
 // forget lets go of what belongs to samples that never came.
 func (x *Source) forget(now uint64) {
@@ -114,7 +114,7 @@ func (x *Source) forget(now uint64) {
 	if x.rounds++; x.rounds%rounds != 0 {
 		return
 	}
-	if len(x.reader.runTime) > mostRunTimes { // whose ends were lost
+	if len(x.reader.runTime) > maxRunTimes { // whose ends were lost
 		clear(x.reader.runTime)
 	}
 	for i := range x.pairs {

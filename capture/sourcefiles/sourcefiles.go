@@ -18,8 +18,8 @@ import (
 
 // What a take brings of a program's source at most, in bytes.
 const (
-	mostSourceFile = 4 << 20
-	mostSourceText = 48 << 20
+	maxSourceFile = 4 << 20
+	maxSourceText = 48 << 20
 )
 
 // Read reads the files of the program's own functions that were sampled. dir is
@@ -38,9 +38,9 @@ func Read(p *profile.Profile, dir string, facts *profile.Facts) []profile.Source
 	slices.Sort(paths)
 	var out []profile.Source
 	var missing []string
-	room := mostSourceText
+	room := maxSourceText
 	for _, name := range paths {
-		text, err := findSource(name, dir, min(room, mostSourceFile))
+		text, err := findSource(name, dir, min(room, maxSourceFile))
 		if err != nil {
 			missing = append(missing, name)
 			continue

@@ -35,12 +35,12 @@ type bisection struct {
 
 // The numbers of turns of a step: from so many on a verdict is asked for.
 const (
-	leastTurns = 3
-	mostTurns  = 12
+	minTurns = 3
+	maxTurns = 12
 )
 
 func bisectCommand() *cobra.Command {
-	b := &bisection{threshold: statistics.DefaultWorth, most: mostTurns}
+	b := &bisection{threshold: statistics.DefaultWorth, most: maxTurns}
 	c := &cobra.Command{
 		Use:   "bisect --good REV --bad REV --build COMMAND --run COMMAND",
 		Short: "Find the revision that made a program slower",
@@ -71,7 +71,7 @@ It can be stopped at any time; the same command goes on where it was.`,
 	f.StringVar(&b.run, "run", "", "the `COMMAND` that is measured, as words without quotes, run there, too")
 	f.StringVar(&b.function, "function", "", "look at what this function costs in total, not at the whole; full or short `NAME`, with * and ?")
 	f.Var(&b.threshold, "threshold", "slower by at least this")
-	f.IntVar(&b.most, "turns", mostTurns, "at most this `NUMBER` of takes of each side in a step")
+	f.IntVar(&b.most, "turns", maxTurns, "at most this `NUMBER` of takes of each side in a step")
 	f.BoolVar(&b.exact, "exact", false, "count instead of sampling: one exact run of each side decides a step, of a change of a thousandth, too")
 	f.BoolVar(&b.again, "again", false, "forget what is known and begin anew")
 	for _, name := range []string{"good", "build", "run"} {
@@ -85,8 +85,8 @@ func (b *bisection) find(cmd *cobra.Command) error {
 	ctx := cmd.Context()
 	if b.exact {
 		b.most = 1
-	} else if b.most < leastTurns || b.most > 100 {
-		return fmt.Errorf("--turns %d: give a number from %d to 100", b.most, leastTurns)
+	} else if b.most < minTurns || b.most > 100 {
+		return fmt.Errorf("--turns %d: give a number from %d to 100", b.most, minTurns)
 	}
 	if len(strings.Fields(b.run)) == 0 || strings.ContainsAny(b.run, `"'`) {
 		return fmt.Errorf("--run %q: give words without quotes; put what needs some into a script", b.run)
@@ -172,7 +172,7 @@ func (b *bisection) measure(ctx context.Context, rev revision) (bisect.Answer, e
 				return "", err
 			}
 		}
-		if turn < leastTurns && !b.exact {
+		if turn < minTurns && !b.exact {
 			continue
 		}
 		answer, text, err := b.verdict(rev, turn)

@@ -12,7 +12,7 @@ import (
 func TestMemoryTerms(t *testing.T) {
 	const none = math.MaxInt64
 	for name, c := range map[string]struct{ given, limit, available, process int64 }{
-		"a large machine": {0, none, 64 << 30, serving.MostMemory},
+		"a large machine": {0, none, 64 << 30, serving.MaxMemory},
 		"a small machine": {0, none, 4 << 30, 1 << 30},
 		"Go's limit":      {0, 700 << 20, 64 << 30, 700 << 20},
 		"the operator's":  {5 << 30, 700 << 20, 64 << 30, 5 << 30},

@@ -36,7 +36,7 @@ var Encoder = codec.Encoder{
 // Bounds of what a report holds, so that it can be sent by mail.
 const (
 	thinnest = 4000 // the part of the whole below which frames stand together
-	mostRows = 300
+	maxRows  = 300
 )
 
 type row struct {
@@ -54,7 +54,7 @@ func Write(w io.Writer, v codec.View) error {
 	all := v.Rows()
 	var rows []row
 	for i, r := range all {
-		if i == mostRows {
+		if i == maxRows {
 			break
 		}
 		f := p.Functions[r.Function]
@@ -95,7 +95,7 @@ func Write(w io.Writer, v codec.View) error {
 	err = pageTemplate.Execute(w, map[string]any{
 		"Title": s.Program + " " + s.Build, "Sentence": sentence, "Scope": v.Scope.String(), "Shape": shapeText(v.Shape),
 		"Hundred": measure.Amount(total, words.Unit) + profile.Partial(v.Take.Missing(v.Cost.Measure)), "Samples": v.Cost.TotalSamples(0), "Reading": read, "Warnings": f.Warnings,
-		"Rows": rows, "Left": max(0, len(all)-mostRows), "Facts": facts, "Notes": notes, "Note": s.Note, "Flame": template.JS(flame), "Made": v.Now.UTC().Format("2006-01-02 15:04 MST"),
+		"Rows": rows, "Left": max(0, len(all)-maxRows), "Facts": facts, "Notes": notes, "Note": s.Note, "Flame": template.JS(flame), "Made": v.Now.UTC().Format("2006-01-02 15:04 MST"),
 	})
 	if err != nil {
 		return fmt.Errorf("writing the report: %w", err)

@@ -28,8 +28,8 @@ var DefaultLimits = codec.DefaultLimits
 // What blocks of JSON may have unpacked, in bytes: their values take a multiple
 // of that in memory.
 const (
-	mostHead  = 8 << 20
-	mostFacts = 8 << 20
+	maxHead  = 8 << 20
+	maxFacts = 8 << 20
 )
 
 // ReadFile reads the take in a file.
@@ -86,8 +86,8 @@ type reader struct {
 	room     allowance
 }
 
-// mostSource bounds the source files that a take brings, in bytes.
-const mostSource = 64 << 20
+// maxSource bounds the source files that a take brings, in bytes.
+const maxSource = 64 << 20
 
 func (d *reader) fault(reason Reason, what string, cause error) error {
 	return &Error{Reason: reason, Name: d.name, Offset: d.offset, Block: int(d.sequence), What: what, Cause: cause}
@@ -217,7 +217,7 @@ func (d *reader) apply(kind blockKind) error {
 	}
 	unlabelled := d.samples
 	d.samples = 0
-	if most := map[blockKind]int{blockHead: mostHead, blockFacts: mostFacts}[kind]; most > 0 && len(d.raw) > most {
+	if most := map[blockKind]int{blockHead: maxHead, blockFacts: maxFacts}[kind]; most > 0 && len(d.raw) > most {
 		return fmt.Errorf("a block of settings or facts has more than %d MB", most>>20)
 	}
 	switch kind {
@@ -246,8 +246,8 @@ func (d *reader) apply(kind blockKind) error {
 		if err := json.Unmarshal(d.raw, &s); err != nil {
 			return fmt.Errorf("a source file: %w", err)
 		}
-		if d.source += len(s.Text) + len(s.Path) + 64; d.source > mostSource {
-			return fmt.Errorf("it brings more than %d MB of source", mostSource>>20)
+		if d.source += len(s.Text) + len(s.Path) + 64; d.source > maxSource {
+			return fmt.Errorf("it brings more than %d MB of source", maxSource>>20)
 		}
 		d.take.Sources = append(d.take.Sources, s)
 	case blockEnd:

@@ -19,8 +19,8 @@ func IsTake(path string) bool {
 	return !errors.As(err, &broken) || broken.Reason != take.NotATake
 }
 
-// mostAside is how many takes are kept beside one of the same name.
-const mostAside = 1000
+// maxAside is how many takes are kept beside one of the same name.
+const maxAside = 1000
 
 // PutAside renames a take, whose name is wanted for another one, to the first name that is
 // free: its own with .1, .2 and so on behind, which patterns such as *.take do not match.
@@ -30,7 +30,7 @@ func PutAside(path string) (aside string, err error) {
 
 // keepAs renames the file at from to a free name made of path.
 func keepAs(from, path string) (aside string, err error) {
-	for n := 1; n <= mostAside; n++ {
+	for n := 1; n <= maxAside; n++ {
 		name := fmt.Sprintf("%s.%d", path, n)
 		// A link fails where the name is taken, a renaming would not.
 		err := os.Link(from, name)
@@ -47,5 +47,5 @@ func keepAs(from, path string) (aside string, err error) {
 		}
 		return name, nil
 	}
-	return "", fmt.Errorf("putting the older take aside: %s and %d more are there already", path+".1", mostAside-1)
+	return "", fmt.Errorf("putting the older take aside: %s and %d more are there already", path+".1", maxAside-1)
 }

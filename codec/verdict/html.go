@@ -20,8 +20,8 @@ var page string
 
 var pageTemplate = template.Must(template.New("comparison").Parse(page))
 
-// mostRows bounds the functions in a report.
-const mostRows = 300
+// maxRows bounds the functions in a report.
+const maxRows = 300
 
 type line struct {
 	Name, Full, A, B, Difference, Interval, Ratio, Verdict, Class, Was string
@@ -48,7 +48,7 @@ func HTML(w io.Writer, v View, now time.Time) error {
 		suspects = append(suspects, l)
 	}
 	for i, x := range r.Rows {
-		if i == mostRows {
+		if i == maxRows {
 			break
 		}
 		e := x.Self
@@ -71,7 +71,7 @@ func HTML(w io.Writer, v View, now time.Time) error {
 	}
 	err := pageTemplate.Execute(w, map[string]any{
 		"Outcome": string(v.Outcome), "Sides": v.Sides, "Takes": v.Takes, "Scale": r.Scale.Words(), "Scope": v.Scope,
-		"Reading": reading.Comparison(r, v.Suspects, v.Sides), "Findings": findings, "Suspects": suspects, "Rows": rows, "More": max(0, len(r.Rows)-mostRows), "Remarks": r.Remarks, "Now": now.UTC().Format("2006-01-02 15:04 UTC"),
+		"Reading": reading.Comparison(r, v.Suspects, v.Sides), "Findings": findings, "Suspects": suspects, "Rows": rows, "More": max(0, len(r.Rows)-maxRows), "Remarks": r.Remarks, "Now": now.UTC().Format("2006-01-02 15:04 UTC"),
 	})
 	if err != nil {
 		return fmt.Errorf("writing the report: %w", err)

@@ -30,8 +30,8 @@ type View struct {
 	Scope    string
 }
 
-// mostSuspects bounds what is written of suspects.
-const mostSuspects = 8
+// maxSuspects bounds what is written of suspects.
+const maxSuspects = 8
 
 // Markdown writes a view as a comment on a merge request.
 func Markdown(w io.Writer, v View) error {
@@ -60,7 +60,7 @@ func Markdown(w io.Writer, v View) error {
 	if len(v.Suspects) > 0 {
 		b.WriteString("\n| share of the difference | difference | where | why |\n|--:|--:|---|---|\n")
 		for i, x := range v.Suspects {
-			if i == mostSuspects {
+			if i == maxSuspects {
 				break
 			}
 			fmt.Fprintf(&b, "| %.0f %% | %s | %s | %s |\n", 100*x.Share, Amount(v.Result, x.Difference, v.Unit), code(Where(v.Result, x)), escape(x.How(v.short)))

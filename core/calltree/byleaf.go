@@ -39,12 +39,12 @@ type sums struct {
 }
 
 const (
-	partSize  = 400_000 // samples in a part, at least
-	mostParts = 16      // a piece of one of ten million samples takes as long to add up as what is kept before it
-	keptSums  = 4       // parts before which sums are kept, where samples are not alike: they take three times the memory then
+	partSize = 400_000 // samples in a part, at least
+	maxParts = 16      // a piece of one of ten million samples takes as long to add up as what is kept before it
+	keptSums = 4       // parts before which sums are kept, where samples are not alike: they take three times the memory then
 )
 
-func partsOf(samples int) int { return min(max(samples/partSize, 1), mostParts) }
+func partsOf(samples int) int { return min(max(samples/partSize, 1), maxParts) }
 
 // byStack are the stacks that the samples of a profile have, which can be found before
 // there is a tree; and, once they are sorted, the samples in parts, in each by their

@@ -98,8 +98,8 @@ func (t *Tree) Layout(c *Cost, o LayoutOptions) *Layout {
 	return l
 }
 
-// mostKept bounds how many nodes of one function are kept in a drawing.
-const mostKept = 400
+// maxKept bounds how many nodes of one function are kept in a drawing.
+const maxKept = 400
 
 // leadingTo returns the costliest nodes of functions, with all above them.
 func leadingTo(t *Tree, c *Cost, functions []profile.FunctionID) map[NodeID]bool {
@@ -111,9 +111,9 @@ func leadingTo(t *Tree, c *Cost, functions []profile.FunctionID) map[NodeID]bool
 				nodes = append(nodes, n)
 			}
 		}
-		if len(nodes) > mostKept {
+		if len(nodes) > maxKept {
 			sortNodes(t, nodes, c, ByCost)
-			nodes = nodes[:mostKept]
+			nodes = nodes[:maxKept]
 		}
 		for _, n := range nodes {
 			for ; n != 0 && !kept[n]; n = t.Parent[n] {

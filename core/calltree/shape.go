@@ -154,10 +154,10 @@ func Grouped(p *profile.Profile, by string) *profile.Profile {
 	roots := make(map[profile.FrameID]profile.StackID)
 	// Few groups have a table each, which is quicker than a map, and many a map,
 	// which is smaller.
-	const mostCells = 1 << 26
+	const maxCells = 1 << 26
 	known := map[profile.FrameID][]profile.StackID{}
 	sparse := map[uint64]profile.StackID{}
-	dense := max(1, len(p.Threads))*p.Stacks.Len() <= mostCells
+	dense := max(1, len(p.Threads))*p.Stacks.Len() <= maxCells
 	var way []profile.StackID
 	under := func(root profile.FrameID, s profile.StackID) profile.StackID {
 		way = way[:0]

@@ -139,7 +139,7 @@ func (t *Tree) Bytes() int64 {
 	n := int64(t.Len())*35 + int64(len(t.NodeOf))*16
 	if t.leaves == nil { // its samples are its own
 		samples := t.samples.profile.Samples.Len()
-		n += int64(samples)*20 + int64(len(t.samples.stacks))*(8+12*(1+keptSums)+4*mostParts) // once they are sorted
+		n += int64(samples)*20 + int64(len(t.samples.stacks))*(8+12*(1+keptSums)+4*maxParts) // once they are sorted
 	}
 	return n
 }

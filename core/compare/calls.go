@@ -104,8 +104,8 @@ func (r *Result) count(c *counted, nodes [2][][]calltree.NodeID, below bool) (ou
 	return out
 }
 
-// mostCounts is how many functions are told of one suspect.
-const mostCounts = 3
+// maxCounts is how many functions are told of one suspect.
+const maxCounts = 3
 
 // counts tells how often the function at the end of paths was called there, and
 // those below it whose number of calls differs.
@@ -137,7 +137,7 @@ func (r *Result) counts(paths []found) []Count {
 		more := func(c Count) float64 { return math.Abs(c.Calls[1] - c.Calls[0]) }
 		return int(math.Copysign(1, more(b)-more(a)))
 	})
-	return out[:min(len(out), mostCounts)]
+	return out[:min(len(out), maxCounts)]
 }
 
 // everyCount tells, where the calls of all functions were counted, how often the function at the
@@ -226,7 +226,7 @@ func (f *finder) calledTimes(n *Both) float64 {
 // byCalls reports whether a node's difference is that of its number of calls.
 func (f *finder) byCalls(n *Both) bool {
 	times := f.calledTimes(n)
-	if times == 0 || n.Total[0] == 0 || math.Abs(difference(n)) < leastShare*f.whole || times < growth && times > 1/growth {
+	if times == 0 || n.Total[0] == 0 || math.Abs(difference(n)) < minShare*f.whole || times < growth && times > 1/growth {
 		return false
 	}
 	each := n.Total[1] / n.Total[0] / times

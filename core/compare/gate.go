@@ -71,7 +71,7 @@ func (f *Finding) Text(r *Result, measure string) string {
 		out = fmt.Sprintf("%s takes %s %s %s%s.", what, statistics.Change(e.Ratio, measure), measure, r.Scale.Words(), e.Between())
 	case e.Verdict == statistics.TooFew:
 		out = fmt.Sprintf("%s: too few takes to tell; it changed by %s%s, and a change below %.1f %% would hardly have been seen.", what, statistics.Signed(e.Ratio-1), e.Between(), 100*e.Seen)
-		if e.Need > 0 && e.Need < statistics.MostTakes {
+		if e.Need > 0 && e.Need < statistics.MaxTakes {
 			out += fmt.Sprintf(" %d takes a side would do.", e.Need)
 		}
 	case r.Certain:

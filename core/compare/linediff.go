@@ -2,9 +2,9 @@ package compare
 
 import "strings"
 
-// mostEdits bounds how different two texts may be for their lines to be set
+// maxEdits bounds how different two texts may be for their lines to be set
 // beside each other by what they say.
-const mostEdits = 2000
+const maxEdits = 2000
 
 // beside sets the lines of two texts beside each other, by the fewest lines that
 // were taken out and put in (E. W. Myers, An O(ND) difference algorithm, 1986).
@@ -14,7 +14,7 @@ const mostEdits = 2000
 func beside(a, b []string) [][2]int {
 	same := func(x, y int) bool { return strings.TrimSpace(a[x]) == strings.TrimSpace(b[y]) }
 	n, m := len(a), len(b)
-	limit := min(n+m, mostEdits)
+	limit := min(n+m, maxEdits)
 	// How far along a one comes on each diagonal, edit by edit.
 	furthest := make([]int, 2*limit+3)
 	var trace [][]int

@@ -67,7 +67,7 @@ func TestBesideForgivesBlanksAndGivesUp(t *testing.T) {
 	if want := [][2]int{{0, 0}, {1, 1}, {-1, 2}, {2, 3}}; !slices.Equal(got, want) {
 		t.Errorf("%v, want %v", got, want)
 	}
-	if got := beside(strings.Split(strings.Repeat("a\n", mostEdits), "\n"), strings.Split(strings.Repeat("b\n", mostEdits), "\n")); got != nil {
+	if got := beside(strings.Split(strings.Repeat("a\n", maxEdits), "\n"), strings.Split(strings.Repeat("b\n", maxEdits), "\n")); got != nil {
 		t.Errorf("two texts with nothing in common have %d rows", len(got))
 	}
 }

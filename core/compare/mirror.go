@@ -17,11 +17,11 @@ type Mirror struct {
 	X, Slot  []float64
 	Total    [2][]float64
 	Parent   []int32 // position, -1 for the root
-	Left     int     // frames that are left out, since there are more than mostMirrored
+	Left     int     // frames that are left out, since there are more than maxMirrored
 }
 
-// mostMirrored bounds the frames of a mirror.
-const mostMirrored = 50_000
+// maxMirrored bounds the frames of a mirror.
+const maxMirrored = 50_000
 
 // Mirror lays both sides out. Frames that have less than a share of the whole on
 // both sides are left out. Siblings stand by name, so that a later comparison of
@@ -48,7 +48,7 @@ func (r *Result) Mirror(least float64) *Mirror {
 	for depth := int32(0); len(row) > 0; depth++ {
 		var next []place
 		for _, p := range row {
-			if len(m.X) >= mostMirrored {
+			if len(m.X) >= maxMirrored {
 				m.Left++
 				continue
 			}

@@ -27,15 +27,15 @@ const (
 	// thousandth none is.
 	farOff     = 5
 	farOffAtAs = 0.05
-	// leastForOutlier is how many takes must agree for another to be far off.
-	leastForOutlier = 4
+	// minForOutlier is how many takes must agree for another to be far off.
+	minForOutlier = 4
 	// muchWider is from where on it is said that the order of takes makes intervals
 	// wider.
 	muchWider = 1.2
-	// leastForDrift and driftAt bound drifts that are said: so many takes, so
+	// minForDrift and driftAt bound drifts that are said: so many takes, so
 	// close to one after the other in their order.
-	leastForDrift = 6
-	driftAt       = 0.8
+	minForDrift = 6
+	driftAt     = 0.8
 )
 
 // remarks finds takes that are far off and sides that drift. The robust
@@ -73,7 +73,7 @@ func remarks(r *Result) []Remark {
 			}
 		}
 		name := match.SideNames[side]
-		if len(x) >= leastForOutlier {
+		if len(x) >= minForOutlier {
 			m := statistics.Median(x)
 			d := make([]float64, len(x))
 			for i, v := range x {
@@ -91,7 +91,7 @@ func remarks(r *Result) []Remark {
 				}
 			}
 		}
-		if len(x) >= leastForDrift {
+		if len(x) >= minForDrift {
 			if tau := kendall(x); math.Abs(tau) >= driftAt {
 				word := "up"
 				if tau < 0 {

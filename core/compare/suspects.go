@@ -69,8 +69,8 @@ func (s *Suspect) Function() int32 {
 const (
 	// thin is the share of the whole from which on a path is looked at.
 	thin = 0.0005
-	// leastShare is the share of the difference that a suspect explains at least.
-	leastShare = 0.04
+	// minShare is the share of the difference that a suspect explains at least.
+	minShare = 0.04
 	// part is the share of a function's cost from which on one of its parts says
 	// something about the others.
 	part = 0.08
@@ -78,8 +78,8 @@ const (
 	// as a factor, and growth from where on it is one.
 	alikeWithin = 1.35
 	growth      = 1.15
-	// mostSuspects bounds the list.
-	mostSuspects = 12
+	// maxSuspects bounds the list.
+	maxSuspects = 12
 )
 
 // finder walks the merged tree to the places where cost came in.
@@ -122,8 +122,8 @@ func (r *Result) Suspects() []Suspect {
 		}
 		return math.Abs(out[i].Difference) > math.Abs(out[j].Difference)
 	})
-	if len(out) > mostSuspects {
-		out = out[:mostSuspects]
+	if len(out) > maxSuspects {
+		out = out[:maxSuspects]
 	}
 	return out
 }
@@ -275,7 +275,7 @@ func (f *finder) walk(n *Both) {
 	rest, self := difference(n), difference(n)
 	for _, p := range n.Parts {
 		self -= difference(p)
-		if math.Abs(difference(p)) < leastShare*f.whole && !f.below(p) || !f.followed(n, p) {
+		if math.Abs(difference(p)) < minShare*f.whole && !f.below(p) || !f.followed(n, p) {
 			continue
 		}
 		explained = append(explained, p)
@@ -288,7 +288,7 @@ func (f *finder) walk(n *Both) {
 	for _, p := range explained {
 		f.walk(p)
 	}
-	if math.Abs(rest) >= leastShare*f.whole {
+	if math.Abs(rest) >= minShare*f.whole {
 		f.add(n, explained)
 	}
 }
@@ -297,7 +297,7 @@ func (f *finder) walk(n *Both) {
 // and others shrank.
 func (f *finder) below(n *Both) bool {
 	for _, p := range n.Parts {
-		if math.Abs(difference(p)) >= leastShare*f.whole {
+		if math.Abs(difference(p)) >= minShare*f.whole {
 			return true
 		}
 	}
@@ -320,7 +320,7 @@ func (f *finder) followed(n, p *Both) bool {
 
 func (f *finder) leads(n *Both) bool {
 	for _, p := range n.Parts {
-		if math.Abs(difference(p)) >= leastShare*f.whole && (f.own(p) || f.leads(p)) {
+		if math.Abs(difference(p)) >= minShare*f.whole && (f.own(p) || f.leads(p)) {
 			return true
 		}
 	}
@@ -343,7 +343,7 @@ func (f *finder) ownAbove() bool {
 
 // one reports whether all that a function does grew, or shrank, by one factor.
 func (f *finder) one(n *Both) bool {
-	if n.Total[0] == 0 || n.Total[1] == 0 || math.Abs(difference(n)) < leastShare*f.whole {
+	if n.Total[0] == 0 || n.Total[1] == 0 || math.Abs(difference(n)) < minShare*f.whole {
 		return false
 	}
 	ratio := n.Total[1] / n.Total[0]
@@ -467,7 +467,7 @@ func (f *finder) add(n *Both, less []*Both) {
 func (f *finder) replaced(n *Both, self float64) *Both {
 	for _, p := range n.Parts {
 		row := f.r.row(p.Function)
-		if row.State != New && row.State != Gone || !row.Certain || math.Abs(difference(p)) < leastShare*f.whole {
+		if row.State != New && row.State != Gone || !row.Certain || math.Abs(difference(p)) < minShare*f.whole {
 			continue
 		}
 		below := map[int32]bool{}
@@ -478,7 +478,7 @@ func (f *finder) replaced(n *Both, self float64) *Both {
 				other += difference(q)
 			}
 		}
-		if other*difference(p) < 0 && math.Abs(other) >= leastShare*f.whole {
+		if other*difference(p) < 0 && math.Abs(other) >= minShare*f.whole {
 			return p
 		}
 	}

@@ -12,8 +12,8 @@ const (
 	// weighty is the share of the whole from which on it is tried to find out
 	// what a function was called before.
 	weighty = 0.001
-	// mostWeighty bounds how many are tried on each side.
-	mostWeighty = 300
+	// maxWeighty bounds how many are tried on each side.
+	maxWeighty = 300
 	// sameNeighbours is how much of their cost must come from, or go to, the same
 	// functions for that to speak for a match.
 	sameNeighbours = 0.5
@@ -68,7 +68,7 @@ func overlap(a, b map[int32]float64) float64 {
 func (m *matching) candidates() (as, bs []*entry) {
 	pick := func(list []*entry) []*entry {
 		n := 0
-		for n < len(list) && n < mostWeighty && list[n].cost >= weighty {
+		for n < len(list) && n < maxWeighty && list[n].cost >= weighty {
 			n++
 		}
 		for _, e := range list[:n] {

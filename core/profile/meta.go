@@ -204,7 +204,7 @@ type Usage struct {
 	TimeNS        []int64 `json:"time_ns"` // since the take began
 	ResidentBytes []int64 `json:"resident_bytes"`
 	CPUNS         []int64 `json:"cpu_ns"` // since the processes began
-	MostResident  int64   `json:"most_resident_bytes"`
+	MaxResident   int64   `json:"most_resident_bytes"`
 }
 
 // CompleteShare is the share of the stacks with a user part that ended at the

@@ -23,8 +23,8 @@ type Sides struct {
 	Measure             string // in words: "CPU time"
 }
 
-// mostTold bounds how many suspects the reading names.
-const mostTold = 3
+// maxTold bounds how many suspects the reading names.
+const maxTold = 3
 
 // Comparison says what a comparison shows: whether the whole changed and how
 // sure that is, and what explains it.
@@ -64,7 +64,7 @@ func Comparison(r *compare.Result, suspects []compare.Suspect, s Sides) []Said {
 	}
 	told := 0
 	for _, x := range suspects {
-		if told == mostTold || x.Verdict != statistics.Slower && x.Verdict != statistics.Faster {
+		if told == maxTold || x.Verdict != statistics.Slower && x.Verdict != statistics.Faster {
 			continue
 		}
 		told++

@@ -13,16 +13,16 @@ import (
 	"entelon/core/statistics"
 )
 
-// leastPairs is from how many pairs of runs on a cost is told: of fewer, chance alone can
+// minPairs is from how many pairs of runs on a cost is told: of fewer, chance alone can
 // make anything.
-const leastPairs = 3
+const minPairs = 3
 
 // OfPairs estimates by which share sampling raises a quantity, from pairs of runs of one
 // command, the first of each without sampling: exp(m) - 1, where m is the mean of
 // ln(sampled/bare), with the 95 % interval by Student's distribution. ok is false where
 // there are too few pairs, or a quantity is not above 0.
 func OfPairs(pairs [][2]int64) (c Cost, ok bool) {
-	if len(pairs) < leastPairs {
+	if len(pairs) < minPairs {
 		return c, false
 	}
 	var logs []float64

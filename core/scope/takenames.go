@@ -233,8 +233,8 @@ type Proposal struct {
 	Samples int64 // of a name; 0 for a word of the language
 }
 
-// mostProposals is how many are made at once.
-const mostProposals = 12
+// maxProposals is how many are made at once.
+const maxProposals = 12
 
 // Complete proposes what may stand at a place of an expression, counted in
 // characters: words of the language, and names of the take that hold what stands
@@ -264,7 +264,7 @@ func (n *Names) Complete(text string, at int) []Proposal {
 					begins = begins || hasPrefixFold(a, typed) && typed != ""
 				}
 				within := strings.Contains(strings.ToLower(x.name), strings.ToLower(typed))
-				if begins == (pass == 0) && (begins || within) && len(out) < mostProposals {
+				if begins == (pass == 0) && (begins || within) && len(out) < maxProposals {
 					out = append(out, Proposal{quote(x.name), from, at, x.samples})
 				}
 			}
@@ -275,7 +275,7 @@ func (n *Names) Complete(text string, at int) []Proposal {
 		names(place.field)
 	}
 	for _, w := range place.words() {
-		if hasPrefixFold(w, begun) && len(out) < mostProposals+4 {
+		if hasPrefixFold(w, begun) && len(out) < maxProposals+4 {
 			out = append(out, Proposal{Text: w, From: from, To: at})
 		}
 	}

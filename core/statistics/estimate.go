@@ -40,8 +40,8 @@ const (
 	// then: single takes of one build differed by up to a half.
 	AssumedSpread   = 0.15
 	AssumedOfShares = 0.05
-	// MostTakes bounds the number of takes that is advised.
-	MostTakes = 999
+	// MaxTakes bounds the number of takes that is advised.
+	MaxTakes = 999
 )
 
 // Estimate is what two groups of takes say about one cost. Where no spread can
@@ -210,12 +210,12 @@ func (e *Estimate) Needs(change float64) int {
 	}
 	known := NewLevel(math.Inf(1)) // it takes no fewer than with a known spread
 	n := max(2, int(2*math.Pow((known.HalfWidth+known.power)*e.sd/change, 2)))
-	for ; n < MostTakes; n++ {
+	for ; n < MaxTakes; n++ {
 		if l := NewLevel(float64(2*n - 2)); (l.HalfWidth+l.power)*e.sd*math.Sqrt(2/float64(n)) <= change {
 			return n
 		}
 	}
-	return MostTakes
+	return MaxTakes
 }
 
 // Judge sets the verdict, given whether the difference is significant and

@@ -90,15 +90,15 @@ type Spreads struct {
 }
 
 const (
-	// leastSamples is how many samples a take a function must have for its spread
+	// minSamples is how many samples a take a function must have for its spread
 	// to say something about the others'.
-	leastSamples = 5
+	minSamples = 5
 	// telling is how many it must have to say how much functions agree.
 	telling = 20
 	// fewest is how many such functions there must be.
 	fewest = 10
-	// mostAgreement bounds d0: functions are never all alike.
-	mostAgreement = 60
+	// maxAgreement bounds d0: functions are never all alike.
+	maxAgreement = 60
 )
 
 type seen struct{ s2, sampling float64 }
@@ -111,7 +111,7 @@ func NewSpreads(as, bs []*Quantity, exact bool, scale scales.Scale) Spreads {
 	for i := range as {
 		s2, sampling, df := observed(as[i], bs[i], exact)
 		x.df = df
-		if df > 0 && s2 > 0 && (exact || sampling <= 1.0/leastSamples) && as[i].Mean() > 0 && bs[i].Mean() > 0 {
+		if df > 0 && s2 > 0 && (exact || sampling <= 1.0/minSamples) && as[i].Mean() > 0 && bs[i].Mean() > 0 {
 			list = append(list, seen{s2, sampling})
 		}
 	}
@@ -155,9 +155,9 @@ func NewSpreads(as, bs []*Quantity, exact bool, scale scales.Scale) Spreads {
 	}
 	deviation := 1.4826 * Median(logs)
 	beyond := deviation*deviation - trigamma(d/2)
-	x.d0 = mostAgreement
+	x.d0 = maxAgreement
 	if beyond > 0 {
-		x.d0 = math.Min(mostAgreement, 2*trigammaInverse(beyond))
+		x.d0 = math.Min(maxAgreement, 2*trigammaInverse(beyond))
 	}
 	x.Known.Level = NewLevel(x.d0 + x.df)
 	return x

@@ -71,11 +71,11 @@ func (u Rule) String() string {
 // MinLooks is how many takes, or pairs, are made before anything is said.
 const MinLooks = 3
 
-// MostSure and MostPairs are how many takes, or pairs of them, are made at most where nothing
+// MaxSure and MaxPairs are how many takes, or pairs of them, are made at most where nothing
 // else was said.
 const (
-	MostSure  = 30
-	MostPairs = 20
+	MaxSure  = 30
+	MaxPairs = 20
 )
 
 // Each is how long each take of what is already running lasts, in nanoseconds, where nothing
@@ -95,8 +95,8 @@ func (u *Rule) Fit(set *profile.Settings, against bool, repeat int) error {
 		return fmt.Errorf("nothing can be known from fewer than %d takes", MinLooks)
 	}
 	if u.Most = repeat; repeat == 0 {
-		if u.Most = MostSure; against {
-			u.Most = MostPairs
+		if u.Most = MaxSure; against {
+			u.Most = MaxPairs
 		}
 	}
 	if !set.Launched() && set.ForNS == 0 {
@@ -197,7 +197,7 @@ func (u Rule) Decide(a, b *statistics.Group, exact bool) (p Progress) {
 
 // left is how many takes more than n are enough, 0 where none of a bounded number are.
 func left(n int, enough func(takes int) bool) int {
-	if k := n + 1 + sort.Search(statistics.MostTakes-n, func(i int) bool { return enough(n + 1 + i) }); k <= statistics.MostTakes {
+	if k := n + 1 + sort.Search(statistics.MaxTakes-n, func(i int) bool { return enough(n + 1 + i) }); k <= statistics.MaxTakes {
 		return k - n
 	}
 	return 0

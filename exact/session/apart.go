@@ -194,10 +194,10 @@ func readApart(from io.Reader, set profile.Settings, limits take.Limits) (*profi
 // bounded keeps the first of what is written.
 type bounded struct{ b []byte }
 
-const mostSaid = 4 << 10
+const maxSaid = 4 << 10
 
 func (x *bounded) Write(b []byte) (int, error) {
-	x.b = append(x.b, b[:min(len(b), mostSaid-len(x.b))]...)
+	x.b = append(x.b, b[:min(len(b), maxSaid-len(x.b))]...)
 	return len(b), nil
 }
 

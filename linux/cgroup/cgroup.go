@@ -34,8 +34,8 @@ func Root() string {
 	return ""
 }
 
-// mostGroups bounds what is listed.
-const mostGroups = 2000
+// maxGroups bounds what is listed.
+const maxGroups = 2000
 
 // List lists the control groups in which something runs, by path.
 func List() ([]Group, error) {
@@ -45,7 +45,7 @@ func List() ([]Group, error) {
 	}
 	var out []Group
 	err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
-		if err != nil || !d.IsDir() || len(out) >= mostGroups {
+		if err != nil || !d.IsDir() || len(out) >= maxGroups {
 			return nil // a group that has just gone
 		}
 		b, err := os.ReadFile(filepath.Join(path, "cgroup.procs"))

@@ -192,18 +192,18 @@ func KernelNamesRemedy() string {
 	return "Collect as root, or ask for: sysctl kernel.kptr_restrict=0 kernel.perf_event_paranoid=1"
 }
 
-// mostByTimer is how often the timer of the clock fires at most: the kernel makes shorter
+// maxByTimer is how often the timer of the clock fires at most: the kernel makes shorter
 // periods 10 µs long.
-const mostByTimer = 100_000
+const maxByTimer = 100_000
 
-// MostRate is how many samples a second the kernel allows: what it is set to, as far as its
+// MaxRate is how many samples a second the kernel allows: what it is set to, as far as its
 // timers go.
-func MostRate() int {
+func MaxRate() int {
 	n, err := strconv.Atoi(Setting("perf_event_max_sample_rate"))
 	if err != nil || n <= 0 {
-		return mostByTimer
+		return maxByTimer
 	}
-	return min(n, mostByTimer)
+	return min(n, maxByTimer)
 }
 
 // Allowed reports whether this user may sample its own processes: nil, or an

@@ -73,8 +73,8 @@ type Module struct {
 	Fault    string // why Python cannot be read
 }
 
-// mostBytes is the most that a recording has uncompressed.
-const mostBytes = 256 << 20
+// maxBytes is the most that a recording has uncompressed.
+const maxBytes = 256 << 20
 
 // Write writes it to a file.
 func (r *Recording) Write(path string) (err error) {
@@ -100,13 +100,13 @@ func Read(path string) (*Recording, error) {
 		return nil, err
 	}
 	defer f.Close()
-	z, err := zstd.NewReader(f, zstd.WithDecoderMaxMemory(mostBytes))
+	z, err := zstd.NewReader(f, zstd.WithDecoderMaxMemory(maxBytes))
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	defer z.Close()
 	var r Recording
-	if err := json.NewDecoder(io.LimitReader(z, mostBytes)).Decode(&r); err != nil {
+	if err := json.NewDecoder(io.LimitReader(z, maxBytes)).Decode(&r); err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	return &r, nil

@@ -99,7 +99,7 @@ func (s CollectorRoutes) Grow(c *gin.Context) {
 		s.Fail(c, err)
 		return
 	}
-	b, err := request.ReadPiece(c, request.MostBlock)
+	b, err := request.ReadPiece(c, request.MaxBlock)
 	if err != nil {
 		s.Fail(c, err)
 		return
@@ -143,7 +143,7 @@ func (s CollectorRoutes) EndJob(c *gin.Context) {
 		c.JSON(http.StatusOK, JobRoutes(s).jobOut(j))
 		return
 	}
-	e := jobs.Ended{Failed: request.Cut(in.Error, mostSaid), Remedy: request.Cut(in.Remedy, mostSaid)}
+	e := jobs.Ended{Failed: request.Cut(in.Error, maxSaid), Remedy: request.Cut(in.Remedy, maxSaid)}
 	if j.Kind != "take" {
 		var given any = in.Answer
 		switch j.Kind {
@@ -180,8 +180,8 @@ func (s CollectorRoutes) digestOf(ctx context.Context, id string) (string, error
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
-// mostSaid bounds what a collector says of how a job ended, in bytes.
-const mostSaid = 4 << 10
+// maxSaid bounds what a collector says of how a job ended, in bytes.
+const maxSaid = 4 << 10
 
 // deliver keeps what has come of a take, and ends its job. Why it ended early
 // is said where nothing has come.

@@ -46,7 +46,7 @@ func (s JobRoutes) Count(c *gin.Context) {
 	name, err := s.collectorFor(c.Request.Context(), on)
 	if err == nil {
 		_, detail := orderText(&set, name, in.Take)
-		detail["function"], detail["program"] = request.Cut(in.Function, mostSaid), set.Program
+		detail["function"], detail["program"] = request.Cut(in.Function, maxSaid), set.Program
 		err = request.SignInRoutes(s).Note(c, "count", detail)
 	}
 	if err != nil {

@@ -24,7 +24,7 @@ type JobRoutes struct{ *request.Server }
 
 // Bounds of what is asked of collectors.
 const (
-	mostJobs     = 16               // takes at a time
+	maxJobs      = 16               // takes at a time
 	longestTake  = 24 * time.Hour   // of one take
 	pollFor      = 15 * time.Second // that a collector waits for a job
 	pollEvery    = 150 * time.Millisecond
@@ -106,7 +106,7 @@ func (s JobRoutes) AddJob(c *gin.Context) {
 		s.Fail(c, err)
 		return
 	}
-	if n, err := s.Store.RunningJobs(c.Request.Context(), silentAfter); err != nil || n >= mostJobs {
+	if n, err := s.Store.RunningJobs(c.Request.Context(), silentAfter); err != nil || n >= maxJobs {
 		if err == nil {
 			err = request.Busy(fmt.Errorf("%d takes are being made already", n))
 		}
@@ -133,7 +133,7 @@ func orderText(of *profile.Settings, collector, again string) (what string, deta
 	detail = map[string]string{"collector": collector}
 	add := func(name, text string) {
 		if text != "" {
-			detail[name] = request.Cut(text, mostSaid)
+			detail[name] = request.Cut(text, maxSaid)
 		}
 	}
 	add("again", again)

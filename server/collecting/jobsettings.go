@@ -121,12 +121,12 @@ func checkSettings(set *profile.Settings) error {
 			bytes += len(text)
 		}
 	}
-	if bytes > mostSettings {
-		return fmt.Errorf("the command and what belongs to it have more than %d MB", mostSettings>>20)
+	if bytes > maxSettings {
+		return fmt.Errorf("the command and what belongs to it have more than %d MB", maxSettings>>20)
 	}
 	return nil
 }
 
-// mostSettings bounds the texts of a job together, in bytes. Linux takes 2 MB of
+// maxSettings bounds the texts of a job together, in bytes. Linux takes 2 MB of
 // arguments and environment by default.
-const mostSettings = 3 << 20
+const maxSettings = 3 << 20

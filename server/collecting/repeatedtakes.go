@@ -14,8 +14,8 @@ import (
 	"entelon/store/jobs"
 )
 
-// mostTurns is how many takes are made in a row at most.
-const mostTurns = 100
+// maxTurns is how many takes are made in a row at most.
+const maxTurns = 100
 
 // inRow has a take be the first of a row: of so many of one command, or, where
 // there is another command to hold it against, of so many of each interleaved, so that
@@ -23,8 +23,8 @@ const mostTurns = 100
 // enough says when that is known; then so many are made at most.
 func inRow(set *profile.Settings, against []string, repeat int, enough string) error {
 	set.Series, set.Turn, set.Turns, set.Side, set.Against, set.Until = "", 0, 0, "", nil, ""
-	if repeat < 0 || repeat > mostTurns {
-		return fmt.Errorf("at most %d takes are made in a row", mostTurns)
+	if repeat < 0 || repeat > maxTurns {
+		return fmt.Errorf("at most %d takes are made in a row", maxTurns)
 	}
 	if enough != "" {
 		u, err := until.Parse(enough)

@@ -51,7 +51,7 @@ func TestTurnsAgainstABaseline(t *testing.T) {
 			t.Errorf("%+v: %v", set, err)
 		}
 	}
-	if err := inRow(&usual, nil, mostTurns+1, ""); err == nil {
+	if err := inRow(&usual, nil, maxTurns+1, ""); err == nil {
 		t.Error("more turns than are allowed")
 	}
 }

@@ -31,20 +31,20 @@ import (
 // CompareRoutes answers for two sides compared.
 type CompareRoutes struct{ *request.Server }
 
-// mostRows is how many functions a comparison tells at most of those that are
-// less than leastShown of the whole, and did not change by more than chance.
-// mostTold is how many it tells at most that did.
+// maxRows is how many functions a comparison tells at most of those that are
+// less than minShown of the whole, and did not change by more than chance.
+// maxTold is how many it tells at most that did.
 const (
-	mostRows   = 1500
-	mostTold   = 4000
-	leastShown = 0.005
+	maxRows  = 1500
+	maxTold  = 4000
+	minShown = 0.005
 )
 
-// mostYardstick bounds the functions of a yardstick that are told.
-const mostYardstick = 200
+// maxYardstick bounds the functions of a yardstick that are told.
+const maxYardstick = 200
 
-// mostCompared bounds the takes of a side.
-const mostCompared = 40
+// maxCompared bounds the takes of a side.
+const maxCompared = 40
 
 // compareSide is a side of a comparison while it is asked about.
 type compareSide struct {
@@ -57,8 +57,8 @@ type compareSide struct {
 // another one of the same request, whose query it therefore does not read.
 func (s CompareRoutes) openSide(c *gin.Context, what, named string) (*compareSide, error) {
 	keys := strings.Split(named, ",")
-	if len(keys) > mostCompared {
-		return nil, request.Bad(fmt.Errorf("%s: there are %d takes; give %d at most", what, len(keys), mostCompared))
+	if len(keys) > maxCompared {
+		return nil, request.Bad(fmt.Errorf("%s: there are %d takes; give %d at most", what, len(keys), maxCompared))
 	}
 	out := &compareSide{}
 	out.rows, out.views = make([]*store.Take, len(keys)), make([]*request.Opened, len(keys))
@@ -263,7 +263,7 @@ func (s CompareRoutes) Compare(c *gin.Context) {
 	}
 	named := map[int32]bool{} // on the way to a suspect, or of the yardstick
 	if y := r.Yardstick; y != nil {
-		shown := y.Functions[:min(len(y.Functions), mostYardstick)]
+		shown := y.Functions[:min(len(y.Functions), maxYardstick)]
 		out.Yardstick = &api.YardstickOut{Functions: shown, Count: len(y.Functions), Share: y.Share[:], Factor: y.Factor, Low: y.Low, High: y.High}
 		for _, f := range shown {
 			named[f] = true
@@ -291,7 +291,7 @@ func (s CompareRoutes) Compare(c *gin.Context) {
 	whole := max(r.Whole.Baseline, r.Whole.Candidate)
 	for i := range r.Rows {
 		row := &r.Rows[i]
-		if i >= mostRows && (!row.Certain || i >= mostTold) && !named[row.Number] && max(row.Total.Baseline, row.Total.Candidate) < leastShown*whole {
+		if i >= maxRows && (!row.Certain || i >= maxTold) && !named[row.Number] && max(row.Total.Baseline, row.Total.Candidate) < minShown*whole {
 			out.Hidden++
 			continue
 		}

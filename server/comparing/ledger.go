@@ -30,8 +30,8 @@ import (
 // LedgerRoutes answers for a program over its builds.
 type LedgerRoutes struct{ *request.Server }
 
-// mostLedgerRows bounds the functions of a ledger.
-const mostLedgerRows = 500
+// maxLedgerRows bounds the functions of a ledger.
+const maxLedgerRows = 500
 
 // Ledger answers GET /programs/{name}/ledger.
 func (s LedgerRoutes) Ledger(c *gin.Context) {
@@ -418,8 +418,8 @@ func ledgerRows(o *api.LedgerOut, figures []store.LedgerFigure, index map[int64]
 		}
 		return a.Name < b.Name
 	})
-	if len(o.Rows) > mostLedgerRows {
-		o.Hidden = len(o.Rows) - mostLedgerRows
-		o.Rows = o.Rows[:mostLedgerRows]
+	if len(o.Rows) > maxLedgerRows {
+		o.Hidden = len(o.Rows) - maxLedgerRows
+		o.Rows = o.Rows[:maxLedgerRows]
 	}
 }

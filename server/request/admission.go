@@ -69,9 +69,9 @@ func (s *Server) asker(c *gin.Context) string {
 // How long a client may take to send and to receive, where it sends or receives
 // nothing, and how slow it may be on the whole.
 const (
-	silentFor    = 30 * time.Second // between two pieces of a large one
-	leastASecond = 4 << 10          // bytes, on average, after that
-	answerTaken  = 2 * time.Minute  // an answer, once it is there
+	silentFor   = 30 * time.Second // between two pieces of a large one
+	minASecond  = 4 << 10          // bytes, on average, after that
+	answerTaken = 2 * time.Minute  // an answer, once it is there
 )
 
 // paced reads a body that must come at some speed.
@@ -83,7 +83,7 @@ type paced struct {
 }
 
 // errSlow is a body that comes too slowly.
-var errSlow = fmt.Errorf("it arrives at less than %d bytes a second", leastASecond)
+var errSlow = fmt.Errorf("it arrives at less than %d bytes a second", minASecond)
 
 func (p *paced) Read(b []byte) (int, error) {
 	if err := p.control.SetReadDeadline(time.Now().Add(silentFor)); err != nil {
@@ -96,7 +96,7 @@ func (p *paced) Read(b []byte) (int, error) {
 	p.n += int64(n)
 	took := time.Since(p.began)
 	switch {
-	case errors.Is(err, os.ErrDeadlineExceeded), err == nil && took > silentFor && float64(p.n) < leastASecond*took.Seconds():
+	case errors.Is(err, os.ErrDeadlineExceeded), err == nil && took > silentFor && float64(p.n) < minASecond*took.Seconds():
 		return n, errSlow
 	case err != nil: // its end, most of all: the connection may be quiet from here on
 		_ = p.control.SetReadDeadline(time.Time{})

@@ -19,7 +19,7 @@ const (
 	smallBody  = 64 << 10 // most questions, and the default
 	JobBody    = 4 << 20  // settings with long commands
 	AnswerBody = 32 << 20 // a collector's answers: the processes of a large machine
-	MostBlock  = 64 << 20 // one piece of a growing take
+	MaxBlock   = 64 << 20 // one piece of a growing take
 )
 
 // Read reads the JSON of a request, which the route's bound has cut already. It
@@ -68,8 +68,8 @@ func hasZero(b []byte) bool {
 	return false
 }
 
-// mostText bounds one value in an address, in bytes.
-const mostText = 64 << 10
+// maxText bounds one value in an address, in bytes.
+const maxText = 64 << 10
 
 // soundAddress is an error where a part of an address cannot be text of a
 // database, or is too long.
@@ -86,8 +86,8 @@ func soundAddress(u *url.URL) error {
 		if strings.ContainsRune(t, 0) || !utf8.ValidString(t) {
 			return errors.New("the address holds a zero character, or bytes that are not UTF-8")
 		}
-		if len(t) > mostText {
-			return fmt.Errorf("a part of the address is longer than %d kB", mostText>>10)
+		if len(t) > maxText {
+			return fmt.Errorf("a part of the address is longer than %d kB", maxText>>10)
 		}
 	}
 	return nil

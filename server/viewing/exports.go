@@ -41,8 +41,8 @@ func (s TakeRoutes) Export(c *gin.Context, row *store.Take, kind, ending string,
 	c.Data(http.StatusOK, kind, b.Bytes())
 }
 
-// mostExport bounds a file of stacks, in bytes.
-const mostExport = 64 << 20
+// maxExport bounds a file of stacks, in bytes.
+const maxExport = 64 << 20
 
 // Exports are the routes of what a take can be written as; a whole take is downloaded
 // as it was sent.
@@ -91,7 +91,7 @@ func (s TakeRoutes) exportAs(c *gin.Context, e codec.Encoder) {
 	view := codec.View{
 		Take: &t, Tree: o.Tree, Cost: k.Cost, Rows: k.Rows, Scope: k.Scope, Shape: shapeOf(c), Focus: c.Query("focus"), Notes: func() ([]codec.Note, error) { return NoteRoutes(s).reportNotes(c, row) }, Now: time.Now(),
 		Root: root, Order: order, Up: c.Query("up") == "true", Width: int(pixels), Values: c.Query("values") == "true",
-		Bounds: codec.Bounds{Rows: mostRowsDrawn, Boxes: mostBoxes, Bytes: mostExport},
+		Bounds: codec.Bounds{Rows: maxRowsDrawn, Boxes: maxBoxes, Bytes: maxExport},
 	}
 	s.Export(c, row, e.Type, e.Ending, func(b *bytes.Buffer) error { return e.Encode(b, view) })
 }

@@ -21,11 +21,11 @@ type LensRoutes struct{ *request.Server }
 
 // Bounds of what a lens is told at once.
 const (
-	mostSteps     = 400
-	mostPath      = 500
-	mostLevels    = 5
-	mostNeighbour = 30
-	mostGraph     = 150
+	maxSteps     = 400
+	maxPath      = 500
+	maxLevels    = 5
+	maxNeighbour = 30
+	maxGraph     = 150
 )
 
 func stepOut(p *profile.Profile, s callgraph.Step, calls int64) api.PathRow {
@@ -51,7 +51,7 @@ func (s LensRoutes) Paths(c *gin.Context) {
 		var path []profile.FunctionID
 		for _, text := range strings.FieldsFunc(c.Query("path"), func(r rune) bool { return r == ',' }) {
 			f, err := strconv.ParseUint(text, 10, 32)
-			if err != nil || f >= uint64(len(p.Functions)) || len(path) == mostPath {
+			if err != nil || f >= uint64(len(p.Functions)) || len(path) == maxPath {
 				s.Fail(c, request.Bad(fmt.Errorf("path %q: give numbers of functions of this take", c.Query("path"))))
 				return
 			}
@@ -78,7 +78,7 @@ func (s LensRoutes) Paths(c *gin.Context) {
 			out.Steps = []api.PathSteps{}
 			if spread != 0 {
 				path := o.Tree.Path(spread)
-				out.Deeper = max(0, len(path)-mostPath)
+				out.Deeper = max(0, len(path)-maxPath)
 				for _, n := range path[:len(path)-out.Deeper] {
 					out.Heaviest = append(out.Heaviest, uint32(n))
 					out.Steps = append(out.Steps, stepsOut(p, callgraph.Below(o.Tree, k.Cost, n), calls))
@@ -95,7 +95,7 @@ func (s LensRoutes) Paths(c *gin.Context) {
 func stepsOut(p *profile.Profile, steps []callgraph.Step, calls func(callgraph.Step) int64) api.PathSteps {
 	out := api.PathSteps{Rows: []api.PathRow{}}
 	for i, x := range steps {
-		if i >= mostSteps {
+		if i >= maxSteps {
 			out.Hidden++
 			out.HiddenValue += x.Total
 			continue
@@ -120,9 +120,9 @@ func (s LensRoutes) Threads(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// mostBuilds is how many builds a function is followed through in a scope: each
+// maxBuilds is how many builds a function is followed through in a scope: each
 // has to be opened for it.
-const mostBuilds = 12
+const maxBuilds = 12
 
 // Builds follows a function through the newest takes of a program's builds, in
 // the scope in which it is looked at.
@@ -137,7 +137,7 @@ func (s LensRoutes) Builds(c *gin.Context) {
 		s.Fail(c, err)
 		return
 	}
-	list, err := s.Store.NewestOfBuilds(c.Request.Context(), row, mostBuilds)
+	list, err := s.Store.NewestOfBuilds(c.Request.Context(), row, maxBuilds)
 	if err != nil {
 		s.Fail(c, err)
 		return
@@ -172,8 +172,8 @@ func (s LensRoutes) Builds(c *gin.Context) {
 
 // Neighbours tells where a function's cost comes in and where it goes on.
 func (s LensRoutes) Neighbours(c *gin.Context) {
-	levels, err1 := request.Number(c, "levels", 2, 1, mostLevels)
-	most, err2 := request.Number(c, "most", 8, 1, mostNeighbour)
+	levels, err1 := request.Number(c, "levels", 2, 1, maxLevels)
+	most, err2 := request.Number(c, "most", 8, 1, maxNeighbour)
 	if err := cmp.Or(err1, err2); err != nil {
 		s.Fail(c, err)
 		return
@@ -211,7 +211,7 @@ func (s LensRoutes) Neighbours(c *gin.Context) {
 
 // Graph tells the call graph of a scope without its thin parts.
 func (s LensRoutes) Graph(c *gin.Context) {
-	most, err := request.Number(c, "most", 40, 2, mostGraph)
+	most, err := request.Number(c, "most", 40, 2, maxGraph)
 	if err != nil {
 		s.Fail(c, err)
 		return

@@ -88,15 +88,15 @@ func (s SourceRoutes) SourceRules(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// mostRules bounds a program's rules for source.
-const mostRules = 50
+// maxRules bounds a program's rules for source.
+const maxRules = 50
 
 // SetSourceRules answers PUT /programs/{name}/sources.
 func (s SourceRoutes) SetSourceRules(c *gin.Context) {
 	var in api.SourceRulesIn
 	err := s.Read(c, &in, "the rules for source")
-	if err == nil && len(in.Rules) > mostRules {
-		err = request.Bad(fmt.Errorf("the rules for source: give up to %d", mostRules))
+	if err == nil && len(in.Rules) > maxRules {
+		err = request.Bad(fmt.Errorf("the rules for source: give up to %d", maxRules))
 	}
 	if err != nil {
 		s.Fail(c, err)

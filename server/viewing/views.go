@@ -91,7 +91,7 @@ func (s LensRoutes) Hot(c *gin.Context) {
 	bare := c.Query("bare") == "true"
 	counts := k.Calls()
 	for i, r := range k.Rows() {
-		if i >= mostHot {
+		if i >= maxHot {
 			out.More++
 			out.MoreSelf += r.Self
 			continue
@@ -142,7 +142,7 @@ func (s LensRoutes) Functions(c *gin.Context) {
 	}
 	p := v.Tree.Profile
 	out := api.FunctionsOut{Texts: []string{}}
-	if len(p.Functions) > mostNamed { // they come with each question instead
+	if len(p.Functions) > maxNamed { // they come with each question instead
 		out.TooMany = true
 		c.JSON(http.StatusOK, out.Empty())
 		return
@@ -208,7 +208,7 @@ func (s LensRoutes) Flame(c *gin.Context) {
 		s.Fail(c, err)
 		return
 	}
-	l := o.Tree.Layout(k.Cost, calltree.LayoutOptions{Root: n, MinWidth: max(1, Thinnest*k.Cost.Total(n)/pixels), Order: order, Keep: keep, Rows: mostRowsDrawn, Boxes: mostBoxes})
+	l := o.Tree.Layout(k.Cost, calltree.LayoutOptions{Root: n, MinWidth: max(1, Thinnest*k.Cost.Total(n)/pixels), Order: order, Keep: keep, Rows: maxRowsDrawn, Boxes: maxBoxes})
 	c.JSON(http.StatusOK, flameOut(o, k, n, l))
 	o.Prepare()
 }
@@ -245,16 +245,16 @@ func (s LensRoutes) pinned(c *gin.Context, o *request.View, row *store.Take) ([]
 // Bounds of a drawing: its rows, its boxes, and the strips of ancestors above the
 // frame that was dived into. What is left out is said, and can be dived into.
 const (
-	mostRowsDrawn = 1000
-	mostBoxes     = 100_000
-	mostStrips    = 100
+	maxRowsDrawn = 1000
+	maxBoxes     = 100_000
+	maxStrips    = 100
 )
 
-// mostHot bounds the rows of the hot functions, and mostNamed the functions of a
+// maxHot bounds the rows of the hot functions, and maxNamed the functions of a
 // take that are told all at once.
 const (
-	mostHot   = 20_000
-	mostNamed = 100_000
+	maxHot   = 20_000
+	maxNamed = 100_000
 )
 
 func flameOut(o *request.View, k request.ScopedCost, root calltree.NodeID, l *calltree.Layout) api.FlameOut {
@@ -276,7 +276,7 @@ func flameOut(o *request.View, k request.ScopedCost, root calltree.NodeID, l *ca
 	}
 	if root != 0 {
 		above := append([]calltree.NodeID{0}, o.Tree.Path(o.Tree.Parent[root])...)
-		out.Above = max(0, len(above)-mostStrips)
+		out.Above = max(0, len(above)-maxStrips)
 		for _, n := range above[out.Above:] {
 			out.Path = append(out.Path, api.PathStep{Node: uint32(n), Function: local(o.Tree.Function[n]), Total: k.Cost.Total(n)})
 		}

@@ -31,10 +31,10 @@ func Connect(address string) (*DB, error) {
 		return nil, fmt.Errorf("the database's address: %w", err)
 	}
 	s := &DB{address: net.JoinHostPort(config.Host, fmt.Sprint(config.Port))}
-	if s.Quick, err = s.pool(address, mostQuestions, questionWithin); err != nil {
+	if s.Quick, err = s.pool(address, maxQuestions, questionWithin); err != nil {
 		return nil, err
 	}
-	if s.Bulk, err = s.pool(address, mostBulk, bulkWithin, byIndex); err != nil {
+	if s.Bulk, err = s.pool(address, maxBulk, bulkWithin, byIndex); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
 	return s, nil
@@ -60,9 +60,9 @@ func (e NotFound) Is(target error) bool { return target == ErrNotFound }
 // keep nobody from an answer; and each has a time after which the database gives
 // it up.
 const (
-	mostQuestions  = 12
+	maxQuestions   = 12
 	questionWithin = time.Minute
-	mostBulk       = 4
+	maxBulk        = 4
 	bulkWithin     = 15 * time.Minute
 )
 

@@ -19,8 +19,8 @@ type state struct {
 	saved  []Saved
 }
 
-// mostSteps bounds an analysis, in instructions.
-const mostSteps = 6000
+// maxSteps bounds an analysis, in instructions.
+const maxSteps = 6000
 
 // follow looks what the stack is like at an instruction, on all ways from a beginning. These
 // may come to differ behind calls that do not return, of which nobody knows that.
@@ -71,7 +71,7 @@ func (c *Code) walk(start uint64, visit func(in *x86asm.Inst, address uint64, n 
 		w := ways[len(ways)-1]
 		ways = ways[:len(ways)-1]
 		for at, s := w.at, w.s; ; {
-			if steps++; steps > mostSteps {
+			if steps++; steps > maxSteps {
 				return
 			}
 			before := seen[at]

@@ -148,12 +148,12 @@ type Saved struct {
 	Below    int64 // where it is, in bytes below the return address
 }
 
-// farthest bounds how long a function is, mostStarts how many beginnings are tried, and
-// mostFrames how many of them may lead to an instruction.
+// farthest bounds how long a function is, maxStarts how many beginnings are tried, and
+// maxFrames how many of them may lead to an instruction.
 const (
-	farthest   = 64 << 10
-	mostStarts = 64
-	mostFrames = 24
+	farthest  = 64 << 10
+	maxStarts = 64
+	maxFrames = 24
 )
 
 // At analyses the ways to an instruction, from the nearest beginnings of functions on, and
@@ -175,7 +175,7 @@ func (c *Code) At(pc uint64, accept func(Frame) bool) (f Frame, ok bool) {
 	for _, starts := range [][]uint64{c.starts, c.likely} {
 		i := sort.Search(len(starts), func(i int) bool { return starts[i] > pc })
 		of := 0
-		for tried := 0; i > 0 && tried < mostStarts && of < mostFrames; tried++ {
+		for tried := 0; i > 0 && tried < maxStarts && of < maxFrames; tried++ {
 			i--
 			if pc-starts[i] > farthest {
 				break

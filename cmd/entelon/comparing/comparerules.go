@@ -213,8 +213,8 @@ func (x *Comparison) read(ctx context.Context, flag string, values []string) (*m
 	return m, nil
 }
 
-// mostFetched bounds how many takes of a build are compared.
-const mostFetched = 50
+// maxFetched bounds how many takes of a build are compared.
+const maxFetched = 50
 
 // fetch reads the newest takes of a build from the server.
 func (x *Comparison) fetch(ctx context.Context, m *measured, program, build string) error {
@@ -233,7 +233,7 @@ func (x *Comparison) fetch(ctx context.Context, m *measured, program, build stri
 		return err
 	}
 	for _, t := range list.Takes {
-		if t.Build != build || len(m.takes) == mostFetched {
+		if t.Build != build || len(m.takes) == maxFetched {
 			continue
 		}
 		err := x.get(ctx, base.JoinPath("api/v1/takes", t.Key, "file"), func(r io.Reader) error {

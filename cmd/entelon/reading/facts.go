@@ -102,7 +102,7 @@ type moduleOut struct {
 
 // named lists who there is, by name, with the numbers of each name, or how many there are.
 func named(n int, at func(int) (name string, number int64)) string {
-	const mostNames, mostNumbers = 12, 4
+	const maxNames, maxNumbers = 12, 4
 	var names []string
 	numbers := map[string][]int64{}
 	for i := range n {
@@ -115,13 +115,13 @@ func named(n int, at func(int) (name string, number int64)) string {
 	sort.SliceStable(names, func(i, j int) bool { return len(numbers[names[i]]) > len(numbers[names[j]]) })
 	var parts []string
 	for i, name := range names {
-		if i == mostNames {
+		if i == maxNames {
 			parts = append(parts, fmt.Sprintf("%d more names", len(names)-i))
 			break
 		}
 		of := numbers[name]
 		text := strings.Trim(fmt.Sprint(of), "[]")
-		if len(of) > mostNumbers {
+		if len(of) > maxNumbers {
 			text = fmt.Sprintf("%d of them", len(of))
 		}
 		parts = append(parts, fmt.Sprintf("%s (%s)", terminal.Plain(name, ""), text))
@@ -289,7 +289,7 @@ func printFacts(w io.Writer, path string, t *profile.Take, f FactsJSON) error {
 		row("not counted here", "%s", strings.Join(f.NotCounted, ", "))
 	}
 	if f.Usage != nil {
-		row("most memory", "%s", measure.Amount(f.Usage.MostResident, "bytes"))
+		row("most memory", "%s", measure.Amount(f.Usage.MaxResident, "bytes"))
 	}
 	if t.Settings.Turns > 1 {
 		row("series", "%s, take %d of %d", t.Settings.Series, t.Settings.Turn, t.Settings.Turns)

@@ -16,8 +16,8 @@ import (
 	"entelon/store/jobs"
 )
 
-// mostBeside is how many servers on one machine have a collector beside them.
-const mostBeside = 16
+// maxBeside is how many servers on one machine have a collector beside them.
+const maxBeside = 16
 
 // startCollector starts the collector of this machine, which the server enrols by
 // itself. It keeps the rights that this process is about to give up.
@@ -58,7 +58,7 @@ func (f serveFlags) startCollector(ctx context.Context, st *store.Store, b *besi
 // enrolBeside makes sure that a collector beside this server is enrolled, and
 // returns its folder: the first one that no other server's collector uses.
 func enrolBeside(ctx context.Context, st *store.Store, base string) (dir string, err error) {
-	for n := 1; n <= mostBeside; n++ {
+	for n := 1; n <= maxBeside; n++ {
 		dir = base
 		if n > 1 {
 			dir = fmt.Sprintf("%s-%d", base, n)
@@ -76,7 +76,7 @@ func enrolBeside(ctx context.Context, st *store.Store, base string) (dir string,
 		}
 		return dir, errors.Join(enrolFolder(ctx, st, folder), folder.Close())
 	}
-	return "", fmt.Errorf("%s and %d more like it are in use by other collectors", base, mostBeside-1)
+	return "", fmt.Errorf("%s and %d more like it are in use by other collectors", base, maxBeside-1)
 }
 
 // enrolFolder enrols the identity of a folder, which is made if there is none. A

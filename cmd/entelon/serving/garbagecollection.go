@@ -17,16 +17,16 @@ import (
 // the time that somebody waits for the first picture.
 const lazyCollection = 400
 
-// MostMemory is how much the server takes of a large machine if nothing else is
+// MaxMemory is how much the server takes of a large machine if nothing else is
 // said, in bytes.
-const MostMemory = 2816 << 20
+const MaxMemory = 2816 << 20
 
 // MemoryTerms tells how much memory the server's process may have, and how much
 // of that is for what is opened, compared or read: given is what the operator
 // said (0: nothing), limit is Go's own limit (math.MaxInt64: none), and available
 // is what the machine or the control group has.
 func MemoryTerms(given, limit, available int64) (process, budget int64) {
-	process = min(MostMemory, available/4)
+	process = min(MaxMemory, available/4)
 	switch {
 	case given > 0:
 		process = given

@@ -187,7 +187,7 @@ func runServe(ctx context.Context, f serveFlags) (err error) {
 		return fmt.Errorf("--listen: %w", err)
 	}
 	defer listener.Close()
-	listener = netutil.LimitListener(listener, mostConnections())
+	listener = netutil.LimitListener(listener, maxConnections())
 	address := f.database
 	state := f.state
 	if state == "" {
@@ -319,8 +319,8 @@ func networks(list []string) (out []netip.Prefix, err error) {
 	return out, nil
 }
 
-// mostConnections leaves files for the database and for uploads.
-func mostConnections() int {
+// maxConnections leaves files for the database and for uploads.
+func maxConnections() int {
 	var limit syscall.Rlimit
 	if err := syscall.Getrlimit(syscall.RLIMIT_NOFILE, &limit); err != nil {
 		return 512

@@ -66,13 +66,13 @@ const leading = computed(() => {
     const next = g.heaviestChild(i)
     if (next < 0 || g.flame.hidden[next] || g.flame.width[next] < 0.95 * g.flame.width[0]) return 0
     const f = g.flame.functions[g.flame.function[next]]
-    if (f.runs !== 'native') return rows >= leastGathered ? rows + 1 : 0 // and the row of all
+    if (f.runs !== 'native') return rows >= minGathered ? rows + 1 : 0 // and the row of all
     if (f.kind === 'own') return 0
     i = next
     rows++
   }
 })
-const leastGathered = 3
+const minGathered = 3
 const top = computed(() => leading.value * rowHeight)
 watch(top, (now) => (scroll.value = Math.max(now, scroll.value)))
 
