@@ -104,7 +104,7 @@ func ProgramName(path string) string {
 	return base
 }
 
-// identifyPlace names what is no program: a machine or a control group.
+// identifyPlace names what is not a program: a machine or a control group.
 func (s *session) identifyPlace() {
 	set := &s.o.Settings
 	name := "machine"

@@ -36,7 +36,7 @@ func ofRun(f *profile.Facts, e *Evidence) {
 	}
 	switch {
 	case e.Waiting && !e.Kernel:
-		f.Warn("no-wake", "It is known how long threads waited, but not where or what for: only the kernel's part of their stacks tells.", "Collect as root.")
+		f.Warn("no-wake", "It is known how long threads waited, but not where or what for: only kernel stacks would tell.", "Collect as root.")
 	case e.NoWake != nil:
 		f.Warn("no-wake", "Waiting for a processor is counted as whatever was waited for before: "+e.NoWake.Error()+".", "Collect as root.")
 	}

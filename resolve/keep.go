@@ -75,7 +75,7 @@ func (r *Resolver) Value(column int, v ...int64) []int64 {
 	return r.values
 }
 
-// Keep adds a sample to the profile, under a mark that is no function where
+// Keep adds a sample to the profile, under a mark that is not a function where
 // there is one.
 func (r *Resolver) Keep(x Seen, mark profile.FrameID, values []int64) {
 	if x.Ready {

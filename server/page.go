@@ -38,7 +38,7 @@ func isPage(address string) bool {
 // address that the front end itself understands.
 func (s pageRoutes) page(c *gin.Context) {
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") || (c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead) {
-		c.JSON(http.StatusNotFound, api.ErrorBody{Error: "there is nothing at " + c.Request.URL.Path, Remedy: "/api/v1/openapi.json lists what there is"})
+		c.JSON(http.StatusNotFound, api.ErrorBody{Error: "there is nothing at " + c.Request.URL.Path, Remedy: "/api/v1/openapi.json describes the API"})
 		return
 	}
 	if s.Options.Web == nil {

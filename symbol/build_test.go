@@ -41,18 +41,18 @@ func TestDebugFileAlone(t *testing.T) {
 		path, id string
 		found    bool
 	}{
-		"program and folder":  {folder, path, id, true},
-		"program and cache":   {kept, path, id, true},
-		"folder alone":        {folder, elsewhere, id, true},
-		"cache alone":         {kept, elsewhere, id, true},
-		"script and folder":   {folder, place, id, true},
-		"damaged, and cache":  {&Finder{Dirs: []string{damaged}, Cache: cache}, elsewhere, id, true},
-		"nothing":             {&Finder{}, path, id, false},
-		"another build":       {folder, path, "00" + id[2:], false},
-		"no build":            {folder, path, "", false},
-		"what is no program":  {folder, filepath.Join(dir, "debug"), "", false},
-		"a name to get out":   {folder, elsewhere, "../" + id, false},
-		"a program with more": {&Finder{}, whole.Path, whole.BuildID, true},
+		"program and folder":    {folder, path, id, true},
+		"program and cache":     {kept, path, id, true},
+		"folder alone":          {folder, elsewhere, id, true},
+		"cache alone":           {kept, elsewhere, id, true},
+		"script and folder":     {folder, place, id, true},
+		"damaged, and cache":    {&Finder{Dirs: []string{damaged}, Cache: cache}, elsewhere, id, true},
+		"nothing":               {&Finder{}, path, id, false},
+		"another build":         {folder, path, "00" + id[2:], false},
+		"no build":              {folder, path, "", false},
+		"what is not a program": {folder, filepath.Join(dir, "debug"), "", false},
+		"a name to get out":     {folder, elsewhere, "../" + id, false},
+		"a program with more":   {&Finder{}, whole.Path, whole.BuildID, true},
 	} {
 		o, err := c.finder.OpenBuild(c.path, c.id, profile.KindOwn)
 		if err != nil || (o != nil) != c.found {

@@ -239,7 +239,7 @@ func (f *Finder) open(path string, o *Object) (*elfimage.Image, error) {
 // GET /buildid/ID/debuginfo, answered with the file.
 func (f *Finder) Fetch(ctx context.Context, id string) (string, error) {
 	if _, err := hex.DecodeString(id); err != nil || len(id) < 8 {
-		return "", fmt.Errorf("%q is no build ID", id)
+		return "", fmt.Errorf("%q is not a build ID", id)
 	}
 	name := debugEntry + id
 	if path := f.Cache.Find(name); path != "" {
@@ -306,7 +306,7 @@ func (f *Finder) fetch(ctx context.Context, address, name string) (path string, 
 	return f.Cache.Put(name, func(w io.Writer) error {
 		var head [4]byte
 		if _, err := io.ReadFull(res.Body, head[:]); err != nil || string(head[:]) != elf.ELFMAG {
-			return fmt.Errorf("%s is no ELF file", address)
+			return fmt.Errorf("%s is not an ELF file", address)
 		}
 		if _, err := w.Write(head[:]); err != nil {
 			return err

@@ -169,7 +169,7 @@ func TestFetch(t *testing.T) {
 		}
 	}
 	if _, err := (&Finder{Cache: cache}).Fetch(context.Background(), "../../etc"); err == nil {
-		t.Error("what is no build ID was asked for")
+		t.Error("what is not a build ID was asked for")
 	}
 }
 

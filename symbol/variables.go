@@ -8,7 +8,7 @@ import (
 	"entelon/symbol/symboltable"
 )
 
-// Variable returns the address of a symbol that is no function, in the
+// Variable returns the address of a symbol that is not a function, in the
 // object's own address space; ok is false where no symbol table of the file
 // itself has it.
 func (o *Object) Variable(name string) (addr uint64, ok bool) {

@@ -289,7 +289,7 @@ func (s *frameSection) common(at uint64) (*cie, error) {
 	if wide && !s.eh {
 		c.u64()
 	} else if id := c.u32(); s.eh && id != 0 {
-		return nil, errors.New("a function refers to what is no common information")
+		return nil, errors.New("a function refers to something that is not common information")
 	}
 	x := &cie{encoding: peAbsptr, addressSize: 8}
 	version := c.u8()

@@ -121,7 +121,7 @@ func openMap(pid uint32, began time.Time) (*os.File, error) {
 		case err != nil:
 			last = err
 		case st.Mode&unix.S_IFMT != unix.S_IFREG:
-			last = fmt.Errorf("%s is no file", path)
+			last = fmt.Errorf("%s is not a file", path)
 		case st.Uid != uid && st.Uid != 0:
 			last = fmt.Errorf("%s belongs to another user than the process", path)
 		case time.Unix(st.Mtim.Unix()).Before(started.Add(-time.Second)):

@@ -25,7 +25,7 @@ func TestBadInput(t *testing.T) {
 	}
 	harmed := append([]byte(nil), whole...)
 	harmed[len(harmed)/2] ^= 0xff
-	text := put("text.take", []byte("dear reader, this is no take"))
+	text := put("text.take", []byte("dear reader, this is not a take"))
 	half := put("half.take", whole[:len(whole)/2])
 	enormous := filepath.Join(dir, "enormous.take")
 	if f, err := os.Create(enormous); err != nil || f.Truncate(1<<40) != nil || f.Close() != nil {
@@ -75,7 +75,7 @@ func TestBadInput(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) { fails(t, entelon(t, c.args...), c.words...) })
 	}
-	if b, err := os.ReadFile(text); err != nil || string(b) != "dear reader, this is no take" {
+	if b, err := os.ReadFile(text); err != nil || string(b) != "dear reader, this is not a take" {
 		t.Errorf("a file that is no take was changed: %q, %v", b, err)
 	}
 	if r := entelon(t, "hot", "--salvage", put("tail.take", whole[:len(whole)-40])); r.code != 0 {

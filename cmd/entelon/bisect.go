@@ -89,7 +89,7 @@ func (b *bisection) find(cmd *cobra.Command) error {
 		return fmt.Errorf("--turns %d: give a number from %d to 100", b.most, minTurns)
 	}
 	if len(strings.Fields(b.run)) == 0 || strings.ContainsAny(b.run, `"'`) {
-		return fmt.Errorf("--run %q: give words without quotes; put what needs some into a script", b.run)
+		return fmt.Errorf("--run %q: quotes are not supported here; put a command that needs them into a script", b.run)
 	}
 	var err error
 	if b.repo, err = openRepository(ctx, b.good, b.bad); err != nil {
@@ -106,7 +106,7 @@ func (b *bisection) find(cmd *cobra.Command) error {
 		}
 	}
 	if n := len(b.search.Known); n > 0 {
-		b.say("going on: %d of %d revisions are known", n, b.search.Len)
+		b.say("resuming: %d of %d revisions are already judged", n, b.search.Len)
 	}
 	// The bad one is slower, or there is nothing to look for.
 	last := b.search.Len - 1

@@ -119,7 +119,7 @@ func TestBisect(t *testing.T) {
 	}
 
 	r := run()
-	if !strings.Contains(r.stderr, "going on: ") {
+	if !strings.Contains(r.stderr, "resuming: ") {
 		t.Errorf("what was known was forgotten: %s", r.stderr)
 	}
 	// A host that is busy with others may keep one step from being told, not more.

@@ -105,7 +105,7 @@ func (f *exactFlags) run(ctx context.Context, command []string) error {
 	defer input.close()
 	r, err := session.Make(ctx, session.Options{
 		Settings: set, Input: input, Stdout: os.Stdout, Stderr: os.Stderr, Finder: finder, Started: sig.to,
-		Again: func() { say("once more, to learn what varies by itself") },
+		Again: func() { say("running it again, to see what varies from run to run") },
 	}, sink)
 	if r == nil {
 		return errors.Join(err, sink.Discard())
@@ -138,7 +138,7 @@ func exactSummary(say func(string), f *profile.Facts, p *profile.Profile) {
 		return
 	}
 	if x.Varying == 0 {
-		say("the second run was the same to the last instruction")
+		say("the second run was identical, to the last instruction")
 		return
 	}
 	most := x.Varied[0]

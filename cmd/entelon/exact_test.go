@@ -21,7 +21,7 @@ func TestExactRun(t *testing.T) {
 	take := func(name, build string) string {
 		file := filepath.Join(dir, name+".take")
 		r := entelon(t, "exact", "--program", "nib", "--build", build, "--out", file, "--", filepath.Join(dir, build), "20")
-		if r.code != 0 || !strings.Contains(r.stderr, " instructions and ") || !strings.Contains(r.stderr, "the same to the last instruction") {
+		if r.code != 0 || !strings.Contains(r.stderr, " instructions and ") || !strings.Contains(r.stderr, "identical, to the last instruction") {
 			t.Fatalf("exit code %d: %s", r.code, r.stderr)
 		}
 		return file
@@ -51,7 +51,7 @@ func TestExactRun(t *testing.T) {
 		}
 	}
 	// What it writes goes to nobody in the second run, by the same way.
-	if r := entelon(t, "exact", "--out", filepath.Join(t.TempDir(), "ls.take"), "--", "ls", "/usr"); r.code != 0 || !strings.Contains(r.stderr, "the same to the last instruction") || strings.Count(r.stdout, "share") != 1 {
+	if r := entelon(t, "exact", "--out", filepath.Join(t.TempDir(), "ls.take"), "--", "ls", "/usr"); r.code != 0 || !strings.Contains(r.stderr, "identical, to the last instruction") || strings.Count(r.stdout, "share") != 1 {
 		t.Errorf("exit code %d: %s%s", r.code, r.stdout, r.stderr)
 	}
 	// As it is mostly written, from where it lies and from beside it.
@@ -128,13 +128,13 @@ func TestExactRun(t *testing.T) {
 	if r := entelon(t, "exact", "--once", "--out", out, "--", "sh", "-c", "echo hello; exit 9"); r.code != 9 || r.stdout != "hello\n" {
 		t.Errorf("exit code %d, %q, %q", r.code, r.stdout, r.stderr)
 	}
-	// What comes through a pipe is read by both runs, and what is no program of this processor's
+	// What comes through a pipe is read by both runs, and what is not a program of this processor's
 	// own rights is said not to be counted.
 	cmd := exec.Command(program("entelon"), "exact", "--out", filepath.Join(dir, "cat.take"), "--", "cat")
 	cmd.Stdin = io.MultiReader(strings.NewReader(strings.Repeat("stave\n", 1000))) // no file
 	var said bytes.Buffer
 	cmd.Stderr = &said
-	if b, err := cmd.Output(); err != nil || len(b) != 6000 || !strings.Contains(said.String(), "the same to the last instruction") {
+	if b, err := cmd.Output(); err != nil || len(b) != 6000 || !strings.Contains(said.String(), "identical, to the last instruction") {
 		t.Errorf("%v, %d bytes: %s", err, len(b), said.String())
 	}
 	left := filepath.Join(dir, "left.take")

@@ -100,7 +100,7 @@ func send(ctx context.Context, base *url.URL, token, file string) (*api.AddedOut
 	}
 	var out api.AddedOut
 	if err := json.Unmarshal(body, &out); err != nil || out.Take.Key == "" {
-		return nil, fmt.Errorf("%s answered with something else than a take; is it an Entelon server?", base.Host)
+		return nil, fmt.Errorf("%s did not answer with a take; is it an Entelon server?", base.Host)
 	}
 	return &out, nil
 }

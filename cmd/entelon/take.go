@@ -195,7 +195,7 @@ func (f *takeFlags) check(args []string) error {
 	case f.against == "" && f.againstBuild != "":
 		return errors.New("--against-build is for --against")
 	case strings.ContainsAny(f.against, `"'`) || f.against != "" && len(strings.Fields(f.against)) == 0:
-		return fmt.Errorf("--against %q: give words without quotes; put what needs some into a script", f.against)
+		return fmt.Errorf("--against %q: quotes are not supported here; put a command that needs them into a script", f.against)
 	case chosen == 0:
 		return errors.New("nothing to sample; give a command after --, or --pid PID, --name PATTERN, --machine or --group NAME")
 	case chosen > 1:

@@ -253,7 +253,7 @@ func (d *reader) apply(kind blockKind) error {
 	case blockEnd:
 		c := &cursor{b: d.raw}
 		if blocks, samples := c.uint(), c.uint(); c.end() != nil || blocks != uint64(d.sequence) || samples != uint64(d.take.Profile.Samples.Len()) {
-			return errors.New("the closing block counts otherwise")
+			return errors.New("the closing block has other counts")
 		}
 	default:
 		return fmt.Errorf("a block is of the unknown kind %d", kind)

@@ -250,7 +250,7 @@ func (c converter) field(n *fieldNode) (expression, error) {
 			continue
 		}
 		if slices.Contains(fieldNames, n.Name) {
-			return nil, c.wrong(n.Pos, fmt.Sprintf(`%s is no amount; write "%s is …"`, n.Name, n.Name), "")
+			return nil, c.wrong(n.Pos, fmt.Sprintf(`%s is not an amount; write "%s is …"`, n.Name, n.Name), "")
 		}
 		v, unit, err := c.amount(x.n)
 		return amount{n.Name, x.by, v, unit}, err
@@ -320,7 +320,7 @@ func (c converter) amount(n *amountNode) (value int64, unit string, err error) {
 	u, ok := units[name]
 	v, parseErr := strconv.ParseFloat(number, 64)
 	if parseErr != nil || !ok {
-		return 0, "", c.wrong(n.Pos, fmt.Sprintf("%q is no amount; write a number and a unit, such as 5 ms or 16 KiB", n.Number), "")
+		return 0, "", c.wrong(n.Pos, fmt.Sprintf("%q is not an amount; write a number and a unit, such as 5 ms or 16 KiB", n.Number), "")
 	}
 	if v *= u.size; v > math.MaxInt64/2 {
 		return 0, "", c.wrong(n.Pos, "that is too much", "")

@@ -96,7 +96,7 @@ func matching(s string) (pattern, error) {
 	}
 	r, err := regexp.Compile(s)
 	if err != nil {
-		return pattern{}, fmt.Errorf("no regular expression: %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+		return pattern{}, fmt.Errorf("not a regular expression: %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 	}
 	return pattern{source: s, matches: r}, nil
 }

@@ -50,7 +50,7 @@ type Run struct {
 	Frames []Entry
 }
 
-// ownedByStack is the lowest owner of a frame that is no function's but marks
+// ownedByStack is the lowest owner of a frame that is not a function's but marks
 // where C code entered (FRAME_OWNED_BY_CSTACK, in 3.14 FRAME_OWNED_BY_INTERPRETER).
 const ownedByStack = 3
 

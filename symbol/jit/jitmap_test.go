@@ -64,7 +64,7 @@ func TestMapAgain(t *testing.T) {
 // TestMapRubbish: rubbish is counted and said, and what is whole is used.
 func TestMapRubbish(t *testing.T) {
 	for name, file := range map[string]string{
-		"text":             "this is no map\n1000 10 good\n",
+		"text":             "this is not a map\n1000 10 good\n",
 		"no size":          "1000  x\n1000 10 good\n",
 		"beyond the end":   "ffffffffffffffff 10 wraps\n1000 10 good\n",
 		"size of nothing":  "1000 0 none\n1000 10 good\n",

@@ -161,7 +161,7 @@ func (m *SourceMap) read(text string) error {
 			for part != "" && n < len(fields) {
 				v, rest, ok := vlq(part)
 				if !ok {
-					return fmt.Errorf("line %d has a number that is none", line+1)
+					return fmt.Errorf("line %d has something that is not a number", line+1)
 				}
 				fields[n], part = v, rest
 				n++

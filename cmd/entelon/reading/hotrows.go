@@ -17,7 +17,7 @@ import (
 // RowKinds are what the rows of a table can be.
 var RowKinds = []string{"function", "thread", "process", "module", "code", "file"}
 
-// groupOut is a row that is no function.
+// groupOut is a row that is not a function.
 type groupOut struct {
 	Name  string  `json:"name"`
 	Self  int64   `json:"self"`
