@@ -202,10 +202,12 @@ func (p *page) within(limit time.Duration, what, expression string) {
 	}
 }
 
-// says waits for a text anywhere on the page.
+// says waits for a text on a page that waits for no answer of the server any more: what was there
+// before, and is about to go, does not count.
 func (p *page) says(text string) {
 	p.t.Helper()
-	p.until(fmt.Sprintf("the words %q", text), fmt.Sprintf("document.body.innerText.includes(%q)", text))
+	p.until(fmt.Sprintf("the words %q, and no question open", text),
+		fmt.Sprintf("document.querySelector('main')?.ariaBusy === 'false' && document.body.innerText.includes(%q)", text))
 }
 
 // key presses one key as a keyboard does: what it would type comes only if the

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { useIsFetching } from '@tanstack/vue-query'
 import { ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { onNobody } from '../api/client'
@@ -12,6 +13,7 @@ import { tell } from '../composables/useNotices'
 import { useKeys } from '../composables/useKeys'
 
 const keysOpen = ref(false)
+const asked = useIsFetching()
 const route = useRoute()
 const router = useRouter()
 
@@ -34,7 +36,7 @@ useKeys({ '?': () => (keysOpen.value = true), c: copyLink })
 <template>
   <div class="flex h-full">
     <SideSpine v-if="!route.meta.open" @keys="keysOpen = true" />
-    <main class="flex min-w-0 flex-1 flex-col">
+    <main class="flex min-w-0 flex-1 flex-col" :aria-busy="asked > 0">
       <SamplingSign v-if="!route.meta.open" />
       <div class="min-h-0 flex-1"><RouterView /></div>
       <TourStrip v-if="!route.meta.open" />

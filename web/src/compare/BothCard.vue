@@ -53,7 +53,7 @@ const colour = (v: string) => (v === 'slower' ? 'text-plum' : v === 'faster' ? '
       <section v-for="k in kinds" :key="k.name" class="mt-3.5" :aria-label="k.name">
         <h3 class="label mb-1 flex border-b border-rule pb-0.5"><span class="flex-1">{{ k.name }}</span><span :class="colour(k.e.verdict)">{{ row.state === 'new' || row.state === 'gone' ? row.state : verdictText(k.e.verdict, d.measure.unit) }}</span></h3>
         <p class="flex flex-wrap items-baseline gap-x-2"><span class="whitespace-nowrap" :class="exact ? 'text-[14px]' : 'text-[16px]'">{{ figure(k.e.baseline) }}</span><span class="text-ink-3">→</span><span class="whitespace-nowrap" :class="exact ? 'text-[14px]' : 'text-[16px]'">{{ figure(k.e.candidate) }}</span><b class="ml-auto font-medium whitespace-nowrap" :class="colour(k.e.verdict)">{{ difference(k.e.difference) }}</b></p>
-        <p v-if="exact && k.e.low !== k.e.high" class="label">{{ difference(k.e.low) }} to {{ difference(k.e.high) }}, since runs of one side differ by themselves</p>
+        <p v-if="exact && k.e.low !== k.e.high" class="label">{{ difference(k.e.low) }} to {{ difference(k.e.high) }}, since runs of one side vary by that much</p>
         <p v-else-if="!exact" class="label">{{ difference(k.e.low) }} to {{ difference(k.e.high) }}, 95 %<template v-if="d.single">, sampling noise only</template></p>
         <p v-if="change(k.e)" class="label">{{ change(k.e) }}</p>
         <p v-if="k.e.verdict === 'too few takes to tell' && k.e.need" class="label">A change below {{ percent(k.e.seen, 0) }} would probably go unnoticed; {{ k.e.need }} takes a side would show it.</p>

@@ -51,7 +51,7 @@ async function copy() {
         <template v-else>
           <p class="mt-2 text-ink-2">Run this on {{ name }} within {{ hours }} hours. The link works once; the machine makes its own key and keeps it.</p>
           <pre class="code mt-3 border border-rule bg-wash p-3 break-all whitespace-pre-wrap select-all" data-test="enrol">{{ command }}</pre>
-          <p class="mt-3 text-ink-2">Then start the collector, as root or as a service: <span class="code">entelon collector</span>. What it may do there is said by the machine’s owner in <span class="code">/etc/entelon/collector.yaml</span>; without that file, commands run as nobody.</p>
+          <p class="mt-3 text-ink-2">Then start the collector, as root or as a service: <span class="code">entelon collector</span>. The machine’s owner decides what it may do there, in <span class="code">/etc/entelon/collector.yaml</span>; without that file, commands run as nobody.</p>
           <div class="mt-5 flex justify-end gap-2"><button class="action" @click="copy">Copy</button><button class="action !bg-ink !px-4 !text-paper" @click="emit('close')">Done</button></div>
         </template>
       </DialogPanel>

@@ -111,7 +111,7 @@ const swatch = computed(() => {
           </tr>
         </tbody>
       </table>
-      <p v-if="exact" class="label mt-1">Counted in an exact run, the same each time unless the take says that it varies.</p>
+      <p v-if="exact" class="label mt-1">Counted in an exact run, the same each time, unless the take says that it varies.</p>
       <p v-else class="label mt-1">{{ count(d.self_samples) }} and {{ count(d.total_samples) }} samples; {{ d.counted ? 'every event is counted, including those between samples' : '95 % intervals' }}</p>
 
       <section v-for="s in sides" :key="s.name" class="mt-3.5" :aria-label="s.name">

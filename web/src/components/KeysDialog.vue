@@ -51,7 +51,7 @@ const groups: { name: string; keys: Key[] }[] = [
   {
     name: 'Comparing',
     keys: [
-      ['x', 'exchange the sides', ['compare']],
+      ['x', 'swap the sides', ['compare']],
       ['s', 'the next suspect', ['compare']],
       ['l', 'leave out takes that are far off', ['compare']],
     ],

@@ -25,7 +25,7 @@ const recalled = computed({
     <p v-if="parsed.length" class="label mt-1">{{ parsed.length }} words: <span v-for="(w, i) in parsed" :key="i" class="code mr-1 border border-rule bg-wash px-1">{{ w }}</span></p>
     <div class="mt-4 grid grid-cols-2 gap-4">
       <label class="block"><span class="label">Directory</span><input v-model="command.dir" class="field code mt-0.5 w-full" spellcheck="false" /></label>
-      <label class="block"><span class="label">User, if not the first one that the machine allows</span><input v-model="command.user" class="field mt-0.5 w-full" spellcheck="false" /></label>
+      <label class="block"><span class="label">User (default: the first that the machine allows)</span><input v-model="command.user" class="field mt-0.5 w-full" spellcheck="false" /></label>
     </div>
     <label class="mt-4 block"><span class="label">Environment, as NAME=VALUE words</span><input v-model="command.env" class="field code mt-0.5 w-full" placeholder="WORKERS=4" spellcheck="false" /></label>
     <label v-if="!alone" class="mt-4 block"><span class="label">Baseline to interleave with, if any: another build, or another command</span><input v-model="command.against" class="field code mt-0.5 w-full" placeholder="/srv/bin/engraved-3.4.0" spellcheck="false" aria-label="Baseline" /></label>

@@ -28,7 +28,7 @@ const usual = computed(() => (props.baseline ? 20 : 30))
     </div>
     <template v-if="exact">
       <p class="mt-2 text-ink-2">An emulator runs the command and counts every instruction and every call. The numbers are the same each time, on a busy machine too. A run takes several times as long as the program alone, and 50 times or more for floating-point work.</p>
-      <label class="mt-2 flex items-baseline gap-2"><input v-model="terms.once" type="checkbox" class="accent-ink translate-y-[1px]" data-test="once" /><span>Run it only once<span class="label block">otherwise twice, to learn what varies by itself</span></span></label>
+      <label class="mt-2 flex items-baseline gap-2"><input v-model="terms.once" type="checkbox" class="accent-ink translate-y-[1px]" data-test="once" /><span>Run it only once<span class="label block">otherwise it runs twice, to show what varies from run to run</span></span></label>
       <label class="mt-2 flex items-baseline gap-2"><input v-model="terms.memory" type="checkbox" class="accent-ink translate-y-[1px]" /><span>Count loads and stores<span class="label block">two to three times as slow</span></span></label>
       <label class="mt-2 flex items-baseline gap-2"><input v-model="terms.models" type="checkbox" class="accent-ink translate-y-[1px]" /><span>Model caches and branches<span class="label block">simple models; two to five times as slow</span></span></label>
       <label v-if="terms.models" class="mt-1 block pl-[21px]"><span class="label">Caches, as SIZE/WAYS/LINE</span><input v-model="terms.caches" class="field code mt-0.5 w-full" placeholder="this machine's" spellcheck="false" title="Two of them: 32K/8/64, 1M/16/64" aria-label="Sizes of both caches" /></label>
@@ -60,7 +60,7 @@ const usual = computed(() => (props.baseline ? 20 : 30))
       <div class="mt-1.5 flex items-baseline gap-1.5">ending <ChoiceMenu v-model="terms.enough" :choices="ends" name="When the row ends" plain /></div>
       <template v-if="terms.enough">
         <label class="mt-1.5 flex items-center gap-2"><input v-model.number="terms.within" type="number" min="0.1" max="50" step="any" class="field w-[84px]" aria-label="Within percent" /> % {{ terms.enough === 'sure' ? 'either way' : 'is a change that matters' }}</label>
-        <label class="mt-1.5 block"><span class="label">{{ terms.enough === 'sure' ? 'known of' : 'decided for' }} a function, or the whole</span><input v-model="terms.enoughOf" class="field code mt-0.5 w-full" :placeholder="kind === 'command' ? 'the whole' : 'slur.Route'" spellcheck="false" aria-label="Function to be known" /></label>
+        <label class="mt-1.5 block"><span class="label">{{ terms.enough === 'sure' ? 'known of' : 'decided for' }} a function, or the whole</span><input v-model="terms.enoughOf" class="field code mt-0.5 w-full" :placeholder="kind === 'command' ? 'the whole' : 'slur.Route'" spellcheck="false" aria-label="Function to be sure of" /></label>
         <p v-if="terms.enough === 'decided' && !baseline" class="label mt-0.5 text-alarm">needs a baseline, beside the command</p>
         <p v-else-if="kind !== 'command' && !terms.enoughOf.trim()" class="label mt-0.5 text-alarm">how long a take lasts says nothing about the whole; name a function</p>
       </template>

@@ -149,7 +149,7 @@ useKeys({
       <h1 v-else class="flex min-w-0 flex-wrap items-baseline gap-x-1.5 text-[15.5px]">
         <ChoiceMenu v-if="(d?.measures.length ?? 0) > 1" v-model="shownMeasure" :choices="measures" name="Measure" plain class="font-medium" /><span v-else class="text-ink-2">{{ capital(d?.measure.label ?? 'CPU time') }}</span>
         <span class="text-ink-2">of</span><ChoiceMenu v-model="baseline" :choices="choices" name="Baseline" plain class="font-medium" /><span v-if="d && d.baseline.takes.length > 1" class="label">{{ d.baseline.takes.length }} takes</span>
-        <button class="self-center text-ink-2 hover:text-ink" aria-label="Exchange the sides" title="Exchange the sides (x)" @click="exchange"><ArrowLeftRight class="size-4" /></button>
+        <button class="self-center text-ink-2 hover:text-ink" aria-label="Swap the sides" title="Swap the sides (x)" @click="exchange"><ArrowLeftRight class="size-4" /></button>
         <span class="text-ink-2">against</span><ChoiceMenu v-model="candidate" :choices="choices" name="Candidate" plain class="font-medium" /><span v-if="d && d.candidate.takes.length > 1" class="label">{{ d.candidate.takes.length }} takes</span>
         <template v-if="d"><ChoiceMenu v-model="shownScale" :choices="scales" name="Scale" plain /></template>
         <button v-if="d?.yardstick" class="word label" :aria-expanded="resting" @click="resting = !resting">rests on {{ count(d.yardstick.count) }} functions</button>

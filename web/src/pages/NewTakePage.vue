@@ -112,7 +112,7 @@ async function start() {
         <ProcessChoice v-if="kind === 'process'" v-model="picked" v-model:children="children" :collector="collector" @start="start" @program="recalled" />
         <CommandForm v-else-if="kind === 'command'" v-model="command" :known="known" :alone="exact" @program="recalled" />
         <GroupChoice v-else-if="kind === 'group'" v-model="group" :collector="collector" @program="recalled" />
-        <p v-else class="max-w-[560px] px-6 py-5 text-ink-2">Everything that runs on {{ collector }} is sampled, whoever it belongs to, Entelon included. Idle processors are left out.</p>
+        <p v-else class="max-w-[560px] px-6 py-5 text-ink-2">Everything that runs on {{ collector }} is sampled, of every user, Entelon included. Idle processors are left out.</p>
       </div>
     </div>
   </form>

@@ -116,7 +116,7 @@ const { pins, toggle: togglePin } = usePins(computed(() => j.value?.settings.pro
             <div><dt class="label">Size</dt><dd>{{ bytes(j.size) }}</dd></div>
           </template>
         </dl>
-        <p v-if="j.silent" role="status" class="max-w-[230px] text-alarm">Nothing heard from the collector for a while. The take goes on when it is back; stopping keeps what has arrived.</p>
+        <p v-if="j.silent" role="status" class="max-w-[230px] text-alarm">Nothing heard from the collector for a while. The take continues when it reconnects; stopping keeps what has arrived.</p>
         <button v-if="may('collect')" class="action !px-4 !py-1" :disabled="j.state === 'stopping' && !j.silent" data-test="stop" @click="stop">{{ j.state === 'stopping' && !j.silent ? 'Stopping' : 'Stop and keep' }}</button>
       </template>
     </header>

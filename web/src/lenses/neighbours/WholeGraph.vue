@@ -107,7 +107,7 @@ const ink = (n: Box) => inkOf(n.function.kind, n.function.area, dark.value)
       </svg>
       <div v-if="drawing" class="absolute right-2 bottom-2 flex items-center border border-rule-strong bg-sheet" role="group" aria-label="Zoom">
         <button class="px-2 py-0.5" aria-label="Zoom out (-)" title="Zoom out (-)" @click="further()">−</button>
-        <button class="border-x border-rule-strong px-2 py-0.5" :aria-pressed="fitted" title="Fit the drawing to its room (z)" data-test="fit" @click="fit">{{ fitted ? 'fitted' : `${Math.round(100 * scale)} %` }}</button>
+        <button class="border-x border-rule-strong px-2 py-0.5" :aria-pressed="fitted" title="Fit the drawing to the window (z)" data-test="fit" @click="fit">{{ fitted ? 'fitted' : `${Math.round(100 * scale)} %` }}</button>
         <button class="px-2 py-0.5" aria-label="Zoom in (+)" title="Zoom in (+)" @click="closer()">+</button>
       </div>
     </div>
