@@ -106,6 +106,9 @@ func (s *session) collect(ctx context.Context) (*Result, error) {
 // prepare finds the program and puts the events in place.
 func (s *session) prepare() (err error) {
 	set := &s.o.Settings
+	if set.Unwind == UnwindTables {
+		bpf.ReadAhead()
+	}
 	if err := s.chooseEvent(); err != nil {
 		return err
 	}

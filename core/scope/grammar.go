@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"github.com/alecthomas/participle/v2"
@@ -78,15 +79,22 @@ type (
 	}
 )
 
-// A word may hold a Go receiver, so that methods need no quotes.
-var rules = lexer.MustSimple([]lexer.SimpleRule{
-	{Name: "Space", Pattern: `\s+`},
-	{Name: "Quoted", Pattern: `"(\\.|[^"\\])*"`},
-	{Name: "Word", Pattern: `(\(\*[\w.]+\)|[^\s,()<>="!])+`},
-	{Name: "Sign", Pattern: `[(),>]`},
-})
-
-var grammar = participle.MustBuild[anyNode](participle.Lexer(rules), participle.Elide("Space"), participle.UseLookahead(2))
+// rules are those of words, and grammar that of expressions. They are made when they are first
+// needed: most commands parse no scope. A word may hold a Go receiver, so that methods need no
+// quotes.
+var (
+	rules = sync.OnceValue(func() *lexer.StatefulDefinition {
+		return lexer.MustSimple([]lexer.SimpleRule{
+			{Name: "Space", Pattern: `\s+`},
+			{Name: "Quoted", Pattern: `"(\\.|[^"\\])*"`},
+			{Name: "Word", Pattern: `(\(\*[\w.]+\)|[^\s,()<>="!])+`},
+			{Name: "Sign", Pattern: `[(),>]`},
+		})
+	})
+	grammar = sync.OnceValue(func() *participle.Parser[anyNode] {
+		return participle.MustBuild[anyNode](participle.Lexer(rules()), participle.Elide("Space"), participle.UseLookahead(2))
+	})
+)
 
 // reserved words have to stand in quotes where they are meant as a text.
 var reserved = []string{"and", "or", "not", "is", "matches", "over", "under", "at", "from", "to", "idle"}
@@ -115,7 +123,7 @@ func parse(text string) (expression, error) {
 			return nil, &SyntaxError{Text: text, At: utf8.RuneCountInString(text[:i]), Problem: fmt.Sprintf("more than %d brackets are open", maxDepth)}
 		}
 	}
-	tree, err := grammar.ParseString("", text)
+	tree, err := grammar().ParseString("", text)
 	if err != nil {
 		return nil, explain(text, err)
 	}

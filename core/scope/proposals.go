@@ -31,11 +31,11 @@ func quotedOf(t token) *string {
 
 // tokens splits a text as far as it can be split.
 func tokens(text string) (out []token, rest int) {
-	lx, err := rules.LexString("", text)
+	lx, err := rules().LexString("", text)
 	if err != nil {
 		return nil, 0
 	}
-	kinds := rules.Symbols()
+	kinds := rules().Symbols()
 	for {
 		t, err := lx.Next()
 		if err != nil || t.EOF() {

@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"unicode"
 
 	"entelon/core/profile"
@@ -111,7 +112,7 @@ func generalValue(name, value string) string {
 			}
 		}
 	}
-	for _, x := range general1 {
+	for _, x := range general1() {
 		value = x.is.ReplaceAllString(value, x.as)
 	}
 	if !strings.Contains(value, "/") {
@@ -130,18 +131,17 @@ func generalValue(name, value string) string {
 }
 
 // general1 are the forms of what varies.
-var general1 = []struct {
-	is *regexp.Regexp
-	as string
-}{
-	{regexp.MustCompile(`\b[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}\b`), varies},
-	{regexp.MustCompile(`\b\d{4}-\d\d-\d\d[T_ ]\d\d[:-]?\d\d(?:[:-]?\d\d(?:\.\d+)?)?(?:Z|[+-]\d\d:?\d\d)?\b`), varies},
-	{regexp.MustCompile(`((?:^|[\s'"=@/])(?:localhost|\d{1,3}(?:\.\d{1,3}){3}|\[[0-9a-fA-F:]*\])?):\d{2,5}\b`), "${1}:" + varies},
-	{regexp.MustCompile(`(://[^/\s:@]+):\d{2,5}\b`), "${1}:" + varies},
-	// A folder that was made for one run; a file in it keeps its name.
-	{regexp.MustCompile(`((?:/var)?/tmp|/dev/shm|/run/user/\d+)/[^\s'"]*/`), "${1}/" + varies + "/"},
-	{regexp.MustCompile(`\btmp[._-][A-Za-z0-9_]{6,}`), varies},
-}
+var general1 = sync.OnceValue(func() []form {
+	return []form{
+		{regexp.MustCompile(`\b[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}\b`), varies},
+		{regexp.MustCompile(`\b\d{4}-\d\d-\d\d[T_ ]\d\d[:-]?\d\d(?:[:-]?\d\d(?:\.\d+)?)?(?:Z|[+-]\d\d:?\d\d)?\b`), varies},
+		{regexp.MustCompile(`((?:^|[\s'"=@/])(?:localhost|\d{1,3}(?:\.\d{1,3}){3}|\[[0-9a-fA-F:]*\])?):\d{2,5}\b`), "${1}:" + varies},
+		{regexp.MustCompile(`(://[^/\s:@]+):\d{2,5}\b`), "${1}:" + varies},
+		// A folder that was made for one run; a file in it keeps its name.
+		{regexp.MustCompile(`((?:/var)?/tmp|/dev/shm|/run/user/\d+)/[^\s'"]*/`), "${1}/" + varies + "/"},
+		{regexp.MustCompile(`\btmp[._-][A-Za-z0-9_]{6,}`), varies},
+	}
+})
 
 // random reports whether a name looks as if it had been made by chance: a long number,
 // a long hexadecimal one, or letters and digits that take turns.
@@ -195,4 +195,10 @@ func wordsOf(name string) (out []string) {
 	}
 	end()
 	return out
+}
+
+// form is how a part of a text looks, and what stands for it.
+type form struct {
+	is *regexp.Regexp
+	as string
 }

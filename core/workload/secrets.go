@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"entelon/core/profile"
 )
@@ -39,15 +40,14 @@ func secretName(name string) bool {
 }
 
 // secretForms are secrets within a text.
-var secretForms = []struct {
-	is *regexp.Regexp
-	as string
-}{
-	{regexp.MustCompile(`(://[^/\s:@]*):[^/\s@]+@`), "${1}:" + Masked + "@"},
-	{regexp.MustCompile(`(?i)\b(bearer|basic)(\s+)[A-Za-z0-9+/_.=~-]{8,}`), "${1}${2}" + Masked},
-	{regexp.MustCompile(`\beyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]*`), Masked},
-	{regexp.MustCompile(`(?i)\b((?:password|passwd|pwd|token|secret|api[_-]?key)["']?\s*[=:]\s*["']?)[^\s"'&,;]+`), "${1}" + Masked},
-}
+var secretForms = sync.OnceValue(func() []form {
+	return []form{
+		{regexp.MustCompile(`(://[^/\s:@]*):[^/\s@]+@`), "${1}:" + Masked + "@"},
+		{regexp.MustCompile(`(?i)\b(bearer|basic)(\s+)[A-Za-z0-9+/_.=~-]{8,}`), "${1}${2}" + Masked},
+		{regexp.MustCompile(`\beyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]*`), Masked},
+		{regexp.MustCompile(`(?i)\b((?:password|passwd|pwd|token|secret|api[_-]?key)["']?\s*[=:]\s*["']?)[^\s"'&,;]+`), "${1}" + Masked},
+	}
+})
 
 // Mask returns arguments, or variables as KEY=VALUE, in which what looks like a secret
 // is replaced, and how many of them have something replaced.
@@ -92,7 +92,7 @@ func maskWithin(a string) string {
 	if len(a) > maxArgument*16 {
 		return a // a program of its own, such as of a shell
 	}
-	for _, f := range secretForms {
+	for _, f := range secretForms() {
 		a = f.is.ReplaceAllString(a, f.as)
 	}
 	return a

@@ -45,6 +45,14 @@ var ErrNotRoot = errors.New("only root may load programs into the kernel")
 // stacksObject is the object's content, which is read once and copied for each use.
 var stacksObject = sync.OnceValues(loadStacks)
 
+// ReadAhead reads the objects that NewStackReader needs, beside what else is done before it. An
+// error comes again from there.
+func ReadAhead() {
+	for _, read := range []func() (*ebpf.CollectionSpec, error){stacksObject, framesObject, membersObject} {
+		go func() { _, _ = read() }()
+	}
+}
+
 // GoPlaces is what the program needs to know of a Go process (struct go_places).
 type GoPlaces = stacksGoPlaces
 

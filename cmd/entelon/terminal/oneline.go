@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"regexp"
 	"strings"
+	"sync"
 	"syscall"
 
 	"entelon/capture"
@@ -53,7 +54,7 @@ func worded(err error) string {
 		}
 		return line + "; entelon --help lists them"
 	}
-	for _, f := range flagErrors {
+	for _, f := range flagErrors() {
 		if m := f.is.FindStringSubmatchIndex(line); m != nil {
 			return string(f.is.ExpandString(nil, f.say, line, m))
 		}
@@ -72,20 +73,24 @@ func worded(err error) string {
 var unknownCommand = regexp.MustCompile(`(?s)^unknown command "([^"]*)" for "[^"]*"(?:\n\nDid you mean this\?\n(.*))?`)
 
 // flagErrors are the errors of arguments, by what is wrong.
-var flagErrors = []struct {
+var flagErrors = sync.OnceValue(func() []flagError {
+	return []flagError{
+		{regexp.MustCompile(`(?s)^invalid argument ("(?:[^"\\]|\\.)*") for "(?:-., )?(--[^"]*)" flag: strconv\.(?:ParseInt|Atoi|ParseUint): .*out of range$`), "$2 $1: the number is too large"},
+		{regexp.MustCompile(`(?s)^invalid argument ("(?:[^"\\]|\\.)*") for "(?:-., )?(--[^"]*)" flag: strconv\.(?:ParseInt|Atoi|ParseUint): .*`), "$2 $1: give a whole number"},
+		{regexp.MustCompile(`(?s)^invalid argument ("(?:[^"\\]|\\.)*") for "(?:-., )?(--[^"]*)" flag: strconv\.ParseFloat: .*`), "$2 $1: give a number"},
+		{regexp.MustCompile(`(?s)^invalid argument ("(?:[^"\\]|\\.)*") for "(?:-., )?(--[^"]*)" flag: strconv\.ParseBool: .*`), "$2 $1: give true or false"},
+		{regexp.MustCompile(`(?s)^invalid argument ("(?:[^"\\]|\\.)*") for "(?:-., )?(--[^"]*)" flag: (.*)`), "$2: $3"},
+		{regexp.MustCompile(`(?s)^unknown flag: (--.*)`), "there is no option $1; --help lists them all"},
+		{regexp.MustCompile(`(?s)^unknown shorthand flag: '(.)' in .*`), "there is no option -$1; --help lists them all"},
+		{regexp.MustCompile(`(?s)^flag needs an argument: (?:'(.)' in )?(-\S*).*`), "$2 needs a value"},
+		{regexp.MustCompile(`^accepts (\d+) arg\(s\), received (\d+)$`), "give $1 and not $2 arguments; --help shows an example"},
+		{regexp.MustCompile(`^requires at least 1 arg\(s\), only received 0$`), "what it is about is missing; --help shows an example"},
+		{regexp.MustCompile(`^requires at least (\d+) arg\(s\), only received (\d+)$`), "give at least $1 arguments, not $2; --help shows an example"},
+		{regexp.MustCompile(`^required flag\(s\) "(.*)" not set$`), "--$1 is missing; --help shows an example"},
+	}
+})
+
+type flagError struct {
 	is  *regexp.Regexp
 	say string
-}{
-	{regexp.MustCompile(`(?s)^invalid argument ("(?:[^"\\]|\\.)*") for "(?:-., )?(--[^"]*)" flag: strconv\.(?:ParseInt|Atoi|ParseUint): .*out of range$`), "$2 $1: the number is too large"},
-	{regexp.MustCompile(`(?s)^invalid argument ("(?:[^"\\]|\\.)*") for "(?:-., )?(--[^"]*)" flag: strconv\.(?:ParseInt|Atoi|ParseUint): .*`), "$2 $1: give a whole number"},
-	{regexp.MustCompile(`(?s)^invalid argument ("(?:[^"\\]|\\.)*") for "(?:-., )?(--[^"]*)" flag: strconv\.ParseFloat: .*`), "$2 $1: give a number"},
-	{regexp.MustCompile(`(?s)^invalid argument ("(?:[^"\\]|\\.)*") for "(?:-., )?(--[^"]*)" flag: strconv\.ParseBool: .*`), "$2 $1: give true or false"},
-	{regexp.MustCompile(`(?s)^invalid argument ("(?:[^"\\]|\\.)*") for "(?:-., )?(--[^"]*)" flag: (.*)`), "$2: $3"},
-	{regexp.MustCompile(`(?s)^unknown flag: (--.*)`), "there is no option $1; --help lists them all"},
-	{regexp.MustCompile(`(?s)^unknown shorthand flag: '(.)' in .*`), "there is no option -$1; --help lists them all"},
-	{regexp.MustCompile(`(?s)^flag needs an argument: (?:'(.)' in )?(-\S*).*`), "$2 needs a value"},
-	{regexp.MustCompile(`^accepts (\d+) arg\(s\), received (\d+)$`), "give $1 and not $2 arguments; --help shows an example"},
-	{regexp.MustCompile(`^requires at least 1 arg\(s\), only received 0$`), "what it is about is missing; --help shows an example"},
-	{regexp.MustCompile(`^requires at least (\d+) arg\(s\), only received (\d+)$`), "give at least $1 arguments, not $2; --help shows an example"},
-	{regexp.MustCompile(`^required flag\(s\) "(.*)" not set$`), "--$1 is missing; --help shows an example"},
 }
