@@ -45,7 +45,7 @@ func TestALensMore(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	text := strings.Replace(string(b), "about: () => true },\n]", "about: () => true },\n  { name: 'total', text: 'Total', view: TotalLens },\n]", 1)
+	text := strings.Replace(string(b), "view: EventsLens },\n]", "view: EventsLens },\n  { name: 'total', text: 'Total', view: TotalLens },\n]", 1)
 	text = strings.Replace(text, "\nimport ", "\nimport TotalLens from './total/TotalLens.vue'\nimport ", 1)
 	if err := os.WriteFile(registry, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
@@ -69,7 +69,7 @@ func TestALensMore(t *testing.T) {
 	p.do("the take", chromedp.Navigate(address+"/takes/"+takeOf(t, "3.5.0")))
 	p.until("the flame", `Number(document.querySelector('[data-test=flame]')?.dataset.frames) > 10`)
 	p.until("its tab", `[...document.querySelectorAll('[role=tab]')].at(-1)?.innerText === 'Total'`)
-	p.key("6")
+	p.key("7")
 	p.until("the lens", `/^[0-9]+ functions of engraved$/.test(document.querySelector('[data-test=total]')?.innerText ?? '')`)
 	p.until("the address", `new URLSearchParams(location.search).get('lens') === 'total'`)
 }

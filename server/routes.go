@@ -164,6 +164,12 @@ func table(s *request.Server) []request.Route {
 			request.Query("text", "string", "what stands there already", false),
 			request.Query("at", "integer", "where, in characters from 0", false),
 		}},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/events", Load: request.Shared, Summary: "Events that a take recorded one by one", Answer: api.EventsOut{}, Handle: s.Same(viewing.LensRoutes{Server: s}.Events, nil), Query: append([]request.Param{
+			request.Query("kind", "string", "kind of event; absent: the first", false),
+			request.Query("sort", "string", "amount, the largest first, or time; absent: amount", false),
+			request.Query("limit", "integer", "rows, 1000 at most", false),
+			request.Query("bins", "integer", "bins of time in which rows are counted, 2000 at most", false),
+		}, timeRange...)},
 		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/paths", Load: request.Shared, Summary: "The steps that follow one of a path", Answer: api.PathsOut{}, Handle: s.Same(viewing.LensRoutes{Server: s}.Paths, nil), Query: with(
 			request.Query("start", "string", "roots (the default) or leaves", false),
 			request.Query("node", "integer", "from the roots: the step whose followers are asked for; 0 is the beginning", false),

@@ -25,6 +25,8 @@ export type ScopeRead = Schemas['ScopeOut']
 export type PathSteps = Schemas['PathSteps']
 export type PathRow = Schemas['PathRow']
 export type Neighbours = Schemas['NeighboursOut']
+export type Events = Schemas['EventsOut']
+export type Event = Schemas['EventRowOut']
 export type Graph = Schemas['GraphOut']
 export type Times = Schemas['TimesOut']
 export type Me = Schemas['MeOut']
@@ -138,6 +140,7 @@ export const api = {
     ask<Flame>('GET', `/takes/${key}/flame`, q, undefined, signal),
   search: (key: string, q: Range & { text: string; root?: number }, signal?: AbortSignal) => ask<Found>('GET', `/takes/${key}/search`, q, undefined, signal),
   card: (key: string, q: Range & { name: string }, signal?: AbortSignal) => ask<FunctionCard>('GET', `/takes/${key}/function`, q, undefined, signal),
+  events: (key: string, q: Range & { kind?: string; sort?: string; bins?: number }) => ask<Events>('GET', `/takes/${key}/events`, q),
   times: (key: string, bins: number, measure?: string) => ask<Times>('GET', `/takes/${key}/times`, { bins, measure }),
   lines: (key: string, q: Range & { name: string }) => ask<Schemas['LinesOut']>('GET', `/takes/${key}/lines`, q),
   notes: (key: string) => ask<Schemas['RemarksOut']>('GET', `/takes/${key}/notes`),

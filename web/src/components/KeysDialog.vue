@@ -67,7 +67,7 @@ const groups: { name: string; keys: Key[] }[] = [
       ['i', 'idle in or out', looking],
       ['o', 'fold foreign code into the calls into it', looking],
       ['%', 'what 100 % is', looking],
-      ['1 … 5', 'flame, functions, paths, neighbours, lines', looking],
+      ['1 … 6', 'flame, functions, paths, neighbours, lines, events', looking],
       ['1  2  5', 'flame, functions, lines', ['compare']],
     ],
   },

@@ -30,9 +30,10 @@ export function useScope(take: Ref<string>) {
   async function replace(part: ScopePart, by?: string) {
     put((await now()).flatMap((p) => (p.text !== part.text ? [p] : by ? [{ text: by }] : [])))
   }
-  async function add(condition: string) {
+  async function add(...conditions: string[]) {
     const ps = await now()
-    if (!ps.some((p) => p.text === condition)) put([...ps, { text: condition }])
+    const more = conditions.filter((c) => !ps.some((p) => p.text === c))
+    if (more.length) put([...ps, ...more.map((text) => ({ text }))])
   }
   /** The expression with another restriction of the time; without bounds with none. */
   async function within(from?: number, to?: number) {

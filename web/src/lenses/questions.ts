@@ -9,3 +9,6 @@ export const pathSteps = (takeKey: string, range: Range, q: PathQuestion) => ({ 
 
 /** Where the cost of a function comes in and where it goes on, some levels far. */
 export const neighbours = (takeKey: string, range: Range, focus: string, levels: number) => ({ queryKey: ['neighbours', takeKey, range, focus, levels], queryFn: () => api.neighbours(takeKey, { ...range, name: focus, levels, most: 9 }) })
+
+/** Events that the take recorded one by one, with how they are distributed. Fold and grouping are of no account to them. */
+export const events = (takeKey: string, range: Range, kind: string, sort: string) => ({ queryKey: ['events', takeKey, range.scope, kind, sort], queryFn: () => api.events(takeKey, { scope: range.scope, kind: kind || undefined, sort, bins: 120 }), staleTime: Infinity })

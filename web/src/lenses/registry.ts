@@ -1,6 +1,7 @@
 import type { FetchQueryOptions } from '@tanstack/vue-query'
 import type { Component } from 'vue'
 import type { Hot, Range } from '../api/client'
+import EventsLens from './events/EventsLens.vue'
 import FlameLens from './flame/FlameLens.vue'
 import HotLens from './hot/HotLens.vue'
 import LinesLens from './lines/LinesLens.vue'
@@ -60,4 +61,5 @@ export const lenses: Lens[] = [
   { name: 'paths', text: 'Paths', view: PathsLens, shares: 'stacks.txt', begins: (a) => [pathSteps(a.takeKey, a.range, a.address('paths') === 'leaves' ? { start: 'leaves', path: '' } : { node: 0, heaviest: true })] },
   { name: 'neighbours', text: 'Neighbours', view: NeighboursLens, about: (address) => (address('around') || 'focus') === 'focus', begins: (a) => (a.focus ? [neighbours(a.takeKey, a.range, a.focus, Number(a.address('levels') || 2))] : []) },
   { name: 'lines', text: 'Lines', view: LinesLens, about: () => true },
+  { name: 'events', text: 'Events', view: EventsLens },
 ]

@@ -1,0 +1,265 @@
+// Package events lists what a take recorded event by event: waits, system calls, disk requests, page
+// faults, allocations, calls, passes of tracepoints. Each sample of such a measure is a row: when it
+// was, who did it, how long it took or how many bytes it moved, and on which stack.
+//
+// Where events come so fast that they are added up in the kernel, a sample stands for its own event
+// and for those that came after it until the next sample; a Row says for how many where the take
+// counted that, and a Kind how many events have no row of their own.
+//
+// The package has no state.
+package events
+
+import (
+	"cmp"
+	"container/heap"
+	"errors"
+	"math"
+	"slices"
+
+	"entelon/core/measure"
+	"entelon/core/profile"
+	"entelon/core/scope"
+)
+
+// ErrNone is the error about a take of which nothing was recorded event by event.
+var ErrNone = errors.New("nothing in this take was recorded event by event")
+
+// Kind is one kind of event that a take has.
+type Kind struct {
+	Name   string       // as it was chosen: "waiting", "disk", "tracepoint:sched:sched_switch"
+	Label  string       // of many of them: "waits", "system calls"
+	Unit   measure.Unit // of its amount: measure.Nanoseconds, measure.Bytes, or measure.Count where it has none
+	Time   measure.TimeIs
+	Events int64 // that the take counted, whatever the scope; 0: not known
+	Single int64 // of them, those with a row of their own; 0: not known
+	Lost   int64 // more that happened and are not in the take
+
+	amount int // column, -1 where there is none
+	count  int // column, -1 where there is none
+}
+
+// Thinned reports whether rows stand for several events.
+func (k *Kind) Thinned() bool { return k.Events > k.Single && k.Single > 0 }
+
+// Column is the name of the measure that its amounts are of, "" where it has none.
+func (k *Kind) Column(p *profile.Profile) string {
+	if k.amount < 0 {
+		return ""
+	}
+	return p.Words(k.amount).Name
+}
+
+// KindsOf are the kinds that a take has, in the order in which its measures were chosen.
+func KindsOf(t *profile.Take) []Kind {
+	if t.Facts.Exact != nil {
+		return nil // everything was counted, and nothing recorded one by one
+	}
+	var out []Kind
+	at := map[string]int{}
+	for m := range t.Profile.Measures {
+		w := t.Profile.Words(m)
+		row := measure.Choice{Kind: w.Kind}.Row()
+		if w.Kind == "" || row.Way == measure.ByClock || !w.Counted || w.Combine == measure.Level {
+			continue
+		}
+		name := w.Kind
+		if w.Of != "" {
+			name += ":" + w.Of
+		}
+		k, known := at[name]
+		if !known {
+			k = len(out)
+			at[name] = k
+			out = append(out, Kind{Name: name, Label: w.Label, Unit: measure.Count, Time: w.Time, amount: -1, count: -1})
+			if c, ok := t.CountingOf(m); ok {
+				out[k].Events, out[k].Single, out[k].Lost = c.Events, c.Singly, c.Lost
+			}
+		}
+		if w.Unit == measure.Count {
+			out[k].count, out[k].Label = m, w.Label
+		} else {
+			out[k].amount, out[k].Unit = m, w.Unit
+		}
+	}
+	for i := range out {
+		if out[i].Name == measure.Waiting {
+			out[i].Label = "waits"
+		}
+	}
+	return out
+}
+
+// Named returns the kind of a name, "" being the first. Its error names those that there are.
+func Named(kinds []Kind, name string) (Kind, error) {
+	if len(kinds) == 0 {
+		return Kind{}, ErrNone
+	}
+	for _, k := range kinds {
+		if name == "" || k.Name == name {
+			return k, nil
+		}
+	}
+	return Kind{}, &UnknownKind{name, kinds}
+}
+
+// Row is one sample of a kind.
+type Row struct {
+	Sample int // position among the samples
+	Time   int64
+	Thread profile.ThreadID
+	Stack  profile.StackID
+	What   profile.FunctionID // the mark that says what it is, or the function in which it happened
+	Amount int64              // in the kind's unit; 0 where it has none
+	Events int64              // that it stands for; 0: one, or it is not known
+}
+
+// Order is what rows are sorted by.
+type Order string
+
+// The orders.
+const (
+	ByTime   Order = "time"   // the first one first
+	ByAmount Order = "amount" // the longest, or the largest, first
+)
+
+// Question is which rows of a kind are asked for.
+type Question struct {
+	Kind  Kind
+	Scope scope.Scope
+	By    Order
+	Limit int // rows at most, 0 for all
+	// From and To are the stretch of time over which rows are counted in Bins bins, in nanoseconds
+	// since the take began; without bins they are not.
+	From, To int64
+	Bins     int
+}
+
+// Found is what a scope has of a kind.
+type Found struct {
+	Rows    []Row // as many as were asked for
+	All     int64 // rows
+	Events  int64 // that these stand for, as far as that was counted
+	Total   int64 // of their amounts
+	Median  int64 // of the amounts of rows
+	Ninety  int64 // 90 % of them are at most this
+	Almost  int64 // 99 %
+	Largest int64
+	Sizes   []Size  // rows by amount, from the smallest that there is to the largest; none without amounts
+	Over    []int64 // rows by bin of time
+}
+
+// Find answers a question. Totals, percentiles, sizes and bins are over all rows, whatever the limit;
+// beside what is returned, 8 bytes are needed for each.
+func Find(p *profile.Profile, q Question) (f Found) {
+	k, limit, before := &q.Kind, q.Limit, before(q.By)
+	first := heaped{before: before} // the last of those that are kept is at its top
+	var amounts []int64
+	f.Over = make([]int64, q.Bins)
+	perBin := float64(q.Bins) / float64(max(1, q.To-q.From))
+	q.Scope.Sieve(p, false).Each(p, func(i int) {
+		amount, events := int64(0), int64(0)
+		if k.amount >= 0 {
+			amount = p.Samples.Values[k.amount][i]
+		}
+		if k.count >= 0 {
+			events = p.Samples.Values[k.count][i]
+		}
+		if amount == 0 && events == 0 {
+			return
+		}
+		s := p.Samples.Stack[i]
+		r := Row{Sample: i, Thread: p.Samples.Thread[i], Stack: s, What: p.FunctionOf(s), Amount: amount, Events: events}
+		if p.Samples.Time != nil {
+			r.Time = p.Samples.Time[i]
+		}
+		f.Total, f.Events = f.Total+amount, f.Events+max(events, 1)
+		amounts = append(amounts, amount)
+		if bin := float64(r.Time-q.From) * perBin; q.Bins > 0 && bin >= 0 {
+			f.Over[min(int(bin), q.Bins-1)]++
+		}
+		switch {
+		case limit == 0 || len(first.rows) < limit:
+			heap.Push(&first, r)
+		case before(r, first.rows[0]) < 0:
+			first.rows[0] = r
+			heap.Fix(&first, 0)
+		}
+	})
+	f.All = int64(len(amounts))
+	f.percentiles(amounts)
+	if k.amount >= 0 {
+		f.Sizes = sizes(amounts, k.Unit)
+	}
+	f.Rows = first.rows
+	slices.SortFunc(f.Rows, before)
+	return f
+}
+
+// before orders rows; no two are equal.
+func before(by Order) func(a, b Row) int {
+	if by == ByAmount {
+		return func(a, b Row) int {
+			return cmp.Or(cmp.Compare(b.Amount, a.Amount), cmp.Compare(b.Events, a.Events), cmp.Compare(a.Time, b.Time), cmp.Compare(a.Sample, b.Sample))
+		}
+	}
+	return func(a, b Row) int { return cmp.Or(cmp.Compare(a.Time, b.Time), cmp.Compare(a.Sample, b.Sample)) }
+}
+
+// heaped is a heap of rows with the last one at its top.
+type heaped struct {
+	rows   []Row
+	before func(a, b Row) int
+}
+
+func (h *heaped) Len() int           { return len(h.rows) }
+func (h *heaped) Less(i, j int) bool { return h.before(h.rows[i], h.rows[j]) > 0 }
+func (h *heaped) Swap(i, j int)      { h.rows[i], h.rows[j] = h.rows[j], h.rows[i] }
+
+// Push implements heap.Interface.
+func (h *heaped) Push(x any) { h.rows = append(h.rows, x.(Row)) }
+
+// Pop implements heap.Interface.
+func (h *heaped) Pop() any {
+	last := h.rows[len(h.rows)-1]
+	h.rows = h.rows[:len(h.rows)-1]
+	return last
+}
+
+// percentiles are nearest ranks: the smallest amount that so large a share of rows does not exceed.
+// It sorts them.
+func (f *Found) percentiles(amounts []int64) {
+	if len(amounts) == 0 {
+		return
+	}
+	slices.Sort(amounts)
+	at := func(share float64) int64 {
+		return amounts[max(0, int(math.Ceil(share*float64(len(amounts))))-1)]
+	}
+	f.Median, f.Ninety, f.Almost, f.Largest = at(0.5), at(0.9), at(0.99), amounts[len(amounts)-1]
+}
+
+// Place is where in the program's own code a stack is: its innermost frame of that, or the innermost
+// of any code where there is none; ok is false for a stack of marks and the kernel alone.
+func Place(p *profile.Profile, s profile.StackID) (at profile.FrameID, ok bool) {
+	var other profile.FrameID
+	own := false
+	p.Walk(s, func(id profile.FrameID) {
+		if own {
+			return
+		}
+		switch p.Functions[p.Frames[id].Function].Kind {
+		case profile.KindOwn, profile.KindInterpreter, profile.KindJIT:
+			at, own = id, true
+		case profile.KindMark, profile.KindKernel, profile.KindUnknown:
+		default:
+			if !ok {
+				other = id
+			}
+			ok = true
+		}
+	})
+	if own {
+		return at, true
+	}
+	return other, ok
+}
