@@ -16,13 +16,13 @@ import (
 
 // suitsProcessors reports whether processor time of a program is sampled by the clocks of
 // the processors, where the kernel allows it.
-func (s *session) suitsProcessors() bool {
+func (s *terms) suitsProcessors() bool {
 	return s.counting == nil && s.o.Settings.Event == EventClock && !s.wide() && procfs.SeesAll() &&
 		slices.ContainsFunc(s.measures.Chosen, func(m measure.Choice) bool { return m.Row().Way == measure.ByClock })
 }
 
 // wide reports whether all that run somewhere are sampled, and not some processes.
-func (s *session) wide() bool { return s.o.Settings.Machine || s.o.Settings.Group != "" }
+func (s *terms) wide() bool { return s.o.Settings.Machine || s.o.Settings.Group != "" }
 
 // try is a way to open the events.
 type try struct {

@@ -28,14 +28,13 @@ import (
 
 // session is one collection: how it is prepared, run and concluded.
 type session struct {
-	o        Options
+	terms
 	sink     pairing.Sink
 	subject  // whom is sampled
 	target   *rings.Target
 	events   []*rings.Event
 	world    *programs.World
 	resolver *resolve.Resolver
-	measures pairing.Measures
 	machine  profile.Machine
 	facts    profile.Facts
 	began    time.Time
@@ -46,9 +45,8 @@ type session struct {
 	lone     bool             // nobody said how much is copied, so that more is without it
 	otherErr error            // why they are not
 	adding
-	tracing  tracing
-	filter   *pairing.Filter // nil: all samples are kept
-	counting *counting       // nil where samples are taken
+	tracing tracing
+	filter  *pairing.Filter // nil: all samples are kept
 
 	note   func(r *raw.Record, early bool) // see consumer
 	noWake error                           // why it is not known when waiting threads were woken
@@ -62,7 +60,7 @@ type session struct {
 }
 
 func newSession(o Options, sink pairing.Sink) *session {
-	s := &session{o: o, sink: sink, world: programs.New(o.Finder), ownCPU: ownCPU(), usage: disturbance.NewUsage()}
+	s := &session{terms: terms{o: o}, sink: sink, world: programs.New(o.Finder), ownCPU: ownCPU(), usage: disturbance.NewUsage()}
 	s.resolver = resolve.New(profile.NewBuilder(), &s.facts, s.world)
 	return s
 }

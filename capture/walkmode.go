@@ -26,7 +26,7 @@ const (
 )
 
 // chooseUnwind settles how stacks are walked.
-func (s *session) chooseUnwind() error {
+func (s *terms) chooseUnwind() error {
 	set := &s.o.Settings
 	if set.Unwind == "" {
 		set.Unwind = UnwindTables

@@ -167,8 +167,8 @@ func (r *Result) block() (out []Remark) {
 	return out
 }
 
-// unblocked takes the effects of blocks off the costs of both sides.
-func (r *Result) unblocked(a, b *statistics.Quantity) {
+// unblock takes the effects of blocks off the costs of both sides.
+func unblock(r *Result, a, b *statistics.Quantity) {
 	if r.blocks < 2 {
 		return
 	}

@@ -88,8 +88,8 @@ func countedIn(r *Result) []counted {
 	return out
 }
 
-// count adds up calls at nodes of all takes, or at and below them.
-func (r *Result) count(c *counted, nodes [2][][]calltree.NodeID, below bool) (out [2]float64) {
+// countBelow adds up calls at nodes of all takes, or at and below them.
+func countBelow(r *Result, c *counted, nodes [2][][]calltree.NodeID, below bool) (out [2]float64) {
 	for side := range nodes {
 		for i, ids := range nodes[side] {
 			for _, id := range ids {
@@ -107,19 +107,19 @@ func (r *Result) count(c *counted, nodes [2][][]calltree.NodeID, below bool) (ou
 // maxCounts is how many functions are told of one suspect.
 const maxCounts = 3
 
-// counts tells how often the function at the end of paths was called there, and
+// countsAt tells how often the function at the end of paths was called there, and
 // those below it whose number of calls differs.
-func (r *Result) counts(paths []found) []Count {
+func countsAt(r *Result, paths []found) []Count {
 	var out []Count
 	for i := range r.counted {
 		c := &r.counted[i]
 		if c.every {
-			out = append(out, r.everyCount(c, paths)...)
+			out = append(out, everyCountAt(r, c, paths)...)
 			continue
 		}
 		sum := Count{Function: c.function, Itself: c.function == paths[0].n.Function}
 		for _, x := range paths {
-			calls := r.count(c, x.n.nodes, !sum.Itself)
+			calls := countBelow(r, c, x.n.nodes, !sum.Itself)
 			sum.Calls[0] += calls[0]
 			sum.Calls[1] += calls[1]
 		}
@@ -140,14 +140,14 @@ func (r *Result) counts(paths []found) []Count {
 	return out[:min(len(out), maxCounts)]
 }
 
-// everyCount tells, where the calls of all functions were counted, how often the function at the
+// everyCountAt tells, where the calls of all functions were counted, how often the function at the
 // end of paths was called there, and those that it calls whose number differs.
-func (r *Result) everyCount(c *counted, paths []found) []Count {
+func everyCountAt(r *Result, c *counted, paths []found) []Count {
 	own := Count{Function: paths[0].n.Function, Itself: true}
 	below := map[int32]*Count{}
 	var order []int32
 	for _, x := range paths {
-		calls := r.count(c, x.n.nodes, false)
+		calls := countBelow(r, c, x.n.nodes, false)
 		own.Calls[0] += calls[0]
 		own.Calls[1] += calls[1]
 		for _, part := range x.n.Parts {
@@ -158,7 +158,7 @@ func (r *Result) everyCount(c *counted, paths []found) []Count {
 				below[part.Function] = &Count{Function: part.Function}
 				order = append(order, part.Function)
 			}
-			calls := r.count(c, part.nodes, false)
+			calls := countBelow(r, c, part.nodes, false)
 			below[part.Function].Calls[0] += calls[0]
 			below[part.Function].Calls[1] += calls[1]
 		}
@@ -188,7 +188,7 @@ func Split(cost, calls [2]float64) (byCalls, byEach float64, ok bool) {
 
 // callsOfFunctions is how often each function was called on both sides, a mean of the takes; nil
 // where not all of them counted that.
-func (r *Result) callsOfFunctions() [][2]float64 {
+func callsOfFunctions(r *Result) [][2]float64 {
 	for i := range r.counted {
 		c := &r.counted[i]
 		if !c.every {
@@ -216,7 +216,7 @@ func (r *Result) callsOfFunctions() [][2]float64 {
 func (f *finder) calledTimes(n *Both) float64 {
 	for i := range f.r.counted {
 		if c := &f.r.counted[i]; c.of(n.Function) {
-			calls := f.r.count(c, n.nodes, false)
+			calls := countBelow(f.r, c, n.nodes, false)
 			return Count{Calls: calls}.Ratio()
 		}
 	}

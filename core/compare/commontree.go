@@ -33,15 +33,15 @@ func (r *Result) Both(least float64) *Both {
 			root.nodes[side][i] = []calltree.NodeID{0}
 		}
 	}
-	r.weigh(root)
-	r.expand(root, least*max(root.Total[0], root.Total[1]), 0)
+	weigh(r, root)
+	expand(r, root, least*max(root.Total[0], root.Total[1]), 0)
 	return root
 }
 
 func (r *Result) sides() [2][]match.Run { return [2][]match.Run{r.a, r.b} }
 
 // weigh adds up what a node costs.
-func (r *Result) weigh(n *Both) {
+func weigh(r *Result, n *Both) {
 	for side, runs := range r.sides() {
 		inlined, seen := true, false
 		for i := range runs {
@@ -61,7 +61,7 @@ func (r *Result) weigh(n *Both) {
 // end ours.
 const deepest = 2000
 
-func (r *Result) expand(n *Both, least float64, depth int) {
+func expand(r *Result, n *Both, least float64, depth int) {
 	if depth == deepest {
 		return
 	}
@@ -89,7 +89,7 @@ func (r *Result) expand(n *Both, least float64, depth int) {
 		}
 	}
 	for _, p := range parts {
-		r.weigh(p)
+		weigh(r, p)
 		if max(p.Total[0], p.Total[1]) >= least {
 			n.Parts = append(n.Parts, p)
 		}
@@ -102,7 +102,7 @@ func (r *Result) expand(n *Both, least float64, depth int) {
 		return x.Function < y.Function
 	})
 	for _, p := range n.Parts {
-		r.expand(p, least, depth+1)
+		expand(r, p, least, depth+1)
 	}
 }
 
@@ -150,7 +150,7 @@ func (r *Result) figures(n *Both, less []*Both) (c [2]statistics.Quantity) {
 			}
 		}
 	}
-	r.unblocked(&c[0], &c[1])
+	unblock(r, &c[0], &c[1])
 	return c
 }
 

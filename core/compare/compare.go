@@ -161,7 +161,7 @@ func Compare(baseline, candidate []match.Run, o Options) (*Result, error) {
 	}
 	r.counted = countedIn(r)
 	r.whole(o)
-	r.Steady = r.steady(o)
+	r.Steady = steadyFor(r, o)
 	r.functions(o)
 	r.Remarks = append(remarks(r), blocked...)
 	if refused != nil {
@@ -193,13 +193,13 @@ func (r *Result) whole(o Options) {
 		}
 		c[side].Scale = r.scaleOf(side)
 	}
-	r.unblocked(&c[0], &c[1])
+	unblock(r, &c[0], &c[1])
 	r.each = [2][]float64{c[0].Value, c[1].Value}
 	s := statistics.WholeSpread(&c[0], &c[1], o.Exact, o.Scale)
 	r.Wider = statistics.Widening([2]*statistics.Quantity{&c[0], &c[1]}, at)
 	s.Widen(r.Wider, &c[0], &c[1], o.Exact)
-	s.Shared = r.sharedVariance()
-	level := r.level()
+	s.Shared = sharedVariance(r)
+	level := levelOf(r)
 	if level < 1-statistics.Confidence {
 		s.HalfWidth = statistics.Quantile(1-level/2, s.Freedom)
 	}
@@ -216,9 +216,9 @@ func (r *Result) whole(o Options) {
 	}
 }
 
-// level is the rate of false alarms with which the whole is judged: less than that of one
+// levelOf is the rate of false alarms with which the whole is judged: less than that of one
 // test where it was looked after each pair of takes whether to go on.
-func (r *Result) level() float64 {
+func levelOf(r *Result) float64 {
 	most := 0
 	for _, runs := range [][]match.Run{r.a, r.b} {
 		for i := range runs {
@@ -245,8 +245,8 @@ func (r *Result) scaleOf(side int) float64 {
 	return sum / float64(len(r.by[side]))
 }
 
-// steady is the ratio of the shares of what did not change.
-func (r *Result) steady(o Options) float64 {
+// steadyFor is the ratio of the shares of what did not change.
+func steadyFor(r *Result, o Options) float64 {
 	if o.Scale != scales.ByShare {
 		return 1
 	}
@@ -264,7 +264,7 @@ func (r *Result) steady(o Options) float64 {
 }
 
 // sharedVariance is that of what all takes of a comparison were measured by.
-func (r *Result) sharedVariance() float64 {
+func sharedVariance(r *Result) float64 {
 	if r.Yardstick == nil {
 		return 0
 	}
@@ -305,12 +305,12 @@ func (r *Result) functions(o Options) {
 	}
 	var as, bs []*statistics.Quantity
 	for k := range list {
-		r.unblocked(&list[k].self[0], &list[k].self[1])
-		r.unblocked(&list[k].total[0], &list[k].total[1])
+		unblock(r, &list[k].self[0], &list[k].self[1])
+		unblock(r, &list[k].total[0], &list[k].total[1])
 		as, bs = append(as, &list[k].self[0], &list[k].total[0]), append(bs, &list[k].self[1], &list[k].total[1])
 	}
 	r.spreads = statistics.NewSpreads(as, bs, o.Exact, o.Scale)
-	r.spreads.Wider, r.spreads.Known.Shared = r.Wider, r.sharedVariance()
+	r.spreads.Wider, r.spreads.Known.Shared = r.Wider, sharedVariance(r)
 	r.spreads.Known.Within, r.spreads.Known.Certain = match.VariesBy(r.sides(), r.by, "")
 	p := make([]float64, 0, 2*n)
 	for k := range list {
@@ -325,7 +325,7 @@ func (r *Result) functions(o Options) {
 		row.Number = int32(k)
 		p = append(p, row.Self.P, row.Total.P)
 	}
-	if calls := r.callsOfFunctions(); calls != nil {
+	if calls := callsOfFunctions(r); calls != nil {
 		r.CallsCounted = true
 		for k := range calls {
 			r.Rows[k].Calls = calls[k]

@@ -108,7 +108,7 @@ type found struct {
 func (r *Result) Suspects() []Suspect {
 	root := r.Both(thin)
 	f := &finder{r: r, whole: math.Abs(r.Whole.Difference)}
-	if moved := r.shifted(); r.Scale == scales.ByShare || f.whole < moved/4 {
+	if moved := shiftedBy(r); r.Scale == scales.ByShare || f.whole < moved/4 {
 		f.whole = moved // shares, or growth and shrinking that make up for each other
 	}
 	if f.whole == 0 {
@@ -180,7 +180,7 @@ func (f *finder) suspects() []Suspect {
 			whole = -whole
 		}
 		s.Share = s.Difference / whole
-		s.Counts = f.r.counts(groups[k])
+		s.Counts = countsAt(f.r, groups[k])
 		if s.Itself() {
 			calls, each, _ := Split([2]float64{total[0].Mean(), total[1].Mean()}, s.Counts[0].Calls)
 			s.Split = [2]float64{calls, each}
@@ -246,8 +246,8 @@ func (f *finder) tells(function int32, why Why, p float64) bool {
 	return row.Certain && p <= 1-statistics.Confidence
 }
 
-// shifted is how much cost came to functions that have more of it than before.
-func (r *Result) shifted() float64 {
+// shiftedBy is how much cost came to functions that have more of it than before.
+func shiftedBy(r *Result) float64 {
 	sum := 0.0
 	for _, row := range r.Rows {
 		sum += math.Max(0, row.Self.Difference)

@@ -3,14 +3,22 @@ package capture
 import (
 	"fmt"
 
+	"entelon/capture/pairing"
 	"entelon/linux/perf"
 )
+
+// terms are what a take was asked to be, and what follows from that alone.
+type terms struct {
+	o        Options
+	measures pairing.Measures
+	counting *counting // nil where samples are taken
+}
 
 // chooseEvent decides what triggers a sample: cycles where the machine has
 // them, else the clock. What runs on a whole machine or in a control group is
 // always sampled by the clock, since such an event runs whether or not anything
 // else does.
-func (s *session) chooseEvent() error {
+func (s *terms) chooseEvent() error {
 	set := &s.o.Settings
 	switch set.Event {
 	case "":
