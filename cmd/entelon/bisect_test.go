@@ -151,7 +151,7 @@ func TestBisect(t *testing.T) {
 		"nothing to look for":               {"--function", "beam.cost", "--bad", "main~6", "--turns", "3"},
 		"nowhere":                           {"--bad", "nowhere"},
 		"is not before":                     {"--good", "main", "--bad", "main~2"},
-		"without quotes":                    {"--run", "a 'b'"},
+		"quotes are not supported":          {"--run", "a 'b'"},
 		"--turns 1":                         {"--turns", "1"},
 		"the good revision cannot be built": {"--again", "--build", "false"},
 	} {
