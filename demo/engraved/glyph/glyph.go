@@ -15,8 +15,8 @@ var (
 	known = map[key][]Point{}
 )
 
-// maxKept bounds the cache; a full one is emptied.
-const maxKept = 4096
+// mostKept bounds the cache; a full one is emptied.
+const mostKept = 4096
 
 // Outline returns the outline of a glyph at a size, to be drawn at x.
 func Outline(name string, size, x float64) []Point {
@@ -29,7 +29,7 @@ func Outline(name string, size, x float64) []Point {
 	}
 	o = flatten(name, size)
 	mu.Lock()
-	if len(known) >= maxKept {
+	if len(known) >= mostKept {
 		clear(known)
 	}
 	known[k] = o
