@@ -39,7 +39,7 @@ func wrongTypes(t *testing.T) *cache.Cache {
 }
 
 // TestRefusedProgram: where the kernel refuses the program that reads other stacks, which is
-// known only after events were opened for it, the take is made without it and says why.
+// known only after events were opened for it, the take is made without it, and the reason is known.
 func TestRefusedProgram(t *testing.T) {
 	if os.Geteuid() != 0 {
 		t.Skip("only root may load programs")

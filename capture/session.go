@@ -104,14 +104,14 @@ func (s *session) collect(ctx context.Context) (*Result, error) {
 // prepare finds the program and puts the events in place.
 func (s *session) prepare() (err error) {
 	set := &s.o.Settings
-	if set.Unwind == UnwindTables {
-		bpf.ReadAhead()
-	}
 	if err := s.chooseEvent(); err != nil {
 		return err
 	}
 	if err := s.chooseUnwind(); err != nil {
 		return err
+	}
+	if set.Unwind == UnwindTables {
+		bpf.ReadAhead()
 	}
 	if most := perf.MaxRate(); set.RateHz < 1 || set.RateHz > most {
 		return fmt.Errorf("%d samples a second: %w: 1 to %d", set.RateHz, ErrRate, most)

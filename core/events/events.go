@@ -175,7 +175,7 @@ func Find(p *profile.Profile, q Question) (f Found) {
 		f.Total, f.Events = f.Total+amount, f.Events+max(events, 1)
 		amounts = append(amounts, amount)
 		if bin := float64(r.Time-q.From) * perBin; q.Bins > 0 && bin >= 0 {
-			f.Over[min(int(bin), q.Bins-1)]++
+			f.Over[int(min(bin, float64(q.Bins-1)))]++ // a time may be far behind the end
 		}
 		switch {
 		case limit == 0 || len(first.rows) < limit:

@@ -110,6 +110,13 @@ func TestFind(t *testing.T) {
 	if f.All != 2 || f.Events != 4 || f.Rows[0].Events != 3 || f.Rows[0].Amount != 3*65536 {
 		t.Errorf("rows that stand for several: %+v", f)
 	}
+	// As the page narrows a scope by a step.
+	if sc, err = scope.Parse("disk-bytes at least 4096 B and disk-bytes under 8192 B"); err != nil {
+		t.Fatal(err)
+	}
+	if f := events.Find(p, events.Question{Kind: kinds[1], Scope: sc, By: events.ByAmount}); f.All != 1 || f.Largest != 4096 {
+		t.Errorf("in a step: %+v", f)
+	}
 	if sc, err = scope.Parse("thread is nobody"); err != nil {
 		t.Fatal(err)
 	}
@@ -137,6 +144,10 @@ func TestSizes(t *testing.T) {
 	}
 	if f.Over[0] != 10 || f.Over[5] != 10 || f.Over[9] != 10 || len(f.Over) != 10 { // the long one is at 500 ns
 		t.Errorf("over time: %v", f.Over)
+	}
+	tk.Profile.Samples.Time[1] = 1 << 62
+	if f := events.Find(tk.Profile, events.Question{Kind: kinds[0], By: events.ByTime, Limit: 1, To: 1, Bins: 2000}); f.Over[1999] != 100 {
+		t.Errorf("far behind the end: %d", f.Over[1999])
 	}
 	f = events.Find(tk.Profile, events.Question{Kind: kinds[1], By: events.ByAmount})
 	if f.Sizes[0] != (events.Size{From: 4096, To: 8192, Rows: 1}) || len(f.Over) != 0 {

@@ -1,5 +1,5 @@
 // Package ledger judges the builds of a program, each by its takes against those of the build
-// before: which of them made it slower, which mended that, and where its cost took a step for
+// before: which of them made it slower, which fixed that, and where its cost took a step for
 // good. It has no state.
 package ledger
 

@@ -112,7 +112,7 @@ func NewStackReader(cpus []int, types *btf.Spec, o StackOptions) (r *StackReader
 	return r, nil
 }
 
-// ofRights is an error, said in words that mean something to who reads it where a right is missing.
+// ofRights replaces the error of a missing right by one that says what is needed.
 func ofRights(err error) error {
 	if errors.Is(err, unix.EPERM) || errors.Is(err, unix.EACCES) {
 		return ErrNotRoot

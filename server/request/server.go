@@ -1,5 +1,5 @@
-// Package request is what all areas of the server share: what it is made of, who asks and what they
-// may, in which turn they are answered, what is opened for them, what a request asks of a take, and
+// Package request is what all areas of the server share: its parts, visitors and their rights,
+// in which turn they are answered, what is opened for them, what a request asks of a take, and
 // what is told when it cannot be done.
 //
 // Each request has a goroutine of its own, which owns its Held. Opened takes are shared: a lock

@@ -179,7 +179,7 @@ func rootOf(c *gin.Context, o *request.View) (calltree.NodeID, error) {
 	return calltree.NodeID(n), err
 }
 
-// DefaultPixels is the width of a drawing whose width was not told.
+// DefaultPixels is the width of a drawing for which no width was given.
 const DefaultPixels = 1280
 
 // Flame answers GET /takes/{key}/flame.

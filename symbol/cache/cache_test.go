@@ -49,7 +49,7 @@ func TestCacheIsBounded(t *testing.T) {
 		_, _ = w.Write([]byte("half")) // to a file in a folder that is there
 		return errors.New("the disk is full")
 	}); err == nil {
-		t.Error("a write that failed is not told")
+		t.Error("no error for a write that failed")
 	}
 	if err := os.Remove(filepath.Join(c.Dir, trimmedName)); err != nil {
 		t.Error(err)

@@ -11,6 +11,7 @@ import { useScope } from '../../composables/useScope'
 import { dark } from '../../composables/useTheme'
 import { amount, count, seconds } from '../../lib/format'
 import { inkOf } from '../../lib/palette'
+import { quoted } from '../../lib/scopeText'
 import { events } from '../questions'
 import type { LensEmits, LensProps } from '../registry'
 import SizeSteps from './SizeSteps.vue'
@@ -38,7 +39,7 @@ const swatch = (i: number) => {
 const at = ref(-1) // the row that is chosen, by its sample
 const current = computed(() => data.value?.rows.find((r) => r.sample === at.value))
 watch(
-  () => [props.takeKey, data.value?.kind],
+  [() => props.takeKey, () => data.value?.kind],
   () => (at.value = -1),
 )
 const scroller = ref<HTMLElement>()
@@ -66,7 +67,6 @@ useKeys({
 
 /** An amount as the scope language writes it. */
 const bound = (v: number) => (data.value!.unit === 'ns' ? `${v} ns` : `${v} B`)
-const of = (fn: number) => (/[\s()<>="!,]/.test(name(fn).name) ? JSON.stringify(name(fn).name) : name(fn).name)
 function within(from: number, to: number) {
   const column = chosen.value?.column
   if (!column) return
@@ -139,8 +139,8 @@ function within(from: number, to: number) {
             <p class="font-medium">{{ counted ? '' : figure(current.amount) }} {{ name(current.what).short }}</p>
             <p class="label">{{ current.thread }} {{ current.tid }}, at {{ seconds(current.at_ns, 6) }}<template v-if="current.file">, {{ current.file.split('/').at(-1) }}:{{ current.line }}</template></p>
             <span class="flex-1" />
-            <button class="text-ink-2 underline hover:text-ink" @click="void scope.add(`thread is ${JSON.stringify(current.thread)}`)">only this thread</button>
-            <button v-if="current.place >= 0" class="text-ink-2 underline hover:text-ink" @click="void scope.add(`function is ${of(current.place)}`)">only this function</button>
+            <button class="text-ink-2 underline hover:text-ink" @click="void scope.add(`thread is ${quoted(current.thread)}`)">only this thread</button>
+            <button v-if="current.place >= 0" class="text-ink-2 underline hover:text-ink" @click="void scope.add(`function is ${quoted(name(current.place).name)}`)">only this function</button>
           </div>
           <ol class="mt-1">
             <li v-for="(f, i) in current.stack.filter((f) => name(f).kind !== 'mark')" :key="i" class="flex items-center gap-1.5" :style="{ height: '20px' }">
