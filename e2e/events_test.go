@@ -66,6 +66,13 @@ func TestEventsLens(t *testing.T) {
 
 	p.visit(value[string](p, "location.pathname") + "?lens=events&scope=" + url.QueryEscape("function is short_doze"))
 	p.until("the short ones alone", `document.querySelectorAll('[data-test=event]').length >= 20 && !/1[0-9][0-9]\s*ms/.test(document.querySelector('[data-test=event]').innerText)`)
+	p.key(kb.ArrowDown)
+	p.until("a choice", `document.querySelector('[data-test=event-stack]')`)
+	p.do("only this thread", chromedp.Click(`//button[normalize-space()="only this thread"]`, chromedp.NodeVisible))
+	p.until("the thread in the scope", `new URLSearchParams(location.search).get('scope') === 'function is short_doze and thread is "dozes"'`)
+	p.until("the choice kept", `document.querySelector('[data-test=event-stack]')`)
+	p.do("only this function", chromedp.Click(`//button[normalize-space()="only this function"]`, chromedp.NodeVisible))
+	p.until("the function in the scope", `/ and function is "?\w+"?$/.test(new URLSearchParams(location.search).get('scope'))`)
 	p.do("in order of time", chromedp.Click(`//button[normalize-space()="in order of time"]`, chromedp.NodeVisible))
 	p.until("the address", `new URLSearchParams(location.search).get('eventsort') === 'time'`)
 	p.until("the order", `(rows => rows.length > 5 && rows.every((x, i) => !i || rows[i - 1] <= x))([...document.querySelectorAll('[data-test=event]')].map(e => parseFloat(e.innerText)))`)
