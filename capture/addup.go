@@ -34,12 +34,16 @@ func (s *session) addsUp() bool {
 // errNamespace says why events are not added up in a container of its own.
 var errNamespace = errors.New("process IDs belong to a namespace here")
 
+// keepsIntervals reports whether waits and system calls are kept with their beginning and their
+// end: of windows, which are folded, they are not.
+func (s *session) keepsIntervals() bool { return s.o.Every == 0 }
+
 // addUp loads the programs that add up the events of a plan.
 func (s *session) addUp(events []*rings.Event, stackBytes int) (err error) {
 	if err := s.closeTally(); err != nil {
 		return err
 	}
-	o := bpf.TallyOptions{Everyone: s.o.Settings.Machine, Calls: -1, StackBytes: stackBytes}
+	o := bpf.TallyOptions{Everyone: s.o.Settings.Machine, Calls: -1, StackBytes: stackBytes, Intervals: s.keepsIntervals()}
 	if s.group != nil {
 		if o.Group, o.Level, err = groupOf(int(s.group.Fd()), s.o.Settings.Group); err != nil {
 			return err
@@ -51,6 +55,8 @@ func (s *session) addUp(events []*rings.Event, stackBytes int) (err error) {
 			o.Calls = i
 		case rings.RoleSwitch:
 			o.Waits = true
+		case rings.RoleWake:
+			o.Wakers = true
 		}
 	}
 	if s.tally, err = bpf.NewTally(s.other, o); err != nil {
@@ -70,6 +76,8 @@ func (s *session) addUpOne(i int, e *rings.Event) (err error) {
 	case !e.Tallied:
 	case e.Role == rings.RoleSwitch:
 		e.Handler, err = s.tally.Switch(i)
+	case e.Role == rings.RoleWake:
+		e.Program, err = s.tally.Woken(i, e.Point.Fields["pid"].Offset)
 	case e.Role == rings.RoleEnter:
 		e.Program, err = s.tally.Enter(i)
 	case e.Role == rings.RoleCall:

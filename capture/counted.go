@@ -10,6 +10,7 @@ import (
 	"entelon/capture/rings"
 	"entelon/core/measure"
 	"entelon/core/profile"
+	"entelon/linux/bpf"
 )
 
 // tellCounted says of each measure whose events are counted how many there were, how many
@@ -32,8 +33,10 @@ func (s *session) tellCounted(c *pairing.Counted) error {
 	if exact {
 		s.facts.Lost = samplesLost
 	}
+	var state bpf.TallyControl
 	if s.tally != nil {
-		state, stateErr := s.tally.State()
+		var stateErr error
+		state, stateErr = s.tally.State()
 		err = errors.Join(err, stateErr)
 		for i, e := range s.events {
 			if e.Tallied {
@@ -56,10 +59,14 @@ func (s *session) tellCounted(c *pairing.Counted) error {
 			continue
 		}
 		column := s.measures.Columns[i]
-		x := profile.Counting{Measure: m.String(), Events: c.Events[column], Singly: c.Singly[column]}
+		x := profile.Counting{Measure: m.String(), Events: c.Events[column], Singly: c.Singly[column], Intervals: c.Intervals[column]}
 		for n, e := range s.events {
-			if e.Column == column && e.Counts() && !e.Bare() { // what is bare says more of another one
+			if e.Column == column && e.Counts() && !e.Beside() {
 				x.Lost += lost[n]
+				if s.tally != nil {
+					x.Thinned += int64(state.Thinned[n&(bpf.MaxTallied-1)])
+					x.Unwritten += int64(state.Unwritten[n&(bpf.MaxTallied-1)])
+				}
 			}
 		}
 		s.facts.Counted = append(s.facts.Counted, x)

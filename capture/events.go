@@ -94,11 +94,20 @@ func (s *session) planned(c perf.Clock, tallied bool) (out []*rings.Event, err e
 				a.Bits |= unix.PerfBitContextSwitch
 			}
 			out = append(out, &rings.Event{Attr: a, Role: rings.RoleSwitch, Column: column, Copied: copied, Reader: true})
-			if tallied {
-				continue
-			}
 			// The kernel delivers it to the thread that is woken, whoever wakes it.
 			p, err := find("sched", "sched_waking")
+			if tallied {
+				if who := p.Fields["pid"]; err == nil && s.keepsIntervals() && who.Size == 4 {
+					// Whoever wakes one of the program's threads is seen where that happens: it may be
+					// another program, or an interrupt while nobody runs.
+					all := deep
+					all.Everyone, all.Alone, all.OnExec = true, true, false
+					a := all.Traced(p.ID, true)
+					a.Sample_type, a.Bits = a.Sample_type&^unix.PERF_SAMPLE_RAW, a.Bits&^unix.PerfBitExcludeIdle
+					out = append(out, &rings.Event{Attr: a, Role: rings.RoleWake, Column: column, Copied: copied, Point: p, Processors: true})
+				}
+				continue
+			}
 			if err != nil {
 				s.noWake = err
 				continue // the time until it runs then counts as what it waited for

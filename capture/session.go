@@ -193,6 +193,7 @@ func (s *session) consumer() *pairing.Consumer {
 	c := pairing.NewConsumer(s.events, &s.measures, s.resolver, &s.facts)
 	c.Filter, c.Note = s.filter, s.note
 	c.Every, c.Window = s.o.Every, s.o.Window
+	c.KeepIntervals(s.keepsIntervals())
 	if c.Waits != nil {
 		c.Waits.NoStacks = !s.kernel
 	}

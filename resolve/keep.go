@@ -109,16 +109,20 @@ func (r *Resolver) marked(s profile.StackID, mark profile.FrameID) profile.Stack
 func (r *Resolver) push(kernel, program []profile.FrameID, end unwind.End, last *module) profile.StackID {
 	stack := profile.StackID(0)
 	if len(program) > 0 {
-		r.facts.UserStacks++
+		facts, cut, none := r.facts, &r.cut, r.NoTable
+		if r.quiet {
+			facts, cut, none = &profile.Facts{}, &[unwind.EndCount]int64{}, map[string]int64{}
+		}
+		facts.UserStacks++
 		// Where a program or a thread begins need not have tables: the loader's
 		// own first function, the stub that starts a thread.
 		if end == unwind.Entry || end == unwind.NoTable && r.names.isEntry(program[len(program)-1]) {
-			r.facts.Complete++
+			facts.Complete++
 		} else {
 			stack = r.Builder.Push(0, r.Mark(CutMarks[end]))
-			r.cut[end]++
+			cut[end]++
 			if end == unwind.NoTable && last != nil {
-				r.NoTable[last.Name()]++
+				none[last.Name()]++
 			}
 		}
 	}
@@ -131,7 +135,7 @@ func (r *Resolver) push(kernel, program []profile.FrameID, end unwind.End, last 
 	if stack == 0 {
 		return r.Builder.Push(0, r.Mark(CutMarks[unwind.NoMemory]))
 	}
-	if module, ok := r.names.none[r.Builder.Profile().Stacks.Frame[stack]]; ok {
+	if module, ok := r.names.none[r.Builder.Profile().Stacks.Frame[stack]]; ok && !r.quiet {
 		r.facts.Unnamed++
 		r.Unnamed[module]++
 	}

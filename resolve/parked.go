@@ -14,37 +14,43 @@ type parked struct {
 func (r *Resolver) NameParked(wait bool) {
 	for n := range r.parked {
 		x := &r.parked[n]
-		if coming(x) {
+		if coming(&x.Seen) {
 			if !wait {
 				r.parked = append([]parked(nil), r.parked[n:]...)
 				return
 			}
-			await(x)
+			await(&x.Seen)
 		}
-		var frames []profile.FrameID
-		for _, s := range x.places {
-			if s.frame != 0 {
-				frames = append(frames, s.frame)
-				continue
-			}
-			if s.made {
-				if f := r.names.made(x.Of, s.address, x.Time, foundOf[s.found]); f != 0 {
-					frames = append(frames, f)
-					continue
-				}
-			}
-			frames = append(frames, r.names.atPlace(s)...)
-		}
-		var last *module
-		if len(x.places) > 0 {
-			last = x.places[len(x.places)-1].module
-		}
-		r.put(x.Seen, r.marked(r.push(x.kernel, frames, x.end, last), x.mark), x.values)
+		r.put(x.Seen, r.marked(r.named(&x.Seen), x.mark), x.values)
 	}
 	r.parked = nil
+	r.nameIntervals(wait)
 }
 
-func coming(x *parked) bool {
+// named makes a stack of the places of a sample, whose names are there.
+func (r *Resolver) named(x *Seen) profile.StackID {
+	var frames []profile.FrameID
+	for _, s := range x.places {
+		if s.frame != 0 {
+			frames = append(frames, s.frame)
+			continue
+		}
+		if s.made {
+			if f := r.names.made(x.Of, s.address, x.Time, foundOf[s.found]); f != 0 {
+				frames = append(frames, f)
+				continue
+			}
+		}
+		frames = append(frames, r.names.atPlace(s)...)
+	}
+	var last *module
+	if len(x.places) > 0 {
+		last = x.places[len(x.places)-1].module
+	}
+	return r.push(x.kernel, frames, x.end, last)
+}
+
+func coming(x *Seen) bool {
 	if m := x.Of.made; m != nil && m.Coming(x.Time) {
 		return true
 	}
@@ -56,7 +62,7 @@ func coming(x *parked) bool {
 	return false
 }
 
-func await(x *parked) {
+func await(x *Seen) {
 	if m := x.Of.made; m != nil {
 		m.Await(x.Time)
 	}

@@ -35,6 +35,9 @@ type Resolver struct {
 	cut    [unwind.EndCount]int64 // stacks cut off, by reason
 	values []int64
 	parked []parked // walked, but without names yet
+	quiet  bool     // stacks are not counted: they are those of samples that were
+
+	parkedIntervals []Passed // likewise
 }
 
 // Keeper decides which samples are kept.

@@ -36,6 +36,7 @@ type Consumer struct {
 	syscalls  *systemCalls // nil where system calls are not measured
 	lastCalls map[uint32]lastCall
 	tallies   *tallies
+	lives     lives
 	own       *ownCode // nil where no sample can be of our own counting
 	Counted   Counted
 
@@ -95,6 +96,7 @@ func (c *Consumer) Consume(src raw.Source, sink Sink, began time.Time, look func
 	end := stopped()
 	c.settle(end)
 	c.resolver.NameParked(true)
+	c.lives.settle(c.resolver, end)
 	if !failed {
 		err := c.turnIfDue(max(end, c.latest), true)
 		if err == nil {
@@ -162,8 +164,11 @@ func (c *Consumer) Visit(r *raw.Record) {
 		}
 	case raw.Tallied, raw.GoingOn:
 		c.tallies.summed(r)
+	case raw.Passed:
+		c.tallies.passed(r)
 	case raw.Ended:
 		c.gone(r)
+		c.lives.ended(r, c.resolver)
 		c.resolver.Processes.Apply(r)
 	default:
 		c.resolver.Processes.Apply(r)
@@ -180,10 +185,10 @@ func (c *Consumer) sampled(r *raw.Record) error {
 		c.tallies.sampled(r, e)
 		return nil
 	}
-	if c.Filter != nil && !e.Bare() && c.Filter.early(r, e) {
+	if c.Filter != nil && !e.Beside() && c.Filter.early(r, e) {
 		return nil
 	}
-	if e.Counts() && !e.Bare() {
+	if e.Counts() && !e.Beside() {
 		c.Counted.one(e.Column)
 	}
 	switch e.Role {

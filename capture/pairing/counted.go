@@ -11,10 +11,14 @@ import (
 type Counted struct {
 	Events map[int]int64 // of a counted measure, by its first column
 	Singly map[int]int64 // those that have a sample of their own
-	OwnNS  int64         // processor time of samples in the kernel's part of our own counting
+	// Intervals are those that are kept with their beginning and their end.
+	Intervals map[int]int64
+	OwnNS     int64 // processor time of samples in the kernel's part of our own counting
 }
 
-func newCounted() Counted { return Counted{Events: map[int]int64{}, Singly: map[int]int64{}} }
+func newCounted() Counted {
+	return Counted{Events: map[int]int64{}, Singly: map[int]int64{}, Intervals: map[int]int64{}}
+}
 
 // one counts an event that has a sample and stands for itself.
 func (c *Counted) one(column int) {

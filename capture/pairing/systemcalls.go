@@ -17,6 +17,8 @@ type systemCalls struct {
 	name map[uint64]profile.FrameID
 	met  map[uint32]bool // threads of which calls were seen: only before, one may have begun unseen
 	lost bool            // records were
+
+	counted *Counted // nil: calls are not kept with their beginning and their end
 }
 
 type systemCall struct {
@@ -83,6 +85,11 @@ func (c *systemCalls) leave(rec *raw.Record, e *rings.Event) {
 }
 
 func (c *systemCalls) count(x systemCall, until uint64) {
+	if c.counted != nil {
+		c.counted.Intervals[x.column]++
+		begin := max(x.begin, c.r.Origin)
+		c.r.KeepInterval(resolve.Passed{Seen: x.Seen, Mark: x.mark, Kind: profile.IntervalCall, From: begin, To: max(begin, until)})
+	}
 	c.r.Keep(x.Seen, x.mark, c.r.Value(x.column, int64(until-min(until, x.begin)), 1))
 }
 

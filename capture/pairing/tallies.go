@@ -25,6 +25,9 @@ type tallied struct {
 	left   bool         // it was not to be kept
 	mark   profile.FrameID
 	shared raw.Tally // what was shared out
+	// interrupt are the frames of an interrupt that came in between, the innermost first, where
+	// that woke others and not the thread.
+	interrupt []profile.FrameID
 }
 
 func newTallies(c *Consumer) *tallies { return &tallies{c: c, of: map[raw.Class]*tallied{}} }
@@ -48,8 +51,12 @@ func (ts *tallies) sampled(rec *raw.Record, e *rings.Event) {
 	if t.has {
 		ts.share(t, sum, e)
 	}
-	ts.c.Counted.Singly[e.Column]++
 	t.has, t.nobody, t.left = true, false, false
+	if e.Role == rings.RoleWake {
+		ts.woke(t, rec)
+		return
+	}
+	ts.c.Counted.Singly[e.Column]++
 	if f := ts.c.Filter; f != nil && f.leavesOut(rec) {
 		t.left = true
 		return
@@ -80,7 +87,7 @@ func (ts *tallies) share(t *tallied, sum *raw.Tally, e *rings.Event) {
 }
 
 func (ts *tallies) keep(t *tallied, count, sum, run int64, e *rings.Event) {
-	if count == 0 && sum == 0 && run == 0 || t.nobody {
+	if e.Role == rings.RoleWake || count == 0 && sum == 0 && run == 0 || t.nobody {
 		return
 	}
 	if t.left {
@@ -111,8 +118,8 @@ func (ts *tallies) summed(rec *raw.Record) {
 	}
 	e := ts.c.events[rec.Event]
 	t := ts.class(rec.Tally.Class)
-	if !t.has && (rec.Last || rec.Kind == raw.GoingOn) {
-		ts.unseen(t, rec)
+	if !t.has && (rec.Last || rec.Kind == raw.GoingOn) && e.Role != rings.RoleWake {
+		ts.unseen(t, rec.Tally.Class)
 	}
 	switch {
 	case rec.Kind == raw.GoingOn:
@@ -126,9 +133,9 @@ func (ts *tallies) summed(rec *raw.Record) {
 }
 
 // unseen makes a sample for a class of which none came.
-func (ts *tallies) unseen(t *tallied, rec *raw.Record) {
-	r, k := ts.c.resolver, rec.Tally.Class
-	e := ts.c.events[rec.Event]
+func (ts *tallies) unseen(t *tallied, k raw.Class) {
+	r := ts.c.resolver
+	e := ts.c.events[k.Event]
 	t.has = true
 	if k.Before || k.Coarse {
 		p := r.Processes.Get(k.PID)
@@ -145,7 +152,7 @@ func (ts *tallies) unseen(t *tallied, rec *raw.Record) {
 		at := raw.Sample{Copied: true, Known: true}
 		at.Registers.Set(unwind.PC, k.IP)
 		at.Registers.Set(unwind.RSP, k.SP)
-		t.last, _ = r.See(&raw.Record{Kind: raw.Sampled, PID: k.PID, TID: k.TID, Time: max(ts.c.latest, r.Origin), Event: rec.Event, Sample: &at})
+		t.last, _ = r.See(&raw.Record{Kind: raw.Sampled, PID: k.PID, TID: k.TID, Time: max(ts.c.latest, r.Origin), Event: k.Event, Sample: &at})
 	}
 	switch e.Role {
 	case rings.RoleSwitch:

@@ -28,6 +28,7 @@ type waits struct {
 	// NoStacks: the kernel's part may not be sampled, so that a thread that leaves the
 	// processor gives no sample, only the word that it left.
 	NoStacks bool
+	counted  *Counted // nil: waits are not kept with their beginning and their end
 }
 
 type wait struct {
@@ -134,6 +135,15 @@ func (w *waits) count(x *wait, until uint64) {
 		wait, run = 0, wait
 	case x.woken > begin && x.woken < until:
 		wait, run = x.woken-begin, until-x.woken
+	}
+	if w.counted != nil {
+		w.counted.Intervals[w.column]++
+		if wait > 0 {
+			w.r.KeepInterval(resolve.Passed{Seen: x.Seen, Mark: w.r.Mark(x.reason), Kind: profile.IntervalWait, From: begin, To: begin + wait})
+		}
+		if run > 0 {
+			w.r.KeepInterval(resolve.Passed{Seen: x.Seen, Mark: w.r.Mark(profile.WaitProcessor), Kind: profile.IntervalReady, From: until - run, To: until})
+		}
 	}
 	if wait > 0 {
 		w.r.Keep(x.Seen, w.r.Mark(x.reason), w.r.Value(w.column, int64(wait)))

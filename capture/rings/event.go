@@ -50,5 +50,8 @@ type Event struct {
 // Counts reports whether its samples are counted events, and not ticks of a clock.
 func (x *Event) Counts() bool { return !x.Clock && !x.Timed }
 
+// Beside reports whether its samples say more of those of another event, and are none themselves.
+func (x *Event) Beside() bool { return x.Role == RoleWake || x.Role == RoleLeave }
+
 // Bare reports whether nothing but the tracepoint's own record comes with its samples.
-func (x *Event) Bare() bool { return x.Role == RoleWake || x.Role == RoleLeave }
+func (x *Event) Bare() bool { return x.Beside() && !x.Tallied }

@@ -18,10 +18,11 @@ import (
 // rawReader reads the records of the kernel as raw ones. What it returns is good until
 // it is asked for the next one.
 type rawReader struct {
-	sample  perf.Sample
-	out     raw.Record
-	raw     raw.Sample
-	runTime perf.RunTime
+	sample   perf.Sample
+	out      raw.Record
+	raw      raw.Sample
+	interval raw.Interval
+	runTime  perf.RunTime
 }
 
 // Marks that the kernel puts between the parts of a call chain
@@ -44,7 +45,7 @@ func (d *rawReader) read(rec perf.Record, e *Event) (*raw.Record, error) {
 		out.Kind, out.Kernel, out.Sample = raw.Sampled, rec.Misc&modeMask == modeKernel, &d.raw
 		return out, d.readSample(rec, e)
 	case perf.RecordOther:
-		return d.readCode(rec), nil
+		return d.readOther(rec), nil
 	case perf.RecordMmap2:
 		m, ok := perf.DecodeMmap2(rec.Body)
 		if !ok {
@@ -106,7 +107,12 @@ func (d *rawReader) readSample(rec perf.Record, e *Event) error {
 		s.Ran = d.runTime.Since(rec, x.Running)
 	}
 	s.Kernel, s.Chain = splitChain(x.Chain, s.Kernel)
-	if !e.Copied || !x.Known {
+	if !e.Copied || !x.Known { // without registers, as of a thread of the kernel's
+		for _, b := range rec.Others {
+			if h, body, ok := bpf.Decode(b); ok && h.Kind == bpf.KindTally {
+				addOther(s, h, body)
+			}
+		}
 		return nil
 	}
 	s.Known, s.Registers, s.Full = true, registersOf(x), x.Full
@@ -150,10 +156,14 @@ func addOther(s *raw.Sample, h bpf.Header, body []byte) {
 
 // tallyOf is a class and its sums as raw records have them.
 func tallyOf(k bpf.TallyKey, s bpf.TallySum) *raw.Tally {
-	return &raw.Tally{Class: raw.Class{
+	return &raw.Tally{Class: classOf(k), Count: int64(s.Count), Sum: int64(s.Sum), Run: int64(s.Run)}
+}
+
+func classOf(k bpf.TallyKey) raw.Class {
+	return raw.Class{
 		PID: k.Pid, TID: k.Tid, Event: int(k.Event), IP: k.Ip, SP: k.Sp, Caller: k.Caller, What: k.What,
 		Before: k.Flags&bpf.TallyBefore != 0, Coarse: k.Flags&bpf.TallyCoarse != 0,
-	}, Count: int64(s.Count), Sum: int64(s.Sum), Run: int64(s.Run)}
+	}
 }
 
 const labelBytes = int(unsafe.Sizeof(bpf.GoLabel{}))
@@ -165,15 +175,42 @@ func labelOf(b []byte) raw.Label {
 	return raw.Label{NameLength: perf.Word(b), Name: b[8 : 8+name], TextLength: perf.Word(after), Text: after[8 : 8+text]}
 }
 
-// readCode reads the record of a code object.
-func (d *rawReader) readCode(rec perf.Record) *raw.Record {
+// readOther reads a record of the programs that belongs to no sample: of a code object, or an
+// interval.
+func (d *rawReader) readOther(rec perf.Record) *raw.Record {
 	h, body, ok := bpf.Decode(rec.Body)
+	if ok && h.Kind == bpf.KindInterval {
+		return d.readInterval(h, body)
+	}
 	if !ok || h.Kind != bpf.KindCode {
 		return nil
 	}
 	d.out.Kind = raw.CodeRead
 	d.out.Code = &raw.Code{Address: h.Addr, Filename: h.Low, Qualname: h.High, LineTable: h.Sp, FirstLine: uint32(h.Pc), Bytes: body}
 	return &d.out
+}
+
+// readInterval reads a wait or a system call.
+func (d *rawReader) readInterval(h bpf.Header, body []byte) *raw.Record {
+	x, ok := bpf.DecodeInterval(h, body)
+	if !ok || x.End < x.Begin {
+		return nil
+	}
+	d.interval = intervalOf(x)
+	d.out.Kind, d.out.PID, d.out.TID, d.out.Interval = raw.Passed, x.Key.Pid, x.Key.Tid, &d.interval
+	return &d.out
+}
+
+// intervalOf is an interval as raw records have it.
+func intervalOf(x bpf.TallyInterval) raw.Interval {
+	out := raw.Interval{Class: classOf(x.Key), Begin: x.Begin, End: x.End, Result: int64(x.Result), Processor: x.Processor, HasWaker: x.HasWaker}
+	if x.Woken != 0 {
+		out.Woken = min(max(x.Woken, x.Begin), x.End)
+	}
+	if x.HasWaker {
+		out.Waker = classOf(x.Waker)
+	}
+	return out
 }
 
 // splitChain parts a call chain: what is in the kernel is appended to kernel, what is in

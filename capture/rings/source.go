@@ -48,11 +48,17 @@ func (x *Source) Next(v raw.Visitor) bool {
 	keep := func(r perf.Record) { records = append(records, r) }
 	for i, b := range r.rings {
 		err := perf.SplitRecords(b, x.target.isOther, func(r perf.Record) {
-			switch {
-			case r.Kind == perf.RecordOther && bpf.KindOf(r.Body) == bpf.KindCode:
-				x.hand(r, v.Early) // of use to all later samples, whatever becomes of its own
-				return
-			case r.Kind == perf.RecordMmap2:
+			switch r.Kind {
+			case perf.RecordOther:
+				switch bpf.KindOf(r.Body) {
+				case bpf.KindCode:
+					x.hand(r, v.Early) // of use to all later samples, whatever becomes of its own
+					return
+				case bpf.KindInterval:
+					keep(r)
+					return
+				}
+			case perf.RecordMmap2:
 				x.hand(r, v.Early)
 			}
 			x.pairs[i].Visit(r, keep)

@@ -95,6 +95,9 @@ func (x *tallyReader) finish(v raw.Visitor) error {
 			t.Sum, t.Run = int64(o.Woken-o.Begin), int64(end-o.Woken)
 		}
 		v.Visit(&raw.Record{Kind: raw.GoingOn, PID: o.Key.Pid, TID: tid, Event: int(o.Key.Event), Tally: t})
+		i := intervalOf(bpf.TallyInterval{Key: o.Key, Begin: o.Begin, End: end})
+		i.Open, i.Woken = true, end-uint64(t.Run)
+		v.Visit(&raw.Record{Kind: raw.Passed, PID: o.Key.Pid, TID: tid, Time: end, Interval: &i})
 	})
 	return errors.Join(err, x.visit(v, true))
 }

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"slices"
 
 	"golang.org/x/sys/unix"
 
@@ -103,7 +104,7 @@ func (t *Target) Add(tid, flags int, late bool) error {
 func (t *Target) addOne(n, tid, flags int, late bool) error {
 	e := t.plan[n]
 	if e.Processors {
-		if t.wide != nil {
+		if slices.ContainsFunc(t.files, func(f eventFile) bool { return f.event == n }) {
 			return nil // open already
 		}
 		tid, flags, late = Everyone, 0, false

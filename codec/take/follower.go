@@ -76,9 +76,10 @@ func (f *Follower) Feed(r io.Reader) error {
 func (f *Follower) Take() (*profile.Take, error) {
 	t, p := *f.d.take, *f.d.take.Profile
 	// All columns only grow, so that what is there now may be shared; names of processes
-	// and threads are replaced, and labels come after the samples that have them.
+	// and threads are replaced, and labels come after the samples that have them; so do attributes.
 	p.Processes, p.Threads = slices.Clone(p.Processes), slices.Clone(p.Threads)
 	p.Samples.Values, p.Samples.Labels = slices.Clone(p.Samples.Values), slices.Clone(p.Samples.Labels)
+	p.Intervals.Attributes = slices.Clone(p.Intervals.Attributes)
 	t.Facts.Warnings = slices.Clone(t.Facts.Warnings)
 	t.Profile = &p
 	if f.over != nil {

@@ -16,7 +16,7 @@ import (
 // every event is in it; Version5 may bring source files; Version6 may bring the
 // labels of samples; Version7 keeps what a mark says as a number, says what the time
 // of a measure's samples is, and may have samples without times; Version8 has one way
-// to a frame more. The newest is the one that is written.
+// to a frame more; Version9 may have intervals. The newest is the one that is written.
 const (
 	Version1 = 1
 	Version2 = 2
@@ -26,7 +26,8 @@ const (
 	Version6 = 6
 	Version7 = 7
 	Version8 = 8
-	current  = Version8
+	Version9 = 9
+	current  = Version9
 )
 
 // magic begins every file. Its last byte is one that no text file has.
@@ -40,15 +41,17 @@ const (
 type blockKind uint32
 
 // The kinds of block: the first five from Version1 on, blockSource from Version5
-// on, blockLabels from Version6 on.
+// on, blockLabels from Version6 on, blockIntervals from Version9 on.
 const (
 	blockHead    blockKind = 1 // JSON: settings and machine; always the first
 	blockTables  blockKind = 2 // what the tables gained
 	blockSamples blockKind = 3 // samples in columns
 	blockFacts   blockKind = 4 // JSON: what is known so far; the last one counts
-	blockEnd     blockKind = 5 // how many blocks and samples there are; always the last
+	blockEnd     blockKind = 5 // how many blocks, samples and intervals there are; always the last
 	blockSource  blockKind = 6 // JSON: a source file
 	blockLabels  blockKind = 7 // new sets of labels, and those of the block of samples before it
+
+	blockIntervals blockKind = 8 // intervals in columns, with what ended them and what else is known
 )
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)

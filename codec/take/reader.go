@@ -236,6 +236,8 @@ func (d *reader) apply(kind blockKind) error {
 		return err
 	case blockLabels:
 		return readLabels(d.raw, d.take.Profile, &d.room, unlabelled)
+	case blockIntervals:
+		return readIntervals(d.raw, d.take.Profile, &d.room)
 	case blockFacts:
 		d.take.Facts = profile.Facts{}
 		if err := json.Unmarshal(d.raw, &d.take.Facts); err != nil {
@@ -252,7 +254,12 @@ func (d *reader) apply(kind blockKind) error {
 		d.take.Sources = append(d.take.Sources, s)
 	case blockEnd:
 		c := &cursor{b: d.raw}
-		if blocks, samples := c.uint(), c.uint(); c.end() != nil || blocks != uint64(d.sequence) || samples != uint64(d.take.Profile.Samples.Len()) {
+		blocks, samples, intervals := c.uint(), c.uint(), uint64(0)
+		if d.version >= Version9 {
+			intervals = c.uint()
+		}
+		p := d.take.Profile
+		if c.end() != nil || blocks != uint64(d.sequence) || samples != uint64(p.Samples.Len()) || intervals != uint64(p.Intervals.Len()) {
 			return errors.New("the closing block has other counts")
 		}
 	default:

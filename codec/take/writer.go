@@ -37,7 +37,7 @@ type mark struct {
 	threads                                     []profile.Thread
 	measures                                    int
 	labels                                      int
-	samples                                     int
+	samples, intervals                          int
 }
 
 // NewWriter begins a take on w with its settings and the machine's facts.
@@ -107,6 +107,14 @@ func (t *Writer) Append(p *profile.Profile) error {
 		t.samples += uint64(end - t.mark.samples)
 		t.mark.samples = end
 	}
+	for t.mark.intervals < p.Intervals.Len() {
+		end := min(t.mark.intervals+intervalsPerBlock, p.Intervals.Len())
+		t.intervals(p, t.mark.intervals, end)
+		if err := t.block(blockIntervals, t.buf); err != nil {
+			return err
+		}
+		t.mark.intervals = end
+	}
 	return nil
 }
 
@@ -125,6 +133,7 @@ func (t *Writer) Source(s profile.Source) error { return t.json(blockSource, s) 
 func (t *Writer) Close() error {
 	b := binary.AppendUvarint(t.buf[:0], uint64(t.sequence))
 	b = binary.AppendUvarint(b, t.samples)
+	b = binary.AppendUvarint(b, uint64(t.mark.intervals))
 	t.buf = b
 	return t.block(blockEnd, b)
 }

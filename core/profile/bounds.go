@@ -117,7 +117,7 @@ func (f *Facts) check() error {
 		}
 	}
 	for _, c := range f.Counted {
-		if err := errors.Join(texts(maxSay, map[string]string{"measure": c.Measure}), within(0, maxCount, map[string]int64{"number of events": c.Events, "number of single events": c.Singly, "number of lost events": c.Lost})); err != nil {
+		if err := errors.Join(texts(maxSay, map[string]string{"measure": c.Measure}), within(0, maxCount, map[string]int64{"number of events": c.Events, "number of single events": c.Singly, "number of lost events": c.Lost, "number of intervals": c.Intervals, "number of intervals left out": c.Thinned, "number of lost intervals": c.Unwritten})); err != nil {
 			return err
 		}
 	}

@@ -56,7 +56,10 @@ func (p *Profile) Check() error {
 	if err := p.LabelSets.check(str); err != nil {
 		return err
 	}
-	return p.checkSamples(str)
+	if err := p.checkSamples(str); err != nil {
+		return err
+	}
+	return p.Intervals.check(p)
 }
 
 func (s *LabelSets) check(str func(StringID) bool) error {

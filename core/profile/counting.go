@@ -12,6 +12,12 @@ type Counting struct {
 	Events  int64  `json:"events"`         // that the total holds
 	Singly  int64  `json:"singly"`         // those with a sample of their own; the others are added up with these
 	Lost    int64  `json:"lost,omitempty"` // more that happened: the total is then partial
+	// Intervals is how many of them are kept with their beginning and their end. Thinned and
+	// Unwritten are how many more there were: short ones that came too fast to be kept, and such
+	// as found no room.
+	Intervals int64 `json:"intervals,omitempty"`
+	Thinned   int64 `json:"thinned,omitempty"`
+	Unwritten int64 `json:"unwritten,omitempty"`
 }
 
 // CountingOf returns how a column of the profile was counted; ok is false where its events

@@ -82,6 +82,7 @@ func (b *Builder) append(p *Profile) error {
 	for i := 1; i < len(labels); i++ {
 		labels[i] = b.Label(labels[p.LabelSets.Parent[i]], p.Strings[p.LabelSets.Name[i]], p.Strings[p.LabelSets.Value[i]])
 	}
+	b.appendIntervals(p, thread, stack)
 	s := &b.p.Samples
 	if p.Samples.Labels != nil && s.Labels == nil {
 		s.Labels = make([]LabelSetID, s.Len())
@@ -106,4 +107,35 @@ func (b *Builder) append(p *Profile) error {
 		s.Values[m] = append(s.Values[m], p.Samples.Values[m]...)
 	}
 	return nil
+}
+
+// appendIntervals adds the intervals of a profile whose threads and stacks are these here.
+func (b *Builder) appendIntervals(p *Profile, thread []ThreadID, stack []StackID) {
+	from, to := &p.Intervals, &b.p.Intervals
+	first := uint32(to.Len())
+	to.Start, to.Duration, to.Kind = append(to.Start, from.Start...), append(to.Duration, from.Duration...), append(to.Kind, from.Kind...)
+	for i := range from.Stack {
+		to.Thread, to.Stack = append(to.Thread, thread[from.Thread[i]]), append(to.Stack, stack[from.Stack[i]])
+	}
+	for i, at := range from.Ended.Interval {
+		l := &to.Ended
+		by := from.Ended.Thread[i]
+		if by != NoThread {
+			by = thread[by]
+		}
+		l.Interval, l.Thread, l.Stack = append(l.Interval, first+at), append(l.Thread, by), append(l.Stack, stack[from.Ended.Stack[i]])
+	}
+	for _, a := range from.Attributes {
+		name := b.Intern(p.Strings[a.Name])
+		n := 0
+		for n < len(to.Attributes) && to.Attributes[n].Name != name {
+			n++
+		}
+		if n == len(to.Attributes) {
+			to.Attributes = append(to.Attributes, Attribute{Name: name})
+		}
+		for i, at := range a.Interval {
+			to.Attributes[n].Interval, to.Attributes[n].Value = append(to.Attributes[n].Interval, first+at), append(to.Attributes[n].Value, a.Value[i])
+		}
+	}
 }

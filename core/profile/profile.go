@@ -198,6 +198,7 @@ type Profile struct {
 	Measures  []Measure
 	LabelSets LabelSets
 	Samples   Samples
+	Intervals Intervals
 }
 
 // String returns the text of an identifier.

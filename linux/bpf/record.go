@@ -18,6 +18,8 @@ const (
 	KindCode    = uint64(stacksRecordKindKIND_CODE)     // a code object of CPython: PythonCode
 	KindLabels  = uint64(stacksRecordKindKIND_LABELS)   // labels of a goroutine: GoLabel
 	KindTally   = uint64(stacksRecordKindKIND_TALLY)    // what was added up so far of the sample's class: TallyKey, TallySum
+	// KindInterval is a wait or a system call that has ended: TallyInterval
+	KindInterval = uint64(stacksRecordKindKIND_INTERVAL)
 )
 
 const (

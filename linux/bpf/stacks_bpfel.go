@@ -63,6 +63,7 @@ const (
 	stacksRecordKindKIND_CODE     stacksRecordKind = 4
 	stacksRecordKindKIND_LABELS   stacksRecordKind = 5
 	stacksRecordKindKIND_TALLY    stacksRecordKind = 6
+	stacksRecordKindKIND_INTERVAL stacksRecordKind = 7
 )
 
 // Names of all BPF objects in the ELF.

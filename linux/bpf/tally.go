@@ -20,6 +20,7 @@ type Tally struct {
 		Waits   *ebpf.Map `ebpf:"waits"`
 		Pace    *ebpf.Map `ebpf:"pace"`
 		Last    *ebpf.Map `ebpf:"last"`
+		Written *ebpf.Map `ebpf:"interval_pace"`
 	}
 	o        TallyOptions
 	reader   *StackReader
@@ -47,6 +48,7 @@ type TallyControl = tallyTallyControl
 const (
 	TallyBefore = uint16(tallyTallyFlagTALLY_BEFORE) // began before counting did
 	TallyCoarse = uint16(tallyTallyFlagTALLY_COARSE) // all of its thread and kind for which there was no room
+	tallyNobody = uint16(tallyTallyFlagTALLY_NOBODY) // it is not known who woke a thread
 )
 
 // MaxTallied is how many events can be added up.
@@ -59,6 +61,8 @@ type TallyOptions struct {
 	Level    uint32 // how deep it is in the tree of groups
 	Calls    int    // number of the event of system calls; -1: none
 	Waits    bool
+	// Intervals: each call and each wait is written down, too; Wakers: with who ended it.
+	Intervals, Wakers bool
 	// StackBytes is how much of a stack the kernel copies itself at a tracepoint or probe.
 	StackBytes int
 }
@@ -117,6 +121,9 @@ func (t *Tally) load(name string, kind ebpf.ProgramType, set map[string]uint32) 
 	if t.o.Everyone {
 		all[tallyVarEveryone] = 1
 	}
+	if t.o.Intervals {
+		all[tallyVarWithIntervals] = 1
+	}
 	if t.o.Calls >= 0 {
 		all[tallyVarWithCalls], all[tallyVarCallsNumber] = 1, uint32(t.o.Calls)
 	}
@@ -136,7 +143,7 @@ func (t *Tally) load(name string, kind ebpf.ProgramType, set map[string]uint32) 
 	}
 	maps := map[string]*ebpf.Map{
 		tallyMapControl: t.maps.Control, tallyMapClasses: t.maps.Classes, tallyMapCalls: t.maps.Calls, tallyMapWaits: t.maps.Waits,
-		tallyMapPace: t.maps.Pace, tallyMapLast: t.maps.Last, tallyMapOutputs: t.reader.maps.Outputs,
+		tallyMapPace: t.maps.Pace, tallyMapLast: t.maps.Last, tallyMapIntervalPace: t.maps.Written, tallyMapOutputs: t.reader.maps.Outputs,
 	}
 	for name, m := range t.reader.Members.shared(spec) {
 		maps[name] = m
@@ -167,6 +174,12 @@ func (t *Tally) Switch(number int) (*ebpf.Program, error) {
 // Enter returns the program of system calls that begin.
 func (t *Tally) Enter(number int) (*ebpf.Program, error) {
 	return t.load(tallyProgTallyEnter, ebpf.TracePoint, map[string]uint32{tallyVarEventNumber: uint32(number)})
+}
+
+// Woken returns the program of threads that may run again, at the tracepoint of that, whose
+// record has the thread at an offset.
+func (t *Tally) Woken(number, threadAt int) (*ebpf.Program, error) {
+	return t.load(tallyProgTallyWoken, ebpf.TracePoint, map[string]uint32{tallyVarEventNumber: uint32(number), tallyVarWokenAt: uint32(threadAt)})
 }
 
 // Tracepoint returns the program of a tracepoint. Where its record has a size, that is at
@@ -209,7 +222,10 @@ func (t *Tally) Watch() error {
 		hooks[tallyProgTallyLeave] = "sys_exit"
 	}
 	if t.o.Waits {
-		hooks[tallyProgTallyWaking], hooks[tallyProgTallyBack] = "sched_waking", "sched_switch"
+		hooks[tallyProgTallyBack] = "sched_switch"
+		if !t.o.Wakers {
+			hooks[tallyProgTallyWaking] = "sched_waking"
+		}
 	}
 	for name, at := range hooks {
 		p, err := t.load(name, ebpf.RawTracepoint, nil)
@@ -252,7 +268,7 @@ func (t *Tally) Waiting(pid, tid uint32, event int, at uint64) error {
 	if err := t.maps.Classes.Put(key, TallySum{Count: 1}); err != nil {
 		return err
 	}
-	return t.maps.Waits.Put(tid, TallyOpen{Key: key, Begin: at})
+	return t.maps.Waits.Put(tid, TallyOpen{Key: key, Begin: at, Waker: TallyKey{Flags: tallyNobody}})
 }
 
 // Read reads all classes.
@@ -314,21 +330,51 @@ func (t *Tally) Close() error {
 		errs = append(errs, m.Close())
 	}
 	m := t.maps
-	return errors.Join(append(errs, closeMaps(m.Control, m.Classes, m.Calls, m.Waits, m.Pace, m.Last))...)
+	return errors.Join(append(errs, closeMaps(m.Control, m.Classes, m.Calls, m.Waits, m.Pace, m.Last, m.Written))...)
 }
 
 // DecodeTally reads the body of a record of KindTally; ok is false where it is cut short.
 func DecodeTally(b []byte) (k TallyKey, sum TallySum, ok bool) {
-	if len(b) < tallyRecordBytes {
+	if len(b) < tallyKeyBytes+tallySumBytes {
 		return k, sum, false
 	}
-	k.Ip, k.Sp, k.Caller = binary.NativeEndian.Uint64(b), binary.NativeEndian.Uint64(b[8:]), binary.NativeEndian.Uint64(b[16:])
-	k.Pid, k.Tid, k.What = binary.NativeEndian.Uint32(b[24:]), binary.NativeEndian.Uint32(b[28:]), binary.NativeEndian.Uint32(b[32:])
-	k.Event, k.Flags = binary.NativeEndian.Uint16(b[36:]), binary.NativeEndian.Uint16(b[38:])
-	b = b[40:]
+	k, b = decodeKey(b), b[tallyKeyBytes:]
 	sum.Count, sum.Sum, sum.Run, sum.Shown = binary.NativeEndian.Uint64(b), binary.NativeEndian.Uint64(b[8:]), binary.NativeEndian.Uint64(b[16:]), binary.NativeEndian.Uint64(b[24:])
 	return k, sum, true
 }
 
-// tallyRecordBytes is the size of struct tally_key and struct tally.
-const tallyRecordBytes = 72
+// TallyInterval is a call or a wait that has ended (struct interval_record). Times are
+// monotonic nanoseconds.
+type TallyInterval struct {
+	Key        TallyKey
+	Begin, End uint64
+	Woken      uint64 // of a wait: from when on the thread waited for a processor
+	Result     uint64 // of a call: what it returned
+	Processor  uint32 // on which the thread went on
+	Waker      TallyKey
+	HasWaker   bool // Waker is known
+}
+
+// DecodeInterval reads a record of KindInterval; ok is false where it is cut short.
+func DecodeInterval(h Header, b []byte) (x TallyInterval, ok bool) {
+	if len(b) < 2*tallyKeyBytes {
+		return x, false
+	}
+	x = TallyInterval{Key: decodeKey(b), Begin: h.Addr, End: h.Low, Woken: h.High, Result: h.Sp, Processor: uint32(h.Pc), Waker: decodeKey(b[tallyKeyBytes:])}
+	x.HasWaker = x.Woken != 0 && x.Waker.Flags&tallyNobody == 0
+	return x, true
+}
+
+func decodeKey(b []byte) (k TallyKey) {
+	ne := binary.NativeEndian
+	k.Ip, k.Sp, k.Caller = ne.Uint64(b), ne.Uint64(b[8:]), ne.Uint64(b[16:])
+	k.Pid, k.Tid, k.What = ne.Uint32(b[24:]), ne.Uint32(b[28:]), ne.Uint32(b[32:])
+	k.Event, k.Flags = ne.Uint16(b[36:]), ne.Uint16(b[38:])
+	return k
+}
+
+// The sizes of struct tally_key and struct tally.
+const (
+	tallyKeyBytes = 40
+	tallySumBytes = 32
+)

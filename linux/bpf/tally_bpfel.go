@@ -28,11 +28,13 @@ const (
 )
 
 type tallyTallyControl struct {
-	_        structs.HostLayout
-	On       uint64
-	Origin   uint64
-	Full     [128]uint64
-	Unpaired uint64
+	_         structs.HostLayout
+	On        uint64
+	Origin    uint64
+	Full      [128]uint64
+	Unpaired  uint64
+	Thinned   [128]uint64
+	Unwritten [128]uint64
 }
 
 type tallyTallyFlag uint32
@@ -40,6 +42,7 @@ type tallyTallyFlag uint32
 const (
 	tallyTallyFlagTALLY_BEFORE tallyTallyFlag = 1
 	tallyTallyFlagTALLY_COARSE tallyTallyFlag = 2
+	tallyTallyFlagTALLY_NOBODY tallyTallyFlag = 4
 )
 
 type tallyTallyKey struct {
@@ -60,6 +63,7 @@ type tallyTallyOpen struct {
 	Begin     uint64
 	Woken     uint64
 	Preempted uint64
+	Waker     tallyTallyKey
 }
 
 // Names of all BPF objects in the ELF.
@@ -69,6 +73,7 @@ const (
 	tallyMapCalls            = "calls"
 	tallyMapClasses          = "classes"
 	tallyMapControl          = "control"
+	tallyMapIntervalPace     = "interval_pace"
 	tallyMapLast             = "last"
 	tallyMapMembers          = "members"
 	tallyMapMembersMissed    = "members_missed"
@@ -87,6 +92,7 @@ const (
 	tallyProgTallySwitch     = "tally_switch"
 	tallyProgTallyTracepoint = "tally_tracepoint"
 	tallyProgTallyWaking     = "tally_waking"
+	tallyProgTallyWoken      = "tally_woken"
 	tallyVarAllocator        = "allocator"
 	tallyVarArgumentAt       = "argument_at"
 	tallyVarCallsNumber      = "calls_number"
@@ -103,6 +109,8 @@ const (
 	tallyVarSizeAt           = "size_at"
 	tallyVarSizeUnit         = "size_unit"
 	tallyVarWithCalls        = "with_calls"
+	tallyVarWithIntervals    = "with_intervals"
+	tallyVarWokenAt          = "woken_at"
 )
 
 // loadTally returns the embedded CollectionSpec for tally.
@@ -158,6 +166,7 @@ type tallyProgramSpecs struct {
 	TallySwitch     *ebpf.ProgramSpec `ebpf:"tally_switch"`
 	TallyTracepoint *ebpf.ProgramSpec `ebpf:"tally_tracepoint"`
 	TallyWaking     *ebpf.ProgramSpec `ebpf:"tally_waking"`
+	TallyWoken      *ebpf.ProgramSpec `ebpf:"tally_woken"`
 }
 
 // tallyMapSpecs contains maps before they are loaded into the kernel.
@@ -167,6 +176,7 @@ type tallyMapSpecs struct {
 	Calls         *ebpf.MapSpec `ebpf:"calls"`
 	Classes       *ebpf.MapSpec `ebpf:"classes"`
 	Control       *ebpf.MapSpec `ebpf:"control"`
+	IntervalPace  *ebpf.MapSpec `ebpf:"interval_pace"`
 	Last          *ebpf.MapSpec `ebpf:"last"`
 	Members       *ebpf.MapSpec `ebpf:"members"`
 	MembersMissed *ebpf.MapSpec `ebpf:"members_missed"`
@@ -196,6 +206,8 @@ type tallyVariableSpecs struct {
 	SizeAt        *ebpf.VariableSpec `ebpf:"size_at"`
 	SizeUnit      *ebpf.VariableSpec `ebpf:"size_unit"`
 	WithCalls     *ebpf.VariableSpec `ebpf:"with_calls"`
+	WithIntervals *ebpf.VariableSpec `ebpf:"with_intervals"`
+	WokenAt       *ebpf.VariableSpec `ebpf:"woken_at"`
 }
 
 // tallyObjects contains all objects after they have been loaded into the kernel.
@@ -221,6 +233,7 @@ type tallyMaps struct {
 	Calls         *ebpf.Map `ebpf:"calls"`
 	Classes       *ebpf.Map `ebpf:"classes"`
 	Control       *ebpf.Map `ebpf:"control"`
+	IntervalPace  *ebpf.Map `ebpf:"interval_pace"`
 	Last          *ebpf.Map `ebpf:"last"`
 	Members       *ebpf.Map `ebpf:"members"`
 	MembersMissed *ebpf.Map `ebpf:"members_missed"`
@@ -235,6 +248,7 @@ func (m *tallyMaps) Close() error {
 		m.Calls,
 		m.Classes,
 		m.Control,
+		m.IntervalPace,
 		m.Last,
 		m.Members,
 		m.MembersMissed,
@@ -265,6 +279,8 @@ type tallyVariables struct {
 	SizeAt        *ebpf.Variable `ebpf:"size_at"`
 	SizeUnit      *ebpf.Variable `ebpf:"size_unit"`
 	WithCalls     *ebpf.Variable `ebpf:"with_calls"`
+	WithIntervals *ebpf.Variable `ebpf:"with_intervals"`
+	WokenAt       *ebpf.Variable `ebpf:"woken_at"`
 }
 
 // tallyPrograms contains all programs after they have been loaded into the kernel.
@@ -282,6 +298,7 @@ type tallyPrograms struct {
 	TallySwitch     *ebpf.Program `ebpf:"tally_switch"`
 	TallyTracepoint *ebpf.Program `ebpf:"tally_tracepoint"`
 	TallyWaking     *ebpf.Program `ebpf:"tally_waking"`
+	TallyWoken      *ebpf.Program `ebpf:"tally_woken"`
 }
 
 func (p *tallyPrograms) Close() error {
@@ -297,6 +314,7 @@ func (p *tallyPrograms) Close() error {
 		p.TallySwitch,
 		p.TallyTracepoint,
 		p.TallyWaking,
+		p.TallyWoken,
 	)
 }
 

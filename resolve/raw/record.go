@@ -25,6 +25,7 @@ const (
 	Throttled                   // the kernel made a pause, since sampling took too much time
 	Tallied                     // Tally is all that was added up of a class so far; where Last, it stays at that
 	GoingOn                     // Tally is what goes on in a thread when the collection ends: how long so far
+	Passed                      // Interval is a wait or a system call that has ended
 )
 
 // Record is one thing that happened at a time.
@@ -46,6 +47,7 @@ type Record struct {
 	Count     int64
 	Tally     *Tally
 	Last      bool
+	Interval  *Interval
 }
 
 // Parent is the thread that started another one.
@@ -78,6 +80,19 @@ type Tally struct {
 	Count int64
 	Sum   int64 // bytes or nanoseconds, of events that have any
 	Run   int64 // of waits, nanoseconds that were waited for a processor: Sum is the rest
+}
+
+// Interval is a wait or a system call, from its beginning to its end, of a class that the
+// source adds up. Times are monotonic nanoseconds.
+type Interval struct {
+	Class      Class
+	Begin, End uint64
+	Woken      uint64 // of a wait: from when on the thread waited for a processor, within Begin and End
+	Result     int64  // of a call: what it returned
+	Processor  uint32 // on which the thread went on
+	Waker      Class  // of a wait: who woke the thread, as a class of its own;
+	HasWaker   bool   // it is known
+	Open       bool   // it goes on when the collection ends: neither Result nor Processor is known
 }
 
 // Sample is what was known of a thread at one moment.

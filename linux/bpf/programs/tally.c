@@ -11,6 +11,9 @@ volatile const u32 event_number; /* of the program that is loaded */
 volatile const u32 calls_number; /* of system calls, for the programs that settle them */
 volatile const u32 with_calls;
 
+volatile const u32 with_intervals; /* each wait and system call is written down, too */
+volatile const u32 woken_at;       /* where the record of a wake-up has the thread that is woken */
+
 /* Of an event with a size. Of a tracepoint: where it is in its record, and what it counts
  * in; and where the kind of request is. Of a probe: where the arguments that are multiplied
  * are among the registers. 0: none. */
@@ -33,6 +36,8 @@ enum {
 	NO_CALL = 0xffffffff,
 	EXECVE = 59,
 	TASK_DEAD = 0x80,
+	INTERVALS_SHOWN = 1000, /* that a processor writes in PACE_NS; of more, only the long ones, */
+	LONG_NS = 1000000,      /* which are those of this length */
 	WAIT_DEPTH = 12, /* frames of the kernel that tell one reason for waiting from another */
 };
 
@@ -248,6 +253,35 @@ int tally_enter(struct entered *ctx)
 	return t ? count(ctx, &o.key, t, 0) : 0;
 }
 
+/* interval writes down a call that ends, or a wait. Where they come faster than they can be
+ * kept, the short ones are counted and left out. */
+inlined void interval(void *ctx, struct tally_control *c, struct tally_open *o, u64 end, u64 woken, u64 result)
+{
+	struct interval_record x = {.r = {.kind = KIND_INTERVAL, .length = 2 * sizeof(struct tally_key)}, .key = o->key, .waker = o->waker};
+	struct interval_pace *p;
+	u32 zero = 0, event = o->key.event & (TALLY_EVENTS - 1);
+
+	p = bpf_map_lookup_elem(&interval_pace, &zero);
+	if (!with_intervals || !p)
+		return;
+	if (end - p->began > PACE_NS) {
+		p->began = end;
+		p->written = 0;
+	}
+	if (p->written >= INTERVALS_SHOWN && end - o->begin < LONG_NS) {
+		__sync_fetch_and_add(&c->thinned[event], 1);
+		return;
+	}
+	p->written++;
+	x.r.addr = o->begin;
+	x.r.low = end;
+	x.r.high = woken;
+	x.r.sp = result;
+	x.r.pc = bpf_get_smp_processor_id();
+	if (send(ctx, &x, 2 * sizeof(struct tally_key)) != 0)
+		__sync_fetch_and_add(&c->unwritten[event], 1);
+}
+
 /* settle adds the time of a call that ends, or of a wait. */
 inlined void settle(struct tally_open *o, u64 sum, u64 run)
 {
@@ -286,6 +320,9 @@ int tally_leave(struct bpf_raw_tracepoint_args *ctx)
 			return 0;
 		t->count++;
 		t->sum += now - c->origin;
+		o.begin = c->origin;
+		interval(ctx, c, &o, now, 0, ctx->args[1]);
+		o.begin = 0;
 		bpf_map_update_elem(&calls, &tid, &o, BPF_ANY); /* that this was its first */
 		return 0;
 	}
@@ -296,6 +333,7 @@ int tally_leave(struct bpf_raw_tracepoint_args *ctx)
 		open->begin = 0;
 		return 0;
 	}
+	interval(ctx, c, open, now, 0, ctx->args[1]);
 	settle(open, now - open->begin, 0);
 	return 0;
 }
@@ -354,19 +392,36 @@ SEC("raw_tracepoint/sched_process_exit")
 int tally_exit(struct bpf_raw_tracepoint_args *ctx)
 {
 	struct task_struct *task = (struct task_struct *)ctx->args[0];
+	struct tally_control *c = control_on();
 	struct tally_open *open;
 	u32 process, tid;
+	u64 now = bpf_ktime_get_ns();
 
 	if (READ(process, task->tgid) != 0 || READ(tid, task->pid) != 0)
 		return 0;
 	open = bpf_map_lookup_elem(&calls, &tid);
-	if (open && open->begin) /* the call that ends it */
-		settle(open, bpf_ktime_get_ns() - open->begin, 0);
+	if (open && open->begin) { /* the call that ends it */
+		if (c)
+			interval(ctx, c, open, now, 0, 0);
+		settle(open, now - open->begin, 0);
+	}
 	bpf_map_delete_elem(&calls, &tid);
 	bpf_map_delete_elem(&waits, &tid);
 	if (!everyone && !group)
 		member_ends(task, process);
 	return 0;
+}
+
+/* hash_of hashes where the kernel is, by the innermost of its frames. */
+inlined u32 hash_of(void *ctx)
+{
+	u64 stack[WAIT_DEPTH] = {};
+	u32 hash = 2166136261;
+
+	bpf_get_stack(ctx, stack, sizeof(stack), 0);
+	for (int i = 0; i < WAIT_DEPTH; i++)
+		hash = (hash ^ (u32)stack[i]) * 16777619;
+	return hash;
 }
 
 /* A thread leaves the processor. The event is opened for those that are sampled alone. */
@@ -377,16 +432,13 @@ int tally_switch(void *ctx)
 	struct task_struct *task = (struct task_struct *)bpf_get_current_task();
 	struct tally_open o = {.key = {.event = event_number}};
 	struct tally *t;
-	u64 stack[WAIT_DEPTH] = {};
-	u32 state, tid = bpf_get_current_pid_tgid(), hash = 2166136261;
+	u32 state, tid = bpf_get_current_pid_tgid();
 
 	if (!c)
 		return KEEP;
 	here(&o.key);
-	bpf_get_stack(ctx, stack, sizeof(stack), 0);
-	for (int i = 0; i < WAIT_DEPTH; i++)
-		hash = (hash ^ (u32)stack[i]) * 16777619;
-	o.key.what = hash;
+	o.key.what = hash_of(ctx);
+	o.waker.flags = TALLY_NOBODY;
 	o.preempted = READ(state, task->__state) == 0 && state == 0;
 	t = class_of(c, &o.key);
 	if (!t)
@@ -395,6 +447,34 @@ int tally_switch(void *ctx)
 	if (bpf_map_update_elem(&waits, &tid, &o, BPF_ANY) != 0)
 		__sync_fetch_and_add(&c->unpaired, 1);
 	return count(ctx, &o.key, t, 0);
+}
+
+/* A thread may run again. Where it is asked who woke it, the present thread did, or an
+ * interrupt that came in between: the kernel's part of its stack tells. */
+SEC("tracepoint")
+int tally_woken(void *ctx)
+{
+	struct tally_control *c = control_on();
+	struct tally_key k = {.event = event_number};
+	struct tally_open *o;
+	struct pt_regs *registers;
+	struct tally *t;
+	u64 number = 0;
+	u32 tid = 0;
+
+	if (!c || bpf_probe_read_kernel(&tid, sizeof(tid), ctx + woken_at) != 0)
+		return 0;
+	o = bpf_map_lookup_elem(&waits, &tid);
+	if (!o || o->woken != 0)
+		return 0;
+	o->woken = bpf_ktime_get_ns();
+	here(&k);
+	registers = (struct pt_regs *)bpf_task_pt_regs(bpf_get_current_task_btf());
+	READ(number, registers->orig_ax);
+	k.what = hash_of(ctx) ^ (u32)number;
+	t = class_of(c, &k);
+	o->waker = k;
+	return t ? count(ctx, &k, t, 0) : 0;
 }
 
 SEC("raw_tracepoint/sched_waking")
@@ -416,6 +496,7 @@ SEC("raw_tracepoint/sched_switch")
 int tally_back(struct bpf_raw_tracepoint_args *ctx)
 {
 	struct task_struct *next = (struct task_struct *)ctx->args[2];
+	struct tally_control *c = control_on();
 	struct tally_open *o;
 	u64 now, woken;
 	u32 tid;
@@ -426,12 +507,13 @@ int tally_back(struct bpf_raw_tracepoint_args *ctx)
 	if (!o)
 		return 0;
 	now = bpf_ktime_get_ns();
-	if (o->begin != 0 && now > o->begin && control_on()) {
+	if (o->begin != 0 && now > o->begin && c) {
 		woken = o->preempted ? o->begin : o->woken ? o->woken : now;
 		if (woken < o->begin)
 			woken = o->begin;
 		if (woken > now)
 			woken = now;
+		interval(ctx, c, o, now, woken, 0);
 		settle(o, woken - o->begin, now - woken);
 	}
 	bpf_map_delete_elem(&waits, &tid);

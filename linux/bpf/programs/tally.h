@@ -15,6 +15,7 @@
 enum tally_flag {
 	TALLY_BEFORE = 1, /* began before counting did, so that its stack is not known */
 	TALLY_COARSE = 2, /* there was no room for the class by its own instruction and stack */
+	TALLY_NOBODY = 4, /* of who woke a thread: that is not known */
 };
 FOR_GO(tally_flag);
 
@@ -50,6 +51,16 @@ struct tally_open {
 	u64 begin; /* 0: none is */
 	u64 woken; /* of a wait: since when it could go on; 0: it cannot */
 	u64 preempted;
+	struct tally_key waker; /* of a wait: who woke it, and where that was */
+};
+
+/* A wait or a system call that has ended. It takes the header's words for its own:
+ * addr is when it began, low when it ended, high of a wait since when it could go on, sp what a
+ * call returned, pc the processor. */
+struct interval_record {
+	struct record_header r;
+	struct tally_key key;
+	struct tally_key waker;
 };
 
 /* What the programs and the collector tell each other. */
@@ -63,6 +74,8 @@ struct tally_control {
 	u64 origin;             /* when counting began, monotonic nanoseconds */
 	u64 full[TALLY_EVENTS]; /* by event, how many found no room, even coarsely */
 	u64 unpaired;           /* ends without the beginning that belongs to them: a call that counts, without time */
+	u64 thinned[TALLY_EVENTS]; /* by event, how many have no record of their own, since they came too fast */
+	u64 unwritten[TALLY_EVENTS]; /* and how many since there was no room for it */
 };
 
 enum {
@@ -113,6 +126,19 @@ struct {
 	__type(value, struct tally_pace);
 	__uint(max_entries, 1);
 } pace SEC(".maps");
+
+/* How many records of intervals were written lately on a processor. */
+struct interval_pace {
+	u64 began;
+	u64 written;
+};
+
+struct {
+	__uint(type, BPF_MAP_TYPE_PERCPU_ARRAY);
+	__type(key, u32);
+	__type(value, struct interval_pace);
+	__uint(max_entries, 1);
+} interval_pace SEC(".maps");
 
 /* Where an allocator was called last, by thread. */
 struct tally_last {

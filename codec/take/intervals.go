@@ -1,0 +1,153 @@
+package take
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"sort"
+
+	"entelon/core/profile"
+)
+
+// intervalsPerBlock bounds a block, so that a reader needs little memory at a time.
+const intervalsPerBlock = 1 << 18
+
+// What an interval, and an entry that not all of them have, take in memory.
+const (
+	intervalBytes  = 8 + 8 + 4 + 1 + 4
+	linkBytes      = 4 + 4 + 4
+	attributeBytes = 4 + 8
+)
+
+// intervals puts the intervals from..to into the buffer, a column after the other. They are
+// mostly in the order of their ends, so these are what is kept.
+func (t *Writer) intervals(p *profile.Profile, from, to int) {
+	v := &p.Intervals
+	t.buf = t.buf[:0]
+	t.uint(uint64(to - from))
+	var last int64
+	for i := from; i < to; i++ {
+		end := v.Start[i] + v.Duration[i]
+		t.int(end - last)
+		last = end
+	}
+	for _, d := range v.Duration[from:to] {
+		t.uint(uint64(d))
+	}
+	for _, x := range v.Thread[from:to] {
+		t.uint(uint64(x))
+	}
+	for _, x := range v.Kind[from:to] {
+		t.uint(uint64(x))
+	}
+	for _, x := range v.Stack[from:to] {
+		t.uint(uint64(x))
+	}
+	l := &v.Ended
+	a, b := t.positions(l.Interval, from, to)
+	for _, x := range l.Thread[a:b] {
+		t.uint(uint64(x + 1)) // 0: no thread
+	}
+	for _, x := range l.Stack[a:b] {
+		t.uint(uint64(x))
+	}
+	t.uint(uint64(len(v.Attributes)))
+	for _, x := range v.Attributes {
+		t.uint(uint64(x.Name))
+		a, b := t.positions(x.Interval, from, to)
+		for _, value := range x.Value[a:b] {
+			t.buf = binary.AppendVarint(t.buf, value)
+		}
+	}
+}
+
+// positions puts how many of ascending positions are in from..to into the buffer, and these as
+// distances; it returns which those are.
+func (t *Writer) positions(at []uint32, from, to int) (a, b int) {
+	a = sort.Search(len(at), func(i int) bool { return int(at[i]) >= from })
+	b = sort.Search(len(at), func(i int) bool { return int(at[i]) >= to })
+	t.uint(uint64(b - a))
+	last := uint32(from)
+	for _, x := range at[a:b] {
+		t.uint(uint64(x - last))
+		last = x
+	}
+	return a, b
+}
+
+// readIntervals reads a block of intervals.
+func readIntervals(b []byte, p *profile.Profile, r *allowance) error {
+	c := &cursor{b: b, room: r}
+	n := c.rows(intervalBytes)
+	if n > len(c.b)/5 { // a byte in each column at least
+		return fmt.Errorf("%d intervals are announced in %d bytes", n, len(c.b))
+	}
+	v := &p.Intervals
+	first := uint64(v.Len())
+	if first+uint64(n) > 1<<31 {
+		return errors.New("it has more intervals than can be counted")
+	}
+	var end int64
+	for i := range more(&v.Start, n) {
+		end += c.int()
+		v.Start[i] = end
+	}
+	for i := range more(&v.Duration, n) {
+		d := c.uint()
+		v.Duration[i] = int64(d)
+		v.Start[i] -= int64(d)
+	}
+	for i := range more(&v.Thread, n) {
+		v.Thread[i] = profile.ThreadID(c.uint32())
+	}
+	for i := range more(&v.Kind, n) {
+		v.Kind[i] = profile.IntervalKind(c.byte())
+	}
+	for i := range more(&v.Stack, n) {
+		v.Stack[i] = profile.StackID(c.uint32())
+	}
+	l := &v.Ended
+	k := c.positions(&l.Interval, first, linkBytes)
+	for i := range more(&l.Thread, k) {
+		l.Thread[i] = profile.ThreadID(c.uint32()) - 1
+	}
+	for i := range more(&l.Stack, k) {
+		l.Stack[i] = profile.StackID(c.uint32())
+	}
+	attributes := c.rows(48)
+	if attributes > profile.MaxAttributes {
+		return errors.New("the intervals have too many attributes")
+	}
+	for n := range attributes {
+		name := profile.StringID(c.uint32())
+		if n == len(v.Attributes) {
+			v.Attributes = append(v.Attributes, profile.Attribute{Name: name})
+		}
+		a := &v.Attributes[n]
+		if a.Name != name {
+			c.fail(errors.New("the attributes of intervals change places"))
+			break
+		}
+		k := c.positions(&a.Interval, first, attributeBytes)
+		for i := range more(&a.Value, k) {
+			a.Value[i] = c.int()
+		}
+	}
+	return c.end()
+}
+
+// positions reads ascending positions, the first as its distance to first, and returns how many
+// there are.
+func (c *cursor) positions(column *[]uint32, first uint64, bytes int64) int {
+	n := c.rows(bytes)
+	at := first
+	for i := range more(column, n) {
+		at += c.uint()
+		if at > 1<<31 {
+			c.fail(errors.New("an interval is behind the last"))
+			return n
+		}
+		(*column)[i] = uint32(at)
+	}
+	return n
+}

@@ -1,0 +1,167 @@
+package profile
+
+import "errors"
+
+// IntervalKind says what is going on between the beginning of an interval and its end.
+type IntervalKind uint8
+
+// The kinds of interval. The order is part of the take file format.
+const (
+	NoInterval    IntervalKind = iota
+	IntervalAlive              // there is a thread, as far as the take saw it
+	IntervalWait               // a thread cannot go on; the mark at the inner end of its stack says why
+	IntervalReady              // a thread could go on, and waits for a processor
+	IntervalCall               // a system call, by the mark at the inner end of its stack
+	intervalsEnd
+)
+
+var intervalNames = [intervalsEnd]string{"", "alive", "wait", "ready", "call"}
+
+// String returns the name as the API uses it.
+func (k IntervalKind) String() string {
+	if k < intervalsEnd {
+		return intervalNames[k]
+	}
+	return ""
+}
+
+// Valid reports whether k is one of the kinds above.
+func (k IntervalKind) Valid() bool { return k > NoInterval && k < intervalsEnd }
+
+// Intervals are what has a beginning and an end, in columns of equal length, in the order in
+// which they ended or became known.
+type Intervals struct {
+	Start    []int64 // nanoseconds since the take began
+	Duration []int64 // nanoseconds, never negative
+	Thread   []ThreadID
+	Kind     []IntervalKind
+	Stack    []StackID // where the thread was, with what it was for as the innermost frame
+	Ended    Links
+	Attributes
+}
+
+// Links say what ended intervals: one entry for each of which that is known, in the order of
+// the intervals.
+type Links struct {
+	Interval []uint32
+	Thread   []ThreadID // that woke the one that waited; NoThread where it was an interrupt
+	Stack    []StackID  // where that was at that moment
+}
+
+// NoThread is who it was where it was no thread.
+const NoThread = ^ThreadID(0)
+
+// Attributes are what else is known of intervals, a column each.
+type Attributes []Attribute
+
+// Attribute is one number of the intervals that have it.
+type Attribute struct {
+	Name     StringID // one of those below
+	Interval []uint32 // ascending
+	Value    []int64
+}
+
+// The names of attributes.
+const (
+	AttributeResult    = "result"    // of a system call, what it returned: below 0 the error's number
+	AttributeProcessor = "processor" // on which the thread went on when the interval ended
+)
+
+// Len returns the number of intervals.
+func (v *Intervals) Len() int { return len(v.Start) }
+
+// Interval is one interval with what ended it, to be added to a profile.
+type Interval struct {
+	Start, Duration int64
+	Thread          ThreadID
+	Kind            IntervalKind
+	Stack           StackID
+	Ended           bool // it is known what ended it:
+	By              ThreadID
+	ByStack         StackID
+}
+
+// Interval adds an interval and returns its position.
+func (b *Builder) Interval(x Interval) uint32 {
+	v := &b.p.Intervals
+	at := uint32(v.Len())
+	v.Start, v.Duration = append(v.Start, x.Start), append(v.Duration, x.Duration)
+	v.Thread, v.Kind, v.Stack = append(v.Thread, x.Thread), append(v.Kind, x.Kind), append(v.Stack, x.Stack)
+	if x.Ended {
+		l := &v.Ended
+		l.Interval, l.Thread, l.Stack = append(l.Interval, at), append(l.Thread, x.By), append(l.Stack, x.ByStack)
+	}
+	return at
+}
+
+// Attribute gives the interval that was added last an attribute.
+func (b *Builder) Attribute(name string, value int64) {
+	v := &b.p.Intervals
+	id, at := b.Intern(name), uint32(v.Len()-1)
+	for i := range v.Attributes {
+		if a := &v.Attributes[i]; a.Name == id {
+			a.Interval, a.Value = append(a.Interval, at), append(a.Value, value)
+			return
+		}
+	}
+	v.Attributes = append(v.Attributes, Attribute{id, []uint32{at}, []int64{value}})
+}
+
+// AttributeNamed returns the column of an attribute; it is empty where no interval has it.
+func (p *Profile) AttributeNamed(name string) Attribute {
+	for _, a := range p.Intervals.Attributes {
+		if p.Strings[a.Name] == name {
+			return a
+		}
+	}
+	return Attribute{}
+}
+
+// MaxAttributes is how many attributes a take can have.
+const MaxAttributes = 100
+
+var errIntervals = errors.New("an interval points outside its tables")
+
+// check reports the first broken promise of the columns.
+func (v *Intervals) check(p *Profile) error {
+	n := v.Len()
+	if len(v.Duration) != n || len(v.Thread) != n || len(v.Kind) != n || len(v.Stack) != n {
+		return errors.New("the columns of intervals differ in length")
+	}
+	for i := range n {
+		if int(v.Thread[i]) >= len(p.Threads) || int(v.Stack[i]) >= p.Stacks.Len() || !v.Kind[i].Valid() {
+			return errIntervals
+		}
+		if v.Start[i] < 0 || v.Duration[i] < 0 || v.Start[i] > maxTime || v.Duration[i] > maxTime {
+			return errors.New("an interval is at a time that cannot be")
+		}
+	}
+	l := &v.Ended
+	if len(l.Thread) != len(l.Interval) || len(l.Stack) != len(l.Interval) || !ascending(l.Interval, n) {
+		return errIntervals
+	}
+	for i, t := range l.Thread {
+		if t != NoThread && int(t) >= len(p.Threads) || int(l.Stack[i]) >= p.Stacks.Len() {
+			return errIntervals
+		}
+	}
+	if len(v.Attributes) > MaxAttributes {
+		return errors.New("the intervals have too many attributes")
+	}
+	for _, a := range v.Attributes {
+		if int(a.Name) >= len(p.Strings) || len(a.Value) != len(a.Interval) || !ascending(a.Interval, n) {
+			return errIntervals
+		}
+	}
+	return nil
+}
+
+// ascending reports whether positions are below n, each above the one before.
+func ascending(at []uint32, n int) bool {
+	for i, v := range at {
+		if int(v) >= n || i > 0 && v <= at[i-1] {
+			return false
+		}
+	}
+	return true
+}
