@@ -43,7 +43,7 @@ func (s *session) addUp(events []*rings.Event, stackBytes int) (err error) {
 	if err := s.closeTally(); err != nil {
 		return err
 	}
-	o := bpf.TallyOptions{Everyone: s.o.Settings.Machine, Calls: -1, StackBytes: stackBytes, Intervals: s.keepsIntervals()}
+	o := bpf.TallyOptions{Everyone: s.o.Settings.Machine, Calls: -1, Waits: -1, Wakers: -1, StackBytes: stackBytes, Intervals: s.keepsIntervals()}
 	if s.group != nil {
 		if o.Group, o.Level, err = groupOf(int(s.group.Fd()), s.o.Settings.Group); err != nil {
 			return err
@@ -54,9 +54,9 @@ func (s *session) addUp(events []*rings.Event, stackBytes int) (err error) {
 		case rings.RoleEnter:
 			o.Calls = i
 		case rings.RoleSwitch:
-			o.Waits = true
+			o.Waits = i
 		case rings.RoleWake:
-			o.Wakers = true
+			o.Wakers = i
 		}
 	}
 	if s.tally, err = bpf.NewTally(s.other, o); err != nil {
@@ -73,13 +73,9 @@ func (s *session) addUp(events []*rings.Event, stackBytes int) (err error) {
 // addUpOne loads the program of one event.
 func (s *session) addUpOne(i int, e *rings.Event) (err error) {
 	switch {
-	case !e.Tallied:
-	case e.Role == rings.RoleSwitch:
-		e.Handler, err = s.tally.Switch(i)
-	case e.Role == rings.RoleWake:
-		e.Program, err = s.tally.Woken(i, e.Point.Fields["pid"].Offset)
-	case e.Role == rings.RoleEnter:
-		e.Program, err = s.tally.Enter(i)
+	case e.Role == rings.RoleWritten:
+		e.Samples, err = s.other.Samples()
+	case !e.Tallied || e.Attr == nil: // it has no event of its own
 	case e.Role == rings.RoleCall:
 		e.Program, err = s.tally.Call(i, e.Size, e.Allocator)
 	case e.Role == rings.RoleDisk:

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/cilium/ebpf"
@@ -89,39 +90,29 @@ func (s *session) planned(c perf.Clock, tallied bool) (out []*rings.Event, err e
 			}
 			out = append(out, &rings.Event{Attr: c.EveryOne(unix.PERF_TYPE_SOFTWARE, config), Column: column, Copied: copied, Reader: true})
 		case measure.BySwitches:
-			a := c.EveryOne(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_CONTEXT_SWITCHES)
-			if !tallied {
-				a.Bits |= unix.PerfBitContextSwitch
-			}
-			out = append(out, &rings.Event{Attr: a, Role: rings.RoleSwitch, Column: column, Copied: copied, Reader: true})
-			// The kernel delivers it to the thread that is woken, whoever wakes it.
-			p, err := find("sched", "sched_waking")
 			if tallied {
-				if who := p.Fields["pid"]; err == nil && s.keepsIntervals() && who.Size == 4 {
-					// Whoever wakes one of the program's threads is seen where that happens: it may be
-					// another program, or an interrupt while nobody runs.
-					all := deep
-					all.Everyone, all.Alone, all.OnExec = true, true, false
-					a := all.Traced(p.ID, true)
-					a.Sample_type, a.Bits = a.Sample_type&^unix.PERF_SAMPLE_RAW, a.Bits&^unix.PerfBitExcludeIdle
-					out = append(out, &rings.Event{Attr: a, Role: rings.RoleWake, Column: column, Copied: copied, Point: p, Processors: true})
+				out = append(out, &rings.Event{Role: rings.RoleSwitch, Column: column, Copied: copied})
+				if s.keepsIntervals() {
+					out = append(out, &rings.Event{Role: rings.RoleWake, Column: column, Copied: copied})
 				}
 				continue
 			}
+			a := c.EveryOne(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_CONTEXT_SWITCHES)
+			a.Bits |= unix.PerfBitContextSwitch
+			out = append(out, &rings.Event{Attr: a, Role: rings.RoleSwitch, Column: column, Copied: copied, Reader: true})
+			// The kernel delivers it to the thread that is woken, whoever wakes it.
+			p, err := find("sched", "sched_waking")
 			if err != nil {
 				s.noWake = err
 				continue // the time until it runs then counts as what it waited for
 			}
 			out = append(out, &rings.Event{Attr: c.Traced(p.ID, false), Role: rings.RoleWake, Column: column, Raw: true, Point: p})
 		case measure.BySystemCalls:
-			enter, err1 := find("raw_syscalls", "sys_enter")
 			if tallied {
-				if err1 != nil {
-					return nil, err1
-				}
-				out = append(out, &rings.Event{Attr: deep.Traced(enter.ID, true), Role: rings.RoleEnter, Column: column, Raw: true, Copied: copied, Point: enter})
+				out = append(out, &rings.Event{Role: rings.RoleEnter, Column: column, Copied: copied})
 				continue
 			}
+			enter, err1 := find("raw_syscalls", "sys_enter")
 			leave, err2 := find("raw_syscalls", "sys_exit")
 			if err := errors.Join(err1, err2); err != nil {
 				return nil, err
@@ -152,9 +143,10 @@ func (s *session) planned(c perf.Clock, tallied bool) (out []*rings.Event, err e
 			out = append(out, calls...)
 		}
 	}
+	out = s.written(c, out)
 	for i, x := range out {
 		x.Tallied = tallied && x.Counts()
-		if x.Copied && !x.Reader && s.other != nil && !tallied {
+		if x.Attr != nil && x.Copied && !x.Reader && s.other != nil && !tallied {
 			kind := ebpf.TracePoint
 			if x.Role == rings.RoleCall {
 				kind = ebpf.Kprobe
@@ -163,7 +155,7 @@ func (s *session) planned(c perf.Clock, tallied bool) (out []*rings.Event, err e
 				return nil, err
 			}
 		}
-		if i > 0 {
+		if i > 0 && x.Attr != nil {
 			x.Attr.Bits &^= perf.SideBits
 		}
 	}
@@ -175,3 +167,16 @@ const interpretedStackBytes = 24 << 10
 
 // tracedStackBytes is how much of a stack is copied at a tracepoint or probe.
 const tracedStackBytes = 6 << 10
+
+// written adds what events need that have none of their own: one whose samples the programs write,
+// and before all, one that tells what else happens.
+func (s *session) written(c perf.Clock, events []*rings.Event) []*rings.Event {
+	if !slices.ContainsFunc(events, func(x *rings.Event) bool { return x.Attr == nil }) {
+		return events
+	}
+	column, copied := events[0].Column, c.StackBytes > 0
+	if first := events[0]; first.Attr == nil || first.Processors {
+		events = slices.Insert(events, 0, &rings.Event{Attr: c.Counting(), Column: column, Timed: true})
+	}
+	return append(events, &rings.Event{Attr: c.Written(), Role: rings.RoleWritten, Column: column, Copied: copied, Raw: true, Processors: true})
+}

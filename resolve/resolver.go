@@ -13,6 +13,8 @@
 package resolve
 
 import (
+	"strings"
+
 	"entelon/core/profile"
 	"entelon/resolve/raw"
 	"entelon/runtimes/python"
@@ -107,6 +109,34 @@ func (r *Resolver) Resolve(rec *raw.Record) (*Process, *Frames) {
 		}
 	}
 	return p, f
+}
+
+// maxOwn is how many frames our own program has in a kernel's stack at most.
+const maxOwn = 8
+
+// TrimOwn takes from the kernel's part of a stack what was our own program's, which wrote the
+// sample, and how the kernel got to it.
+func (r *Resolver) TrimOwn(s *raw.Sample) {
+	for i, ip := range s.Kernel {
+		if i > 0 {
+			ip--
+		}
+		name := r.FunctionName(r.names.inKernel(ip))
+		if strings.HasPrefix(name, "bpf_trace_run") && i+1 < len(s.Kernel) {
+			s.Kernel = s.Kernel[i+1:]
+			s.Kernel[0]-- // where a call returns to: the call itself is meant
+			return
+		}
+		if i > maxOwn {
+			return
+		}
+	}
+}
+
+// FunctionName is the name of a frame's function.
+func (r *Resolver) FunctionName(f profile.FrameID) string {
+	p := r.Builder.Profile()
+	return p.FunctionName(p.Frames[f].Function)
 }
 
 // Since returns a monotonic time as nanoseconds since the take began.

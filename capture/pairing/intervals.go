@@ -75,10 +75,9 @@ func (ts *tallies) wakerOf(x *raw.Interval) *resolve.Waker {
 func (ts *tallies) woke(t *tallied, rec *raw.Record) {
 	r := ts.c.resolver
 	seen, frames := r.See(rec)
-	p := r.Builder.Profile()
 	t.last, t.interrupt = seen, nil
 	for i, f := range frames.Kernel {
-		if name := p.FunctionName(p.Frames[f].Function); interrupts(name) || rec.TID == 0 && i == len(frames.Kernel)-1 {
+		if interrupts(r.FunctionName(f)) || rec.TID == 0 && i == len(frames.Kernel)-1 {
 			t.interrupt = append(t.interrupt, frames.Kernel[:i+1]...)
 			return
 		}

@@ -52,6 +52,9 @@ func (ts *tallies) sampled(rec *raw.Record, e *rings.Event) {
 		ts.share(t, sum, e)
 	}
 	t.has, t.nobody, t.left = true, false, false
+	if e.Attr == nil {
+		ts.c.resolver.TrimOwn(rec.Sample)
+	}
 	if e.Role == rings.RoleWake {
 		ts.woke(t, rec)
 		return

@@ -12,19 +12,20 @@ type Role uint8
 
 // What samples stand for.
 const (
-	RoleCount  Role = iota // as much of its column as the event's period says
-	RoleSwitch             // a thread leaves the processor
-	RoleWake               // a thread may run again
-	RoleEnter              // a system call begins
-	RoleLeave              // and ends
-	RoleDisk               // a request to a disk
-	RoleCall               // a call of a function, one of whose arguments may be a size
+	RoleCount   Role = iota // as much of its column as the event's period says
+	RoleSwitch              // a thread leaves the processor
+	RoleWake                // a thread may run again
+	RoleEnter               // a system call begins
+	RoleLeave               // and ends
+	RoleDisk                // a request to a disk
+	RoleCall                // a call of a function, one of whose arguments may be a size
+	RoleWritten             // what programs say that write samples themselves: of another event without one of its own
 )
 
 // Event is one event that is opened on every thread, with what its samples
 // mean.
 type Event struct {
-	Attr   *unix.PerfEventAttr
+	Attr   *unix.PerfEventAttr // nil: programs see to it, and its samples come by RoleWritten
 	Role   Role
 	Column int  // of the profile, the measure's first
 	Clock  bool // its samples stand for processor time
@@ -45,13 +46,16 @@ type Event struct {
 	Program   *ebpf.Program // runs with each event of a tracepoint or a probe, whoever's; nil: none
 	Handler   *ebpf.Program // runs with each sample of another event, instead of the reader; nil: none
 	Tallied   bool          // the programs add it up; its samples are some of its events
+	Samples   *ebpf.Map     // where its files go, by processor, since the programs write its samples; nil: they do not
 }
 
 // Counts reports whether its samples are counted events, and not ticks of a clock.
 func (x *Event) Counts() bool { return !x.Clock && !x.Timed }
 
 // Beside reports whether its samples say more of those of another event, and are none themselves.
-func (x *Event) Beside() bool { return x.Role == RoleWake || x.Role == RoleLeave }
+func (x *Event) Beside() bool {
+	return x.Role == RoleWake || x.Role == RoleLeave || x.Role == RoleWritten
+}
 
 // Bare reports whether nothing but the tracepoint's own record comes with its samples.
 func (x *Event) Bare() bool { return x.Beside() && !x.Tallied }

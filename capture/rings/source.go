@@ -104,6 +104,12 @@ func (x *Source) hand(r perf.Record, visit func(*raw.Record)) {
 		return
 	}
 	out.Event = n
+	if e != nil && e.Role == RoleWritten {
+		if out.Sample.Tally == nil {
+			return // what it is of was lost
+		}
+		out.Event = out.Sample.Tally.Class.Event
+	}
 	if out.Kind == raw.Ended {
 		x.reader.runTime.Gone(out.TID, x.target.cpus)
 		x.tally.gone(out.TID)

@@ -103,6 +103,9 @@ func (t *Target) Add(tid, flags int, late bool) error {
 
 func (t *Target) addOne(n, tid, flags int, late bool) error {
 	e := t.plan[n]
+	if e.Attr == nil {
+		return nil
+	}
 	if e.Processors {
 		if slices.ContainsFunc(t.files, func(f eventFile) bool { return f.event == n }) {
 			return nil // open already
@@ -126,6 +129,11 @@ func (t *Target) addOne(n, tid, flags int, late bool) error {
 		}
 		if e.Timed {
 			t.clocks = append(t.clocks, clockFile{fd, e.Cycles})
+		}
+		if e.Samples != nil {
+			if err := e.Samples.Put(uint32(cpu), uint32(fd)); err != nil {
+				return fmt.Errorf("opening samples of the programs: %w", err)
+			}
 		}
 		if e.Handler != nil {
 			if err := unix.IoctlSetInt(fd, unix.PERF_EVENT_IOC_SET_BPF, e.Handler.FD()); err != nil {

@@ -91,23 +91,27 @@ type framesPythonPlaces struct {
 //
 // Used for safe lookups in a Collection or CollectionSpec.
 const (
-	framesMapOutputs                 = "outputs"
-	framesMapPythonCalls             = "python_calls"
-	framesMapPythonProcesses         = "python_processes"
-	framesMapPythonScratch           = "python_scratch"
-	framesMapPythonSeen              = "python_seen"
-	framesProgPythonCodesKprobe      = "python_codes_kprobe"
-	framesProgPythonCodesPerfEvent   = "python_codes_perf_event"
-	framesProgPythonCodesTracepoint  = "python_codes_tracepoint"
-	framesProgPythonFramesKprobe     = "python_frames_kprobe"
-	framesProgPythonFramesPerfEvent  = "python_frames_perf_event"
-	framesProgPythonFramesTracepoint = "python_frames_tracepoint"
-	framesProgPythonStatesKprobe     = "python_states_kprobe"
-	framesProgPythonStatesPerfEvent  = "python_states_perf_event"
-	framesProgPythonStatesTracepoint = "python_states_tracepoint"
-	framesVarGoPythonBound           = "go_python_bound"
-	framesVarGoPythonCall            = "go_python_call"
-	framesVarGoRecordKind            = "go_record_kind"
+	framesMapOutputs                    = "outputs"
+	framesMapPythonCalls                = "python_calls"
+	framesMapPythonProcesses            = "python_processes"
+	framesMapPythonScratch              = "python_scratch"
+	framesMapPythonSeen                 = "python_seen"
+	framesMapSamples                    = "samples"
+	framesProgPythonCodesKprobe         = "python_codes_kprobe"
+	framesProgPythonCodesPerfEvent      = "python_codes_perf_event"
+	framesProgPythonCodesRawTracepoint  = "python_codes_raw_tracepoint"
+	framesProgPythonCodesTracepoint     = "python_codes_tracepoint"
+	framesProgPythonFramesKprobe        = "python_frames_kprobe"
+	framesProgPythonFramesPerfEvent     = "python_frames_perf_event"
+	framesProgPythonFramesRawTracepoint = "python_frames_raw_tracepoint"
+	framesProgPythonFramesTracepoint    = "python_frames_tracepoint"
+	framesProgPythonStatesKprobe        = "python_states_kprobe"
+	framesProgPythonStatesPerfEvent     = "python_states_perf_event"
+	framesProgPythonStatesRawTracepoint = "python_states_raw_tracepoint"
+	framesProgPythonStatesTracepoint    = "python_states_tracepoint"
+	framesVarGoPythonBound              = "go_python_bound"
+	framesVarGoPythonCall               = "go_python_call"
+	framesVarGoRecordKind               = "go_record_kind"
 )
 
 // loadFrames returns the embedded CollectionSpec for frames.
@@ -152,15 +156,18 @@ type framesSpecs struct {
 //
 // It can be passed ebpf.CollectionSpec.Assign.
 type framesProgramSpecs struct {
-	PythonCodesKprobe      *ebpf.ProgramSpec `ebpf:"python_codes_kprobe"`
-	PythonCodesPerfEvent   *ebpf.ProgramSpec `ebpf:"python_codes_perf_event"`
-	PythonCodesTracepoint  *ebpf.ProgramSpec `ebpf:"python_codes_tracepoint"`
-	PythonFramesKprobe     *ebpf.ProgramSpec `ebpf:"python_frames_kprobe"`
-	PythonFramesPerfEvent  *ebpf.ProgramSpec `ebpf:"python_frames_perf_event"`
-	PythonFramesTracepoint *ebpf.ProgramSpec `ebpf:"python_frames_tracepoint"`
-	PythonStatesKprobe     *ebpf.ProgramSpec `ebpf:"python_states_kprobe"`
-	PythonStatesPerfEvent  *ebpf.ProgramSpec `ebpf:"python_states_perf_event"`
-	PythonStatesTracepoint *ebpf.ProgramSpec `ebpf:"python_states_tracepoint"`
+	PythonCodesKprobe         *ebpf.ProgramSpec `ebpf:"python_codes_kprobe"`
+	PythonCodesPerfEvent      *ebpf.ProgramSpec `ebpf:"python_codes_perf_event"`
+	PythonCodesRawTracepoint  *ebpf.ProgramSpec `ebpf:"python_codes_raw_tracepoint"`
+	PythonCodesTracepoint     *ebpf.ProgramSpec `ebpf:"python_codes_tracepoint"`
+	PythonFramesKprobe        *ebpf.ProgramSpec `ebpf:"python_frames_kprobe"`
+	PythonFramesPerfEvent     *ebpf.ProgramSpec `ebpf:"python_frames_perf_event"`
+	PythonFramesRawTracepoint *ebpf.ProgramSpec `ebpf:"python_frames_raw_tracepoint"`
+	PythonFramesTracepoint    *ebpf.ProgramSpec `ebpf:"python_frames_tracepoint"`
+	PythonStatesKprobe        *ebpf.ProgramSpec `ebpf:"python_states_kprobe"`
+	PythonStatesPerfEvent     *ebpf.ProgramSpec `ebpf:"python_states_perf_event"`
+	PythonStatesRawTracepoint *ebpf.ProgramSpec `ebpf:"python_states_raw_tracepoint"`
+	PythonStatesTracepoint    *ebpf.ProgramSpec `ebpf:"python_states_tracepoint"`
 }
 
 // framesMapSpecs contains maps before they are loaded into the kernel.
@@ -172,6 +179,7 @@ type framesMapSpecs struct {
 	PythonProcesses *ebpf.MapSpec `ebpf:"python_processes"`
 	PythonScratch   *ebpf.MapSpec `ebpf:"python_scratch"`
 	PythonSeen      *ebpf.MapSpec `ebpf:"python_seen"`
+	Samples         *ebpf.MapSpec `ebpf:"samples"`
 }
 
 // framesVariableSpecs contains global variables before they are loaded into the kernel.
@@ -208,6 +216,7 @@ type framesMaps struct {
 	PythonProcesses *ebpf.Map `ebpf:"python_processes"`
 	PythonScratch   *ebpf.Map `ebpf:"python_scratch"`
 	PythonSeen      *ebpf.Map `ebpf:"python_seen"`
+	Samples         *ebpf.Map `ebpf:"samples"`
 }
 
 func (m *framesMaps) Close() error {
@@ -217,6 +226,7 @@ func (m *framesMaps) Close() error {
 		m.PythonProcesses,
 		m.PythonScratch,
 		m.PythonSeen,
+		m.Samples,
 	)
 }
 
@@ -233,27 +243,33 @@ type framesVariables struct {
 //
 // It can be passed to loadFramesObjects or ebpf.CollectionSpec.LoadAndAssign.
 type framesPrograms struct {
-	PythonCodesKprobe      *ebpf.Program `ebpf:"python_codes_kprobe"`
-	PythonCodesPerfEvent   *ebpf.Program `ebpf:"python_codes_perf_event"`
-	PythonCodesTracepoint  *ebpf.Program `ebpf:"python_codes_tracepoint"`
-	PythonFramesKprobe     *ebpf.Program `ebpf:"python_frames_kprobe"`
-	PythonFramesPerfEvent  *ebpf.Program `ebpf:"python_frames_perf_event"`
-	PythonFramesTracepoint *ebpf.Program `ebpf:"python_frames_tracepoint"`
-	PythonStatesKprobe     *ebpf.Program `ebpf:"python_states_kprobe"`
-	PythonStatesPerfEvent  *ebpf.Program `ebpf:"python_states_perf_event"`
-	PythonStatesTracepoint *ebpf.Program `ebpf:"python_states_tracepoint"`
+	PythonCodesKprobe         *ebpf.Program `ebpf:"python_codes_kprobe"`
+	PythonCodesPerfEvent      *ebpf.Program `ebpf:"python_codes_perf_event"`
+	PythonCodesRawTracepoint  *ebpf.Program `ebpf:"python_codes_raw_tracepoint"`
+	PythonCodesTracepoint     *ebpf.Program `ebpf:"python_codes_tracepoint"`
+	PythonFramesKprobe        *ebpf.Program `ebpf:"python_frames_kprobe"`
+	PythonFramesPerfEvent     *ebpf.Program `ebpf:"python_frames_perf_event"`
+	PythonFramesRawTracepoint *ebpf.Program `ebpf:"python_frames_raw_tracepoint"`
+	PythonFramesTracepoint    *ebpf.Program `ebpf:"python_frames_tracepoint"`
+	PythonStatesKprobe        *ebpf.Program `ebpf:"python_states_kprobe"`
+	PythonStatesPerfEvent     *ebpf.Program `ebpf:"python_states_perf_event"`
+	PythonStatesRawTracepoint *ebpf.Program `ebpf:"python_states_raw_tracepoint"`
+	PythonStatesTracepoint    *ebpf.Program `ebpf:"python_states_tracepoint"`
 }
 
 func (p *framesPrograms) Close() error {
 	return _FramesClose(
 		p.PythonCodesKprobe,
 		p.PythonCodesPerfEvent,
+		p.PythonCodesRawTracepoint,
 		p.PythonCodesTracepoint,
 		p.PythonFramesKprobe,
 		p.PythonFramesPerfEvent,
+		p.PythonFramesRawTracepoint,
 		p.PythonFramesTracepoint,
 		p.PythonStatesKprobe,
 		p.PythonStatesPerfEvent,
+		p.PythonStatesRawTracepoint,
 		p.PythonStatesTracepoint,
 	)
 }

@@ -20,7 +20,7 @@ var kernelFields = []struct {
 	{"mm_struct", []string{"start_stack", "start_code"}},
 	{"pt_regs", []string{"orig_ax", "ip", "sp"}},
 	{"signal_struct", []string{"live"}},
-	{"task_struct", []string{"__state", "pid", "tgid", "sas_ss_sp", "sas_ss_size", "mm", "real_parent", "signal", "thread"}},
+	{"task_struct", []string{"__state", "stack", "in_iowait", "pid", "tgid", "sas_ss_sp", "sas_ss_size", "mm", "real_parent", "signal", "thread"}},
 }
 
 // Cache keeps what takes long to find out.
@@ -67,6 +67,7 @@ func readKernelTypes() ([]byte, error) {
 		return nil, err
 	}
 	word := &btf.Int{Name: "unsigned long", Size: 8}
+	bits := &btf.Int{Name: "unsigned int", Size: 4}
 	number := &btf.Int{Name: "int", Size: 4, Encoding: btf.Signed}
 	pointer := &btf.Pointer{Target: &btf.Void{}}
 	made := map[string]btf.Type{}
@@ -81,17 +82,20 @@ func readKernelTypes() ([]byte, error) {
 		}
 		small := &btf.Struct{Name: s.structure, Size: in.Size}
 		for _, name := range s.fields {
-			at, kind, ok := fieldOf(in, name)
+			at, field, ok := fieldOf(in, name)
 			if !ok {
 				return nil, fmt.Errorf("%s has no %s", s.structure, name)
 			}
-			f := btf.Member{Name: name, Type: word, Offset: at}
-			switch t := btf.UnderlyingType(kind).(type) {
+			f := btf.Member{Name: name, Type: word, Offset: at, BitfieldSize: field.BitfieldSize}
+			switch t := btf.UnderlyingType(field.Type).(type) {
 			case *btf.Pointer:
 				f.Type = pointer
 			case *btf.Int:
 				if t.Size == 4 {
 					f.Type = number
+				}
+				if f.BitfieldSize != 0 {
+					f.Type = bits
 				}
 			case *btf.Struct:
 				if t.Name == "" && t.Size == 4 { // an atomic number
@@ -113,16 +117,16 @@ func readKernelTypes() ([]byte, error) {
 }
 
 // fieldOf finds a field, also in parts of the structure that have no name.
-func fieldOf(in *btf.Struct, name string) (at btf.Bits, kind btf.Type, ok bool) {
+func fieldOf(in *btf.Struct, name string) (at btf.Bits, field btf.Member, ok bool) {
 	for _, m := range in.Members {
 		if m.Name == name {
-			return m.Offset, m.Type, true
+			return m.Offset, m, true
 		}
 		if inner, is := btf.UnderlyingType(m.Type).(*btf.Struct); is && m.Name == "" {
-			if at, kind, ok := fieldOf(inner, name); ok {
-				return m.Offset + at, kind, true
+			if at, field, ok := fieldOf(inner, name); ok {
+				return m.Offset + at, field, true
 			}
 		}
 	}
-	return 0, nil, false
+	return 0, btf.Member{}, false
 }

@@ -20,6 +20,7 @@ type PythonReader struct {
 	seen    *ebpf.Map                      // code objects that were read: what tells them apart, by process and address
 	calls   map[ebpf.ProgramType]*ebpf.Map // the programs, by number
 	outputs *ebpf.Map
+	samples *ebpf.Map // nil: no programs write samples themselves
 	types   *btf.Spec
 	loaded  []*ebpf.Program
 	met     bool // a process of that runtime was met
@@ -111,17 +112,21 @@ func (r *PythonReader) loadFor(kind ebpf.ProgramType) error {
 		return err
 	}
 	spec = spec.Copy()
-	spec.Maps[framesMapOutputs].MaxEntries = r.outputs.MaxEntries()
-	suffix := map[ebpf.ProgramType]string{ebpf.PerfEvent: "_perf_event", ebpf.TracePoint: "_tracepoint", ebpf.Kprobe: "_kprobe"}[kind]
+	spec.Maps[framesMapOutputs].MaxEntries, spec.Maps[framesMapSamples].MaxEntries = r.outputs.MaxEntries(), r.outputs.MaxEntries()
+	suffix := map[ebpf.ProgramType]string{ebpf.PerfEvent: "_perf_event", ebpf.TracePoint: "_tracepoint", ebpf.Kprobe: "_kprobe", ebpf.RawTracepoint: "_raw_tracepoint"}[kind]
 	// Side by side: the kernel checks each for about 20 ms, and a process waits for them.
 	programs, errs := make([]*ebpf.Program, framesPythonCallPYTHON_CALLS), make([]error, framesPythonCallPYTHON_CALLS)
 	var all sync.WaitGroup
 	for number, name := range pythonPrograms {
 		all.Go(func() {
-			programs[number], errs[number] = loadProgram(spec.Copy(), name+suffix, r.types, map[string]*ebpf.Map{
+			maps := map[string]*ebpf.Map{
 				framesMapPythonProcesses: r.maps.Processes, framesMapPythonScratch: r.maps.Scratch, framesMapPythonSeen: r.seen,
 				framesMapPythonCalls: r.calls[kind], framesMapOutputs: r.outputs,
-			})
+			}
+			if kind == ebpf.RawTracepoint {
+				maps[framesMapSamples] = r.samples
+			}
+			programs[number], errs[number] = loadProgram(spec.Copy(), name+suffix, r.types, maps)
 		})
 	}
 	all.Wait()

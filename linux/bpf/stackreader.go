@@ -33,6 +33,7 @@ type StackReader struct {
 	o          StackOptions
 	types      *btf.Spec
 	frame      uint32                             // how much the kernel puts on a stack for a signal handler, at most
+	samples    *ebpf.Map                          // nil: none are wanted
 	usualFrame uint32                             // and for a thread without registers that are saved on request only
 	traces     map[ebpf.ProgramType]*ebpf.Program // for tracepoints and for probes, once needed
 	Events     []int
@@ -152,13 +153,21 @@ func (r *StackReader) loader(kind ebpf.ProgramType, stackBytes int, all bool) (f
 	); err != nil {
 		return nil, err
 	}
-	name := map[ebpf.ProgramType]string{ebpf.PerfEvent: stacksProgOtherStacks, ebpf.TracePoint: stacksProgOtherTracedTracepoint, ebpf.Kprobe: stacksProgOtherTracedKprobe}[kind]
+	name := map[ebpf.ProgramType]string{ebpf.PerfEvent: stacksProgOtherStacks, ebpf.TracePoint: stacksProgOtherTracedTracepoint, ebpf.Kprobe: stacksProgOtherTracedKprobe, ebpf.RawTracepoint: stacksProgOtherSampled}[kind]
+	if r.samples != nil {
+		spec.Maps[stacksMapSamples].MaxEntries = r.samples.MaxEntries()
+	}
 	maps := map[string]*ebpf.Map{
-		stacksMapGoProcesses: r.maps.GoProcesses, stacksMapScratch: r.maps.Scratch, stacksMapOutputs: r.maps.Outputs,
+		stacksMapSamples: r.samples, stacksMapGoProcesses: r.maps.GoProcesses, stacksMapScratch: r.maps.Scratch, stacksMapOutputs: r.maps.Outputs,
 		stacksMapPythonProcesses: r.Python.maps.Processes, stacksMapPythonScratch: r.Python.maps.Scratch, stacksMapPythonCalls: r.Python.calls[kind],
 	}
 	for name, m := range r.Members.shared(spec) {
 		maps[name] = m
+	}
+	for name, m := range maps {
+		if m == nil {
+			delete(maps, name) // what needs it is not loaded
+		}
 	}
 	return func() (*ebpf.Program, error) { return loadProgram(spec, name, r.types, maps) }, nil
 }
@@ -241,6 +250,12 @@ func (r *StackReader) Traced(kind ebpf.ProgramType, stackBytes int, all bool) (*
 	if p := r.traces[kind]; p != nil {
 		return p, nil
 	}
+	if kind == ebpf.RawTracepoint {
+		if _, err := r.Samples(); err != nil {
+			return nil, err
+		}
+		r.Python.samples = r.samples
+	}
 	if err := r.Python.want(kind); err != nil {
 		return nil, err
 	}
@@ -250,6 +265,22 @@ func (r *StackReader) Traced(kind ebpf.ProgramType, stackBytes int, all bool) (*
 	}
 	r.traces[kind] = p
 	return p, nil
+}
+
+// Samples returns where the events go, by processor, whose samples the kernel's programs write
+// themselves: those that were not opened by what they stand for.
+func (r *StackReader) Samples() (*ebpf.Map, error) {
+	if r.samples != nil {
+		return r.samples, nil
+	}
+	spec, err := stacksObject()
+	if err != nil {
+		return nil, err
+	}
+	one := spec.Copy().Maps[stacksMapSamples]
+	one.MaxEntries = r.maps.Outputs.MaxEntries()
+	r.samples, err = ebpf.NewMap(one)
+	return r.samples, err
 }
 
 // Tell lets the program know that a process is of the Go runtime.
@@ -274,7 +305,7 @@ func (r *StackReader) Close() error {
 	if r.Members != nil {
 		errs = append(errs, r.Members.close())
 	}
-	errs = append(errs, r.Python.close(), closeMaps(r.maps.GoProcesses, r.maps.Scratch, r.maps.Outputs))
+	errs = append(errs, r.Python.close(), closeMaps(r.maps.GoProcesses, r.maps.Scratch, r.maps.Outputs, r.samples))
 	return errors.Join(errs...)
 }
 

@@ -77,7 +77,9 @@ const (
 	stacksMapPythonCalls            = "python_calls"
 	stacksMapPythonProcesses        = "python_processes"
 	stacksMapPythonScratch          = "python_scratch"
+	stacksMapSamples                = "samples"
 	stacksMapScratch                = "scratch"
+	stacksProgOtherSampled          = "other_sampled"
 	stacksProgOtherStacks           = "other_stacks"
 	stacksProgOtherTracedKprobe     = "other_traced_kprobe"
 	stacksProgOtherTracedTracepoint = "other_traced_tracepoint"
@@ -135,6 +137,7 @@ type stacksSpecs struct {
 //
 // It can be passed ebpf.CollectionSpec.Assign.
 type stacksProgramSpecs struct {
+	OtherSampled          *ebpf.ProgramSpec `ebpf:"other_sampled"`
 	OtherStacks           *ebpf.ProgramSpec `ebpf:"other_stacks"`
 	OtherTracedKprobe     *ebpf.ProgramSpec `ebpf:"other_traced_kprobe"`
 	OtherTracedTracepoint *ebpf.ProgramSpec `ebpf:"other_traced_tracepoint"`
@@ -151,6 +154,7 @@ type stacksMapSpecs struct {
 	PythonCalls     *ebpf.MapSpec `ebpf:"python_calls"`
 	PythonProcesses *ebpf.MapSpec `ebpf:"python_processes"`
 	PythonScratch   *ebpf.MapSpec `ebpf:"python_scratch"`
+	Samples         *ebpf.MapSpec `ebpf:"samples"`
 	Scratch         *ebpf.MapSpec `ebpf:"scratch"`
 }
 
@@ -197,6 +201,7 @@ type stacksMaps struct {
 	PythonCalls     *ebpf.Map `ebpf:"python_calls"`
 	PythonProcesses *ebpf.Map `ebpf:"python_processes"`
 	PythonScratch   *ebpf.Map `ebpf:"python_scratch"`
+	Samples         *ebpf.Map `ebpf:"samples"`
 	Scratch         *ebpf.Map `ebpf:"scratch"`
 }
 
@@ -209,6 +214,7 @@ func (m *stacksMaps) Close() error {
 		m.PythonCalls,
 		m.PythonProcesses,
 		m.PythonScratch,
+		m.Samples,
 		m.Scratch,
 	)
 }
@@ -233,6 +239,7 @@ type stacksVariables struct {
 //
 // It can be passed to loadStacksObjects or ebpf.CollectionSpec.LoadAndAssign.
 type stacksPrograms struct {
+	OtherSampled          *ebpf.Program `ebpf:"other_sampled"`
 	OtherStacks           *ebpf.Program `ebpf:"other_stacks"`
 	OtherTracedKprobe     *ebpf.Program `ebpf:"other_traced_kprobe"`
 	OtherTracedTracepoint *ebpf.Program `ebpf:"other_traced_tracepoint"`
@@ -240,6 +247,7 @@ type stacksPrograms struct {
 
 func (p *stacksPrograms) Close() error {
 	return _StacksClose(
+		p.OtherSampled,
 		p.OtherStacks,
 		p.OtherTracedKprobe,
 		p.OtherTracedTracepoint,

@@ -56,13 +56,13 @@ const MaxTallied = int(tallyTallyBoundTALLY_EVENTS)
 
 // TallyOptions say whose events count, and which there are.
 type TallyOptions struct {
-	Everyone bool
-	Group    uint64 // identifier of a control group; 0: none
-	Level    uint32 // how deep it is in the tree of groups
-	Calls    int    // number of the event of system calls; -1: none
-	Waits    bool
-	// Intervals: each call and each wait is written down, too; Wakers: with who ended it.
-	Intervals, Wakers bool
+	Everyone  bool
+	Group     uint64 // identifier of a control group; 0: none
+	Level     uint32 // how deep it is in the tree of groups
+	Calls     int    // number of the event of system calls; -1: none
+	Waits     int    // of threads that leave their processor; -1: none
+	Intervals bool   // each call and each wait is written down, too
+	Wakers    int    // number of the event of those who end waits; -1: they are not asked for
 	// StackBytes is how much of a stack the kernel copies itself at a tracepoint or probe.
 	StackBytes int
 }
@@ -74,7 +74,7 @@ func NewTally(reader *StackReader, o TallyOptions) (t *Tally, err error) {
 	if err != nil {
 		return nil, err
 	}
-	for name, used := range map[string]bool{tallyMapCalls: o.Calls >= 0, tallyMapWaits: o.Waits} {
+	for name, used := range map[string]bool{tallyMapCalls: o.Calls >= 0, tallyMapWaits: o.Waits >= 0} {
 		if !used {
 			spec.Maps[name].MaxEntries = 1
 		}
@@ -84,6 +84,14 @@ func NewTally(reader *StackReader, o TallyOptions) (t *Tally, err error) {
 	}
 	return t, nil
 }
+
+// How many samples with their stacks a processor writes in ten milliseconds, before they are chosen
+// at random: 10 000 a second. Beside intervals, which say when each event was, 500 are enough to
+// tell stacks of one class from each other.
+const (
+	paceShown  = 100
+	paceBeside = 5
+)
 
 // then returns the map of the program that runs after one of a kind.
 func (t *Tally) then(kind ebpf.ProgramType) (*ebpf.Map, error) {
@@ -117,12 +125,15 @@ func (t *Tally) load(name string, kind ebpf.ProgramType, set map[string]uint32) 
 	if err != nil {
 		return nil, err
 	}
-	all := map[string]uint32{tallyVarGroupLevel: t.o.Level}
+	all := map[string]uint32{tallyVarGroupLevel: t.o.Level, tallyVarPaceShown: uint32(paceShown)}
 	if t.o.Everyone {
 		all[tallyVarEveryone] = 1
 	}
+	if t.o.Waits >= 0 {
+		all[tallyVarWaitsNumber] = uint32(t.o.Waits)
+	}
 	if t.o.Intervals {
-		all[tallyVarWithIntervals] = 1
+		all[tallyVarWithIntervals], all[tallyVarPaceShown] = 1, paceBeside
 	}
 	if t.o.Calls >= 0 {
 		all[tallyVarWithCalls], all[tallyVarCallsNumber] = 1, uint32(t.o.Calls)
@@ -148,7 +159,7 @@ func (t *Tally) load(name string, kind ebpf.ProgramType, set map[string]uint32) 
 	for name, m := range t.reader.Members.shared(spec) {
 		maps[name] = m
 	}
-	if kind != ebpf.RawTracepoint {
+	if kind != ebpf.RawTracepoint || name == tallyProgTallyWaking || name == tallyProgTallyEnter || name == tallyProgTallySwitch {
 		if maps[tallyMapReader], err = t.then(kind); err != nil {
 			return nil, err
 		}
@@ -164,22 +175,6 @@ func (t *Tally) load(name string, kind ebpf.ProgramType, set map[string]uint32) 
 // Event returns the program of an event that the kernel counts itself.
 func (t *Tally) Event(number int) (*ebpf.Program, error) {
 	return t.load(tallyProgTallyEvent, ebpf.PerfEvent, map[string]uint32{tallyVarEventNumber: uint32(number)})
-}
-
-// Switch returns the program of threads that leave their processor.
-func (t *Tally) Switch(number int) (*ebpf.Program, error) {
-	return t.load(tallyProgTallySwitch, ebpf.PerfEvent, map[string]uint32{tallyVarEventNumber: uint32(number)})
-}
-
-// Enter returns the program of system calls that begin.
-func (t *Tally) Enter(number int) (*ebpf.Program, error) {
-	return t.load(tallyProgTallyEnter, ebpf.TracePoint, map[string]uint32{tallyVarEventNumber: uint32(number)})
-}
-
-// Woken returns the program of threads that may run again, at the tracepoint of that, whose
-// record has the thread at an offset.
-func (t *Tally) Woken(number, threadAt int) (*ebpf.Program, error) {
-	return t.load(tallyProgTallyWoken, ebpf.TracePoint, map[string]uint32{tallyVarEventNumber: uint32(number), tallyVarWokenAt: uint32(threadAt)})
 }
 
 // Tracepoint returns the program of a tracepoint. Where its record has a size, that is at
@@ -214,21 +209,22 @@ func (t *Tally) Call(number int, arguments []int, allocator bool) (*ebpf.Program
 	return t.load(tallyProgTallyCall, ebpf.Kprobe, set)
 }
 
-// Watch has the programs run that settle what begins elsewhere: calls and waits that end,
+// Watch has the programs run that need no event of their own: of system calls, of waits, and of
 // processes that begin and end.
 func (t *Tally) Watch() error {
 	hooks := map[string]string{tallyProgTallyFork: "sched_process_fork", tallyProgTallyExec: "sched_process_exec", tallyProgTallyExit: "sched_process_exit"}
 	if t.o.Calls >= 0 {
-		hooks[tallyProgTallyLeave] = "sys_exit"
+		hooks[tallyProgTallyEnter], hooks[tallyProgTallyLeave] = "sys_enter", "sys_exit"
 	}
-	if t.o.Waits {
-		hooks[tallyProgTallyBack] = "sched_switch"
-		if !t.o.Wakers {
-			hooks[tallyProgTallyWaking] = "sched_waking"
-		}
+	if t.o.Waits >= 0 {
+		hooks[tallyProgTallySwitch], hooks[tallyProgTallyWaking] = "sched_switch", "sched_waking"
 	}
 	for name, at := range hooks {
-		p, err := t.load(name, ebpf.RawTracepoint, nil)
+		var set map[string]uint32
+		if name == tallyProgTallyWaking && t.o.Wakers >= 0 {
+			set = map[string]uint32{tallyVarWithWakers: 1, tallyVarEventNumber: uint32(t.o.Wakers)}
+		}
+		p, err := t.load(name, ebpf.RawTracepoint, set)
 		if err != nil {
 			return err
 		}
@@ -268,7 +264,7 @@ func (t *Tally) Waiting(pid, tid uint32, event int, at uint64) error {
 	if err := t.maps.Classes.Put(key, TallySum{Count: 1}); err != nil {
 		return err
 	}
-	return t.maps.Waits.Put(tid, TallyOpen{Key: key, Begin: at, Waker: TallyKey{Flags: tallyNobody}})
+	return t.maps.Waits.Put(tid, tallyTallyWait{O: TallyOpen{Key: key, Begin: at}, Waker: TallyKey{Flags: tallyNobody}})
 }
 
 // Read reads all classes.
@@ -301,18 +297,22 @@ func (t *Tally) Forget(k TallyKey) error {
 
 // Open reads which system calls and waits are going on.
 func (t *Tally) Open(visit func(tid uint32, o TallyOpen)) error {
-	for _, m := range []*ebpf.Map{t.maps.Calls, t.maps.Waits} {
-		var tid uint32
-		var o TallyOpen
-		it := m.Iterate()
-		for it.Next(&tid, &o) {
-			if o.Begin != 0 {
-				visit(tid, o)
-			}
+	var tid uint32
+	var o TallyOpen
+	var w tallyTallyWait
+	calls, waits := t.maps.Calls.Iterate(), t.maps.Waits.Iterate()
+	for t.o.Calls >= 0 && calls.Next(&tid, &o) {
+		if o.Begin != 0 {
+			visit(tid, o)
 		}
-		if err := it.Err(); err != nil {
-			return fmt.Errorf("reading what is going on: %w", err)
+	}
+	for t.o.Waits >= 0 && waits.Next(&tid, &w) {
+		if w.O.Begin != 0 {
+			visit(tid, w.O)
 		}
+	}
+	if err := errors.Join(calls.Err(), waits.Err()); err != nil {
+		return fmt.Errorf("reading what is going on: %w", err)
 	}
 	return nil
 }
@@ -357,11 +357,14 @@ type TallyInterval struct {
 
 // DecodeInterval reads a record of KindInterval; ok is false where it is cut short.
 func DecodeInterval(h Header, b []byte) (x TallyInterval, ok bool) {
-	if len(b) < 2*tallyKeyBytes {
+	if len(b) < tallyKeyBytes {
 		return x, false
 	}
-	x = TallyInterval{Key: decodeKey(b), Begin: h.Addr, End: h.Low, Woken: h.High, Result: h.Sp, Processor: uint32(h.Pc), Waker: decodeKey(b[tallyKeyBytes:])}
-	x.HasWaker = x.Woken != 0 && x.Waker.Flags&tallyNobody == 0
+	x = TallyInterval{Key: decodeKey(b), Begin: h.Addr, End: h.Low, Woken: h.High, Result: h.Sp, Processor: uint32(h.Pc)}
+	if b = b[tallyKeyBytes:]; x.Woken != 0 && len(b) >= tallyKeyBytes {
+		x.Waker = decodeKey(b)
+		x.HasWaker = x.Waker.Flags&tallyNobody == 0
+	}
 	return x, true
 }
 

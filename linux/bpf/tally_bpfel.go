@@ -63,7 +63,12 @@ type tallyTallyOpen struct {
 	Begin     uint64
 	Woken     uint64
 	Preempted uint64
-	Waker     tallyTallyKey
+}
+
+type tallyTallyWait struct {
+	_     structs.HostLayout
+	O     tallyTallyOpen
+	Waker tallyTallyKey
 }
 
 // Names of all BPF objects in the ELF.
@@ -81,7 +86,6 @@ const (
 	tallyMapPace             = "pace"
 	tallyMapReader           = "reader"
 	tallyMapWaits            = "waits"
-	tallyProgTallyBack       = "tally_back"
 	tallyProgTallyCall       = "tally_call"
 	tallyProgTallyEnter      = "tally_enter"
 	tallyProgTallyEvent      = "tally_event"
@@ -92,7 +96,6 @@ const (
 	tallyProgTallySwitch     = "tally_switch"
 	tallyProgTallyTracepoint = "tally_tracepoint"
 	tallyProgTallyWaking     = "tally_waking"
-	tallyProgTallyWoken      = "tally_woken"
 	tallyVarAllocator        = "allocator"
 	tallyVarArgumentAt       = "argument_at"
 	tallyVarCallsNumber      = "calls_number"
@@ -105,12 +108,14 @@ const (
 	tallyVarGroup            = "group"
 	tallyVarGroupLevel       = "group_level"
 	tallyVarKindAt           = "kind_at"
+	tallyVarPaceShown        = "pace_shown"
 	tallyVarSecondAt         = "second_at"
 	tallyVarSizeAt           = "size_at"
 	tallyVarSizeUnit         = "size_unit"
+	tallyVarWaitsNumber      = "waits_number"
 	tallyVarWithCalls        = "with_calls"
 	tallyVarWithIntervals    = "with_intervals"
-	tallyVarWokenAt          = "woken_at"
+	tallyVarWithWakers       = "with_wakers"
 )
 
 // loadTally returns the embedded CollectionSpec for tally.
@@ -155,7 +160,6 @@ type tallySpecs struct {
 //
 // It can be passed ebpf.CollectionSpec.Assign.
 type tallyProgramSpecs struct {
-	TallyBack       *ebpf.ProgramSpec `ebpf:"tally_back"`
 	TallyCall       *ebpf.ProgramSpec `ebpf:"tally_call"`
 	TallyEnter      *ebpf.ProgramSpec `ebpf:"tally_enter"`
 	TallyEvent      *ebpf.ProgramSpec `ebpf:"tally_event"`
@@ -166,7 +170,6 @@ type tallyProgramSpecs struct {
 	TallySwitch     *ebpf.ProgramSpec `ebpf:"tally_switch"`
 	TallyTracepoint *ebpf.ProgramSpec `ebpf:"tally_tracepoint"`
 	TallyWaking     *ebpf.ProgramSpec `ebpf:"tally_waking"`
-	TallyWoken      *ebpf.ProgramSpec `ebpf:"tally_woken"`
 }
 
 // tallyMapSpecs contains maps before they are loaded into the kernel.
@@ -202,12 +205,14 @@ type tallyVariableSpecs struct {
 	Group         *ebpf.VariableSpec `ebpf:"group"`
 	GroupLevel    *ebpf.VariableSpec `ebpf:"group_level"`
 	KindAt        *ebpf.VariableSpec `ebpf:"kind_at"`
+	PaceShown     *ebpf.VariableSpec `ebpf:"pace_shown"`
 	SecondAt      *ebpf.VariableSpec `ebpf:"second_at"`
 	SizeAt        *ebpf.VariableSpec `ebpf:"size_at"`
 	SizeUnit      *ebpf.VariableSpec `ebpf:"size_unit"`
+	WaitsNumber   *ebpf.VariableSpec `ebpf:"waits_number"`
 	WithCalls     *ebpf.VariableSpec `ebpf:"with_calls"`
 	WithIntervals *ebpf.VariableSpec `ebpf:"with_intervals"`
-	WokenAt       *ebpf.VariableSpec `ebpf:"woken_at"`
+	WithWakers    *ebpf.VariableSpec `ebpf:"with_wakers"`
 }
 
 // tallyObjects contains all objects after they have been loaded into the kernel.
@@ -275,19 +280,20 @@ type tallyVariables struct {
 	Group         *ebpf.Variable `ebpf:"group"`
 	GroupLevel    *ebpf.Variable `ebpf:"group_level"`
 	KindAt        *ebpf.Variable `ebpf:"kind_at"`
+	PaceShown     *ebpf.Variable `ebpf:"pace_shown"`
 	SecondAt      *ebpf.Variable `ebpf:"second_at"`
 	SizeAt        *ebpf.Variable `ebpf:"size_at"`
 	SizeUnit      *ebpf.Variable `ebpf:"size_unit"`
+	WaitsNumber   *ebpf.Variable `ebpf:"waits_number"`
 	WithCalls     *ebpf.Variable `ebpf:"with_calls"`
 	WithIntervals *ebpf.Variable `ebpf:"with_intervals"`
-	WokenAt       *ebpf.Variable `ebpf:"woken_at"`
+	WithWakers    *ebpf.Variable `ebpf:"with_wakers"`
 }
 
 // tallyPrograms contains all programs after they have been loaded into the kernel.
 //
 // It can be passed to loadTallyObjects or ebpf.CollectionSpec.LoadAndAssign.
 type tallyPrograms struct {
-	TallyBack       *ebpf.Program `ebpf:"tally_back"`
 	TallyCall       *ebpf.Program `ebpf:"tally_call"`
 	TallyEnter      *ebpf.Program `ebpf:"tally_enter"`
 	TallyEvent      *ebpf.Program `ebpf:"tally_event"`
@@ -298,12 +304,10 @@ type tallyPrograms struct {
 	TallySwitch     *ebpf.Program `ebpf:"tally_switch"`
 	TallyTracepoint *ebpf.Program `ebpf:"tally_tracepoint"`
 	TallyWaking     *ebpf.Program `ebpf:"tally_waking"`
-	TallyWoken      *ebpf.Program `ebpf:"tally_woken"`
 }
 
 func (p *tallyPrograms) Close() error {
 	return _TallyClose(
-		p.TallyBack,
 		p.TallyCall,
 		p.TallyEnter,
 		p.TallyEvent,
@@ -314,7 +318,6 @@ func (p *tallyPrograms) Close() error {
 		p.TallySwitch,
 		p.TallyTracepoint,
 		p.TallyWaking,
-		p.TallyWoken,
 	)
 }
 

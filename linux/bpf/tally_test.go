@@ -9,7 +9,7 @@ import (
 // TestTallyLoads: the kernel accepts all programs that count.
 func TestTallyLoads(t *testing.T) {
 	r := newReader(t)
-	x, err := NewTally(r, TallyOptions{Calls: 2, Waits: true, Intervals: true, StackBytes: 6 << 10})
+	x, err := NewTally(r, TallyOptions{Calls: 2, Waits: 0, Intervals: true, Wakers: 5, StackBytes: 6 << 10})
 	if err != nil {
 		t.Fatalf("%+v", err)
 	}
@@ -19,9 +19,9 @@ func TestTallyLoads(t *testing.T) {
 		}
 	}()
 	for name, load := range map[string]func() (*ebpf.Program, error){
-		"event": func() (*ebpf.Program, error) { return x.Event(1) }, "switch": func() (*ebpf.Program, error) { return x.Switch(0) },
-		"enter": func() (*ebpf.Program, error) { return x.Enter(2) }, "tracepoint": func() (*ebpf.Program, error) { return x.Tracepoint(3, 20, 512, 28) },
-		"woken": func() (*ebpf.Program, error) { return x.Woken(5, 24) }, "call": func() (*ebpf.Program, error) { return x.Call(4, []int{5, 4}, true) },
+		"event":      func() (*ebpf.Program, error) { return x.Event(1) },
+		"tracepoint": func() (*ebpf.Program, error) { return x.Tracepoint(3, 20, 512, 28) },
+		"call":       func() (*ebpf.Program, error) { return x.Call(4, []int{5, 4}, true) },
 	} {
 		if _, err := load(); err != nil {
 			t.Errorf("%s: %+v", name, err)

@@ -127,6 +127,15 @@ func (c Clock) EveryOne(kind uint32, config uint64) *unix.PerfEventAttr {
 	return a
 }
 
+// Written describes an event of a processor whose samples a kernel program writes, whoever runs.
+func (c Clock) Written() *unix.PerfEventAttr {
+	c.Everyone, c.Alone, c.OnExec = true, true, false
+	a := c.EveryOne(unix.PERF_TYPE_SOFTWARE, unix.PERF_COUNT_SW_BPF_OUTPUT)
+	a.Sample_type |= unix.PERF_SAMPLE_RAW
+	a.Bits &^= unix.PerfBitExcludeIdle
+	return a
+}
+
 // Traced describes a tracepoint by its number.
 func (c Clock) Traced(id uint64, withStack bool) *unix.PerfEventAttr {
 	a := c.EveryOne(unix.PERF_TYPE_TRACEPOINT, id)

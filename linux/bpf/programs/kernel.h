@@ -40,6 +40,8 @@ struct task_struct {
 	unsigned int __state;
 	s32 pid;
 	s32 tgid;
+	void *stack;             /* of the kernel's part */
+	unsigned in_iowait : 1;  /* it waits for a disk */
 	unsigned long sas_ss_sp; /* the stack that signals are handled on */
 	unsigned long sas_ss_size;
 	struct mm_struct *mm;
@@ -51,6 +53,7 @@ struct task_struct {
 #pragma clang attribute pop
 
 #include <bpf/bpf_helpers.h>
+#include <bpf/bpf_core_read.h>
 
 #define inlined static __always_inline
 
@@ -71,5 +74,8 @@ inlined long read_word(u64 *to, u64 address)
  * little faster, but checking that takes the kernel some 0.6 ms a field when the
  * program is loaded, and a take of one second waits for that. */
 #define READ(to, field) bpf_probe_read_kernel(&(to), sizeof(to), __builtin_preserve_access_index(&(field)))
+
+/* READ_BITS reads a field of the kernel's that is less than a byte. */
+#define READ_BITS(of, field) BPF_CORE_READ_BITFIELD_PROBED(of, field)
 
 char gpl[] SEC("license") = "GPL";

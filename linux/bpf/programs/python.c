@@ -4,6 +4,7 @@
  * that were not met before. They go on with each other, and load once a process
  * of that interpreter is met. */
 #include "pythonscratch.h"
+#include "samples.h"
 
 /* Code objects that were read, and what tells each from a later one. */
 struct {
@@ -300,3 +301,11 @@ PROGRAM(tracepoint, python_codes)
 PROGRAM(kprobe, python_states)
 PROGRAM(kprobe, python_frames)
 PROGRAM(kprobe, python_codes)
+
+/* Whichever of them calls no other is the last one, and writes the sample. */
+#define LAST(name) \
+	SEC("raw_tracepoint") int name##_raw_tracepoint(void *ctx) { name(ctx); return write_sample(ctx); }
+
+LAST(python_states)
+LAST(python_frames)
+LAST(python_codes)

@@ -9,6 +9,7 @@
 #include "signalstack.h"
 #include "gostack.h"
 #include "pythonfind.h"
+#include "samples.h"
 
 /* How much of a stack the kernel copies itself. */
 volatile const u32 stack_bytes;
@@ -91,6 +92,14 @@ inlined int traced(void *ctx)
 	copy_all(ctx, x);
 	python_find(ctx, x);
 	return KEEP;
+}
+
+/* Where no event makes a sample, it is written last. */
+SEC("raw_tracepoint")
+int other_sampled(void *ctx)
+{
+	traced(ctx);
+	return write_sample(ctx);
 }
 
 SEC("tracepoint")

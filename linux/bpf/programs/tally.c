@@ -8,11 +8,13 @@ volatile const u64 group;
 volatile const u32 group_level;
 
 volatile const u32 event_number; /* of the program that is loaded */
-volatile const u32 calls_number; /* of system calls, for the programs that settle them */
+volatile const u32 calls_number; /* of system calls */
+volatile const u32 waits_number;
 volatile const u32 with_calls;
 
 volatile const u32 with_intervals; /* each wait and system call is written down, too */
-volatile const u32 woken_at;       /* where the record of a wake-up has the thread that is woken */
+volatile const u32 pace_shown;     /* samples that a processor writes in PACE_NS, before they are chosen */
+volatile const u32 with_wakers;    /* and who ended a wait */
 
 /* Of an event with a size. Of a tracepoint: where it is in its record, and what it counts
  * in; and where the kind of request is. Of a probe: where the arguments that are multiplied
@@ -27,7 +29,6 @@ volatile const u32 allocator; /* a function that jumps to another one of these i
 enum {
 	KEEP = 1,
 	PACE_NS = 10000000,
-	PACE_SHOWN = 100,   /* samples that a processor writes in that time, before they are chosen */
 	FIRST_NS = 50000,   /* there is room for one more of the first of classes each so often, */
 	FIRST_ROOM = 20000, /* and so many together */
 	FIRST_SHOWN = 4,    /* of a class, that count among the first */
@@ -38,7 +39,8 @@ enum {
 	TASK_DEAD = 0x80,
 	INTERVALS_SHOWN = 1000, /* that a processor writes in PACE_NS; of more, only the long ones, */
 	LONG_NS = 1000000,      /* which are those of this length */
-	WAIT_DEPTH = 12, /* frames of the kernel that tell one reason for waiting from another */
+	HASH_BEGIN = 2166136261,
+	STACK_BYTES = 16 << 10, /* of a thread in the kernel */
 };
 
 inlined struct tally_control *control_on(void)
@@ -118,9 +120,9 @@ inlined bool shows(struct tally *t)
 	if (now - p->began > PACE_NS) {
 		if (now - p->began > 10 * PACE_NS)
 			p->mask = 0; /* it was calm for a while */
-		else if (p->shown > PACE_SHOWN)
+		else if (p->shown > pace_shown)
 			p->mask = p->mask < MOST_MASK ? p->mask << 1 | 1 : MOST_MASK;
-		else if (p->shown < PACE_SHOWN / 3)
+		else if (p->shown < pace_shown / 3)
 			p->mask >>= 1;
 		p->began = now;
 		p->shown = 0;
@@ -129,7 +131,7 @@ inlined bool shows(struct tally *t)
 		p->room--;
 		return true;
 	}
-	if (p->shown >= 2 * PACE_SHOWN || (bpf_get_prandom_u32() & p->mask) != 0)
+	if (p->shown >= 2 * pace_shown || (bpf_get_prandom_u32() & p->mask) != 0)
 		return false;
 	p->shown++;
 	return true;
@@ -226,22 +228,16 @@ int tally_call(struct pt_regs *registers)
 	return single(registers, c, &k, size);
 }
 
-/* What a tracepoint of system calls gives, behind what all have. */
-struct entered {
-	u64 common;
-	s64 number;
-};
-
-SEC("tracepoint")
-int tally_enter(struct entered *ctx)
+SEC("raw_tracepoint/sys_enter")
+int tally_enter(struct bpf_raw_tracepoint_args *ctx)
 {
 	struct tally_control *c = control_on();
-	struct tally_open o = {.key = {.event = event_number, .what = ctx->number}}, *open;
+	struct tally_open o = {.key = {.event = calls_number, .what = ctx->args[1]}}, *open;
 	struct tally *t;
 	u32 tid = bpf_get_current_pid_tgid();
 
 	if (!c || !counts())
-		return KEEP;
+		return 0;
 	here(&o.key);
 	t = class_of(c, &o.key);
 	o.begin = bpf_ktime_get_ns();
@@ -255,9 +251,10 @@ int tally_enter(struct entered *ctx)
 
 /* interval writes down a call that ends, or a wait. Where they come faster than they can be
  * kept, the short ones are counted and left out. */
-inlined void interval(void *ctx, struct tally_control *c, struct tally_open *o, u64 end, u64 woken, u64 result)
+inlined void interval(void *ctx, struct tally_control *c, struct tally_open *o, struct tally_key *waker, u64 end, u64 woken, u64 result)
 {
-	struct interval_record x = {.r = {.kind = KIND_INTERVAL, .length = 2 * sizeof(struct tally_key)}, .key = o->key, .waker = o->waker};
+	u32 length = waker ? 2 * sizeof(struct tally_key) : sizeof(struct tally_key);
+	struct interval_record x = {.r = {.kind = KIND_INTERVAL, .length = length}, .key = o->key};
 	struct interval_pace *p;
 	u32 zero = 0, event = o->key.event & (TALLY_EVENTS - 1);
 
@@ -278,7 +275,9 @@ inlined void interval(void *ctx, struct tally_control *c, struct tally_open *o, 
 	x.r.high = woken;
 	x.r.sp = result;
 	x.r.pc = bpf_get_smp_processor_id();
-	if (send(ctx, &x, 2 * sizeof(struct tally_key)) != 0)
+	if (waker)
+		x.waker = *waker;
+	if (send(ctx, &x, length) != 0)
 		__sync_fetch_and_add(&c->unwritten[event], 1);
 }
 
@@ -321,7 +320,7 @@ int tally_leave(struct bpf_raw_tracepoint_args *ctx)
 		t->count++;
 		t->sum += now - c->origin;
 		o.begin = c->origin;
-		interval(ctx, c, &o, now, 0, ctx->args[1]);
+		interval(ctx, c, &o, 0, now, 0, ctx->args[1]);
 		o.begin = 0;
 		bpf_map_update_elem(&calls, &tid, &o, BPF_ANY); /* that this was its first */
 		return 0;
@@ -333,7 +332,7 @@ int tally_leave(struct bpf_raw_tracepoint_args *ctx)
 		open->begin = 0;
 		return 0;
 	}
-	interval(ctx, c, open, now, 0, ctx->args[1]);
+	interval(ctx, c, open, 0, now, 0, ctx->args[1]);
 	settle(open, now - open->begin, 0);
 	return 0;
 }
@@ -402,7 +401,7 @@ int tally_exit(struct bpf_raw_tracepoint_args *ctx)
 	open = bpf_map_lookup_elem(&calls, &tid);
 	if (open && open->begin) { /* the call that ends it */
 		if (c)
-			interval(ctx, c, open, now, 0, 0);
+			interval(ctx, c, open, 0, now, 0, 0);
 		settle(open, now - open->begin, 0);
 	}
 	bpf_map_delete_elem(&calls, &tid);
@@ -412,110 +411,113 @@ int tally_exit(struct bpf_raw_tracepoint_args *ctx)
 	return 0;
 }
 
-/* hash_of hashes where the kernel is, by the innermost of its frames. */
-inlined u32 hash_of(void *ctx)
+/* mixed hashes a word into what tells classes apart. Walking the kernel's part of a stack for that
+ * would take longer than all the rest. */
+inlined u32 mixed(u32 hash, u64 word)
 {
-	u64 stack[WAIT_DEPTH] = {};
-	u32 hash = 2166136261;
-
-	bpf_get_stack(ctx, stack, sizeof(stack), 0);
-	for (int i = 0; i < WAIT_DEPTH; i++)
-		hash = (hash ^ (u32)stack[i]) * 16777619;
-	return hash;
+	return (hash ^ (u32)word) * 16777619;
 }
 
-/* A thread leaves the processor. The event is opened for those that are sampled alone. */
-SEC("perf_event")
-int tally_switch(void *ctx)
+/* call_of is the system call that the present thread is in; below 0 it is in none. */
+inlined u64 call_of(void)
 {
-	struct tally_control *c = control_on();
-	struct task_struct *task = (struct task_struct *)bpf_get_current_task();
-	struct tally_open o = {.key = {.event = event_number}};
-	struct tally *t;
-	u32 state, tid = bpf_get_current_pid_tgid();
+	struct pt_regs *registers = (struct pt_regs *)bpf_task_pt_regs(bpf_get_current_task_btf());
+	u64 number = 0;
 
-	if (!c)
-		return KEEP;
-	here(&o.key);
-	o.key.what = hash_of(ctx);
-	o.waker.flags = TALLY_NOBODY;
-	o.preempted = READ(state, task->__state) == 0 && state == 0;
-	t = class_of(c, &o.key);
-	if (!t)
-		return 0;
-	o.begin = bpf_ktime_get_ns();
-	if (bpf_map_update_elem(&waits, &tid, &o, BPF_ANY) != 0)
-		__sync_fetch_and_add(&c->unpaired, 1);
-	return count(ctx, &o.key, t, 0);
+	READ(number, registers->orig_ax);
+	return number;
+}
+
+/* on_own_stack reports whether the kernel is on the present thread's stack, and not on that of an
+ * interrupt, or of what is put off in one. What a tracepoint is given lies on it. */
+inlined bool on_own_stack(void *ctx)
+{
+	struct task_struct *task = (struct task_struct *)bpf_get_current_task();
+	void *volatile given = ctx;
+	u64 at = 0, stack = 0;
+
+	bpf_probe_read_kernel(&at, sizeof(at), (void *)&given);
+	READ(stack, task->stack);
+	return at - stack < STACK_BYTES;
 }
 
 /* A thread may run again. Where it is asked who woke it, the present thread did, or an
- * interrupt that came in between: the kernel's part of its stack tells. */
-SEC("tracepoint")
-int tally_woken(void *ctx)
-{
-	struct tally_control *c = control_on();
-	struct tally_key k = {.event = event_number};
-	struct tally_open *o;
-	struct pt_regs *registers;
-	struct tally *t;
-	u64 number = 0;
-	u32 tid = 0;
-
-	if (!c || bpf_probe_read_kernel(&tid, sizeof(tid), ctx + woken_at) != 0)
-		return 0;
-	o = bpf_map_lookup_elem(&waits, &tid);
-	if (!o || o->woken != 0)
-		return 0;
-	o->woken = bpf_ktime_get_ns();
-	here(&k);
-	registers = (struct pt_regs *)bpf_task_pt_regs(bpf_get_current_task_btf());
-	READ(number, registers->orig_ax);
-	k.what = hash_of(ctx) ^ (u32)number;
-	t = class_of(c, &k);
-	o->waker = k;
-	return t ? count(ctx, &k, t, 0) : 0;
-}
-
+ * interrupt that came in between: the kernel's part of its stack tells, and whom it wakes tells
+ * one from the other. */
 SEC("raw_tracepoint/sched_waking")
 int tally_waking(struct bpf_raw_tracepoint_args *ctx)
 {
 	struct task_struct *task = (struct task_struct *)ctx->args[0];
-	struct tally_open *o;
+	struct tally_control *c = control_on();
+	struct tally_key k = {.event = event_number};
+	struct tally_wait *w;
+	struct tally *t;
 	u32 tid;
 
 	if (READ(tid, task->pid) != 0)
 		return 0;
-	o = bpf_map_lookup_elem(&waits, &tid);
-	if (o && o->woken == 0)
-		o->woken = bpf_ktime_get_ns();
-	return 0;
+	w = bpf_map_lookup_elem(&waits, &tid);
+	if (!w || w->o.woken != 0)
+		return 0;
+	w->o.woken = bpf_ktime_get_ns();
+	if (!with_wakers || !c)
+		return 0;
+	here(&k);
+	k.what = mixed(mixed(w->o.key.what, call_of()), on_own_stack(ctx));
+	t = class_of(c, &k);
+	w->waker = k;
+	return t ? count(ctx, &k, t, 0) : 0;
 }
 
-SEC("raw_tracepoint/sched_switch")
-int tally_back(struct bpf_raw_tracepoint_args *ctx)
+/* back ends the wait of a thread that comes back to a processor. */
+inlined void back(struct bpf_raw_tracepoint_args *ctx, struct tally_control *c)
 {
 	struct task_struct *next = (struct task_struct *)ctx->args[2];
-	struct tally_control *c = control_on();
-	struct tally_open *o;
+	struct tally_wait *w;
 	u64 now, woken;
 	u32 tid;
 
 	if (READ(tid, next->pid) != 0)
-		return 0;
-	o = bpf_map_lookup_elem(&waits, &tid);
-	if (!o)
-		return 0;
+		return;
+	w = bpf_map_lookup_elem(&waits, &tid);
+	if (!w)
+		return;
 	now = bpf_ktime_get_ns();
-	if (o->begin != 0 && now > o->begin && c) {
-		woken = o->preempted ? o->begin : o->woken ? o->woken : now;
-		if (woken < o->begin)
-			woken = o->begin;
+	if (w->o.begin != 0 && now > w->o.begin && c) {
+		woken = w->o.preempted ? w->o.begin : w->o.woken ? w->o.woken : now;
+		if (woken < w->o.begin)
+			woken = w->o.begin;
 		if (woken > now)
 			woken = now;
-		interval(ctx, c, o, now, woken, 0);
-		settle(o, woken - o->begin, now - woken);
+		interval(ctx, c, &w->o, &w->waker, now, woken, 0);
+		settle(&w->o, woken - w->o.begin, now - woken);
 	}
 	bpf_map_delete_elem(&waits, &tid);
-	return 0;
+}
+
+/* A thread leaves the processor, and another one comes back to it. */
+SEC("raw_tracepoint/sched_switch")
+int tally_switch(struct bpf_raw_tracepoint_args *ctx)
+{
+	struct tally_control *c = control_on();
+	struct task_struct *task = (struct task_struct *)bpf_get_current_task();
+	struct tally_wait w = {.o = {.key = {.event = waits_number}}, .waker = {.flags = TALLY_NOBODY}};
+	struct tally *t;
+	u32 state, tid = bpf_get_current_pid_tgid();
+
+	back(ctx, c);
+	if (!c || tid == 0 || !counts())
+		return 0;
+	if (READ(state, task->__state) != 0 || state & TASK_DEAD)
+		return 0;
+	here(&w.o.key);
+	w.o.key.what = mixed(mixed(mixed(HASH_BEGIN, call_of()), state), READ_BITS(task, in_iowait));
+	w.o.preempted = state == 0;
+	t = class_of(c, &w.o.key);
+	if (!t)
+		return 0;
+	w.o.begin = bpf_ktime_get_ns();
+	if (bpf_map_update_elem(&waits, &tid, &w, BPF_ANY) != 0)
+		__sync_fetch_and_add(&c->unpaired, 1);
+	return count(ctx, &w.o.key, t, 0);
 }

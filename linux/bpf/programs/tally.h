@@ -51,7 +51,11 @@ struct tally_open {
 	u64 begin; /* 0: none is */
 	u64 woken; /* of a wait: since when it could go on; 0: it cannot */
 	u64 preempted;
-	struct tally_key waker; /* of a wait: who woke it, and where that was */
+};
+
+struct tally_wait {
+	struct tally_open o;
+	struct tally_key waker; /* who woke it, and where that was */
 };
 
 /* A wait or a system call that has ended. It takes the header's words for its own:
@@ -107,7 +111,7 @@ struct {
 struct {
 	__uint(type, BPF_MAP_TYPE_HASH);
 	__type(key, u32); /* thread */
-	__type(value, struct tally_open);
+	__type(value, struct tally_wait);
 	__uint(max_entries, TALLY_THREADS);
 } waits SEC(".maps");
 

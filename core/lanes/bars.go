@@ -1,0 +1,111 @@
+package lanes
+
+import (
+	"sort"
+
+	"entelon/core/profile"
+)
+
+// Bar is a function on the sampled path of a thread, for as long as one sample after the other
+// had it there. What was between the samples is not known: it may have been one call or many.
+type Bar struct {
+	From, To int64 // To is the last sample's time; From is a sample's length before the first one's
+	Depth    int   // 0 is the outermost
+	Function profile.FunctionID
+	Samples  int
+	Count    int // how many bars are gathered in it, each too short to be drawn; 1: it is one
+}
+
+// MaxDepth is how many levels of a path are drawn, from the outermost on.
+const MaxDepth = 60
+
+// seenIn returns which of a lane's samples are in a stretch of time.
+func (x *Index) seenIn(l *Lane, from, to int64) (first, last int) {
+	times := x.p.Samples.Time
+	first = sort.Search(len(l.seen), func(i int) bool { return times[l.seen[i]] >= from })
+	last = sort.Search(len(l.seen), func(i int) bool { return times[l.seen[i]] >= to })
+	return first, last
+}
+
+// Bars returns the sampled path of a thread between two times, the outer bars before what is
+// within them. Bars that are shorter than one of so many equal parts of the time are gathered.
+// keep chooses samples; nil keeps all.
+func (x *Index) Bars(lane int, from, to int64, parts int, keep func(sample int) bool) []Bar {
+	l := &x.Lanes[lane]
+	first, last := x.seenIn(l, from, to)
+	width := max(1, (to-from)/int64(max(1, parts)))
+	p := x.p
+	b := barring{width: width}
+	var path []profile.FunctionID
+	for _, s := range l.seen[first:last] {
+		if keep != nil && !keep(int(s)) {
+			continue
+		}
+		path = path[:0]
+		p.Walk(p.Samples.Stack[s], func(f profile.FrameID) { path = append(path, p.Frames[f].Function) })
+		for i, j := 0, len(path)-1; i < j; i, j = i+1, j-1 {
+			path[i], path[j] = path[j], path[i]
+		}
+		at := p.Samples.Time[s]
+		if at-b.before > x.Tick*5/2 {
+			b.close(0) // there was a pause
+		}
+		b.see(path[:min(len(path), MaxDepth)], max(from, at-x.Tick), at)
+	}
+	b.close(0)
+	return b.gathered()
+}
+
+type barring struct {
+	width  int64
+	open   []Bar // by depth
+	done   []Bar
+	before int64 // time of the sample before
+}
+
+func (b *barring) see(path []profile.FunctionID, from, at int64) {
+	same := 0
+	for same < len(path) && same < len(b.open) && b.open[same].Function == path[same] {
+		same++
+	}
+	b.close(same)
+	for d := range b.open {
+		b.open[d].To = at
+		b.open[d].Samples++
+	}
+	for d := same; d < len(path); d++ {
+		b.open = append(b.open, Bar{From: max(from, b.before), To: at, Depth: d, Function: path[d], Samples: 1, Count: 1})
+	}
+	b.before = at
+}
+
+// close ends the bars from a depth on.
+func (b *barring) close(depth int) {
+	if depth < len(b.open) {
+		b.done = append(b.done, b.open[depth:]...)
+		b.open = b.open[:depth]
+	}
+}
+
+// gathered puts bars that are too short to be drawn together with their neighbours of the same
+// depth, and all in order of time and depth.
+func (b *barring) gathered() []Bar {
+	sort.SliceStable(b.done, func(i, j int) bool {
+		x, y := &b.done[i], &b.done[j]
+		return x.Depth < y.Depth || x.Depth == y.Depth && x.From < y.From
+	})
+	out := b.done[:0]
+	for _, x := range b.done {
+		if n := len(out) - 1; n >= 0 && x.To-x.From < b.width && out[n].Depth == x.Depth && (out[n].Count > 1 || out[n].To-out[n].From < b.width) && x.From-out[n].To < b.width {
+			o := &out[n]
+			o.To, o.Count = x.To, o.Count+x.Count
+			if o.Samples < x.Samples {
+				o.Function = x.Function
+			}
+			o.Samples += x.Samples
+			continue
+		}
+		out = append(out, x)
+	}
+	return out
+}
