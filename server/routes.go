@@ -170,6 +170,20 @@ func table(s *request.Server) []request.Route {
 			request.Query("limit", "integer", "rows, 1000 at most", false),
 			request.Query("bins", "integer", "bins of time in which rows are counted, 2000 at most", false),
 		}, timeRange...)},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/lanes", Load: request.Shared, Summary: "A take over time: what each thread did when", Answer: api.LanesOut{}, Handle: s.Same(viewing.LensRoutes{Server: s}.Lanes, nil), Query: []request.Param{
+			scoping,
+			request.Query("begin", "integer", "where rows begin, in nanoseconds since the take began", false),
+			request.Query("end", "integer", "where they end; absent: with the take", false),
+			request.Query("parts", "integer", "equal parts of that time, of which each has two runs in a row at most; 4000 at most", false),
+			request.Query("first", "integer", "the first lane of which a row is told", false),
+			request.Query("count", "integer", "of how many, 200 at most", false),
+			request.Query("open", "string", "the threads, by their IDs with commas, that are told with their sampled paths", false),
+		}},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/lanes/at", Load: request.Shared, Summary: "What a thread did at one time, and who ended it", Answer: api.LaneAtOut{}, Handle: s.Same(viewing.LensRoutes{Server: s}.LaneAt, nil), Query: []request.Param{
+			scoping,
+			request.Query("thread", "integer", "the thread's ID", true),
+			request.Query("at", "integer", "nanoseconds since the take began", true),
+		}},
 		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/paths", Load: request.Shared, Summary: "The steps that follow one of a path", Answer: api.PathsOut{}, Handle: s.Same(viewing.LensRoutes{Server: s}.Paths, nil), Query: with(
 			request.Query("start", "string", "roots (the default) or leaves", false),
 			request.Query("node", "integer", "from the roots: the step whose followers are asked for; 0 is the beginning", false),

@@ -19,6 +19,9 @@ type Invention struct {
 	// Build is another build of the same program, with the same stacks and other
 	// samples; "" is the first.
 	Build string
+	// Intervals are waits and system calls of so many Lanes, over so many Seconds; 0: as long as
+	// the samples take.
+	Intervals, Lanes, Seconds int
 }
 
 // Words of the engraving shop, of which names are made.
@@ -84,7 +87,8 @@ func (n Invention) Take() *profile.Take {
 		b.Labelled(at[th])
 	}
 	p := b.Profile()
-	duration := int64(n.Samples/len(threads)+1) * tick
+	duration := max(int64(n.Samples/len(threads)+1)*tick, int64(n.Seconds)*int64(time.Second))
+	n.intervals(b, r, pid, stacks, duration)
 	t := &profile.Take{
 		Settings: profile.Settings{Program: "invented", Build: build, Command: []string{"entelon", "invent", "--samples", fmt.Sprint(n.Samples), "--stacks", fmt.Sprint(n.Stacks), "--seed", fmt.Sprint(n.Seed)}, RateHz: 997, Event: "invented", Unwind: "invented", Note: "invented; nothing was measured"},
 		Facts:    profile.Facts{DurationNS: duration, CPUNS: p.Total(0), Samples: int64(n.Samples), UserStacks: int64(n.Samples), Complete: int64(n.Samples), EndedBy: "exit", Warnings: []profile.Warning{}},

@@ -31,6 +31,9 @@ type Lane struct {
 	seen   []int32       // its samples of processor time, in the order of their times
 }
 
+// Samples is how many samples of processor time the thread has.
+func (l *Lane) Samples() int { return len(l.seen) }
+
 // Index is a take laid out over time.
 type Index struct {
 	p *profile.Profile

@@ -45,7 +45,8 @@ func (x *Index) Row(lane int, from, to int64, parts int) []Run {
 type gathering struct {
 	width, origin, from, to int64
 	out                     []Run
-	open                    Run // Count 0: nothing is gathered
+	open                    Run   // Count 0: nothing is gathered
+	until                   int64 // where the part ends in which something is gathered
 }
 
 func (g *gathering) add(from, to int64, s State, interval int) {
@@ -55,12 +56,12 @@ func (g *gathering) add(from, to int64, s State, interval int) {
 		return
 	}
 	o := &g.open
-	if o.Count > 0 && (from-g.origin)/g.width != (o.From-g.origin)/g.width {
+	if from >= g.until && o.Count > 0 {
 		g.flush()
 	}
 	if o.Count == 0 {
-		o.From = from
-		o.Interval = interval
+		o.From, o.Interval = from, interval
+		g.until = from - (from-g.origin)%g.width + g.width
 	}
 	o.To = to
 	o.Count++

@@ -165,3 +165,16 @@ func ascending(at []uint32, n int) bool {
 	}
 	return true
 }
+
+// OfIntervals returns a profile whose samples are the intervals of this one, each at its beginning,
+// so that a scope can be asked about them. It shares everything with p, and has no measures.
+func (p *Profile) OfIntervals() *Profile {
+	out := *p
+	v := &p.Intervals
+	out.Measures = nil
+	out.Samples = Samples{Time: v.Start, Thread: v.Thread, Stack: v.Stack}
+	if v.Len() == 0 {
+		out.Samples.Time = []int64{}
+	}
+	return &out
+}

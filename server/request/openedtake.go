@@ -164,6 +164,7 @@ const (
 	keyTake    = "take "
 	keyGrowing = "growing "
 	keyShape   = "shape "
+	keyLanes   = "lanes "
 	KeyCompare = "comparison "
 	keyAnswer  = "answer "
 )

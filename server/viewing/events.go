@@ -102,18 +102,25 @@ func (n *namedFunctions) event(r events.Row) api.EventRowOut {
 	pr := p.Processes[th.Process]
 	out := api.EventRowOut{
 		Sample: r.Sample, AtNS: r.Time, Amount: r.Amount, Events: r.Events, Process: p.Strings[pr.Name], PID: pr.PID,
-		Thread: p.Strings[th.Name], TID: th.TID, What: n.of(r.What), Place: -1, Stack: []int32{},
+		Thread: p.Strings[th.Name], TID: th.TID, What: n.of(r.What), Place: -1,
 	}
 	if at, ok := events.Place(p, r.Stack); ok {
 		fr := p.Frames[at]
 		out.Place, out.File, out.Line = n.of(fr.Function), p.Strings[p.Functions[fr.Function].File], fr.Line
 	}
-	p.Walk(r.Stack, func(id profile.FrameID) {
-		if len(out.Stack) == maxEventFrames {
-			out.Deeper++
-			return
+	out.Stack = n.stack(r.Stack)
+	p.Walk(r.Stack, func(profile.FrameID) { out.Deeper++ })
+	out.Deeper -= len(out.Stack)
+	return out
+}
+
+// stack are the functions of a stack, the innermost first, as many as are told.
+func (n *namedFunctions) stack(s profile.StackID) []int32 {
+	out := []int32{}
+	n.p.Walk(s, func(id profile.FrameID) {
+		if len(out) < maxEventFrames {
+			out = append(out, int32(n.of(n.p.Frames[id].Function)))
 		}
-		out.Stack = append(out.Stack, int32(n.of(p.Frames[id].Function)))
 	})
 	return out
 }
