@@ -34,10 +34,6 @@ func (s *session) addsUp() bool {
 // errNamespace says why events are not added up in a container of its own.
 var errNamespace = errors.New("process IDs belong to a namespace here")
 
-// keepsIntervals reports whether waits and system calls are kept with their beginning and their
-// end: of windows, which are folded, they are not.
-func (s *session) keepsIntervals() bool { return s.o.Every == 0 }
-
 // addUp loads the programs that add up the events of a plan.
 func (s *session) addUp(events []*rings.Event, stackBytes int) (err error) {
 	if err := s.closeTally(); err != nil {

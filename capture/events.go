@@ -143,7 +143,7 @@ func (s *session) planned(c perf.Clock, tallied bool) (out []*rings.Event, err e
 			out = append(out, calls...)
 		}
 	}
-	out = s.written(c, out)
+	out = withWritten(c, out)
 	for i, x := range out {
 		x.Tallied = tallied && x.Counts()
 		if x.Attr != nil && x.Copied && !x.Reader && s.other != nil && !tallied {
@@ -168,9 +168,9 @@ const interpretedStackBytes = 24 << 10
 // tracedStackBytes is how much of a stack is copied at a tracepoint or probe.
 const tracedStackBytes = 6 << 10
 
-// written adds what events need that have none of their own: one whose samples the programs write,
+// withWritten adds what events need that have none of their own: one whose samples the programs write,
 // and before all, one that tells what else happens.
-func (s *session) written(c perf.Clock, events []*rings.Event) []*rings.Event {
+func withWritten(c perf.Clock, events []*rings.Event) []*rings.Event {
 	if !slices.ContainsFunc(events, func(x *rings.Event) bool { return x.Attr == nil }) {
 		return events
 	}

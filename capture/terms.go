@@ -37,3 +37,7 @@ func (s *terms) chooseEvent() error {
 	}
 	return nil
 }
+
+// keepsIntervals reports whether waits and system calls are kept with their beginning and their
+// end: of windows, which are folded, they are not.
+func (s *terms) keepsIntervals() bool { return s.o.Every == 0 }

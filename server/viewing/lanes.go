@@ -190,4 +190,3 @@ func rowOut(runs []lanes.Run, from int64) api.LaneRowOut {
 	}
 	return out
 }
-
