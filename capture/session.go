@@ -194,6 +194,7 @@ func (s *session) consumer() *pairing.Consumer {
 	c.Filter, c.Note = s.filter, s.note
 	c.Every, c.Window = s.o.Every, s.o.Window
 	c.KeepIntervals(s.keepsIntervals())
+	c.Everyone = s.wide()
 	if c.Waits != nil {
 		c.Waits.NoStacks = !s.kernel
 	}

@@ -4,41 +4,11 @@ import (
 	"fmt"
 	"net/url"
 	"os"
-	"os/exec"
-	"path/filepath"
 	"testing"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 )
-
-// dozing adds a take of the program with which the command line's events are tested.
-func dozing(p *page) (key string) {
-	t := p.t
-	t.Helper()
-	dir := t.TempDir()
-	program, file := filepath.Join(dir, "dozes"), filepath.Join(dir, "dozes.take")
-	for _, command := range [][]string{
-		{"cc", "-g", "-O1", "-fno-omit-frame-pointer", "-o", program, "../cmd/entelon/testdata/dozes/dozes.c"},
-		{"../bin/entelon", "take", "--measure", "cpu", "--measure", "waiting", "--measure", "syscalls", "--out", file, "--", program},
-	} {
-		if b, err := exec.Command(command[0], command[1:]...).CombinedOutput(); err != nil {
-			t.Fatalf("%v: %v: %s", command, err, b)
-		}
-	}
-	p.visit("/takes")
-	p.until("a place to add files", `document.querySelector('input[type=file]')`)
-	p.do("adding it", chromedp.SetUploadFiles(`input[type=file]`, []string{file}))
-	const found = `fetch('/api/v1/takes?program=dozes').then(r => r.json()).then(r => r.takes[0]?.key ?? '')`
-	p.until("it", found)
-	key = value[string](p, found)
-	t.Cleanup(func() {
-		q := newPage(t)
-		q.visit("/takes")
-		q.remove(key)
-	})
-	return key
-}
 
 // TestEventsLens: the one long sleep among short ones is the first row; its step of the durations
 // and its thread narrow the scope; its stack leads to functions; other kinds are a click away.
@@ -47,7 +17,7 @@ func TestEventsLens(t *testing.T) {
 		t.Skip("where threads wait is seen by root")
 	}
 	p := newPage(t)
-	p.visit("/takes/" + dozing(p) + "?lens=events")
+	p.visit("/takes/" + taken(p, "dozes", "cpu", "waiting", "syscalls") + "?lens=events")
 	p.until("the long sleep first", `/^\s*[0-9.]+\s*s\s+1[5-9][0-9]\s*ms/.test(document.querySelector('[data-test=event]')?.innerText ?? '') && document.querySelector('[data-test=event]').innerText.includes('sleeps')`)
 	p.until("both kinds", `[...document.querySelectorAll('[data-test=event-kind]')].map(e => e.innerText.split(/\s*[0-9]/)[0].trim()).join() === 'waits,system calls'`)
 	p.until("how long they are", `document.querySelectorAll('[data-test=size]').length > 4`)

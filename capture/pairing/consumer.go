@@ -40,6 +40,7 @@ type Consumer struct {
 	own       *ownCode // nil where no sample can be of our own counting
 	Counted   Counted
 
+	Everyone    bool          // all that runs somewhere is sampled, and not certain processes
 	Every       time.Duration // how long a window is, 0: there are none
 	Window      func(Window) error
 	windowBegan int64  // in nanoseconds since the collection began

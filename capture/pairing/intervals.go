@@ -74,6 +74,10 @@ func (ts *tallies) wakerOf(x *raw.Interval) *resolve.Waker {
 // woke takes a sample of a thread that wakes others, or in which an interrupt does.
 func (ts *tallies) woke(t *tallied, rec *raw.Record) {
 	r := ts.c.resolver
+	if !ts.ours(rec.PID) {
+		// What its code is, is none of this take's business: only who it is, and what the kernel did.
+		rec.Sample.Copied, rec.Sample.Chain = false, nil
+	}
 	seen, frames := r.See(rec)
 	t.last, t.interrupt = seen, nil
 	for i, f := range frames.Kernel {
@@ -82,6 +86,20 @@ func (ts *tallies) woke(t *tallied, rec *raw.Record) {
 			return
 		}
 	}
+}
+
+// ours reports whether a process is one of those that the take is of: of them alone something was
+// told before they woke anybody.
+func (ts *tallies) ours(pid uint32) bool {
+	if ts.c.Everyone {
+		return true
+	}
+	if is, known := ts.foreign[pid]; known {
+		return !is
+	}
+	is := ts.c.resolver.Processes.Known[pid] == nil
+	ts.foreign[pid] = is
+	return !is
 }
 
 // interruptFunctions are those of the kernel in which an interrupt begins. A name that ends
@@ -130,7 +148,17 @@ func (l *lives) settle(r *resolve.Resolver, end uint64) {
 		return
 	}
 	p := r.Builder.Profile()
+	ours := make([]bool, len(p.Threads)) // others only woke somebody
+	for _, id := range p.Samples.Thread {
+		ours[id] = true
+	}
+	for _, id := range p.Intervals.Thread {
+		ours[id] = true
+	}
 	for id, t := range p.Threads {
+		if !ours[id] {
+			continue
+		}
 		k := whose{p.Processes[t.Process].PID, t.TID}
 		all := l.over[k]
 		if len(all) == 0 {

@@ -15,6 +15,8 @@ import (
 type tallies struct {
 	c  *Consumer
 	of map[raw.Class]*tallied
+	// foreign are processes that woke one of ours: whether they are none of ours
+	foreign map[uint32]bool
 }
 
 // tallied is one class.
@@ -30,7 +32,9 @@ type tallied struct {
 	interrupt []profile.FrameID
 }
 
-func newTallies(c *Consumer) *tallies { return &tallies{c: c, of: map[raw.Class]*tallied{}} }
+func newTallies(c *Consumer) *tallies {
+	return &tallies{c: c, of: map[raw.Class]*tallied{}, foreign: map[uint32]bool{}}
+}
 
 func (ts *tallies) class(k raw.Class) *tallied {
 	t := ts.of[k]

@@ -108,7 +108,9 @@ func (x *Source) hand(r perf.Record, visit func(*raw.Record)) {
 		if out.Sample.Tally == nil {
 			return // what it is of was lost
 		}
-		out.Event = out.Sample.Tally.Class.Event
+		// Of a thread that is about to be gone the kernel itself gives no numbers any more.
+		k := out.Sample.Tally.Class
+		out.Event, out.PID, out.TID = k.Event, k.PID, k.TID
 	}
 	if out.Kind == raw.Ended {
 		x.reader.runTime.Gone(out.TID, x.target.cpus)

@@ -33,12 +33,15 @@ type Kind struct {
 	Events int64 // that the take counted, whatever the scope; 0: not known
 	Single int64 // of them, those with a row of their own; 0: not known
 	Lost   int64 // more that happened and are not in the take
+	// Apart: each event was kept with its beginning and its end, or not at all; else what has no row
+	// of its own is added to another's.
+	Apart bool
 
 	amount int // column, -1 where there is none
 	count  int // column, -1 where there is none
 }
 
-// Thinned reports whether rows stand for several events.
+// Thinned reports whether events have no row of their own.
 func (k *Kind) Thinned() bool { return k.Events > k.Single && k.Single > 0 }
 
 // Column is the name of the measure that its amounts are of, "" where it has none.
@@ -82,8 +85,14 @@ func KindsOf(t *profile.Take) []Kind {
 		}
 	}
 	for i := range out {
-		if out[i].Name == measure.Waiting {
-			out[i].Label = "waits"
+		k := &out[i]
+		if k.Name == measure.Waiting {
+			k.Label = "waits"
+		}
+		if k.Apart = keepsIntervals(t.Profile, k.Name); k.Apart && k.amount >= 0 {
+			if c, ok := t.CountingOf(k.amount); ok {
+				k.Single = min(c.Intervals, k.Events)
+			}
 		}
 	}
 	return out
@@ -104,7 +113,7 @@ func Named(kinds []Kind, name string) (Kind, error) {
 
 // Row is one sample of a kind.
 type Row struct {
-	Sample int // position among the samples
+	Sample int // position among the samples, or among the intervals
 	Time   int64
 	Thread profile.ThreadID
 	Stack  profile.StackID
@@ -154,6 +163,7 @@ func Find(p *profile.Profile, q Question) (f Found) {
 	k, limit, before := &q.Kind, q.Limit, before(q.By)
 	first := heaped{before: before} // the last of those that are kept is at its top
 	var amounts []int64
+	p = k.rows(p)
 	f.Over = make([]int64, q.Bins)
 	perBin := float64(q.Bins) / float64(max(1, q.To-q.From))
 	q.Scope.Sieve(p, false).Each(p, func(i int) {

@@ -27,6 +27,20 @@ func (x *Index) seenIn(l *Lane, from, to int64) (first, last int) {
 	return first, last
 }
 
+// Seen returns the times of a thread's samples of processor time between two times. keep chooses
+// them; nil keeps all.
+func (x *Index) Seen(lane int, from, to int64, keep func(sample int) bool) []int64 {
+	l := &x.Lanes[lane]
+	first, last := x.seenIn(l, from, to)
+	out := make([]int64, 0, last-first)
+	for _, s := range l.seen[first:last] {
+		if keep == nil || keep(int(s)) {
+			out = append(out, x.p.Samples.Time[s])
+		}
+	}
+	return out
+}
+
 // Bars returns the sampled path of a thread between two times, the outer bars before what is
 // within them. Bars that are shorter than one of so many equal parts of the time are gathered.
 // keep chooses samples; nil keeps all.

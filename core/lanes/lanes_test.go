@@ -71,6 +71,9 @@ func TestRowShowsEachStateWhereThereIsRoom(t *testing.T) {
 			t.Errorf("run %d: %+v, want %+v", i, g, w)
 		}
 	}
+	if l := x.Longest(0, 2.2e9, 8e9, 5); len(l) != 1 || l[0].From != 2.2e9 || l[0].To != 3e9 {
+		t.Errorf("the longest waits: %+v", l)
+	}
 	at, ok := x.At(0, 2.5e9)
 	if !ok || at.State != lanes.Lock || !at.Ended || at.By != 1 || at.Previous != 0 || at.Next != 3e9 {
 		t.Errorf("at 2.5 s: %+v", at)
@@ -131,6 +134,9 @@ func TestRowAddsUp(t *testing.T) {
 				for s, d := range r.Spent {
 					got[s] += d
 				}
+			}
+			if spent := x.Spent(lane, view[0], view[1]); spent != want {
+				t.Errorf("%v: %v, want %v", view, spent, want)
 			}
 			if got != want {
 				t.Errorf("%v in %d parts: %v, want %v", view, parts, got, want)

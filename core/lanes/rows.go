@@ -1,6 +1,9 @@
 package lanes
 
 import (
+	"cmp"
+	"slices"
+
 	"entelon/core/profile"
 )
 
@@ -183,4 +186,38 @@ func (x *Index) Attribute(name string, interval int) (value int64, ok bool) {
 		return 0, false
 	}
 	return a.Value[n], true
+}
+
+// Spent adds up how long a thread was in each state between two times.
+func (x *Index) Spent(lane int, from, to int64) (out [States]int64) {
+	l := &x.Lanes[lane]
+	from, to = max(from, l.From), min(to, l.To)
+	if to <= from {
+		return out
+	}
+	rest := to - from
+	for i := x.from(l, from); i < l.last && x.start[i] < to; i++ {
+		d := min(x.start[i]+x.length[i], to) - max(x.start[i], from)
+		out[x.state[i]] += d
+		rest -= d
+	}
+	out[x.between()] += max(0, rest)
+	return out
+}
+
+// Longest returns the longest waits of a thread that are, at least in part, between two times; what
+// is outside does not count.
+func (x *Index) Longest(lane int, from, to int64, most int) []Run {
+	l := &x.Lanes[lane]
+	var out []Run
+	for i := x.from(l, from); i < l.last && x.start[i] < to && most > 0; i++ {
+		r := Run{From: max(x.start[i], from), To: min(x.start[i]+x.length[i], to), State: x.state[i], Interval: int(x.interval[i]), Count: 1}
+		if !r.State.Waits() || len(out) == most && r.To-r.From <= out[most-1].To-out[most-1].From {
+			continue
+		}
+		at, _ := slices.BinarySearchFunc(out, r, func(a, b Run) int { return cmp.Or(cmp.Compare(b.To-b.From, a.To-a.From), cmp.Compare(a.From, b.From)) })
+		out = slices.Insert(out, at, r)
+		out = out[:min(len(out), most)]
+	}
+	return out
 }

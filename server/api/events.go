@@ -27,6 +27,7 @@ type EventKindOut struct {
 	Events int64  `json:"events"` // that the take counted; 0: not known
 	Single int64  `json:"single"` // of them, those with a row of their own
 	Lost   int64  `json:"lost"`
+	Apart  bool   `json:"apart"` // what has no row of its own is missing, and not added to another one
 }
 
 // EventSizeOut is how many rows have an amount from one bound to another, which is not in it.

@@ -48,6 +48,8 @@ type LaneRowOut struct {
 	// Each bar has six numbers: beginning, end, depth, function, samples, and how many are gathered
 	// in it.
 	Bars []int64 `json:"bars"`
+	// Seen are the times of the samples that bars rest on, where there are few enough to be told.
+	Seen []int64 `json:"seen"`
 }
 
 // LaneAtOut is what a thread did at one time.

@@ -54,7 +54,7 @@ func (s LensRoutes) Events(c *gin.Context) {
 	kinds := events.KindsOf(o.Take)
 	out := api.EventsOut{Kinds: []api.EventKindOut{}, Sizes: []api.EventSizeOut{}, Over: []int64{}, Functions: []api.FunctionRef{}, Rows: []api.EventRowOut{}, ToNS: row.DurationNS}
 	for _, k := range kinds {
-		out.Kinds = append(out.Kinds, api.EventKindOut{Name: k.Name, Label: k.Label, Column: k.Column(p), Events: k.Events, Single: k.Single, Lost: k.Lost})
+		out.Kinds = append(out.Kinds, api.EventKindOut{Name: k.Name, Label: k.Label, Column: k.Column(p), Events: k.Events, Single: k.Single, Lost: k.Lost, Apart: k.Apart})
 	}
 	if len(kinds) == 0 {
 		c.JSON(http.StatusOK, out)

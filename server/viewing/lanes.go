@@ -72,6 +72,11 @@ func (s LensRoutes) Lanes(c *gin.Context) {
 	for i := int(first); i < min(len(shown), int(first+count)); i++ {
 		row := rowOut(x.Row(shown[i], from, to, int(parts)), from)
 		if open[x.Lanes[shown[i]].Thread] {
+			if times := x.Seen(shown[i], from, to, keep); len(times) <= maxLaneParts {
+				for _, t := range times {
+					row.Seen = append(row.Seen, t-from)
+				}
+			}
 			for _, b := range x.Bars(shown[i], from, to, int(parts), keep) {
 				row.Bars = append(row.Bars, b.From-from, b.To-from, int64(b.Depth), int64(named.of(b.Function)), int64(b.Samples), int64(b.Count))
 			}
@@ -173,7 +178,7 @@ func laneOf(p *profile.Profile, l *lanes.Lane) api.LaneOut {
 }
 
 func rowOut(runs []lanes.Run, from int64) api.LaneRowOut {
-	out := api.LaneRowOut{Runs: make([]int64, 0, 6*len(runs)), Spent: [][]int64{}, Bars: []int64{}}
+	out := api.LaneRowOut{Runs: make([]int64, 0, 6*len(runs)), Spent: [][]int64{}, Bars: []int64{}, Seen: []int64{}}
 	for _, r := range runs {
 		spent := int64(-1)
 		if r.Count > 1 {

@@ -42,6 +42,7 @@ type EventKindJSON struct {
 	Events int64  `json:"events"` // that the take counted; 0: not known
 	Single int64  `json:"single"` // of them, those with a row of their own
 	Lost   int64  `json:"lost,omitempty"`
+	Apart  bool   `json:"apart,omitempty"` // what has no row of its own is missing, and not added to another one
 }
 
 // EventJSON is a row in EventsJSON.
@@ -73,9 +74,10 @@ thread, how long it took or how many bytes it moved, and where in the program. T
 take must have measured them (--measure waiting, syscalls, disk, faults, allocations,
 a tracepoint or a function).
 
-Where events come very fast, they are added up in the kernel, and a row stands for
-several; the first line says so, and each row says for how many where that was
-counted. What is written below the rows is over all rows in scope, also those that
+Each wait and each system call is a row. Where these come faster than they can be
+kept, the shortest are missing; other events that come very fast are added up in the
+kernel, and a row stands for several. The first lines say how many, and each row says
+for how many it stands where that was counted. What is written below the rows is over all rows in scope, also those that
 --limit leaves out.`,
 		Example: `  entelon events engraved.take
   entelon events engraved.take --kind disk --sort bytes
@@ -171,7 +173,7 @@ func (x *listing) json() EventsJSON {
 		All: f.All, Events: f.Events, Total: f.Total, Median: f.Median, Ninety: f.Ninety, Almost: f.Almost, Largest: f.Largest,
 	}
 	for _, k := range x.kinds {
-		out.Kinds = append(out.Kinds, EventKindJSON{k.Name, k.Label, k.Events, k.Single, k.Lost})
+		out.Kinds = append(out.Kinds, EventKindJSON{k.Name, k.Label, k.Events, k.Single, k.Lost, k.Apart})
 	}
 	for _, r := range f.Rows {
 		out.Rows = append(out.Rows, x.row(r))
@@ -218,7 +220,10 @@ func (x *listing) print(w io.Writer) error {
 		all += ", " + measure.Amount(f.Total, k.Unit)
 	}
 	fmt.Fprintf(w, "%s %s   %s%s\n", x.t.Settings.Program, x.t.Settings.Build, all, profile.Partial(k.Lost))
-	if k.Thinned() {
+	if k.Thinned() && k.Apart {
+		fmt.Fprintf(w, "%s of %s %s were shorter than 1 ms and came too fast to be kept: they are missing here, but not in the measure's total.\n",
+			measure.Amount(k.Events-k.Single, measure.Count), measure.Amount(k.Events, measure.Count), k.Label)
+	} else if k.Thinned() {
 		fmt.Fprintf(w, "%s of %s %s came too fast for a row each: they are added to the row before them.\n",
 			measure.Amount(k.Events-k.Single, measure.Count), measure.Amount(k.Events, measure.Count), k.Label)
 	}

@@ -40,6 +40,18 @@ const groups: { name: string; keys: Key[] }[] = [
     ],
   },
   {
+    name: 'In the lanes',
+    keys: [
+      ['+  -', 'zoom in, zoom out', looking],
+      ['z', 'fit what is chosen, or the whole take', looking],
+      ['arrows', 'the lane above, below; earlier, later', looking],
+      ['[  ]', 'what the thread did before, after', looking],
+      ['l', 'whoever ended the wait', looking],
+      ['b', 'the sampled path of the thread', looking],
+      ['Enter', 'restrict the scope to what is chosen', looking],
+    ],
+  },
+  {
     name: 'In the ledger',
     keys: [
       ['arrows', 'up, down', ['ledger']],
@@ -67,7 +79,7 @@ const groups: { name: string; keys: Key[] }[] = [
       ['i', 'idle in or out', looking],
       ['o', 'fold foreign code into the calls into it', looking],
       ['%', 'what 100 % is', looking],
-      ['1 … 6', 'flame, functions, paths, neighbours, lines, events', looking],
+      ['1 … 7', 'flame, functions, paths, neighbours, lines, lanes, events', looking],
       ['1  2  5', 'flame, functions, lines', ['compare']],
     ],
   },

@@ -10,5 +10,12 @@ export const pathSteps = (takeKey: string, range: Range, q: PathQuestion) => ({ 
 /** Where the cost of a function comes in and where it goes on, some levels far. */
 export const neighbours = (takeKey: string, range: Range, focus: string, levels: number) => ({ queryKey: ['neighbours', takeKey, range, focus, levels], queryFn: () => api.neighbours(takeKey, { ...range, name: focus, levels, most: 9 }) })
 
+/** A block of lanes over a stretch of time. Fold and grouping are of no account to them. */
+export const lanes = (takeKey: string, range: Range, q: { begin: number; end: number; parts: number; first: number; count: number; open: string }) => ({
+  queryKey: ['lanes', takeKey, range.scope, q],
+  queryFn: ({ signal }: { signal: AbortSignal }) => api.lanes(takeKey, { scope: range.scope, ...q, open: q.open || undefined }, signal),
+  staleTime: Infinity,
+})
+
 /** Events that the take recorded one by one, with how they are distributed. Fold and grouping are of no account to them. */
 export const events = (takeKey: string, range: Range, kind: string, sort: string) => ({ queryKey: ['events', takeKey, range.scope, kind, sort], queryFn: () => api.events(takeKey, { scope: range.scope, kind: kind || undefined, sort, bins: 120 }), staleTime: Infinity })

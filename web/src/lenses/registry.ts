@@ -5,6 +5,7 @@ import EventsLens from './events/EventsLens.vue'
 import FlameLens from './flame/FlameLens.vue'
 import HotLens from './hot/HotLens.vue'
 import LinesLens from './lines/LinesLens.vue'
+import LanesLens from './lanes/LanesLens.vue'
 import NeighboursLens from './neighbours/NeighboursLens.vue'
 import PathsLens from './paths/PathsLens.vue'
 import { neighbours, pathSteps } from './questions'
@@ -61,5 +62,6 @@ export const lenses: Lens[] = [
   { name: 'paths', text: 'Paths', view: PathsLens, shares: 'stacks.txt', begins: (a) => [pathSteps(a.takeKey, a.range, a.address('paths') === 'leaves' ? { start: 'leaves', path: '' } : { node: 0, heaviest: true })] },
   { name: 'neighbours', text: 'Neighbours', view: NeighboursLens, about: (address) => (address('around') || 'focus') === 'focus', begins: (a) => (a.focus ? [neighbours(a.takeKey, a.range, a.focus, Number(a.address('levels') || 2))] : []) },
   { name: 'lines', text: 'Lines', view: LinesLens, about: () => true },
+  { name: 'lanes', text: 'Lanes', view: LanesLens },
   { name: 'events', text: 'Events', view: EventsLens },
 ]

@@ -95,7 +95,7 @@ function within(from: number, to: number) {
         </div>
         <span class="label" data-test="event-sum">{{ count(data.all) }} rows in scope<template v-if="data.events > data.all"> for {{ count(data.events) }} events</template><template v-if="!counted">, {{ figure(data.total) }} together</template></span>
       </div>
-      <p v-if="chosen && chosen.single && chosen.events > chosen.single" class="shrink-0 border-b border-rule px-4 py-1 text-ink-2" data-test="event-thinned">{{ count(chosen.events - chosen.single) }} of {{ count(chosen.events) }} came too fast for a row each and are added to the row before them.</p>
+      <p v-if="chosen && chosen.single && chosen.events > chosen.single" class="shrink-0 border-b border-rule px-4 py-1 text-ink-2" data-test="event-thinned"><template v-if="chosen.apart">{{ count(chosen.events - chosen.single) }} of {{ count(chosen.events) }} were shorter than 1 ms and came too fast to be kept. They are missing here, but not in the measure's total.</template><template v-else>{{ count(chosen.events - chosen.single) }} of {{ count(chosen.events) }} came too fast for a row each and are added to the row before them.</template></p>
       <p v-if="chosen?.lost" class="shrink-0 border-b border-rule px-4 py-1 text-ink-2">{{ count(chosen.lost) }} more are missing: they came faster than they could be recorded.</p>
       <p v-if="!data.all" class="p-6 text-ink-2">No such event in this scope. Remove a condition above.</p>
       <template v-else>

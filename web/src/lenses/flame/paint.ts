@@ -1,5 +1,6 @@
 import { inkOf } from '../../lib/palette'
 import { canvasText } from '../../lib/canvasText'
+import { hatch } from '../../lib/hatch'
 import { type Geometry, rowHeight, type View } from '../../lib/geometry'
 
 export type Look = {
@@ -21,32 +22,6 @@ const themes: Record<'light' | 'dark', Colours> = {
 }
 
 const font = '11.5px "Spline Sans Variable", system-ui, sans-serif'
-
-const hatches = new Map<string, CanvasPattern | null>()
-
-/** Fine diagonal lines for the kernel, made once a colour and a pixel ratio. */
-function hatch(ctx: CanvasRenderingContext2D, colour: string): CanvasPattern | null {
-  const ratio = ctx.getTransform().a
-  const key = colour + ratio
-  if (!hatches.has(key)) {
-    const tile = document.createElement('canvas')
-    tile.width = tile.height = Math.round(6 * ratio)
-    const t = tile.getContext('2d')!
-    t.scale(ratio, ratio)
-    t.strokeStyle = colour
-    t.lineWidth = 0.8
-    t.beginPath()
-    for (const d of [-6, 0, 6]) {
-      t.moveTo(d, 6)
-      t.lineTo(d + 6, 0)
-    }
-    t.stroke()
-    const pattern = ctx.createPattern(tile, 'repeat')
-    pattern?.setTransform(new DOMMatrix().scale(1 / ratio))
-    hatches.set(key, pattern)
-  }
-  return hatches.get(key)!
-}
 
 /** Draws the rows that can be seen, at a height in pixels scrolled by `scroll`. */
 export function paint(ctx: CanvasRenderingContext2D, g: Geometry, view: View, size: { width: number; height: number }, scroll: number, look: Look) {
