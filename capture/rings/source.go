@@ -30,6 +30,12 @@ func NewSource(t *Target) (*Source, error) {
 		return nil, err
 	}
 	x := &Source{target: t, tally: tallyReader{tally: t.Tally, ended: map[uint32]bool{}}, drain: d, pairs: make([]bpf.Pairing, len(t.rings)), reader: rawReader{runTime: perf.RunTime{}}}
+	for i := range x.pairs {
+		x.pairs[i].Tallied = func(r perf.Record) bool {
+			n, known := t.byID[r.ID]
+			return known && (t.plan[n].Tallied || t.plan[n].Role == RoleWritten)
+		}
+	}
 	return x, nil
 }
 

@@ -57,8 +57,8 @@ func TestEvents(t *testing.T) {
 	}
 }
 
-// TestEventsThatCameTooFast: where they are added up in the kernel, the first lines say how many
-// have no row of their own, and rows say for how many they stand.
+// TestEventsThatCameTooFast: of system calls that come faster than they can be kept the short ones are
+// left out, which is said and counted; the total has them all.
 func TestEventsThatCameTooFast(t *testing.T) {
 	mustSample(t)
 	if os.Geteuid() != 0 {
@@ -69,10 +69,15 @@ func TestEventsThatCameTooFast(t *testing.T) {
 		t.Fatal(r.stderr)
 	}
 	got := parse[reading.EventsJSON](t, "events", file, "--json", "--limit", "0", "--scope", "function is syscall")
-	if got.Events < 299_000 || got.Events > 301_000 || got.All > got.Events/2 {
-		t.Errorf("%d events in %d rows", got.Events, got.All)
+	k := got.Kinds[0]
+	if k.Events < 300_000 || k.Events > 301_000 || got.All > k.Events/2 || got.All < 1000 || !k.Apart || k.Single < got.All || k.Single > got.All+300 {
+		t.Errorf("%d rows of %+v", got.All, k)
 	}
-	if r := entelon(t, "events", file); !strings.Contains(r.stdout, "came too fast for a row each") {
+	lanes := parse[reading.LanesJSON](t, "lanes", file, "--json")
+	if kept := k.Events - lanes.Thinned - lanes.Lost; kept < k.Single-10 || kept > k.Single+10 {
+		t.Errorf("%d of %d were left out, %d lost, and %d kept", lanes.Thinned, k.Events, lanes.Lost, k.Single)
+	}
+	if r := entelon(t, "events", file); !strings.Contains(r.stdout, "were shorter than 1 ms and came too fast to be kept") {
 		t.Error(r.stdout)
 	}
 }

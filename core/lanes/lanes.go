@@ -26,6 +26,7 @@ type Lane struct {
 	To     int64         // and last
 	Spent  [States]int64 // nanoseconds in each state, over the whole take
 	Waits  int           // how often it waited
+	Calls  int           // how many of its system calls are there
 	first  int           // position of its first wait in the index's columns
 	last   int           // exclusive
 	seen   []int32       // its samples of processor time, in the order of their times
@@ -92,13 +93,16 @@ func New(t *profile.Take) *Index {
 		case profile.IntervalWait, profile.IntervalReady:
 			l.Waits++
 			x.Measured = true
+		case profile.IntervalCall:
+			l.Calls++
+			sees(l, v.Start[i], v.Start[i]+v.Duration[i])
 		}
 		x.Duration = max(x.Duration, v.Start[i]+v.Duration[i])
 	}
 	x.fill(lanes, stateOf)
 	x.samples(t, lanes, sees)
 	for i := range lanes {
-		if l := &lanes[i]; l.From >= 0 && (l.Waits > 0 || len(l.seen) > 0 || x.Measured) {
+		if l := &lanes[i]; l.From >= 0 && (l.Waits > 0 || l.Calls > 0 || len(l.seen) > 0 || x.Measured) {
 			x.add(l)
 		}
 	}

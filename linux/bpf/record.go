@@ -88,6 +88,9 @@ const (
 // kernel's version; a record with a later time than a sample that follows it can belong to no
 // other.
 type Pairing struct {
+	// Tallied reports whether a sample is of events that are added up: a record of KindTally is the
+	// first of what belongs to it. Nil: none is.
+	Tallied func(perf.Record) bool
 	waiting map[uint32][]waiting // by thread
 	losses  int                  // how often records were lost
 }
@@ -121,6 +124,9 @@ func (p *Pairing) Visit(r perf.Record, next func(perf.Record)) {
 	case perf.RecordSample:
 		if list, ok := p.waiting[r.TID]; ok {
 			delete(p.waiting, r.TID)
+			if rest, mine := p.interrupted(r, list); len(rest) > 0 {
+				p.waiting[r.TID], list = rest, mine
+			}
 			for i := range list {
 				if p.belongs(&list[i], &r) {
 					r.Others = append(r.Others, list[i].Body)
@@ -129,6 +135,22 @@ func (p *Pairing) Visit(r perf.Record, next func(perf.Record)) {
 		}
 	}
 	next(r)
+}
+
+// interrupted parts what waits in a thread where an interrupt came in between: a sample that was
+// made in it comes first, and what was begun before belongs to one that is still to come.
+func (p *Pairing) interrupted(r perf.Record, list []waiting) (rest, mine []waiting) {
+	last := len(list) - 1
+	for last >= 0 && KindOf(list[last].Body) != KindTally {
+		last--
+	}
+	switch {
+	case last < 0 || p.Tallied == nil:
+		return nil, list
+	case p.Tallied(r):
+		return list[:last], list[last:]
+	}
+	return list[:last+1], list[last+1:]
 }
 
 // Forget lets go of what belongs to samples that never came, as of a time.

@@ -45,6 +45,40 @@ func TestOthersGoWithTheirSample(t *testing.T) {
 	}
 }
 
+// TestInterruptedSamples: a sample that is made by an interrupt while another one is being written
+// gets what is its own, and so does the other.
+func TestInterruptedSamples(t *testing.T) {
+	other := func(kind, addr uint64) perf.Record {
+		return perf.Record{Kind: perf.RecordOther, TID: 7, Time: 1000, Body: bpftest.Body(5, 7, 1000, bpf.Header{Kind: kind, Addr: addr}, perftest.Words(1))}
+	}
+	sample := func(id uint64) perf.Record { return perf.Record{Kind: perf.RecordSample, TID: 7, Time: 1000, ID: id} }
+	const ticks, tallied = 1, 2
+	for name, x := range map[string]struct {
+		records []perf.Record
+		want    [][]uint64 // addresses that come with each sample
+	}{
+		"none":        {[]perf.Record{other(bpf.KindTally, 1), other(bpf.KindStack, 2), sample(tallied), other(bpf.KindStack, 3), sample(ticks)}, [][]uint64{{1, 2}, {3}}},
+		"by another":  {[]perf.Record{other(bpf.KindTally, 1), other(bpf.KindTally, 3), other(bpf.KindStack, 4), sample(tallied), other(bpf.KindStack, 2), sample(tallied)}, [][]uint64{{3, 4}, {1, 2}}},
+		"by the tick": {[]perf.Record{other(bpf.KindTally, 1), other(bpf.KindStack, 3), sample(ticks), other(bpf.KindStack, 2), sample(tallied)}, [][]uint64{{3}, {1, 2}}},
+	} {
+		p := bpf.Pairing{Tallied: func(r perf.Record) bool { return r.ID == tallied }}
+		var got [][]uint64
+		for _, r := range x.records {
+			p.Visit(r, func(r perf.Record) {
+				var addresses []uint64
+				for _, b := range r.Others {
+					h, _, _ := bpf.Decode(b)
+					addresses = append(addresses, h.Addr)
+				}
+				got = append(got, addresses)
+			})
+		}
+		if !reflect.DeepEqual(got, x.want) || p.Waiting() != 0 {
+			t.Errorf("interrupted by %s: %v, want %v; %d wait", name, got, x.want, p.Waiting())
+		}
+	}
+}
+
 // TestBrokenRecords: a record that is cut short or lies about its length is none.
 func TestBrokenRecords(t *testing.T) {
 	whole := bpftest.Body(5, 6, 1000, bpf.Header{Kind: bpf.KindGoStack, Addr: 0x7000, High: 0xd000}, perftest.Words(1, 2))

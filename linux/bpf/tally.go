@@ -86,11 +86,11 @@ func NewTally(reader *StackReader, o TallyOptions) (t *Tally, err error) {
 }
 
 // How many samples with their stacks a processor writes in ten milliseconds, before they are chosen
-// at random: 10 000 a second. Beside intervals, which say when each event was, 500 are enough to
+// at random: 10 000 a second. Beside intervals, which say when each event was, 2000 are enough to
 // tell stacks of one class from each other.
 const (
 	paceShown  = 100
-	paceBeside = 5
+	paceBeside = 20
 )
 
 // then returns the map of the program that runs after one of a kind.

@@ -122,7 +122,7 @@ inlined bool shows(struct tally *t)
 			p->mask = 0; /* it was calm for a while */
 		else if (p->shown > pace_shown)
 			p->mask = p->mask < MOST_MASK ? p->mask << 1 | 1 : MOST_MASK;
-		else if (p->shown < pace_shown / 3)
+		else if (p->shown <= pace_shown / 2)
 			p->mask >>= 1;
 		p->began = now;
 		p->shown = 0;
