@@ -21,6 +21,8 @@ type said struct {
 	Program, Build string
 	Samples        int
 	Measures       []saidMeasure
+	Intervals      map[string]int64 `json:",omitempty"` // nanoseconds by kind
+	Links          int              `json:",omitempty"`
 }
 
 type saidMeasure struct {
@@ -54,7 +56,14 @@ func saidOf(t *testing.T, file string) said {
 		t.Fatal(err)
 	}
 	p, tr := tk.Profile, calltree.New(tk.Profile)
-	out := said{Program: tk.Settings.Program, Build: tk.Settings.Build, Samples: p.Samples.Len()}
+	var intervals map[string]int64
+	for i, k := range p.Intervals.Kind {
+		if intervals == nil {
+			intervals = map[string]int64{}
+		}
+		intervals[k.String()] += p.Intervals.Duration[i]
+	}
+	out := said{Intervals: intervals, Links: len(p.Intervals.Ended.Interval), Program: tk.Settings.Program, Build: tk.Settings.Build, Samples: p.Samples.Len()}
 	for m := range p.Measures {
 		w, c := p.Words(m), tr.Cost(m, scope.Scope{})
 		rows := calltree.Functions(tr, c)
@@ -74,7 +83,7 @@ func saidOf(t *testing.T, file string) said {
 // TestEveryEarlierFormat: a take of each format gives the same numbers as when that
 // format was the newest.
 func TestEveryEarlierFormat(t *testing.T) {
-	for version := take.Version1; version <= take.Version7; version++ {
+	for version := take.Version1; version <= take.Version9; version++ {
 		file := fmt.Sprintf("testdata/format%d.take", version)
 		b, err := os.ReadFile(file)
 		if err != nil {
