@@ -14,16 +14,18 @@ const query = useQuery(computed(() => ({ queryKey: ['lane-at', props.takeKey, pr
 const found = computed(() => query.data.value)
 watch(found, (f) => f && emit('told', f), { immediate: true })
 const name = (i: number) => found.value!.functions[i]
-const own = (stack: number[]) => stack.filter((i) => name(i).kind !== 'mark')
+/** The program's part of a stack, and how many frames of the kernel are within; of an interrupt all are. */
+function part(title: string, stack: number[]) {
+  const frames = stack.filter((i) => name(i).kind !== 'mark')
+  const program = frames.filter((i) => name(i).kind !== 'kernel')
+  return program.length ? { title, frames: program, kernel: frames.length - program.length } : { title, frames, kernel: 0 }
+}
 const swatch = (i: number) => {
   const ink = inkOf(name(i).kind, name(i).area, dark.value)
   return { background: ink.fill, borderColor: ink.edge }
 }
 const who = computed(() => found.value?.by)
-const stacks = computed(() => [
-  { title: 'Where it waited', frames: own(found.value?.stack ?? []) },
-  { title: found.value?.interrupt ? 'The interrupt' : 'Where that was', frames: own(found.value?.by_stack ?? []) },
-].filter((s) => s.frames.length))
+const stacks = computed(() => [part('Where it waited', found.value?.stack ?? []), part(found.value?.interrupt ? 'The interrupt' : 'Where that was', found.value?.by_stack ?? [])].filter((s) => s.frames.length))
 </script>
 
 <template>
@@ -43,7 +45,7 @@ const stacks = computed(() => [
       <p v-else-if="found.interval >= 0 && found.state !== 'ready'" class="text-ink-2">Who ended it is not known.</p>
       <div class="mt-1 grid grid-cols-2 gap-6">
         <div v-for="s in stacks" :key="s.title" class="min-w-0">
-          <p class="label">{{ s.title }}</p>
+          <p class="label">{{ s.title }}<template v-if="s.kernel">, {{ count(s.kernel) }} {{ s.kernel === 1 ? 'frame' : 'frames' }} in the kernel</template></p>
           <ol>
             <li v-for="(f, i) in s.frames" :key="i" class="flex items-center gap-1.5" :style="{ height: '20px' }">
               <span class="size-2.5 shrink-0 border" :style="swatch(f)" aria-hidden="true" />

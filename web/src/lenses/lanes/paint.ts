@@ -192,7 +192,7 @@ function paintBars(ctx: CanvasRenderingContext2D, p: Picture, c: Colours, x: (ns
     const wide = Math.max(0.7, Math.min(x1, p.width + 2) - from)
     const ink = inkOf(f.kind, f.area, p.dark, f.runs === 'native')
     // Solid where a sample was, pale in between: how many calls that were is not known.
-    ctx.globalAlpha = bars[i + 5] > 1 || apart ? 0.5 : 1
+    ctx.globalAlpha = apart ? 0.5 : bars[i + 5] > 1 ? 0.75 : 1
     ctx.fillStyle = ink.fill
     ctx.fillRect(from, y, wide, barHeight - 1)
     ctx.globalAlpha = 1
