@@ -32,7 +32,7 @@ func main() {
 	pairs := flag.Int("pairs", 9, "pairs of runs for each slowdown")
 	rounds := flag.String("rounds", "40000", "work of the two-thread program")
 	out := flag.String("out", "docs/benchmarks.md", "file to write")
-	only := flag.String("only", "", "only the part of this name, for a look: slowdown, runtimes, copies, tables, names, opening or inner")
+	only := flag.String("only", "", "only the part of this name, for a look: slowdown, runtimes, handoffs, overtime, copies, tables, names, opening or inner")
 	flag.Parse()
 	if err := run(*pairs, *rounds, *out, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -60,7 +60,7 @@ What a reader of a large take waits for in the browser is at the end.
 	for _, part := range []struct {
 		name string
 		do   func(*bytes.Buffer, string, int, string) error
-	}{{"slowdown", slowdown}, {"runtimes", runtimes}, {"copies", copies}, {"tables", tables}, {"names", names}, {"opening", opening}, {"inner", inner}} {
+	}{{"slowdown", slowdown}, {"runtimes", runtimes}, {"handoffs", handoffs}, {"overtime", overTime}, {"copies", copies}, {"tables", tables}, {"names", names}, {"opening", opening}, {"inner", inner}} {
 		if only != "" && only != part.name {
 			continue
 		}

@@ -102,6 +102,12 @@ func ofSamples(f *profile.Facts, e *Evidence) {
 	}
 	samplesLost := f.Lost
 	for _, c := range f.Counted {
+		if c.Thinned > 0 {
+			f.Warn("thinned", fmt.Sprintf("Of %d events of %s, %d were shorter than 1 ms and came too fast to be kept one by one. The total has them; Lanes and Events do not.", c.Events, c.Measure, c.Thinned), "Choose fewer processes to keep more of them.")
+		}
+		if c.Unwritten > 0 {
+			f.Warn("unwritten", fmt.Sprintf("Of %d events of %s, %d could not be kept one by one: there was no room. The total has them; Lanes and Events do not.", c.Events, c.Measure, c.Unwritten), "Collect on a machine that is less busy.")
+		}
 		if c.Lost == 0 {
 			continue
 		}

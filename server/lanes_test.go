@@ -60,7 +60,21 @@ func TestLanes(t *testing.T) {
 	if len(one.Lanes) != 1 || one.Hidden != len(whole.Lanes)-1 {
 		t.Errorf("in scope are %d lanes, and %d are not", len(one.Lanes), one.Hidden)
 	}
-	for _, bad := range []string{"lanes?begin=5&end=5", "lanes?parts=0", "lanes?parts=5000", "lanes?count=1000", "lanes?open=x", "lanes/at?thread=99&at=1", "lanes/at?thread=0&at=99999999999999", "lanes/at?at=1"} {
+	path := decode[api.LanePathOut](t, ask(t, "GET", fmt.Sprintf("/takes/%s/lanes/path?thread=%d&begin=%d&end=%d", key, thread, wait, wait+100_000_000), nil, 200))
+	blamed, end := int64(0), path.FromNS
+	for _, b := range path.Blame {
+		blamed += b.NS
+	}
+	for s := path.Steps; len(s) > 0; s = s[5:] {
+		if s[0] != end {
+			t.Errorf("a step begins at %d, and the one before ended at %d", s[0], end)
+		}
+		end = s[1]
+	}
+	if blamed != path.ToNS-path.FromNS || end != path.ToNS || path.Cut || len(path.Steps) < 10 {
+		t.Errorf("of %d ns, %d are told; the steps end at %d, want %d", path.ToNS-path.FromNS, blamed, end, path.ToNS)
+	}
+	for _, bad := range []string{"lanes/path?thread=99", "lanes/path", "lanes?begin=5&end=5", "lanes?parts=0", "lanes?parts=5000", "lanes?count=1000", "lanes?open=x", "lanes/at?thread=99&at=1", "lanes/at?thread=0&at=99999999999999", "lanes/at?at=1"} {
 		ask(t, "GET", "/takes/"+key+"/"+bad, nil, 400)
 	}
 }

@@ -184,6 +184,12 @@ func table(s *request.Server) []request.Route {
 			request.Query("thread", "integer", "the thread's ID", true),
 			request.Query("at", "integer", "nanoseconds since the take began", true),
 		}},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/lanes/path", Load: request.Shared, Summary: "What a thread's progress depended on, down the chain of those who ended its waits", Answer: api.LanePathOut{}, Handle: s.Same(viewing.LensRoutes{Server: s}.LanePath, nil), Query: []request.Param{
+			scoping,
+			request.Query("thread", "integer", "the thread's ID", true),
+			request.Query("begin", "integer", "from when, in nanoseconds since the take began", false),
+			request.Query("end", "integer", "until when; absent: to the end of the take", false),
+		}},
 		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/paths", Load: request.Shared, Summary: "The steps that follow one of a path", Answer: api.PathsOut{}, Handle: s.Same(viewing.LensRoutes{Server: s}.Paths, nil), Query: with(
 			request.Query("start", "string", "roots (the default) or leaves", false),
 			request.Query("node", "integer", "from the roots: the step whose followers are asked for; 0 is the beginning", false),

@@ -129,6 +129,32 @@ func TestWaitsAndWhoEndedThem(t *testing.T) {
 			t.Errorf("%v: the longest wait of writer is %+v", measures, w)
 		}
 	}
+	file := filepath.Join(t.TempDir(), "x.take")
+	relayed(t, file, "cpu", "waiting")
+	path := parse[reading.LanePathJSON](t, "lanes", file, "--path", "waiter", "--json")
+	blamed, end, dozed := int64(0), path.FromNS, int64(0)
+	for _, s := range path.Steps {
+		if s.FromNS != end {
+			t.Fatalf("a step of the critical path begins at %d, and the one before ended at %d", s.FromNS, end)
+		}
+		end = s.ToNS
+	}
+	for _, b := range path.Blame {
+		blamed += b.NS
+		if b.Thread == "holder" && b.State == "timer" && b.Function == "doze" {
+			dozed = b.NS
+		}
+	}
+	// Of each round's 3 ms in which holder dozes with the lock, waiter waits for 2.5.
+	if whole := path.ToNS - path.FromNS; blamed != whole || end != path.ToNS || dozed < 80_000_000 || dozed > whole {
+		t.Errorf("of %d ns, %d are blamed, and %d on what holder dozed", whole, blamed, dozed)
+	}
+	if r := entelon(t, "lanes", file, "--path", "waiter"); !strings.Contains(r.stdout, "critical path of waiter") || !strings.Contains(r.stdout, "sleeps in doze") {
+		t.Error(r.stdout)
+	}
+	if r := entelon(t, "lanes", file, "--path", "nobody"); r.code == 0 || !strings.Contains(r.stderr, "no thread of the take has this name") {
+		t.Errorf("a thread that is not there: %d %s", r.code, r.stderr)
+	}
 	text := entelon(t, "lanes", filepath.Join(t.TempDir(), "none.take"))
 	if text.code == 0 {
 		t.Error("a file that is not there has lanes")

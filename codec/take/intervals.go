@@ -87,33 +87,26 @@ func readIntervals(b []byte, p *profile.Profile, r *allowance) error {
 	if first+uint64(n) > 1<<31 {
 		return errors.New("it has more intervals than can be counted")
 	}
-	var end int64
-	for i := range more(&v.Start, n) {
-		end += c.int()
-		v.Start[i] = end
+	starts := longer(&v.Start, n)
+	signed(c, starts)
+	durations := longer(&v.Duration, n)
+	unsigned(c, durations)
+	end := int64(0)
+	for i, d := range durations {
+		end += starts[i]
+		starts[i] = end - d
 	}
-	for i := range more(&v.Duration, n) {
-		d := c.uint()
-		v.Duration[i] = int64(d)
-		v.Start[i] -= int64(d)
-	}
-	for i := range more(&v.Thread, n) {
-		v.Thread[i] = profile.ThreadID(c.uint32())
-	}
-	for i := range more(&v.Kind, n) {
-		v.Kind[i] = profile.IntervalKind(c.byte())
-	}
-	for i := range more(&v.Stack, n) {
-		v.Stack[i] = profile.StackID(c.uint32())
-	}
+	unsigned(c, longer(&v.Thread, n))
+	unsigned(c, longer(&v.Kind, n))
+	unsigned(c, longer(&v.Stack, n))
 	l := &v.Ended
 	k := c.positions(&l.Interval, first, linkBytes)
-	for i := range more(&l.Thread, k) {
-		l.Thread[i] = profile.ThreadID(c.uint32()) - 1
+	threads := longer(&l.Thread, k)
+	unsigned(c, threads)
+	for i := range threads {
+		threads[i]-- // 0: no thread
 	}
-	for i := range more(&l.Stack, k) {
-		l.Stack[i] = profile.StackID(c.uint32())
-	}
+	unsigned(c, longer(&l.Stack, k))
 	attributes := c.rows(48)
 	if attributes > profile.MaxAttributes {
 		return errors.New("the intervals have too many attributes")
@@ -129,9 +122,7 @@ func readIntervals(b []byte, p *profile.Profile, r *allowance) error {
 			break
 		}
 		k := c.positions(&a.Interval, first, attributeBytes)
-		for i := range more(&a.Value, k) {
-			a.Value[i] = c.int()
-		}
+		signed(c, longer(&a.Value, k))
 	}
 	return c.end()
 }
@@ -140,14 +131,15 @@ func readIntervals(b []byte, p *profile.Profile, r *allowance) error {
 // there are.
 func (c *cursor) positions(column *[]uint32, first uint64, bytes int64) int {
 	n := c.rows(bytes)
+	column32 := longer(column, n)
+	unsigned(c, column32)
 	at := first
-	for i := range more(column, n) {
-		at += c.uint()
-		if at > 1<<31 {
+	for i, distance := range column32 {
+		if at += uint64(distance); at > 1<<31 {
 			c.fail(errors.New("an interval is behind the last"))
 			return n
 		}
-		(*column)[i] = uint32(at)
+		column32[i] = uint32(at)
 	}
 	return n
 }

@@ -7,6 +7,7 @@ import (
 	"entelon/core/lanes"
 	"entelon/core/measure"
 	"entelon/core/profile"
+	"entelon/core/scope"
 )
 
 // wait is one to be built.
@@ -144,6 +145,25 @@ func TestRowAddsUp(t *testing.T) {
 			if len(rows) > 2*parts+2 {
 				t.Errorf("%v in %d parts: %d runs", view, parts, len(rows))
 			}
+		}
+	}
+}
+
+// TestStatesAreThoseOfScopes: a state has the name by which a scope chooses it.
+func TestStatesAreThoseOfScopes(t *testing.T) {
+	for s := lanes.Running; s < lanes.States; s++ {
+		if _, err := scope.Parse("state is " + s.String()); err != nil || s.Words() == "" {
+			t.Errorf("%s: %q, %v", s, s.Words(), err)
+		}
+	}
+	tk := made(wait{tid: 10, from: 1e9, to: 2e9, mark: profile.WaitLock}, wait{tid: 11, from: 1e9, to: 2e9, mark: profile.WaitProcessor})
+	for text, want := range map[string]int{"state is lock": 1, "state is ready": 1, "state is lock, ready": 2, "state is disk": 0, "not state is lock": 1} {
+		sc, err := scope.Parse(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := lanes.New(tk).InScope(sc); len(got) != want && text != "not state is lock" || text == "not state is lock" && len(got) != 2 {
+			t.Errorf("%s: lanes %v, want %d", text, got, want)
 		}
 	}
 }

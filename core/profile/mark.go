@@ -107,6 +107,16 @@ func (m Mark) Idle() bool {
 	return m == WaitSleep || m == WaitEvents || m == WaitInput || m == WaitProcess
 }
 
+// stateNames are the states of threads that the marks of waits stand for.
+var stateNames = map[Mark]string{
+	NoMark: "running", WaitProcessor: "ready", WaitLock: "lock", WaitDisk: "disk", WaitNetwork: "network", WaitSleep: "timer", WaitEvents: "events",
+	WaitInput: "input", WaitProcess: "process", WaitMemory: "memory", WaitUnknown: "other",
+}
+
+// State is the state of a thread whose stack ends in the mark, by name: "lock", "ready"; that of
+// code is "running", and of a mark that is no wait "".
+func (m Mark) State() string { return stateNames[m] }
+
 // Key is what the mark is called wherever it is kept. That of a system call is made
 // from the call's name.
 func (m Mark) Key() string {

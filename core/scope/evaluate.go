@@ -290,6 +290,11 @@ func (x field) on(s *subject) condition {
 			whole := p.ModulePath(f)
 			return fitsAny(x.is, whole, path.Base(whole), p.Home(f), p.Area(f))
 		})
+	case "state":
+		return s.byTop(func(f profile.FunctionID) bool {
+			is := p.Functions[f].Mark.State()
+			return is != "" && fitsAny(x.is, is)
+		})
 	case "code":
 		return s.byTop(func(f profile.FunctionID) bool { return fitsAny(x.is, p.Functions[f].Kind.String()) })
 	}

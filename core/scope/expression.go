@@ -70,10 +70,13 @@ const maxSteps = 32
 
 // fieldNames are what a sample can be chosen by, in the order in which they are
 // proposed.
-var fieldNames = []string{"thread", "process", "function", "top", "module", "code", "program", "build", "workload", "span"}
+var fieldNames = []string{"thread", "process", "function", "top", "module", "code", "state", "program", "build", "workload", "span"}
 
 // codeNames are whose code a function is.
 var codeNames = []string{"own", "library", "runtime", "kernel", "unknown", "mark"}
+
+// threadStates are what a thread does.
+var threadStates = []string{"running", "ready", "lock", "disk", "network", "timer", "events", "input", "process", "memory", "other"}
 
 func negate(x expression) expression {
 	if n, ok := x.(not); ok {

@@ -248,6 +248,13 @@ func (c converter) field(n *fieldNode) (expression, error) {
 				}
 			}
 		}
+		if n.Name == "state" && n.Is != nil {
+			for _, t := range n.Is.Texts {
+				if v := t.value(); !slices.Contains(threadStates, v) && !strings.ContainsAny(v, "*?") {
+					return nil, c.wrong(t.Pos, fmt.Sprintf("state is one of %s", strings.Join(threadStates, ", ")), c.replaced(t.Pos, v, nearest(v, threadStates)))
+				}
+			}
+		}
 		return negated(field{n.Name, texts}, not), nil
 	}
 	for _, x := range []struct {

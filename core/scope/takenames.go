@@ -94,6 +94,13 @@ func NewNames(p *profile.Profile, about About, w Weights) *Names {
 			add(p.Functions[i].Kind.String(), at(w.Self, i))
 		}
 	})
+	gather("state", func(add func(string, int64, ...string)) {
+		for i := 1; i < len(p.Functions); i++ {
+			if is := p.Functions[i].Mark.State(); is != "" {
+				add(is, at(w.Self, i))
+			}
+		}
+	})
 	sets := make([]int64, p.LabelSets.Len()) // samples
 	for i := range p.Samples.Labels {
 		sets[p.Samples.Labels[i]]++
@@ -196,6 +203,8 @@ func what(field string) string {
 		return "function on top of a stack"
 	case "code":
 		return "code of the kind"
+	case "state":
+		return "thread in the state"
 	}
 	if name, ok := strings.CutPrefix(field, labelField("")); ok {
 		return fmt.Sprintf("value of the label %s", quote(name))

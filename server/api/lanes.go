@@ -52,6 +52,29 @@ type LaneRowOut struct {
 	Seen []int64 `json:"seen"`
 }
 
+// LanePathOut is the critical path of a thread over a stretch of time: what its progress depended on.
+type LanePathOut struct {
+	FromNS int64 `json:"from_ns"`
+	ToNS   int64 `json:"to_ns"`
+	// Each step has five numbers: beginning and end since the take began, the thread's ID, its state,
+	// and how many waits lie between it and the thread that is asked about.
+	Steps     []int64        `json:"steps"`
+	Cut       bool           `json:"cut"` // there are more steps than are told; Blame is of all
+	States    []LaneStateOut `json:"states"`
+	Blame     []LaneBlameOut `json:"blame"` // the steps added up, the most first
+	Functions []FunctionRef  `json:"functions"`
+}
+
+// LaneBlameOut is what steps of one thread in one state at one place are together.
+type LaneBlameOut struct {
+	Lane     LaneOut `json:"lane"`
+	State    int     `json:"state"`
+	Function int     `json:"function"` // position among the functions; -1: not known
+	NS       int64   `json:"ns"`
+	Steps    int     `json:"steps"`
+	Samples  int     `json:"samples"` // of what ran, on which the function rests
+}
+
 // LaneAtOut is what a thread did at one time.
 type LaneAtOut struct {
 	FromNS     int64         `json:"from_ns"`

@@ -21,6 +21,8 @@ const (
 	maxLaneParts = 4000
 	maxOpenLanes = 20
 	maxLanes     = 20_000
+	maxPathSteps = 5000
+	maxBlame     = 500
 )
 
 // Lanes answers GET /takes/{key}/lanes.
@@ -55,9 +57,7 @@ func (s LensRoutes) Lanes(c *gin.Context) {
 		DurationNS: x.Duration, FromNS: from, ToNS: to, Measured: x.Measured, TickNS: x.Tick, Hidden: len(x.Lanes) - len(shown),
 		Lanes: []api.LaneOut{}, First: int(first), Rows: []api.LaneRowOut{}, Functions: []api.FunctionRef{},
 	}
-	for st := range lanes.States {
-		out.States = append(out.States, api.LaneStateOut{Name: st.String(), Words: st.Words()})
-	}
+	out.States = laneStates()
 	for _, k := range o.Take.Facts.Counted {
 		out.Thinned, out.Lost = out.Thinned+k.Thinned, out.Lost+k.Unwritten
 	}
@@ -130,6 +130,54 @@ func (s LensRoutes) LaneAt(c *gin.Context) {
 	}
 	out.Functions = append([]api.FunctionRef{}, named.list...)
 	c.JSON(http.StatusOK, out)
+}
+
+// LanePath answers GET /takes/{key}/lanes/path.
+func (s LensRoutes) LanePath(c *gin.Context) {
+	o, x, _, ok := s.laidOut(c)
+	if !ok {
+		return
+	}
+	thread, err1 := request.Number(c, "thread", -1, 0, 1<<32-1)
+	from, err2 := request.Number(c, "begin", 0, 0, 1<<60)
+	to, err3 := request.Number(c, "end", max(1, x.Duration), 1, 1<<60)
+	for _, err := range []error{err1, err2, err3} {
+		if err != nil {
+			s.Fail(c, err)
+			return
+		}
+	}
+	lane := x.LaneOf(profile.ThreadID(thread))
+	if lane < 0 {
+		s.Fail(c, request.Bad(fmt.Errorf("thread %d has no lane in this take", thread)))
+		return
+	}
+	p := o.Take.Profile
+	steps := x.CriticalPath(lane, from, to)
+	out := api.LanePathOut{FromNS: max(from, x.Lanes[lane].From), ToNS: min(to, x.Lanes[lane].To), Steps: []int64{}, Cut: len(steps) > maxPathSteps, States: laneStates(), Blame: []api.LaneBlameOut{}}
+	for _, st := range steps[:min(len(steps), maxPathSteps)] {
+		out.Steps = append(out.Steps, st.From, st.To, int64(x.Lanes[st.Lane].Thread), int64(st.State), int64(st.Depth))
+	}
+	named := &namedFunctions{p: p, at: map[profile.FunctionID]int{}}
+	for i, b := range x.BlameOf(steps) {
+		if i == maxBlame {
+			break
+		}
+		row := api.LaneBlameOut{Lane: laneOf(p, &x.Lanes[b.Lane]), State: int(b.State), Function: -1, NS: b.NS, Steps: b.Steps, Samples: b.Samples}
+		if b.Function != 0 {
+			row.Function = named.of(b.Function)
+		}
+		out.Blame = append(out.Blame, row)
+	}
+	out.Functions = append([]api.FunctionRef{}, named.list...)
+	c.JSON(http.StatusOK, out)
+}
+
+func laneStates() (out []api.LaneStateOut) {
+	for st := range lanes.States {
+		out = append(out, api.LaneStateOut{Name: st.String(), Words: st.Words()})
+	}
+	return out
 }
 
 // laidOut opens the take that is asked for, and lays it out over time.

@@ -104,6 +104,8 @@ Conditions, joined by and, or and not, in brackets where needed:
     path is main > slur.Route     whose stack has these functions in this order
     module is libc.so.6           whose innermost function is in this file or package
     code is own                   own, library, runtime, kernel, unknown or mark
+    state is lock                 whose thread was running, ready, or waited for a lock,
+                                  disk, network, timer, events, input, process, memory
     time from 3.2 s to 5.9 s      of this part of the take
     waiting over 5 ms             whose value of a measure is so large; under, at least, at most
     idle                          that wait for something to do

@@ -80,6 +80,11 @@ type measureOut struct {
 	Total   int64  `json:"total"`
 	Singly  int64  `json:"singly,omitempty"` // events with a sample of their own
 	Lost    int64  `json:"lost,omitempty"`   // events that are missing in the total
+	// Intervals are events that are kept with their beginning and their end; Thinned and Unwritten
+	// are those that came too fast for that, and for which there was no room.
+	Intervals int64 `json:"intervals,omitempty"`
+	Thinned   int64 `json:"thinned,omitempty"`
+	Unwritten int64 `json:"unwritten,omitempty"`
 }
 
 type processOut struct {
@@ -157,7 +162,7 @@ func factsOut(t *profile.Take) FactsJSON {
 			continue
 		}
 		how, _ := t.CountingOf(i)
-		out.Measures = append(out.Measures, measureOut{m.Name, m.Label, m.Unit, m.Counted, p.Total(i), how.Singly, how.Lost})
+		out.Measures = append(out.Measures, measureOut{m.Name, m.Label, m.Unit, m.Counted, p.Total(i), how.Singly, how.Lost, how.Intervals, how.Thinned, how.Unwritten})
 	}
 	for i, x := range p.Threads {
 		out.Threads = append(out.Threads, threadOut{p.Processes[x.Process].PID, x.TID, p.Strings[x.Name], counts[i]})

@@ -60,7 +60,7 @@ type LaneWaitJSON struct {
 
 // Lanes is `entelon lanes`.
 func Lanes() *cobra.Command {
-	var scopeText string
+	var scopeText, pathOf string
 	var from, to time.Duration
 	var limit int
 	var full, asJSON bool
@@ -72,9 +72,15 @@ take or a stretch of it; the columns of a row are together as long as the thread
 there. Below each thread are its longest waits, with where it waited and who ended
 that: another thread, or an interrupt such as a timer's.
 
+With --path it tells what one thread's progress depended on in that time: where it
+ran, it itself; where it waited, what the thread that ended the wait did meanwhile,
+and so on down to whoever ran, or was woken by an interrupt. The rows add up to the
+stretch of time.
+
 The take must have measured waiting (--measure waiting).`,
 		Example: `  entelon lanes engraved.take
   entelon lanes engraved.take --from 3.2s --to 5.9s --limit 10
+  entelon lanes engraved.take --path draw --from 3.2s --to 3.4s
   entelon lanes engraved.take --scope 'thread is worker-*' --json`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -100,6 +106,16 @@ The take must have measured waiting (--measure waiting).`,
 				return fmt.Errorf("--to %s is not after --from %s", to, from)
 			}
 			l := &laning{t: t, sc: sc, x: x, from: from.Nanoseconds(), to: to.Nanoseconds(), limit: limit, full: full}
+			if pathOf != "" {
+				out, err := l.pathOf(pathOf)
+				if err != nil {
+					return err
+				}
+				if asJSON {
+					return terminal.PrintJSON(cmd.OutOrStdout(), out)
+				}
+				return l.printPath(cmd.OutOrStdout(), out)
+			}
 			if asJSON {
 				return terminal.PrintJSON(cmd.OutOrStdout(), l.json())
 			}
@@ -110,6 +126,7 @@ The take must have measured waiting (--measure waiting).`,
 	c.Flags().DurationVar(&from, "from", 0, "begin at this `TIME` of the take, such as 3.2s")
 	c.Flags().DurationVar(&to, "to", 0, "end at this `TIME` of the take (default its end)")
 	c.Flags().IntVar(&limit, "limit", 3, "how many of the longest waits of each thread, 0 for none")
+	c.Flags().StringVar(&pathOf, "path", "", "the critical path of this `THREAD`, by name or number")
 	c.Flags().BoolVar(&full, "full", false, "print names in full, with packages, parameters and template arguments")
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return option.TakeFile(c)

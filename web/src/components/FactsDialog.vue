@@ -65,7 +65,7 @@ const facts = computed<[string, string][]>(() => {
     ...(f.exact ? [] : [['Samples', `${count(t.samples)} at ${count(t.rate_hz)} a second of CPU time${s.event ? ` (${s.event}${f.by_processors ? ' of each processor' : ''})` : ''}`] as [string, string], ['Lost', count(t.lost)] as [string, string]]),
     ...(f.counted ?? []).map((c): [string, string] => [
       'Every event',
-      `${c.measure}: ${count(c.events)}, of which ${count(c.singly)} have a sample of their own${c.lost ? `; partial: ${count(c.lost)} more are missing` : ''}`,
+      `${c.measure}: ${count(c.events)}, of which ${count(c.singly)} have a sample of their own${c.intervals ? ` and ${count(c.intervals)} are kept from beginning to end` : ''}${c.lost ? `; partial: ${count(c.lost)} more are missing` : ''}`,
     ]),
     ...(f.own_cpu_ns ? [['Counting', `${seconds(f.own_cpu_ns)} of the CPU time was Entelon's own, in the program's threads; it is not among the samples`] as [string, string]] : []),
     ...(f.exact ? [] : [['Whole stacks', `${percent(t.complete_share, 2)} of ${count(f.user_stacks)}, by ${s.unwind}`] as [string, string]]),

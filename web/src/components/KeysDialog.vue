@@ -47,6 +47,7 @@ const groups: { name: string; keys: Key[] }[] = [
       ['arrows', 'the lane above, below; earlier, later', looking],
       ['[  ]', 'what the thread did before, after', looking],
       ['l', 'whoever ended the wait', looking],
+      ['h', 'what held it up: the critical path', looking],
       ['b', 'the sampled path of the thread', looking],
       ['Enter', 'restrict the scope to what is chosen', looking],
     ],

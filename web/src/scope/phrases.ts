@@ -1,5 +1,7 @@
 import type { ScopePart } from '../api/client'
 
+const states: Record<string, string> = { lock: 'waiting for a lock', disk: 'waiting for the disk', network: 'waiting for the network', timer: 'asleep', events: 'waiting for events', input: 'waiting for input', process: 'waiting for another process', memory: 'waiting for memory', other: 'waiting for something else' }
+
 /** A condition as words of the sentence: what leads to it, and what can be changed. */
 export function phrase(p: ScopePart): { lead: string; word: string } {
   const list = p.texts.join(' or ')
@@ -24,6 +26,8 @@ export function phrase(p: ScopePart): { lead: string; word: string } {
       return { lead: `${not}in the module`, word: list }
     case 'code':
       return { lead: `${not}in`, word: `${list} code` }
+    case 'state':
+      return { lead: p.not ? 'but not while' : 'while', word: p.texts.map((t) => (states[t] ? states[t] : t)).join(', ') }
     case 'path':
       return { lead: `${not}along`, word: p.texts.join(' › ') }
     case 'span':

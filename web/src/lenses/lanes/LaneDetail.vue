@@ -9,7 +9,7 @@ import { inkOf } from '../../lib/palette'
 
 /** What a thread did at the chosen time: for how long, on which stack, and who ended it. */
 const props = defineProps<{ takeKey: string; thread: number; at: number; tick: number; focus: string }>()
-const emit = defineEmits<{ told: [what: LaneAt]; go: [thread: number, at: number]; focus: [name: string] }>()
+const emit = defineEmits<{ told: [what: LaneAt]; go: [thread: number, at: number]; focus: [name: string]; path: [] }>()
 const query = useQuery(computed(() => ({ queryKey: ['lane-at', props.takeKey, props.thread, props.at], queryFn: () => api.laneAt(props.takeKey, { thread: props.thread, at: props.at }), staleTime: Infinity })))
 const found = computed(() => query.data.value)
 watch(found, (f) => f && emit('told', f), { immediate: true })
@@ -37,6 +37,7 @@ const stacks = computed(() => [part('Where it waited', found.value?.stack ?? [])
         <p class="label">from {{ seconds(found.from_ns, 6) }} to {{ seconds(found.to_ns, 6) }}</p>
         <p v-if="found.state === 'running' && tick" class="label" data-test="lane-samples">at least {{ count(found.samples) }} samples; calls not counted</p>
         <span class="flex-1" />
+        <button class="text-ink-2 underline hover:text-ink" @click="emit('path')">what held it up</button>
         <button v-if="found.previous_ns >= 0" class="text-ink-2 underline hover:text-ink" @click="emit('go', thread, found.previous_ns)">before</button>
         <button v-if="found.next_ns >= 0" class="text-ink-2 underline hover:text-ink" @click="emit('go', thread, found.next_ns)">after</button>
       </div>

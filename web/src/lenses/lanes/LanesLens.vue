@@ -2,7 +2,7 @@
 import { keepPreviousData, useQueries, useQuery } from '@tanstack/vue-query'
 import { useDebounceFn, useElementSize, useEventListener } from '@vueuse/core'
 import { computed, reactive, ref, shallowRef, toRef, watch } from 'vue'
-import type { LaneAt, LaneRow, Lanes } from '../../api/client'
+import { api, type LaneAt, type LaneRow, type Lanes } from '../../api/client'
 import ErrorNote from '../../components/ErrorNote.vue'
 import WaitNote from '../../components/WaitNote.vue'
 import { useAddress } from '../../composables/useAddress'
@@ -13,6 +13,7 @@ import { count, duration, seconds } from '../../lib/format'
 import { lanes as asking } from '../questions'
 import type { LensEmits, LensProps } from '../registry'
 import LaneDetail from './LaneDetail.vue'
+import LanePathTable from './LanePathTable.vue'
 import { axisHeight, barHeight, between, fetched, laneHeight, layOut, type Line, moved, type View, zoomed } from './layout'
 import { type Chosen, middle, paint } from './paint'
 import { short } from './states'
@@ -31,6 +32,7 @@ const open = computed(() => new Set(opened.value.split(',').filter(Boolean).map(
 const view = ref<View>({ from: 0, to: 0 })
 const chosen = ref<{ thread: number; at: number }>()
 const selected = ref<View>()
+const followed = text('heldup') // "thread:from-to" of a critical path
 
 // The heads of all lanes come with each block; the first one that came says how long the take is.
 const head = useQuery(computed(() => ({ ...asking(props.takeKey, props.range, { begin: 0, end: 1, parts: 1, first: 0, count: 0, open: '' }), placeholderData: keepPreviousData })))
@@ -112,6 +114,19 @@ const picked = computed<Chosen | undefined>(() => (chosen.value && told.value ? 
 const states = computed(() => data.value?.states.map((s) => s.name) ?? [])
 const heights = computed(() => new Map(plan.value.lines.filter((l) => l.lane >= 0).map((l) => [idOf(l), middle(l.top)])))
 
+const asked = computed(() => {
+  const [thread, from, to] = followed.value.split(/[:-]/).map(Number)
+  return to > from ? { thread, begin: from, end: to } : undefined
+})
+const path = useQuery(computed(() => ({ queryKey: ['lane-path', props.takeKey, asked.value], queryFn: () => api.lanePath(props.takeKey, asked.value!), enabled: !!asked.value, staleTime: Infinity })))
+const steps = computed(() => (asked.value ? path.data.value?.steps : undefined))
+/** What held the chosen thread up: in the stretch of time that is chosen, or in what it did then. */
+function follow() {
+  const v = selected.value ?? (picked.value && { from: picked.value.from, to: picked.value.to })
+  if (!v || !chosen.value) return
+  followed.value = `${chosen.value.thread}:${v.from}-${v.to}`
+}
+
 let queued = false
 function repaint() {
   if (queued) return
@@ -127,7 +142,7 @@ function repaint() {
     ctx.setTransform(ratio, 0, 0, ratio, 0, 0)
     paint(ctx, {
       view: view.value, width: width.value, height: height.value, scroll: scroll.value, lines: shown.value, rowOf: functionsOf, idOf, states: states.value,
-      focus: props.focus, dark: dark.value, chosen: picked.value, middleOf: (id) => heights.value.get(id), selected: selected.value, tick: data.value.tick_ns,
+      focus: props.focus, dark: dark.value, chosen: picked.value, middleOf: (id) => heights.value.get(id), selected: selected.value, tick: data.value.tick_ns, steps: steps.value,
     })
   })
 }
@@ -136,7 +151,7 @@ function functionsOf(line: Line) {
   const r = rowOf(line)
   return r && { ...r, functions: got.value.get(Math.floor(line.lane / block))!.functions }
 }
-watch([view, width, height, scroll, got, plan, picked, selected, dark, () => props.focus, states], repaint, { deep: true })
+watch([view, width, height, scroll, got, plan, picked, selected, steps, dark, () => props.focus, states], repaint, { deep: true })
 document.fonts.ready.then(repaint)
 
 const timeAt = (x: number) => Math.round(view.value.from + (x / width.value) * (view.value.to - view.value.from))
@@ -282,11 +297,13 @@ useKeys({
   '[': () => told.value && told.value.previous_ns >= 0 && go(chosen.value!.thread, told.value.previous_ns),
   ']': () => told.value && told.value.next_ns >= 0 && go(chosen.value!.thread, told.value.next_ns),
   l: () => told.value?.by && go(told.value.by.id, Math.max(told.value.by.from_ns, told.value.to_ns - 1)),
+  h: follow,
   b: () => chosen.value && toggle(chosen.value.thread),
   p: () => props.focus && emit('pin', props.focus),
   Enter: () => void restrict(),
   Escape: () => {
     if (selected.value) selected.value = undefined
+    else if (followed.value) followed.value = ''
     else if (chosen.value) chosen.value = told.value = undefined
     else emit('focus', '')
   },
@@ -310,7 +327,7 @@ const legend = computed(() => {
     </div>
     <template v-else>
       <div class="flex shrink-0 flex-wrap items-center gap-x-4 gap-y-1 border-b border-rule px-4 py-1">
-        <span v-for="s in legend" :key="s.name" class="flex items-center gap-1.5" :title="s.words" data-test="lane-state"><StateSwatch :state="s.name" />{{ short[s.name] }} <span class="label">{{ duration(s.sum) }}</span></span>
+        <component :is="s.name === 'unknown' ? 'span' : 'button'" v-for="s in legend" :key="s.name" class="flex items-center gap-1.5" :title="s.name === 'unknown' ? s.words : `only samples of threads that are in this state: ${s.words}`" data-test="lane-state" @click="s.name !== 'unknown' && void scope.add(`state is ${s.name}`)"><StateSwatch :state="s.name" />{{ short[s.name] }} <span class="label">{{ duration(s.sum) }}</span></component>
         <span class="flex-1" />
         <span class="label">{{ count(data.lanes.length) }} {{ data.lanes.length === 1 ? 'lane' : 'lanes' }}<template v-if="data.hidden">, {{ count(data.hidden) }} without anything in scope</template></span>
         <span class="flex" role="group" aria-label="Zoom">
@@ -337,9 +354,10 @@ const legend = computed(() => {
       <div class="label flex shrink-0 items-center gap-3 border-t border-rule px-4 py-1">
         <span class="truncate" data-test="lane-pointed">{{ pointed ? `${seconds(pointed.at, 6)}  ${pointed.text}` : selected ? `${seconds(selected.from, 6)} to ${seconds(selected.to, 6)}: ${duration(selected.to - selected.from)}` : 'Drag for a stretch of time, click for what a thread did.' }}</span>
         <span class="flex-1" />
-        <template v-if="selected"><button class="text-ink-2 underline hover:text-ink" @click="fit">zoom to it</button><button class="text-ink-2 underline hover:text-ink" @click="restrict">only this time</button></template>
+        <template v-if="selected"><button class="text-ink-2 underline hover:text-ink" @click="fit">zoom to it</button><button class="text-ink-2 underline hover:text-ink" @click="restrict">only this time</button><button v-if="chosen" class="text-ink-2 underline hover:text-ink" @click="follow">what held the chosen thread up</button></template>
       </div>
-      <LaneDetail v-if="chosen" :take-key="takeKey" :thread="chosen.thread" :at="chosen.at" :tick="data.tick_ns" :focus="focus" @told="told = $event" @go="go" @focus="emit('focus', $event)" />
+      <LanePathTable v-if="asked" :path="path.data.value" :error="path.error.value" :focus="focus" @close="followed = ''" @go="go" @focus="emit('focus', $event)" />
+      <LaneDetail v-else-if="chosen" :take-key="takeKey" :thread="chosen.thread" :at="chosen.at" :tick="data.tick_ns" :focus="focus" @told="told = $event" @go="go" @focus="emit('focus', $event)" @path="follow" />
     </template>
   </section>
 </template>

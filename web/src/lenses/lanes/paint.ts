@@ -28,6 +28,7 @@ export interface Picture {
   middleOf: (id: number) => number | undefined // height of a lane's state line in the whole drawing
   selected?: View
   tick: number
+  steps?: number[] // of a critical path, as the server tells them
 }
 
 const themes = {
@@ -75,7 +76,8 @@ export function paint(ctx: CanvasRenderingContext2D, p: Picture) {
       ctx.strokeRect(x(chosen.from) - 1, top + stateTop - 3, Math.max(3, x(chosen.to) - x(chosen.from)) + 2, stateHeight + 6)
     }
   }
-  link(ctx, p, c, x)
+  if (p.steps) track(ctx, p, c, x, p.steps)
+  else link(ctx, p, c, x)
   ctx.restore()
   axis(ctx, p, c, x, marks)
 }
@@ -230,6 +232,34 @@ function firstAt(times: number[], at: number): number {
     else high = mid
   }
   return low
+}
+
+/** A critical path: a line below what each thread did on it, from one thread to the next. */
+function track(ctx: CanvasRenderingContext2D, p: Picture, c: Colours, x: (ns: number) => number, steps: number[]) {
+  ctx.strokeStyle = c.ink
+  ctx.lineJoin = 'round'
+  let last: { x: number; y: number } | undefined
+  for (let i = 0; i < steps.length; i += 5) {
+    const [x0, x1] = [x(steps[i]), x(steps[i + 1])]
+    const middle = p.middleOf(steps[i + 2])
+    if (middle === undefined) continue
+    const y = axisHeight + middle - p.scroll + stateHeight / 2 + 3
+    if (last && last.y !== y && x0 > -50 && x0 < p.width + 50) {
+      ctx.lineWidth = 1
+      ctx.beginPath()
+      ctx.moveTo(x0, last.y)
+      ctx.lineTo(x0, y)
+      ctx.stroke()
+    }
+    if (x1 >= 0 && x0 <= p.width) {
+      ctx.lineWidth = 3
+      ctx.beginPath()
+      ctx.moveTo(Math.max(-4, x0), y)
+      ctx.lineTo(Math.min(p.width + 4, Math.max(x1, x0 + 0.8)), y)
+      ctx.stroke()
+    }
+    last = { x: x1, y }
+  }
 }
 
 /** From whoever ended the chosen wait to the one that waited. */
