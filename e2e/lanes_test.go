@@ -58,11 +58,11 @@ func TestLanesLens(t *testing.T) {
 	p.until("what states there are", `['lock', 'input', 'timer'].every(s => [...document.querySelectorAll('[data-test=lane-state]')].some(e => e.innerText.startsWith(s)))`)
 	p.looked("lanes")
 
-	// The first wait of waiter for the lock, by the API's own word.
+	// The first long wait of waiter for the lock, by the API's own word.
 	type wait struct{ Thread, At int64 }
 	first := value[wait](p, fmt.Sprintf(`fetch('/api/v1/takes/%s/lanes?parts=4000').then(r => r.json()).then(d => {
 		const i = d.lanes.findIndex(l => l.thread === 'waiter'), lock = d.states.findIndex(s => s.name === 'lock'), runs = d.rows[i].runs
-		for (let k = 0; k < runs.length; k += 6) if (runs[k + 2] === lock && runs[k + 3] === 1) return { Thread: d.lanes[i].id, At: runs[k] + 1000 }
+		for (let k = 0; k < runs.length; k += 6) if (runs[k + 2] === lock && runs[k + 3] === 1 && runs[k + 1] - runs[k] > 2e6) return { Thread: d.lanes[i].id, At: Math.round((runs[k] + runs[k + 1]) / 2) }
 	})`, key))
 	width := value[float64](p, `document.querySelector('[data-test=lanes] canvas').clientWidth`)
 	type spot struct{ X, Y, Duration float64 }
@@ -71,7 +71,7 @@ func TestLanesLens(t *testing.T) {
 		const b = [...document.querySelectorAll('[data-test=lane]')].find(e => e.innerText.includes('waiter')).getBoundingClientRect()
 		return { X: c.left, Y: b.top + 12, Duration: d.duration_ns }
 	})`, key))
-	p.do("the wait", chromedp.MouseClickXY(at.X+(float64(first.At)+500_000)/at.Duration*width, at.Y))
+	p.do("the wait", chromedp.MouseClickXY(at.X+float64(first.At)/at.Duration*width, at.Y))
 	p.until("what it was", `document.querySelector('[data-test=lane-detail]')?.innerText.includes('waits for a lock')`)
 	p.until("who held it", `document.querySelector('[data-test=lane-by]')?.innerText.includes('holder')`)
 	p.until("where", `document.querySelector('[data-test=lane-detail]').innerText.includes('want_lock') && document.querySelector('[data-test=lane-detail]').innerText.includes('hold_lock')`)
