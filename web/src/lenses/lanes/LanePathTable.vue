@@ -35,13 +35,13 @@ function first(thread: number, state: number): number {
     <WaitNote v-else-if="!path" what="Following who held it up" />
     <template v-else>
       <div class="flex items-baseline gap-3">
-        <p class="font-medium">What held it up, {{ duration(whole) }}</p>
+        <p class="shrink-0 font-medium">What held it up, {{ duration(whole) }}</p>
         <p class="label">from {{ seconds(path.from_ns, 6) }} to {{ seconds(path.to_ns, 6) }}: what it ran itself and, where it waited, what whoever ended that did meanwhile</p>
         <span class="flex-1" />
         <button aria-label="Close" class="text-ink-2 hover:text-ink" @click="emit('close')"><X class="size-4" /></button>
       </div>
       <table class="mt-1 w-full table-fixed">
-        <thead class="label text-left"><tr><th class="w-[62px] text-right font-normal">Share</th><th class="w-[76px] pr-3 text-right font-normal">Time</th><th class="w-[170px] font-normal">Thread</th><th class="w-[150px] font-normal">What it did</th><th class="font-normal">Where</th></tr></thead>
+        <thead class="label text-left"><tr><th class="w-[62px] text-right font-normal">Share</th><th class="w-[76px] pr-3 text-right font-normal">Time</th><th class="w-[150px] font-normal">Thread</th><th class="w-[190px] font-normal">What it did</th><th class="font-normal">Where</th></tr></thead>
         <tbody>
           <tr v-for="(r, i) in rows" :key="i" class="border-t border-rule" data-test="blame">
             <td class="relative text-right">{{ percent(r.ns / whole) }}<span class="absolute bottom-0 left-0 h-[2px] bg-bar-pale" :style="{ width: (100 * r.ns) / rows[0].ns + '%' }" aria-hidden="true" /></td>
