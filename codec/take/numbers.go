@@ -3,6 +3,7 @@ package take
 import (
 	"encoding/binary"
 	"errors"
+	"slices"
 )
 
 var errColumn = errors.New("a number is larger than its column allows")
@@ -50,9 +51,13 @@ func signed(c *cursor, column []int64) {
 	c.b = b
 }
 
-// longer makes a column longer by n empty entries, and returns these.
+// longer makes a column longer by n entries, all of which are to be set, and returns these. A column
+// that has to move gets room for as many again as it has.
 func longer[T any](column *[]T, n int) []T {
 	from := len(*column)
-	more(column, n)
+	if cap(*column) < from+n {
+		*column = slices.Grow(*column, max(n, from))
+	}
+	*column = (*column)[:from+n]
 	return (*column)[from:]
 }
