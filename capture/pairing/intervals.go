@@ -126,8 +126,8 @@ type whose struct{ pid, tid uint32 }
 type life struct{ from, to uint64 }
 
 // maxLives is how many threads that have ended are remembered, for those of them that turn out
-// to have a sample.
-const maxLives = 1 << 20
+// to have a sample: some 16 MB.
+const maxLives = 1 << 17
 
 // ended takes the word that a thread has ended.
 func (l *lives) ended(rec *raw.Record, r *resolve.Resolver) {

@@ -163,17 +163,11 @@ func Find(p *profile.Profile, q Question) (f Found) {
 	k, limit, before := &q.Kind, q.Limit, before(q.By)
 	first := heaped{before: before} // the last of those that are kept is at its top
 	var amounts []int64
-	p = k.rows(p)
+	p, values := k.rows(p, q.Scope.Amounts())
 	f.Over = make([]int64, q.Bins)
 	perBin := float64(q.Bins) / float64(max(1, q.To-q.From))
 	q.Scope.Sieve(p, false).Each(p, func(i int) {
-		amount, events := int64(0), int64(0)
-		if k.amount >= 0 {
-			amount = p.Samples.Values[k.amount][i]
-		}
-		if k.count >= 0 {
-			events = p.Samples.Values[k.count][i]
-		}
+		amount, events := values(i)
 		if amount == 0 && events == 0 {
 			return
 		}

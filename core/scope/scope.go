@@ -75,6 +75,24 @@ func (s Scope) Fits(p *profile.Profile) error {
 	return nil
 }
 
+// Amounts reports whether the scope asks for values of measures.
+func (s Scope) Amounts() bool { return s.root != nil && amounts(s.root) }
+
+// amounts reports whether an expression asks for values of measures.
+func amounts(x expression) bool {
+	switch x := x.(type) {
+	case amount:
+		return true
+	case not:
+		return amounts(x.of)
+	case all:
+		return slices.ContainsFunc(x, amounts)
+	case any_:
+		return slices.ContainsFunc(x, amounts)
+	}
+	return false
+}
+
 // timed reports whether an expression asks for times.
 func timed(x expression) bool {
 	switch x := x.(type) {
