@@ -93,6 +93,12 @@ func TestLanesLens(t *testing.T) {
 	p.key(kb.Enter)
 	p.until("the scope", `(new URLSearchParams(location.search).get('scope') ?? '').startsWith('time from')`)
 
+	p.visit("/takes/" + key + "?lens=lanes")
+	p.do("who waits for a lock", chromedp.Click(`//*[@data-test="lane-state"][starts-with(normalize-space(), "lock")]`, chromedp.NodeVisible))
+	p.until("the state in the scope", `new URLSearchParams(location.search).get('scope') === 'state is lock'`)
+	p.until("it in words", `document.body.innerText.includes('waiting for a lock')`)
+	p.until("those who do", `document.querySelectorAll('[data-test=lane]').length === 3`)
+
 	p.visit("/takes/" + key + "?lens=lanes&scope=" + url.QueryEscape("thread is reader"))
 	p.until("one lane", `document.querySelectorAll('[data-test=lane]').length === 1`)
 	p.until("the others", `document.body.innerText.includes('without anything in scope')`)

@@ -76,36 +76,27 @@ func (s Scope) Fits(p *profile.Profile) error {
 }
 
 // Amounts reports whether the scope asks for values of measures.
-func (s Scope) Amounts() bool { return s.root != nil && amounts(s.root) }
-
-// amounts reports whether an expression asks for values of measures.
-func amounts(x expression) bool {
-	switch x := x.(type) {
-	case amount:
-		return true
-	case not:
-		return amounts(x.of)
-	case all:
-		return slices.ContainsFunc(x, amounts)
-	case any_:
-		return slices.ContainsFunc(x, amounts)
-	}
-	return false
+func (s Scope) Amounts() bool {
+	return s.root != nil && some(s.root, func(x expression) bool { _, is := x.(amount); return is })
 }
 
 // timed reports whether an expression asks for times.
 func timed(x expression) bool {
+	return some(x, func(x expression) bool { _, is := x.(between); return is })
+}
+
+// some reports whether an expression, or a part of it, is of a kind.
+func some(x expression, is func(expression) bool) bool {
+	within := func(x expression) bool { return some(x, is) }
 	switch x := x.(type) {
-	case between:
-		return true
 	case not:
-		return timed(x.of)
+		return within(x.of)
 	case all:
-		return slices.ContainsFunc(x, timed)
+		return slices.ContainsFunc(x, within)
 	case any_:
-		return slices.ContainsFunc(x, timed)
+		return slices.ContainsFunc(x, within)
 	}
-	return false
+	return is(x)
 }
 
 // String is the expression in its plainest form. Scopes with the same text are

@@ -1,6 +1,7 @@
 package viewing
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -93,17 +94,13 @@ func (s LensRoutes) LaneAt(c *gin.Context) {
 	if !ok {
 		return
 	}
-	thread, err1 := request.Number(c, "thread", -1, 0, 1<<32-1)
-	at, err2 := request.Number(c, "at", -1, 0, 1<<60)
-	for _, err := range []error{err1, err2} {
-		if err != nil {
-			s.Fail(c, err)
-			return
-		}
+	lane, ok := s.lane(c, x)
+	if !ok {
+		return
 	}
-	lane := x.LaneOf(profile.ThreadID(thread))
-	if lane < 0 {
-		s.Fail(c, request.Bad(fmt.Errorf("thread %d has no lane in this take", thread)))
+	at, err := request.Number(c, "at", -1, 0, 1<<60)
+	if err != nil {
+		s.Fail(c, err)
 		return
 	}
 	found, ok := x.At(lane, at)
@@ -138,18 +135,14 @@ func (s LensRoutes) LanePath(c *gin.Context) {
 	if !ok {
 		return
 	}
-	thread, err1 := request.Number(c, "thread", -1, 0, 1<<32-1)
-	from, err2 := request.Number(c, "begin", 0, 0, 1<<60)
-	to, err3 := request.Number(c, "end", max(1, x.Duration), 1, 1<<60)
-	for _, err := range []error{err1, err2, err3} {
-		if err != nil {
-			s.Fail(c, err)
-			return
-		}
+	lane, ok := s.lane(c, x)
+	if !ok {
+		return
 	}
-	lane := x.LaneOf(profile.ThreadID(thread))
-	if lane < 0 {
-		s.Fail(c, request.Bad(fmt.Errorf("thread %d has no lane in this take", thread)))
+	from, err1 := request.Number(c, "begin", 0, 0, 1<<60)
+	to, err2 := request.Number(c, "end", max(1, x.Duration), 1, 1<<60)
+	if err := cmp.Or(err1, err2); err != nil {
+		s.Fail(c, err)
 		return
 	}
 	p := o.Take.Profile
@@ -178,6 +171,20 @@ func laneStates() (out []api.LaneStateOut) {
 		out = append(out, api.LaneStateOut{Name: st.String(), Words: st.Words()})
 	}
 	return out
+}
+
+// lane is that of the thread that is asked for.
+func (s LensRoutes) lane(c *gin.Context, x *lanes.Index) (lane int, ok bool) {
+	thread, err := request.Number(c, "thread", -1, 0, 1<<32-1)
+	if err != nil {
+		s.Fail(c, err)
+		return 0, false
+	}
+	if lane = x.LaneOf(profile.ThreadID(thread)); lane < 0 {
+		s.Fail(c, request.Bad(fmt.Errorf("thread %d has no lane in this take", thread)))
+		return 0, false
+	}
+	return lane, true
 }
 
 // laidOut opens the take that is asked for, and lays it out over time.

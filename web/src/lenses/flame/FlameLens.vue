@@ -14,6 +14,7 @@ import { useKeys } from '../../composables/useKeys'
 import { usePercent } from '../../composables/usePercent'
 import { dark } from '../../composables/useTheme'
 import { count, kindText, percent } from '../../lib/format'
+import { sized } from '../../lib/canvasSize'
 import { Geometry, rowHeight, whole } from '../../lib/geometry'
 import { paint } from './paint'
 import ShapeMenu from './ShapeMenu.vue'
@@ -114,14 +115,7 @@ function repaint() {
     const el = canvas.value
     const g = geometry.value
     if (!el || !g || !width.value) return
-    const ratio = devicePixelRatio || 1
-    if (el.width !== Math.round(width.value * ratio) || el.height !== Math.round(height.value * ratio)) {
-      el.width = Math.round(width.value * ratio)
-      el.height = Math.round(height.value * ratio)
-    }
-    const ctx = el.getContext('2d')!
-    ctx.setTransform(ratio, 0, 0, ratio, 0, 0)
-    paint(ctx, g, view.value, { width: width.value, height: height.value }, scroll.value, {
+    paint(sized(el, width.value, height.value), g, view.value, { width: width.value, height: height.value }, scroll.value, {
       dark: dark.value, up: up.value, focus: focus.value, walked: walked.value, hovered: hovered.value, pins: pinned.value, matches: matches.value, label,
     })
   })

@@ -9,6 +9,7 @@ import { useAddress } from '../../composables/useAddress'
 import { useKeys } from '../../composables/useKeys'
 import { useScope } from '../../composables/useScope'
 import { dark } from '../../composables/useTheme'
+import { sized } from '../../lib/canvasSize'
 import { count, duration, seconds } from '../../lib/format'
 import { lanes as asking } from '../questions'
 import type { LensEmits, LensProps } from '../registry'
@@ -135,12 +136,7 @@ function repaint() {
     queued = false
     const el = canvas.value
     if (!el || !data.value || view.value.to <= view.value.from) return
-    const ratio = devicePixelRatio || 1
-    const [w, h] = [Math.round(width.value * ratio), Math.round(height.value * ratio)]
-    if (el.width !== w || el.height !== h) [el.width, el.height] = [w, h]
-    const ctx = el.getContext('2d')!
-    ctx.setTransform(ratio, 0, 0, ratio, 0, 0)
-    paint(ctx, {
+    paint(sized(el, width.value, height.value), {
       view: view.value, width: width.value, height: height.value, scroll: scroll.value, lines: shown.value, rowOf: functionsOf, idOf, states: states.value,
       focus: props.focus, dark: dark.value, chosen: picked.value, middleOf: (id) => heights.value.get(id), selected: selected.value, tick: data.value.tick_ns, steps: steps.value,
     })
