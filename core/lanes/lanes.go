@@ -102,6 +102,9 @@ func New(t *profile.Take) *Index {
 	x.fill(lanes, stateOf)
 	x.samples(t, lanes, sees)
 	for i := range lanes {
+		if p.Threads[i].TID == nobody {
+			continue
+		}
 		if l := &lanes[i]; l.From >= 0 && (l.Waits > 0 || l.Calls > 0 || len(l.seen) > 0 || x.Measured) {
 			x.add(l)
 		}
@@ -109,6 +112,10 @@ func New(t *profile.Take) *Index {
 	x.sort()
 	return x
 }
+
+// nobody is the number that the kernel gives in samples of threads that are about to be gone, whichever
+// they are.
+const nobody = ^uint32(0)
 
 // fill puts the waits into the order of lanes and times.
 func (x *Index) fill(lanes []Lane, stateOf func(int) State) {

@@ -168,6 +168,19 @@ func TestStatesAreThoseOfScopes(t *testing.T) {
 	}
 }
 
+// TestThreadsWithoutANumber: samples of ending threads, which the kernel does not tell apart, are no
+// lane.
+func TestThreadsWithoutANumber(t *testing.T) {
+	tk := made(wait{tid: 10, from: 1e9, to: 2e9, mark: profile.WaitLock})
+	p := tk.Profile
+	p.Threads = append(p.Threads, profile.Thread{TID: 1<<32 - 1})
+	p.Samples.Time, p.Samples.Thread, p.Samples.Stack = append(p.Samples.Time, 3e9), append(p.Samples.Thread, 2), append(p.Samples.Stack, 0)
+	p.Samples.Values[0] = append(p.Samples.Values[0], 1e6)
+	if x := lanes.New(tk); len(x.Lanes) != 2 || x.LaneOf(2) != -1 {
+		t.Errorf("%d lanes, one at %d", len(x.Lanes), x.LaneOf(2))
+	}
+}
+
 func TestWaitsThatCannotBe(t *testing.T) {
 	x := lanes.New(made(
 		wait{tid: 10, from: 2e9, to: 8e9, mark: profile.WaitLock},
