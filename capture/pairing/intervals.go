@@ -25,6 +25,9 @@ func (c *Consumer) KeepIntervals(keep bool) {
 // stack is that of the class's sample before, which is its own where it has one.
 func (ts *tallies) passed(rec *raw.Record) {
 	x := rec.Interval
+	if !ts.c.lives.keep {
+		return // what goes on when a collection of windows ends
+	}
 	if x.Class.Event < 0 || x.Class.Event >= len(ts.c.events) {
 		return
 	}

@@ -14,6 +14,7 @@ type Bar struct {
 	Function profile.FunctionID
 	Samples  int
 	Count    int // how many bars are gathered in it, each too short to be drawn; 1: it is one
+	largest  int // samples of the one whose function it has
 }
 
 // MaxDepth is how many levels of a path are drawn, from the outermost on.
@@ -67,13 +68,19 @@ func (x *Index) Bars(lane int, from, to int64, parts int, keep func(sample int) 
 		b.see(path[:min(len(path), MaxDepth)], max(from, at-x.Tick), at)
 	}
 	b.close(0)
-	return b.gathered()
+	var out []Bar
+	for _, bars := range b.done {
+		out = append(out, bars...)
+	}
+	return out
 }
 
+// barring makes bars of samples. Bars that have ended are gathered at once, so that there are never
+// more of them than can be drawn.
 type barring struct {
 	width  int64
 	open   []Bar // by depth
-	done   []Bar
+	done   [MaxDepth][]Bar
 	before int64 // time of the sample before
 }
 
@@ -93,33 +100,23 @@ func (b *barring) see(path []profile.FunctionID, from, at int64) {
 	b.before = at
 }
 
-// close ends the bars from a depth on.
+// close ends the bars from a depth on. One that is too short to be drawn is put together with the
+// one before it on the same depth, where that is, too.
 func (b *barring) close(depth int) {
-	if depth < len(b.open) {
-		b.done = append(b.done, b.open[depth:]...)
-		b.open = b.open[:depth]
-	}
-}
-
-// gathered puts bars that are too short to be drawn together with their neighbours of the same
-// depth, and all in order of time and depth.
-func (b *barring) gathered() []Bar {
-	sort.SliceStable(b.done, func(i, j int) bool {
-		x, y := &b.done[i], &b.done[j]
-		return x.Depth < y.Depth || x.Depth == y.Depth && x.From < y.From
-	})
-	out := b.done[:0]
-	for _, x := range b.done {
-		if n := len(out) - 1; n >= 0 && x.To-x.From < b.width && out[n].Depth == x.Depth && (out[n].Count > 1 || out[n].To-out[n].From < b.width) && x.From-out[n].To < b.width {
-			o := &out[n]
-			o.To, o.Count = x.To, o.Count+x.Count
-			if o.Samples < x.Samples {
-				o.Function = x.Function
-			}
-			o.Samples += x.Samples
+	for d := depth; d < len(b.open); d++ {
+		x, done := b.open[d], &b.done[d]
+		x.largest = x.Samples
+		n := len(*done) - 1
+		if n < 0 || x.To-x.From >= b.width || x.From-(*done)[n].To >= b.width || (*done)[n].Count == 1 && (*done)[n].To-(*done)[n].From >= b.width {
+			*done = append(*done, x)
 			continue
 		}
-		out = append(out, x)
+		o := &(*done)[n]
+		o.To, o.Count = x.To, o.Count+1
+		if o.largest < x.Samples {
+			o.largest, o.Function = x.Samples, x.Function
+		}
+		o.Samples += x.Samples
 	}
-	return out
+	b.open = b.open[:min(depth, len(b.open))]
 }

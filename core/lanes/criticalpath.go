@@ -2,6 +2,7 @@ package lanes
 
 import (
 	"cmp"
+	"errors"
 	"slices"
 
 	"entelon/core/events"
@@ -21,26 +22,36 @@ type Step struct {
 // Bounds of a critical path.
 const (
 	MaxPathDepth = 64      // waits that are followed, one within another
-	MaxPathSteps = 200_000 // beyond, waits are not followed any more
+	MaxPathSteps = 500_000 // some 30 MB
 )
+
+// ErrLongPath is the error about a stretch of time with more steps than MaxPathSteps.
+var ErrLongPath = errors.New("its critical path has too many steps; choose a shorter stretch of time")
 
 // CriticalPath returns what a thread's progress between two times depended on: where it ran or was
 // ready, it itself; where it waited until another thread ended that, what the other one did in that
 // time, and so on down the chain of those who ended waits. A wait stays a step of its own where an
 // interrupt ended it, where it is not known who did, and for the time in which who did was not there.
 //
-// The steps follow each other without a gap and are together as long as the thread was there.
-func (x *Index) CriticalPath(lane int, from, to int64) []Step {
+// The steps follow each other without a gap and are together as long as the thread was there. The
+// error is ErrLongPath.
+func (x *Index) CriticalPath(lane int, from, to int64) ([]Step, error) {
 	l := &x.Lanes[lane]
 	p := pathing{x: x}
 	p.follow(lane, max(from, l.From), min(to, l.To), 0)
-	return p.steps
+	if p.full() {
+		return nil, ErrLongPath
+	}
+	return p.steps, nil
 }
 
 type pathing struct {
 	x     *Index
 	steps []Step
 }
+
+// full reports whether there are too many steps, so that going on is in vain.
+func (p *pathing) full() bool { return len(p.steps) > MaxPathSteps }
 
 func (p *pathing) add(s Step) {
 	if s.To <= s.From {
@@ -59,7 +70,7 @@ func (p *pathing) follow(lane int, from, to int64, depth int) {
 	x := p.x
 	l := &x.Lanes[lane]
 	at := from
-	for i := x.from(l, from); i < l.last && x.start[i] < to; i++ {
+	for i := x.from(l, from); i < l.last && x.start[i] < to && !p.full(); i++ {
 		begin, end := max(x.start[i], from), min(x.start[i]+x.length[i], to)
 		p.add(Step{lane, at, begin, x.between(), -1, depth})
 		if end > begin {
@@ -77,7 +88,7 @@ func (p *pathing) wait(s Step) {
 	if known && by != profile.NoThread {
 		other = p.x.LaneOf(by)
 	}
-	if !s.State.Waits() || other < 0 || other == s.Lane || s.Depth >= MaxPathDepth || len(p.steps) >= MaxPathSteps {
+	if !s.State.Waits() || other < 0 || other == s.Lane || s.Depth >= MaxPathDepth {
 		p.add(s)
 		return
 	}

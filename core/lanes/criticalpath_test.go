@@ -1,6 +1,7 @@
 package lanes_test
 
 import (
+	"errors"
 	"math/rand/v2"
 	"testing"
 
@@ -26,7 +27,10 @@ func TestCriticalPath(t *testing.T) {
 		{Lane: a, From: 6e9, To: 6.5e9, State: lanes.Ready, Interval: 3},
 		{Lane: a, From: 6.5e9, To: 8e9, State: lanes.Running, Interval: -1},
 	}
-	got := x.CriticalPath(a, 0, 8e9)
+	got, err := x.CriticalPath(a, 0, 8e9)
+	if err != nil {
+		t.Fatal(err)
+	}
 	if len(got) != len(want) {
 		t.Fatalf("%d steps: %+v", len(got), got)
 	}
@@ -62,7 +66,11 @@ func TestCriticalPathAddsUp(t *testing.T) {
 		from := random.Int64N(9e9)
 		to := from + 1 + random.Int64N(10e9-from)
 		at := from
-		for _, s := range x.CriticalPath(0, from, to) {
+		steps, err := x.CriticalPath(0, from, to)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, s := range steps {
 			if s.From != at || s.To <= s.From {
 				t.Fatalf("round %d: a step from %d to %d follows one that ended at %d", round, s.From, s.To, at)
 			}
@@ -71,6 +79,21 @@ func TestCriticalPathAddsUp(t *testing.T) {
 		if at != to {
 			t.Fatalf("round %d: the path ends at %d, want %d", round, at, to)
 		}
+	}
+}
+
+// TestLongCriticalPath: a path of more steps than are kept is refused, and not cut short.
+func TestLongCriticalPath(t *testing.T) {
+	var waits []wait
+	for i := range int64(lanes.MaxPathSteps/2 + 10) {
+		waits = append(waits, wait{tid: 10, from: 2000 * i, to: 2000*i + 1000, mark: profile.WaitDisk, by: 1})
+	}
+	x := lanes.New(made(waits...))
+	if steps, err := x.CriticalPath(x.LaneOf(0), 0, 10e9); !errors.Is(err, lanes.ErrLongPath) || steps != nil {
+		t.Errorf("%d steps, %v", len(steps), err)
+	}
+	if steps, err := x.CriticalPath(x.LaneOf(0), 0, 1e6); err != nil || len(steps) != 1000 {
+		t.Errorf("of a shorter stretch %d steps, %v", len(steps), err)
 	}
 }
 
@@ -95,7 +118,11 @@ func TestRunsAreSharedBySamples(t *testing.T) {
 		p.Samples.Values[0] = append(p.Samples.Values[0], 1e6)
 	}
 	x := lanes.New(tk)
-	blame := x.BlameOf(x.CriticalPath(x.LaneOf(0), 0, 5e9+1))
+	steps, err := x.CriticalPath(x.LaneOf(0), 0, 5e9+1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	blame := x.BlameOf(steps)
 	got := map[profile.FunctionID]int64{}
 	sum := int64(0)
 	for _, k := range blame {

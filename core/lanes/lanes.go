@@ -53,7 +53,6 @@ type Index struct {
 	length   []int64
 	state    []State
 	interval []uint32 // position among the profile's intervals
-	ended    []int32  // by interval: position among the links; made when first asked for
 }
 
 // New lays a take out.

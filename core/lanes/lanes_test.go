@@ -168,6 +168,32 @@ func TestStatesAreThoseOfScopes(t *testing.T) {
 	}
 }
 
+// TestBarsAreBounded: however many samples there are, and however they change, there are no more bars
+// than can be drawn, and no sample is missing in them.
+func TestBarsAreBounded(t *testing.T) {
+	b := profile.NewBuilder()
+	b.Column(measure.Column{Name: "cpu", Unit: measure.Nanoseconds, Time: measure.End})
+	thread := b.Thread(b.Process(10), 10)
+	const samples, depth, parts = 50_000, 20, 100
+	for i := range samples {
+		stack := profile.StackID(0)
+		for d := range depth {
+			name := string(rune('a'+i%2)) + string(rune('a'+d)) // another function each time, at every depth
+			stack = b.Push(stack, b.Frame(profile.Frame{Function: b.Function(profile.Function{Name: b.Intern(name), Kind: profile.KindOwn})}))
+		}
+		b.Sample(int64(i+1)*1e6, thread, stack, 1e6)
+	}
+	x := lanes.New(&profile.Take{Settings: profile.Settings{RateHz: 1000}, Facts: profile.Facts{DurationNS: samples * 1e6}, Profile: b.Profile()})
+	bars := x.Bars(0, 0, samples*1e6+1, parts, nil)
+	seen := 0
+	for _, bar := range bars {
+		seen += bar.Samples
+	}
+	if len(bars) > 2*depth*parts || seen != samples*depth {
+		t.Errorf("%d bars with %d samples, want at most %d with %d", len(bars), seen, 2*depth*parts, samples*depth)
+	}
+}
+
 // TestThreadsWithoutANumber: samples of ending threads, which the kernel does not tell apart, are no
 // lane.
 func TestThreadsWithoutANumber(t *testing.T) {

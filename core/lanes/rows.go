@@ -155,37 +155,11 @@ func (x *Index) previous(l *Lane, end int64) int64 {
 // was.
 func (x *Index) EndedBy(interval int) (by profile.ThreadID, stack profile.StackID, ok bool) {
 	links := &x.p.Intervals.Ended
-	n := search(links.Interval, uint32(interval))
-	if n < 0 {
+	n, ok := slices.BinarySearch(links.Interval, uint32(interval))
+	if !ok {
 		return 0, 0, false
 	}
 	return links.Thread[n], links.Stack[n], true
-}
-
-// search returns the position of a value among ascending ones, -1 where it is not there.
-func search(in []uint32, v uint32) int {
-	low, high := 0, len(in)
-	for low < high {
-		if mid := (low + high) / 2; in[mid] < v {
-			low = mid + 1
-		} else {
-			high = mid
-		}
-	}
-	if low < len(in) && in[low] == v {
-		return low
-	}
-	return -1
-}
-
-// Attribute returns an attribute of an interval.
-func (x *Index) Attribute(name string, interval int) (value int64, ok bool) {
-	a := x.p.AttributeNamed(name)
-	n := search(a.Interval, uint32(interval))
-	if n < 0 {
-		return 0, false
-	}
-	return a.Value[n], true
 }
 
 // Spent adds up how long a thread was in each state between two times.

@@ -63,15 +63,15 @@ var Kinds = []Kind{
 	{
 		Word: Waiting, Title: "Waiting", Way: BySwitches,
 		Means:   "Time off the processor, from being switched out to being switched in, under the stack that waited, split by what it waited for: a lock, the disk, the network, a timer, input, another process, or a processor that was taken. Every wait is measured.",
-		Cost:    "about 2 µs a wait, and 5 µs more for each with a sample of its own",
-		Note:    "every wait, about 5 µs each",
+		Cost:    "about 3 µs a wait, and 5 µs more for each with a sample of its own",
+		Note:    "every wait, about 3 µs each",
 		Columns: []ColumnRow{{Column: Column{Name: "waiting", Label: "waiting time", Unit: Nanoseconds, Counted: true, Time: Beginning}}},
 	},
 	{
 		Word: Syscalls, Title: "System calls", Way: BySystemCalls,
 		Means: "System calls by name, with the time from entering the kernel to leaving it, waiting included. Every call is measured.",
 		Cost:  "about 1.5 µs a call, and 5 µs more for each with a sample of its own",
-		Note:  "every call, about 5 µs each",
+		Note:  "every call, about 1.5 µs each",
 		Columns: []ColumnRow{
 			{Column: Column{Name: "syscall-time", Label: "time in system calls", Unit: Nanoseconds, Counted: true, Time: Beginning}},
 			{Column: Column{Name: "syscalls", Label: "system calls", Unit: Count, Counted: true, Time: Beginning}},

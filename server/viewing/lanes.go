@@ -146,7 +146,11 @@ func (s LensRoutes) LanePath(c *gin.Context) {
 		return
 	}
 	p := o.Take.Profile
-	steps := x.CriticalPath(lane, from, to)
+	steps, err := x.CriticalPath(lane, from, to)
+	if err != nil {
+		s.Fail(c, request.Bad(err))
+		return
+	}
 	out := api.LanePathOut{FromNS: max(from, x.Lanes[lane].From), ToNS: min(to, x.Lanes[lane].To), Steps: []int64{}, Cut: len(steps) > maxPathSteps, States: laneStates(), Blame: []api.LaneBlameOut{}}
 	for _, st := range steps[:min(len(steps), maxPathSteps)] {
 		out.Steps = append(out.Steps, st.From, st.To, int64(x.Lanes[st.Lane].Thread), int64(st.State), int64(st.Depth))

@@ -56,7 +56,10 @@ func (l *laning) pathOf(name string) (out LanePathJSON, err error) {
 	}
 	out = LanePathJSON{FromNS: max(l.from, l.x.Lanes[lane].From), ToNS: min(l.to, l.x.Lanes[lane].To), Steps: []LaneStepJSON{}, Blame: []LaneBlameJSON{}}
 	out.Thread, out.TID = who(lane)
-	steps := l.x.CriticalPath(lane, l.from, l.to)
+	steps, err := l.x.CriticalPath(lane, l.from, l.to)
+	if err != nil {
+		return out, err
+	}
 	for _, s := range steps {
 		x := LaneStepJSON{State: s.State.String(), FromNS: s.From, ToNS: s.To, Depth: s.Depth}
 		x.Thread, x.TID = who(s.Lane)
