@@ -15,8 +15,9 @@ import (
 
 // told is a wait as the program itself saw it.
 type told struct {
-	tid uint32 // of the thread that ended it
-	ns  int64  // from asking to getting
+	tid   uint32 // of the thread that ended it
+	begin int64  // when it asked, on the program's clock
+	ns    int64  // from asking to getting
 }
 
 // relayed takes a program whose threads wait for each other in known ways, and returns what it says
@@ -41,13 +42,40 @@ func relayed(t *testing.T, file string, measures ...string) map[string][]told {
 		var tid uint32
 		var begin, end int64
 		if n, _ := fmt.Sscanf(line, "%s %d %d %d", &who, &tid, &begin, &end); n == 4 {
-			out[who] = append(out[who], told{tid, end - begin})
+			out[who] = append(out[who], told{tid, begin, end - begin})
 		}
 	}
 	if len(out["waiter"]) != 40 || len(out["reader"]) != 40 {
 		t.Fatalf("the program told of %d and %d waits", len(out["waiter"]), len(out["reader"]))
 	}
 	return out
+}
+
+// matched finds for each wait that a program told of the one that lanes have, nil where they have
+// none. The two clocks differ by the same time for all, which is the one that fits most of them.
+func matched(waits []reading.LaneWaitJSON, truth []told) (best []*reading.LaneWaitJSON) {
+	const near = 300_000
+	slices.SortFunc(waits, func(a, b reading.LaneWaitJSON) int { return int(a.AtNS - b.AtNS) })
+	most := -1
+	for _, w := range waits[:min(len(waits), 5)] {
+		for _, x := range truth[:min(len(truth), 5)] {
+			shift, found := x.begin-w.AtNS, 0
+			pairs := make([]*reading.LaneWaitJSON, len(truth))
+			for i := range truth {
+				for k := range waits {
+					if d := truth[i].begin - waits[k].AtNS - shift; d > -near && d < near {
+						pairs[i] = &waits[k]
+						found++
+						break
+					}
+				}
+			}
+			if found > most {
+				best, most = pairs, found
+			}
+		}
+	}
+	return best
 }
 
 // lineOf is where a text stands in the program's source.
@@ -96,27 +124,24 @@ func TestWaitsAndWhoEndedThem(t *testing.T) {
 					waits = append(waits, w)
 				}
 			}
-			slices.SortFunc(waits, func(a, b reading.LaneWaitJSON) int { return int(a.AtNS - b.AtNS) })
-			if len(waits) < 38 || len(waits) > 40 { // a thread that was held up may find what it wants
-				t.Errorf("%v: %d waits of %s, want 40", measures, len(waits), who)
-				continue
-			}
-			wrong, off := 0, []int64{}
-			for i, w := range waits {
-				if w.ByTID != truth[who][i].tid || w.Interrupt {
-					wrong++
+			pairs := matched(waits, truth[who])
+			var off []int64
+			for i, x := range truth[who] {
+				w := pairs[i]
+				switch {
+				case w == nil && x.ns > 1_200_000: // a thread that was held up may find what it wants
+					t.Errorf("%v: %s waited for %d ns, and the lanes have no such wait", measures, who, x.ns)
+				case w == nil:
+				case w.ByTID != x.tid || w.Interrupt:
+					t.Errorf("%v: a wait of %s was ended by %d, the lanes say %d (an interrupt: %v)", measures, who, x.tid, w.ByTID, w.Interrupt)
+				default:
+					off = append(off, x.ns-w.NS)
 				}
-				if len(waits) == 40 {
-					off = append(off, truth[who][i].ns-w.NS)
-				}
-			}
-			if wrong > 0 {
-				t.Errorf("%v: of %d waits of %s, %d were ended by another thread than the lanes say", measures, len(waits), who, wrong)
 			}
 			// What the program sees is longer by what it takes to get in and out of the kernel, and to
 			// get a processor.
 			slices.Sort(off)
-			if len(off) > 0 && (off[0] < 0 || off[len(off)/2] > 100_000) {
+			if len(off) < 20 || off[0] < 0 || off[len(off)/2] > 100_000 {
 				t.Errorf("%v: the program's own times of %s are longer by %v ns", measures, who, off)
 			}
 		}
