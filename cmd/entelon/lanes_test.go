@@ -51,23 +51,25 @@ func relayed(t *testing.T, file string, measures ...string) map[string][]told {
 	return out
 }
 
-// matched finds for each wait that a program told of the one that lanes have, nil where they have
-// none. The two clocks differ by the same time for all, which is the one that fits most of them.
+// matched finds for each wait that a program told of the one that lanes have within it, nil where they
+// have none. The two clocks differ by the same time for all, which is the one that fits most of them.
 func matched(waits []reading.LaneWaitJSON, truth []told) (best []*reading.LaneWaitJSON) {
-	const near = 300_000
+	const near = 50_000 // nanoseconds by which the difference of the clocks may be found wrong
 	slices.SortFunc(waits, func(a, b reading.LaneWaitJSON) int { return int(a.AtNS - b.AtNS) })
 	most := -1
-	for _, w := range waits[:min(len(waits), 5)] {
-		for _, x := range truth[:min(len(truth), 5)] {
+	for _, w := range waits[:min(len(waits), 8)] {
+		for _, x := range truth[:min(len(truth), 8)] {
 			shift, found := x.begin-w.AtNS, 0
 			pairs := make([]*reading.LaneWaitJSON, len(truth))
-			for i := range truth {
+			for i, x := range truth {
 				for k := range waits {
-					if d := truth[i].begin - waits[k].AtNS - shift; d > -near && d < near {
+					at := waits[k].AtNS + shift
+					if within := at >= x.begin-near && at+waits[k].NS <= x.begin+x.ns+near; within && (pairs[i] == nil || waits[k].NS > pairs[i].NS) {
 						pairs[i] = &waits[k]
-						found++
-						break
 					}
+				}
+				if pairs[i] != nil {
+					found++
 				}
 			}
 			if found > most {
@@ -120,18 +122,18 @@ func TestWaitsAndWhoEndedThem(t *testing.T) {
 		for who, state := range map[string]string{"waiter": "lock", "reader": "input"} {
 			var waits []reading.LaneWaitJSON
 			for _, w := range threads[who].Waits {
-				if w.State == state && w.NS > 1_000_000 && w.Line == lineOf(t, map[string]string{"waiter": "begins[0][i] = now();", "reader": "begins[1][i] = now();"}[who])+1 {
+				if w.State == state && w.Line == lineOf(t, map[string]string{"waiter": "begins[0][i] = now();", "reader": "begins[1][i] = now();"}[who])+1 {
 					waits = append(waits, w)
 				}
 			}
 			pairs := matched(waits, truth[who])
-			var off []int64
+			var off, none []int64
 			for i, x := range truth[who] {
 				w := pairs[i]
 				switch {
-				case w == nil && x.ns > 1_200_000: // a thread that was held up may find what it wants
-					t.Errorf("%v: %s waited for %d ns, and the lanes have no such wait", measures, who, x.ns)
-				case w == nil:
+				case w == nil && x.ns > 500_000:
+					none = append(none, x.ns)
+				case w == nil: // what it wanted was there
 				case w.ByTID != x.tid || w.Interrupt:
 					t.Errorf("%v: a wait of %s was ended by %d, the lanes say %d (an interrupt: %v)", measures, who, x.tid, w.ByTID, w.Interrupt)
 				default:
@@ -141,7 +143,10 @@ func TestWaitsAndWhoEndedThem(t *testing.T) {
 			// What the program sees is longer by what it takes to get in and out of the kernel, and to
 			// get a processor.
 			slices.Sort(off)
-			if len(off) < 20 || off[0] < 0 || off[len(off)/2] > 100_000 {
+			if len(none) > 1 { // one may have been held up by the machine, and not by whom it waited for
+				t.Errorf("%v: %s waited for %v ns, and the lanes have no such waits", measures, who, none)
+			}
+			if len(off) < 25 || off[0] < -50_000 || off[len(off)/2] > 200_000 {
 				t.Errorf("%v: the program's own times of %s are longer by %v ns", measures, who, off)
 			}
 		}
