@@ -24,6 +24,7 @@ func TestShots(t *testing.T) {
 		{"paths", "/takes/" + new + "?lens=paths&fold=runtime&focus=" + focus, "spreads out here"},
 		{"neighbours", "/takes/" + new + "?lens=neighbours&focus=" + url.QueryEscape("entelon/demo/engraved/page.Draw"), "goes on to"},
 		{"lines", "/takes/" + new + "?lens=lines&focus=" + url.QueryEscape("entelon/demo/engraved/slur.clearance"), "lines with a cost"},
+		{"lanes", "/takes/" + new + "?lens=lanes&focus=" + focus, "Drag for a stretch of time"},
 		{"scope", "/takes/" + new + "?fold=foreign&scope=" + url.QueryEscape(`time from 2 s to 6 s and span is route, draw and label part is "Voice 2" and function is main.Engrave`) + "&focus=" + focus, "passing through"},
 		{"exact-hot", "/takes/" + exact + "?lens=hot&focus=" + blend, "Self a call"},
 		{"exact-lines", "/takes/" + exact + "?lens=lines&focus=" + blend, "Times"},
@@ -54,6 +55,14 @@ func TestShots(t *testing.T) {
 				if v.name == "new" { // of all that runs here, only the demo's own is worth a picture
 					p.do("finding the service", chromedp.SendKeys("input[aria-label='Find a process']", "engraved-3.5.0 --drive"))
 					p.until("it alone", `document.querySelectorAll('[data-test=process]').length === 1`)
+				}
+				if v.name == "lanes" {
+					p.do("a lane", chromedp.Click(`[data-test=lane]`, chromedp.NodeVisible))
+					p.until("its path", `document.querySelector('[data-test=lane][aria-expanded=true]')`)
+					for range 7 {
+						p.key("+")
+					}
+					p.until("a part of the time", `new URLSearchParams(location.search).get('when') && !document.querySelector('section[aria-label=Lanes][aria-busy]')`)
 				}
 				if v.name == "scope" {
 					p.until("the flame", `Number(document.querySelector('[data-test=flame]')?.dataset.frames) > 10`)
