@@ -23,42 +23,34 @@ const (
 	States
 )
 
-var stateRows = [States]struct {
-	name, words string
-	mark        profile.Mark
-}{
-	NotThere: {"", "", profile.NoMark},
-	Unknown:  {"unknown", "not measured", profile.NoMark},
-	Running:  {"running", "runs", profile.NoMark},
-	Ready:    {"ready", "", profile.WaitProcessor},
-	Lock:     {"lock", "", profile.WaitLock},
-	Disk:     {"disk", "", profile.WaitDisk},
-	Network:  {"network", "", profile.WaitNetwork},
-	Timer:    {"timer", "", profile.WaitSleep},
-	Events:   {"events", "", profile.WaitEvents},
-	Input:    {"input", "", profile.WaitInput},
-	Process:  {"process", "", profile.WaitProcess},
-	Memory:   {"memory", "", profile.WaitMemory},
-	Other:    {"other", "", profile.WaitUnknown},
+// stateMarks are the marks of waits that the states stand for.
+var stateMarks = [States]profile.Mark{
+	Ready: profile.WaitProcessor, Lock: profile.WaitLock, Disk: profile.WaitDisk, Network: profile.WaitNetwork, Timer: profile.WaitSleep, Events: profile.WaitEvents,
+	Input: profile.WaitInput, Process: profile.WaitProcess, Memory: profile.WaitMemory, Other: profile.WaitUnknown,
 }
 
-// String returns the name as the API uses it.
+// String returns the name as scopes and the API use it.
 func (s State) String() string {
-	if s < States {
-		return stateRows[s].name
+	switch {
+	case s == NotThere || s >= States:
+		return ""
+	case s == Unknown:
+		return "unknown"
 	}
-	return ""
+	return stateMarks[s].State()
 }
 
 // Words is how the state is shown: "waits for a lock".
 func (s State) Words() string {
-	if s >= States {
+	switch {
+	case s == Unknown:
+		return "not measured"
+	case s == Running:
+		return "runs"
+	case s >= States:
 		return ""
 	}
-	if w := stateRows[s].words; w != "" {
-		return w
-	}
-	return stateRows[s].mark.Words()
+	return stateMarks[s].Words()
 }
 
 // Waits reports whether a thread in the state cannot go on.
@@ -67,10 +59,8 @@ func (s State) Waits() bool { return s >= Lock && s < States }
 // stateOfMark is the state of a thread that waits, by what its stack says that it waits for.
 var stateOfMark = func() map[profile.Mark]State {
 	out := map[profile.Mark]State{}
-	for s, row := range stateRows {
-		if row.mark != profile.NoMark {
-			out[row.mark] = State(s)
-		}
+	for s := Ready; s < States; s++ {
+		out[stateMarks[s]] = s
 	}
 	return out
 }()

@@ -107,15 +107,34 @@ func (m Mark) Idle() bool {
 	return m == WaitSleep || m == WaitEvents || m == WaitInput || m == WaitProcess
 }
 
-// stateNames are the states of threads that the marks of waits stand for.
-var stateNames = map[Mark]string{
-	NoMark: "running", WaitProcessor: "ready", WaitLock: "lock", WaitDisk: "disk", WaitNetwork: "network", WaitSleep: "timer", WaitEvents: "events",
-	WaitInput: "input", WaitProcess: "process", WaitMemory: "memory", WaitUnknown: "other",
+// threadStates are the states of threads, with the marks of waits that stand for them; what runs has
+// none.
+var threadStates = []struct {
+	mark Mark
+	name string
+}{
+	{NoMark, "running"}, {WaitProcessor, "ready"}, {WaitLock, "lock"}, {WaitDisk, "disk"}, {WaitNetwork, "network"}, {WaitSleep, "timer"},
+	{WaitEvents, "events"}, {WaitInput, "input"}, {WaitProcess, "process"}, {WaitMemory, "memory"}, {WaitUnknown, "other"},
 }
 
 // State is the state of a thread whose stack ends in the mark, by name: "lock", "ready"; that of
 // code is "running", and of a mark that is no wait "".
-func (m Mark) State() string { return stateNames[m] }
+func (m Mark) State() string {
+	for _, s := range threadStates {
+		if s.mark == m {
+			return s.name
+		}
+	}
+	return ""
+}
+
+// ThreadStates are the names of all states.
+func ThreadStates() (names []string) {
+	for _, s := range threadStates {
+		names = append(names, s.name)
+	}
+	return names
+}
 
 // Key is what the mark is called wherever it is kept. That of a system call is made
 // from the call's name.

@@ -72,11 +72,11 @@ const maxSteps = 32
 // proposed.
 var fieldNames = []string{"thread", "process", "function", "top", "module", "code", "state", "program", "build", "workload", "span"}
 
-// codeNames are whose code a function is.
-var codeNames = []string{"own", "library", "runtime", "kernel", "unknown", "mark"}
-
-// threadStates are what a thread does.
-var threadStates = []string{"running", "ready", "lock", "disk", "network", "timer", "events", "input", "process", "memory", "other"}
+// fieldValues are what fields can be that have only a few values.
+var fieldValues = map[string][]string{
+	"code":  {"own", "library", "runtime", "kernel", "unknown", "mark"},
+	"state": profile.ThreadStates(),
+}
 
 func negate(x expression) expression {
 	if n, ok := x.(not); ok {

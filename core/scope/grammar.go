@@ -241,17 +241,10 @@ func (c converter) field(n *fieldNode) (expression, error) {
 		if n.Name == "span" {
 			return negated(label{profile.SpanLabel, texts}, not), nil
 		}
-		if n.Name == "code" && n.Is != nil {
+		if few := fieldValues[n.Name]; few != nil && n.Is != nil {
 			for _, t := range n.Is.Texts {
-				if v := t.value(); !slices.Contains(codeNames, v) && !strings.ContainsAny(v, "*?") {
-					return nil, c.wrong(t.Pos, fmt.Sprintf("code is one of %s", strings.Join(codeNames, ", ")), c.replaced(t.Pos, v, nearest(v, codeNames)))
-				}
-			}
-		}
-		if n.Name == "state" && n.Is != nil {
-			for _, t := range n.Is.Texts {
-				if v := t.value(); !slices.Contains(threadStates, v) && !strings.ContainsAny(v, "*?") {
-					return nil, c.wrong(t.Pos, fmt.Sprintf("state is one of %s", strings.Join(threadStates, ", ")), c.replaced(t.Pos, v, nearest(v, threadStates)))
+				if v := t.value(); !slices.Contains(few, v) && !strings.ContainsAny(v, "*?") {
+					return nil, c.wrong(t.Pos, fmt.Sprintf("%s is one of %s", n.Name, strings.Join(few, ", ")), c.replaced(t.Pos, v, nearest(v, few)))
 				}
 			}
 		}
