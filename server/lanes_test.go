@@ -56,6 +56,10 @@ func TestLanes(t *testing.T) {
 	if bars := open.Rows[0].Bars; len(bars) == 0 || len(bars)%6 != 0 || len(open.Functions) == 0 {
 		t.Errorf("%d numbers of bars, %d functions", len(bars), len(open.Functions))
 	}
+	bare := decode[api.LanesOut](t, ask(t, "GET", "/takes/"+key+"/lanes?bare=true", nil, 200))
+	if len(bare.Lanes) != 0 || len(bare.Rows) != len(whole.Rows) {
+		t.Errorf("rows alone are %d, with %d lanes", len(bare.Rows), len(bare.Lanes))
+	}
 	one := decode[api.LanesOut](t, ask(t, "GET", "/takes/"+key+"/lanes?scope=thread+is+worker-3", nil, 200))
 	if len(one.Lanes) != 1 || one.Hidden != len(whole.Lanes)-1 {
 		t.Errorf("in scope are %d lanes, and %d are not", len(one.Lanes), one.Hidden)

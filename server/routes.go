@@ -177,6 +177,7 @@ func table(s *request.Server) []request.Route {
 			request.Query("parts", "integer", "equal parts of that time, of which each has two runs in a row at most; 4000 at most", false),
 			request.Query("first", "integer", "the first lane of which a row is told", false),
 			request.Query("count", "integer", "of how many, 200 at most", false),
+			request.Query("bare", "boolean", "leave the lanes themselves out, and tell of rows alone", false),
 			request.Query("open", "string", "the threads, by their IDs with commas, that are told with their sampled paths", false),
 		}},
 		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/lanes/at", Load: request.Shared, Summary: "What a thread did at one time, and who ended it", Answer: api.LaneAtOut{}, Handle: s.Same(viewing.LensRoutes{Server: s}.LaneAt, nil), Query: []request.Param{

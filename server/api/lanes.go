@@ -11,8 +11,8 @@ type LanesOut struct {
 	Lost       int64          `json:"lost"`     // others for which there was no room
 	States     []LaneStateOut `json:"states"`   // that lanes speak of by position
 	Hidden     int            `json:"hidden"`   // lanes with nothing in scope
-	Lanes      []LaneOut      `json:"lanes"`
-	First      int            `json:"first"` // the lane of the first row
+	Lanes      []LaneOut      `json:"lanes"`    // in scope; none where only rows are asked for
+	First      int            `json:"first"`    // the lane of the first row
 	Rows       []LaneRowOut   `json:"rows"`
 	Functions  []FunctionRef  `json:"functions"` // that rows speak of
 }

@@ -28,7 +28,7 @@ const (
 
 // Lanes answers GET /takes/{key}/lanes.
 func (s LensRoutes) Lanes(c *gin.Context) {
-	o, x, sc, ok := s.laidOut(c)
+	o, x, shown, sc, ok := s.laidOut(c)
 	if !ok {
 		return
 	}
@@ -53,7 +53,6 @@ func (s LensRoutes) Lanes(c *gin.Context) {
 		return
 	}
 	p := o.Take.Profile
-	shown := x.InScope(sc)
 	out := api.LanesOut{
 		DurationNS: x.Duration, FromNS: from, ToNS: to, Measured: x.Measured, TickNS: x.Tick, Hidden: len(x.Lanes) - len(shown),
 		Lanes: []api.LaneOut{}, First: int(first), Rows: []api.LaneRowOut{}, Functions: []api.FunctionRef{},
@@ -63,7 +62,7 @@ func (s LensRoutes) Lanes(c *gin.Context) {
 		out.Thinned, out.Lost = out.Thinned+k.Thinned, out.Lost+k.Unwritten
 	}
 	for i, at := range shown {
-		if i == maxLanes {
+		if i == maxLanes || c.Query("bare") == "true" {
 			break
 		}
 		out.Lanes = append(out.Lanes, laneOf(p, &x.Lanes[at]))
@@ -90,7 +89,7 @@ func (s LensRoutes) Lanes(c *gin.Context) {
 
 // LaneAt answers GET /takes/{key}/lanes/at.
 func (s LensRoutes) LaneAt(c *gin.Context) {
-	o, x, _, ok := s.laidOut(c)
+	o, x, _, _, ok := s.laidOut(c)
 	if !ok {
 		return
 	}
@@ -131,7 +130,7 @@ func (s LensRoutes) LaneAt(c *gin.Context) {
 
 // LanePath answers GET /takes/{key}/lanes/path.
 func (s LensRoutes) LanePath(c *gin.Context) {
-	o, x, _, ok := s.laidOut(c)
+	o, x, _, _, ok := s.laidOut(c)
 	if !ok {
 		return
 	}
@@ -191,8 +190,9 @@ func (s LensRoutes) lane(c *gin.Context, x *lanes.Index) (lane int, ok bool) {
 	return lane, true
 }
 
-// laidOut opens the take that is asked for, and lays it out over time.
-func (s LensRoutes) laidOut(c *gin.Context) (o *request.Opened, x *lanes.Index, sc scope.Scope, ok bool) {
+// laidOut opens the take that is asked for, lays it out over time, and tells which lanes have something
+// in the scope.
+func (s LensRoutes) laidOut(c *gin.Context) (o *request.Opened, x *lanes.Index, shown []int, sc scope.Scope, ok bool) {
 	sc, err := request.ScopeOf(c)
 	if err != nil {
 		s.Fail(c, err)
@@ -205,13 +205,14 @@ func (s LensRoutes) laidOut(c *gin.Context) (o *request.Opened, x *lanes.Index, 
 		}
 	}
 	if err == nil {
-		x, err = s.Server.Lanes(c, o)
+		sc = sc.Of(request.AboutOf(row))
+		x, shown, err = s.LanesIn(c, o, sc)
 	}
 	if err != nil {
 		s.Fail(c, err)
 		return
 	}
-	return o, x, sc.Of(request.AboutOf(row)), true
+	return o, x, shown, sc, true
 }
 
 // openLanes reads threads that are shown with their sampled paths.

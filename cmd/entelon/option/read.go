@@ -14,6 +14,7 @@ import (
 	"entelon/codec/formats"
 	"entelon/codec/take"
 	"entelon/core/profile"
+	"entelon/core/scope"
 )
 
 var salvage bool
@@ -70,4 +71,14 @@ func ReadTake(path string) (*profile.Take, error) {
 		fmt.Fprintf(terminal.PlainWriter{To: os.Stderr}, "entelon: %s: %s %s\n", path, w.Text, w.Remedy)
 	}
 	return t, nil
+}
+
+// ReadInScope reads a take and what of it counts.
+func ReadInScope(path, scopeText string) (*profile.Take, scope.Scope, error) {
+	t, err := ReadTake(path)
+	if err != nil {
+		return nil, scope.Scope{}, err
+	}
+	_, sc, err := Choice{Scope: scopeText}.Of(t)
+	return t, sc, err
 }

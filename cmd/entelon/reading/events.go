@@ -89,11 +89,7 @@ for how many it stands where that was counted. What is written below the rows is
 			if limit < 0 {
 				return fmt.Errorf("--limit %d: give a number of rows, or 0 for all", limit)
 			}
-			t, err := option.ReadTake(args[0])
-			if err != nil {
-				return err
-			}
-			_, sc, err := option.Choice{Scope: scopeText}.Of(t)
+			t, sc, err := option.ReadInScope(args[0], scopeText)
 			if err != nil {
 				return err
 			}

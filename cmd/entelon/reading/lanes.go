@@ -87,11 +87,7 @@ The take must have measured waiting (--measure waiting).`,
 			if limit < 0 {
 				return fmt.Errorf("--limit %d: give how many waits to list for each thread", limit)
 			}
-			t, err := option.ReadTake(args[0])
-			if err != nil {
-				return err
-			}
-			_, sc, err := option.Choice{Scope: scopeText}.Of(t)
+			t, sc, err := option.ReadInScope(args[0], scopeText)
 			if err != nil {
 				return err
 			}

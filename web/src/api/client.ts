@@ -145,7 +145,7 @@ export const api = {
     ask<Flame>('GET', `/takes/${key}/flame`, q, undefined, signal),
   search: (key: string, q: Range & { text: string; root?: number }, signal?: AbortSignal) => ask<Found>('GET', `/takes/${key}/search`, q, undefined, signal),
   card: (key: string, q: Range & { name: string }, signal?: AbortSignal) => ask<FunctionCard>('GET', `/takes/${key}/function`, q, undefined, signal),
-  lanes: (key: string, q: { scope?: string; begin: number; end: number; parts: number; first: number; count: number; open?: string }, signal?: AbortSignal) => ask<Lanes>('GET', `/takes/${key}/lanes`, q, undefined, signal),
+  lanes: (key: string, q: { scope?: string; begin: number; end: number; parts: number; first: number; count: number; open?: string; bare?: boolean }, signal?: AbortSignal) => ask<Lanes>('GET', `/takes/${key}/lanes`, q, undefined, signal),
   lanePath: (key: string, q: { thread: number; begin: number; end: number }) => ask<LanePath>('GET', `/takes/${key}/lanes/path`, q),
   laneAt: (key: string, q: { thread: number; at: number }) => ask<LaneAt>('GET', `/takes/${key}/lanes/at`, q),
   events: (key: string, q: Range & { kind?: string; sort?: string; bins?: number }) => ask<Events>('GET', `/takes/${key}/events`, q),

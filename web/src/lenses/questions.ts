@@ -11,7 +11,7 @@ export const pathSteps = (takeKey: string, range: Range, q: PathQuestion) => ({ 
 export const neighbours = (takeKey: string, range: Range, focus: string, levels: number) => ({ queryKey: ['neighbours', takeKey, range, focus, levels], queryFn: () => api.neighbours(takeKey, { ...range, name: focus, levels, most: 9 }) })
 
 /** A block of lanes over a stretch of time. Fold and grouping are of no account to them. */
-export const lanes = (takeKey: string, range: Range, q: { begin: number; end: number; parts: number; first: number; count: number; open: string }) => ({
+export const lanes = (takeKey: string, range: Range, q: { begin: number; end: number; parts: number; first: number; count: number; open: string; bare: boolean }) => ({
   queryKey: ['lanes', takeKey, range.scope, q],
   queryFn: ({ signal }: { signal: AbortSignal }) => api.lanes(takeKey, { scope: range.scope, ...q, open: q.open || undefined }, signal),
   staleTime: Infinity,

@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { keepPreviousData, useQueries, useQuery } from '@tanstack/vue-query'
-import { useDebounceFn, useElementSize, useEventListener } from '@vueuse/core'
-import { computed, reactive, ref, shallowRef, toRef, watch } from 'vue'
-import { api, type LaneAt, type LaneRow, type Lanes } from '../../api/client'
+import { useQuery } from '@tanstack/vue-query'
+import { useElementSize, useEventListener } from '@vueuse/core'
+import { computed, reactive, ref, toRef, watch } from 'vue'
+import { api, type LaneAt } from '../../api/client'
 import ErrorNote from '../../components/ErrorNote.vue'
 import WaitNote from '../../components/WaitNote.vue'
 import { useAddress } from '../../composables/useAddress'
@@ -11,47 +11,31 @@ import { useScope } from '../../composables/useScope'
 import { dark } from '../../composables/useTheme'
 import { sized } from '../../lib/canvasSize'
 import { count, duration, seconds } from '../../lib/format'
-import { lanes as asking } from '../questions'
 import type { LensEmits, LensProps } from '../registry'
+import { barAt, describe } from './describe'
 import LaneDetail from './LaneDetail.vue'
 import LanePathTable from './LanePathTable.vue'
-import { axisHeight, barHeight, between, fetched, laneHeight, layOut, type Line, moved, type View, zoomed } from './layout'
+import { axisHeight, between, laneHeight, layOut, type Line, type View, zoomed } from './layout'
 import { type Chosen, middle, paint } from './paint'
 import { short } from './states'
 import StateSwatch from './StateSwatch.vue'
+import { useLanes, useRows } from './useRows'
+import { useView } from './useView'
 
 /** The take over time, a lane for each thread: what it did when, what it waited for, and who ended that. */
 const props = defineProps<LensProps>()
 const emit = defineEmits<LensEmits>()
-const { text, change } = useAddress()
+const { text } = useAddress()
 const scope = useScope(toRef(props, 'takeKey'))
-
-// Where one looks. While it moves, the address waits.
-const stands = text('when') // "from-to" in nanoseconds
 const opened = text('open') // threads, with commas
 const open = computed(() => new Set(opened.value.split(',').filter(Boolean).map(Number)))
-const view = ref<View>({ from: 0, to: 0 })
 const chosen = ref<{ thread: number; at: number }>()
 const selected = ref<View>()
 const followed = text('heldup') // "thread:from-to" of a critical path
 
-// The heads of all lanes come with each block; the first one that came says how long the take is.
-const head = useQuery(computed(() => ({ ...asking(props.takeKey, props.range, { begin: 0, end: 1, parts: 1, first: 0, count: 0, open: '' }), placeholderData: keepPreviousData })))
+const head = useLanes(props)
 const data = computed(() => head.data.value)
-const whole = computed<View>(() => ({ from: 0, to: Math.max(1, data.value?.duration_ns ?? 1) }))
-function begin() {
-  const [from, to] = stands.value.split('-').map(Number)
-  const t = scope.time.value
-  if (to > from) view.value = { from, to: Math.min(to, whole.value.to) }
-  else if (t && (t.from_ns || t.to_ns)) view.value = { from: t.from_ns ?? 0, to: t.to_ns || whole.value.to }
-  else view.value = { ...whole.value }
-}
-watch([() => props.takeKey, () => !!data.value], () => data.value && begin(), { immediate: true })
-const note = useDebounceFn((v: View) => change({ when: v.from === 0 && v.to === whole.value.to ? undefined : `${v.from}-${v.to}` }), 250)
-function look(v: View) {
-  view.value = v
-  void note(v)
-}
+const { view, whole, look, zoom: zoomAbout, pan, reach } = useView(toRef(props, 'takeKey'), computed(() => data.value?.duration_ns), scope.time)
 
 const box = ref<HTMLElement>()
 const canvas = ref<HTMLCanvasElement>()
@@ -59,56 +43,12 @@ const { width: boxWidth, height } = useElementSize(box)
 const names = 176
 const width = computed(() => Math.max(50, boxWidth.value - names))
 const scroll = ref(0)
-const depths = reactive(new Map<number, number>())
+const depths = reactive(new Map<number, number>()) // how deep the path of a lane is
 const plan = computed(() => layOut(data.value?.lanes ?? [], new Map([...depths].filter(([id]) => open.value.has(id)))))
 const shown = computed(() => between(plan.value.lines, scroll.value, scroll.value + height.value))
+const { got, drawn, busy, failed: rowsFailed } = useRows(props, data, { view, whole, width, open, shown, depths })
+const failed = computed(() => head.error.value ?? rowsFailed.value)
 
-// Rows come in blocks of lanes, over more than is in view.
-const block = 24
-const parts = computed(() => Math.min(4000, Math.ceil(width.value / 64) * 64 * 4))
-const blocks = computed(() => {
-  const of = shown.value.filter((l) => l.lane >= 0).map((l) => Math.floor(l.lane / block))
-  return [...new Set(of)]
-})
-const stretch = computed(() => fetched(view.value, whole.value.to))
-const rows = useQueries({
-  queries: computed(() =>
-    data.value && view.value.to > view.value.from
-      ? blocks.value.map((b) => {
-          const ids = data.value!.lanes.slice(b * block, (b + 1) * block).map((l) => l.id).filter((id) => open.value.has(id))
-          return asking(props.takeKey, props.range, { begin: stretch.value.from, end: stretch.value.to, parts: parts.value, first: b * block, count: block, open: ids.join(',') })
-        })
-      : [],
-  ),
-})
-const failed = computed(() => head.error.value ?? rows.value.find((r) => r.error)?.error)
-// What came last of each block is drawn until what was asked for comes.
-const got = shallowRef(new Map<number, Lanes>())
-watch(
-  rows,
-  (all) => {
-    const next = new Map(got.value)
-    all.forEach((q, i) => q.data && next.set(blocks.value[i], q.data))
-    got.value = next
-    for (const d of next.values())
-      d.rows.forEach((r, i) => {
-        const id = data.value?.lanes[d.first + i]?.id
-        if (id === undefined || !r.bars.length) return
-        let deepest = 0
-        for (let k = 2; k < r.bars.length; k += 6) deepest = Math.max(deepest, r.bars[k] + 1)
-        depths.set(id, deepest)
-      })
-  },
-  { deep: false },
-)
-watch([() => props.takeKey, () => props.range.scope], () => (got.value = new Map()))
-const busy = computed(() => rows.value.some((r) => r.isFetching))
-
-function rowOf(line: Line): { row: LaneRow; begin: number } | undefined {
-  const d = got.value.get(Math.floor(line.lane / block))
-  const row = d?.rows[line.lane - (d?.first ?? 0)]
-  return d && row ? { row, begin: d.from_ns } : undefined
-}
 const idOf = (line: Line) => data.value?.lanes[line.lane]?.id ?? -1
 const told = ref<LaneAt>()
 const picked = computed<Chosen | undefined>(() => (chosen.value && told.value ? { lane: chosen.value.thread, from: told.value.from_ns, to: told.value.to_ns, by: told.value.by?.id } : undefined))
@@ -137,15 +77,10 @@ function repaint() {
     const el = canvas.value
     if (!el || !data.value || view.value.to <= view.value.from) return
     paint(sized(el, width.value, height.value), {
-      view: view.value, width: width.value, height: height.value, scroll: scroll.value, lines: shown.value, rowOf: functionsOf, idOf, states: states.value,
+      view: view.value, width: width.value, height: height.value, scroll: scroll.value, lines: shown.value, rowOf: drawn, idOf, states: states.value,
       focus: props.focus, dark: dark.value, chosen: picked.value, middleOf: (id) => heights.value.get(id), selected: selected.value, tick: data.value.tick_ns, steps: steps.value,
     })
   })
-}
-/** A row with the functions that its bars speak of, which are its block's. */
-function functionsOf(line: Line) {
-  const r = rowOf(line)
-  return r && { ...r, functions: got.value.get(Math.floor(line.lane / block))!.functions }
 }
 watch([view, width, height, scroll, got, plan, picked, selected, steps, dark, () => props.focus, states], repaint, { deep: true })
 document.fonts.ready.then(repaint)
@@ -164,36 +99,9 @@ function hover(e: PointerEvent) {
   pointer = timeAt(x)
   const line = lineAt(y)
   if (from) return void drag(x)
-  pointed.value = line && line.lane >= 0 ? { text: describe(line, y, pointer), at: pointer } : undefined
+  const d = line && line.lane >= 0 ? drawn(line) : undefined
+  pointed.value = d && line ? { text: describe(line.name, d, y - axisHeight + scroll.value - line.top, pointer, data.value!.states), at: pointer } : undefined
 }
-/** What is under the pointer, in words. */
-function describe(line: Line, y: number, at: number): string {
-  const r = functionsOf(line)
-  if (!r) return line.name
-  const inside = y - axisHeight + scroll.value - line.top
-  if (inside > laneHeight) {
-    const depth = Math.floor((inside - laneHeight) / barHeight)
-    const b = r.row.bars
-    for (let i = 0; i < b.length; i += 6)
-      if (b[i + 2] === depth && r.begin + b[i] <= at && r.begin + b[i + 1] >= at) {
-        const many = b[i + 5] > 1 ? `${count(b[i + 5])} short ones, mostly ` : ''
-        return `${many}${r.functions[b[i + 3]].short}: at least ${count(b[i + 4])} ${b[i + 4] === 1 ? 'sample' : 'samples'}, ${duration(b[i + 1] - b[i])}; calls not counted`
-      }
-    return line.name
-  }
-  const runs = r.row.runs
-  for (let i = 0; i < runs.length; i += 6) {
-    if (r.begin + runs[i] > at || r.begin + runs[i + 1] <= at) continue
-    const long = duration(runs[i + 1] - runs[i])
-    if (runs[i + 3] <= 1) return `${line.name} ${data.value!.states[runs[i + 2]].words}, ${long}`
-    const spent = r.row.spent[runs[i + 5]]
-    const list = []
-    for (let k = 0; k < spent.length; k += 2) list.push(`${short[states.value[spent[k]]]} ${duration(spent[k + 1])}`)
-    return `${line.name}: ${count(runs[i + 3])} states in ${long}: ${list.join(', ')}`
-  }
-  return `${line.name} is not there`
-}
-
 // A press that moves chooses a stretch of time; one that does not, what is there.
 let from: { x: number; moved: boolean } | undefined
 function press(e: PointerEvent) {
@@ -215,13 +123,11 @@ function release(e: PointerEvent) {
   const { x, y } = place(e)
   const line = lineAt(y)
   if (!line || line.lane < 0) return void (chosen.value = undefined)
-  const r = functionsOf(line)
+  const d = drawn(line)
   const inside = y - axisHeight + scroll.value - line.top
-  if (r && inside > laneHeight) {
-    const depth = Math.floor((inside - laneHeight) / barHeight)
-    const b = r.row.bars
-    for (let i = 0; i < b.length; i += 6)
-      if (b[i + 2] === depth && r.begin + b[i] <= timeAt(x) && r.begin + b[i + 1] >= timeAt(x)) emit('focus', r.functions[b[i + 3]].name)
+  if (d && inside > laneHeight) {
+    const i = barAt(d, inside, timeAt(x))
+    if (i >= 0) emit('focus', d.functions[d.row.bars[i + 3]].name)
     return
   }
   choose(idOf(line), timeAt(x))
@@ -235,7 +141,7 @@ function choose(thread: number, at: number) {
 /** Goes to what a thread did at a time, wherever that is. */
 function go(thread: number, at: number) {
   choose(thread, at)
-  if (at < view.value.from || at > view.value.to) look(moved(view.value, at - (view.value.from + view.value.to) / 2, whole.value.to))
+  reach(at)
   const line = plan.value.lines.find((l) => l.lane >= 0 && idOf(l) === thread)
   const el = box.value
   if (line && el && (line.top < scroll.value || line.top + line.height > scroll.value + height.value - axisHeight)) el.scrollTop = Math.max(0, line.top - height.value / 2)
@@ -246,14 +152,13 @@ useEventListener(box, 'wheel', (e: WheelEvent) => {
   const sideways = Math.abs(e.deltaX) > Math.abs(e.deltaY) ? e.deltaX : e.shiftKey ? e.deltaY : 0
   if (!sideways && !e.ctrlKey && y > axisHeight) return // up and down
   e.preventDefault()
-  if (sideways) look(moved(view.value, (sideways / width.value) * (view.value.to - view.value.from), whole.value.to))
-  else look(zoomed(view.value, Math.exp(e.deltaY * (e.deltaMode ? 0.05 : 0.003)), timeAt(x), whole.value.to))
+  if (sideways) pan(sideways / width.value)
+  else zoomAbout(Math.exp(e.deltaY * (e.deltaMode ? 0.05 : 0.003)), timeAt(x))
 }, { passive: false })
 
 const centre = () => (pointer !== undefined && pointer >= view.value.from && pointer <= view.value.to ? pointer : (view.value.from + view.value.to) / 2)
 const about = () => (chosen.value && chosen.value.at >= view.value.from && chosen.value.at <= view.value.to ? chosen.value.at : centre())
-const zoom = (factor: number) => look(zoomed(view.value, factor, about(), whole.value.to))
-const pan = (share: number) => look(moved(view.value, share * (view.value.to - view.value.from), whole.value.to))
+const zoom = (factor: number) => zoomAbout(factor, about())
 function fit() {
   if (selected.value) look({ ...selected.value })
   else if (picked.value) look(zoomed({ from: picked.value.from, to: picked.value.to }, 1.4, (picked.value.from + picked.value.to) / 2, whole.value.to))
