@@ -44,7 +44,7 @@ func (ts *tallies) passed(rec *raw.Record) {
 	out := resolve.Passed{Seen: t.last, Mark: t.mark, From: begin, To: x.End}
 	ts.c.Counted.Intervals[e.Column]++
 	if e.Role == rings.RoleEnter {
-		out.Kind, out.Result, out.HasResult = profile.IntervalCall, x.Result, !x.Open
+		out.Kind, out.Result, out.HasResult = profile.IntervalCall, x.Result, x.Returned
 		r.KeepInterval(out)
 		return
 	}

@@ -203,7 +203,7 @@ func (d *rawReader) readInterval(h bpf.Header, body []byte) *raw.Record {
 
 // intervalOf is an interval as raw records have it.
 func intervalOf(x bpf.TallyInterval) raw.Interval {
-	out := raw.Interval{Class: classOf(x.Key), Begin: x.Begin, End: x.End, Result: int64(x.Result), Processor: x.Processor, HasWaker: x.HasWaker}
+	out := raw.Interval{Class: classOf(x.Key), Begin: x.Begin, End: x.End, Result: int64(x.Result), Returned: x.Returned, Processor: x.Processor, HasWaker: x.HasWaker}
 	if x.Woken != 0 {
 		out.Woken = min(max(x.Woken, x.Begin), x.End)
 	}

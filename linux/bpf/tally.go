@@ -349,7 +349,8 @@ type TallyInterval struct {
 	Key        TallyKey
 	Begin, End uint64
 	Woken      uint64 // of a wait: from when on the thread waited for a processor
-	Result     uint64 // of a call: what it returned
+	Result     uint64 // of a call: what it returned,
+	Returned   bool   // which the last one of a thread does not
 	Processor  uint32 // on which the thread went on
 	Waker      TallyKey
 	HasWaker   bool // Waker is known
@@ -360,7 +361,7 @@ func DecodeInterval(h Header, b []byte) (x TallyInterval, ok bool) {
 	if len(b) < tallyKeyBytes {
 		return x, false
 	}
-	x = TallyInterval{Key: decodeKey(b), Begin: h.Addr, End: h.Low, Woken: h.High, Result: h.Sp, Processor: uint32(h.Pc)}
+	x = TallyInterval{Key: decodeKey(b), Begin: h.Addr, End: h.Low, Woken: h.High, Result: h.Sp, Returned: h.Bp != 0, Processor: uint32(h.Pc)}
 	if b = b[tallyKeyBytes:]; x.Woken != 0 && len(b) >= tallyKeyBytes {
 		x.Waker = decodeKey(b)
 		x.HasWaker = x.Waker.Flags&tallyNobody == 0

@@ -88,11 +88,12 @@ type Interval struct {
 	Class      Class
 	Begin, End uint64
 	Woken      uint64 // of a wait: from when on the thread waited for a processor, within Begin and End
-	Result     int64  // of a call: what it returned
+	Result     int64  // of a call: what it returned,
+	Returned   bool   // if it did: the last one of a thread does not
 	Processor  uint32 // on which the thread went on
 	Waker      Class  // of a wait: who woke the thread, as a class of its own;
 	HasWaker   bool   // it is known
-	Open       bool   // it goes on when the collection ends: neither Result nor Processor is known
+	Open       bool   // it goes on when the collection ends: the processor is not known
 }
 
 // Sample is what was known of a thread at one moment.

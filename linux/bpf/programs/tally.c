@@ -251,7 +251,7 @@ int tally_enter(struct bpf_raw_tracepoint_args *ctx)
 
 /* interval writes down a call that ends, or a wait. Where they come faster than they can be
  * kept, the short ones are counted and left out. */
-inlined void interval(void *ctx, struct tally_control *c, struct tally_open *o, struct tally_key *waker, u64 end, u64 woken, u64 result)
+inlined void interval(void *ctx, struct tally_control *c, struct tally_open *o, struct tally_key *waker, u64 end, u64 woken, u64 result, bool returns)
 {
 	u32 length = waker ? 2 * sizeof(struct tally_key) : sizeof(struct tally_key);
 	struct interval_record x = {.r = {.kind = KIND_INTERVAL, .length = length}, .key = o->key};
@@ -274,6 +274,7 @@ inlined void interval(void *ctx, struct tally_control *c, struct tally_open *o, 
 	x.r.low = end;
 	x.r.high = woken;
 	x.r.sp = result;
+	x.r.bp = returns;
 	x.r.pc = bpf_get_smp_processor_id();
 	if (waker)
 		x.waker = *waker;
@@ -320,7 +321,7 @@ int tally_leave(struct bpf_raw_tracepoint_args *ctx)
 		t->count++;
 		t->sum += now - c->origin;
 		o.begin = c->origin;
-		interval(ctx, c, &o, 0, now, 0, ctx->args[1]);
+		interval(ctx, c, &o, 0, now, 0, ctx->args[1], true);
 		o.begin = 0;
 		bpf_map_update_elem(&calls, &tid, &o, BPF_ANY); /* that this was its first */
 		return 0;
@@ -332,7 +333,7 @@ int tally_leave(struct bpf_raw_tracepoint_args *ctx)
 		open->begin = 0;
 		return 0;
 	}
-	interval(ctx, c, open, 0, now, 0, ctx->args[1]);
+	interval(ctx, c, open, 0, now, 0, ctx->args[1], true);
 	settle(open, now - open->begin, 0);
 	return 0;
 }
@@ -401,7 +402,7 @@ int tally_exit(struct bpf_raw_tracepoint_args *ctx)
 	open = bpf_map_lookup_elem(&calls, &tid);
 	if (open && open->begin) { /* the call that ends it */
 		if (c)
-			interval(ctx, c, open, 0, now, 0, 0);
+			interval(ctx, c, open, 0, now, 0, 0, false);
 		settle(open, now - open->begin, 0);
 	}
 	bpf_map_delete_elem(&calls, &tid);
@@ -489,7 +490,7 @@ inlined void back(struct bpf_raw_tracepoint_args *ctx, struct tally_control *c)
 			woken = w->o.begin;
 		if (woken > now)
 			woken = now;
-		interval(ctx, c, &w->o, &w->waker, now, woken, 0);
+		interval(ctx, c, &w->o, &w->waker, now, woken, 0, false);
 		settle(&w->o, woken - w->o.begin, now - woken);
 	}
 	bpf_map_delete_elem(&waits, &tid);

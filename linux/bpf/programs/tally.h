@@ -60,7 +60,7 @@ struct tally_wait {
 
 /* A wait or a system call that has ended. It takes the header's words for its own:
  * addr is when it began, low when it ended, high of a wait since when it could go on, sp what a
- * call returned, pc the processor. */
+ * call returned, bp whether it did, pc the processor. */
 struct interval_record {
 	struct record_header r;
 	struct tally_key key;
