@@ -13,6 +13,7 @@
 package resolve
 
 import (
+	"slices"
 	"strings"
 
 	"entelon/core/profile"
@@ -111,25 +112,28 @@ func (r *Resolver) Resolve(rec *raw.Record) (*Process, *Frames) {
 	return p, f
 }
 
+// ownFunctions begin the names of the kernel's functions by which it gets to our program.
+var ownFunctions = []string{"bpf_prog_", "bpf_trace_run", "__bpf_trace_", "__traceiter_"}
+
 // maxOwn is how many frames our own program has in a kernel's stack at most.
 const maxOwn = 8
 
 // TrimOwn takes from the kernel's part of a stack what was our own program's, which wrote the
 // sample, and how the kernel got to it.
 func (r *Resolver) TrimOwn(s *raw.Sample) {
-	for i, ip := range s.Kernel {
+	last := -1
+	for i, ip := range s.Kernel[:min(len(s.Kernel), maxOwn)] {
 		if i > 0 {
 			ip--
 		}
 		name := r.FunctionName(r.names.inKernel(ip))
-		if strings.HasPrefix(name, "bpf_trace_run") && i+1 < len(s.Kernel) {
-			s.Kernel = s.Kernel[i+1:]
-			s.Kernel[0]-- // where a call returns to: the call itself is meant
-			return
+		if slices.ContainsFunc(ownFunctions, func(begin string) bool { return strings.HasPrefix(name, begin) }) {
+			last = i
 		}
-		if i > maxOwn {
-			return
-		}
+	}
+	if last >= 0 && last+1 < len(s.Kernel) {
+		s.Kernel = s.Kernel[last+1:]
+		s.Kernel[0]-- // where a call returns to: the call itself is meant
 	}
 }
 
