@@ -58,12 +58,21 @@ func TestLanesLens(t *testing.T) {
 	p.until("what states there are", `['lock', 'input', 'timer'].every(s => [...document.querySelectorAll('[data-test=lane-state]')].some(e => e.innerText.startsWith(s)))`)
 	p.looked("lanes")
 
-	// The first long wait of waiter for the lock, by the API's own word.
+	// A wait of waiter for the lock, by the API's own word, and not for the barrier between two rounds:
+	// the one that took closest to the 2.5 ms that it takes where nothing else runs.
 	type wait struct{ Thread, At int64 }
-	first := value[wait](p, fmt.Sprintf(`fetch('/api/v1/takes/%s/lanes?parts=4000').then(r => r.json()).then(d => {
+	first := value[wait](p, fmt.Sprintf(`(async key => {
+		const d = await fetch(`+"`/api/v1/takes/${key}/lanes?parts=4000`"+`).then(r => r.json())
 		const i = d.lanes.findIndex(l => l.thread === 'waiter'), lock = d.states.findIndex(s => s.name === 'lock'), runs = d.rows[i].runs
-		for (let k = 0; k < runs.length; k += 6) if (runs[k + 2] === lock && runs[k + 3] === 1 && runs[k + 1] - runs[k] > 2e6) return { Thread: d.lanes[i].id, At: Math.round((runs[k] + runs[k + 1]) / 2) }
-	})`, key))
+		const waits = []
+		for (let k = 0; k < runs.length; k += 6) if (runs[k + 2] === lock && runs[k + 3] === 1) waits.push([runs[k], runs[k + 1]])
+		const off = w => Math.abs(w[1] - w[0] - 2.5e6)
+		for (const w of waits.sort((a, b) => off(a) - off(b))) {
+			const at = Math.round((w[0] + w[1]) / 2)
+			const there = await fetch(`+"`/api/v1/takes/${key}/lanes/at?thread=${d.lanes[i].id}&at=${at}`"+`).then(r => r.json())
+			if (!there.stack.some(f => there.functions[f].name.includes('barrier'))) return { Thread: d.lanes[i].id, At: at }
+		}
+	})('%s')`, key))
 	width := value[float64](p, `document.querySelector('[data-test=lanes] canvas').clientWidth`)
 	type spot struct{ X, Y, Duration float64 }
 	at := value[spot](p, fmt.Sprintf(`fetch('/api/v1/takes/%s/lanes?count=0').then(r => r.json()).then(d => {
