@@ -53,13 +53,17 @@ func (s *session) addUp(events []*rings.Event, stackBytes int) (err error) {
 			o.Waits = i
 		case rings.RoleWake:
 			o.Wakers = i
+		case rings.RolePark:
+			o.Routines = true
+		case rings.RoleSpan:
+			o.Spans = true
 		}
 	}
 	if s.tally, err = bpf.NewTally(s.other, o); err != nil {
 		return err
 	}
-	for i, e := range events {
-		if err := s.addUpOne(i, e); err != nil {
+	for i := range events {
+		if err := s.addUpOne(events, i); err != nil {
 			return err
 		}
 	}
@@ -67,10 +71,24 @@ func (s *session) addUp(events []*rings.Event, stackBytes int) (err error) {
 }
 
 // addUpOne loads the program of one event.
-func (s *session) addUpOne(i int, e *rings.Event) (err error) {
+func (s *session) addUpOne(events []*rings.Event, i int) (err error) {
+	e := events[i]
 	switch {
 	case e.Role == rings.RoleWritten:
 		e.Samples, err = s.other.Samples()
+	case e.Role == rings.RoleSpan:
+		for _, points := range [][]bpf.SpanPoint{e.Spans.Begins, e.Spans.Ends} {
+			for n := range points {
+				points[n].Event = i
+			}
+		}
+		err = s.tally.Spans(e.Spans.Path, e.Spans.Begins, e.Spans.Ends)
+	case e.Role == rings.RolePark:
+		ready := -1
+		if i+1 < len(events) && events[i+1].Role == rings.RoleReadied {
+			ready = i + 1
+		}
+		err = s.tally.Routines(e.Routines.Path, e.Routines.Points, i, ready)
 	case !e.Tallied || e.Attr == nil: // it has no event of its own
 	case e.Role == rings.RoleCall:
 		e.Program, err = s.tally.Call(i, e.Size, e.Allocator)

@@ -12,12 +12,11 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"entelon/capture/follow"
 	"entelon/capture/rings"
 	"entelon/core/profile"
 	"entelon/linux/bpf"
 	"entelon/linux/perf"
-	"entelon/symbol"
-	"entelon/symbol/elfimage"
 	"entelon/unwind"
 )
 
@@ -174,39 +173,19 @@ func probesOf(files []string, name string) ([]probe, *profile.Warning, error) {
 	found, err := findProbes(files, name)
 	inlined := 0
 	if len(files) > 0 {
-		inlined = inlinedSites(files[0], name)
+		inlined = follow.InlinedSites(files[0], name)
 	}
 	switch {
 	case errors.Is(err, ErrNoFunction) && inlined > 0:
-		return nil, nil, fmt.Errorf("%q is inlined wherever it is called (%s), so there is nothing to count; build it without inlining: %w", name, places(inlined), ErrProbe)
+		return nil, nil, fmt.Errorf("%q is inlined wherever it is called (%s), so there is nothing to count; build it without inlining: %w", name, follow.Places(inlined), ErrProbe)
 	case err != nil || inlined == 0:
 		return found, nil, err
 	}
 	return found, &profile.Warning{
 		Code:   "inlined",
-		Text:   fmt.Sprintf("%s is inlined in %s, whose calls are not counted.", name, places(inlined)),
+		Text:   fmt.Sprintf("%s is inlined in %s, whose calls are not counted.", name, follow.Places(inlined)),
 		Remedy: "Build it without inlining to count all of them.",
 	}, nil
-}
-
-func places(n int) string {
-	if n == 1 {
-		return "1 place"
-	}
-	return fmt.Sprintf("%d places", n)
-}
-
-func inlinedSites(path, name string) int {
-	f, err := elfimage.OpenRegular(path)
-	if err != nil {
-		return 0
-	}
-	o, err := symbol.OpenObject(f, path, profile.KindOwn, nil)
-	if err != nil {
-		return 0
-	}
-	defer o.Close()
-	return symbol.InlinedSites(o, name)
 }
 
 // begin lets the counting begin.

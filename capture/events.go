@@ -13,6 +13,7 @@ import (
 
 	"entelon/capture/rings"
 	"entelon/core/measure"
+	"entelon/linux/bpf"
 	"entelon/linux/perf"
 	"entelon/linux/tracefs"
 	"entelon/runtimes/python"
@@ -135,6 +136,18 @@ func (s *session) planned(c perf.Clock, tallied bool) (out []*rings.Event, err e
 			a := deep.Traced(p.ID, true)
 			a.Sample_type &^= unix.PERF_SAMPLE_RAW
 			out = append(out, &rings.Event{Attr: a, Column: column, Copied: copied})
+		case measure.ByReturns, measure.ByGoroutines:
+			if !tallied {
+				return nil, fmt.Errorf("%s: %w: %w", m, ErrNotAllowed, cmp.Or(s.tallyErr, bpf.ErrNotRoot))
+			}
+			events, err := followed(s, m)
+			if err != nil {
+				return nil, err
+			}
+			for _, e := range events {
+				e.Column, e.Copied = column, copied
+				out = append(out, e)
+			}
 		case measure.ByCalls:
 			calls, err := s.calls(m, deep, column)
 			if err != nil {

@@ -4,14 +4,11 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
-	"sort"
 	"strings"
 
 	"golang.org/x/sys/unix"
 
-	"entelon/capture/launch"
 	"entelon/capture/pairing"
 	"entelon/capture/rings"
 	"entelon/core/measure"
@@ -138,37 +135,6 @@ func (s *subject) files(keep func(path string) bool) ([]string, error) {
 		out = append(out, path)
 	}
 	return out, nil
-}
-
-// FunctionNames are the functions of a program and of the libraries that it needs, by name.
-func FunctionNames(program string) (names []string, err error) {
-	path, err := exec.LookPath(program)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", program, launch.ErrNoCommand)
-	}
-	seen := map[string]bool{}
-	for _, path := range libraries.NeededFiles(runtimes.InterpreterOf(path)) {
-		f, err := elfimage.OpenRegular(path)
-		if err != nil {
-			continue // one that is not here
-		}
-		o, err := symbol.OpenObject(f, path, profile.KindOwn, nil)
-		if err != nil {
-			continue // not a file of code
-		}
-		defined, err := symbol.FunctionsByName(o, "*")
-		if err = errors.Join(err, o.Close()); err != nil {
-			return nil, err
-		}
-		for _, d := range defined {
-			if !seen[d.Name] && !d.Chooses {
-				seen[d.Name] = true
-				names = append(names, d.Name)
-			}
-		}
-	}
-	sort.Strings(names)
-	return names, nil
 }
 
 // emulates reports whether the kernel does an instruction itself when a probe

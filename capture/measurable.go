@@ -6,6 +6,7 @@ import (
 	"path"
 	"strings"
 
+	"entelon/capture/follow"
 	"entelon/core/measure"
 	"entelon/linux/tracefs"
 )
@@ -48,7 +49,7 @@ func Measurables(pattern string, programs []string) (out []Measurable, err error
 		}
 	}
 	for _, program := range programs {
-		names, err := FunctionNames(program)
+		names, err := follow.FunctionNames(program)
 		if err != nil {
 			return nil, fmt.Errorf("listing functions: %w", err)
 		}

@@ -14,6 +14,7 @@ type Passed struct {
 	HasProcessor bool
 	Result       int64 // of a system call
 	HasResult    bool
+	Open         bool // of a span: it goes on when the take ends
 }
 
 // Waker is who ended a wait.
@@ -55,6 +56,9 @@ func (r *Resolver) putInterval(x *Passed) {
 	}
 	if x.HasResult {
 		r.Builder.Attribute(profile.AttributeResult, x.Result)
+	}
+	if x.Open {
+		r.Builder.Attribute(profile.AttributeOpen, 1)
 	}
 }
 

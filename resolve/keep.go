@@ -5,6 +5,7 @@ import (
 
 	"entelon/core/profile"
 	"entelon/resolve/raw"
+	"entelon/runtimes/golang"
 	"entelon/runtimes/python"
 	"entelon/unwind"
 )
@@ -98,11 +99,38 @@ func (r *Resolver) put(x Seen, stack profile.StackID, values []int64) {
 }
 
 func (r *Resolver) marked(s profile.StackID, mark profile.FrameID) profile.StackID {
-	if mark == 0 {
+	switch mark {
+	case 0:
 		return s
+	case MarkByStack:
+		mark = r.Mark(r.waitsFor(s))
 	}
 	return r.Builder.Push(s, mark)
 }
+
+// MarkByStack stands for the mark of what a goroutine waits for, which the functions say that it waits
+// in, once they have their names.
+const MarkByStack = ^profile.FrameID(0)
+
+func (r *Resolver) waitsFor(s profile.StackID) profile.Mark {
+	if m, known := r.waits[s]; known {
+		return m
+	}
+	p := r.Builder.Profile()
+	var names []string
+	for at := s; at != 0 && len(names) < golang.Looked; at = p.Stacks.Parent[at] {
+		names = append(names, r.FunctionName(p.Stacks.Frame[at]))
+	}
+	m := golang.WaitsFor(names)
+	if r.waits == nil || len(r.waits) >= maxWaits {
+		r.waits = map[profile.StackID]profile.Mark{}
+	}
+	r.waits[s] = m
+	return m
+}
+
+// maxWaits bounds how many stacks are remembered with what they wait for.
+const maxWaits = 1 << 16
 
 // push adds a stack of frames, the innermost first, and counts how it ended.
 // last is the module in which the walk ended.

@@ -101,6 +101,11 @@ func (ps *Processes) Thread(p *Process, tid uint32) profile.ThreadID {
 	return id
 }
 
+// Goroutine returns the profile's goroutine.
+func (ps *Processes) Goroutine(p *Process, number uint64) profile.ThreadID {
+	return ps.b.Goroutine(ps.ID(p), uint32(number))
+}
+
 // ThreadName is what a thread is named now.
 func (ps *Processes) ThreadName(pid, tid uint32) string {
 	t := ps.threads[tid]

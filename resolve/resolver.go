@@ -40,7 +40,8 @@ type Resolver struct {
 	parked []parked // walked, but without names yet
 	quiet  bool     // stacks are not counted: they are those of samples that were
 
-	parkedIntervals []Passed // likewise
+	parkedIntervals []Passed                         // likewise
+	waits           map[profile.StackID]profile.Mark // of goroutines, what for
 }
 
 // Keeper decides which samples are kept.

@@ -20,9 +20,11 @@ func (r *Resolver) Turn() (*profile.Profile, profile.Carry) {
 	for i := range r.parked {
 		x := &r.parked[i]
 		x.Seen = Carried(x.Seen, c)
-		x.mark = c.Frame(x.mark)
+		if x.mark != MarkByStack {
+			x.mark = c.Frame(x.mark)
+		}
 	}
-	r.Builder = b
+	r.Builder, r.waits = b, nil
 	r.names = newNames(b, r.names.world)
 	r.cut = [len(r.cut)]int64{}
 	clear(r.NoTable)

@@ -167,6 +167,8 @@ func (c *Consumer) Visit(r *raw.Record) {
 		c.tallies.summed(r)
 	case raw.Passed:
 		c.tallies.passed(r)
+	case raw.Scheduled:
+		c.tallies.scheduled(r)
 	case raw.Ended:
 		c.gone(r)
 		c.lives.ended(r, c.resolver)

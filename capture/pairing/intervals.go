@@ -48,6 +48,14 @@ func (ts *tallies) passed(rec *raw.Record) {
 		r.KeepInterval(out)
 		return
 	}
+	if e.Role == rings.RoleSpan {
+		out.Kind, out.Open = profile.IntervalSpan, x.Open
+		if x.Goroutine != 0 {
+			out.Thread = r.Processes.Goroutine(out.Of, x.Goroutine)
+		}
+		r.KeepInterval(out)
+		return
+	}
 	woken := min(max(x.Woken, begin), x.End)
 	if woken > begin {
 		out.Kind, out.To = profile.IntervalWait, woken
@@ -158,8 +166,9 @@ func (l *lives) settle(r *resolve.Resolver, end uint64) {
 	for _, id := range p.Intervals.Thread {
 		ours[id] = true
 	}
+	nameGoroutines(r)
 	for id, t := range p.Threads {
-		if !ours[id] {
+		if !ours[id] || t.Goroutine {
 			continue
 		}
 		k := whose{p.Processes[t.Process].PID, t.TID}

@@ -59,7 +59,7 @@ func (ts *tallies) sampled(rec *raw.Record, e *rings.Event) {
 	if e.Attr == nil {
 		ts.c.resolver.TrimOwn(rec.Sample)
 	}
-	if e.Role == rings.RoleWake {
+	if e.Wakes() {
 		ts.woke(t, rec)
 		return
 	}
@@ -78,6 +78,10 @@ func (ts *tallies) sampled(rec *raw.Record, e *rings.Event) {
 		t.mark = ts.c.syscalls.mark(uint64(sum.Class.What))
 	case rings.RoleDisk:
 		t.mark = r.Mark(diskMark(diskKind(sum.Class.What)))
+	case rings.RolePark:
+		t.mark = resolve.MarkByStack
+	case rings.RoleSpan:
+		t.mark = ts.spanMark(e, sum.Class.What)
 	case rings.RoleCall:
 		t.nobody = e.Allocator && ts.c.calledByAllocator(seen.Of, rec, frames)
 	}
@@ -94,7 +98,7 @@ func (ts *tallies) share(t *tallied, sum *raw.Tally, e *rings.Event) {
 }
 
 func (ts *tallies) keep(t *tallied, count, sum, run int64, e *rings.Event) {
-	if e.Role == rings.RoleWake || count == 0 && sum == 0 && run == 0 || t.nobody {
+	if e.Wakes() || count == 0 && sum == 0 && run == 0 || t.nobody {
 		return
 	}
 	if t.left {
@@ -104,14 +108,14 @@ func (ts *tallies) keep(t *tallied, count, sum, run int64, e *rings.Event) {
 	ts.c.Counted.Events[e.Column] += count
 	r := ts.c.resolver
 	switch {
-	case e.Role == rings.RoleSwitch:
+	case e.Role == rings.RoleSwitch || e.Role == rings.RolePark:
 		if sum > 0 {
 			r.Keep(t.last, t.mark, r.Value(e.Column, sum))
 		}
 		if run > 0 {
 			r.Keep(t.last, r.Mark(profile.WaitProcessor), r.Value(e.Column, run))
 		}
-	case e.Role == rings.RoleEnter || e.Role == rings.RoleDisk || e.Role == rings.RoleCall && len(e.Size) > 0:
+	case e.Role == rings.RoleEnter || e.Role == rings.RoleSpan || e.Role == rings.RoleDisk || e.Role == rings.RoleCall && len(e.Size) > 0:
 		r.Keep(t.last, t.mark, r.Value(e.Column, sum, count))
 	default:
 		r.Keep(t.last, 0, r.Value(e.Column, count))
@@ -125,7 +129,7 @@ func (ts *tallies) summed(rec *raw.Record) {
 	}
 	e := ts.c.events[rec.Event]
 	t := ts.class(rec.Tally.Class)
-	if !t.has && (rec.Last || rec.Kind == raw.GoingOn) && e.Role != rings.RoleWake {
+	if !t.has && (rec.Last || rec.Kind == raw.GoingOn) && !e.Wakes() {
 		ts.unseen(t, rec.Tally.Class)
 	}
 	switch {
@@ -168,7 +172,20 @@ func (ts *tallies) unseen(t *tallied, k raw.Class) {
 		t.mark = ts.c.syscalls.mark(uint64(k.What))
 	case rings.RoleDisk:
 		t.mark = r.Mark(diskMark(diskKind(k.What)))
+	case rings.RolePark:
+		t.mark = r.Mark(profile.WaitUnknown)
+	case rings.RoleSpan:
+		t.mark = ts.spanMark(e, k.What)
 	}
+}
+
+// spanMark is the frame of spans of one of an event's functions.
+func (ts *tallies) spanMark(e *rings.Event, number uint32) profile.FrameID {
+	name := ""
+	if int(number) < len(e.Spans.Names) {
+		name = e.Spans.Names[number]
+	}
+	return ts.c.resolver.Builder.Mark(profile.Span, profile.SpanKey(name))
 }
 
 // carry takes what was seen into another profile.
@@ -176,7 +193,7 @@ func (ts *tallies) carry(to profile.Carry) {
 	for _, t := range ts.of {
 		if t.has && !t.left {
 			t.last = resolve.Carried(t.last, to)
-			if t.mark != 0 {
+			if t.mark != 0 && t.mark != resolve.MarkByStack {
 				t.mark = to.Frame(t.mark)
 			}
 		}

@@ -4,6 +4,7 @@ import (
 	"github.com/cilium/ebpf"
 	"golang.org/x/sys/unix"
 
+	"entelon/linux/bpf"
 	"entelon/linux/tracefs"
 )
 
@@ -19,6 +20,9 @@ const (
 	RoleLeave               // and ends
 	RoleDisk                // a request to a disk
 	RoleCall                // a call of a function, one of whose arguments may be a size
+	RoleSpan                // a function is called, and returns
+	RolePark                // a goroutine waits
+	RoleReadied             // another one lets it go on
 	RoleWritten             // what programs say that write samples themselves: of another event without one of its own
 )
 
@@ -46,6 +50,8 @@ type Event struct {
 	Program   *ebpf.Program // runs with each event of a tracepoint or a probe, whoever's; nil: none
 	Handler   *ebpf.Program // runs with each sample of another event, instead of the reader; nil: none
 	Tallied   bool          // the programs add it up; its samples are some of its events
+	Spans     *Spans        // of functions that are followed from their beginning to their end
+	Routines  *Routines     // of goroutines
 	Samples   *ebpf.Map     // where its files go, by processor, since the programs write its samples; nil: they do not
 }
 
@@ -54,7 +60,23 @@ func (x *Event) Counts() bool { return !x.Clock && !x.Timed }
 
 // Beside reports whether its samples say more of those of another event, and are none themselves.
 func (x *Event) Beside() bool {
-	return x.Role == RoleWake || x.Role == RoleLeave || x.Role == RoleWritten
+	return x.Wakes() || x.Role == RoleLeave || x.Role == RoleWritten
+}
+
+// Wakes reports whether its samples say who ended waits.
+func (x *Event) Wakes() bool { return x.Role == RoleWake || x.Role == RoleReadied }
+
+// Spans are functions of a file that are followed from their beginning to their end.
+type Spans struct {
+	Path         string
+	Names        []string // by number
+	Begins, Ends []bpf.SpanPoint
+}
+
+// Routines are where a file's runtime lets goroutines wait and run.
+type Routines struct {
+	Path   string
+	Points bpf.RoutinePoints
 }
 
 // Bare reports whether nothing but the tracepoint's own record comes with its samples.

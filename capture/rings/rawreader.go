@@ -22,6 +22,7 @@ type rawReader struct {
 	out      raw.Record
 	raw      raw.Sample
 	interval raw.Interval
+	routine  raw.Routine
 	runTime  perf.RunTime
 }
 
@@ -179,8 +180,11 @@ func labelOf(b []byte) raw.Label {
 // interval.
 func (d *rawReader) readOther(rec perf.Record) *raw.Record {
 	h, body, ok := bpf.Decode(rec.Body)
-	if ok && h.Kind == bpf.KindInterval {
+	switch {
+	case ok && h.Kind == bpf.KindInterval:
 		return d.readInterval(h, body)
+	case ok && h.Kind == bpf.KindRoutine:
+		return d.readRoutine(h, body)
 	}
 	if !ok || h.Kind != bpf.KindCode {
 		return nil
@@ -190,7 +194,23 @@ func (d *rawReader) readOther(rec perf.Record) *raw.Record {
 	return &d.out
 }
 
-// readInterval reads a wait or a system call.
+// readRoutine reads what came of a goroutine.
+func (d *rawReader) readRoutine(h bpf.Header, body []byte) *raw.Record {
+	x, ok := bpf.DecodeRoutine(h, body)
+	if !ok || x.Wait.Begin > x.Wait.End || x.Carried > x.Wait.End {
+		return nil
+	}
+	d.routine = routineOf(x)
+	d.out.Kind, d.out.PID, d.out.TID, d.out.Routine = raw.Scheduled, x.Wait.Key.Pid, x.Carrier, &d.routine
+	return &d.out
+}
+
+// routineOf is what came of a goroutine as raw records have it.
+func routineOf(x bpf.Routine) raw.Routine {
+	return raw.Routine{Number: x.Goroutine, Carrier: x.Carrier, Carried: x.Carried, Left: x.Left, Wait: intervalOf(x.Wait), By: x.ByGoroutine}
+}
+
+// readInterval reads a wait, a system call or a span.
 func (d *rawReader) readInterval(h bpf.Header, body []byte) *raw.Record {
 	x, ok := bpf.DecodeInterval(h, body)
 	if !ok || x.End < x.Begin {
@@ -203,7 +223,7 @@ func (d *rawReader) readInterval(h bpf.Header, body []byte) *raw.Record {
 
 // intervalOf is an interval as raw records have it.
 func intervalOf(x bpf.TallyInterval) raw.Interval {
-	out := raw.Interval{Class: classOf(x.Key), Begin: x.Begin, End: x.End, Result: int64(x.Result), Returned: x.Returned, Processor: x.Processor, HasWaker: x.HasWaker}
+	out := raw.Interval{Class: classOf(x.Key), Begin: x.Begin, End: x.End, Result: int64(x.Result), Returned: x.Returned, Processor: x.Processor, HasWaker: x.HasWaker, Goroutine: x.Goroutine}
 	if x.Woken != 0 {
 		out.Woken = min(max(x.Woken, x.Begin), x.End)
 	}

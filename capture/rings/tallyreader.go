@@ -83,7 +83,7 @@ func (x *tallyReader) finish(v raw.Visitor) error {
 		return nil
 	}
 	end := x.ending.Load()
-	err := x.tally.Open(func(tid uint32, o bpf.TallyOpen) {
+	err := x.tally.Open(func(tid uint32, o bpf.TallyOpen, goroutine uint64) {
 		if o.Begin >= end {
 			return
 		}
@@ -95,9 +95,17 @@ func (x *tallyReader) finish(v raw.Visitor) error {
 			t.Sum, t.Run = int64(o.Woken-o.Begin), int64(end-o.Woken)
 		}
 		v.Visit(&raw.Record{Kind: raw.GoingOn, PID: o.Key.Pid, TID: tid, Event: int(o.Key.Event), Tally: t})
-		i := intervalOf(bpf.TallyInterval{Key: o.Key, Begin: o.Begin, End: end})
+		i := intervalOf(bpf.TallyInterval{Key: o.Key, Begin: o.Begin, End: end, Goroutine: goroutine})
 		i.Open, i.Woken = true, end-uint64(t.Run)
 		v.Visit(&raw.Record{Kind: raw.Passed, PID: o.Key.Pid, TID: tid, Time: end, Interval: &i})
 	})
+	err = errors.Join(err, x.tally.OpenRoutines(end, func(pid uint32, o bpf.Routine) {
+		if o.Wait.Begin > end || o.Carried > end {
+			return
+		}
+		i := routineOf(o)
+		i.Wait.Open = true
+		v.Visit(&raw.Record{Kind: raw.Scheduled, PID: pid, TID: o.Carrier, Time: end, Routine: &i})
+	}))
 	return errors.Join(err, x.visit(v, true))
 }

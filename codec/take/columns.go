@@ -157,7 +157,7 @@ func readTables(b []byte, p *profile.Profile, r *allowance, version uint32) erro
 		}
 		p.Samples.Values = append(p.Samples.Values, nil)
 	}
-	readWho(c, p)
+	readWho(c, p, version)
 	return c.end()
 }
 
@@ -196,7 +196,7 @@ func (c *cursor) byte() uint8 {
 	return uint8(v)
 }
 
-func readWho(c *cursor, p *profile.Profile) {
+func readWho(c *cursor, p *profile.Profile, version uint32) {
 	for range c.rows(8) {
 		i, x := c.uint(), profile.Process{PID: c.uint32(), Name: profile.StringID(c.uint32())}
 		if !setOrAdd(&p.Processes, i, x) {
@@ -206,6 +206,14 @@ func readWho(c *cursor, p *profile.Profile) {
 	}
 	for range c.rows(12) {
 		i, x := c.uint(), profile.Thread{TID: c.uint32(), Process: profile.ProcessID(c.uint32()), Name: profile.StringID(c.uint32())}
+		if version >= Version10 {
+			kind := c.uint()
+			if kind > 1 {
+				c.fail(fmt.Errorf("thread %d is of an unknown kind, %d", i, kind))
+				return
+			}
+			x.Goroutine = kind == 1
+		}
 		if !setOrAdd(&p.Threads, i, x) {
 			c.fail(fmt.Errorf("thread %d comes before thread %d", i, len(p.Threads)))
 			return

@@ -16,7 +16,8 @@ import (
 // every event is in it; Version5 may bring source files; Version6 may bring the
 // labels of samples; Version7 keeps what a mark says as a number, says what the time
 // of a measure's samples is, and may have samples without times; Version8 has one way
-// to a frame more; Version9 may have intervals. The newest is the one that is written.
+// to a frame more; Version9 may have intervals; Version10 may have goroutines beside threads,
+// and spans. The newest is the one that is written.
 const (
 	Version1 = 1
 	Version2 = 2
@@ -27,7 +28,9 @@ const (
 	Version7 = 7
 	Version8 = 8
 	Version9 = 9
-	current  = Version9
+
+	Version10 = 10
+	current   = Version10
 )
 
 // magic begins every file. Its last byte is one that no text file has.

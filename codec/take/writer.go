@@ -239,6 +239,11 @@ func (t *Writer) who(p *profile.Profile) int {
 		t.uint(uint64(p.Threads[i].TID))
 		t.uint(uint64(p.Threads[i].Process))
 		t.uint(uint64(p.Threads[i].Name))
+		if p.Threads[i].Goroutine {
+			t.uint(1)
+		} else {
+			t.uint(0)
+		}
 	}
 	m.processes = append(m.processes[:0], p.Processes...)
 	m.threads = append(m.threads[:0], p.Threads...)

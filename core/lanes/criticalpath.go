@@ -164,25 +164,41 @@ func (x *Index) place(s profile.StackID) profile.FunctionID {
 func (x *Index) shareRun(s *Step, ns int64, add func(*Step, profile.FunctionID, int64, int)) {
 	l := &x.Lanes[s.Lane]
 	first, last := x.seenIn(l, s.From, s.To)
-	var order []profile.FunctionID
-	counts := map[profile.FunctionID]int{}
-	for _, i := range l.seen[first:last] {
-		f := x.place(x.p.Samples.Stack[i])
+	shareOut(l.seen[first:last], ns, func(i int32) profile.FunctionID { return x.place(x.p.Samples.Stack[i]) },
+		func(f profile.FunctionID, ns int64, samples int) { add(s, f, ns, samples) })
+}
+
+// Share shares a step in which a thread ran among the stacks of its samples, to the nanosecond; the
+// stack is 0 where there are none.
+func (x *Index) Share(s *Step, add func(stack profile.StackID, ns int64)) {
+	l := &x.Lanes[s.Lane]
+	first, last := x.seenIn(l, s.From, s.To)
+	shareOut(l.seen[first:last], s.To-s.From, func(i int32) profile.StackID { return x.p.Samples.Stack[i] },
+		func(stack profile.StackID, ns int64, _ int) { add(stack, ns) })
+}
+
+// shareOut shares nanoseconds among what samples are of, by how many are.
+func shareOut[T comparable](seen []int32, ns int64, of func(int32) T, add func(T, int64, int)) {
+	var order []T
+	counts := map[T]int{}
+	for _, i := range seen {
+		f := of(i)
 		if counts[f] == 0 {
 			order = append(order, f)
 		}
 		counts[f]++
 	}
 	if len(order) == 0 {
-		add(s, 0, ns, 0)
+		var none T
+		add(none, ns, 0)
 		return
 	}
-	all, given, seen := int64(last-first), int64(0), int64(0)
+	all, given, sofar := int64(len(seen)), int64(0), int64(0)
 	for _, f := range order {
-		seen += int64(counts[f])
-		upTo := ns / all * seen
-		upTo += ns % all * seen / all
-		add(s, f, upTo-given, counts[f])
+		sofar += int64(counts[f])
+		upTo := ns / all * sofar
+		upTo += ns % all * sofar / all
+		add(f, upTo-given, counts[f])
 		given = upTo
 	}
 }

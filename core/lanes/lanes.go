@@ -19,7 +19,7 @@ import (
 	"entelon/core/profile"
 )
 
-// Lane is one thread.
+// Lane is one thread, or one goroutine.
 type Lane struct {
 	Thread profile.ThreadID
 	From   int64         // when it was first there, in nanoseconds since the take began
@@ -43,7 +43,8 @@ type Index struct {
 	// Measured: waits were measured, so that it is known when a thread ran.
 	Measured bool
 	// Lanes are all threads that did something, those of one process beside each other, the process
-	// that ran longest first, and in it the thread that did.
+	// that ran longest first, and in it goroutines before threads, those
+	// that ran longest first.
 	Lanes []Lane
 	// Tick is for how long a sample of processor time stands, in nanoseconds; 0: there are none.
 	Tick int64
@@ -100,6 +101,7 @@ func New(t *profile.Take) *Index {
 	}
 	x.fill(lanes, stateOf)
 	x.samples(t, lanes, sees)
+	carrying{x, sees}.all(lanes)
 	for i := range lanes {
 		if p.Threads[i].TID == nobody {
 			continue
@@ -239,9 +241,17 @@ func (x *Index) sort() {
 		}
 		return int64(len(l.seen)) * max(x.Tick, 1)
 	}
+	rank := func(lane int) int { // goroutines before the threads that carry them
+		if x.p.Threads[x.Lanes[lane].Thread].Goroutine {
+			return 0
+		}
+		return 1
+	}
 	process := make([]int64, len(x.p.Processes))
 	for i := range x.Lanes {
-		process[x.ProcessOf(i)] += busy(&x.Lanes[i])
+		if rank(i) > 0 { // what these do, their threads do
+			process[x.ProcessOf(i)] += busy(&x.Lanes[i])
+		}
 	}
 	order := make([]int, len(x.Lanes))
 	for i := range order {
@@ -249,7 +259,7 @@ func (x *Index) sort() {
 	}
 	slices.SortStableFunc(order, func(a, b int) int {
 		pa, pb := x.ProcessOf(a), x.ProcessOf(b)
-		return cmp.Or(cmp.Compare(process[pb], process[pa]), cmp.Compare(pa, pb), cmp.Compare(busy(&x.Lanes[b]), busy(&x.Lanes[a])))
+		return cmp.Or(cmp.Compare(process[pb], process[pa]), cmp.Compare(pa, pb), cmp.Compare(rank(a), rank(b)), cmp.Compare(busy(&x.Lanes[b]), busy(&x.Lanes[a])))
 	})
 	put(x.Lanes, x.Lanes, order)
 	for i := range x.byThread {

@@ -12,6 +12,7 @@ const (
 	Running
 	Ready // it could run, and waits for a processor
 	Lock
+	Channel // of a goroutine, until another one sends or receives
 	Disk
 	Network
 	Timer
@@ -25,7 +26,7 @@ const (
 
 // stateMarks are the marks of waits that the states stand for.
 var stateMarks = [States]profile.Mark{
-	Ready: profile.WaitProcessor, Lock: profile.WaitLock, Disk: profile.WaitDisk, Network: profile.WaitNetwork, Timer: profile.WaitSleep, Events: profile.WaitEvents,
+	Ready: profile.WaitProcessor, Lock: profile.WaitLock, Channel: profile.WaitChannel, Disk: profile.WaitDisk, Network: profile.WaitNetwork, Timer: profile.WaitSleep, Events: profile.WaitEvents,
 	Input: profile.WaitInput, Process: profile.WaitProcess, Memory: profile.WaitMemory, Other: profile.WaitUnknown,
 }
 

@@ -23,6 +23,8 @@ const (
 	BySystemCalls            // from entering the kernel to leaving it
 	ByDisk                   // at each request to a disk
 	ByCalls                  // at each call of a function
+	ByReturns                // from each call of a function to its return
+	ByGoroutines             // from a goroutine's leaving its thread to another thread's taking it up
 )
 
 // Kind is a row of the table.
@@ -49,6 +51,8 @@ const (
 	Allocations = "allocations"
 	Tracepoint  = "tracepoint"
 	Function    = "function"
+	Span        = "span"
+	Goroutines  = "goroutines"
 )
 
 // Kinds is the table.
@@ -117,6 +121,23 @@ var Kinds = []Kind{
 		Cost:    "about 5 µs a call, under 1 µs where they come fast",
 		Note:    "every call, about 5 µs each",
 		Columns: []ColumnRow{{Column: Column{Name: "function", Label: "calls", Unit: Count, Counted: true}, LabelOf: "calls of"}},
+	},
+	{
+		Word: Span, Title: "Spans of a function", Of: OfAFunction, Way: ByReturns,
+		Means: "Calls of a function from beginning to end, waiting included, each with its times: Go, C, C++ and Rust, with nothing built in. In Go they belong to the goroutine. A * in the name stands for anything. Every call is measured.",
+		Cost:  "about 10 µs a call",
+		Note:  "every call, about 10 µs each",
+		Columns: []ColumnRow{
+			{Column: Column{Name: "span-time", Label: "time in spans", Unit: Nanoseconds, Counted: true, Time: Beginning}, LabelOf: "time in"},
+			{Column: Column{Name: "spans", Label: "spans", Unit: Count, Counted: true, Time: Beginning}, LabelOf: "spans of"},
+		},
+	},
+	{
+		Word: Goroutines, Title: "Goroutines", Way: ByGoroutines,
+		Means:   "Time in which goroutines wait, by what for, under the stack that waited, with who ended it: locks, channels, timers and the network, which no thread shows, since it runs other goroutines meanwhile. In Lanes each goroutine has a lane. Every wait is measured.",
+		Cost:    "about 10 µs a wait",
+		Note:    "Go programs, every wait, about 10 µs each",
+		Columns: []ColumnRow{{Column: Column{Name: "parked", Label: "time goroutines wait", Unit: Nanoseconds, Counted: true, Time: Beginning}}},
 	},
 }
 

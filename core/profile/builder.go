@@ -25,8 +25,9 @@ type stackKey struct {
 }
 
 type threadKey struct {
-	process ProcessID
-	tid     uint32
+	process   ProcessID
+	tid       uint32
+	goroutine bool
 }
 
 type labelKey struct {
@@ -124,19 +125,33 @@ func (b *Builder) Process(pid uint32) ProcessID {
 
 // Thread returns the identifier of a thread of a process by its number.
 func (b *Builder) Thread(process ProcessID, tid uint32) ThreadID {
-	k := threadKey{process, tid}
+	return b.thread(threadKey{process, tid, false})
+}
+
+// Goroutine returns the identifier of a goroutine of a process by its number.
+func (b *Builder) Goroutine(process ProcessID, number uint32) ThreadID {
+	return b.thread(threadKey{process, number, true})
+}
+
+// Like returns the identifier of a thread, or a goroutine, of a process, with the number of another
+// profile's.
+func (b *Builder) Like(process ProcessID, t Thread) ThreadID {
+	return b.thread(threadKey{process, t.TID, t.Goroutine})
+}
+
+func (b *Builder) thread(k threadKey) ThreadID {
 	if id, ok := b.threads[k]; ok {
 		return id
 	}
 	id := ThreadID(len(b.p.Threads))
-	b.p.Threads = append(b.p.Threads, Thread{TID: tid, Process: process})
+	b.p.Threads = append(b.p.Threads, Thread{TID: k.tid, Process: k.process, Goroutine: k.goroutine})
 	b.threads[k] = id
 	return id
 }
 
 // FindThread returns the identifier of a thread that was added before.
 func (b *Builder) FindThread(process ProcessID, tid uint32) (ThreadID, bool) {
-	id, ok := b.threads[threadKey{process, tid}]
+	id, ok := b.threads[threadKey{process, tid, false}]
 	return id, ok
 }
 

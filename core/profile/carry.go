@@ -50,7 +50,7 @@ func (c Carry) Thread(id ThreadID) ThreadID {
 	p := c.From.Processes[t.Process]
 	process := c.To.Process(p.PID)
 	c.To.NameProcess(process, c.From.Strings[p.Name])
-	out := c.To.Thread(process, t.TID)
+	out := c.To.Like(process, t)
 	c.To.NameThread(out, c.From.Strings[t.Name])
 	return out
 }

@@ -7,15 +7,17 @@ type IntervalKind uint8
 
 // The kinds of interval. The order is part of the take file format.
 const (
-	NoInterval    IntervalKind = iota
-	IntervalAlive              // there is a thread, as far as the take saw it
-	IntervalWait               // a thread cannot go on; the mark at the inner end of its stack says why
-	IntervalReady              // a thread could go on, and waits for a processor
-	IntervalCall               // a system call, by the mark at the inner end of its stack
+	NoInterval      IntervalKind = iota
+	IntervalAlive                // there is a thread, as far as the take saw it
+	IntervalWait                 // a thread cannot go on; the mark at the inner end of its stack says why
+	IntervalReady                // a thread could go on, and waits for a processor
+	IntervalCall                 // a system call, by the mark at the inner end of its stack
+	IntervalSpan                 // something that the program itself names: the mark at the inner end of its stack
+	IntervalCarried              // a goroutine runs on a thread, or in the kernel: its link
 	intervalsEnd
 )
 
-var intervalNames = [intervalsEnd]string{"", "alive", "wait", "ready", "call"}
+var intervalNames = [intervalsEnd]string{"", "alive", "wait", "ready", "call", "span", "carried"}
 
 // String returns the name as the API uses it.
 func (k IntervalKind) String() string {
@@ -40,11 +42,11 @@ type Intervals struct {
 	Attributes
 }
 
-// Links say what ended intervals: one entry for each of which that is known, in the order of
-// the intervals.
+// Links say what ended intervals, and which thread carried a goroutine: one entry for each of which
+// that is known, in the order of the intervals.
 type Links struct {
 	Interval []uint32
-	Thread   []ThreadID // that woke the one that waited; NoThread where it was an interrupt
+	Thread   []ThreadID // that woke the one that waited, or carries it; NoThread where it was an interrupt
 	Stack    []StackID  // where that was at that moment
 }
 
@@ -64,6 +66,7 @@ type Attribute struct {
 // The names of attributes.
 const (
 	AttributeResult    = "result"    // of a system call, what it returned: below 0 the error's number
+	AttributeOpen      = "open"      // 1: of a span that had no end when the take ended
 	AttributeProcessor = "processor" // on which the thread went on when the interval ended
 )
 

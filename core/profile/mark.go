@@ -50,6 +50,11 @@ const (
 	// Group is what stands at the root of stacks that are grouped, by its name.
 	Group
 
+	// WaitChannel is a wait of a goroutine for another one, on a channel.
+	WaitChannel
+	// Span is a span by name, which is the function's.
+	Span
+
 	marksEnd
 )
 
@@ -83,6 +88,7 @@ var marks = [marksEnd]markRow{
 	DiskDiscard:   {"disk: discard", "disk: discard"},
 	DiskFlush:     {"disk: flush", "disk: flush"},
 	DiskOther:     {"disk: other request", "disk: other request"},
+	WaitChannel:   {"waits for a channel", "waits for a channel"},
 }
 
 var markByKey = func() map[string]Mark {
@@ -104,7 +110,7 @@ func (m Mark) CutOff() bool { return m >= CutDeeper && m <= CutTorn }
 // Idle reports whether it is a wait for something to do, and not for something that
 // is needed to go on.
 func (m Mark) Idle() bool {
-	return m == WaitSleep || m == WaitEvents || m == WaitInput || m == WaitProcess
+	return m == WaitSleep || m == WaitEvents || m == WaitInput || m == WaitProcess || m == WaitChannel
 }
 
 // threadStates are the states of threads, with the marks of waits that stand for them; what runs has
@@ -114,7 +120,7 @@ var threadStates = []struct {
 	name string
 }{
 	{NoMark, "running"}, {WaitProcessor, "ready"}, {WaitLock, "lock"}, {WaitDisk, "disk"}, {WaitNetwork, "network"}, {WaitSleep, "timer"},
-	{WaitEvents, "events"}, {WaitInput, "input"}, {WaitProcess, "process"}, {WaitMemory, "memory"}, {WaitUnknown, "other"},
+	{WaitEvents, "events"}, {WaitInput, "input"}, {WaitProcess, "process"}, {WaitMemory, "memory"}, {WaitUnknown, "other"}, {WaitChannel, "channel"},
 }
 
 // State is the state of a thread whose stack ends in the mark, by name: "lock", "ready"; that of
@@ -178,6 +184,17 @@ func (c Cut) Words() string {
 
 // systemCall begins the key of a system call.
 const systemCall = "system call "
+
+// span begins the key of a span.
+const span = "span "
+
+// SpanKey is the key of a span by its name.
+func SpanKey(name string) string { return span + name }
+
+// SpanNameOf is the name of a span by its function, whose mark is Span.
+func SpanNameOf(p *Profile, f FunctionID) string {
+	return strings.TrimSuffix(strings.TrimPrefix(p.Strings[p.Functions[f].Name], "["+span), "]")
+}
 
 // SystemCallKey is the key of a system call by its name.
 func SystemCallKey(name string) string { return systemCall + name }

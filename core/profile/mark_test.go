@@ -8,7 +8,7 @@ import (
 func TestMarks(t *testing.T) {
 	keys := map[string]Mark{}
 	for m := CutDeeper; m < marksEnd; m++ {
-		if m == SystemCall || m == Group {
+		if m == SystemCall || m == Group || m == Span {
 			if m.Key() != "" {
 				t.Errorf("%d has a key and has names", m)
 			}

@@ -75,7 +75,7 @@ func (b *Builder) append(p *Profile) error {
 		proc := p.Processes[t.Process]
 		pid := b.Process(proc.PID)
 		b.p.Processes[pid].Name = str[proc.Name]
-		thread[i] = b.Thread(pid, t.TID)
+		thread[i] = b.Like(pid, t)
 		b.p.Threads[thread[i]].Name = str[t.Name]
 	}
 	labels := make([]LabelSetID, p.LabelSets.Len())

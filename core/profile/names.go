@@ -27,3 +27,16 @@ func CheckName(name string) error {
 	}
 	return nil
 }
+
+// ThreadWords is a thread as it is shown: "draw 4711", or "goroutine 17, main.serve".
+func (p *Profile) ThreadWords(id ThreadID) string {
+	t := p.Threads[id]
+	name := p.Strings[t.Name]
+	switch {
+	case t.Goroutine && name == "":
+		return fmt.Sprintf("goroutine %d", t.TID)
+	case t.Goroutine:
+		return fmt.Sprintf("goroutine %d, %s", t.TID, name)
+	}
+	return fmt.Sprintf("%s %d", name, t.TID)
+}

@@ -157,11 +157,13 @@ type Process struct {
 	Name StringID
 }
 
-// Thread is one thread that was sampled, under its last name.
+// Thread is one thread that was sampled, under its last name, or a goroutine, which one thread
+// after another carries.
 type Thread struct {
-	TID     uint32
-	Process ProcessID
-	Name    StringID
+	TID       uint32 // of a goroutine, the number that the runtime gave it
+	Process   ProcessID
+	Name      StringID
+	Goroutine bool
 }
 
 // Measure is one thing that every sample carries a value of; a sample that

@@ -18,7 +18,7 @@ var kernelFields = []struct {
 }{
 	{"thread_struct", []string{"fsbase"}},
 	{"mm_struct", []string{"start_stack", "start_code"}},
-	{"pt_regs", []string{"orig_ax", "ip", "sp"}},
+	{"pt_regs", []string{"orig_ax", "ip", "sp", "ax", "bp", "r14"}},
 	{"signal_struct", []string{"live"}},
 	{"task_struct", []string{"__state", "stack", "in_iowait", "pid", "tgid", "sas_ss_sp", "sas_ss_size", "mm", "real_parent", "signal", "thread"}},
 }

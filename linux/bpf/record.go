@@ -18,8 +18,9 @@ const (
 	KindCode    = uint64(stacksRecordKindKIND_CODE)     // a code object of CPython: PythonCode
 	KindLabels  = uint64(stacksRecordKindKIND_LABELS)   // labels of a goroutine: GoLabel
 	KindTally   = uint64(stacksRecordKindKIND_TALLY)    // what was added up so far of the sample's class: TallyKey, TallySum
-	// KindInterval is a wait or a system call that has ended: TallyInterval
+	// KindInterval is a wait, a system call or a span that has ended: TallyInterval
 	KindInterval = uint64(stacksRecordKindKIND_INTERVAL)
+	KindRoutine  = uint64(stacksRecordKindKIND_ROUTINE) // what came of a goroutine: Routine
 )
 
 const (

@@ -138,6 +138,10 @@ func (r *StackReader) load(kind ebpf.ProgramType, stackBytes int, all bool) (*eb
 
 // loader prepares to load; what it returns uses nothing of the reader any more but its maps.
 func (r *StackReader) loader(kind ebpf.ProgramType, stackBytes int, all bool) (func() (*ebpf.Program, error), error) {
+	name := map[ebpf.ProgramType]string{
+		ebpf.PerfEvent: stacksProgOtherStacks, ebpf.TracePoint: stacksProgOtherTracedTracepoint, ebpf.Kprobe: stacksProgOtherTracedKprobe,
+		ebpf.RawTracepoint: stacksProgOtherSampled, ebpf.UnspecifiedProgram: stacksProgOtherProbed,
+	}[kind]
 	spec, err := stacksObject()
 	if err != nil {
 		return nil, err
@@ -153,7 +157,6 @@ func (r *StackReader) loader(kind ebpf.ProgramType, stackBytes int, all bool) (f
 	); err != nil {
 		return nil, err
 	}
-	name := map[ebpf.ProgramType]string{ebpf.PerfEvent: stacksProgOtherStacks, ebpf.TracePoint: stacksProgOtherTracedTracepoint, ebpf.Kprobe: stacksProgOtherTracedKprobe, ebpf.RawTracepoint: stacksProgOtherSampled}[kind]
 	if r.samples != nil {
 		spec.Maps[stacksMapSamples].MaxEntries = r.samples.MaxEntries()
 	}
@@ -264,6 +267,21 @@ func (r *StackReader) Traced(kind ebpf.ProgramType, stackBytes int, all bool) (*
 		return nil, fmt.Errorf("loading the program that reads other stacks: %w", err)
 	}
 	r.traces[kind] = p
+	return p, nil
+}
+
+// Probed returns the program that runs at many probes at once, and writes their samples.
+func (r *StackReader) Probed(stackBytes int) (p *ebpf.Program, err error) {
+	if p := r.traces[ebpf.UnspecifiedProgram]; p != nil {
+		return p, nil
+	}
+	if _, err := r.Samples(); err != nil {
+		return nil, err
+	}
+	if p, err = r.load(ebpf.UnspecifiedProgram, stackBytes, true); err != nil {
+		return nil, fmt.Errorf("loading the program that reads other stacks: %w", err)
+	}
+	r.traces[ebpf.UnspecifiedProgram] = p
 	return p, nil
 }
 

@@ -64,6 +64,7 @@ const (
 	stacksRecordKindKIND_LABELS   stacksRecordKind = 5
 	stacksRecordKindKIND_TALLY    stacksRecordKind = 6
 	stacksRecordKindKIND_INTERVAL stacksRecordKind = 7
+	stacksRecordKindKIND_ROUTINE  stacksRecordKind = 8
 )
 
 // Names of all BPF objects in the ELF.
@@ -79,6 +80,7 @@ const (
 	stacksMapPythonScratch          = "python_scratch"
 	stacksMapSamples                = "samples"
 	stacksMapScratch                = "scratch"
+	stacksProgOtherProbed           = "other_probed"
 	stacksProgOtherSampled          = "other_sampled"
 	stacksProgOtherStacks           = "other_stacks"
 	stacksProgOtherTracedKprobe     = "other_traced_kprobe"
@@ -137,6 +139,7 @@ type stacksSpecs struct {
 //
 // It can be passed ebpf.CollectionSpec.Assign.
 type stacksProgramSpecs struct {
+	OtherProbed           *ebpf.ProgramSpec `ebpf:"other_probed"`
 	OtherSampled          *ebpf.ProgramSpec `ebpf:"other_sampled"`
 	OtherStacks           *ebpf.ProgramSpec `ebpf:"other_stacks"`
 	OtherTracedKprobe     *ebpf.ProgramSpec `ebpf:"other_traced_kprobe"`
@@ -239,6 +242,7 @@ type stacksVariables struct {
 //
 // It can be passed to loadStacksObjects or ebpf.CollectionSpec.LoadAndAssign.
 type stacksPrograms struct {
+	OtherProbed           *ebpf.Program `ebpf:"other_probed"`
 	OtherSampled          *ebpf.Program `ebpf:"other_sampled"`
 	OtherStacks           *ebpf.Program `ebpf:"other_stacks"`
 	OtherTracedKprobe     *ebpf.Program `ebpf:"other_traced_kprobe"`
@@ -247,6 +251,7 @@ type stacksPrograms struct {
 
 func (p *stacksPrograms) Close() error {
 	return _StacksClose(
+		p.OtherProbed,
 		p.OtherSampled,
 		p.OtherStacks,
 		p.OtherTracedKprobe,

@@ -21,10 +21,15 @@ type Tally struct {
 		Pace    *ebpf.Map `ebpf:"pace"`
 		Last    *ebpf.Map `ebpf:"last"`
 		Written *ebpf.Map `ebpf:"interval_pace"`
+
+		Routines *ebpf.Map `ebpf:"routines"` // goroutines
+		Carriers *ebpf.Map `ebpf:"carriers"`
+		Spans    *ebpf.Map `ebpf:"spans"`
 	}
 	o        TallyOptions
 	reader   *StackReader
-	readers  map[ebpf.ProgramType]*ebpf.Map // with the program that reads stacks, by kind of event
+	readers  map[ebpf.ProgramType]*ebpf.Map // with the program that reads stacks, by kind of event; 0: of many probes
+	probing  map[string]*ebpf.Program       // that run at many probes, by name
 	programs []*ebpf.Program
 	links    []link.Link
 	keys     []TallyKey // to read into
@@ -63,18 +68,22 @@ type TallyOptions struct {
 	Waits     int    // of threads that leave their processor; -1: none
 	Intervals bool   // each call and each wait is written down, too
 	Wakers    int    // number of the event of those who end waits; -1: they are not asked for
+	Routines  bool   // goroutines are followed
+	Spans     bool   // functions are, from their beginning to their end
 	// StackBytes is how much of a stack the kernel copies itself at a tracepoint or probe.
 	StackBytes int
 }
 
 // NewTally makes the maps. What a sample does not bring is read by reader's programs.
 func NewTally(reader *StackReader, o TallyOptions) (t *Tally, err error) {
-	t = &Tally{o: o, reader: reader, readers: map[ebpf.ProgramType]*ebpf.Map{}, keys: make([]TallyKey, 4096), sums: make([]TallySum, 4096)}
+	t = &Tally{o: o, reader: reader, readers: map[ebpf.ProgramType]*ebpf.Map{}, probing: map[string]*ebpf.Program{}, keys: make([]TallyKey, 4096), sums: make([]TallySum, 4096)}
 	spec, err := loadTally()
 	if err != nil {
 		return nil, err
 	}
-	for name, used := range map[string]bool{tallyMapCalls: o.Calls >= 0, tallyMapWaits: o.Waits >= 0} {
+	for name, used := range map[string]bool{
+		tallyMapCalls: o.Calls >= 0, tallyMapWaits: o.Waits >= 0, tallyMapRoutines: o.Routines, tallyMapCarriers: o.Routines, tallyMapSpans: o.Spans,
+	} {
 		if !used {
 			spec.Maps[name].MaxEntries = 1
 		}
@@ -111,7 +120,13 @@ func (t *Tally) then(kind ebpf.ProgramType) (*ebpf.Map, error) {
 		return nil, err
 	}
 	p := t.reader.program
-	if kind != ebpf.PerfEvent {
+	switch kind {
+	case ebpf.PerfEvent:
+	case ebpf.UnspecifiedProgram:
+		if p, err = t.reader.Probed(t.o.StackBytes); err != nil {
+			return nil, err
+		}
+	default:
 		if p, err = t.reader.Traced(kind, t.o.StackBytes, true); err != nil {
 			return nil, err
 		}
@@ -149,15 +164,22 @@ func (t *Tally) load(name string, kind ebpf.ProgramType, set map[string]uint32) 
 	if err := spec.Variables[tallyVarGroup].Set(t.o.Group); err != nil {
 		return nil, err
 	}
-	for name, m := range map[string]*ebpf.Map{tallyMapOutputs: t.reader.maps.Outputs, tallyMapCalls: t.maps.Calls, tallyMapWaits: t.maps.Waits} {
+	for name, m := range map[string]*ebpf.Map{
+		tallyMapOutputs: t.reader.maps.Outputs, tallyMapCalls: t.maps.Calls, tallyMapWaits: t.maps.Waits,
+		tallyMapRoutines: t.maps.Routines, tallyMapCarriers: t.maps.Carriers, tallyMapSpans: t.maps.Spans,
+	} {
 		spec.Maps[name].MaxEntries = m.MaxEntries()
 	}
 	maps := map[string]*ebpf.Map{
 		tallyMapControl: t.maps.Control, tallyMapClasses: t.maps.Classes, tallyMapCalls: t.maps.Calls, tallyMapWaits: t.maps.Waits,
 		tallyMapPace: t.maps.Pace, tallyMapLast: t.maps.Last, tallyMapIntervalPace: t.maps.Written, tallyMapOutputs: t.reader.maps.Outputs,
+		tallyMapRoutines: t.maps.Routines, tallyMapCarriers: t.maps.Carriers, tallyMapSpans: t.maps.Spans,
 	}
 	for name, m := range t.reader.Members.shared(spec) {
 		maps[name] = m
+	}
+	if spec.Programs[name].AttachType == ebpf.AttachTraceUprobeMulti {
+		kind = ebpf.UnspecifiedProgram
 	}
 	if kind != ebpf.RawTracepoint || name == tallyProgTallyWaking || name == tallyProgTallyEnter || name == tallyProgTallySwitch {
 		if maps[tallyMapReader], err = t.then(kind); err != nil {
@@ -295,24 +317,51 @@ func (t *Tally) Forget(k TallyKey) error {
 	return err
 }
 
-// Open reads which system calls and waits are going on.
-func (t *Tally) Open(visit func(tid uint32, o TallyOpen)) error {
+// Open reads which system calls, waits and spans are going on; goroutine is that of a span, 0 of none.
+func (t *Tally) Open(visit func(tid uint32, o TallyOpen, goroutine uint64)) error {
 	var tid uint32
 	var o TallyOpen
 	var w tallyTallyWait
-	calls, waits := t.maps.Calls.Iterate(), t.maps.Waits.Iterate()
+	var key tallySpanKey
+	var s tallySpanOpen
+	calls, waits, spans := t.maps.Calls.Iterate(), t.maps.Waits.Iterate(), t.maps.Spans.Iterate()
 	for t.o.Calls >= 0 && calls.Next(&tid, &o) {
 		if o.Begin != 0 {
-			visit(tid, o)
+			visit(tid, o, 0)
 		}
 	}
 	for t.o.Waits >= 0 && waits.Next(&tid, &w) {
 		if w.O.Begin != 0 {
-			visit(tid, w.O)
+			visit(tid, w.O, 0)
 		}
 	}
-	if err := errors.Join(calls.Err(), waits.Err()); err != nil {
+	for t.o.Spans && spans.Next(&key, &s) {
+		visit(s.O.Key.Tid, s.O, s.Goroutine)
+	}
+	if err := errors.Join(calls.Err(), waits.Err(), spans.Err()); err != nil {
 		return fmt.Errorf("reading what is going on: %w", err)
+	}
+	return nil
+}
+
+// OpenRoutines reads what goroutines are in at a time.
+func (t *Tally) OpenRoutines(at uint64, visit func(pid uint32, x Routine)) error {
+	if !t.o.Routines {
+		return nil
+	}
+	var key tallyRoutineKey
+	var g tallyRoutine
+	all := t.maps.Routines.Iterate()
+	for all.Next(&key, &g) {
+		x := Routine{
+			Wait:      TallyInterval{Key: g.O.Key, Begin: g.O.Begin, End: at, Woken: g.O.Woken},
+			Goroutine: key.Goroutine, Carried: g.Carried, Left: g.Left, Carrier: g.Carrier,
+		}
+		x.Wait.Key.Pid = key.Pid
+		visit(key.Pid, x)
+	}
+	if err := all.Err(); err != nil {
+		return fmt.Errorf("reading what goroutines are in: %w", err)
 	}
 	return nil
 }
@@ -330,7 +379,7 @@ func (t *Tally) Close() error {
 		errs = append(errs, m.Close())
 	}
 	m := t.maps
-	return errors.Join(append(errs, closeMaps(m.Control, m.Classes, m.Calls, m.Waits, m.Pace, m.Last, m.Written))...)
+	return errors.Join(append(errs, closeMaps(m.Control, m.Classes, m.Calls, m.Waits, m.Pace, m.Last, m.Written, m.Routines, m.Carriers, m.Spans))...)
 }
 
 // DecodeTally reads the body of a record of KindTally; ok is false where it is cut short.
@@ -353,7 +402,8 @@ type TallyInterval struct {
 	Returned   bool   // which the last one of a thread does not
 	Processor  uint32 // on which the thread went on
 	Waker      TallyKey
-	HasWaker   bool // Waker is known
+	HasWaker   bool   // Waker is known
+	Goroutine  uint64 // of a span; 0: it is the thread's own
 }
 
 // DecodeInterval reads a record of KindInterval; ok is false where it is cut short.
@@ -361,7 +411,7 @@ func DecodeInterval(h Header, b []byte) (x TallyInterval, ok bool) {
 	if len(b) < tallyKeyBytes {
 		return x, false
 	}
-	x = TallyInterval{Key: decodeKey(b), Begin: h.Addr, End: h.Low, Woken: h.High, Result: h.Sp, Returned: h.Bp != 0, Processor: uint32(h.Pc)}
+	x = TallyInterval{Key: decodeKey(b), Begin: h.Addr, End: h.Low, Woken: h.High, Result: h.Sp, Returned: h.Bp != 0, Processor: uint32(h.Pc), Goroutine: h.SystemSp}
 	if b = b[tallyKeyBytes:]; x.Woken != 0 && len(b) >= tallyKeyBytes {
 		x.Waker = decodeKey(b)
 		x.HasWaker = x.Waker.Flags&tallyNobody == 0

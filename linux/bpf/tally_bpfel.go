@@ -13,6 +13,38 @@ import (
 	"github.com/cilium/ebpf"
 )
 
+type tallyRoutine struct {
+	_              structs.HostLayout
+	O              tallyTallyOpen
+	Waker          tallyTallyKey
+	WakerGoroutine uint64
+	Carried        uint64
+	Left           uint64
+	Carrier        uint32
+	Nothing        uint32
+}
+
+type tallyRoutineKey struct {
+	_         structs.HostLayout
+	Goroutine uint64
+	Pid       uint32
+	Nothing   uint32
+}
+
+type tallySpanKey struct {
+	_        structs.HostLayout
+	Of       uint64
+	Depth    uint64
+	Pid      uint32
+	Function uint32
+}
+
+type tallySpanOpen struct {
+	_         structs.HostLayout
+	O         tallyTallyOpen
+	Goroutine uint64
+}
+
 type tallyTally struct {
 	_     structs.HostLayout
 	Count uint64
@@ -76,6 +108,7 @@ type tallyTallyWait struct {
 // Used for safe lookups in a Collection or CollectionSpec.
 const (
 	tallyMapCalls            = "calls"
+	tallyMapCarriers         = "carriers"
 	tallyMapClasses          = "classes"
 	tallyMapControl          = "control"
 	tallyMapIntervalPace     = "interval_pace"
@@ -85,7 +118,15 @@ const (
 	tallyMapOutputs          = "outputs"
 	tallyMapPace             = "pace"
 	tallyMapReader           = "reader"
+	tallyMapRoutines         = "routines"
+	tallyMapSpans            = "spans"
 	tallyMapWaits            = "waits"
+	tallyProgRoutineEnds     = "routine_ends"
+	tallyProgRoutineParks    = "routine_parks"
+	tallyProgRoutineReady    = "routine_ready"
+	tallyProgRoutineRuns     = "routine_runs"
+	tallyProgSpanBegins      = "span_begins"
+	tallyProgSpanEnds        = "span_ends"
 	tallyProgTallyCall       = "tally_call"
 	tallyProgTallyEnter      = "tally_enter"
 	tallyProgTallyEvent      = "tally_event"
@@ -109,6 +150,7 @@ const (
 	tallyVarGroupLevel       = "group_level"
 	tallyVarKindAt           = "kind_at"
 	tallyVarPaceShown        = "pace_shown"
+	tallyVarParksNumber      = "parks_number"
 	tallyVarSecondAt         = "second_at"
 	tallyVarSizeAt           = "size_at"
 	tallyVarSizeUnit         = "size_unit"
@@ -160,6 +202,12 @@ type tallySpecs struct {
 //
 // It can be passed ebpf.CollectionSpec.Assign.
 type tallyProgramSpecs struct {
+	RoutineEnds     *ebpf.ProgramSpec `ebpf:"routine_ends"`
+	RoutineParks    *ebpf.ProgramSpec `ebpf:"routine_parks"`
+	RoutineReady    *ebpf.ProgramSpec `ebpf:"routine_ready"`
+	RoutineRuns     *ebpf.ProgramSpec `ebpf:"routine_runs"`
+	SpanBegins      *ebpf.ProgramSpec `ebpf:"span_begins"`
+	SpanEnds        *ebpf.ProgramSpec `ebpf:"span_ends"`
 	TallyCall       *ebpf.ProgramSpec `ebpf:"tally_call"`
 	TallyEnter      *ebpf.ProgramSpec `ebpf:"tally_enter"`
 	TallyEvent      *ebpf.ProgramSpec `ebpf:"tally_event"`
@@ -177,6 +225,7 @@ type tallyProgramSpecs struct {
 // It can be passed ebpf.CollectionSpec.Assign.
 type tallyMapSpecs struct {
 	Calls         *ebpf.MapSpec `ebpf:"calls"`
+	Carriers      *ebpf.MapSpec `ebpf:"carriers"`
 	Classes       *ebpf.MapSpec `ebpf:"classes"`
 	Control       *ebpf.MapSpec `ebpf:"control"`
 	IntervalPace  *ebpf.MapSpec `ebpf:"interval_pace"`
@@ -186,6 +235,8 @@ type tallyMapSpecs struct {
 	Outputs       *ebpf.MapSpec `ebpf:"outputs"`
 	Pace          *ebpf.MapSpec `ebpf:"pace"`
 	Reader        *ebpf.MapSpec `ebpf:"reader"`
+	Routines      *ebpf.MapSpec `ebpf:"routines"`
+	Spans         *ebpf.MapSpec `ebpf:"spans"`
 	Waits         *ebpf.MapSpec `ebpf:"waits"`
 }
 
@@ -206,6 +257,7 @@ type tallyVariableSpecs struct {
 	GroupLevel    *ebpf.VariableSpec `ebpf:"group_level"`
 	KindAt        *ebpf.VariableSpec `ebpf:"kind_at"`
 	PaceShown     *ebpf.VariableSpec `ebpf:"pace_shown"`
+	ParksNumber   *ebpf.VariableSpec `ebpf:"parks_number"`
 	SecondAt      *ebpf.VariableSpec `ebpf:"second_at"`
 	SizeAt        *ebpf.VariableSpec `ebpf:"size_at"`
 	SizeUnit      *ebpf.VariableSpec `ebpf:"size_unit"`
@@ -236,6 +288,7 @@ func (o *tallyObjects) Close() error {
 // It can be passed to loadTallyObjects or ebpf.CollectionSpec.LoadAndAssign.
 type tallyMaps struct {
 	Calls         *ebpf.Map `ebpf:"calls"`
+	Carriers      *ebpf.Map `ebpf:"carriers"`
 	Classes       *ebpf.Map `ebpf:"classes"`
 	Control       *ebpf.Map `ebpf:"control"`
 	IntervalPace  *ebpf.Map `ebpf:"interval_pace"`
@@ -245,12 +298,15 @@ type tallyMaps struct {
 	Outputs       *ebpf.Map `ebpf:"outputs"`
 	Pace          *ebpf.Map `ebpf:"pace"`
 	Reader        *ebpf.Map `ebpf:"reader"`
+	Routines      *ebpf.Map `ebpf:"routines"`
+	Spans         *ebpf.Map `ebpf:"spans"`
 	Waits         *ebpf.Map `ebpf:"waits"`
 }
 
 func (m *tallyMaps) Close() error {
 	return _TallyClose(
 		m.Calls,
+		m.Carriers,
 		m.Classes,
 		m.Control,
 		m.IntervalPace,
@@ -260,6 +316,8 @@ func (m *tallyMaps) Close() error {
 		m.Outputs,
 		m.Pace,
 		m.Reader,
+		m.Routines,
+		m.Spans,
 		m.Waits,
 	)
 }
@@ -281,6 +339,7 @@ type tallyVariables struct {
 	GroupLevel    *ebpf.Variable `ebpf:"group_level"`
 	KindAt        *ebpf.Variable `ebpf:"kind_at"`
 	PaceShown     *ebpf.Variable `ebpf:"pace_shown"`
+	ParksNumber   *ebpf.Variable `ebpf:"parks_number"`
 	SecondAt      *ebpf.Variable `ebpf:"second_at"`
 	SizeAt        *ebpf.Variable `ebpf:"size_at"`
 	SizeUnit      *ebpf.Variable `ebpf:"size_unit"`
@@ -294,6 +353,12 @@ type tallyVariables struct {
 //
 // It can be passed to loadTallyObjects or ebpf.CollectionSpec.LoadAndAssign.
 type tallyPrograms struct {
+	RoutineEnds     *ebpf.Program `ebpf:"routine_ends"`
+	RoutineParks    *ebpf.Program `ebpf:"routine_parks"`
+	RoutineReady    *ebpf.Program `ebpf:"routine_ready"`
+	RoutineRuns     *ebpf.Program `ebpf:"routine_runs"`
+	SpanBegins      *ebpf.Program `ebpf:"span_begins"`
+	SpanEnds        *ebpf.Program `ebpf:"span_ends"`
 	TallyCall       *ebpf.Program `ebpf:"tally_call"`
 	TallyEnter      *ebpf.Program `ebpf:"tally_enter"`
 	TallyEvent      *ebpf.Program `ebpf:"tally_event"`
@@ -308,6 +373,12 @@ type tallyPrograms struct {
 
 func (p *tallyPrograms) Close() error {
 	return _TallyClose(
+		p.RoutineEnds,
+		p.RoutineParks,
+		p.RoutineReady,
+		p.RoutineRuns,
+		p.SpanBegins,
+		p.SpanEnds,
 		p.TallyCall,
 		p.TallyEnter,
 		p.TallyEvent,

@@ -25,7 +25,8 @@ const (
 	Throttled                   // the kernel made a pause, since sampling took too much time
 	Tallied                     // Tally is all that was added up of a class so far; where Last, it stays at that
 	GoingOn                     // Tally is what goes on in a thread when the collection ends: how long so far
-	Passed                      // Interval is a wait or a system call that has ended
+	Passed                      // Interval is a wait, a system call or a span that has ended
+	Scheduled                   // Routine is what came of a goroutine
 )
 
 // Record is one thing that happened at a time.
@@ -48,6 +49,7 @@ type Record struct {
 	Tally     *Tally
 	Last      bool
 	Interval  *Interval
+	Routine   *Routine
 }
 
 // Parent is the thread that started another one.
@@ -94,6 +96,18 @@ type Interval struct {
 	Waker      Class  // of a wait: who woke the thread, as a class of its own;
 	HasWaker   bool   // it is known
 	Open       bool   // it goes on when the collection ends: the processor is not known
+	Goroutine  uint64 // of a span, whose it is; 0: the thread's own
+}
+
+// Routine is what came of a goroutine since a thread took it up: that carried it, and then it waited,
+// or was put aside for another one. Times are monotonic nanoseconds.
+type Routine struct {
+	Number  uint64
+	Carrier uint32   // the thread
+	Carried uint64   // since when it carried it; 0: none did
+	Left    uint64   // since when it carried another one, though the goroutine could have gone on; 0: it did not
+	Wait    Interval // Begin is 0 where it did not wait; its waker is the thread that carried who ended it
+	By      uint64   // the goroutine that ended the wait; 0: the runtime itself did
 }
 
 // Sample is what was known of a thread at one moment.

@@ -232,7 +232,7 @@ func laneOf(p *profile.Profile, l *lanes.Lane) api.LaneOut {
 	th := p.Threads[l.Thread]
 	pr := p.Processes[th.Process]
 	return api.LaneOut{
-		ID: uint32(l.Thread), Process: p.Strings[pr.Name], PID: pr.PID, Thread: p.Strings[th.Name], TID: th.TID,
+		ID: uint32(l.Thread), Process: p.Strings[pr.Name], PID: pr.PID, Thread: p.Strings[th.Name], TID: th.TID, Words: p.ThreadWords(l.Thread),
 		FromNS: max(0, l.From), ToNS: l.To, Spent: l.Spent[:], Waits: l.Waits, Samples: l.Samples(),
 	}
 }

@@ -2,10 +2,10 @@ package instructions
 
 import "golang.org/x/arch/x86/x86asm"
 
-// decode reads an instruction; n is 0 where there is none. Those with the prefixes VEX and
+// Decode reads an instruction; n is 0 where there is none. Those with the prefixes VEX and
 // EVEX, which the decoder does not know, have a length only: none of them is a jump or
 // changes the stack.
-func decode(b []byte) (in x86asm.Inst, n int) {
+func Decode(b []byte) (in x86asm.Inst, n int) {
 	if n := vectorLength(b); n > 0 {
 		return x86asm.Inst{}, n
 	}

@@ -83,7 +83,7 @@ func (c *Code) walk(start uint64, visit func(in *x86asm.Inst, address uint64, n 
 			if i >= uint64(len(c.bytes)) {
 				break
 			}
-			in, n := decode(c.bytes[i:])
+			in, n := Decode(c.bytes[i:])
 			if n == 0 {
 				break
 			}
@@ -126,7 +126,7 @@ func (c *Code) behindBreaks(start uint64, seen map[uint64][]state) (out []uint64
 	}
 	behind := false
 	for at := start; at < end && at-c.base < uint64(len(c.bytes)); {
-		in, n := decode(c.bytes[at-c.base:])
+		in, n := Decode(c.bytes[at-c.base:])
 		if n == 0 {
 			at++
 			continue

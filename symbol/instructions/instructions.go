@@ -67,7 +67,7 @@ func (c *Code) sweep() {
 	}
 	boundary := true // the instruction before ended a function, or there was none
 	for at := 0; at < len(code); {
-		in, n := decode(code[at:])
+		in, n := Decode(code[at:])
 		if n == 0 {
 			at, boundary = at+1, true
 			continue
@@ -275,7 +275,7 @@ func (c *Code) CallBefore(ra uint64) (to uint64, direct, ok bool) {
 		return ra + uint64(int64(int32(binary.LittleEndian.Uint32(c.bytes[at-4:at])))), true, true
 	}
 	for n := uint64(2); n <= 8 && n <= at; n++ {
-		if in, size := decode(c.bytes[at-n : at]); uint64(size) == n && in.Op == x86asm.CALL {
+		if in, size := Decode(c.bytes[at-n : at]); uint64(size) == n && in.Op == x86asm.CALL {
 			return 0, false, true
 		}
 	}

@@ -21,7 +21,7 @@ func TestVectorInstructionsHaveTheirLength(t *testing.T) {
 		"\xc5\xfc\x10\x05\x00\x01\x00\x00":         "vmovups 0x100(%rip),%ymm0",
 		"\xc4\xa1\x7e\x6f\x84\x88\x00\x10\x00\x00": "vmovdqu 0x1000(%rax,%r9,4),%ymm0",
 	} {
-		if _, n := decode([]byte(code + "\x90\x90\x90\x90\x90")); n != len(code) {
+		if _, n := Decode([]byte(code + "\x90\x90\x90\x90\x90")); n != len(code) {
 			t.Errorf("%s has %d bytes, not %d", name, len(code), n)
 		}
 	}

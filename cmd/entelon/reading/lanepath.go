@@ -10,12 +10,20 @@ import (
 	"entelon/cmd/entelon/terminal"
 	"entelon/core/lanes"
 	"entelon/core/measure"
+	"entelon/core/profile"
 )
+
+// LaneThreadJSON is a thread, or a goroutine, in what else is printed.
+type LaneThreadJSON struct {
+	Thread    string `json:"thread"`
+	TID       uint32 `json:"tid"`
+	Goroutine bool   `json:"goroutine,omitempty"` // TID is the number of one
+	words     string
+}
 
 // LanePathJSON is what `entelon lanes --path --json` prints.
 type LanePathJSON struct {
-	Thread string          `json:"thread"`
-	TID    uint32          `json:"tid"`
+	LaneThreadJSON
 	FromNS int64           `json:"from_ns"`
 	ToNS   int64           `json:"to_ns"`
 	Steps  []LaneStepJSON  `json:"steps"` // one after the other, without a gap
@@ -24,8 +32,7 @@ type LanePathJSON struct {
 
 // LaneStepJSON is a step of LanePathJSON.
 type LaneStepJSON struct {
-	Thread string `json:"thread"`
-	TID    uint32 `json:"tid"`
+	LaneThreadJSON
 	State  string `json:"state"`
 	FromNS int64  `json:"from_ns"`
 	ToNS   int64  `json:"to_ns"`
@@ -34,8 +41,7 @@ type LaneStepJSON struct {
 
 // LaneBlameJSON is what steps of one thread in one state at one place are together.
 type LaneBlameJSON struct {
-	Thread   string `json:"thread"`
-	TID      uint32 `json:"tid"`
+	LaneThreadJSON
 	State    string `json:"state"`
 	Function string `json:"function,omitempty"`
 	NS       int64  `json:"ns"`
@@ -50,30 +56,35 @@ func (l *laning) pathOf(name string) (out LanePathJSON, err error) {
 		return out, err
 	}
 	p := l.t.Profile
-	who := func(i int) (string, uint32) {
-		th := p.Threads[l.x.Lanes[i].Thread]
-		return p.Strings[th.Name], th.TID
-	}
+	who := func(i int) LaneThreadJSON { return threadJSON(p, l.x.Lanes[i].Thread) }
 	out = LanePathJSON{FromNS: max(l.from, l.x.Lanes[lane].From), ToNS: min(l.to, l.x.Lanes[lane].To), Steps: []LaneStepJSON{}, Blame: []LaneBlameJSON{}}
-	out.Thread, out.TID = who(lane)
+	out.LaneThreadJSON = who(lane)
 	steps, err := l.x.CriticalPath(lane, l.from, l.to)
 	if err != nil {
 		return out, err
 	}
 	for _, s := range steps {
 		x := LaneStepJSON{State: s.State.String(), FromNS: s.From, ToNS: s.To, Depth: s.Depth}
-		x.Thread, x.TID = who(s.Lane)
+		x.LaneThreadJSON = who(s.Lane)
 		out.Steps = append(out.Steps, x)
 	}
 	for _, b := range l.x.BlameOf(steps) {
-		x := LaneBlameJSON{State: b.State.String(), NS: b.NS, Steps: b.Steps, Samples: b.Samples}
-		x.Thread, x.TID = who(b.Lane)
-		if b.Function != 0 {
-			x.Function = p.FunctionName(b.Function)
-		}
-		out.Blame = append(out.Blame, x)
+		out.Blame = append(out.Blame, blameJSON(p, l.x, b))
 	}
 	return out, nil
+}
+
+func threadJSON(p *profile.Profile, id profile.ThreadID) LaneThreadJSON {
+	th := p.Threads[id]
+	return LaneThreadJSON{p.Strings[th.Name], th.TID, th.Goroutine, p.ThreadWords(id)}
+}
+
+func blameJSON(p *profile.Profile, x *lanes.Index, b lanes.Blame) LaneBlameJSON {
+	out := LaneBlameJSON{LaneThreadJSON: threadJSON(p, x.Lanes[b.Lane].Thread), State: b.State.String(), NS: b.NS, Steps: b.Steps, Samples: b.Samples}
+	if b.Function != 0 {
+		out.Function = p.FunctionName(b.Function)
+	}
+	return out
 }
 
 // named finds the lane of a thread by its number or its name.
@@ -82,7 +93,11 @@ func (l *laning) named(name string) (lane int, err error) {
 	found := []int{}
 	for i := range l.x.Lanes {
 		th := p.Threads[l.x.Lanes[i].Thread]
-		if strconv.FormatUint(uint64(th.TID), 10) == name {
+		number := strconv.FormatUint(uint64(th.TID), 10)
+		if th.Goroutine {
+			number = "goroutine " + number
+		}
+		if number == name {
 			return i, nil
 		}
 		if is, err := path.Match(name, p.Strings[th.Name]); err == nil && is {
@@ -95,24 +110,29 @@ func (l *laning) named(name string) (lane int, err error) {
 	case 0:
 		return 0, fmt.Errorf("--path %s: no thread of the take has this name or number", name)
 	}
-	return 0, fmt.Errorf("--path %s: %d threads have this name; give a number, such as %d", name, len(found), p.Threads[l.x.Lanes[found[0]].Thread].TID)
+	return 0, fmt.Errorf("--path %s: %d threads have this name; give a number, such as that of %s", name, len(found), p.ThreadWords(l.x.Lanes[found[0]].Thread))
 }
 
 func (l *laning) printPath(w io.Writer, out LanePathJSON) error {
 	w = terminal.PlainWriter{To: w}
 	whole := out.ToNS - out.FromNS
-	fmt.Fprintf(w, "%s\n", terminal.Plain(fmt.Sprintf("critical path of %s %d, from %.6f s to %.6f s: %s", out.Thread, out.TID, float64(out.FromNS)/1e9, float64(out.ToNS)/1e9, measure.Amount(whole, measure.Nanoseconds)), ""))
+	fmt.Fprintf(w, "%s\n", terminal.Plain(fmt.Sprintf("critical path of %s, from %.6f s to %.6f s: %s", out.words, float64(out.FromNS)/1e9, float64(out.ToNS)/1e9, measure.Amount(whole, measure.Nanoseconds)), ""))
 	if whole <= 0 {
 		_, err := fmt.Fprintln(w, "the thread was not there")
 		return err
 	}
+	return printBlame(w, out.Blame, whole, l.full)
+}
+
+// printBlame prints rows that add up to a whole.
+func printBlame(w io.Writer, rows []LaneBlameJSON, whole int64, full bool) error {
 	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', tabwriter.AlignRight)
 	const most = 30
 	rest := whole
-	for _, b := range out.Blame[:min(most, len(out.Blame))] {
-		text := fmt.Sprintf("%s %d: %s", b.Thread, b.TID, stateWords(b.State))
+	for _, b := range rows[:min(most, len(rows))] {
+		text := fmt.Sprintf("%s: %s", b.words, stateWords(b.State))
 		if b.Function != "" {
-			text += " in " + terminal.Shown(b.Function, l.full)
+			text += " in " + terminal.Shown(b.Function, full)
 		}
 		if b.Samples > 0 {
 			text += fmt.Sprintf(", by %d samples", b.Samples)
@@ -121,7 +141,7 @@ func (l *laning) printPath(w io.Writer, out LanePathJSON) error {
 		rest -= b.NS
 	}
 	if rest > 0 {
-		fmt.Fprintf(tw, "%.1f %%\t%s\t  in %d more rows\n", 100*float64(rest)/float64(whole), measure.Amount(rest, measure.Nanoseconds), len(out.Blame)-most)
+		fmt.Fprintf(tw, "%.1f %%\t%s\t  in %d more rows\n", 100*float64(rest)/float64(whole), measure.Amount(rest, measure.Nanoseconds), len(rows)-most)
 	}
 	return tw.Flush()
 }

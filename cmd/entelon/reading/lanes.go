@@ -33,14 +33,17 @@ type LanesJSON struct {
 
 // LaneJSON is a thread in LanesJSON.
 type LaneJSON struct {
-	Process string           `json:"process"`
-	PID     uint32           `json:"pid"`
-	Thread  string           `json:"thread"`
-	TID     uint32           `json:"tid"`
-	FromNS  int64            `json:"from_ns"` // when it was there, since the take began
-	ToNS    int64            `json:"to_ns"`
-	Spent   map[string]int64 `json:"spent"` // nanoseconds by state; together they are as long as it was there
-	Waits   []LaneWaitJSON   `json:"waits"` // the longest
+	Process string `json:"process"`
+	PID     uint32 `json:"pid"`
+	Thread  string `json:"thread"`
+	TID     uint32 `json:"tid"`
+	Words   string `json:"-"`
+
+	Goroutine bool             `json:"goroutine,omitempty"` // TID is the number of one
+	FromNS    int64            `json:"from_ns"`             // when it was there, since the take began
+	ToNS      int64            `json:"to_ns"`
+	Spent     map[string]int64 `json:"spent"` // nanoseconds by state; together they are as long as it was there
+	Waits     []LaneWaitJSON   `json:"waits"` // the longest
 }
 
 // LaneWaitJSON is a wait in LaneJSON.
@@ -51,8 +54,9 @@ type LaneWaitJSON struct {
 	Function  string `json:"function,omitempty"` // where in the program's own code
 	File      string `json:"file,omitempty"`
 	Line      uint32 `json:"line,omitempty"`
-	By        string `json:"by,omitempty"`        // the thread that ended it
-	ByTID     uint32 `json:"by_tid,omitempty"`    //
+	By        string `json:"by,omitempty"`     // the thread that ended it
+	ByTID     uint32 `json:"by_tid,omitempty"` //
+	ByWords   string `json:"-"`
 	ByPID     uint32 `json:"by_pid,omitempty"`    //
 	Where     string `json:"where,omitempty"`     // the function in which that thread did
 	Interrupt bool   `json:"interrupt,omitempty"` // an interrupt ended it
@@ -159,7 +163,7 @@ func (l *laning) lane(i int) (out LaneJSON, there bool) {
 	th := p.Threads[lane.Thread]
 	pr := p.Processes[th.Process]
 	out = LaneJSON{
-		Process: p.Strings[pr.Name], PID: pr.PID, Thread: p.Strings[th.Name], TID: th.TID,
+		Process: p.Strings[pr.Name], PID: pr.PID, Thread: p.Strings[th.Name], TID: th.TID, Words: p.ThreadWords(lane.Thread), Goroutine: th.Goroutine,
 		FromNS: max(lane.From, l.from), ToNS: min(lane.To, l.to), Spent: map[string]int64{}, Waits: []LaneWaitJSON{},
 	}
 	if out.ToNS <= out.FromNS {
@@ -190,7 +194,7 @@ func (l *laning) wait(r lanes.Run) LaneWaitJSON {
 		out.Interrupt = true
 	default:
 		th := p.Threads[by]
-		out.By, out.ByTID, out.ByPID = p.Strings[th.Name], th.TID, p.Processes[th.Process].PID
+		out.By, out.ByTID, out.ByPID, out.ByWords = p.Strings[th.Name], th.TID, p.Processes[th.Process].PID, p.ThreadWords(by)
 		if at, ok := events.Place(p, stack); ok {
 			out.Where = p.FunctionName(p.Frames[at].Function)
 		}
@@ -235,14 +239,14 @@ func (l *laning) print(w io.Writer) error {
 			}
 			fmt.Fprint(tw, "\t")
 		}
-		fmt.Fprintf(tw, "  %s\n", terminal.Plain(fmt.Sprintf("%s %d of %s %d", x.Thread, x.TID, x.Process, x.PID), ""))
+		fmt.Fprintf(tw, "  %s\n", terminal.Plain(fmt.Sprintf("%s of %s %d", x.Words, x.Process, x.PID), ""))
 	}
 	if err := tw.Flush(); err != nil {
 		return err
 	}
 	for _, x := range out.Lanes {
 		if len(x.Waits) > 0 {
-			fmt.Fprintf(w, "\n%s\n", terminal.Plain(fmt.Sprintf("longest waits of %s %d", x.Thread, x.TID), ""))
+			fmt.Fprintf(w, "\n%s\n", terminal.Plain(fmt.Sprintf("longest waits of %s", x.Words), ""))
 		}
 		for _, r := range x.Waits {
 			fmt.Fprintf(w, "  %.6f s  %9s  %s\n", float64(r.AtNS)/1e9, measure.Amount(r.NS, measure.Nanoseconds), terminal.Plain(l.words(r), ""))
@@ -263,10 +267,10 @@ func (l *laning) words(r LaneWaitJSON) string {
 	switch {
 	case r.Interrupt:
 		return out + "; ended by an interrupt"
-	case r.By == "":
+	case r.ByWords == "":
 		return out
 	}
-	out += fmt.Sprintf("; ended by %s %d", r.By, r.ByTID)
+	out += "; ended by " + r.ByWords
 	if r.Where != "" {
 		out += " in " + terminal.Shown(r.Where, l.full)
 	}

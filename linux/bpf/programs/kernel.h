@@ -21,6 +21,9 @@ struct pt_regs {
 	unsigned long orig_ax; /* the number of a system call */
 	unsigned long ip;
 	unsigned long sp;
+	unsigned long ax;
+	unsigned long bp;
+	unsigned long r14; /* of Go, the goroutine */
 };
 
 struct thread_struct {

@@ -11,7 +11,8 @@ enum record_kind {
 	KIND_CODE = 4,     /* a code object of CPython */
 	KIND_LABELS = 5,   /* labels of a goroutine */
 	KIND_TALLY = 6,    /* what was added up so far of events like the one that is sampled */
-	KIND_INTERVAL = 7, /* a wait or a system call that has ended: struct interval_record */
+	KIND_INTERVAL = 7, /* a wait, a system call or a span that has ended: struct interval_record */
+	KIND_ROUTINE = 8,  /* what came of a goroutine: struct routine_record */
 };
 FOR_GO(record_kind);
 

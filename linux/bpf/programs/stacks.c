@@ -113,3 +113,17 @@ int other_traced_kprobe(void *ctx)
 {
 	return traced(ctx);
 }
+
+/* What runs at many probes at once has no event of its own either. */
+SEC("uprobe.multi")
+int other_probed(void *ctx)
+{
+	struct scratch *x = begin();
+
+	if (x) {
+		x->left = left_of(x, x->sp);
+		go_stack(ctx, x);
+		copy_all(ctx, x);
+	}
+	return write_sample(ctx);
+}

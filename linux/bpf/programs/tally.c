@@ -249,9 +249,9 @@ int tally_enter(struct bpf_raw_tracepoint_args *ctx)
 	return t ? count(ctx, &o.key, t, 0) : 0;
 }
 
-/* interval writes down a call that ends, or a wait. Where they come faster than they can be
+/* passed writes down a call or a span that ends, or a wait. Where they come faster than they can be
  * kept, the short ones are counted and left out. */
-inlined void interval(void *ctx, struct tally_control *c, struct tally_open *o, struct tally_key *waker, u64 end, u64 woken, u64 result, bool returns)
+inlined void passed(void *ctx, struct tally_control *c, struct tally_open *o, struct tally_key *waker, u64 end, u64 woken, u64 result, bool returns, u64 goroutine)
 {
 	u32 length = waker ? 2 * sizeof(struct tally_key) : sizeof(struct tally_key);
 	struct interval_record x = {.r = {.kind = KIND_INTERVAL, .length = length}, .key = o->key};
@@ -276,10 +276,17 @@ inlined void interval(void *ctx, struct tally_control *c, struct tally_open *o, 
 	x.r.sp = result;
 	x.r.bp = returns;
 	x.r.pc = bpf_get_smp_processor_id();
+	x.r.system_sp = goroutine;
 	if (waker)
 		x.waker = *waker;
 	if (send(ctx, &x, length) != 0)
 		__sync_fetch_and_add(&c->unwritten[event], 1);
+}
+
+/* interval is passed for what is the thread's own. */
+inlined void interval(void *ctx, struct tally_control *c, struct tally_open *o, struct tally_key *waker, u64 end, u64 woken, u64 result, bool returns)
+{
+	passed(ctx, c, o, waker, end, woken, result, returns, 0);
 }
 
 /* settle adds the time of a call that ends, or of a wait. */
@@ -522,3 +529,5 @@ int tally_switch(struct bpf_raw_tracepoint_args *ctx)
 		__sync_fetch_and_add(&c->unpaired, 1);
 	return count(ctx, &w.o.key, t, 0);
 }
+
+#include "spans.h"

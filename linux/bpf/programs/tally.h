@@ -58,9 +58,9 @@ struct tally_wait {
 	struct tally_key waker; /* who woke it, and where that was */
 };
 
-/* A wait or a system call that has ended. It takes the header's words for its own:
+/* A wait, a system call or a span that has ended. It takes the header's words for its own:
  * addr is when it began, low when it ended, high of a wait since when it could go on, sp what a
- * call returned, bp whether it did, pc the processor. */
+ * call returned, bp whether it did, pc the processor, system_sp of a span the goroutine. */
 struct interval_record {
 	struct record_header r;
 	struct tally_key key;

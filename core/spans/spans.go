@@ -1,0 +1,197 @@
+// Package spans looks at the spans of a take by their names: how long they were, when, which were slow,
+// and what they were slow for.
+//
+// An Index is made once and may be read by many goroutines.
+package spans
+
+import (
+	"cmp"
+	"math"
+	"slices"
+	"sort"
+
+	"entelon/core/profile"
+)
+
+// Span is one.
+type Span struct {
+	Interval int // position among the profile's intervals
+	From, To int64
+	Thread   profile.ThreadID // or goroutine
+	Open     bool             // it had no end when the take ended
+}
+
+// Duration is how long it was, in nanoseconds.
+func (s Span) Duration() int64 { return s.To - s.From }
+
+// Name is all spans of one name.
+type Name struct {
+	Name  string
+	Spans []Span // in the order in which they began
+	Total int64  // nanoseconds
+	Open  int    // of them, those without an end
+
+	durations []int64 // ascending
+}
+
+// Index is the spans of a take.
+type Index struct {
+	Names []Name // those that took longest together first
+}
+
+// New gathers the spans of a profile.
+func New(p *profile.Profile) *Index {
+	v := &p.Intervals
+	open := map[uint32]bool{}
+	for _, at := range p.AttributeNamed(profile.AttributeOpen).Interval {
+		open[at] = true
+	}
+	names := map[profile.FunctionID]int{}
+	x := &Index{}
+	for i, k := range v.Kind {
+		if k != profile.IntervalSpan {
+			continue
+		}
+		f := p.FunctionOf(v.Stack[i])
+		n, met := names[f]
+		if !met {
+			n = len(x.Names)
+			names[f] = n
+			x.Names = append(x.Names, Name{Name: profile.SpanNameOf(p, f)})
+		}
+		name := &x.Names[n]
+		s := Span{Interval: i, From: v.Start[i], To: v.Start[i] + v.Duration[i], Thread: v.Thread[i], Open: open[uint32(i)]}
+		name.Spans = append(name.Spans, s)
+		name.Total += s.Duration()
+		if s.Open {
+			name.Open++
+		}
+	}
+	for i := range x.Names {
+		n := &x.Names[i]
+		slices.SortStableFunc(n.Spans, func(a, b Span) int { return cmp.Compare(a.From, b.From) })
+		n.durations = durations(n.Spans)
+	}
+	slices.SortStableFunc(x.Names, func(a, b Name) int {
+		return cmp.Or(cmp.Compare(b.Total, a.Total), cmp.Compare(a.Name, b.Name))
+	})
+	return x
+}
+
+func durations(spans []Span) []int64 {
+	out := make([]int64, len(spans))
+	for i, s := range spans {
+		out[i] = s.Duration()
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Find returns the spans of a name; nil where there are none.
+func (x *Index) Find(name string) *Name {
+	for i := range x.Names {
+		if x.Names[i].Name == name {
+			return &x.Names[i]
+		}
+	}
+	return nil
+}
+
+// Of returns some of the spans as a name of their own.
+func (n *Name) Of(keep func(Span) bool) *Name {
+	out := &Name{Name: n.Name}
+	for _, s := range n.Spans {
+		if !keep(s) {
+			continue
+		}
+		out.Spans = append(out.Spans, s)
+		out.Total += s.Duration()
+		if s.Open {
+			out.Open++
+		}
+	}
+	out.durations = durations(out.Spans)
+	return out
+}
+
+// Percentile is the smallest duration that a share of the spans, from 0 to 1, does not exceed (the
+// nearest rank); 0 where there are no spans.
+func (n *Name) Percentile(share float64) int64 {
+	k := len(n.durations)
+	if k == 0 {
+		return 0
+	}
+	return n.durations[min(k-1, max(0, int(math.Ceil(share*float64(k)))-1))]
+}
+
+// Slowest are the slowest spans that are a share of all, from 0 to 1, one at least, the slowest first.
+func (n *Name) Slowest(share float64) []Span {
+	k := min(len(n.Spans), max(1, int(math.Ceil(share*float64(len(n.Spans))))))
+	out := slices.Clone(n.Spans)
+	slices.SortStableFunc(out, func(a, b Span) int { return cmp.Compare(b.Duration(), a.Duration()) })
+	return out[:k]
+}
+
+// Bucket is how many spans have durations from From on and below To.
+type Bucket struct {
+	From, To int64
+	Count    int
+}
+
+// bucketsPerDecade is how fine a histogram is: each bucket is a quarter wider than the one before.
+const bucketsPerDecade = 10
+
+// Histogram counts the spans by duration, in buckets of equal width on a logarithmic axis, from the
+// shortest to the longest span.
+func (n *Name) Histogram() []Bucket {
+	if len(n.durations) == 0 {
+		return nil
+	}
+	first, last := bucketOf(n.durations[0]), bucketOf(n.durations[len(n.durations)-1])
+	out := make([]Bucket, last-first+1)
+	at := 0
+	for i := range out {
+		b := &out[i]
+		b.From, b.To = bucketFrom(first+i), bucketFrom(first+i+1)
+		end := at + sort.Search(len(n.durations)-at, func(k int) bool { return n.durations[at+k] >= b.To })
+		b.Count, at = end-at, end
+	}
+	return out
+}
+
+// bucketOf is the number of the bucket that a duration falls into.
+func bucketOf(d int64) int {
+	if d < 1 {
+		return 0
+	}
+	b := 1 + int(math.Floor(math.Log10(float64(d))*bucketsPerDecade))
+	for bucketFrom(b) > d { // rounding
+		b--
+	}
+	for bucketFrom(b+1) <= d {
+		b++
+	}
+	return b
+}
+
+func bucketFrom(b int) int64 {
+	if b <= 0 {
+		return 0
+	}
+	return int64(math.Ceil(math.Pow(10, float64(b-1)/bucketsPerDecade)))
+}
+
+// Rate is how many spans ended in each of parts of equal length between two times.
+func (n *Name) Rate(from, to int64, parts int) []int {
+	out := make([]int, parts)
+	if to <= from {
+		return out
+	}
+	for _, s := range n.Spans {
+		if s.Open || s.To < from || s.To >= to {
+			continue
+		}
+		out[int(float64(s.To-from)/float64(to-from)*float64(parts))]++
+	}
+	return out
+}
