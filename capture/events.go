@@ -32,9 +32,16 @@ func (s *session) plan(c perf.Clock) (out []*rings.Event, err error) {
 				return out, nil
 			}
 			s.tallyErr = errors.Join(err, s.closeTally())
+		} else if slices.ContainsFunc(s.measures.Chosen, follows) {
+			return nil, err // there is no other way to do that
 		}
 	}
 	return s.planned(c, false)
+}
+
+// follows reports whether a measure follows functions or goroutines.
+func follows(m measure.Choice) bool {
+	return m.Row().Way == measure.ByReturns || m.Row().Way == measure.ByGoroutines
 }
 
 // deepened is how much is copied of stacks at tracepoints and probes where every event is
@@ -137,7 +144,7 @@ func (s *session) planned(c perf.Clock, tallied bool) (out []*rings.Event, err e
 			a.Sample_type &^= unix.PERF_SAMPLE_RAW
 			out = append(out, &rings.Event{Attr: a, Column: column, Copied: copied})
 		case measure.ByReturns, measure.ByGoroutines:
-			if !tallied {
+			if !tallied { // their programs run where events are added up
 				return nil, fmt.Errorf("%s: %w: %w", m, ErrNotAllowed, cmp.Or(s.tallyErr, bpf.ErrNotRoot))
 			}
 			events, err := followed(s, m)

@@ -162,7 +162,7 @@ int routine_parks(struct pt_regs *registers)
 	g->o = none.o;
 	g->waker.flags = TALLY_NOBODY;
 	g->waker_goroutine = 0;
-	return count(registers, &none.o.key, t, 0);
+	return count_deep(registers, &none.o.key, t, 0, none.o.key.sp);
 }
 
 /* One that waits may go on. This runs on the system's stack: who called it is the goroutine that the
@@ -193,7 +193,7 @@ int routine_ready(struct pt_regs *registers)
 	t = class_of(c, &waker);
 	g->waker = waker;
 	g->waker_goroutine = self.goroutine;
-	return t ? count(registers, &waker, t, 0) : 0;
+	return t ? count_deep(registers, &waker, t, 0, waker.sp) : 0;
 }
 
 /* leaves ends that the present thread carries another goroutine than k. */

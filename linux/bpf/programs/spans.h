@@ -76,7 +76,7 @@ int span_begins(struct pt_regs *registers)
 	x.o.begin = bpf_ktime_get_ns();
 	if (bpf_map_update_elem(&spans, &k, &x, BPF_ANY) != 0)
 		__sync_fetch_and_add(&c->unpaired, 1);
-	return count(registers, &x.o.key, t, 0);
+	return count_deep(registers, &x.o.key, t, 0, x.goroutine ? k.depth : 0);
 }
 
 SEC("uprobe.multi")

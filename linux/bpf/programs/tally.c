@@ -31,6 +31,7 @@ enum {
 	PACE_NS = 10000000,
 	FIRST_NS = 50000,   /* there is room for one more of the first of classes each so often, */
 	FIRST_ROOM = 20000, /* and so many together */
+	DEEP_BYTES = 1 << 20, /* of stacks in PACE_NS, where it is known how deep they are: a ring has to hold them */
 	FIRST_SHOWN = 4,    /* of a class, that count among the first */
 	MOST_MASK = (1 << 20) - 1,
 	SIGNAL_RETURN = 15, /* a system call after which the thread's registers are others */
@@ -106,7 +107,7 @@ inlined struct tally *class_of(struct tally_control *c, struct tally_key *k)
 /* shows decides whether an event of a class is written down as a sample. The first of each
  * class are, as long as that is not too much for a while, since classes without any tell
  * least; of the others so many are chosen at random as there is time for. */
-inlined bool shows(struct tally *t)
+inlined bool shows(struct tally *t, u64 bytes)
 {
 	u32 zero = 0;
 	u64 now = bpf_ktime_get_ns(), room;
@@ -125,8 +126,11 @@ inlined bool shows(struct tally *t)
 		else if (p->shown <= pace_shown / 2)
 			p->mask >>= 1;
 		p->began = now;
-		p->shown = 0;
+		p->shown = p->bytes = 0;
 	}
+	if (p->bytes + bytes > DEEP_BYTES)
+		return false;
+	p->bytes += bytes;
 	if (p->room > (t->shown == 0 ? 0 : t->shown < FIRST_SHOWN ? FIRST_ROOM / 2 : FIRST_ROOM)) {
 		p->room--;
 		return true;
@@ -137,19 +141,24 @@ inlined bool shows(struct tally *t)
 	return true;
 }
 
-/* count adds an event to its class, and may have it written down, with what was added up
- * before it. */
-inlined int count(void *ctx, struct tally_key *k, struct tally *t, u64 size)
+/* count_deep adds an event to its class, and may have it written down, with what was added up
+ * before it. bytes is how deep its stack is, 0 where that is not known. */
+inlined int count_deep(void *ctx, struct tally_key *k, struct tally *t, u64 size, u64 bytes)
 {
 	struct tally_record x = {.r = {.kind = KIND_TALLY, .length = sizeof(struct tally_key) + sizeof(struct tally)}, .key = *k, .before = *t};
 
 	t->count++;
 	t->sum += size;
-	if (!shows(t) || send(ctx, &x, sizeof(struct tally_key) + sizeof(struct tally)) != 0)
+	if (!shows(t, bytes) || send(ctx, &x, sizeof(struct tally_key) + sizeof(struct tally)) != 0)
 		return 0;
 	t->shown++;
 	bpf_tail_call(ctx, &reader, 0);
 	return KEEP;
+}
+
+inlined int count(void *ctx, struct tally_key *k, struct tally *t, u64 size)
+{
+	return count_deep(ctx, k, t, size, 0);
 }
 
 /* single counts an event that has no end. */

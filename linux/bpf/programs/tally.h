@@ -121,7 +121,8 @@ struct tally_pace {
 	u64 room; /* for the first samples of classes */
 	u64 began;
 	u64 shown;
-	u64 mask; /* of a random number: a sample is written where none of these bits is set */
+	u64 bytes; /* of stacks that are known to be deep */
+	u64 mask;  /* of a random number: a sample is written where none of these bits is set */
 };
 
 struct {
