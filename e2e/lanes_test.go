@@ -12,7 +12,7 @@ import (
 	"github.com/chromedp/chromedp/kb"
 )
 
-// taken adds a take of a C program of the command line's tests, and removes it in the end.
+// taken adds a take of a program of the command line's tests, and removes it in the end.
 func taken(p *page, program string, measures ...string) (key string) {
 	t := p.t
 	t.Helper()
@@ -22,10 +22,11 @@ func taken(p *page, program string, measures ...string) (key string) {
 	for _, m := range measures {
 		take = append(take, "--measure", m)
 	}
-	for _, command := range [][]string{
-		{"cc", "-g", "-O1", "-fno-omit-frame-pointer", "-pthread", "-o", binary, fmt.Sprintf("../cmd/entelon/testdata/%[1]s/%[1]s.c", program)},
-		append(take, "--", binary),
-	} {
+	build := []string{"cc", "-g", "-O1", "-fno-omit-frame-pointer", "-pthread", "-o", binary, fmt.Sprintf("../cmd/entelon/testdata/%[1]s/%[1]s.c", program)}
+	if _, err := os.Stat("../cmd/entelon/testdata/" + program + "/main.go"); err == nil {
+		build = []string{"go", "build", "-o", binary, "../cmd/entelon/testdata/" + program}
+	}
+	for _, command := range [][]string{build, append(take, "--", binary)} {
 		if b, err := exec.Command(command[0], command[1:]...).CombinedOutput(); err != nil {
 			t.Fatalf("%v: %v: %s", command, err, b)
 		}

@@ -69,7 +69,7 @@ func TestALensMore(t *testing.T) {
 	p.do("the take", chromedp.Navigate(address+"/takes/"+takeOf(t, "3.5.0")))
 	p.until("the flame", `Number(document.querySelector('[data-test=flame]')?.dataset.frames) > 10`)
 	p.until("its tab", `[...document.querySelectorAll('[role=tab]')].at(-1)?.innerText === 'Total'`)
-	p.key("8")
+	p.key("9")
 	p.until("the lens", `/^[0-9]+ functions of engraved$/.test(document.querySelector('[data-test=total]')?.innerText ?? '')`)
 	p.until("the address", `new URLSearchParams(location.search).get('lens') === 'total'`)
 }

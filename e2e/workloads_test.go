@@ -11,7 +11,7 @@ import (
 func TestWorkloads(t *testing.T) {
 	p := newPage(t)
 	p.visit("/programs")
-	p.until("the takes of other workloads, apart", `/20 takes of 4 builds/.test(document.body.innerText) || /24 takes of 4 builds/.test(document.body.innerText)`)
+	p.until("the takes of other workloads, apart", `/(20|25) takes of [45] builds/.test(document.body.innerText)`)
 	p.until("which one is shown", `/of the workload\s+--scores 300/.test(document.querySelector('section[aria-label=engraved]').innerText)`)
 	p.visit("/programs/engraved")
 	p.until("the workload", `document.querySelector('[data-test=workload]')?.innerText.includes('--scores 300')`)
@@ -24,16 +24,16 @@ func TestWorkloads(t *testing.T) {
 	p.until("what stayed the same to count by", `/unchanged work/.test(document.querySelector("h1").innerText)`)
 
 	p.do("all of them", chromedp.Click(`//button[contains(., "of other workloads")]`, chromedp.NodeVisible))
-	p.until("the list", `document.querySelectorAll('[data-test=workload-row]').length === 2`)
+	p.until("the list", `document.querySelectorAll('[data-test=workload-row]').length === 3`)
 	p.looked("workloads-dialog")
 	p.do("renaming", chromedp.Click(`//*[@role="dialog"]//li[contains(., "attached")]//button[normalize-space()="rename"]`, chromedp.NodeVisible))
 	p.do("a name", chromedp.SendKeys(`input[aria-label="Name of the workload"]`, "one desk\r", chromedp.NodeVisible))
 	p.until("the name", `Array.from(document.querySelectorAll('[role=dialog] li'), e => e.innerText).some(x => x.startsWith('one desk') && x.includes('attached, --drive'))`)
 	p.do("choosing it to be merged", chromedp.Click(`//*[@role="dialog"]//li[contains(., "one desk")]//input[@type="checkbox"]`, chromedp.NodeVisible))
 	p.do("merging", chromedp.Click(`//*[@role="dialog"]//button[normalize-space()="Merge"]`, chromedp.NodeVisible))
-	p.until("one workload", `document.querySelectorAll('[role=dialog] li').length === 1 && /with one desk/.test(document.querySelector('[role=dialog] li').innerText)`)
+	p.until("one less", `document.querySelectorAll('[role=dialog] li').length === 2 && /with one desk/.test(document.querySelector('[role=dialog] li').innerText)`)
 	p.do("undoing", chromedp.Click(`//*[@role="dialog"]//button[normalize-space()="undo"]`, chromedp.NodeVisible))
-	p.until("two again", `document.querySelectorAll('[role=dialog] li').length === 2`)
+	p.until("all again", `document.querySelectorAll('[role=dialog] li').length === 3`)
 	p.do("undoing the name", chromedp.Click(`//*[@role="dialog"]//button[normalize-space()="undo"]`, chromedp.NodeVisible))
 	p.until("its words", `Array.from(document.querySelectorAll('[role=dialog] li'), e => e.innerText).some(x => x.startsWith('attached, --drive'))`)
 	p.do("closing", chromedp.Click(`//*[@role="dialog"]//button[normalize-space()="Close"]`, chromedp.NodeVisible))
@@ -50,7 +50,7 @@ func TestWorkloads(t *testing.T) {
 	p.until("it is there", `document.querySelector('[data-test=workload-of]')?.innerText.startsWith('--scores 300')`)
 	value[bool](p, `fetch('/api/v1/programs/engraved/workloads/undo', {method: 'POST', headers: {'Content-Type': 'application/json'}, body: '{}'}).then(r => r.ok)`)
 	p.visit("/programs/engraved")
-	p.until("the ledger as it was", `/4 takes of other workloads/.test(document.body.innerText)`)
+	p.until("the ledger as it was", `/5 takes of other workloads/.test(document.body.innerText)`)
 }
 
 // TestCompareWithoutSides: the newest build of each program stands ready against the one

@@ -191,6 +191,19 @@ func table(s *request.Server) []request.Route {
 			request.Query("begin", "integer", "from when, in nanoseconds since the take began", false),
 			request.Query("end", "integer", "until when; absent: to the end of the take", false),
 		}},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/spans", Load: request.Shared, Summary: "How long each span took, by name", Answer: api.SpansOut{}, Handle: s.Same(viewing.SpanRoutes{LensRoutes: viewing.LensRoutes{Server: s}}.Spans, nil), Query: []request.Param{
+			scoping,
+			request.Query("name", "string", "of which name more is told; absent: the one that took longest together", false),
+			request.Query("dots", "integer", "how many spans are told one by one, 20 000 at most", false),
+			request.Query("bins", "integer", "how many pieces the time is cut into for the rate", false),
+		}},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/spans/blame", Load: request.Heavy, Summary: "What the slowest spans of a name were slow for", Answer: api.SpanBlameOut{}, Handle: s.Same(viewing.SpanRoutes{LensRoutes: viewing.LensRoutes{Server: s}}.SpanBlame, nil), Query: []request.Param{
+			scoping,
+			request.Query("name", "string", "of which name", true),
+			request.Query("permille", "integer", "how many in a thousand, the slowest, 1 to 1000; absent: 10", false),
+			request.Query("longer", "integer", "of these those that took as many nanoseconds or more", false),
+			request.Query("shorter", "integer", "and less than these", false),
+		}},
 		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/paths", Load: request.Shared, Summary: "The steps that follow one of a path", Answer: api.PathsOut{}, Handle: s.Same(viewing.LensRoutes{Server: s}.Paths, nil), Query: with(
 			request.Query("start", "string", "roots (the default) or leaves", false),
 			request.Query("node", "integer", "from the roots: the step whose followers are asked for; 0 is the beginning", false),

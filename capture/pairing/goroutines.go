@@ -75,12 +75,18 @@ func nameGoroutines(r *resolve.Resolver) {
 		if !t.Goroutine || t.Name != 0 {
 			continue
 		}
-		name := ""
+		name, own := "", ""
 		for s := p.Intervals.Stack[i]; s != 0; s = p.Stacks.Parent[s] {
 			f := p.Frames[p.Stacks.Frame[s]].Function
 			if n := p.FunctionName(f); p.Functions[f].Mark == profile.NoMark && n != "runtime.goexit" {
 				name = n
+				if p.Functions[f].Kind == profile.KindOwn {
+					own = n
+				}
 			}
+		}
+		if own != "" { // what it was begun with may be of the library that begins goroutines
+			name = own
 		}
 		if name != "" {
 			r.Builder.NameThread(id, name)

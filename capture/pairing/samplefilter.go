@@ -35,6 +35,9 @@ func NewFilter(set *profile.Settings, r *resolve.Resolver, column int, kernel fu
 	if err != nil {
 		return nil, fmt.Errorf("the samples to keep, %s: %w", set.Keep, err)
 	}
+	if sc.During() {
+		return nil, fmt.Errorf("the samples to keep, %s: which spans go on is known once a take is over; use it as a scope then", set.Keep)
+	}
 	set.Keep = sc.String()
 	if sc.All() {
 		return nil, nil

@@ -24,6 +24,8 @@ type ThreadSamples struct {
 	Name    string `json:"name"`
 	Process string `json:"process"`
 	Samples int64  `json:"samples"`
+	// Goroutine: it is one, and TID its number.
+	Goroutine bool `json:"goroutine,omitempty"`
 }
 
 // Outline takes one pass over the samples.
@@ -39,7 +41,7 @@ func (p *Profile) Outline() Outline {
 	}
 	for i, t := range p.Threads {
 		pr := p.Processes[t.Process]
-		o.Threads[i] = ThreadSamples{PID: pr.PID, TID: t.TID, Name: p.Strings[t.Name], Process: p.Strings[pr.Name]}
+		o.Threads[i] = ThreadSamples{PID: pr.PID, TID: t.TID, Name: p.Strings[t.Name], Process: p.Strings[pr.Name], Goroutine: t.Goroutine}
 	}
 	for _, t := range p.Samples.Thread {
 		o.Threads[t].Samples++

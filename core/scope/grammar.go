@@ -32,12 +32,13 @@ type (
 		Is    *conditionNode `parser:"| @@"`
 	}
 	conditionNode struct {
-		Pos   lexer.Position
-		Idle  bool       `parser:"  @'idle'"`
-		Time  *timeNode  `parser:"| 'time' @@"`
-		Path  *pathNode  `parser:"| 'path' @@"`
-		Label *labelNode `parser:"| 'label' @@"`
-		Field *fieldNode `parser:"| @@"`
+		Pos    lexer.Position
+		Idle   bool        `parser:"  @'idle'"`
+		Time   *timeNode   `parser:"| 'time' @@"`
+		Path   *pathNode   `parser:"| 'path' @@"`
+		Label  *labelNode  `parser:"| 'label' @@"`
+		During *duringNode `parser:"| 'during' @@"`
+		Field  *fieldNode  `parser:"| @@"`
 	}
 	timeNode struct {
 		Pos  lexer.Position
@@ -97,7 +98,7 @@ var (
 )
 
 // reserved words have to stand in quotes where they are meant as a text.
-var reserved = []string{"and", "or", "not", "is", "matches", "over", "under", "at", "from", "to", "idle"}
+var reserved = []string{"and", "or", "not", "is", "matches", "over", "under", "at", "from", "to", "idle", "during", "longer", "shorter", "than"}
 
 // maxText bounds what is parsed, and with it how deep brackets are nested.
 const maxText = 16 << 10
@@ -197,6 +198,9 @@ func (c converter) condition(n *conditionNode) (expression, error) {
 		}
 		is, not, err := c.values(n.Label.Is, n.Label.Matches)
 		return negated(label{name[0].source, is}, not), err
+	}
+	if n.During != nil {
+		return c.during(n.During)
 	}
 	return c.field(n.Field)
 }

@@ -75,6 +75,9 @@ const (
 	wantJoin
 	wantLabelName
 	wantLabelIs
+	wantSpanWord
+	wantLonger // another name, how long, or "and", "or"
+	wantThan
 )
 
 // follow says what may come behind these tokens.
@@ -91,6 +94,14 @@ func follow(ts []token) expected {
 			at.want = wantJoin
 		case at.want == wantCondition && w == "time":
 			at.want, at.field = wantTimeWord, "time"
+		case at.want == wantCondition && w == "during":
+			at.want, at.field = wantSpanWord, duringField
+		case at.want == wantSpanWord:
+			at.want = wantName
+		case at.want == wantLonger && (w == "longer" || w == "shorter") || at.want == wantUnit && w == "shorter" || at.want == wantTo && w == "shorter":
+			at.want = wantThan
+		case at.want == wantThan:
+			at.want = wantAmount
 		case at.want == wantCondition && w == "label":
 			at.want, at.field = wantLabelName, "label"
 		case at.want == wantLabelName:
@@ -108,6 +119,10 @@ func follow(ts []token) expected {
 		case at.want == wantLeast:
 			at.want = wantAmount
 		case at.want == wantNotOrName && w == "not":
+			at.want = wantName
+		case at.field == duringField && at.want == wantName:
+			at.want = wantLonger
+		case at.want == wantLonger && w == ",":
 			at.want = wantName
 		case at.want == wantNotOrName || at.want == wantName:
 			at.want = wantMore
@@ -138,7 +153,7 @@ var unitNames = []string{"s", "ms", "µs", "us", "ns", "min", "B", "KiB", "MiB",
 func (at expected) words() []string {
 	switch at.want {
 	case wantCondition:
-		return append(append([]string{}, fieldNames...), "time", "path", "idle", "label", "not", "(")
+		return append(append([]string{}, fieldNames...), "time", "path", "idle", "label", "during", "not", "(")
 	case wantVerb:
 		switch {
 		case at.field == "path":
@@ -149,6 +164,12 @@ func (at expected) words() []string {
 		return []string{"over", "under", "at least", "at most"}
 	case wantLabelIs:
 		return []string{"is", "is not", "matches"}
+	case wantSpanWord:
+		return []string{"span"}
+	case wantLonger:
+		return append([]string{"longer", "shorter", ","}, at.joins()...)
+	case wantThan:
+		return []string{"than"}
 	case wantNotOrName:
 		return []string{"not"}
 	case wantMore:
@@ -160,7 +181,7 @@ func (at expected) words() []string {
 	case wantTimeWord:
 		return []string{"from", "to"}
 	case wantUnit:
-		if at.field == "time" {
+		if at.field == "time" || at.field == duringField {
 			return []string{"s", "ms", "µs", "ns"}
 		}
 		return append(append([]string{}, unitNames...), at.joins()...)
@@ -192,6 +213,9 @@ func (at expected) expected() string {
 	case wantNotOrName, wantName:
 		if at.field == "" {
 			return "a name"
+		}
+		if at.field == duringField {
+			return "the name of a span"
 		}
 		if name, ok := strings.CutPrefix(at.field, labelField("")); ok {
 			return fmt.Sprintf("a value of the label %s", quote(name))

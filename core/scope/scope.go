@@ -82,7 +82,13 @@ func (s Scope) Amounts() bool {
 
 // timed reports whether an expression asks for times.
 func timed(x expression) bool {
-	return some(x, func(x expression) bool { _, is := x.(between); return is })
+	return some(x, func(x expression) bool {
+		switch x.(type) {
+		case between, during:
+			return true
+		}
+		return false
+	})
 }
 
 // some reports whether an expression, or a part of it, is of a kind.
@@ -146,6 +152,8 @@ func (s Scope) Parts() []Part {
 			p.Field, p.From, p.To = "time", x.from, x.to
 		case idle:
 			p.Field = "idle"
+		case during:
+			p.Field, p.Texts = duringField, patternTexts(x.spans)
 		case amount:
 			p.Field = x.measure
 		case pathExpr:

@@ -101,6 +101,7 @@ func NewNames(p *profile.Profile, about About, w Weights) *Names {
 			}
 		}
 	})
+	gather(duringField, func(add func(string, int64, ...string)) { spanNames(p, add) })
 	sets := make([]int64, p.LabelSets.Len()) // samples
 	for i := range p.Samples.Labels {
 		sets[p.Samples.Labels[i]]++
@@ -181,6 +182,8 @@ func (n *Names) Absent(s Scope) []string {
 				return
 			}
 			absent(labelField(x.name), x.is)
+		case during:
+			absent(duringField, x.spans)
 		case pathExpr:
 			absent("path", x.steps)
 		case amount:
@@ -205,6 +208,8 @@ func what(field string) string {
 		return "code of the kind"
 	case "state":
 		return "thread in the state"
+	case duringField:
+		return "span"
 	}
 	if name, ok := strings.CutPrefix(field, labelField("")); ok {
 		return fmt.Sprintf("value of the label %s", quote(name))

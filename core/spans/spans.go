@@ -87,11 +87,13 @@ func durations(spans []Span) []int64 {
 	return out
 }
 
-// Find returns the spans of a name; nil where there are none.
+// Find returns the spans of a name, in full or as it is shown; nil where there are none.
 func (x *Index) Find(name string) *Name {
-	for i := range x.Names {
-		if x.Names[i].Name == name {
-			return &x.Names[i]
+	for _, of := range []func(string) string{func(full string) string { return full }, profile.Short} {
+		for i := range x.Names {
+			if of(x.Names[i].Name) == name {
+				return &x.Names[i]
+			}
 		}
 	}
 	return nil
@@ -148,13 +150,16 @@ func (n *Name) Histogram() []Bucket {
 		return nil
 	}
 	first, last := bucketOf(n.durations[0]), bucketOf(n.durations[len(n.durations)-1])
-	out := make([]Bucket, last-first+1)
+	var out []Bucket
 	at := 0
-	for i := range out {
-		b := &out[i]
-		b.From, b.To = bucketFrom(first+i), bucketFrom(first+i+1)
+	for i := first; i <= last; i++ {
+		b := Bucket{From: bucketFrom(i), To: bucketFrom(i + 1)}
+		if b.To == b.From {
+			continue // narrower than a nanosecond
+		}
 		end := at + sort.Search(len(n.durations)-at, func(k int) bool { return n.durations[at+k] >= b.To })
 		b.Count, at = end-at, end
+		out = append(out, b)
 	}
 	return out
 }
@@ -192,6 +197,48 @@ func (n *Name) Rate(from, to int64, parts int) []int {
 			continue
 		}
 		out[int(float64(s.To-from)/float64(to-from)*float64(parts))]++
+	}
+	return out
+}
+
+// In returns the spans whose intervals are marked.
+func (x *Index) In(is []bool) *Index {
+	out := &Index{}
+	for i := range x.Names {
+		if n := x.Names[i].Of(func(s Span) bool { return is[s.Interval] }); len(n.Spans) > 0 {
+			out.Names = append(out.Names, *n)
+		}
+	}
+	return out
+}
+
+// Bytes estimates the memory that the index holds.
+func (x *Index) Bytes() int64 {
+	n := int64(0)
+	for i := range x.Names {
+		n += 200 + int64(len(x.Names[i].Spans))*(40+8)
+	}
+	return n
+}
+
+// Some returns at most so many spans for a drawing: all, or half of them the slowest and the others at
+// equal distances, in the order in which they began.
+func (n *Name) Some(most int) []Span {
+	if len(n.Spans) <= most {
+		return n.Spans
+	}
+	slowest := n.Percentile(1 - float64(most/2)/float64(len(n.Spans)))
+	var out []Span
+	step := float64(len(n.Spans)) / float64(most/2)
+	next := 0.0
+	for i, s := range n.Spans {
+		regular := float64(i) >= next
+		if regular {
+			next += step
+		}
+		if regular || s.Duration() > slowest {
+			out = append(out, s)
+		}
 	}
 	return out
 }

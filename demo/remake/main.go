@@ -61,9 +61,17 @@ func main() {
 	only := flag.String("only", "", "only the program of this name")
 	builds := flag.String("builds", "", "only these builds, with commas")
 	out := flag.String("out", "demo/takes", "folder for the takes")
+	spans := flag.Bool("spans", false, "only the take with spans and what its goroutines wait for, which root makes")
 	services := flag.Bool("services", false, "only the takes of services that run already")
 	exact := flag.Bool("exact", false, "only the takes of exact runs")
 	flag.Parse()
+	if *spans {
+		if err := followed(*out); err != nil {
+			fmt.Fprintln(os.Stderr, "remake:", err)
+			os.Exit(1)
+		}
+		return
+	}
 	if !*exact && (*only == "" || *only == "engraved") {
 		if err := attached(*out, *builds); err != nil {
 			fmt.Fprintln(os.Stderr, "remake:", err)
@@ -160,6 +168,25 @@ func attached(out, only string) error {
 		}
 	}
 	return nil
+}
+
+// followed makes the take of 3.7.0 in which one page in a hundred is slow.
+func followed(out string) error {
+	p := programs[0]
+	b := build{"3.7.0", "v350,v351,v360,v370", "glyphs are saved while it serves"}
+	exe := filepath.Join("bin", p.name+"-"+b.name)
+	if err := p.make(b, exe); err != nil {
+		return err
+	}
+	file := filepath.Join(out, fmt.Sprintf("%s-%s-spans.take", p.name, b.name))
+	args := []string{"take", "--out", file, "--program", p.name, "--build", b.name, "--note", b.note}
+	for _, m := range []string{"cpu", "waiting", "goroutines", "span:main.Engrave", "span:glyph.Save"} {
+		args = append(args, "--measure", m)
+	}
+	if err := run("bin/entelon", append(args, "--", exe, "--scores", "300", "--workers", "1")...); err != nil {
+		return err
+	}
+	return p.nameless(file)
 }
 
 // attach samples the program while it serves.

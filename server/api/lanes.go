@@ -31,6 +31,7 @@ type LaneOut struct {
 	Thread  string  `json:"thread"`
 	TID     uint32  `json:"tid"`
 	Words   string  `json:"words"`   // "goroutine 17, main.serve"
+	Routine bool    `json:"routine"` // a goroutine
 	FromNS  int64   `json:"from_ns"` // when it was first there
 	ToNS    int64   `json:"to_ns"`
 	Spent   []int64 `json:"spent"` // nanoseconds in each state over the whole take

@@ -165,6 +165,7 @@ const (
 	keyGrowing = "growing "
 	keyShape   = "shape "
 	keyLanes   = "lanes "
+	keySpans   = "spans "
 	KeyCompare = "comparison "
 	keyAnswer  = "answer "
 )

@@ -150,21 +150,12 @@ func (s LensRoutes) LanePath(c *gin.Context) {
 		s.Fail(c, request.Bad(err))
 		return
 	}
-	out := api.LanePathOut{FromNS: max(from, x.Lanes[lane].From), ToNS: min(to, x.Lanes[lane].To), Steps: []int64{}, Cut: len(steps) > maxPathSteps, States: laneStates(), Blame: []api.LaneBlameOut{}}
+	out := api.LanePathOut{FromNS: max(from, x.Lanes[lane].From), ToNS: min(to, x.Lanes[lane].To), Steps: []int64{}, Cut: len(steps) > maxPathSteps, States: laneStates()}
 	for _, st := range steps[:min(len(steps), maxPathSteps)] {
 		out.Steps = append(out.Steps, st.From, st.To, int64(x.Lanes[st.Lane].Thread), int64(st.State), int64(st.Depth))
 	}
 	named := &namedFunctions{p: p, at: map[profile.FunctionID]int{}}
-	for i, b := range x.BlameOf(steps) {
-		if i == maxBlame {
-			break
-		}
-		row := api.LaneBlameOut{Lane: laneOf(p, &x.Lanes[b.Lane]), State: int(b.State), Function: -1, NS: b.NS, Steps: b.Steps, Samples: b.Samples}
-		if b.Function != 0 {
-			row.Function = named.of(b.Function)
-		}
-		out.Blame = append(out.Blame, row)
-	}
+	out.Blame = blameRows(p, x, x.BlameOf(steps), named)
 	out.Functions = append([]api.FunctionRef{}, named.list...)
 	c.JSON(http.StatusOK, out)
 }
@@ -193,6 +184,19 @@ func (s LensRoutes) lane(c *gin.Context, x *lanes.Index) (lane int, ok bool) {
 // laidOut opens the take that is asked for, lays it out over time, and tells which lanes have something
 // in the scope.
 func (s LensRoutes) laidOut(c *gin.Context) (o *request.Opened, x *lanes.Index, shown []int, sc scope.Scope, ok bool) {
+	if o, sc, ok = s.inScope(c); !ok {
+		return
+	}
+	x, shown, err := s.LanesIn(c, o, sc)
+	if err != nil {
+		s.Fail(c, err)
+		return nil, nil, nil, sc, false
+	}
+	return o, x, shown, sc, true
+}
+
+// inScope opens the take that is asked for, with the scope.
+func (s LensRoutes) inScope(c *gin.Context) (o *request.Opened, sc scope.Scope, ok bool) {
 	sc, err := request.ScopeOf(c)
 	if err != nil {
 		s.Fail(c, err)
@@ -204,15 +208,11 @@ func (s LensRoutes) laidOut(c *gin.Context) (o *request.Opened, x *lanes.Index, 
 			err = request.Bad(fits)
 		}
 	}
-	if err == nil {
-		sc = sc.Of(request.AboutOf(row))
-		x, shown, err = s.LanesIn(c, o, sc)
-	}
 	if err != nil {
 		s.Fail(c, err)
 		return
 	}
-	return o, x, shown, sc, true
+	return o, sc.Of(request.AboutOf(row)), true
 }
 
 // openLanes reads threads that are shown with their sampled paths.
@@ -232,7 +232,7 @@ func laneOf(p *profile.Profile, l *lanes.Lane) api.LaneOut {
 	th := p.Threads[l.Thread]
 	pr := p.Processes[th.Process]
 	return api.LaneOut{
-		ID: uint32(l.Thread), Process: p.Strings[pr.Name], PID: pr.PID, Thread: p.Strings[th.Name], TID: th.TID, Words: p.ThreadWords(l.Thread),
+		ID: uint32(l.Thread), Process: p.Strings[pr.Name], PID: pr.PID, Thread: p.Strings[th.Name], TID: th.TID, Words: p.ThreadWords(l.Thread), Routine: th.Goroutine,
 		FromNS: max(0, l.From), ToNS: l.To, Spent: l.Spent[:], Waits: l.Waits, Samples: l.Samples(),
 	}
 }

@@ -209,6 +209,9 @@ func (s TakeRoutes) Take(c *gin.Context) {
 		d.Measures = append(d.Measures, api.MeasureOut{Name: x.Name, Label: x.Label, Unit: x.Unit, Counted: x.Counted, Total: x.Total, Lost: how.Lost})
 	}
 	for i, x := range row.Outline.Threads {
+		if x.Goroutine {
+			continue // which Lanes has
+		}
 		d.Threads = append(d.Threads, api.ThreadOut{ID: uint32(i), PID: x.PID, TID: x.TID, Name: x.Name, Process: x.Process, Samples: x.Samples})
 	}
 	c.JSON(http.StatusOK, d)

@@ -258,9 +258,24 @@ const (
 )
 
 func flameOut(o *request.View, k request.ScopedCost, root calltree.NodeID, l *calltree.Layout) api.FlameOut {
-	p := o.Tree.Profile
+	out := flameOf(o.Tree, k.Cost, root, l)
+	if counts := k.Calls(); counts != nil {
+		for i, n := range l.Node {
+			var calls int64
+			if l.Hidden[i] == 0 {
+				calls = counts.At(n)
+			}
+			out.Calls = append(out.Calls, calls)
+		}
+	}
+	return out
+}
+
+// flameOf is a tree laid out, without counts of calls.
+func flameOf(t *calltree.Tree, cost *calltree.Cost, root calltree.NodeID, l *calltree.Layout) api.FlameOut {
+	p := t.Profile
 	out := api.FlameOut{
-		Total: k.Cost.Total(0), Samples: k.Cost.TotalSamples(0), Root: uint32(root), Path: []api.PathStep{}, Functions: []api.FunctionRef{},
+		Total: cost.Total(0), Samples: cost.TotalSamples(0), Root: uint32(root), Path: []api.PathStep{}, Functions: []api.FunctionRef{},
 		Depth: l.Depth, X: l.X, Width: l.W, Self: l.Self, Hidden: l.Hidden,
 		Node: make([]uint32, len(l.Node)), Function: make([]uint32, len(l.Node)), Count: make([]int64, len(l.Node)), Calls: []int64{},
 	}
@@ -275,20 +290,20 @@ func flameOut(o *request.View, k request.ScopedCost, root calltree.NodeID, l *ca
 		return i
 	}
 	if root != 0 {
-		above := append([]calltree.NodeID{0}, o.Tree.Path(o.Tree.Parent[root])...)
+		above := append([]calltree.NodeID{0}, t.Path(t.Parent[root])...)
 		out.Above = max(0, len(above)-maxStrips)
 		for _, n := range above[out.Above:] {
-			out.Path = append(out.Path, api.PathStep{Node: uint32(n), Function: local(o.Tree.Function[n]), Total: k.Cost.Total(n)})
+			out.Path = append(out.Path, api.PathStep{Node: uint32(n), Function: local(t.Function[n]), Total: cost.Total(n)})
 		}
 	}
 	inlined, deep := make([]int32, len(l.Node)), make([]int32, len(l.Node))
 	for i, n := range l.Node {
 		out.Node[i] = uint32(n)
-		out.Function[i] = local(o.Tree.Function[n])
+		out.Function[i] = local(t.Function[n])
 		if l.Hidden[i] == 0 {
-			out.Count[i] = k.Cost.TotalSamples(n)
+			out.Count[i] = cost.TotalSamples(n)
 		}
-		if o.Tree.Inlined[n] && l.Hidden[i] == 0 {
+		if t.Inlined[n] && l.Hidden[i] == 0 {
 			inlined[i] = 1
 		}
 	}
@@ -298,15 +313,6 @@ func flameOut(o *request.View, k request.ScopedCost, root calltree.NodeID, l *ca
 		}
 	}
 	out.Inlined, out.Deep = inlined, deep
-	if counts := k.Calls(); counts != nil {
-		for i, n := range l.Node {
-			var calls int64
-			if l.Hidden[i] == 0 {
-				calls = counts.At(n)
-			}
-			out.Calls = append(out.Calls, calls)
-		}
-	}
 	return out
 }
 

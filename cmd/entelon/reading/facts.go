@@ -59,6 +59,7 @@ type FactsJSON struct {
 	Whole         bool              `json:"whole"`
 	Processes     []processOut      `json:"processes"`
 	Threads       []threadOut       `json:"threads"`
+	Goroutines    int               `json:"goroutines,omitempty"` // that were followed
 	Modules       []moduleOut       `json:"modules"`
 	Machine       profile.Machine   `json:"machine"`
 	Warnings      []profile.Warning `json:"warnings"`
@@ -149,12 +150,21 @@ func factsOut(t *profile.Take) FactsJSON {
 		Counters: append([]profile.Counter{}, f.Counters...), NotCounted: append([]string{}, f.NotCounted...), Usage: f.Usage, Bare: f.Bare, Work: f.Work,
 		Exact: f.Exact, Series: s.Series, Turn: s.Turn, Turns: s.Turns, Workload: workload.Of(&s, &f).Words, Masked: s.Masked,
 	}
-	for _, x := range p.Processes {
-		out.Processes = append(out.Processes, processOut{x.PID, p.Strings[x.Name]})
-	}
 	counts := make([]int64, len(p.Threads))
 	for _, id := range p.Samples.Thread {
 		counts[id]++
+	}
+	ours := inIt(p, counts)
+	processes := map[profile.ProcessID]bool{}
+	for i, x := range p.Threads {
+		if ours[i] {
+			processes[x.Process] = true
+		}
+	}
+	for i, x := range p.Processes {
+		if processes[profile.ProcessID(i)] || len(processes) == 0 {
+			out.Processes = append(out.Processes, processOut{x.PID, p.Strings[x.Name]})
+		}
 	}
 	for i := range p.Measures {
 		m := p.Words(i)
@@ -165,6 +175,13 @@ func factsOut(t *profile.Take) FactsJSON {
 		out.Measures = append(out.Measures, measureOut{m.Name, m.Label, m.Unit, m.Counted, p.Total(i), how.Singly, how.Lost, how.Intervals, how.Thinned, how.Unwritten})
 	}
 	for i, x := range p.Threads {
+		if x.Goroutine {
+			out.Goroutines++
+			continue
+		}
+		if !ours[i] {
+			continue
+		}
 		out.Threads = append(out.Threads, threadOut{p.Processes[x.Process].PID, x.TID, p.Strings[x.Name], counts[i]})
 	}
 	for _, m := range p.Modules[1:] {
@@ -302,6 +319,9 @@ func printFacts(w io.Writer, path string, t *profile.Take, f FactsJSON) error {
 	row("ended by", "%s", f.EndedBy)
 	row("processes", "%d%s", len(f.Processes), named(len(f.Processes), func(i int) (string, int64) { return f.Processes[i].Name, int64(f.Processes[i].PID) }))
 	row("threads", "%d%s", len(f.Threads), named(len(f.Threads), func(i int) (string, int64) { return f.Threads[i].Name, int64(f.Threads[i].TID) }))
+	if f.Goroutines > 0 {
+		row("goroutines", "%d", f.Goroutines)
+	}
 	row("machine", "%s, Linux %s, %d processors", f.Machine.Host, f.Machine.Kernel, f.Machine.Processors)
 	if f.Note != "" {
 		row("note", "%s", f.Note)
@@ -317,4 +337,21 @@ func printFacts(w io.Writer, path string, t *profile.Take, f FactsJSON) error {
 		row("warning", "%s %s", x.Text, symbols.RemedyFor(x, path))
 	}
 	return tw.Flush()
+}
+
+// inIt tells of each thread whether it is in the take, and did not only end a wait of one that is.
+func inIt(p *profile.Profile, samples []int64) []bool {
+	out := make([]bool, len(p.Threads))
+	for i, n := range samples {
+		out[i] = n > 0
+	}
+	for _, id := range p.Intervals.Thread {
+		out[id] = true
+	}
+	if p.Intervals.Len() == 0 {
+		for i := range out {
+			out[i] = true
+		}
+	}
+	return out
 }

@@ -142,14 +142,7 @@ func spansIn(p *profile.Profile, sc scope.Scope) *spans.Index {
 	if sc.All() {
 		return x
 	}
-	is := sc.Select(p.OfIntervals())
-	out := &spans.Index{}
-	for i := range x.Names {
-		if n := x.Names[i].Of(func(s spans.Span) bool { return is[s.Interval] }); len(n.Spans) > 0 {
-			out.Names = append(out.Names, *n)
-		}
-	}
-	return out
+	return x.In(sc.Select(p.OfIntervals()))
 }
 
 // spanning is what is told of spans.
@@ -176,7 +169,7 @@ func (s *spanning) json(name string) (SpansJSON, error) {
 	for i := range s.x.Names {
 		n := &s.x.Names[i]
 		known = append(known, n.Name)
-		if name != "" && n.Name != name {
+		if name != "" && n != s.x.Find(name) {
 			continue
 		}
 		row := SpanNameJSON{Name: n.Name, Spans: len(n.Spans), Open: n.Open, Total: n.Total, Percentiles: map[string]int64{}}

@@ -1,4 +1,4 @@
-//go:build v360
+//go:build v360 && !v370
 
 package page
 

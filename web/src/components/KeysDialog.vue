@@ -53,6 +53,14 @@ const groups: { name: string; keys: Key[] }[] = [
     ],
   },
   {
+    name: 'In the spans',
+    keys: [
+      ['[  ]', 'the next slower span, the next faster one', looking],
+      ['h', 'what the slowest hundredth was slow for', looking],
+      ['Enter', 'the span in the lanes, or only the chosen time', looking],
+    ],
+  },
+  {
     name: 'In the ledger',
     keys: [
       ['arrows', 'up, down', ['ledger']],

@@ -8,6 +8,7 @@ import LinesLens from './lines/LinesLens.vue'
 import LanesLens from './lanes/LanesLens.vue'
 import NeighboursLens from './neighbours/NeighboursLens.vue'
 import PathsLens from './paths/PathsLens.vue'
+import SpansLens from './spans/SpansLens.vue'
 import { neighbours, pathSteps } from './questions'
 
 /** What every lens is given. It tells what it wants by `LensEmits`. */
@@ -63,5 +64,6 @@ export const lenses: Lens[] = [
   { name: 'neighbours', text: 'Neighbours', view: NeighboursLens, about: (address) => (address('around') || 'focus') === 'focus', begins: (a) => (a.focus ? [neighbours(a.takeKey, a.range, a.focus, Number(a.address('levels') || 2))] : []) },
   { name: 'lines', text: 'Lines', view: LinesLens, about: () => true },
   { name: 'lanes', text: 'Lanes', view: LanesLens },
+  { name: 'spans', text: 'Spans', view: SpansLens },
   { name: 'events', text: 'Events', view: EventsLens },
 ]

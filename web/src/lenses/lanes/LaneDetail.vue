@@ -41,7 +41,7 @@ const stacks = computed(() => [part('Where it waited', found.value?.stack ?? [])
         <button v-if="found.previous_ns >= 0" class="text-ink-2 underline hover:text-ink" @click="emit('go', thread, found.previous_ns)">before</button>
         <button v-if="found.next_ns >= 0" class="text-ink-2 underline hover:text-ink" @click="emit('go', thread, found.next_ns)">after</button>
       </div>
-      <p v-if="who" data-test="lane-by">Ended by <button class="underline hover:text-ink" @click="emit('go', who.id, Math.max(who.from_ns, found.to_ns - 1))">{{ who.thread }} {{ who.tid }}</button><template v-if="who.pid !== 0"> of {{ who.process }} {{ who.pid }}</template></p>
+      <p v-if="who" data-test="lane-by">Ended by <button class="underline hover:text-ink" @click="emit('go', who.id, Math.max(who.from_ns, found.to_ns - 1))">{{ who.words }}</button><template v-if="who.pid !== 0"> of {{ who.process }} {{ who.pid }}</template></p>
       <p v-else-if="found.interrupt" data-test="lane-by">Ended by an interrupt: a timer, a disk or the network</p>
       <p v-else-if="found.interval >= 0 && found.state !== 'ready'" class="text-ink-2">Who ended it is not known.</p>
       <div class="mt-1 grid grid-cols-2 gap-6">

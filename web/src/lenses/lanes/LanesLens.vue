@@ -212,7 +212,10 @@ useKeys({
 const legend = computed(() => {
   const all = data.value
   if (!all) return []
-  const sums = all.states.map((_, i) => all.lanes.reduce((sum, l) => sum + l.spent[i], 0))
+  // Where goroutines have lanes, they have what their threads did.
+  const carried = new Set(all.lanes.filter((l) => l.routine).map((l) => l.pid))
+  const of = all.lanes.filter((l) => l.routine || !carried.has(l.pid))
+  const sums = all.states.map((_, i) => of.reduce((sum, l) => sum + l.spent[i], 0))
   return all.states.map((s, i) => ({ name: s.name, words: s.words, sum: sums[i] })).filter((s) => s.name && s.sum > 0)
 })
 </script>

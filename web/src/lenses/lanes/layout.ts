@@ -19,16 +19,18 @@ export interface Line {
 export function layOut(lanes: Lane[], depths: Map<number, number>): { lines: Line[]; height: number } {
   const lines: Line[] = []
   let top = 0
-  let pid = -1
+  let group = ''
+  const routines = lanes.some((l) => l.routine)
   lanes.forEach((l, i) => {
-    if (l.pid !== pid) {
-      pid = l.pid
-      lines.push({ top, height: headHeight, lane: -1, name: `${l.process} ${l.pid}`, key: `p${l.pid}-${i}` })
+    const head = `${l.process} ${l.pid}${l.routine ? ', goroutines' : routines ? ', threads' : ''}`
+    if (head !== group) {
+      group = head
+      lines.push({ top, height: headHeight, lane: -1, name: head, key: `p${l.pid}-${i}` })
       top += headHeight
     }
     const depth = depths.get(l.id) ?? 0
     const height = laneHeight + (depth ? depth * barHeight + 6 : 0)
-    lines.push({ top, height, lane: i, name: l.thread || `thread ${l.tid}`, key: `l${l.id}` })
+    lines.push({ top, height, lane: i, name: l.thread || `${l.routine ? 'goroutine' : 'thread'} ${l.tid}`, key: `l${l.id}` })
     top += height
   })
   return { lines, height: top }

@@ -12,6 +12,7 @@ export const strokes: Record<string, Stroke> = {
   lock: { width: 3, dash: [], ends: true },
   disk: { width: 1.5, dash: [], double: true },
   network: { width: 3, dash: [3, 3] },
+  channel: { width: 1.5, dash: [3, 3], ends: true },
   memory: { width: 3, dash: [8, 3] },
   other: { width: 1.5, dash: [8, 3, 2, 3] },
   timer: { width: 1, dash: [] },
@@ -22,8 +23,8 @@ export const strokes: Record<string, Stroke> = {
 
 /** A word for a wide stretch, and for the legend. */
 export const short: Record<string, string> = {
-  unknown: 'not measured', running: 'runs', ready: 'ready', lock: 'lock', disk: 'disk', network: 'network', timer: 'timer', events: 'events', input: 'input', process: 'process', memory: 'memory', other: 'other',
+  unknown: 'not measured', running: 'runs', ready: 'ready', lock: 'lock', channel: 'channel', disk: 'disk', network: 'network', timer: 'timer', events: 'events', input: 'input', process: 'process', memory: 'memory', other: 'other',
 }
 
 /** Waits for something to do: they are drawn lightly, and not among what is gathered. */
-export const idle = new Set(['timer', 'events', 'input', 'process'])
+export const idle = new Set(['timer', 'events', 'input', 'process', 'channel'])

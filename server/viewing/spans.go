@@ -1,0 +1,171 @@
+package viewing
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"entelon/core/calltree"
+	"entelon/core/lanes"
+	"entelon/core/profile"
+	"entelon/core/scope"
+	"entelon/core/spans"
+	"entelon/server/api"
+	"entelon/server/request"
+)
+
+// Bounds of what is told of spans at once.
+const (
+	maxSpanNames = 500
+	maxSpanDots  = 20_000
+	maxSpanBins  = 2000
+	blamePixels  = 2000 // how wide the drawing of what spans were slow for is at most
+)
+
+// shownSpanPercentiles are those that are told, in thousandths.
+var shownSpanPercentiles = []int64{0, 10, 100, 250, 500, 750, 900, 950, 990, 999, 1000}
+
+// SpanRoutes answer what the lens Spans asks.
+type SpanRoutes struct{ LensRoutes }
+
+// Spans answers GET /takes/{key}/spans.
+func (s SpanRoutes) Spans(c *gin.Context) {
+	o, x, _, ok := s.spans(c)
+	if !ok {
+		return
+	}
+	dots, err1 := request.Number(c, "dots", 4000, 0, maxSpanDots)
+	bins, err2 := request.Number(c, "bins", 120, 1, maxSpanBins)
+	if err := cmp.Or(err1, err2); err != nil {
+		s.Fail(c, err)
+		return
+	}
+	p := o.Take.Profile
+	out := api.SpansOut{
+		DurationNS: o.Take.Facts.DurationNS, Names: []api.SpanNameOut{}, More: max(0, len(x.Names)-maxSpanNames),
+		Percentiles: []int64{}, Buckets: []int64{}, Dots: []int64{}, Rate: []int{}, Threads: []api.SpanThreadOut{},
+	}
+	for _, k := range p.Intervals.Kind {
+		if k == profile.IntervalWait || k == profile.IntervalReady {
+			out.Known = true
+			break
+		}
+	}
+	for i := range x.Names[:min(len(x.Names), maxSpanNames)] {
+		n := &x.Names[i]
+		out.Names = append(out.Names, api.SpanNameOut{
+			Name: n.Name, Short: profile.Short(n.Name), Spans: len(n.Spans), Open: n.Open, TotalNS: n.Total,
+			MedianNS: n.Percentile(0.5), P99NS: n.Percentile(0.99), SlowestNS: n.Percentile(1),
+		})
+	}
+	n := chosenSpans(x, c.Query("name"))
+	if n == nil {
+		c.JSON(http.StatusOK, out)
+		return
+	}
+	out.Name, out.All = n.Name, len(n.Spans)
+	for _, of := range shownSpanPercentiles {
+		out.Percentiles = append(out.Percentiles, of, n.Percentile(float64(of)/1000))
+	}
+	for _, b := range n.Histogram() {
+		out.Buckets = append(out.Buckets, b.From, b.To, int64(b.Count))
+	}
+	threads := map[profile.ThreadID]bool{}
+	for _, d := range n.Some(int(dots)) {
+		open := int64(0)
+		if d.Open {
+			open = 1
+		}
+		out.Dots = append(out.Dots, d.From, d.Duration(), int64(d.Thread), open)
+		if !threads[d.Thread] {
+			threads[d.Thread] = true
+			out.Threads = append(out.Threads, api.SpanThreadOut{ID: uint32(d.Thread), Words: p.ThreadWords(d.Thread)})
+		}
+	}
+	out.Rate = n.Rate(0, max(1, out.DurationNS), int(bins))
+	c.JSON(http.StatusOK, out)
+}
+
+// chosenSpans are those of a name; of none, those that took longest together; nil where there are none.
+func chosenSpans(x *spans.Index, name string) *spans.Name {
+	if n := x.Find(name); n != nil || len(x.Names) == 0 {
+		return n
+	}
+	return &x.Names[0]
+}
+
+// SpanBlame answers GET /takes/{key}/spans/blame.
+func (s SpanRoutes) SpanBlame(c *gin.Context) {
+	o, x, _, ok := s.spans(c)
+	if !ok {
+		return
+	}
+	permille, err1 := request.Number(c, "permille", 10, 1, 1000)
+	longer, err2 := request.Number(c, "longer", 0, 0, 1<<62)
+	shorter, err3 := request.Number(c, "shorter", 1<<62, 0, 1<<62)
+	if err := cmp.Or(err1, err2, err3); err != nil {
+		s.Fail(c, err)
+		return
+	}
+	n := x.Find(c.Query("name"))
+	if n == nil {
+		s.Fail(c, request.Bad(fmt.Errorf("no span in scope is named %q", c.Query("name"))))
+		return
+	}
+	n = n.Of(func(d spans.Span) bool { return d.Duration() >= longer && d.Duration() < shorter })
+	if len(n.Spans) == 0 {
+		s.Fail(c, request.Bad(errors.New("no span took so long")))
+		return
+	}
+	laid, err := s.Server.Lanes(c, o)
+	if err != nil {
+		s.Fail(c, err)
+		return
+	}
+	p := o.Take.Profile
+	b, err := spans.BlameOf(p, laid, n.Name, n.Slowest(float64(permille)/1000))
+	if err != nil {
+		s.Fail(c, request.Bad(err))
+		return
+	}
+	named := &namedFunctions{p: p, at: map[profile.FunctionID]int{}}
+	out := api.SpanBlameOut{Spans: b.Spans, TotalNS: b.Total, States: laneStates(), Blame: blameRows(p, laid, b.Rows, named)}
+	out.Functions = append([]api.FunctionRef{}, named.list...)
+	tree := calltree.New(b.Profile)
+	cost := tree.Cost(0, scope.Scope{})
+	out.Flame = flameOf(tree, cost, 0, tree.Layout(cost, calltree.LayoutOptions{MinWidth: max(1, b.Total/blamePixels), Rows: maxRowsDrawn, Boxes: maxBoxes}))
+	c.JSON(http.StatusOK, out)
+}
+
+// blameRows are the rows of critical paths that are added up, the most first.
+func blameRows(p *profile.Profile, x *lanes.Index, rows []lanes.Blame, named *namedFunctions) []api.LaneBlameOut {
+	out := []api.LaneBlameOut{}
+	for i, b := range rows {
+		if i == maxBlame {
+			break
+		}
+		row := api.LaneBlameOut{Lane: laneOf(p, &x.Lanes[b.Lane]), State: int(b.State), Function: -1, NS: b.NS, Steps: b.Steps, Samples: b.Samples}
+		if b.Function != 0 {
+			row.Function = named.of(b.Function)
+		}
+		out = append(out, row)
+	}
+	return out
+}
+
+// spans opens the take that is asked for, and gathers its spans in the scope.
+func (s SpanRoutes) spans(c *gin.Context) (o *request.Opened, x *spans.Index, sc scope.Scope, ok bool) {
+	o, sc, ok = s.inScope(c)
+	if !ok {
+		return
+	}
+	x, err := s.SpansIn(c, o, sc)
+	if err != nil {
+		s.Fail(c, err)
+		return nil, nil, sc, false
+	}
+	return o, x, sc, true
+}
