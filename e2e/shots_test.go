@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 )
 
 // TestShots writes the pictures of the documentation; without -shots it only
@@ -15,7 +16,7 @@ func TestShots(t *testing.T) {
 	new := takeOf(t, "3.5.0")
 	const focus = "entelon%2Fdemo%2Fengraved%2Fslur.%28%2ASkyline%29.Height"
 	const blend = "ink%3A%3APage%3A%3Ablend%28int%2C+int%2C+int%2C+unsigned+char%29"
-	exact := exactTake(t, "1.3.0")
+	exact, slow := exactTake(t, "1.3.0"), takeOf(t, "3.7.0")
 	views := []struct{ name, path, shows string }{
 		{"programs", "/programs", "Compare with 3.4.0"},
 		{"takes", "/takes", "lines under sung-out syllables"},
@@ -24,7 +25,8 @@ func TestShots(t *testing.T) {
 		{"paths", "/takes/" + new + "?lens=paths&fold=runtime&focus=" + focus, "spreads out here"},
 		{"neighbours", "/takes/" + new + "?lens=neighbours&focus=" + url.QueryEscape("entelon/demo/engraved/page.Draw"), "goes on to"},
 		{"lines", "/takes/" + new + "?lens=lines&focus=" + url.QueryEscape("entelon/demo/engraved/slur.clearance"), "lines with a cost"},
-		{"lanes", "/takes/" + new + "?lens=lanes&focus=" + focus, "Drag for a stretch of time"},
+		{"spans", "/takes/" + slow + "?lens=spans&slow=10", "glyph.picture"},
+		{"lanes", "/takes/" + slow + "?lens=spans", "main.Engrave"},
 		{"scope", "/takes/" + new + "?fold=foreign&scope=" + url.QueryEscape(`time from 2 s to 6 s and span is route, draw and label part is "Voice 2" and function is main.Engrave`) + "&focus=" + focus, "passing through"},
 		{"exact-hot", "/takes/" + exact + "?lens=hot&focus=" + blend, "Self a call"},
 		{"exact-lines", "/takes/" + exact + "?lens=lines&focus=" + blend, "Times"},
@@ -57,12 +59,10 @@ func TestShots(t *testing.T) {
 					p.until("it alone", `document.querySelectorAll('[data-test=process]').length === 1`)
 				}
 				if v.name == "lanes" {
-					p.do("a lane", chromedp.Click(`[data-test=lane]`, chromedp.NodeVisible))
-					p.until("its path", `document.querySelector('[data-test=lane][aria-expanded=true]')`)
-					for range 7 {
-						p.key("+")
-					}
-					p.until("a part of the time", `new URLSearchParams(location.search).get('when') && !document.querySelector('section[aria-label=Lanes][aria-busy]')`)
+					p.key("]")
+					p.until("what held the slowest one up", `document.querySelector('[data-test=lane-path] [data-test=blame]')`)
+					p.key(kb.Enter)
+					p.until("it in the lanes", `new URLSearchParams(location.search).get('when') && document.querySelector('[data-test=lane-path] [data-test=blame]') && !document.querySelector('section[aria-label=Lanes][aria-busy]')`)
 				}
 				if v.name == "scope" {
 					p.until("the flame", `Number(document.querySelector('[data-test=flame]')?.dataset.frames) > 10`)

@@ -89,7 +89,7 @@ func nameGoroutines(r *resolve.Resolver) {
 			name = own
 		}
 		if name != "" {
-			r.Builder.NameThread(id, name)
+			r.Builder.NameThread(id, profile.Short(name))
 		}
 	}
 }

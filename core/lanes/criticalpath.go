@@ -108,6 +108,7 @@ type Blame struct {
 	Lane     int
 	State    State
 	Function profile.FunctionID // where: of a wait, by its stack; of what ran, by the samples; 0: not known
+	Line     uint32             // of the function's file, that with most of it; 0: not known
 	NS       int64
 	Steps    int
 	Samples  int // of what ran, on which the place rests
@@ -122,15 +123,21 @@ func (x *Index) BlameOf(steps []Step) []Blame {
 		state    State
 		function profile.FunctionID
 	}
-	sums := map[key]*Blame{}
-	add := func(s *Step, f profile.FunctionID, ns int64, samples int) {
-		k := key{s.Lane, s.State, f}
+	type row struct {
+		Blame
+		lines map[uint32]int64
+	}
+	sums := map[key]*row{}
+	add := func(s *Step, at profile.FrameID, ns int64, samples int) {
+		fr := x.p.Frames[at]
+		k := key{s.Lane, s.State, fr.Function}
 		b := sums[k]
 		if b == nil {
-			b = &Blame{Lane: s.Lane, State: s.State, Function: f}
+			b = &row{Blame{Lane: s.Lane, State: s.State, Function: fr.Function}, map[uint32]int64{}}
 			sums[k] = b
 		}
 		b.NS, b.Steps, b.Samples = b.NS+ns, b.Steps+1, b.Samples+samples
+		b.lines[fr.Line] += ns
 	}
 	for i := range steps {
 		s := &steps[i]
@@ -143,7 +150,13 @@ func (x *Index) BlameOf(steps []Step) []Blame {
 	}
 	out := make([]Blame, 0, len(sums))
 	for _, b := range sums {
-		out = append(out, *b)
+		most := int64(-1)
+		for line, ns := range b.lines {
+			if ns > most || ns == most && line < b.Line {
+				b.Line, most = line, ns
+			}
+		}
+		out = append(out, b.Blame)
 	}
 	slices.SortFunc(out, func(a, b Blame) int {
 		return cmp.Or(cmp.Compare(b.NS, a.NS), cmp.Compare(a.Lane, b.Lane), cmp.Compare(a.State, b.State), cmp.Compare(a.Function, b.Function))
@@ -152,20 +165,20 @@ func (x *Index) BlameOf(steps []Step) []Blame {
 }
 
 // place is where in the program's own code a stack is; 0 where that is not known.
-func (x *Index) place(s profile.StackID) profile.FunctionID {
+func (x *Index) place(s profile.StackID) profile.FrameID {
 	at, ok := events.Place(x.p, s)
 	if !ok {
 		return 0
 	}
-	return x.p.Frames[at].Function
+	return at
 }
 
 // shareRun shares what ran among the places of its samples, to the nanosecond.
-func (x *Index) shareRun(s *Step, ns int64, add func(*Step, profile.FunctionID, int64, int)) {
+func (x *Index) shareRun(s *Step, ns int64, add func(*Step, profile.FrameID, int64, int)) {
 	l := &x.Lanes[s.Lane]
 	first, last := x.seenIn(l, s.From, s.To)
-	shareOut(l.seen[first:last], ns, func(i int32) profile.FunctionID { return x.place(x.p.Samples.Stack[i]) },
-		func(f profile.FunctionID, ns int64, samples int) { add(s, f, ns, samples) })
+	shareOut(l.seen[first:last], ns, func(i int32) profile.FrameID { return x.place(x.p.Samples.Stack[i]) },
+		func(at profile.FrameID, ns int64, samples int) { add(s, at, ns, samples) })
 }
 
 // Share shares a step in which a thread ran among the stacks of its samples, to the nanosecond; the

@@ -75,6 +75,7 @@ type LaneBlameOut struct {
 	NS       int64   `json:"ns"`
 	Steps    int     `json:"steps"`
 	Samples  int     `json:"samples"` // of what ran, on which the function rests
+	Line     int     `json:"line"`    // of the function's file, that with most of it; 0: not known
 }
 
 // LaneAtOut is what a thread did at one time.

@@ -147,7 +147,7 @@ func blameRows(p *profile.Profile, x *lanes.Index, rows []lanes.Blame, named *na
 		if i == maxBlame {
 			break
 		}
-		row := api.LaneBlameOut{Lane: laneOf(p, &x.Lanes[b.Lane]), State: int(b.State), Function: -1, NS: b.NS, Steps: b.Steps, Samples: b.Samples}
+		row := api.LaneBlameOut{Lane: laneOf(p, &x.Lanes[b.Lane]), State: int(b.State), Function: -1, NS: b.NS, Steps: b.Steps, Samples: b.Samples, Line: int(b.Line)}
 		if b.Function != 0 {
 			row.Function = named.of(b.Function)
 		}

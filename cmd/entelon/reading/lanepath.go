@@ -44,6 +44,7 @@ type LaneBlameJSON struct {
 	LaneThreadJSON
 	State    string `json:"state"`
 	Function string `json:"function,omitempty"`
+	Line     uint32 `json:"line,omitempty"` // that with most of it
 	NS       int64  `json:"ns"`
 	Steps    int    `json:"steps"`
 	Samples  int    `json:"samples,omitempty"` // of what ran, on which the function rests
@@ -82,7 +83,7 @@ func threadJSON(p *profile.Profile, id profile.ThreadID) LaneThreadJSON {
 func blameJSON(p *profile.Profile, x *lanes.Index, b lanes.Blame) LaneBlameJSON {
 	out := LaneBlameJSON{LaneThreadJSON: threadJSON(p, x.Lanes[b.Lane].Thread), State: b.State.String(), NS: b.NS, Steps: b.Steps, Samples: b.Samples}
 	if b.Function != 0 {
-		out.Function = p.FunctionName(b.Function)
+		out.Function, out.Line = p.FunctionName(b.Function), b.Line
 	}
 	return out
 }
@@ -134,8 +135,11 @@ func printBlame(w io.Writer, rows []LaneBlameJSON, whole int64, full bool) error
 		if b.Function != "" {
 			text += " in " + terminal.Shown(b.Function, full)
 		}
+		if b.Line > 0 {
+			text += fmt.Sprintf(", line %d", b.Line)
+		}
 		if b.Samples > 0 {
-			text += fmt.Sprintf(", by %d samples", b.Samples)
+			text += fmt.Sprintf(", %d samples", b.Samples)
 		}
 		fmt.Fprintf(tw, "%.1f %%\t%s\t  %s\n", 100*float64(b.NS)/float64(whole), measure.Amount(b.NS, measure.Nanoseconds), terminal.Plain(text, ""))
 		rest -= b.NS

@@ -118,7 +118,11 @@ export function paint(ctx: CanvasRenderingContext2D, of: Spans, p: Plot, m: Mark
     const y = yOf(p, of.percentiles[at + 1])
     ctx.fillStyle = c.ink
     for (let x = margin.left; x < p.width; x += 6) ctx.fillRect(x, Math.round(y), 3, 1)
-    ctx.fillText(text, p.width - 44, y - 7)
+    const wide = ctx.measureText(text).width
+    ctx.fillStyle = c.paper // over a bar
+    ctx.fillRect(p.width - wide - 10, y - 14, wide + 6, 13)
+    ctx.fillStyle = c.ink
+    ctx.fillText(text, p.width - wide - 7, y - 7)
   }
   if (m.chosen >= 0) {
     ctx.strokeStyle = c.focus
