@@ -94,6 +94,7 @@ func (s *session) collect(ctx context.Context) (*Result, error) {
 	s.slowed, s.absent = disturbance.ReadSlowed("/", s.pids), absentFiles(s.o.Settings)
 	s.began = time.Now()
 	s.resolver.Origin, s.world.Began = perf.Now(), s.began
+	s.facts.OriginUnixNS = s.began.UnixNano()
 	consumer := s.consumer()
 	if err := s.begin(consumer); err != nil {
 		return nil, errors.Join(err, src.Stop(), src.Discard(), s.abandon())

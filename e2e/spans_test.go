@@ -29,6 +29,10 @@ func TestSpansLens(t *testing.T) {
 	p.until("the flame", `(c => c && c.height > 60 && c.getContext('2d').getImageData(0, 0, c.width, c.height).data.some((v, i) => i % 4 === 0 && v < 90))(document.querySelector('[data-test=blame-flame] canvas'))`)
 	p.looked("spans-flame")
 
+	p.do("what the others do not", chromedp.Click(`(//*[@data-test="blame-as"])[3]`, chromedp.NodeVisible))
+	p.until("saver's sleep, which only the slow ones have", `(t => t.includes('main.save') && t.includes('sleeps') && t.includes('+'))(document.querySelector('[data-test=span-contrast] tbody tr')?.innerText ?? '')`)
+	p.looked("spans-others")
+
 	// The slowest one, by the keyboard, and its own path.
 	p.key("]")
 	p.until("one", `document.querySelector('[data-test=lane-path] [data-test=blame]')`)
@@ -51,13 +55,26 @@ func TestSpansLens(t *testing.T) {
 		let n = 0
 		for (let i = 0; i < d.dots.length; i += 4) if (d.dots[i + 1] > d.dots[n + 1]) n = i
 		const low = Math.log10(d.percentiles[1]) - 0.08, high = Math.log10(d.percentiles.at(-1)) + 0.08
-		return { X: c.left + 62 + d.dots[n] / d.duration_ns * (c.width - 62 - 14 - 150), Y: c.top + 8 + (1 - (Math.log10(d.dots[n + 1]) - low) / (high - low)) * (c.height - 28) }
+		return { X: c.left + 62 + d.dots[n] / d.duration_ns * (c.width - 62 - 14 - 150), Y: c.top + 34 + (1 - (Math.log10(d.dots[n + 1]) - low) / (high - low)) * (c.height - 54) }
 	})`, key))
 	p.do("the slowest dot", chromedp.MouseClickXY(at.X, at.Y))
 	p.until("its path", `document.querySelector('[data-test=lane-path] [data-test=blame]')`)
 	p.key(kb.Escape)
 	p.until("none", `!document.querySelector('[data-test=lane-path]')`)
 
+	// Some, by a drag over the upper bars: everything that happens in them is the scope.
+	value[any](p, fmt.Sprintf(`(el => {
+		const at = (type, x, y) => el.dispatchEvent(new PointerEvent(type, { clientX: x, clientY: y, bubbles: true, button: 0, pointerId: 1 }))
+		el.setPointerCapture = () => {}
+		const r = el.getBoundingClientRect()
+		at('pointerdown', r.right - 40, r.top + 36)
+		at('pointermove', r.right - 30, %[1]f + 12)
+		at('pointerup', r.right - 30, %[1]f + 12)
+	})(document.querySelector('[data-test=span-chart]'))`, at.Y))
+	p.do("only what happens in them", chromedp.Click(`[data-test=span-during]`, chromedp.NodeVisible))
+	p.until("the scope", `(new URLSearchParams(location.search).get('scope') ?? '').startsWith('during span main.engrave longer than')`)
+	p.until("it in words", `document.body.innerText.includes('during')`)
+	p.until("the slow ones alone", `(n => n > 0 && n < 100)(Number(document.querySelector('[data-test=span-name] td:nth-child(2)')?.innerText))`)
 	p.visit("/takes/" + takeOf(t, "3.5.0") + "?lens=spans")
 	p.until("how to have some", `document.querySelector('[data-test=no-spans]')?.innerText.includes('span:')`)
 	p.looked("spans-none")

@@ -197,6 +197,12 @@ func table(s *request.Server) []request.Route {
 			request.Query("dots", "integer", "how many spans are told one by one, 20 000 at most", false),
 			request.Query("bins", "integer", "how many pieces the time is cut into for the rate", false),
 		}},
+		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/spans/contrast", Load: request.Heavy, Summary: "What the slowest spans of a name do that the others do not", Answer: api.SpanContrastOut{}, Handle: s.Same(viewing.SpanRoutes{LensRoutes: viewing.LensRoutes{Server: s}}.SpanContrast, nil), Query: []request.Param{
+			scoping,
+			request.Query("name", "string", "of which name", true),
+			request.Query("permille", "integer", "how many in a thousand are the slow ones, 1 to 999; absent: 10", false),
+			request.Query("longer", "integer", "instead: those that took as many nanoseconds or more", false),
+		}},
 		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/spans/blame", Load: request.Heavy, Summary: "What the slowest spans of a name were slow for", Answer: api.SpanBlameOut{}, Handle: s.Same(viewing.SpanRoutes{LensRoutes: viewing.LensRoutes{Server: s}}.SpanBlame, nil), Query: []request.Param{
 			scoping,
 			request.Query("name", "string", "of which name", true),

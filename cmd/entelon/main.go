@@ -82,6 +82,6 @@ time goes, in the terminal and in the browser.`,
 	}
 	c.SetArgs(joinPairs(os.Args[1:]))
 	c.SetOut(terminal.PlainWriter{To: os.Stdout})
-	c.AddCommand(takeCommand(), exactCommand(), countCommand(), reading.Hot(), reading.Tree(), liveCommand(), measures.Command(), measures.ScopeTopic(), reading.Facts(), reading.Stacks(), reading.Lanes(), reading.Spans(), reading.Events(), comparing.Command(), bisectCommand(), exportCommand(), inventCommand(), sendCommand(), symbols.Command(), serving.ServeCommand(), serving.CollectorCommand(), serving.PersonCommand(), serving.BackupCommand(), serving.RestoreCommand(), doctorCommand(), apiCommand())
+	c.AddCommand(takeCommand(), exactCommand(), countCommand(), reading.Hot(), reading.Tree(), liveCommand(), measures.Command(), measures.ScopeTopic(), reading.Facts(), reading.Stacks(), reading.Lanes(), reading.Spans(), reading.Events(), comparing.Command(), bisectCommand(), exportCommand(), inventCommand(), addCommand(), sendCommand(), symbols.Command(), serving.ServeCommand(), serving.CollectorCommand(), serving.PersonCommand(), serving.BackupCommand(), serving.RestoreCommand(), doctorCommand(), apiCommand())
 	return c
 }

@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"entelon/cmd/entelon/reading"
+	"entelon/judge"
 )
 
 // engravers takes the program of that name, and returns what it says of itself.
@@ -62,9 +63,13 @@ func TestSpansAreTheProgramsOwn(t *testing.T) {
 	if os.Geteuid() != 0 {
 		t.Skip("functions are followed by root")
 	}
+	judge.Fairly(t, followed)
+}
+
+func followed(t *judge.Try) {
 	file := filepath.Join(t.TempDir(), "x.take")
-	calls, engraves, waits := engravers(t, file, "cpu", "waiting", "syscalls", "goroutines", "span:main.engrave", "span:main.dive", "span:main.careful", "span:main.stumble", "span:main.save")
-	got := parse[reading.SpansJSON](t, "spans", file, "--json")
+	calls, engraves, waits := engravers(t.T, file, "cpu", "waiting", "syscalls", "goroutines", "span:main.engrave", "span:main.dive", "span:main.careful", "span:main.stumble", "span:main.save")
+	got := parse[reading.SpansJSON](t.T, "spans", file, "--json")
 	spans := map[string]reading.SpanNameJSON{}
 	for _, n := range got.Names {
 		spans[n.Name] = n
@@ -80,7 +85,7 @@ func TestSpansAreTheProgramsOwn(t *testing.T) {
 		t.Errorf("%d calls that ended by a panic go on", n.Open)
 	}
 
-	one := parse[reading.SpansJSON](t, "spans", file, "--name", "main.engrave", "--limit", "1000", "--percentiles", "--blame", "10%", "--json").Names[0]
+	one := parse[reading.SpansJSON](t.T, "spans", file, "--name", "main.engrave", "--limit", "1000", "--percentiles", "--blame", "10%", "--json").Names[0]
 	var measured []int64
 	for _, s := range one.Slowest {
 		if !s.Goroutine || s.Thread != "main.worker" && s.Thread != "sync.(*WaitGroup).Go.func1" {
@@ -123,7 +128,7 @@ func TestSpansAreTheProgramsOwn(t *testing.T) {
 	}
 
 	// Who ended each wait for the lock that the program says saver held.
-	lanes := parse[reading.LanesJSON](t, "lanes", file, "--json", "--limit", "1000")
+	lanes := parse[reading.LanesJSON](t.T, "lanes", file, "--json", "--limit", "1000")
 	long, right := 0, 0
 	for _, l := range lanes.Lanes {
 		sum := int64(0)

@@ -274,8 +274,9 @@ func TestDemoTakesAreReadable(t *testing.T) {
 		}
 		n := got.Profile.Samples.Len()
 		// Of a short take of a large runtime most is the names.
-		if names := 60 * len(got.Profile.Functions); st.Size() > int64(12*n+names) {
-			t.Errorf("%s has %d bytes for %d samples of %d functions", f, st.Size(), n, len(got.Profile.Functions))
+		intervals := got.Profile.Intervals.Len()
+		if names := 60 * len(got.Profile.Functions); st.Size() > int64(12*n+12*intervals+names) {
+			t.Errorf("%s has %d bytes for %d samples and %d intervals of %d functions", f, st.Size(), n, intervals, len(got.Profile.Functions))
 		}
 		if int64(n) != got.Facts.Samples {
 			t.Errorf("%s: %d samples, its facts say %d", f, n, got.Facts.Samples)

@@ -144,6 +144,7 @@ func (f *Facts) check() error {
 	return errors.Join(
 		within(0, maxCount, numbers),
 		within(0, maxTime, map[string]int64{"duration": f.DurationNS}),
+		within(0, math.MaxInt64/4, map[string]int64{"time of its beginning": f.OriginUnixNS}),
 		within(0, 20*maxTime, map[string]int64{"processor time": f.CPUNS, "collector's time": f.CollectorNS, "counting's own time": f.OwnNS}), // of many processors
 		texts(maxSay, map[string]string{"build's number": f.BuildID, "revision": f.Revision, "executable": f.Executable, "end": f.EndedBy, "signal": f.EndSignal, "runtime's options": f.RuntimeSet}),
 		finite(map[string]float64{"work": f.Work}),

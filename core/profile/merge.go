@@ -37,6 +37,21 @@ func Merge(from ...*Profile) (*Profile, error) {
 	return b.Profile(), nil
 }
 
+// BuilderOf returns a Builder that has all of a profile, to which more can be added.
+func BuilderOf(p *Profile) (*Builder, error) {
+	b := NewBuilder()
+	for m := range p.Measures {
+		b.Column(p.Words(m))
+	}
+	if err := b.append(p); err != nil {
+		return nil, err
+	}
+	if p.Folded() {
+		b.p.Samples.Time = nil
+	}
+	return b, nil
+}
+
 func (b *Builder) append(p *Profile) error {
 	if len(p.Measures) != len(b.p.Measures) {
 		return fmt.Errorf("has %d measures where the first has %d", len(p.Measures), len(b.p.Measures))
@@ -135,7 +150,11 @@ func (b *Builder) appendIntervals(p *Profile, thread []ThreadID, stack []StackID
 			to.Attributes = append(to.Attributes, Attribute{Name: name})
 		}
 		for i, at := range a.Interval {
-			to.Attributes[n].Interval, to.Attributes[n].Value = append(to.Attributes[n].Interval, first+at), append(to.Attributes[n].Value, a.Value[i])
+			value := a.Value[i]
+			if p.Strings[a.Name] == AttributeParent {
+				value += int64(first)
+			}
+			to.Attributes[n].Interval, to.Attributes[n].Value = append(to.Attributes[n].Interval, first+at), append(to.Attributes[n].Value, value)
 		}
 	}
 }

@@ -129,23 +129,25 @@ type Warning struct {
 
 // Facts are what is known when the take has ended.
 type Facts struct {
-	BuildID     string `json:"build_id"`
-	Revision    string `json:"revision"`
-	Executable  string `json:"executable"`
-	DurationNS  int64  `json:"duration_ns"`
-	CPUNS       int64  `json:"cpu_ns"` // the kernel's own count for the sampled threads
-	Samples     int64  `json:"samples"`
-	Lost        int64  `json:"lost"`
-	LeftOut     int64  `json:"left_out,omitempty"` // samples that were not to be kept
-	Throttled   int64  `json:"throttled"`
-	UserStacks  int64  `json:"user_stacks"`
-	Complete    int64  `json:"complete_stacks"`
-	CutOff      []Cut  `json:"cut_off,omitempty"`            // why stacks are cut off, the most frequent reason first
-	Interpreted int64  `json:"interpreted_stacks,omitempty"` // user stacks with functions of an interpreter
-	Labelled    int64  `json:"labelled,omitempty"`           // samples to which the program gave labels
-	Unlabelled  int64  `json:"labels_unread,omitempty"`      // more such samples, whose labels could not be read, or not all of them
-	Torn        int64  `json:"torn_stacks,omitempty"`        // those whose interpreter's frames contradicted each other
-	RuntimeSet  string `json:"runtime_set,omitempty"`        // what was set for a launched command's runtime, in words
+	BuildID    string `json:"build_id"`
+	Revision   string `json:"revision"`
+	Executable string `json:"executable"`
+	DurationNS int64  `json:"duration_ns"`
+	// OriginUnixNS is when the take's time 0 was, in nanoseconds since 1970; 0: that is not known.
+	OriginUnixNS int64  `json:"origin_unix_ns,omitempty"`
+	CPUNS        int64  `json:"cpu_ns"` // the kernel's own count for the sampled threads
+	Samples      int64  `json:"samples"`
+	Lost         int64  `json:"lost"`
+	LeftOut      int64  `json:"left_out,omitempty"` // samples that were not to be kept
+	Throttled    int64  `json:"throttled"`
+	UserStacks   int64  `json:"user_stacks"`
+	Complete     int64  `json:"complete_stacks"`
+	CutOff       []Cut  `json:"cut_off,omitempty"`            // why stacks are cut off, the most frequent reason first
+	Interpreted  int64  `json:"interpreted_stacks,omitempty"` // user stacks with functions of an interpreter
+	Labelled     int64  `json:"labelled,omitempty"`           // samples to which the program gave labels
+	Unlabelled   int64  `json:"labels_unread,omitempty"`      // more such samples, whose labels could not be read, or not all of them
+	Torn         int64  `json:"torn_stacks,omitempty"`        // those whose interpreter's frames contradicted each other
+	RuntimeSet   string `json:"runtime_set,omitempty"`        // what was set for a launched command's runtime, in words
 	// ByProcessors: the clocks of the processors triggered the samples, so that no thread
 	// was too short to be seen.
 	ByProcessors bool       `json:"by_processors,omitempty"`

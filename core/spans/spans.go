@@ -242,3 +242,22 @@ func (n *Name) Some(most int) []Span {
 	}
 	return out
 }
+
+// Parted returns the slowest spans that are a share of all, or where longer is not 0 those that took as
+// long or longer, and all others in the order in which they began.
+func (n *Name) Parted(share float64, longer int64) (slow, others []Span) {
+	is := map[int]bool{}
+	if longer == 0 {
+		for _, s := range n.Slowest(share) {
+			is[s.Interval] = true
+		}
+	}
+	for _, s := range n.Spans {
+		if is[s.Interval] || longer > 0 && s.Duration() >= longer {
+			slow = append(slow, s)
+		} else {
+			others = append(others, s)
+		}
+	}
+	return slow, others
+}

@@ -38,6 +38,31 @@ type SpanThreadOut struct {
 	Words string `json:"words"`
 }
 
+// SpanContrastOut is what slow spans do that others of their name do not. Times are nanoseconds a span.
+type SpanContrastOut struct {
+	Slow      int               `json:"slow"`   // spans
+	Others    int               `json:"others"` // that they were compared with
+	All       int               `json:"all"`    // others that there are
+	SlowNS    float64           `json:"slow_ns"`
+	OthersNS  float64           `json:"others_ns"`
+	States    []LaneStateOut    `json:"states"`
+	Rows      []SpanContrastRow `json:"rows"`
+	Functions []FunctionRef     `json:"functions"`
+}
+
+// SpanContrastRow is one thing that spans do, or wait for.
+type SpanContrastRow struct {
+	Who         string  `json:"who"` // that held them up; "": they themselves
+	State       int     `json:"state"`
+	Function    int     `json:"function"` // position among the functions; -1: not known
+	Line        int     `json:"line"`     // 0: not known
+	SlowNS      float64 `json:"slow_ns"`
+	OthersNS    float64 `json:"others_ns"`
+	LowNS       float64 `json:"low_ns"` // of the difference, 95 %; 0, as is the next, where it cannot be told
+	HighNS      float64 `json:"high_ns"`
+	Significant bool    `json:"significant"`
+}
+
 // SpanBlameOut is what spans were slow for: their critical paths, added up.
 type SpanBlameOut struct {
 	Spans     int            `json:"spans"`

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"math"
 	"net/http"
 
 	"github.com/gin-gonic/gin"
@@ -137,6 +138,55 @@ func (s SpanRoutes) SpanBlame(c *gin.Context) {
 	tree := calltree.New(b.Profile)
 	cost := tree.Cost(0, scope.Scope{})
 	out.Flame = flameOf(tree, cost, 0, tree.Layout(cost, calltree.LayoutOptions{MinWidth: max(1, b.Total/blamePixels), Rows: maxRowsDrawn, Boxes: maxBoxes}))
+	c.JSON(http.StatusOK, out)
+}
+
+// SpanContrast answers GET /takes/{key}/spans/contrast.
+func (s SpanRoutes) SpanContrast(c *gin.Context) {
+	o, x, _, ok := s.spans(c)
+	if !ok {
+		return
+	}
+	permille, err1 := request.Number(c, "permille", 10, 1, 999)
+	longer, err2 := request.Number(c, "longer", 0, 0, 1<<62)
+	if err := cmp.Or(err1, err2); err != nil {
+		s.Fail(c, err)
+		return
+	}
+	n := x.Find(c.Query("name"))
+	if n == nil {
+		s.Fail(c, request.Bad(fmt.Errorf("no span in scope is named %q", c.Query("name"))))
+		return
+	}
+	laid, err := s.Server.Lanes(c, o)
+	if err != nil {
+		s.Fail(c, err)
+		return
+	}
+	slow, others := n.Parted(float64(permille)/1000, longer)
+	if len(slow) == 0 || len(others) == 0 {
+		s.Fail(c, request.Bad(errors.New("there are no slow spans and others to be compared")))
+		return
+	}
+	p := o.Take.Profile
+	got, err := spans.ContrastOf(p, laid, slow, others)
+	if err != nil {
+		s.Fail(c, request.Bad(err))
+		return
+	}
+	named := &namedFunctions{p: p, at: map[profile.FunctionID]int{}}
+	out := api.SpanContrastOut{Slow: got.Slow, Others: got.Others, All: got.All, SlowNS: got.SlowMean, OthersNS: got.OthersMean, States: laneStates(), Rows: []api.SpanContrastRow{}}
+	for _, r := range got.Rows[:min(len(got.Rows), maxBlame)] {
+		row := api.SpanContrastRow{Who: r.Who, State: int(r.State), Function: -1, Line: int(r.Line), SlowNS: r.Slow, OthersNS: r.Others, Significant: r.Significant}
+		if !math.IsInf(r.Low, 0) {
+			row.LowNS, row.HighNS = r.Low, r.High
+		}
+		if r.Function != 0 {
+			row.Function = named.of(r.Function)
+		}
+		out.Rows = append(out.Rows, row)
+	}
+	out.Functions = append([]api.FunctionRef{}, named.list...)
 	c.JSON(http.StatusOK, out)
 }
 

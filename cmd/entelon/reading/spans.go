@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -36,6 +37,7 @@ type SpanNameJSON struct {
 	Histogram   []SpanBucketJSON `json:"histogram,omitempty"`
 	Slowest     []SpanJSON       `json:"slowest,omitempty"`
 	Blame       *SpanBlameJSON   `json:"blame,omitempty"`
+	Contrast    *ContrastJSON    `json:"contrast,omitempty"`
 }
 
 // SpanBucketJSON is how many spans took so long: from_ns or more, and less than to_ns.
@@ -60,11 +62,33 @@ type SpanBlameJSON struct {
 	Rows    []LaneBlameJSON `json:"rows"`
 }
 
+// ContrastJSON is what the slowest spans do that the others do not. Times are nanoseconds a span.
+type ContrastJSON struct {
+	Slow     int               `json:"slow"`   // spans
+	Others   int               `json:"others"` // that they were compared with
+	SlowNS   float64           `json:"slow_ns"`
+	OthersNS float64           `json:"others_ns"`
+	Rows     []ContrastRowJSON `json:"rows"` // their differences add up to that of the means
+}
+
+// ContrastRowJSON is one thing that spans do, or wait for.
+type ContrastRowJSON struct {
+	Who         string   `json:"who,omitempty"` // that held them up; "": they themselves
+	State       string   `json:"state"`
+	Function    string   `json:"function,omitempty"`
+	Line        uint32   `json:"line,omitempty"`
+	SlowNS      float64  `json:"slow_ns"`
+	OthersNS    float64  `json:"others_ns"`
+	LowNS       *float64 `json:"low_ns,omitempty"` // of the difference, 95 %
+	HighNS      *float64 `json:"high_ns,omitempty"`
+	Significant bool     `json:"significant"`
+}
+
 var errNoSpans = errors.New("no spans in it; take with --measure span:FUNCTION")
 
 // Spans is `entelon spans`.
 func Spans() *cobra.Command {
-	var scopeText, name, blame string
+	var scopeText, name, blame, slow string
 	var limit int
 	var percentiles, full, asJSON bool
 	c := &cobra.Command{
@@ -76,31 +100,37 @@ and how long the middle one, the slowest tenth, the slowest hundredth and the sl
 With --name it tells of one name: its slowest spans, and with --percentiles all its
 durations. With --blame it adds up the critical paths of the slowest part of its spans: what
 they ran themselves, what they waited for, and who held that up doing what. The rows add up
-to the time of these spans.
+to the time of these spans. With --slow it tells what the slowest part does that the others do
+not: each span is one repetition, and the differences add up to that of the means.
 
 Spans are calls of functions that the take followed (--measure span:FUNCTION). What they
 waited for is known where waiting was measured, too, and of a Go program goroutines.`,
 		Example: `  entelon spans engraved.take
   entelon spans engraved.take --name page.Draw --percentiles
   entelon spans engraved.take --name page.Draw --blame 1%
+  entelon spans engraved.take --name page.Draw --slow 1%
   entelon spans engraved.take --scope 'time from 2 s to 4 s' --json`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if limit < 0 {
 				return fmt.Errorf("--limit %d: give how many of the slowest spans to list", limit)
 			}
-			share, err := shareOf(blame)
+			share, err := shareOf("--blame", blame)
 			if err != nil {
 				return err
 			}
-			if name == "" && (percentiles || blame != "") {
+			slowest, err := shareOf("--slow", slow)
+			if err != nil {
+				return err
+			}
+			if name == "" && (percentiles || blame != "" || slow != "") {
 				return errors.New("give the --name of the spans that this is to be told of")
 			}
 			t, sc, err := option.ReadInScope(args[0], scopeText)
 			if err != nil {
 				return err
 			}
-			s := &spanning{t: t, sc: sc, x: spansIn(t.Profile, sc), limit: limit, full: full, percentiles: percentiles, blame: share}
+			s := &spanning{t: t, sc: sc, x: spansIn(t.Profile, sc), limit: limit, full: full, percentiles: percentiles, blame: share, slow: slowest}
 			if len(s.x.Names) == 0 {
 				return fmt.Errorf("%s: %w", args[0], errNoSpans)
 			}
@@ -118,6 +148,7 @@ waited for is known where waiting was measured, too, and of a Go program gorouti
 	c.Flags().StringVar(&name, "name", "", "tell of spans of this `NAME` alone")
 	c.Flags().BoolVar(&percentiles, "percentiles", false, "print percentiles and the histogram of durations")
 	c.Flags().StringVar(&blame, "blame", "", "what the slowest `SHARE` of the spans, such as 1%, was slow for")
+	c.Flags().StringVar(&slow, "slow", "", "what the slowest `SHARE` of the spans, such as 1%, does that the others do not")
 	c.Flags().IntVar(&limit, "limit", 5, "how many of the slowest spans to list, 0 for none")
 	c.Flags().BoolVar(&full, "full", false, "print names in full, with packages, parameters and template arguments")
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
@@ -125,13 +156,13 @@ waited for is known where waiting was measured, too, and of a Go program gorouti
 }
 
 // shareOf reads a share such as 1%; 0 where none is given.
-func shareOf(text string) (float64, error) {
+func shareOf(flag, text string) (float64, error) {
 	if text == "" {
 		return 0, nil
 	}
 	v, err := strconv.ParseFloat(strings.TrimSpace(strings.TrimSuffix(text, "%")), 64)
 	if err != nil || !(v > 0 && v <= 100) {
-		return 0, fmt.Errorf("--blame %s: give a share above 0%% and up to 100%%, such as 1%%", text)
+		return 0, fmt.Errorf("%s %s: give a share above 0%% and up to 100%%, such as 1%%", flag, text)
 	}
 	return v / 100, nil
 }
@@ -153,7 +184,7 @@ type spanning struct {
 	limit       int
 	full        bool
 	percentiles bool
-	blame       float64
+	blame, slow float64
 }
 
 // shownPercentiles are those of every name; more are told where they are asked for.
@@ -203,10 +234,18 @@ func (s *spanning) more(n *spans.Name, row *SpanNameJSON) error {
 	for _, x := range slowest[:min(len(slowest), s.limit)] {
 		row.Slowest = append(row.Slowest, SpanJSON{LaneThreadJSON: threadJSON(p, x.Thread), AtNS: x.From, NS: x.Duration(), Open: x.Open})
 	}
-	if s.blame == 0 {
+	if s.blame == 0 && s.slow == 0 {
 		return nil
 	}
 	x := lanes.New(s.t)
+	if s.slow > 0 {
+		if err := s.contrast(n, x, row); err != nil {
+			return err
+		}
+	}
+	if s.blame == 0 {
+		return nil
+	}
 	b, err := spans.BlameOf(p, x, n.Name, n.Slowest(s.blame))
 	if err != nil {
 		return err
@@ -216,6 +255,64 @@ func (s *spanning) more(n *spans.Name, row *SpanNameJSON) error {
 		row.Blame.Rows = append(row.Blame.Rows, blameJSON(p, x, r))
 	}
 	return nil
+}
+
+// contrast tells what the slowest spans do that the others do not.
+func (s *spanning) contrast(n *spans.Name, x *lanes.Index, row *SpanNameJSON) error {
+	slow, others := n.Parted(s.slow, 0)
+	if len(others) == 0 {
+		return errors.New("--slow: there are no others to compare the slow ones with")
+	}
+	p := s.t.Profile
+	c, err := spans.ContrastOf(p, x, slow, others)
+	if err != nil {
+		return err
+	}
+	row.Contrast = &ContrastJSON{Slow: c.Slow, Others: c.Others, SlowNS: c.SlowMean, OthersNS: c.OthersMean, Rows: []ContrastRowJSON{}}
+	for i := range c.Rows {
+		r := &c.Rows[i]
+		out := ContrastRowJSON{Who: r.Who, State: r.State.String(), Line: r.Line, SlowNS: r.Slow, OthersNS: r.Others, Significant: r.Significant}
+		if r.Function != 0 {
+			out.Function = p.FunctionName(r.Function)
+		}
+		if !math.IsInf(r.Low, 0) {
+			out.LowNS, out.HighNS = &r.Low, &r.High
+		}
+		row.Contrast.Rows = append(row.Contrast.Rows, out)
+	}
+	return nil
+}
+
+func (s *spanning) printContrast(w io.Writer, c *ContrastJSON) error {
+	ns := func(v float64) string { return measure.Amount(int64(math.Round(v)), measure.Nanoseconds) }
+	fmt.Fprintf(w, "\nwhat the slowest %d do that %d others do not: %s a span instead of %s\n", c.Slow, c.Others, ns(c.SlowNS), ns(c.OthersNS))
+	if c.Slow < 2 {
+		fmt.Fprintln(w, "of one slow span it cannot be told what is chance")
+	}
+	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', tabwriter.AlignRight)
+	fmt.Fprintln(tw, "more\tslow\tothers\t\t")
+	const most = 15
+	for _, r := range c.Rows[:min(len(c.Rows), most)] {
+		text := "itself " + stateWords(r.State)
+		if r.Who != "" {
+			text = r.Who + " " + stateWords(r.State)
+		}
+		if r.Function != "" {
+			text += " in " + terminal.Shown(r.Function, s.full)
+		}
+		if r.Line > 0 {
+			text += fmt.Sprintf(", line %d", r.Line)
+		}
+		if !r.Significant {
+			text += " (may be chance)"
+		}
+		sign := "+"
+		if r.SlowNS < r.OthersNS {
+			sign = "-"
+		}
+		fmt.Fprintf(tw, "%s%s\t%s\t%s\t\t  %s\n", sign, ns(math.Abs(r.SlowNS-r.OthersNS)), ns(r.SlowNS), ns(r.OthersNS), terminal.Plain(text, ""))
+	}
+	return tw.Flush()
 }
 
 func (s *spanning) print(w io.Writer, out SpansJSON, one bool) error {
@@ -241,6 +338,11 @@ func (s *spanning) print(w io.Writer, out SpansJSON, one bool) error {
 	}
 	for _, x := range n.Slowest {
 		fmt.Fprintf(w, "  %.6f s  %9s  %s\n", float64(x.AtNS)/1e9, ns(x.NS), terminal.Plain(x.words, ""))
+	}
+	if n.Contrast != nil {
+		if err := s.printContrast(w, n.Contrast); err != nil {
+			return err
+		}
 	}
 	if b := n.Blame; b != nil {
 		text := "the slowest span was"

@@ -150,6 +150,7 @@ export const api = {
   lanePath: (key: string, q: { thread: number; begin: number; end: number }) => ask<LanePath>('GET', `/takes/${key}/lanes/path`, q),
   spans: (key: string, q: { scope?: string; name?: string }, signal?: AbortSignal) => ask<Spans>('GET', `/takes/${key}/spans`, q, undefined, signal),
   spanBlame: (key: string, q: { scope?: string; name: string; permille: number; longer?: number; shorter?: number }, signal?: AbortSignal) => ask<Schemas['SpanBlameOut']>('GET', `/takes/${key}/spans/blame`, q, undefined, signal),
+  spanContrast: (key: string, q: { scope?: string; name: string; permille?: number; longer?: number }, signal?: AbortSignal) => ask<Schemas['SpanContrastOut']>('GET', `/takes/${key}/spans/contrast`, q, undefined, signal),
   laneAt: (key: string, q: { thread: number; at: number }) => ask<LaneAt>('GET', `/takes/${key}/lanes/at`, q),
   events: (key: string, q: Range & { kind?: string; sort?: string; bins?: number }) => ask<Events>('GET', `/takes/${key}/events`, q),
   times: (key: string, bins: number, measure?: string) => ask<Times>('GET', `/takes/${key}/times`, { bins, measure }),

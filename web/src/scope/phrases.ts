@@ -1,6 +1,6 @@
 import type { ScopePart } from '../api/client'
 
-const states: Record<string, string> = { lock: 'waiting for a lock', disk: 'waiting for the disk', network: 'waiting for the network', timer: 'asleep', events: 'waiting for events', input: 'waiting for input', process: 'waiting for another process', memory: 'waiting for memory', other: 'waiting for something else' }
+const states: Record<string, string> = { lock: 'waiting for a lock', channel: 'waiting for a channel', disk: 'waiting for the disk', network: 'waiting for the network', timer: 'asleep', events: 'waiting for events', input: 'waiting for input', process: 'waiting for another process', memory: 'waiting for memory', other: 'waiting for something else' }
 
 /** A condition as words of the sentence: what leads to it, and what can be changed. */
 export function phrase(p: ScopePart): { lead: string; word: string } {
@@ -30,6 +30,8 @@ export function phrase(p: ScopePart): { lead: string; word: string } {
       return { lead: p.not ? 'but not while' : 'while', word: p.texts.map((t) => (states[t] ? states[t] : t)).join(', ') }
     case 'path':
       return { lead: `${not}along`, word: p.texts.join(' › ') }
+    case 'during':
+      return { lead: p.not ? 'but not during' : 'during', word: p.text.replace(/^(not )?during span /, '') }
     case 'span':
       return { lead: `${not}in the span`, word: list }
   }

@@ -8,6 +8,7 @@ import { useAddress } from '../../composables/useAddress'
 import { useKeys } from '../../composables/useKeys'
 import { useScope } from '../../composables/useScope'
 import { count, duration } from '../../lib/format'
+import { quoted } from '../../lib/scopeText'
 import LanePathTable from '../lanes/LanePathTable.vue'
 import type { LensEmits, LensProps } from '../registry'
 import { dotBytes, type Range } from './chart'
@@ -63,6 +64,11 @@ function within() {
   const s = selected.value
   if (s) void scope.restrict(s.time.from, s.time.to)
 }
+/** Everything that happens in the spans that are chosen, for every lens. */
+function during() {
+  const s = selected.value
+  if (s && of.value) void scope.add(`during span ${quoted(of.value.name)}${s.ns.from > 1 ? ` longer than ${s.ns.from - 1} ns` : ''} shorter than ${s.ns.to + 1} ns`)
+}
 function slow(permille: number) {
   chosen.value = -1
   blamed.value = String(permille)
@@ -116,7 +122,7 @@ useKeys({
         <span class="flex" role="group" aria-label="Which of them">
           <button v-for="[p, words] in [[1, 'slowest 0.1 %'], [10, 'slowest 1 %'], [100, 'slowest 10 %'], [1000, 'all']] as [number, string][]" :key="p" class="-ml-px border border-rule-strong px-2 py-0.5" :class="blamed === String(p) && !span ? 'bg-ink text-paper' : 'bg-sheet text-ink-2'" :aria-pressed="blamed === String(p) && !span" :disabled="!data.known" data-test="span-slow" @click="slow(p)">{{ words }}</button>
         </span>
-        <template v-if="selected"><span class="label">{{ duration(selected.ns.from) }} to {{ duration(selected.ns.to) }}</span><button class="text-ink-2 underline hover:text-ink" @click="slow(1000)">what these do</button><button class="text-ink-2 underline hover:text-ink" @click="within">only this time</button></template>
+        <template v-if="selected"><span class="label">{{ duration(selected.ns.from) }} to {{ duration(selected.ns.to) }}</span><button class="text-ink-2 underline hover:text-ink" @click="slow(1000)">what these do</button><button class="text-ink-2 underline hover:text-ink" @click="within">only this time</button><button class="text-ink-2 underline hover:text-ink" data-test="span-during" @click="during">only what happens in them</button></template>
       </div>
       <p v-if="!data.known" class="shrink-0 border-b border-rule px-4 py-1 text-ink-2" data-test="spans-unmeasured">Waiting was not measured in this take, so it is not known what slow spans were slow for: take again with <span class="code">-m waiting</span>, and of a Go program <span class="code">-m goroutines</span>.</p>
       <SpanChart :of="of" :time="time" :chosen="chosen" :selected="selected" @choose="chosen = $event" @select="selected = $event" />

@@ -17,7 +17,10 @@ export interface Plot {
   high: number
 }
 
-export const margin = { left: 62, top: 8, bottom: 20, gap: 14, bars: 150 }
+export const margin = { left: 62, top: 34, bottom: 20, gap: 14, bars: 150 }
+
+/** How high the drawing of how many ended is, above the dots. */
+const rateHigh = 20
 
 /** The dots of a name, by four numbers each. */
 export const dotBytes = 4
@@ -68,6 +71,25 @@ export interface Marks {
   dark: boolean
 }
 
+/** How many spans ended in each part of the take, above the dots. */
+function rate(ctx: CanvasRenderingContext2D, of: Spans, p: Plot, c: (typeof themes)['light'], right: number) {
+  const most = Math.max(1, ...of.rate)
+  const part = of.duration_ns / Math.max(1, of.rate.length)
+  ctx.fillStyle = c.bar
+  of.rate.forEach((n, i) => {
+    const x0 = Math.max(margin.left, xOf(p, i * part))
+    const x1 = Math.min(right, xOf(p, (i + 1) * part))
+    if (n && x1 > x0) ctx.fillRect(x0, 4 + rateHigh * (1 - n / most), Math.max(1, x1 - x0 - 0.5), rateHigh * (n / most))
+  })
+  ctx.fillStyle = c.ink
+  ctx.fillRect(margin.left, 4 + rateHigh, right - margin.left, 1)
+  ctx.fillStyle = c.faint
+  ctx.textAlign = 'right'
+  ctx.fillText('ended', margin.left - 6, 4 + rateHigh / 2)
+  ctx.textAlign = 'left'
+  ctx.fillText(`at most ${(most / (part / 1e9)).toPrecision(3)} / s`, right + margin.gap, 4 + rateHigh / 2)
+}
+
 /** Draws it. */
 export function paint(ctx: CanvasRenderingContext2D, of: Spans, p: Plot, m: Marks) {
   const c = m.dark ? themes.dark : themes.light
@@ -85,6 +107,7 @@ export function paint(ctx: CanvasRenderingContext2D, of: Spans, p: Plot, m: Mark
     ctx.textAlign = 'right'
     ctx.fillText(duration(ns), margin.left - 6, y)
   }
+  rate(ctx, of, p, c, right)
   if (m.selected) {
     ctx.fillStyle = c.wash
     const [a, b] = [xOf(p, m.selected.time.from), xOf(p, m.selected.time.to)]
