@@ -72,7 +72,7 @@ func TestSpansLens(t *testing.T) {
 		at('pointerup', r.right - 30, %[1]f + 12)
 	})(document.querySelector('[data-test=span-chart]'))`, at.Y))
 	p.do("only what happens in them", chromedp.Click(`[data-test=span-during]`, chromedp.NodeVisible))
-	p.until("the scope", `(new URLSearchParams(location.search).get('scope') ?? '').startsWith('during span main.engrave longer than')`)
+	p.until("the scope", `(new URLSearchParams(location.search).get('scope') ?? '').replaceAll('"', '').startsWith('during span main.engrave longer than')`)
 	p.until("it in words", `document.body.innerText.includes('during')`)
 	p.until("the slow ones alone", `(n => n > 0 && n < 100)(Number(document.querySelector('[data-test=span-name] td:nth-child(2)')?.innerText))`)
 	p.visit("/takes/" + takeOf(t, "3.5.0") + "?lens=spans")

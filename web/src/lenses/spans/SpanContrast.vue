@@ -33,10 +33,10 @@ const more = (ns: number) => `${ns < 0 ? '−' : '+'}${duration(Math.abs(ns))}`
       {{ duration(data.slow_ns) }} a span instead of {{ duration(data.others_ns) }}, {{ count(data.slow) }} against {{ count(data.others) }}<template v-if="data.others < data.all"> of {{ count(data.all) }}</template> others. The rows add up to the difference.<template v-if="data.slow < 2"> Of one slow span it cannot be told what is chance.</template>
     </p>
     <table class="mt-1 w-full table-fixed">
-      <thead class="label text-left"><tr><th class="w-[92px] pr-3 text-right font-normal">More</th><th class="w-[76px] text-right font-normal">Slow</th><th class="w-[76px] pr-3 text-right font-normal">Others</th><th class="w-[110px] font-normal">Who</th><th class="w-[160px] font-normal">What it did</th><th class="font-normal">Where</th></tr></thead>
+      <thead class="label text-left"><tr><th class="w-[80px] pr-2 text-right font-normal">More</th><th class="w-[66px] text-right font-normal">Slow</th><th class="w-[72px] pr-3 text-right font-normal">Others</th><th class="w-[92px] font-normal">Who</th><th class="w-[160px] font-normal">What it did</th><th class="font-normal">Where</th></tr></thead>
       <tbody>
         <tr v-for="(r, i) in rows" :key="i" class="border-t border-rule" :class="!r.significant && 'text-ink-3'" :title="r.significant ? `between ${more(r.low_ns)} and ${more(r.high_ns)}, 95 %` : 'This may be chance.'" data-test="contrast">
-          <td class="relative pr-3 text-right font-medium">{{ more(r.slow_ns - r.others_ns) }}<span class="absolute bottom-0 left-0 h-[2px] bg-bar-pale" :style="{ width: (100 * Math.abs(r.slow_ns - r.others_ns)) / most + '%' }" aria-hidden="true" /></td>
+          <td class="relative pr-2 text-right font-medium">{{ more(r.slow_ns - r.others_ns) }}<span class="absolute bottom-0 left-0 h-[2px] bg-bar-pale" :style="{ width: (100 * Math.abs(r.slow_ns - r.others_ns)) / most + '%' }" aria-hidden="true" /></td>
           <td class="text-right">{{ duration(r.slow_ns) }}</td>
           <td class="pr-3 text-right">{{ duration(r.others_ns) }}</td>
           <td class="truncate pr-2" :title="r.who">{{ r.who || 'itself' }}</td>

@@ -1,7 +1,7 @@
 // Durations of spans: a dot each over time, and beside it, on the same logarithmic axis, how many there
 // are of each duration.
 import type { Spans } from '../../api/client'
-import { duration } from '../../lib/format'
+import { count, duration } from '../../lib/format'
 
 export interface Range {
   from: number
@@ -71,6 +71,8 @@ export interface Marks {
   dark: boolean
 }
 
+const rateText = (v: number) => (v >= 100 ? count(Math.round(v)) : v.toPrecision(2))
+
 /** How many spans ended in each part of the take, above the dots. */
 function rate(ctx: CanvasRenderingContext2D, of: Spans, p: Plot, c: (typeof themes)['light'], right: number) {
   const most = Math.max(1, ...of.rate)
@@ -87,7 +89,7 @@ function rate(ctx: CanvasRenderingContext2D, of: Spans, p: Plot, c: (typeof them
   ctx.textAlign = 'right'
   ctx.fillText('ended', margin.left - 6, 4 + rateHigh / 2)
   ctx.textAlign = 'left'
-  ctx.fillText(`at most ${(most / (part / 1e9)).toPrecision(3)} / s`, right + margin.gap, 4 + rateHigh / 2)
+  ctx.fillText(`at most ${rateText(most / (part / 1e9))} / s`, right + margin.gap, 4 + rateHigh / 2)
 }
 
 /** Draws it. */
