@@ -125,8 +125,8 @@ var Kinds = []Kind{
 	{
 		Word: Span, Title: "Spans of a function", Of: OfAFunction, Way: ByReturns,
 		Means: "Calls of a function from beginning to end, waiting included, each with its times: Go, C, C++ and Rust, with nothing built in. In Go they belong to the goroutine. A * in the name stands for anything. Every call is measured.",
-		Cost:  "about 10 µs a call",
-		Note:  "every call, about 10 µs each",
+		Cost:  "about 15 µs a call",
+		Note:  "every call, about 15 µs each",
 		Columns: []ColumnRow{
 			{Column: Column{Name: "span-time", Label: "time in spans", Unit: Nanoseconds, Counted: true, Time: Beginning}, LabelOf: "time in"},
 			{Column: Column{Name: "spans", Label: "spans", Unit: Count, Counted: true, Time: Beginning}, LabelOf: "spans of"},
@@ -135,8 +135,8 @@ var Kinds = []Kind{
 	{
 		Word: Goroutines, Title: "Goroutines", Way: ByGoroutines,
 		Means:   "Time in which goroutines wait, by what for, under the stack that waited, with who ended it: locks, channels, timers and the network, which no thread shows, since it runs other goroutines meanwhile. In Lanes each goroutine has a lane. Every wait is measured.",
-		Cost:    "about 10 µs a wait",
-		Note:    "Go programs, every wait, about 10 µs each",
+		Cost:    "about 8 µs a wait",
+		Note:    "Go programs, every wait, about 8 µs each",
 		Columns: []ColumnRow{{Column: Column{Name: "parked", Label: "time goroutines wait", Unit: Nanoseconds, Counted: true, Time: Beginning}}},
 	},
 }
