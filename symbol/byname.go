@@ -46,6 +46,9 @@ func FunctionsByName(o *Object, name string) (out []Defined, err error) {
 		if !meant(name, d) {
 			return
 		}
+		if strings.HasSuffix(d.Linkage, coldSuffix) && d.Linkage != name {
+			return // a part of the function, which is not called
+		}
 		old, known := at[d.Address]
 		d.Settled = max(d.Settled, old.Settled)
 		offset, ok := o.fileOffset(max(d.Address, d.Settled))
@@ -83,6 +86,9 @@ func FunctionsByName(o *Object, name string) (out []Defined, err error) {
 	sort.Slice(out, func(i, j int) bool { return out[i].Address < out[j].Address })
 	return out, nil
 }
+
+// coldSuffix ends the symbol of what a compiler moved away from a function since it is seldom run.
+const coldSuffix = ".cold"
 
 // settled returns the address of the instruction with which a Go function
 // begins its frame: the one before its depth changes for the first time. The

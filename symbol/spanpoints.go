@@ -76,7 +76,7 @@ func partsOf(o *Object, d Defined) (parts []codePart) {
 		}
 	}
 	for _, s := range o.symbols {
-		if s.Addr == d.Address || s.Text() == d.Linkage+".cold" {
+		if s.Addr == d.Address || s.Text() == d.Linkage+coldSuffix {
 			parts = append(parts, codePart{s.Addr, s.End})
 		}
 	}

@@ -177,3 +177,34 @@ func TestSpansThatCannotBe(t *testing.T) {
 		}
 	}
 }
+
+// TestSpansOfCPlusPlus: functions that are left by a return, by a jump to another one, or by an exception are
+// followed to just that, and what they do is the same as without.
+func TestSpansOfCPlusPlus(t *testing.T) {
+	mustSample(t)
+	if os.Geteuid() != 0 {
+		t.Skip("functions are followed by root")
+	}
+	dir := t.TempDir()
+	program, file := filepath.Join(dir, "clefs"), filepath.Join(dir, "x.take")
+	if b, err := exec.Command("g++", "-O2", "-o", program, "testdata/clefs/clefs.cc").CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, b)
+	}
+	bare, err := exec.Command(program).CombinedOutput()
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := entelon(t, "take", "--out", file, "--measure", "cpu", "--measure", "span:risky", "--measure", "span:passes", "--measure", "span:catches", "--", program)
+	if r.code != 0 || !strings.Contains(r.stderr, string(bare)) {
+		t.Fatalf("%d %s, alone it says %s", r.code, r.stderr, bare)
+	}
+	ended := map[string]int{}
+	for _, n := range parse[reading.SpansJSON](t, "spans", file, "--json").Names {
+		name, _, _ := strings.Cut(n.Name, "(")
+		ended[name] += n.Spans - n.Open
+	}
+	// A call that an exception leaves has no end.
+	if ended["catches"] != 300 || ended["risky"] != 200 || ended["passes"] != 300 && ended["passes"] != 200 {
+		t.Errorf("there are %v spans", ended)
+	}
+}
