@@ -24,7 +24,8 @@ type Span struct {
 // Duration is how long it was, in nanoseconds.
 func (s Span) Duration() int64 { return s.To - s.From }
 
-// Name is all spans of one name.
+// Name is all spans of one name. Those without an end have no known duration, and are in no figure: a
+// call that an exception left looks like one that goes on.
 type Name struct {
 	Name  string
 	Spans []Span // in the order in which they began
@@ -62,9 +63,10 @@ func New(p *profile.Profile) *Index {
 		name := &x.Names[n]
 		s := Span{Interval: i, From: v.Start[i], To: v.Start[i] + v.Duration[i], Thread: v.Thread[i], Open: open[uint32(i)]}
 		name.Spans = append(name.Spans, s)
-		name.Total += s.Duration()
 		if s.Open {
 			name.Open++
+		} else {
+			name.Total += s.Duration()
 		}
 	}
 	for i := range x.Names {
@@ -79,9 +81,11 @@ func New(p *profile.Profile) *Index {
 }
 
 func durations(spans []Span) []int64 {
-	out := make([]int64, len(spans))
-	for i, s := range spans {
-		out[i] = s.Duration()
+	out := make([]int64, 0, len(spans))
+	for _, s := range spans {
+		if !s.Open {
+			out = append(out, s.Duration())
+		}
 	}
 	slices.Sort(out)
 	return out
@@ -107,9 +111,10 @@ func (n *Name) Of(keep func(Span) bool) *Name {
 			continue
 		}
 		out.Spans = append(out.Spans, s)
-		out.Total += s.Duration()
 		if s.Open {
 			out.Open++
+		} else {
+			out.Total += s.Duration()
 		}
 	}
 	out.durations = durations(out.Spans)
@@ -126,10 +131,11 @@ func (n *Name) Percentile(share float64) int64 {
 	return n.durations[min(k-1, max(0, int(math.Ceil(share*float64(k)))-1))]
 }
 
-// Slowest are the slowest spans that are a share of all, from 0 to 1, one at least, the slowest first.
+// Slowest are the slowest spans that are a share of all with an end, from 0 to 1, one at least, the slowest
+// first.
 func (n *Name) Slowest(share float64) []Span {
-	k := min(len(n.Spans), max(1, int(math.Ceil(share*float64(len(n.Spans))))))
-	out := slices.Clone(n.Spans)
+	out := slices.DeleteFunc(slices.Clone(n.Spans), func(s Span) bool { return s.Open })
+	k := min(len(out), max(1, int(math.Ceil(share*float64(len(out))))))
 	slices.SortStableFunc(out, func(a, b Span) int { return cmp.Compare(b.Duration(), a.Duration()) })
 	return out[:k]
 }
@@ -253,9 +259,11 @@ func (n *Name) Parted(share float64, longer int64) (slow, others []Span) {
 		}
 	}
 	for _, s := range n.Spans {
-		if is[s.Interval] || longer > 0 && s.Duration() >= longer {
+		switch {
+		case s.Open:
+		case is[s.Interval] || longer > 0 && s.Duration() >= longer:
 			slow = append(slow, s)
-		} else {
+		default:
 			others = append(others, s)
 		}
 	}

@@ -57,7 +57,7 @@ func TestBlameOfASpan(t *testing.T) {
 	take := shop()
 	x, l := New(take.Profile), lanes.New(take)
 	n := x.Find("draw")
-	if n == nil || len(n.Spans) != 2 || n.Open != 1 || n.Total != 1050 {
+	if n == nil || len(n.Spans) != 2 || n.Open != 1 || n.Total != 1000 {
 		t.Fatalf("the spans are %+v", x)
 	}
 	b, err := BlameOf(take.Profile, l, "draw", n.Slowest(0.5))

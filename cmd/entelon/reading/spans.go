@@ -328,7 +328,7 @@ func (s *spanning) print(w io.Writer, out SpansJSON, one bool) error {
 	}
 	n := out.Names[0]
 	if n.Open > 0 {
-		fmt.Fprintf(w, "%d of them went on when the take ended; they are as long as it saw them.\n", n.Open)
+		fmt.Fprintf(w, "%d of them have no end in the take, and are in no figure.\n", n.Open)
 	}
 	if s.percentiles {
 		s.printDurations(w, n)
