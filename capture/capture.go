@@ -23,6 +23,7 @@ import (
 	"io"
 	"time"
 
+	"entelon/capture/follow"
 	"entelon/capture/launch"
 	"entelon/capture/pairing"
 	"entelon/core/measure"
@@ -103,7 +104,7 @@ var (
 	ErrStackBytes  = errors.New("that much of a stack cannot be copied")
 	ErrNoCycles    = linux.ErrNoCycles
 	ErrRate        = linux.ErrRate
-	ErrNoFunction  = errors.New("there is no such function in the program")
+	ErrNoFunction  = follow.ErrNoFunction
 	ErrProbe       = linux.ErrProbe
 )
 

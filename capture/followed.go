@@ -1,7 +1,6 @@
 package capture
 
 import (
-	"errors"
 	"fmt"
 
 	"entelon/capture/follow"
@@ -23,11 +22,8 @@ func followed(s *session, m measure.Choice) ([]*rings.Event, error) {
 		return follow.Goroutines(files, s.keepsIntervals())
 	}
 	e, warnings, err := follow.Functions(files, m.Of)
-	switch {
-	case errors.Is(err, follow.ErrNoFunction):
-		return nil, fmt.Errorf("%q: %w", m.Of, ErrNoFunction)
-	case err != nil:
-		return nil, fmt.Errorf("%w: %w", err, ErrProbe)
+	if err != nil {
+		return nil, err
 	}
 	for _, w := range warnings {
 		s.facts.Warn(w.Code, w.Text, w.Remedy)

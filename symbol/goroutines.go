@@ -48,7 +48,7 @@ func GoScheduleOf(o *Object) (g GoSchedule, err error) {
 		}
 	})
 	if g.Number = statePlace(code); g.Number == 0 {
-		return g, fmt.Errorf("%s: it cannot be told where its goroutines have their numbers", o.Path)
+		return g, fmt.Errorf("%s: its runtime does not show where goroutines have their numbers", o.Path)
 	}
 	g.Number += stateBytes
 	return g, nil

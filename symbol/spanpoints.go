@@ -16,15 +16,17 @@ import (
 type SpanPoints struct {
 	Begin uint64   // in the file
 	Ends  []uint64 // in the file, in order: its returns, and where it jumps to another function instead
-	// JumpsAway: it may also end by a jump to a place that does not stand in the jump, which is
-	// none of Ends.
+	// JumpsAway: it may also end by a jump to a place that does not stand in the jump, or on a
+	// condition, which is none of Ends.
 	JumpsAway bool
+	Go        bool // it is a function of Go
 }
 
 // Errors about functions whose ends cannot be found.
 var (
 	ErrNoEnds      = errors.New("its code has no return that could be found")
 	ErrNotX86      = errors.New("its code is not for x86-64")
+	ErrLoops       = errors.New("it begins with a loop, whose turns look like calls")
 	errUnknownSize = errors.New("its size is not known")
 )
 
@@ -34,7 +36,8 @@ func SpanPointsOf(o *Object, d Defined) (p SpanPoints, err error) {
 		return p, fmt.Errorf("%s: %w", d.Name, ErrNotX86)
 	}
 	p.Begin = d.Offset
-	parts := partsOf(o, d)
+	var parts []codePart
+	parts, p.Go = partsOf(o, d)
 	if len(parts) == 0 {
 		return p, fmt.Errorf("%s: %w", d.Name, errUnknownSize)
 	}
@@ -54,8 +57,8 @@ func SpanPointsOf(o *Object, d Defined) (p SpanPoints, err error) {
 	if len(p.Ends) == 0 {
 		return p, fmt.Errorf("%s: %w", d.Name, ErrNoEnds)
 	}
-	if code := o.Instructions(); code != nil && !o.HasGoSection() {
-		p.JumpsAway = code.JumpsAway(d.Address)
+	if code := o.Instructions(); code != nil && !p.Go {
+		p.JumpsAway = p.JumpsAway || code.JumpsAway(d.Address)
 	}
 	return p, nil
 }
@@ -65,13 +68,13 @@ type codePart struct{ from, to uint64 }
 
 // partsOf are the stretches of a function: its own, and what the compiler moved away from it since it
 // is seldom run.
-func partsOf(o *Object, d Defined) (parts []codePart) {
+func partsOf(o *Object, d Defined) (parts []codePart, golang bool) {
 	o.Prepare()
 	o.once.Do(o.load)
 	if o.goTable != nil {
 		for i := range o.goTable.n {
 			if from := o.goTable.text + uint64(o.goTable.order.Uint32(o.goTable.funcs[8*i:])); from == d.Address {
-				return []codePart{{from, o.goTable.text + uint64(o.goTable.order.Uint32(o.goTable.funcs[8*i+8:]))}}
+				return []codePart{{from, o.goTable.text + uint64(o.goTable.order.Uint32(o.goTable.funcs[8*i+8:]))}}, true
 			}
 		}
 	}
@@ -80,7 +83,7 @@ func partsOf(o *Object, d Defined) (parts []codePart) {
 			parts = append(parts, codePart{s.Addr, s.End})
 		}
 	}
-	return parts
+	return parts, false
 }
 
 // addEnds adds where a stretch leaves the function.
@@ -97,8 +100,17 @@ func (p *SpanPoints) addEnds(o *Object, x codePart, within func(uint64) bool) er
 		}
 		next := x.from + uint64(at+n)
 		leaves := in.Op == x86asm.RET
-		if to, direct := in.Args[0].(x86asm.Rel); direct && in.Op == x86asm.JMP {
-			leaves = !within(next + uint64(int64(to)))
+		if by, direct := in.Args[0].(x86asm.Rel); direct && in.Op != x86asm.CALL {
+			to := next + uint64(int64(by))
+			at, _ := o.fileOffset(to)
+			switch outside := !within(to); {
+			case at == p.Begin:
+				return ErrLoops
+			case outside && in.Op == x86asm.JMP:
+				leaves = true
+			case outside: // on a condition: it is passed where it does not hold, too
+				p.JumpsAway = true
+			}
 		}
 		if leaves {
 			p.Ends = append(p.Ends, offset+uint64(at))

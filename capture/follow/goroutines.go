@@ -8,10 +8,8 @@ import (
 	"path/filepath"
 
 	"entelon/capture/rings"
-	"entelon/core/profile"
 	"entelon/linux/bpf"
 	"entelon/symbol"
-	"entelon/symbol/elfimage"
 )
 
 // Goroutines are the events that follow the goroutines of a program: of those that wait, and where
@@ -20,7 +18,7 @@ import (
 func Goroutines(files []string, wakers bool) ([]*rings.Event, error) {
 	for _, path := range files {
 		points, err := routinePoints(path)
-		if errors.Is(err, symbol.ErrNoGo) {
+		if errors.Is(err, symbol.ErrNoGo) || errors.Is(err, errNotCode) {
 			continue
 		}
 		if err != nil {
@@ -41,28 +39,20 @@ func Goroutines(files []string, wakers bool) ([]*rings.Event, error) {
 
 // routinePoints finds in a file where its runtime lets goroutines wait and run.
 func routinePoints(path string) (p bpf.RoutinePoints, err error) {
-	f, err := elfimage.OpenRegular(path)
-	if err != nil {
-		return p, err
-	}
-	o, err := symbol.OpenObject(f, path, profile.KindOwn, nil)
-	if err != nil {
-		return p, symbol.ErrNoGo // not a file of code
-	}
-	defer func() { err = errors.Join(err, o.Close()) }()
-	if !o.HasGoSection() {
-		return p, symbol.ErrNoGo
-	}
-	g, err := symbol.GoScheduleOf(o)
-	if err != nil {
-		return p, err
-	}
-	places, ok := symbol.GoRuntimeOf(o)
-	if !ok {
-		return p, fmt.Errorf("%s: it cannot be told where its runtime has its threads", path)
-	}
-	return bpf.RoutinePoints{
-		Parks: g.Parks, Ready: g.Ready, Runs: g.Runs, Ends: g.Ends,
-		NumberAt: g.Number, ThreadAt: places.M, SchedAt: places.Sched, CurrentAt: places.Current,
-	}, nil
+	err = within(path, func(o *symbol.Object) error {
+		g, err := symbol.GoScheduleOf(o)
+		if err != nil {
+			return err
+		}
+		places, ok := symbol.GoRuntimeOf(o)
+		if !ok {
+			return fmt.Errorf("%s: its runtime does not show where it has its threads", path)
+		}
+		p = bpf.RoutinePoints{
+			Parks: g.Parks, Ready: g.Ready, Runs: g.Runs, Ends: g.Ends,
+			NumberAt: g.Number, ThreadAt: places.M, SchedAt: places.Sched, CurrentAt: places.Current,
+		}
+		return nil
+	})
+	return p, err
 }

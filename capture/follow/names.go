@@ -7,10 +7,8 @@ import (
 	"sort"
 
 	"entelon/capture/launch"
-	"entelon/core/profile"
 	"entelon/runtimes"
 	"entelon/symbol"
-	"entelon/symbol/elfimage"
 	"entelon/symbol/libraries"
 )
 
@@ -22,23 +20,18 @@ func FunctionNames(program string) (names []string, err error) {
 	}
 	seen := map[string]bool{}
 	for _, path := range libraries.NeededFiles(runtimes.InterpreterOf(path)) {
-		f, err := elfimage.OpenRegular(path)
-		if err != nil {
-			continue // one that is not here
-		}
-		o, err := symbol.OpenObject(f, path, profile.KindOwn, nil)
-		if err != nil {
-			continue // not a file of code
-		}
-		defined, err := symbol.FunctionsByName(o, "*")
-		if err = errors.Join(err, o.Close()); err != nil {
-			return nil, err
-		}
-		for _, d := range defined {
-			if !seen[d.Name] && !d.Chooses {
-				seen[d.Name] = true
-				names = append(names, d.Name)
+		err := within(path, func(o *symbol.Object) error {
+			defined, err := symbol.FunctionsByName(o, "*")
+			for _, d := range defined {
+				if !seen[d.Name] && !d.Chooses {
+					seen[d.Name] = true
+					names = append(names, d.Name)
+				}
 			}
+			return err
+		})
+		if err != nil && !errors.Is(err, errNotCode) {
+			return nil, err
 		}
 	}
 	sort.Strings(names)

@@ -11,8 +11,8 @@ import (
 	"entelon/cmd/entelon/reading"
 )
 
-// TestAddSpans: spans in a file are added to a take of their time, under the threads that they name; a clock that
-// is wrong, and what is no such file, is said in one line, and nothing is written.
+// TestAddSpans: spans in a file are added to a take of their time, under the threads that they name; a wrong clock
+// or an unreadable file gets one line, and nothing is written.
 func TestAddSpans(t *testing.T) {
 	mustSample(t)
 	dir := t.TempDir()

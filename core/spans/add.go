@@ -16,7 +16,7 @@ type Told struct {
 	Name       string
 	Begin, End int64 // End 0: it has none
 	Service    string
-	PID, TID   uint32 // 0: not told
+	PID, TID   uint32 // 0: not known
 	ID, Parent string // "": none
 }
 
@@ -170,7 +170,7 @@ func (a *adding) thread(s *Told) profile.ThreadID {
 		b.NameThread(id, "spans")
 		return id
 	}
-	// Of another process, or of one that is not told: under the service's name.
+	// Of another process, or of an unknown one: under the service's name.
 	process := b.Process(s.PID)
 	name := s.Service
 	if name == "" || len(name) > profile.LongestName {

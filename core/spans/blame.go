@@ -46,7 +46,7 @@ func BlameOf(p *profile.Profile, x *lanes.Index, name string, of []Span) (*Blame
 		}
 		for i := range path {
 			out.Total += path[i].To - path[i].From
-			w.add(&path[i])
+			w.add(lane, &path[i])
 		}
 		out.Spans++
 	}
@@ -74,9 +74,10 @@ type stackOf struct {
 	ran   bool
 }
 
-func (w *blaming) add(s *lanes.Step) {
+// add adds a step of the path of a lane's span.
+func (w *blaming) add(lane int, s *lanes.Step) {
 	who := s.Lane
-	if s.Depth == 0 {
+	if s.Lane == lane {
 		who = -1
 	}
 	thread := w.carry.Thread(w.x.Lanes[s.Lane].Thread)

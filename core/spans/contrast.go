@@ -117,9 +117,13 @@ func (r *ContrastRow) test(slow, others []float64) {
 		return // how much single spans differ is not known
 	}
 	d, e := r.Difference(), math.Sqrt(a+b)
-	if e == 0 {
+	few := len(slow) <= fewSpans
+	if few {
+		r.P = permuted(slow, others)
+	}
+	if e == 0 { // none differs from another of its side
 		r.Low, r.High = d, d
-		if d != 0 {
+		if !few && d != 0 {
 			r.P = 0
 		}
 		return
@@ -127,11 +131,9 @@ func (r *ContrastRow) test(slow, others []float64) {
 	df := (a + b) * (a + b) / (a*a/float64(len(slow)-1) + b*b/float64(len(others)-1))
 	half := statistics.Quantile(1-(1-statistics.Confidence)/2, df) * e
 	r.Low, r.High = d-half, d+half
-	if len(slow) <= fewSpans {
-		r.P = permuted(slow, others)
-		return
+	if !few {
+		r.P = 2 * distuv.StudentsT{Mu: 0, Sigma: 1, Nu: df}.CDF(-math.Abs(d)/e)
 	}
-	r.P = 2 * distuv.StudentsT{Mu: 0, Sigma: 1, Nu: df}.CDF(-math.Abs(d)/e)
 }
 
 const (

@@ -46,7 +46,7 @@ func drawn(r *rand.Rand, spans int, slow func(i int) bool) *profile.Take {
 	return &profile.Take{Profile: b.Profile(), Facts: profile.Facts{DurationNS: now}}
 }
 
-// TestContrast: what slow spans do that others do not is found, sized, and told from chance; all rows add up.
+// TestContrast: what slow spans do that others do not is found and sized, and is significant only where it should be; all rows add up.
 func TestContrast(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 4))
 	take := drawn(r, 400, func(i int) bool { return i%80 == 7 })
@@ -79,7 +79,7 @@ func TestContrast(t *testing.T) {
 		}
 	}
 
-	// Of one slow span nothing is told from chance; without others, or lanes, nothing at all.
+	// With one slow span nothing is significant; without others, or lanes, there is nothing to compare.
 	if one, err := ContrastOf(take.Profile, l, slow[:1], others); err != nil || one.Rows[0].Significant || !math.IsInf(one.Rows[0].High, 1) {
 		t.Errorf("of one span: %v, %+v", err, one.Rows[0])
 	}

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"sort"
 
+	"entelon/core/measure"
 	"entelon/core/profile"
 )
 
@@ -38,6 +39,8 @@ type Name struct {
 // Index is the spans of a take.
 type Index struct {
 	Names []Name // those that took longest together first
+	// Known: what threads did is, so that it can be told what spans were slow for.
+	Known bool
 }
 
 // New gathers the spans of a profile.
@@ -50,6 +53,9 @@ func New(p *profile.Profile) *Index {
 	names := map[profile.FunctionID]int{}
 	x := &Index{}
 	for i, k := range v.Kind {
+		if k == profile.IntervalWait || k == profile.IntervalReady {
+			x.Known = true
+		}
 		if k != profile.IntervalSpan {
 			continue
 		}
@@ -209,7 +215,7 @@ func (n *Name) Rate(from, to int64, parts int) []int {
 
 // In returns the spans whose intervals are marked.
 func (x *Index) In(is []bool) *Index {
-	out := &Index{}
+	out := &Index{Known: x.Known}
 	for i := range x.Names {
 		if n := x.Names[i].Of(func(s Span) bool { return is[s.Interval] }); len(n.Spans) > 0 {
 			out.Names = append(out.Names, *n)
@@ -268,4 +274,15 @@ func (n *Name) Parted(share float64, longer int64) (slow, others []Span) {
 		}
 	}
 	return slow, others
+}
+
+// Missing is how many calls of functions have no span of their own: short ones that came too fast, and
+// such as found no room.
+func Missing(f *profile.Facts) (thinned, lost int64) {
+	for _, c := range f.Counted {
+		if m, err := measure.Parse(c.Measure); err == nil && m.Kind == measure.Span {
+			thinned, lost = thinned+c.Thinned, lost+c.Unwritten+c.Lost
+		}
+	}
+	return thinned, lost
 }

@@ -97,6 +97,7 @@ const (
 	framesMapPythonScratch              = "python_scratch"
 	framesMapPythonSeen                 = "python_seen"
 	framesMapSamples                    = "samples"
+	framesMapScratch                    = "scratch"
 	framesProgPythonCodesKprobe         = "python_codes_kprobe"
 	framesProgPythonCodesPerfEvent      = "python_codes_perf_event"
 	framesProgPythonCodesRawTracepoint  = "python_codes_raw_tracepoint"
@@ -109,9 +110,11 @@ const (
 	framesProgPythonStatesPerfEvent     = "python_states_perf_event"
 	framesProgPythonStatesRawTracepoint = "python_states_raw_tracepoint"
 	framesProgPythonStatesTracepoint    = "python_states_tracepoint"
+	framesVarGoLabelBound               = "go_label_bound"
 	framesVarGoPythonBound              = "go_python_bound"
 	framesVarGoPythonCall               = "go_python_call"
 	framesVarGoRecordKind               = "go_record_kind"
+	framesVarGoScratchSlot              = "go_scratch_slot"
 )
 
 // loadFrames returns the embedded CollectionSpec for frames.
@@ -180,15 +183,18 @@ type framesMapSpecs struct {
 	PythonScratch   *ebpf.MapSpec `ebpf:"python_scratch"`
 	PythonSeen      *ebpf.MapSpec `ebpf:"python_seen"`
 	Samples         *ebpf.MapSpec `ebpf:"samples"`
+	Scratch         *ebpf.MapSpec `ebpf:"scratch"`
 }
 
 // framesVariableSpecs contains global variables before they are loaded into the kernel.
 //
 // It can be passed ebpf.CollectionSpec.Assign.
 type framesVariableSpecs struct {
+	GoLabelBound  *ebpf.VariableSpec `ebpf:"go_label_bound"`
 	GoPythonBound *ebpf.VariableSpec `ebpf:"go_python_bound"`
 	GoPythonCall  *ebpf.VariableSpec `ebpf:"go_python_call"`
 	GoRecordKind  *ebpf.VariableSpec `ebpf:"go_record_kind"`
+	GoScratchSlot *ebpf.VariableSpec `ebpf:"go_scratch_slot"`
 }
 
 // framesObjects contains all objects after they have been loaded into the kernel.
@@ -217,6 +223,7 @@ type framesMaps struct {
 	PythonScratch   *ebpf.Map `ebpf:"python_scratch"`
 	PythonSeen      *ebpf.Map `ebpf:"python_seen"`
 	Samples         *ebpf.Map `ebpf:"samples"`
+	Scratch         *ebpf.Map `ebpf:"scratch"`
 }
 
 func (m *framesMaps) Close() error {
@@ -227,6 +234,7 @@ func (m *framesMaps) Close() error {
 		m.PythonScratch,
 		m.PythonSeen,
 		m.Samples,
+		m.Scratch,
 	)
 }
 
@@ -234,9 +242,11 @@ func (m *framesMaps) Close() error {
 //
 // It can be passed to loadFramesObjects or ebpf.CollectionSpec.LoadAndAssign.
 type framesVariables struct {
+	GoLabelBound  *ebpf.Variable `ebpf:"go_label_bound"`
 	GoPythonBound *ebpf.Variable `ebpf:"go_python_bound"`
 	GoPythonCall  *ebpf.Variable `ebpf:"go_python_call"`
 	GoRecordKind  *ebpf.Variable `ebpf:"go_record_kind"`
+	GoScratchSlot *ebpf.Variable `ebpf:"go_scratch_slot"`
 }
 
 // framesPrograms contains all programs after they have been loaded into the kernel.

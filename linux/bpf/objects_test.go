@@ -73,6 +73,11 @@ func TestSharedTypes(t *testing.T) {
 		{loadTally, "tally", TallySum{}},
 		{loadTally, "tally_open", TallyOpen{}},
 		{loadTally, "tally_control", TallyControl{}},
+		{loadTally, "routine_key", tallyRoutineKey{}},
+		{loadTally, "routine", tallyRoutine{}},
+		{loadTally, "routine_record", tallyRoutineRecord{}},
+		{loadTally, "span_key", tallySpanKey{}},
+		{loadTally, "span_open", tallySpanOpen{}},
 		{loadCount, "call_key", CallKey{}},
 		{loadCount, "count_control", CountControl{}},
 	} {

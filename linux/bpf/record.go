@@ -2,6 +2,7 @@ package bpf
 
 import (
 	"encoding/binary"
+	"slices"
 	"unsafe"
 
 	"entelon/linux/perf"
@@ -22,6 +23,10 @@ const (
 	KindInterval = uint64(stacksRecordKindKIND_INTERVAL)
 	KindRoutine  = uint64(stacksRecordKindKIND_ROUTINE) // what came of a goroutine: Routine
 )
+
+// SlotEvent is where records of sampling events were made, and of what has an event of its own:
+// none of those interrupts another one, but all of them interrupt what was made elsewhere.
+const SlotEvent = uint64(stacksScratchSlotSLOT_EVENT)
 
 const (
 	// BeforeHeader is what the kernel puts before a record: identifier, pid and tid,
@@ -48,7 +53,7 @@ func Decode(b []byte) (h Header, body []byte, ok bool) {
 	}
 	b = b[BeforeHeader:]
 	ne := binary.NativeEndian
-	for i, to := range []*uint64{&h.Addr, &h.Length, &h.Kind, &h.Low, &h.High, &h.Sp, &h.Pc, &h.Bp, &h.SystemSp} {
+	for i, to := range []*uint64{&h.Addr, &h.Length, &h.Kind, &h.Low, &h.High, &h.Sp, &h.Pc, &h.Bp, &h.SystemSp, &h.Slot} {
 		*to = ne.Uint64(b[8*i:])
 	}
 	if b = b[HeaderBytes:]; h.Length > uint64(len(b)) {
@@ -125,12 +130,13 @@ func (p *Pairing) Visit(r perf.Record, next func(perf.Record)) {
 	case perf.RecordSample:
 		if list, ok := p.waiting[r.TID]; ok {
 			delete(p.waiting, r.TID)
-			if rest, mine := p.interrupted(r, list); len(rest) > 0 {
-				p.waiting[r.TID], list = rest, mine
+			rest, mine := p.interrupted(r, list)
+			if len(rest) > 0 {
+				p.waiting[r.TID] = rest
 			}
-			for i := range list {
-				if p.belongs(&list[i], &r) {
-					r.Others = append(r.Others, list[i].Body)
+			for i := range mine {
+				if p.belongs(&mine[i], &r) {
+					r.Others = append(r.Others, mine[i].Body)
 				}
 			}
 		}
@@ -141,17 +147,37 @@ func (p *Pairing) Visit(r perf.Record, next func(perf.Record)) {
 // interrupted parts what waits in a thread where an interrupt came in between: a sample that was
 // made in it comes first, and what was begun before belongs to one that is still to come.
 func (p *Pairing) interrupted(r perf.Record, list []waiting) (rest, mine []waiting) {
-	last := len(list) - 1
-	for last >= 0 && KindOf(list[last].Body) != KindTally {
-		last--
-	}
-	switch {
-	case last < 0 || p.Tallied == nil:
+	if p.Tallied == nil {
 		return nil, list
-	case p.Tallied(r):
-		return list[:last], list[last:]
 	}
-	return list[:last+1], list[last+1:]
+	last, event := -1, true // whether all of what follows the last tally is of sampling events
+	for i, w := range list {
+		switch h, _, _ := Decode(w.Body); {
+		case h.Kind == KindTally:
+			last, event = i, true
+		case h.Slot != SlotEvent:
+			event = false
+		}
+	}
+	if p.Tallied(r) {
+		last = max(last, 0)
+		rest, mine = list[:last:last], list[last:]
+		if !event { // what a tick left whose sample was lost is not this one's
+			mine = slices.DeleteFunc(mine, func(w waiting) bool {
+				h, _, _ := Decode(w.Body)
+				return h.Kind != KindTally && h.Slot == SlotEvent
+			})
+		}
+		return rest, mine
+	}
+	for i, w := range list {
+		if h, _, _ := Decode(w.Body); i > last && h.Slot == SlotEvent {
+			mine = append(mine, w)
+		} else {
+			rest = append(rest, w)
+		}
+	}
+	return rest, mine
 }
 
 // Forget lets go of what belongs to samples that never came, as of a time.

@@ -48,18 +48,24 @@ func TestOthersGoWithTheirSample(t *testing.T) {
 // TestInterruptedSamples: a sample that is made by an interrupt while another one is being written
 // gets what is its own, and so does the other.
 func TestInterruptedSamples(t *testing.T) {
-	other := func(kind, addr uint64) perf.Record {
-		return perf.Record{Kind: perf.RecordOther, TID: 7, Time: 1000, Body: bpftest.Body(5, 7, 1000, bpf.Header{Kind: kind, Addr: addr}, perftest.Words(1))}
+	in := func(slot, kind, addr uint64) perf.Record {
+		return perf.Record{Kind: perf.RecordOther, TID: 7, Time: 1000, Body: bpftest.Body(5, 7, 1000, bpf.Header{Kind: kind, Addr: addr, Slot: slot}, perftest.Words(1))}
 	}
+	other := func(kind, addr uint64) perf.Record { return in(1, kind, addr) }
+	ofTick := func(addr uint64) perf.Record { return in(bpf.SlotEvent, bpf.KindStack, addr) }
 	sample := func(id uint64) perf.Record { return perf.Record{Kind: perf.RecordSample, TID: 7, Time: 1000, ID: id} }
 	const ticks, tallied = 1, 2
 	for name, x := range map[string]struct {
 		records []perf.Record
 		want    [][]uint64 // addresses that come with each sample
 	}{
-		"none":        {[]perf.Record{other(bpf.KindTally, 1), other(bpf.KindStack, 2), sample(tallied), other(bpf.KindStack, 3), sample(ticks)}, [][]uint64{{1, 2}, {3}}},
-		"by another":  {[]perf.Record{other(bpf.KindTally, 1), other(bpf.KindTally, 3), other(bpf.KindStack, 4), sample(tallied), other(bpf.KindStack, 2), sample(tallied)}, [][]uint64{{3, 4}, {1, 2}}},
-		"by the tick": {[]perf.Record{other(bpf.KindTally, 1), other(bpf.KindStack, 3), sample(ticks), other(bpf.KindStack, 2), sample(tallied)}, [][]uint64{{3}, {1, 2}}},
+		"none":                       {[]perf.Record{other(bpf.KindTally, 1), other(bpf.KindStack, 2), sample(tallied), ofTick(3), sample(ticks)}, [][]uint64{{1, 2}, {3}}},
+		"by another":                 {[]perf.Record{other(bpf.KindTally, 1), other(bpf.KindTally, 3), other(bpf.KindStack, 4), sample(tallied), other(bpf.KindStack, 2), sample(tallied)}, [][]uint64{{3, 4}, {1, 2}}},
+		"by the tick":                {[]perf.Record{other(bpf.KindTally, 1), ofTick(3), sample(ticks), other(bpf.KindStack, 2), sample(tallied)}, [][]uint64{{3}, {1, 2}}},
+		"by the tick in its midst":   {[]perf.Record{other(bpf.KindTally, 1), other(bpf.KindStack, 2), ofTick(4), sample(ticks), other(bpf.KindStack, 3), sample(tallied)}, [][]uint64{{4}, {1, 2, 3}}},
+		"by a tick that had nothing": {[]perf.Record{other(bpf.KindTally, 1), other(bpf.KindStack, 2), sample(ticks), other(bpf.KindStack, 3), sample(tallied)}, [][]uint64{nil, {1, 2, 3}}},
+		"by a tick that was lost":    {[]perf.Record{other(bpf.KindTally, 1), other(bpf.KindStack, 2), ofTick(4), other(bpf.KindStack, 3), sample(tallied)}, [][]uint64{{1, 2, 3}}},
+		"by none, of an event":       {[]perf.Record{in(bpf.SlotEvent, bpf.KindTally, 1), ofTick(2), sample(tallied)}, [][]uint64{{1, 2}}},
 	} {
 		p := bpf.Pairing{Tallied: func(r perf.Record) bool { return r.ID == tallied }}
 		var got [][]uint64

@@ -52,6 +52,7 @@ type stacksRecordHeader struct {
 	Pc       uint64
 	Bp       uint64
 	SystemSp uint64
+	Slot     uint64
 }
 
 type stacksRecordKind uint32
@@ -65,6 +66,15 @@ const (
 	stacksRecordKindKIND_TALLY    stacksRecordKind = 6
 	stacksRecordKindKIND_INTERVAL stacksRecordKind = 7
 	stacksRecordKindKIND_ROUTINE  stacksRecordKind = 8
+)
+
+type stacksScratchSlot uint32
+
+const (
+	stacksScratchSlotSLOT_EVENT  stacksScratchSlot = 0
+	stacksScratchSlotSLOT_RAW    stacksScratchSlot = 1
+	stacksScratchSlotSLOT_PROBED stacksScratchSlot = 4
+	stacksScratchSlotSLOTS       stacksScratchSlot = 7
 )
 
 // Names of all BPF objects in the ELF.
@@ -91,6 +101,7 @@ const (
 	stacksVarGoPythonBound          = "go_python_bound"
 	stacksVarGoPythonCall           = "go_python_call"
 	stacksVarGoRecordKind           = "go_record_kind"
+	stacksVarGoScratchSlot          = "go_scratch_slot"
 	stacksVarMembersOnly            = "members_only"
 	stacksVarSignalFrameBytes       = "signal_frame_bytes"
 	stacksVarSignalFrameUsual       = "signal_frame_usual"
@@ -171,6 +182,7 @@ type stacksVariableSpecs struct {
 	GoPythonBound    *ebpf.VariableSpec `ebpf:"go_python_bound"`
 	GoPythonCall     *ebpf.VariableSpec `ebpf:"go_python_call"`
 	GoRecordKind     *ebpf.VariableSpec `ebpf:"go_record_kind"`
+	GoScratchSlot    *ebpf.VariableSpec `ebpf:"go_scratch_slot"`
 	MembersOnly      *ebpf.VariableSpec `ebpf:"members_only"`
 	SignalFrameBytes *ebpf.VariableSpec `ebpf:"signal_frame_bytes"`
 	SignalFrameUsual *ebpf.VariableSpec `ebpf:"signal_frame_usual"`
@@ -232,6 +244,7 @@ type stacksVariables struct {
 	GoPythonBound    *ebpf.Variable `ebpf:"go_python_bound"`
 	GoPythonCall     *ebpf.Variable `ebpf:"go_python_call"`
 	GoRecordKind     *ebpf.Variable `ebpf:"go_record_kind"`
+	GoScratchSlot    *ebpf.Variable `ebpf:"go_scratch_slot"`
 	MembersOnly      *ebpf.Variable `ebpf:"members_only"`
 	SignalFrameBytes *ebpf.Variable `ebpf:"signal_frame_bytes"`
 	SignalFrameUsual *ebpf.Variable `ebpf:"signal_frame_usual"`

@@ -31,6 +31,31 @@ type tallyRoutineKey struct {
 	Nothing   uint32
 }
 
+type tallyRoutineRecord struct {
+	_ structs.HostLayout
+	R struct {
+		_        structs.HostLayout
+		Addr     uint64
+		Length   uint64
+		Kind     uint64
+		Low      uint64
+		High     uint64
+		Sp       uint64
+		Pc       uint64
+		Bp       uint64
+		SystemSp uint64
+		Slot     uint64
+	}
+	Key            tallyTallyKey
+	Waker          tallyTallyKey
+	Goroutine      uint64
+	WakerGoroutine uint64
+	Carried        uint64
+	Left           uint64
+	Carrier        uint32
+	Nothing        uint32
+}
+
 type tallySpanKey struct {
 	_        structs.HostLayout
 	Of       uint64
@@ -64,6 +89,7 @@ type tallyTallyControl struct {
 	On        uint64
 	Origin    uint64
 	Full      [128]uint64
+	SpansOpen uint64
 	Unpaired  uint64
 	Thinned   [128]uint64
 	Unwritten [128]uint64
@@ -144,6 +170,7 @@ const (
 	tallyVarEveryone         = "everyone"
 	tallyVarGoMemberState    = "go_member_state"
 	tallyVarGoRecordKind     = "go_record_kind"
+	tallyVarGoRoutineRecord  = "go_routine_record"
 	tallyVarGoTallyBound     = "go_tally_bound"
 	tallyVarGoTallyFlag      = "go_tally_flag"
 	tallyVarGroup            = "group"
@@ -244,27 +271,28 @@ type tallyMapSpecs struct {
 //
 // It can be passed ebpf.CollectionSpec.Assign.
 type tallyVariableSpecs struct {
-	Allocator     *ebpf.VariableSpec `ebpf:"allocator"`
-	ArgumentAt    *ebpf.VariableSpec `ebpf:"argument_at"`
-	CallsNumber   *ebpf.VariableSpec `ebpf:"calls_number"`
-	EventNumber   *ebpf.VariableSpec `ebpf:"event_number"`
-	Everyone      *ebpf.VariableSpec `ebpf:"everyone"`
-	GoMemberState *ebpf.VariableSpec `ebpf:"go_member_state"`
-	GoRecordKind  *ebpf.VariableSpec `ebpf:"go_record_kind"`
-	GoTallyBound  *ebpf.VariableSpec `ebpf:"go_tally_bound"`
-	GoTallyFlag   *ebpf.VariableSpec `ebpf:"go_tally_flag"`
-	Group         *ebpf.VariableSpec `ebpf:"group"`
-	GroupLevel    *ebpf.VariableSpec `ebpf:"group_level"`
-	KindAt        *ebpf.VariableSpec `ebpf:"kind_at"`
-	PaceShown     *ebpf.VariableSpec `ebpf:"pace_shown"`
-	ParksNumber   *ebpf.VariableSpec `ebpf:"parks_number"`
-	SecondAt      *ebpf.VariableSpec `ebpf:"second_at"`
-	SizeAt        *ebpf.VariableSpec `ebpf:"size_at"`
-	SizeUnit      *ebpf.VariableSpec `ebpf:"size_unit"`
-	WaitsNumber   *ebpf.VariableSpec `ebpf:"waits_number"`
-	WithCalls     *ebpf.VariableSpec `ebpf:"with_calls"`
-	WithIntervals *ebpf.VariableSpec `ebpf:"with_intervals"`
-	WithWakers    *ebpf.VariableSpec `ebpf:"with_wakers"`
+	Allocator       *ebpf.VariableSpec `ebpf:"allocator"`
+	ArgumentAt      *ebpf.VariableSpec `ebpf:"argument_at"`
+	CallsNumber     *ebpf.VariableSpec `ebpf:"calls_number"`
+	EventNumber     *ebpf.VariableSpec `ebpf:"event_number"`
+	Everyone        *ebpf.VariableSpec `ebpf:"everyone"`
+	GoMemberState   *ebpf.VariableSpec `ebpf:"go_member_state"`
+	GoRecordKind    *ebpf.VariableSpec `ebpf:"go_record_kind"`
+	GoRoutineRecord *ebpf.VariableSpec `ebpf:"go_routine_record"`
+	GoTallyBound    *ebpf.VariableSpec `ebpf:"go_tally_bound"`
+	GoTallyFlag     *ebpf.VariableSpec `ebpf:"go_tally_flag"`
+	Group           *ebpf.VariableSpec `ebpf:"group"`
+	GroupLevel      *ebpf.VariableSpec `ebpf:"group_level"`
+	KindAt          *ebpf.VariableSpec `ebpf:"kind_at"`
+	PaceShown       *ebpf.VariableSpec `ebpf:"pace_shown"`
+	ParksNumber     *ebpf.VariableSpec `ebpf:"parks_number"`
+	SecondAt        *ebpf.VariableSpec `ebpf:"second_at"`
+	SizeAt          *ebpf.VariableSpec `ebpf:"size_at"`
+	SizeUnit        *ebpf.VariableSpec `ebpf:"size_unit"`
+	WaitsNumber     *ebpf.VariableSpec `ebpf:"waits_number"`
+	WithCalls       *ebpf.VariableSpec `ebpf:"with_calls"`
+	WithIntervals   *ebpf.VariableSpec `ebpf:"with_intervals"`
+	WithWakers      *ebpf.VariableSpec `ebpf:"with_wakers"`
 }
 
 // tallyObjects contains all objects after they have been loaded into the kernel.
@@ -326,27 +354,28 @@ func (m *tallyMaps) Close() error {
 //
 // It can be passed to loadTallyObjects or ebpf.CollectionSpec.LoadAndAssign.
 type tallyVariables struct {
-	Allocator     *ebpf.Variable `ebpf:"allocator"`
-	ArgumentAt    *ebpf.Variable `ebpf:"argument_at"`
-	CallsNumber   *ebpf.Variable `ebpf:"calls_number"`
-	EventNumber   *ebpf.Variable `ebpf:"event_number"`
-	Everyone      *ebpf.Variable `ebpf:"everyone"`
-	GoMemberState *ebpf.Variable `ebpf:"go_member_state"`
-	GoRecordKind  *ebpf.Variable `ebpf:"go_record_kind"`
-	GoTallyBound  *ebpf.Variable `ebpf:"go_tally_bound"`
-	GoTallyFlag   *ebpf.Variable `ebpf:"go_tally_flag"`
-	Group         *ebpf.Variable `ebpf:"group"`
-	GroupLevel    *ebpf.Variable `ebpf:"group_level"`
-	KindAt        *ebpf.Variable `ebpf:"kind_at"`
-	PaceShown     *ebpf.Variable `ebpf:"pace_shown"`
-	ParksNumber   *ebpf.Variable `ebpf:"parks_number"`
-	SecondAt      *ebpf.Variable `ebpf:"second_at"`
-	SizeAt        *ebpf.Variable `ebpf:"size_at"`
-	SizeUnit      *ebpf.Variable `ebpf:"size_unit"`
-	WaitsNumber   *ebpf.Variable `ebpf:"waits_number"`
-	WithCalls     *ebpf.Variable `ebpf:"with_calls"`
-	WithIntervals *ebpf.Variable `ebpf:"with_intervals"`
-	WithWakers    *ebpf.Variable `ebpf:"with_wakers"`
+	Allocator       *ebpf.Variable `ebpf:"allocator"`
+	ArgumentAt      *ebpf.Variable `ebpf:"argument_at"`
+	CallsNumber     *ebpf.Variable `ebpf:"calls_number"`
+	EventNumber     *ebpf.Variable `ebpf:"event_number"`
+	Everyone        *ebpf.Variable `ebpf:"everyone"`
+	GoMemberState   *ebpf.Variable `ebpf:"go_member_state"`
+	GoRecordKind    *ebpf.Variable `ebpf:"go_record_kind"`
+	GoRoutineRecord *ebpf.Variable `ebpf:"go_routine_record"`
+	GoTallyBound    *ebpf.Variable `ebpf:"go_tally_bound"`
+	GoTallyFlag     *ebpf.Variable `ebpf:"go_tally_flag"`
+	Group           *ebpf.Variable `ebpf:"group"`
+	GroupLevel      *ebpf.Variable `ebpf:"group_level"`
+	KindAt          *ebpf.Variable `ebpf:"kind_at"`
+	PaceShown       *ebpf.Variable `ebpf:"pace_shown"`
+	ParksNumber     *ebpf.Variable `ebpf:"parks_number"`
+	SecondAt        *ebpf.Variable `ebpf:"second_at"`
+	SizeAt          *ebpf.Variable `ebpf:"size_at"`
+	SizeUnit        *ebpf.Variable `ebpf:"size_unit"`
+	WaitsNumber     *ebpf.Variable `ebpf:"waits_number"`
+	WithCalls       *ebpf.Variable `ebpf:"with_calls"`
+	WithIntervals   *ebpf.Variable `ebpf:"with_intervals"`
+	WithWakers      *ebpf.Variable `ebpf:"with_wakers"`
 }
 
 // tallyPrograms contains all programs after they have been loaded into the kernel.

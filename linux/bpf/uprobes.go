@@ -3,6 +3,7 @@ package bpf
 import (
 	"errors"
 	"fmt"
+	"unsafe"
 
 	"github.com/cilium/ebpf"
 	"github.com/cilium/ebpf/link"
@@ -106,10 +107,12 @@ type Routine struct {
 	Carrier       uint32 // that thread
 }
 
+// routineBytes is how much of a routine_record stands behind its header.
+const routineBytes = int(unsafe.Sizeof(tallyRoutineRecord{})) - HeaderBytes
+
 // DecodeRoutine reads a record of KindRoutine; ok is false where it is cut short.
 func DecodeRoutine(h Header, b []byte) (x Routine, ok bool) {
-	const words = 5 * 8
-	if len(b) < 2*tallyKeyBytes+words {
+	if len(b) < routineBytes {
 		return x, false
 	}
 	x.Wait = TallyInterval{Key: decodeKey(b), Begin: h.Addr, End: h.Low, Woken: h.High, Processor: uint32(h.Pc)}

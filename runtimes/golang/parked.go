@@ -17,8 +17,8 @@ var parks = []struct {
 	{profile.WaitSleep, []string{"time.Sleep", "runtime.timeSleep"}},
 	{profile.WaitMemory, []string{"runtime.gcAssistAlloc", "runtime.gcParkAssist"}},
 	{profile.WaitEvents, []string{"runtime.gcBgMarkWorker", "runtime.bgsweep", "runtime.bgscavenge", "runtime.forcegchelper", "runtime.runfinq", "runtime.runFinalizers", "runtime.runCleanups", "runtime.(*cleanupQueue).*", "os/signal.signal_recv"}},
-	{profile.WaitLock, []string{"sync.runtime_Semacquire*", "internal/sync.runtime_SemacquireMutex", "sync.runtime_notifyListWait", "internal/poll.runtime_Semacquire", "runtime.semacquire*"}},
-	{profile.WaitChannel, []string{"runtime.chanrecv*", "runtime.chansend*", "runtime.selectgo", "runtime.block", "internal/runtime/maps.*"}},
+	{profile.WaitLock, []string{"sync.runtime_Semacquire*", "internal/sync.runtime_SemacquireMutex", "sync.runtime_notifyListWait", "internal/poll.runtime_Semacquire"}},
+	{profile.WaitChannel, []string{"runtime.chanrecv*", "runtime.chansend*", "runtime.selectgo", "runtime.block"}},
 }
 
 // Looked is how many frames from the inner end of a stack WaitsFor needs.
@@ -27,23 +27,19 @@ const Looked = 10
 // WaitsFor says what a goroutine waits for, by the names of the functions that it waits in, the
 // innermost first.
 func WaitsFor(names []string) profile.Mark {
+	semaphore := false
 	for _, name := range names {
 		for _, p := range parks {
 			for _, n := range p.names {
 				if begin, open := strings.CutSuffix(n, "*"); n == name || open && strings.HasPrefix(name, begin) {
-					// A semaphore is what locks are made of, and a sleep of nothing else: the functions
-					// around one say more.
-					if p.mark != profile.WaitLock || !strings.HasPrefix(name, "runtime.semacquire") {
-						return p.mark
-					}
+					return p.mark
 				}
 			}
 		}
+		semaphore = semaphore || strings.HasPrefix(name, "runtime.semacquire")
 	}
-	for _, name := range names {
-		if strings.HasPrefix(name, "runtime.semacquire") {
-			return profile.WaitLock
-		}
+	if semaphore { // of which the functions around it say nothing more
+		return profile.WaitLock
 	}
 	return profile.WaitUnknown
 }

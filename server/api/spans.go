@@ -6,8 +6,10 @@ type SpansOut struct {
 	DurationNS int64         `json:"duration_ns"`
 	Known      bool          `json:"known"` // what their threads did is, so that it can be told what they were slow for
 	Names      []SpanNameOut `json:"names"`
-	More       int           `json:"more"` // names that are left out, those that took least
-	Name       string        `json:"name"` // that more is told of; "" where there are no spans
+	Thinned    int64         `json:"thinned"` // short calls that came too fast to be kept one by one
+	Lost       int64         `json:"lost"`    // others for which there was no room
+	More       int           `json:"more"`    // names that are left out, those that took least
+	Name       string        `json:"name"`    // that more is told of; "" where there are no spans
 	// Percentiles are durations that so many in a thousand do not exceed, in pairs.
 	Percentiles []int64 `json:"percentiles"`
 	// Buckets are from, to, count of the histogram of durations, by three.

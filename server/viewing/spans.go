@@ -34,7 +34,7 @@ type SpanRoutes struct{ LensRoutes }
 
 // Spans answers GET /takes/{key}/spans.
 func (s SpanRoutes) Spans(c *gin.Context) {
-	o, x, _, ok := s.spans(c)
+	o, x, ok := s.spans(c)
 	if !ok {
 		return
 	}
@@ -46,15 +46,10 @@ func (s SpanRoutes) Spans(c *gin.Context) {
 	}
 	p := o.Take.Profile
 	out := api.SpansOut{
-		DurationNS: o.Take.Facts.DurationNS, Names: []api.SpanNameOut{}, More: max(0, len(x.Names)-maxSpanNames),
+		DurationNS: o.Take.Facts.DurationNS, Known: x.Known, Names: []api.SpanNameOut{}, More: max(0, len(x.Names)-maxSpanNames),
 		Percentiles: []int64{}, Buckets: []int64{}, Dots: []int64{}, Rate: []int{}, Threads: []api.SpanThreadOut{},
 	}
-	for _, k := range p.Intervals.Kind {
-		if k == profile.IntervalWait || k == profile.IntervalReady {
-			out.Known = true
-			break
-		}
-	}
+	out.Thinned, out.Lost = spans.Missing(&o.Take.Facts)
 	for i := range x.Names[:min(len(x.Names), maxSpanNames)] {
 		n := &x.Names[i]
 		out.Names = append(out.Names, api.SpanNameOut{
@@ -100,34 +95,17 @@ func chosenSpans(x *spans.Index, name string) *spans.Name {
 
 // SpanBlame answers GET /takes/{key}/spans/blame.
 func (s SpanRoutes) SpanBlame(c *gin.Context) {
-	o, x, _, ok := s.spans(c)
+	a, ok := s.asked(c, 1000)
 	if !ok {
 		return
 	}
-	permille, err1 := request.Number(c, "permille", 10, 1, 1000)
-	longer, err2 := request.Number(c, "longer", 0, 0, 1<<62)
-	shorter, err3 := request.Number(c, "shorter", 1<<62, 0, 1<<62)
-	if err := cmp.Or(err1, err2, err3); err != nil {
-		s.Fail(c, err)
-		return
-	}
-	n := x.Find(c.Query("name"))
-	if n == nil {
-		s.Fail(c, request.Bad(fmt.Errorf("no span in scope is named %q", c.Query("name"))))
-		return
-	}
-	n = n.Of(func(d spans.Span) bool { return d.Duration() >= longer && d.Duration() < shorter })
-	if len(n.Spans) == 0 {
+	p, laid := a.take.Profile, a.laid
+	n := a.name.Of(func(d spans.Span) bool { return d.Duration() >= a.longer && d.Duration() < a.shorter })
+	if len(n.Spans) == n.Open {
 		s.Fail(c, request.Bad(errors.New("no span took so long")))
 		return
 	}
-	laid, err := s.Server.Lanes(c, o)
-	if err != nil {
-		s.Fail(c, err)
-		return
-	}
-	p := o.Take.Profile
-	b, err := spans.BlameOf(p, laid, n.Name, n.Slowest(float64(permille)/1000))
+	b, err := spans.BlameOf(p, laid, n.Name, n.Slowest(a.slowest))
 	if err != nil {
 		s.Fail(c, request.Bad(err))
 		return
@@ -143,32 +121,16 @@ func (s SpanRoutes) SpanBlame(c *gin.Context) {
 
 // SpanContrast answers GET /takes/{key}/spans/contrast.
 func (s SpanRoutes) SpanContrast(c *gin.Context) {
-	o, x, _, ok := s.spans(c)
+	a, ok := s.asked(c, 999)
 	if !ok {
 		return
 	}
-	permille, err1 := request.Number(c, "permille", 10, 1, 999)
-	longer, err2 := request.Number(c, "longer", 0, 0, 1<<62)
-	if err := cmp.Or(err1, err2); err != nil {
-		s.Fail(c, err)
-		return
-	}
-	n := x.Find(c.Query("name"))
-	if n == nil {
-		s.Fail(c, request.Bad(fmt.Errorf("no span in scope is named %q", c.Query("name"))))
-		return
-	}
-	laid, err := s.Server.Lanes(c, o)
-	if err != nil {
-		s.Fail(c, err)
-		return
-	}
-	slow, others := n.Parted(float64(permille)/1000, longer)
+	p, laid := a.take.Profile, a.laid
+	slow, others := a.name.Parted(a.slowest, a.longer)
 	if len(slow) == 0 || len(others) == 0 {
 		s.Fail(c, request.Bad(errors.New("there are no slow spans and others to be compared")))
 		return
 	}
-	p := o.Take.Profile
 	got, err := spans.ContrastOf(p, laid, slow, others)
 	if err != nil {
 		s.Fail(c, request.Bad(err))
@@ -190,6 +152,41 @@ func (s SpanRoutes) SpanContrast(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
+// slowAsked is which slow spans are asked about, with the take laid out over time.
+type slowAsked struct {
+	take            *profile.Take
+	laid            *lanes.Index
+	name            *spans.Name
+	slowest         float64 // share of all
+	longer, shorter int64   // bounds in nanoseconds
+}
+
+// asked reads which slow spans are asked about: at most so many in a thousand.
+func (s SpanRoutes) asked(c *gin.Context, most int64) (a slowAsked, ok bool) {
+	o, x, ok := s.spans(c)
+	if !ok {
+		return a, false
+	}
+	permille, err1 := request.Number(c, "permille", 10, 1, most)
+	var err2, err3, err error
+	a.longer, err2 = request.Number(c, "longer", 0, 0, 1<<62)
+	a.shorter, err3 = request.Number(c, "shorter", 1<<62, 0, 1<<62)
+	if err = cmp.Or(err1, err2, err3); err == nil {
+		if a.name = x.Find(c.Query("name")); a.name == nil {
+			err = request.Bad(fmt.Errorf("no span in scope is named %q", c.Query("name")))
+		}
+	}
+	if err == nil {
+		a.laid, err = s.Server.Lanes(c, o)
+	}
+	if err != nil {
+		s.Fail(c, err)
+		return a, false
+	}
+	a.take, a.slowest = o.Take, float64(permille)/1000
+	return a, true
+}
+
 // blameRows are the rows of critical paths that are added up, the most first.
 func blameRows(p *profile.Profile, x *lanes.Index, rows []lanes.Blame, named *namedFunctions) []api.LaneBlameOut {
 	out := []api.LaneBlameOut{}
@@ -207,15 +204,15 @@ func blameRows(p *profile.Profile, x *lanes.Index, rows []lanes.Blame, named *na
 }
 
 // spans opens the take that is asked for, and gathers its spans in the scope.
-func (s SpanRoutes) spans(c *gin.Context) (o *request.Opened, x *spans.Index, sc scope.Scope, ok bool) {
-	o, sc, ok = s.inScope(c)
+func (s SpanRoutes) spans(c *gin.Context) (o *request.Opened, x *spans.Index, ok bool) {
+	o, sc, ok := s.inScope(c)
 	if !ok {
-		return
+		return nil, nil, false
 	}
 	x, err := s.SpansIn(c, o, sc)
 	if err != nil {
 		s.Fail(c, err)
-		return nil, nil, sc, false
+		return nil, nil, false
 	}
-	return o, x, sc, true
+	return o, x, true
 }

@@ -23,8 +23,10 @@ import (
 
 // SpansJSON is what `entelon spans --json` prints.
 type SpansJSON struct {
-	Scope string         `json:"scope"`
-	Names []SpanNameJSON `json:"names"`
+	Scope   string         `json:"scope"`
+	Thinned int64          `json:"thinned,omitempty"` // short calls that came too fast to be kept one by one
+	Lost    int64          `json:"lost,omitempty"`    // others for which there was no room
+	Names   []SpanNameJSON `json:"names"`
 }
 
 // SpanNameJSON is all spans of one name. Times are nanoseconds.
@@ -196,6 +198,7 @@ var shownPercentiles = []struct {
 
 func (s *spanning) json(name string) (SpansJSON, error) {
 	out := SpansJSON{Scope: s.sc.String(), Names: []SpanNameJSON{}}
+	out.Thinned, out.Lost = spans.Missing(&s.t.Facts)
 	var known []string
 	for i := range s.x.Names {
 		n := &s.x.Names[i]
@@ -287,7 +290,7 @@ func (s *spanning) printContrast(w io.Writer, c *ContrastJSON) error {
 	ns := func(v float64) string { return measure.Amount(int64(math.Round(v)), measure.Nanoseconds) }
 	fmt.Fprintf(w, "\nwhat the slowest %d do that %d others do not: %s a span instead of %s\n", c.Slow, c.Others, ns(c.SlowNS), ns(c.OthersNS))
 	if c.Slow < 2 {
-		fmt.Fprintln(w, "of one slow span it cannot be told what is chance")
+		fmt.Fprintln(w, "with a single slow span, chance cannot be ruled out")
 	}
 	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', tabwriter.AlignRight)
 	fmt.Fprintln(tw, "more\tslow\tothers\t\t")
@@ -323,8 +326,17 @@ func (s *spanning) print(w io.Writer, out SpansJSON, one bool) error {
 		p := n.Percentiles
 		fmt.Fprintf(tw, "%s\t%s\t%s\t%s\t%s\t%s\t  %s\n", measure.Amount(int64(n.Spans), measure.Count), ns(n.Total), ns(p["50"]), ns(p["90"]), ns(p["99"]), ns(p["100"]), terminal.Plain(terminal.Shown(n.Name, s.full), ""))
 	}
-	if err := tw.Flush(); err != nil || !one {
+	if err := tw.Flush(); err != nil {
 		return err
+	}
+	if out.Thinned > 0 {
+		fmt.Fprintf(w, "%s calls shorter than 1 ms came too fast to be kept one by one and are missing here.\n", measure.Amount(out.Thinned, measure.Count))
+	}
+	if out.Lost > 0 {
+		fmt.Fprintf(w, "%s more are missing: there was no room for them.\n", measure.Amount(out.Lost, measure.Count))
+	}
+	if !one {
+		return nil
 	}
 	n := out.Names[0]
 	if n.Open > 0 {

@@ -15,7 +15,7 @@ import (
 func Body(pid, tid uint32, time uint64, h bpf.Header, bytes []byte) []byte {
 	h.Length = uint64(len(bytes))
 	b := append(perftest.Words(88, perftest.Who(pid, tid), time), 0, 0, 0, 0) // the length of what follows is not read
-	for _, w := range []uint64{h.Addr, h.Length, h.Kind, h.Low, h.High, h.Sp, h.Pc, h.Bp, h.SystemSp} {
+	for _, w := range []uint64{h.Addr, h.Length, h.Kind, h.Low, h.High, h.Sp, h.Pc, h.Bp, h.SystemSp, h.Slot} {
 		b = binary.NativeEndian.AppendUint64(b, w)
 	}
 	return append(b, bytes...)

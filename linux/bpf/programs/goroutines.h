@@ -37,6 +37,7 @@ struct routine_record {
 	u32 carrier;
 	u32 nothing;
 };
+const struct routine_record go_routine_record __attribute__((unused)) = {}; /* so that Go has its type */
 
 enum {
 	ROUTINES = 1 << 16,
@@ -44,9 +45,9 @@ enum {
 	PATH_FRAMES = 8, /* of a goroutine's stack that tell classes apart */
 };
 
-/* One that was not met for long, and others have taken its room, is taken for a new one. */
+/* Those that end are taken out; what of others has no room is counted. */
 struct {
-	__uint(type, BPF_MAP_TYPE_LRU_HASH);
+	__uint(type, BPF_MAP_TYPE_HASH);
 	__type(key, struct routine_key);
 	__type(value, struct routine);
 	__uint(max_entries, ROUTINES);
@@ -147,8 +148,10 @@ int routine_parks(struct pt_regs *registers)
 		none.carrier = bpf_get_current_pid_tgid();
 		bpf_map_update_elem(&routines, &k, &none, BPF_ANY);
 		g = bpf_map_lookup_elem(&routines, &k);
-		if (!g)
+		if (!g) {
+			no_room(c, parks_number);
 			return 0;
+		}
 	}
 	at_probe(registers, &none.o.key);
 	none.o.key.event = parks_number;

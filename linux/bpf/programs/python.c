@@ -16,12 +16,7 @@ struct {
 
 enum { KEEP = 1 };
 
-inlined struct python_scratch *scratch_of(void)
-{
-	u32 zero = 0;
-
-	return bpf_map_lookup_elem(&python_scratch, &zero);
-}
+inlined struct python_scratch *scratch_of(u32 slot) { return bpf_map_lookup_elem(&python_scratch, &slot); }
 
 /* find_states notes the states of the present thread, of some of all threads'.
  * It returns which program goes on, or -1. */
@@ -216,9 +211,9 @@ inlined void write_code(void *ctx, struct python_scratch *s, struct python_pendi
 /* The programs; each is there for every kind of event, since the kernel lets
  * programs call only others of their kind. */
 
-inlined int python_states(void *ctx)
+inlined int python_states(void *ctx, u32 slot)
 {
-	struct python_scratch *s = scratch_of();
+	struct python_scratch *s = scratch_of(slot);
 	int next = s ? find_states(s) : -1;
 
 	if (next == PYTHON_STATES)
@@ -228,9 +223,9 @@ inlined int python_states(void *ctx)
 	return KEEP;
 }
 
-inlined int python_frames(void *ctx)
+inlined int python_frames(void *ctx, u32 slot)
 {
-	struct python_scratch *s = scratch_of();
+	struct python_scratch *s = scratch_of(slot);
 	struct python_walk *w;
 	u64 n = 0, more = 0;
 
@@ -267,9 +262,9 @@ inlined int python_frames(void *ctx)
 	return KEEP;
 }
 
-inlined int python_codes(void *ctx)
+inlined int python_codes(void *ctx, u32 slot)
 {
-	struct python_scratch *s = scratch_of();
+	struct python_scratch *s = scratch_of(slot);
 
 	if (!s)
 		return KEEP;
@@ -290,7 +285,7 @@ inlined int python_codes(void *ctx)
 }
 
 #define PROGRAM(kind, name) \
-	SEC(#kind) int name##_##kind(void *ctx) { return name(ctx); }
+	SEC(#kind) int name##_##kind(void *ctx) { return name(ctx, SLOT_EVENT); }
 
 PROGRAM(perf_event, python_states)
 PROGRAM(perf_event, python_frames)
@@ -304,7 +299,7 @@ PROGRAM(kprobe, python_codes)
 
 /* Whichever of them calls no other is the last one, and writes the sample. */
 #define LAST(name) \
-	SEC("raw_tracepoint") int name##_raw_tracepoint(void *ctx) { name(ctx); return write_sample(ctx); }
+	SEC("raw_tracepoint") int name##_raw_tracepoint(void *ctx) { name(ctx, raw_slot()); return end_raw(ctx); }
 
 LAST(python_states)
 LAST(python_frames)

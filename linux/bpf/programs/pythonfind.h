@@ -28,16 +28,17 @@ inlined void python_find(void *ctx, struct scratch *x)
 {
 	struct python_places *p;
 	struct python_scratch *s;
-	u32 process = bpf_get_current_pid_tgid() >> 32, zero = 0;
+	u32 process = bpf_get_current_pid_tgid() >> 32, slot = x->r.slot;
 	u64 start = x->code_start;
 
 	p = python_places_of(process, start);
 	if (!p)
 		return;
-	s = bpf_map_lookup_elem(&python_scratch, &zero);
+	s = bpf_map_lookup_elem(&python_scratch, &slot);
 	if (!s)
 		return;
 	s->places = *p;
+	s->r.slot = slot;
 	s->found = s->state = s->next = s->cframe = s->pending = s->done = s->thread = s->interpreter = s->rounds = 0;
 	s->key = process | start << 20; /* the lowest bits are of the page, the highest the same for all */
 	s->start = start;

@@ -2,7 +2,7 @@
  * work. */
 #pragma once
 
-#include "record.h"
+#include "scratch.h"
 
 enum python_bound {
 	PYTHON_RECORD_FRAMES = 64,  /* in one record; so many records follow each other as there are */
@@ -130,7 +130,7 @@ struct {
 	__uint(type, BPF_MAP_TYPE_PERCPU_ARRAY);
 	__type(key, u32);
 	__type(value, struct python_scratch);
-	__uint(max_entries, 1);
+	__uint(max_entries, SLOT_PROBED); /* where many probes are, frames are not read */
 } python_scratch SEC(".maps");
 
 struct {

@@ -27,6 +27,7 @@ struct record_header {
 	u64 pc; /* of code, its first line */
 	u64 bp;
 	u64 system_sp; /* where the system's stack was left */
+	u64 slot;      /* the scratch memory that it was made in: one program may interrupt another one */
 };
 
 enum {

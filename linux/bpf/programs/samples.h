@@ -1,7 +1,7 @@
 /* Samples that a program writes itself, whoever runs, where no event makes one. */
 #pragma once
 
-#include "kernel.h"
+#include "scratch.h"
 
 /* The events whose samples they are, by processor. */
 struct {
@@ -17,5 +17,16 @@ inlined int write_sample(void *ctx)
 	u64 nothing = 0;
 
 	bpf_perf_event_output(ctx, &samples, BPF_F_CURRENT_CPU, &nothing, sizeof(nothing));
+	return 0;
+}
+
+/* end_raw writes the sample of a raw tracepoint, and lets go of what it was worked out in. */
+inlined int end_raw(void *ctx)
+{
+	struct scratch *x = scratch_at(raw_slot());
+
+	write_sample(ctx);
+	if (x)
+		x->busy = 0;
 	return 0;
 }

@@ -26,6 +26,7 @@ struct go_label {
  * use to the next, so that it does not check everything that follows once for each
  * way there; and what the kernel has of the thread is read once. */
 struct scratch {
+	u64 busy; /* 1: of a program that is interrupted, see enum scratch_slot */
 	u64 thread_pointer;
 	u64 stack_start; /* of the process's first thread */
 	u64 code_start;
@@ -55,9 +56,36 @@ struct scratch {
 	};
 };
 
+/* A processor has more than one. While a program runs that reads a stack, an interrupt may run
+ * another one there, and at a probe of a program even another thread may: what either had half done
+ * would be the other one's. */
+enum scratch_slot {
+	SLOT_EVENT,                   /* of sampling events, and of tracepoints and probes with an event each: the kernel lets none of those interrupt another */
+	SLOT_RAW,                     /* of programs at raw tracepoints; interrupts of two kinds may have such, too */
+	SLOT_PROBED = SLOT_RAW + 3,   /* of what runs at many probes at once, which may be interrupted by other threads */
+	SLOTS = SLOT_PROBED + 3,
+};
+FOR_GO(scratch_slot);
+
 struct {
 	__uint(type, BPF_MAP_TYPE_PERCPU_ARRAY);
 	__type(key, u32);
 	__type(value, struct scratch);
-	__uint(max_entries, 1);
+	__uint(max_entries, SLOTS);
 } scratch SEC(".maps");
+
+inlined struct scratch *scratch_at(u32 slot) { return bpf_map_lookup_elem(&scratch, &slot); }
+
+/* raw_slot is the one that the innermost program at a raw tracepoint works in; they end in the
+ * reverse order of their beginning. */
+inlined u32 raw_slot(void)
+{
+	struct scratch *x;
+
+	for (u32 i = SLOT_PROBED - 1; i > SLOT_RAW; i--) {
+		x = scratch_at(i);
+		if (x && x->busy)
+			return i;
+	}
+	return SLOT_RAW;
+}

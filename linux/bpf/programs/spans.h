@@ -14,6 +14,7 @@ struct span_key {
 	u32 function;
 };
 
+/* One that goes on. */
 struct span_open {
 	struct tally_open o;
 	u64 goroutine; /* 0: none */
@@ -74,8 +75,10 @@ int span_begins(struct pt_regs *registers)
 	if (!t)
 		return 0;
 	x.o.begin = bpf_ktime_get_ns();
+	if (!bpf_map_lookup_elem(&spans, &k)) /* else one that was left without returning makes room */
+		__sync_fetch_and_add(&c->spans_open, 1);
 	if (bpf_map_update_elem(&spans, &k, &x, BPF_ANY) != 0)
-		__sync_fetch_and_add(&c->unpaired, 1);
+		__sync_fetch_and_add(&c->unwritten[x.o.key.event & (TALLY_EVENTS - 1)], 1);
 	return count_deep(registers, &x.o.key, t, 0, x.goroutine ? k.depth : 0);
 }
 
@@ -92,9 +95,12 @@ int span_ends(struct pt_regs *registers)
 	span_of(registers, cookie, &k, &goroutine);
 	x = bpf_map_lookup_elem(&spans, &k);
 	if (!x) {
-		__sync_fetch_and_add(&c->unpaired, 1); /* it began before counting did */
+		/* It began before counting did, or others have taken its room since. */
+		if (c->spans_open >= SPANS)
+			__sync_fetch_and_add(&c->unwritten[span_event(cookie)], 1);
 		return 0;
 	}
+	__sync_fetch_and_add(&c->spans_open, -1);
 	passed(registers, c, &x->o, 0, now, 0, 0, false, goroutine);
 	settle(&x->o, now - x->o.begin, 0);
 	bpf_map_delete_elem(&spans, &k);

@@ -20,13 +20,12 @@ volatile const u32 all_of_traced;
 
 /* begin returns the scratch memory with what the kernel has of the thread, 0 where
  * there is nothing to be read. */
-inlined struct scratch *begin(void)
+inlined struct scratch *begin(u32 slot)
 {
-	u32 zero = 0;
 	struct task_struct *task = (struct task_struct *)bpf_get_current_task();
 	struct pt_regs *registers = (struct pt_regs *)bpf_task_pt_regs(bpf_get_current_task_btf());
 	struct mm_struct *memory;
-	struct scratch *x = bpf_map_lookup_elem(&scratch, &zero);
+	struct scratch *x = scratch_at(slot);
 
 	if (!x || READ(memory, task->mm) != 0 || !memory)
 		return 0; /* a thread of the kernel */
@@ -39,6 +38,7 @@ inlined struct scratch *begin(void)
 	x->copied = stack_bytes;
 	x->left = x->other = x->other_sp = x->other_left = 0;
 	x->r.kind = KIND_STACK;
+	x->r.slot = slot;
 	return x;
 }
 
@@ -65,7 +65,7 @@ int other_stacks(struct sampled *ctx)
 
 	if (members_only && ctx->sample_period > 1 && !is_member())
 		return DROP;
-	x = begin();
+	x = begin(SLOT_EVENT);
 	if (!x)
 		return KEEP;
 	signal_stack(x);
@@ -80,9 +80,9 @@ int other_stacks(struct sampled *ctx)
 
 /* What runs at a tracepoint or a probe runs for every process of the machine: it
  * does something only in those whose runtime it was told of. */
-inlined int traced(void *ctx)
+inlined int traced(void *ctx, u32 slot)
 {
-	struct scratch *x = begin();
+	struct scratch *x = begin(slot);
 
 	if (!x)
 		return KEEP;
@@ -94,36 +94,65 @@ inlined int traced(void *ctx)
 	return KEEP;
 }
 
+/* raw_begin takes the first free of the slots. It need not be done at once: what interrupts in
+ * between is over when this goes on. */
+inlined u32 raw_begin(void)
+{
+	struct scratch *x;
+	u32 slot = SLOT_RAW;
+
+	for (; slot < SLOT_PROBED - 1; slot++) {
+		x = scratch_at(slot);
+		if (x && !x->busy)
+			break;
+	}
+	x = scratch_at(slot);
+	if (x)
+		x->busy = 1;
+	return slot;
+}
+
 /* Where no event makes a sample, it is written last. */
 SEC("raw_tracepoint")
 int other_sampled(void *ctx)
 {
-	traced(ctx);
-	return write_sample(ctx);
+	traced(ctx, raw_begin());
+	return end_raw(ctx);
 }
 
 SEC("tracepoint")
 int other_traced_tracepoint(void *ctx)
 {
-	return traced(ctx);
+	return traced(ctx, SLOT_EVENT);
 }
 
 SEC("kprobe")
 int other_traced_kprobe(void *ctx)
 {
-	return traced(ctx);
+	return traced(ctx, SLOT_EVENT);
 }
 
 /* What runs at many probes at once has no event of its own either. */
 SEC("uprobe.multi")
 int other_probed(void *ctx)
 {
-	struct scratch *x = begin();
+	struct scratch *x = 0;
+	u32 slot;
 
-	if (x) {
+	for (slot = SLOT_PROBED; slot < SLOTS; slot++) {
+		x = scratch_at(slot);
+		if (x && __sync_val_compare_and_swap(&x->busy, 0, 1) == 0)
+			break;
+		x = 0;
+	}
+	if (!x)
+		return write_sample(ctx); /* its stack is cut off where the kernel's copy ends */
+	if (begin(slot)) {
 		x->left = left_of(x, x->sp);
 		go_stack(ctx, x);
 		copy_all(ctx, x);
 	}
-	return write_sample(ctx);
+	write_sample(ctx);
+	x->busy = 0;
+	return 0;
 }

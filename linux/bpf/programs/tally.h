@@ -77,6 +77,7 @@ struct tally_control {
 	u64 on;
 	u64 origin;             /* when counting began, monotonic nanoseconds */
 	u64 full[TALLY_EVENTS]; /* by event, how many found no room, even coarsely */
+	u64 spans_open;         /* calls of functions that began and did not end, or not by returning */
 	u64 unpaired;           /* ends without the beginning that belongs to them: a call that counts, without time */
 	u64 thinned[TALLY_EVENTS]; /* by event, how many have no record of their own, since they came too fast */
 	u64 unwritten[TALLY_EVENTS]; /* and how many since there was no room for it */

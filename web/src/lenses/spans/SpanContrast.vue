@@ -30,7 +30,7 @@ const more = (ns: number) => `${ns < 0 ? '−' : '+'}${duration(Math.abs(ns))}`
   <WaitNote v-else-if="!data" what="Comparing them with the others" />
   <div v-else data-test="span-contrast">
     <p class="label mt-1">
-      {{ duration(data.slow_ns) }} a span instead of {{ duration(data.others_ns) }}, {{ count(data.slow) }} against {{ count(data.others) }}<template v-if="data.others < data.all"> of {{ count(data.all) }}</template> others. The rows add up to the difference.<template v-if="data.slow < 2"> Of one slow span it cannot be told what is chance.</template>
+      {{ duration(data.slow_ns) }} a span instead of {{ duration(data.others_ns) }}, {{ count(data.slow) }} against {{ count(data.others) }}<template v-if="data.others < data.all"> of {{ count(data.all) }}</template> others. The rows add up to the difference.<template v-if="data.slow < 2"> With a single slow span, chance cannot be ruled out.</template>
     </p>
     <table class="mt-1 w-full table-fixed">
       <thead class="label text-left"><tr><th class="w-[80px] pr-2 text-right font-normal">More</th><th class="w-[66px] text-right font-normal">Slow</th><th class="w-[72px] pr-3 text-right font-normal">Others</th><th class="w-[92px] font-normal">Who</th><th class="w-[160px] font-normal">What it did</th><th class="font-normal">Where</th></tr></thead>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
-import { computed, ref, toRef, watch } from 'vue'
+import { computed, toRef } from 'vue'
 import { api } from '../../api/client'
 import ErrorNote from '../../components/ErrorNote.vue'
 import WaitNote from '../../components/WaitNote.vue'
@@ -28,12 +28,33 @@ const data = computed(() => query.data.value)
 const of = computed(() => (data.value?.name ? data.value : undefined))
 const time = computed<Range>(() => ({ from: scope.time.value?.from_ns ?? 0, to: scope.time.value?.to_ns || Math.max(1, data.value?.duration_ns ?? 1) }))
 
-const chosen = ref(-1) // a dot
-const selected = ref<{ time: Range; ns: Range }>()
-watch([() => props.takeKey, () => data.value?.name, () => props.range.scope], () => {
-  chosen.value = -1
-  selected.value = undefined
+const picked = text('dot') // thread and beginning of a span
+const some = text('some') // a choice of times and durations
+const chosen = computed({
+  get: () => {
+    const [thread, begin] = picked.value.split('-').map(Number)
+    const d = of.value?.dots ?? []
+    for (let i = 0; picked.value && i < d.length; i += dotBytes) if (d[i] === begin && d[i + 2] === thread) return i / dotBytes
+    return -1
+  },
+  set: (i) => {
+    const d = of.value?.dots ?? []
+    picked.value = i < 0 ? '' : `${d[i * dotBytes + 2]}-${d[i * dotBytes]}`
+  },
 })
+const selected = computed({
+  get: () => {
+    const [t0, t1, n0, n1] = some.value.split('-').map(Number)
+    return n1 >= n0 ? { time: { from: t0, to: t1 }, ns: { from: n0, to: n1 } } : undefined
+  },
+  set: (s) => (some.value = s ? [s.time.from, s.time.to, s.ns.from, s.ns.to].join('-') : ''),
+})
+/** Spans of another name have other dots. */
+function choose(n: string) {
+  name.value = n
+  picked.value = ''
+  some.value = ''
+}
 const span = computed(() => {
   const d = of.value?.dots
   if (!d || chosen.value < 0 || chosen.value * dotBytes >= d.length) return undefined
@@ -92,7 +113,7 @@ useKeys({
   <section class="flex min-h-0 min-w-0 flex-1 flex-col" aria-label="Spans">
     <ErrorNote v-if="query.error.value" :error="query.error.value" :retry="() => void query.refetch()" />
     <WaitNote v-else-if="!data" what="Gathering the spans" />
-    <div v-else-if="!of" class="max-w-[62ch] space-y-2 p-6 text-ink-2" data-test="no-spans">
+    <div v-else-if="!of" class="max-w-[76ch] space-y-2 p-6 text-ink-2" data-test="no-spans">
       <template v-if="scope.text.value"><p>No span in this scope. Remove a condition above.</p></template>
       <template v-else>
         <p>This take has no spans: parts of the work with a beginning and an end, such as drawing one page.</p>
@@ -105,8 +126,8 @@ useKeys({
         <table class="w-full table-fixed">
           <thead class="label text-left"><tr><th class="py-1 pl-4 font-normal">Span</th><th class="w-[70px] text-right font-normal">Spans</th><th class="w-[84px] text-right font-normal">Together</th><th class="w-[78px] text-right font-normal">Median</th><th class="w-[78px] text-right font-normal">99 %</th><th class="w-[92px] pr-4 text-right font-normal">Slowest</th></tr></thead>
           <tbody>
-            <tr v-for="n in data.names" :key="n.name" class="cursor-pointer border-t border-rule" :class="n.name === data.name ? 'bg-wash font-medium' : 'hover:bg-wash'" data-test="span-name" :aria-selected="n.name === data.name" @click="name = n.name">
-              <td class="truncate border-l-[3px] pl-[13px]" :class="n.name === focus ? 'border-l-focus' : 'border-l-transparent'"><button class="code truncate" :title="n.name" @click.stop="(name = n.name), emit('focus', n.name)">{{ n.short }}</button></td>
+            <tr v-for="n in data.names" :key="n.name" class="cursor-pointer border-t border-rule" :class="n.name === data.name ? 'bg-wash font-medium' : 'hover:bg-wash'" data-test="span-name" :aria-selected="n.name === data.name" @click="choose(n.name)">
+              <td class="truncate border-l-[3px] pl-[13px]" :class="n.name === focus ? 'border-l-focus' : 'border-l-transparent'"><button class="code truncate" :title="n.name" @click.stop="choose(n.name), emit('focus', n.name)">{{ n.short }}</button></td>
               <td class="text-right">{{ count(n.spans) }}</td>
               <td class="text-right">{{ duration(n.total_ns) }}</td>
               <td class="text-right">{{ duration(n.median_ns) }}</td>
@@ -125,6 +146,7 @@ useKeys({
         <template v-if="selected"><span class="label">{{ duration(selected.ns.from) }} to {{ duration(selected.ns.to) }}</span><button class="text-ink-2 underline hover:text-ink" @click="slow(1000)">what these do</button><button class="text-ink-2 underline hover:text-ink" @click="within">only this time</button><button class="text-ink-2 underline hover:text-ink" data-test="span-during" @click="during">only what happens in them</button></template>
       </div>
       <p v-if="!data.known" class="shrink-0 border-b border-rule px-4 py-1 text-ink-2" data-test="spans-unmeasured">Waiting was not measured in this take, so it is not known what slow spans were slow for: take again with <span class="code">-m waiting</span>, and of a Go program <span class="code">-m goroutines</span>.</p>
+      <p v-if="data.thinned || data.lost" class="shrink-0 border-b border-rule px-4 py-1 text-ink-2" data-test="spans-thinned"><template v-if="data.thinned">{{ count(data.thinned) }} calls shorter than 1 ms came too fast to be kept one by one and are missing here. </template><template v-if="data.lost">{{ count(data.lost) }} more are missing: there was no room for them.</template></p>
       <SpanChart :of="of" :time="time" :chosen="chosen" :selected="selected" @choose="chosen = $event" @select="selected = $event" />
       <LanePathTable v-if="span && data.known" :path="path.data.value" :error="path.error.value" :focus="focus" @close="chosen = -1" @go="toLanes" @focus="emit('focus', $event)"><button class="shrink-0 text-ink-2 underline hover:text-ink" data-test="span-lanes" @click="toLanes(span!.thread, span!.begin)">show in Lanes</button></LanePathTable>
       <SpanBlame v-else-if="blamed && data.known" :take-key="takeKey" :scope="range.scope" :name="of.name" :permille="Number(blamed) || 10" :ns="selected?.ns" :focus="focus" @close="blamed = ''" @focus="emit('focus', $event)" @lane="(thread) => change({ lens: 'lanes', open: String(thread) })" />
