@@ -26,6 +26,7 @@ import (
 	"entelon/capture/follow"
 	"entelon/capture/launch"
 	"entelon/capture/pairing"
+	"entelon/capture/told"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/linux"
@@ -47,12 +48,13 @@ type Options struct {
 	Stdin    io.Reader // a launched command's streams; files are handed on as they are
 	Stdout   io.Writer
 	Stderr   io.Writer
-	Progress func(Progress) // called a few times a second; may be nil
-	Notice   func(string)   // told, before the command begins, what was set for its runtime; may be nil
-	Bare     *profile.Bare  // how the command ran without being sampled; nil: it was not run
-	Work     func() float64 // the units of work that the program did, asked at the end; may be nil
-	Tied     bool           // a launched command is asked to end when this process is killed
-	Clean    bool           // a launched command gets the environment of a login and a session of its own
+	Progress func(Progress)                 // called a few times a second; may be nil
+	Notice   func(string)                   // told, before the command begins, what was set for its runtime; may be nil
+	Bare     *profile.Bare                  // how the command ran without being sampled; nil: it was not run
+	Work     func() float64                 // the units of work that the program did, asked at the end; may be nil
+	Told     func(ended bool) told.Received // what programs told of themselves meanwhile, asked at the end: whether they have ended; may be nil
+	Tied     bool                           // a launched command is asked to end when this process is killed
+	Clean    bool                           // a launched command gets the environment of a login and a session of its own
 	// Every is how long the windows of a long collection are; 0: there are none, and all
 	// goes to the sink. Each window is handed to Window, and an error from that ends the
 	// collection.

@@ -16,6 +16,7 @@ import (
 	"entelon/capture/programs"
 	"entelon/capture/rings"
 	"entelon/capture/sourcefiles"
+	"entelon/capture/told"
 	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/diagnose"
@@ -352,6 +353,9 @@ func (s *session) result(counted *pairing.Counted, err, sinkErr error) (*Result,
 	err = errors.Join(err, s.world.Close())
 	s.facts.CollectorNS = ownCPU() - s.ownCPU
 	diagnose.Warn(&s.facts, s.evidence(unreadable))
+	if b := s.resolver.Builder; s.o.Told != nil && sinkErr == nil && told.Add(s.o.Told(s.facts.EndedBy == "exit"), b, &s.facts, s.wide()) {
+		sinkErr = s.sink.Append(b.Profile())
+	}
 	if err != nil {
 		s.facts.Warn("fault", "The collector hit a fault: "+err.Error()+".", "Take it again; if it happens again, report it.")
 	}
@@ -361,8 +365,8 @@ func (s *session) result(counted *pairing.Counted, err, sinkErr error) (*Result,
 		for i := 0; i < len(sources) && sinkErr == nil; i++ {
 			sinkErr = s.sink.Source(sources[i])
 		}
-		res.SinkErr = sinkErr
 	}
+	res.SinkErr = sinkErr
 	if sinkErr == nil {
 		res.SinkErr = s.sink.Facts(s.facts)
 	}

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"entelon/collector/rights"
+	"entelon/receive"
 	"entelon/server/api"
 	"entelon/symbol"
 )
@@ -29,7 +30,8 @@ type Collector struct {
 	finder *symbol.Finder
 	log    *slog.Logger
 	jobs   sync.WaitGroup
-	ending context.Context // done when the collector shall end
+	ending context.Context   // done when the collector shall end
+	Spans  *receive.Receiver // of what programs tell of themselves; nil: nobody is listened to
 	mu     sync.Mutex
 	active map[string]bool // jobs that it works on
 }

@@ -6,16 +6,19 @@ import (
 	"io"
 	"strings"
 	"syscall"
+	"time"
 
 	"entelon/capture"
 	"entelon/capture/launch"
 	"entelon/capture/pairing"
+	"entelon/capture/told"
 	"entelon/codec/takefile"
 	"entelon/core/profile"
 	"entelon/core/workload"
 	"entelon/diagnose/doctor"
 	"entelon/linux/cgroup"
 	"entelon/linux/procfs"
+	"entelon/receive"
 	"entelon/server/api"
 )
 
@@ -153,6 +156,17 @@ func (w *Collector) collect(ctx context.Context, set profile.Settings, progress 
 		return nil, err
 	}
 	o := capture.Options{Settings: set, Progress: progress, Finder: w.finder, Tied: true, Clean: true, Work: func() float64 { return set.Work }}
+	if w.Spans != nil {
+		began := time.Now()
+		o.Told = func(ended bool) told.Received {
+			wait := receive.Batch
+			if ended {
+				wait = receive.OnWay
+			}
+			got, warnings := w.Spans.Since(began, wait)
+			return told.Received{Spans: got.Spans, Warnings: warnings, Others: true}
+		}
+	}
 	if set.WorkFrom != "" {
 		o.Stdout, o.Work = work, work.Work
 	}

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -15,7 +14,6 @@ import (
 	"entelon/cmd/entelon/terminal"
 	"entelon/codec/otlp"
 	"entelon/codec/take"
-	"entelon/core/measure"
 	"entelon/core/profile"
 	"entelon/core/spans"
 )
@@ -73,7 +71,7 @@ counted. Where the clock that the spans were told by is known to be wrong, --shi
 			}); err != nil {
 				return err
 			}
-			_, err = fmt.Fprintln(cmd.OutOrStdout(), terminal.Plain(addedWords(added), ""))
+			_, err = fmt.Fprintln(cmd.OutOrStdout(), terminal.Plain(added.String(), ""))
 			return err
 		},
 	}
@@ -90,38 +88,3 @@ func originOf(t *profile.Take) int64 {
 }
 
 func wallTime(ns int64) string { return time.Unix(0, ns).UTC().Format("2006-01-02T15:04:05.000Z") }
-
-// addedWords says what became of spans.
-func addedWords(a spans.Added) string {
-	n := func(n int) string { return measure.Amount(int64(n), measure.Count) }
-	var parts []string
-	for _, p := range []struct {
-		n    int
-		text string
-	}{
-		{a.Thread, "of threads of the take"}, {a.Process - a.Thread, "of other threads of its processes"}, {a.Spans - a.Process, "of no process of the take"},
-		{a.Cut, "cut where the take begins or ends"}, {a.Open, "without an end"}, {a.Unnamed, "of more names than are told apart"},
-	} {
-		if p.n > 0 {
-			parts = append(parts, n(p.n)+" "+p.text)
-		}
-	}
-	spans := " spans"
-	if a.Spans == 1 {
-		spans = " span"
-	}
-	text := n(a.Spans) + spans + " added: " + strings.Join(parts, ", ")
-	var left []string
-	for _, p := range []struct {
-		n    int
-		text string
-	}{{a.Outside, "before or after the take"}, {a.Reversed, "that end before they begin"}, {a.Nameless, "without a name that can be shown"}} {
-		if p.n > 0 {
-			left = append(left, n(p.n)+" "+p.text)
-		}
-	}
-	if len(left) > 0 {
-		text += "; left out: " + strings.Join(left, ", ")
-	}
-	return text
-}

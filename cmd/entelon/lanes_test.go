@@ -13,8 +13,8 @@ import (
 	"entelon/codec/take"
 )
 
-// told is a wait as the program itself saw it.
-type told struct {
+// ownWait is a wait as the program itself saw it.
+type ownWait struct {
 	tid   uint32 // of the thread that ended it
 	begin int64  // when it asked, on the program's clock
 	ns    int64  // from asking to getting
@@ -22,7 +22,7 @@ type told struct {
 
 // relayed takes a program whose threads wait for each other in known ways, and returns what it says
 // of its own waits.
-func relayed(t *testing.T, file string, measures ...string) map[string][]told {
+func relayed(t *testing.T, file string, measures ...string) map[string][]ownWait {
 	t.Helper()
 	program := filepath.Join(t.TempDir(), "relay")
 	if b, err := exec.Command("cc", "-g", "-O1", "-fno-omit-frame-pointer", "-pthread", "-o", program, "testdata/relay/relay.c").CombinedOutput(); err != nil {
@@ -36,13 +36,13 @@ func relayed(t *testing.T, file string, measures ...string) map[string][]told {
 	if r.code != 0 {
 		t.Fatal(r.stderr)
 	}
-	out := map[string][]told{}
+	out := map[string][]ownWait{}
 	for _, line := range strings.Split(r.stderr, "\n") {
 		var who string
 		var tid uint32
 		var begin, end int64
 		if n, _ := fmt.Sscanf(line, "%s %d %d %d", &who, &tid, &begin, &end); n == 4 {
-			out[who] = append(out[who], told{tid, begin, end - begin})
+			out[who] = append(out[who], ownWait{tid, begin, end - begin})
 		}
 	}
 	if len(out["waiter"]) != 40 || len(out["reader"]) != 40 {
@@ -53,7 +53,7 @@ func relayed(t *testing.T, file string, measures ...string) map[string][]told {
 
 // matched finds for each wait that a program told of the one that lanes have within it, nil where they
 // have none. The two clocks differ by the same time for all, which is the one that fits most of them.
-func matched(waits []reading.LaneWaitJSON, truth []told) (best []*reading.LaneWaitJSON) {
+func matched(waits []reading.LaneWaitJSON, truth []ownWait) (best []*reading.LaneWaitJSON) {
 	const near = 50_000 // nanoseconds by which the difference of the clocks may be found wrong
 	slices.SortFunc(waits, func(a, b reading.LaneWaitJSON) int { return int(a.AtNS - b.AtNS) })
 	most := -1

@@ -69,6 +69,7 @@ type takeFlags struct {
 	until                 *until.Rule         // when enough takes were made, nil for all of them
 	made                  func(*profile.Take) // is shown each take
 	name                  string              // a pattern of processes
+	spansAt               string              // where spans are received
 	quiet                 bool                // say nothing, and let the command say nothing
 	symbols               option.Symbols
 }
@@ -108,6 +109,7 @@ What is added up, with --measure, which may be given several times:
   entelon take --until 'sure 2%' -- ./engraved --scores 200
   entelon take --until decided --against ./engraved-3.4.0 --out x.take -- ./engraved-3.5.0 --scores 200
   entelon take --repeat 5 --work-from '^([0-9]+) scores' -- ./engraved --scores 200
+  entelon take --spans-at 127.0.0.1:4318 -- ./engraved --scores 200
   entelon take --stack 32k --debug-dir /srv/debug -- ./inkraster score.pages`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return runTake(cmd.Context(), f, cmd.Flags().Changed("rate"), args)
@@ -147,6 +149,7 @@ What is added up, with --measure, which may be given several times:
 	c.Flags().StringVar(&f.settings.Unwind, "unwind", capture.UnwindTables, `walk stacks by "tables" or by "frame pointers" alone`)
 	c.Flags().Float64Var(&f.cutShare, "warn-cut", 1, "warn when this share of the stacks is cut off, in `PERCENT`")
 	c.Flags().BoolVar(&f.settings.AsIs, "as-is", false, "add no options to a command for the runtime that it starts, such as node or java")
+	c.Flags().StringVar(&f.spansAt, "spans-at", "", "receive the spans that programs send by OpenTelemetry's protocol (OTLP over HTTP and gRPC) at this `ADDRESS`, such as 127.0.0.1:4318; a launched command is told of it")
 	f.symbols.Add(c)
 	_ = c.RegisterFlagCompletionFunc("event", cobra.FixedCompletions([]string{capture.EventClock, capture.EventThreadClock, capture.EventCycles}, cobra.ShellCompDirectiveNoFileComp))
 	_ = c.RegisterFlagCompletionFunc("unwind", cobra.FixedCompletions([]string{capture.UnwindTables, capture.UnwindFramePointers}, cobra.ShellCompDirectiveNoFileComp))
@@ -351,6 +354,11 @@ func (f takeFlags) one(ctx context.Context, say func(string)) error {
 		Settings: f.settings, Stdin: os.Stdin, Stdout: stdout, Stderr: stderr, Progress: show, Finder: finder, Bare: bare,
 		Notice: say, Work: func() float64 { return f.settings.Work },
 	}
+	told, err := f.receive(&o, say)
+	if err != nil {
+		return err
+	}
+	defer told()
 	if f.settings.WorkFrom != "" {
 		r, err := launch.NewWorkReader(os.Stdout, f.settings.WorkFrom)
 		if err != nil {

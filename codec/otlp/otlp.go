@@ -77,9 +77,27 @@ func readMessage(b []byte, how ptrace.Unmarshaler, out []spans.Told) (_ []spans.
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrNotOTLP, err)
 	}
+	return Append(out, all, 0)
+}
+
+// Message reads the spans of one message, as it is sent. The error is ErrNotOTLP or spans.ErrTooMany.
+func Message(b []byte, isJSON bool) ([]spans.Told, error) {
+	if isJSON {
+		return readMessage(b, &ptrace.JSONUnmarshaler{}, nil)
+	}
+	return readMessage(b, &ptrace.ProtoUnmarshaler{}, nil)
+}
+
+// maxLinks is how many links of a span are read.
+const maxLinks = 16
+
+// Append adds the spans of a message that arrived at a time, in nanoseconds since 1970. The error is
+// spans.ErrTooMany.
+func Append(out []spans.Told, all ptrace.Traces, arrived int64) ([]spans.Told, error) {
 	for i := range all.ResourceSpans().Len() {
 		of := all.ResourceSpans().At(i)
-		service, pid := text(of.Resource().Attributes(), "service.name"), number(of.Resource().Attributes(), "process.pid")
+		who := of.Resource().Attributes()
+		service, host, pid := text(who, "service.name"), text(who, "host.name"), number(who, "process.pid")
 		for j := range of.ScopeSpans().Len() {
 			in := of.ScopeSpans().At(j).Spans()
 			if len(out)+in.Len() > spans.MaxTold {
@@ -88,20 +106,28 @@ func readMessage(b []byte, how ptrace.Unmarshaler, out []spans.Told) (_ []spans.
 			for k := range in.Len() {
 				s := in.At(k)
 				x := spans.Told{
-					Name: s.Name(), Begin: nanoseconds(s.StartTimestamp()), End: nanoseconds(s.EndTimestamp()), Service: service,
-					PID: pid, TID: number(s.Attributes(), "thread.id"),
+					Name: s.Name(), Begin: nanoseconds(s.StartTimestamp()), End: nanoseconds(s.EndTimestamp()), Service: service, Host: host,
+					PID: pid, TID: number(s.Attributes(), "thread.id"), ID: identifier(s.TraceID(), s.SpanID()),
+					Parent: identifier(s.TraceID(), s.ParentSpanID()), Arrived: arrived,
 				}
-				if id := s.SpanID(); !id.IsEmpty() {
-					x.ID = s.TraceID().String() + id.String()
-				}
-				if id := s.ParentSpanID(); !id.IsEmpty() {
-					x.Parent = s.TraceID().String() + id.String()
+				for l := range min(s.Links().Len(), maxLinks) {
+					if id := identifier(s.Links().At(l).TraceID(), s.Links().At(l).SpanID()); id != "" {
+						x.Links = append(x.Links, id)
+					}
 				}
 				out = append(out, x)
 			}
 		}
 	}
 	return out, nil
+}
+
+// identifier is what tells a span from all others, "" where it has none.
+func identifier(trace pcommon.TraceID, span pcommon.SpanID) string {
+	if span.IsEmpty() {
+		return ""
+	}
+	return trace.String() + span.String()
 }
 
 // nanoseconds is a time; one that cannot be is the last that can.

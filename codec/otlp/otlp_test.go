@@ -3,6 +3,7 @@ package otlp
 import (
 	"bytes"
 	"errors"
+	"reflect"
 	"strings"
 	"testing"
 
@@ -23,6 +24,12 @@ func traces() ptrace.Traces {
 		for k := range 2 - i {
 			s := in.AppendEmpty()
 			s.SetName([]string{"page", "draw"}[k])
+			if i == 1 { // it goes on from the first one; a link to nothing is none
+				s.Links().AppendEmpty()
+				l := s.Links().AppendEmpty()
+				l.SetTraceID(pcommon.TraceID{1})
+				l.SetSpanID(pcommon.SpanID{1, 1})
+			}
 			s.SetTraceID(pcommon.TraceID{1})
 			s.SetSpanID(pcommon.SpanID{byte(1 + i), byte(1 + k)})
 			if k > 0 {
@@ -62,7 +69,7 @@ func TestRead(t *testing.T) {
 	want := []spans.Told{
 		{Name: "page", Begin: 1000, End: 2000, Service: "engraved", PID: 100, TID: 7, ID: "01000000000000000000000000000000" + "0101000000000000"},
 		{Name: "draw", Begin: 1100, End: 1900, Service: "engraved", PID: 100, TID: 8, ID: "01000000000000000000000000000000" + "0102000000000000", Parent: "01000000000000000000000000000000" + "0101000000000000"},
-		{Name: "page", Begin: 1000, Service: "platesetter", PID: 101, TID: 7, ID: "01000000000000000000000000000000" + "0201000000000000"},
+		{Name: "page", Begin: 1000, Service: "platesetter", PID: 101, TID: 7, ID: "01000000000000000000000000000000" + "0201000000000000", Links: []string{"01000000000000000000000000000000" + "0101000000000000"}},
 	}
 	unknown := strings.Replace(string(json), `{"resourceSpans"`, `{"fromTheFuture":{"x":[1,2]},"resourceSpans"`, 1)
 	for name, text := range map[string][]byte{"protobuf": proto, "JSON": json, "lines": []byte(string(a) + "\n\n" + string(b) + "\n"), "JSON behind a mark": append([]byte("\xef\xbb\xbf \n"), json...), "unknown fields": []byte(unknown)} {
@@ -72,7 +79,7 @@ func TestRead(t *testing.T) {
 			continue
 		}
 		for i := range want {
-			if got[i] != want[i] {
+			if !reflect.DeepEqual(got[i], want[i]) {
 				t.Errorf("%s: span %d is %+v, want %+v", name, i, got[i], want[i])
 			}
 		}

@@ -67,6 +67,7 @@ type Attribute struct {
 const (
 	AttributeResult    = "result"    // of a system call, what it returned: below 0 the error's number
 	AttributeParent    = "parent"    // of a span, the position of the one that it is a part of, among all intervals
+	AttributeLink      = "link"      // of a span, the position of the one that it goes on from, as what took work out of a queue from what put it there
 	AttributeOpen      = "open"      // 1: of a span that had no end when the take ended
 	AttributeProcessor = "processor" // on which the thread went on when the interval ended
 )

@@ -151,7 +151,7 @@ func (b *Builder) appendIntervals(p *Profile, thread []ThreadID, stack []StackID
 		}
 		for i, at := range a.Interval {
 			value := a.Value[i]
-			if p.Strings[a.Name] == AttributeParent {
+			if name := p.Strings[a.Name]; name == AttributeParent || name == AttributeLink {
 				value += int64(first)
 			}
 			to.Attributes[n].Interval, to.Attributes[n].Value = append(to.Attributes[n].Interval, first+at), append(to.Attributes[n].Value, value)

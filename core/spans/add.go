@@ -16,8 +16,13 @@ type Told struct {
 	Name       string
 	Begin, End int64 // End 0: it has none
 	Service    string
-	PID, TID   uint32 // 0: not known
-	ID, Parent string // "": none
+	Host       string   // "": not known
+	PID, TID   uint32   // 0: not known
+	ID, Parent string   // "": none
+	Links      []string // identifiers of spans that this one goes on from, such as what put it into a queue
+	// Arrived is when it was received, in nanoseconds since 1970 by the clock of the take; 0: that is
+	// not known.
+	Arrived int64
 }
 
 // Added says what became of spans that were told.
@@ -26,6 +31,8 @@ type Added struct {
 	Process  int // of them, those whose process is among the take's
 	Thread   int // and whose thread is
 	Parents  int // and whose parent is among them
+	Links    int // and that go on from one that is
+	Queued   int // times in a queue, which are spans besides
 	Open     int // and without an end
 	Cut      int // and cut at the beginning or the end of the take
 	Unnamed  int // and beyond the names that are told apart
@@ -42,6 +49,10 @@ const (
 	maxNames = 20_000    // that are told apart
 	// OtherNames is the name of spans beyond those.
 	OtherNames = "spans of other names"
+	// Queued is behind the name of a span whose time in a queue is meant.
+	Queued = ", queued"
+	// queueLane is the number of the lane of those; no thread has it.
+	queueLane = 1<<32 - 2
 )
 
 // Errors about spans that cannot be added.
@@ -54,30 +65,43 @@ var (
 // Add returns a take with the spans in it. shift is added to their times, where their clock is known to be
 // wrong. The error is one of those above.
 func Add(t *profile.Take, told []Told, shift time.Duration) (*profile.Take, Added, error) {
-	var out Added
 	origin := t.Facts.OriginUnixNS
 	if origin == 0 {
 		origin = t.Machine.StartedAt.UnixNano()
 	}
-	switch {
-	case t.Machine.StartedAt.IsZero() && t.Facts.OriginUnixNS == 0, t.Profile.Folded():
-		return nil, out, ErrNoClock
-	case len(told) > MaxTold:
-		return nil, out, ErrTooMany
+	if t.Machine.StartedAt.IsZero() && t.Facts.OriginUnixNS == 0 || t.Profile.Folded() {
+		return nil, Added{}, ErrNoClock
 	}
 	b, err := profile.BuilderOf(t.Profile)
 	if err != nil {
+		return nil, Added{}, err
+	}
+	out, err := AddTo(b, origin-shift.Nanoseconds(), t.Facts.DurationNS, told)
+	if err != nil {
 		return nil, out, err
 	}
-	a := adding{take: t, b: b, out: &out, at: map[string]uint32{}, names: map[string]bool{}, end: max(1, t.Facts.DurationNS), shift: shift.Nanoseconds() - origin}
+	with := *t
+	with.Profile = b.Profile()
+	return &with, out, nil
+}
+
+// AddTo adds spans to a profile that is being made, whose time 0 was at origin, in nanoseconds since 1970,
+// and which is so many nanoseconds long. The error is ErrTooMany or ErrOutside.
+func AddTo(b *profile.Builder, origin, duration int64, told []Told) (Added, error) {
+	var out Added
+	if len(told) > MaxTold {
+		return out, ErrTooMany
+	}
+	a := adding{b: b, out: &out, at: map[string]uint32{}, names: map[string]bool{}, end: max(1, duration), shift: -origin}
+	p := b.Profile()
 	a.processes = map[uint32]profile.ProcessID{}
-	for i, p := range t.Profile.Processes {
-		a.processes[p.PID] = profile.ProcessID(i)
+	for i, x := range p.Processes {
+		a.processes[x.PID] = profile.ProcessID(i)
 	}
 	a.threads = map[[2]uint32]bool{}
-	for _, x := range t.Profile.Threads {
+	for _, x := range p.Threads {
 		if !x.Goroutine {
-			a.threads[[2]uint32{t.Profile.Processes[x.Process].PID, x.TID}] = true
+			a.threads[[2]uint32{p.Processes[x.Process].PID, x.TID}] = true
 		}
 	}
 	// Parents come first, so that their positions are known.
@@ -87,15 +111,12 @@ func Add(t *profile.Take, told []Told, shift time.Duration) (*profile.Take, Adde
 		a.add(&sorted[i])
 	}
 	if out.Spans == 0 && out.Outside > 0 {
-		return nil, out, ErrOutside
+		return out, ErrOutside
 	}
-	with := *t
-	with.Profile = b.Profile()
-	return &with, out, nil
+	return out, nil
 }
 
 type adding struct {
-	take      *profile.Take
 	b         *profile.Builder
 	out       *Added
 	processes map[uint32]profile.ProcessID
@@ -151,9 +172,37 @@ func (a *adding) add(s *Told) {
 		b.Attribute(profile.AttributeParent, int64(parent))
 		out.Parents++
 	}
+	link := -1
+	for _, l := range s.Links {
+		if from, known := a.at[l]; known {
+			// A queue is between the two; the first that is known is where it came from.
+			b.Attribute(profile.AttributeLink, int64(from))
+			out.Links++
+			link = int(from)
+			break
+		}
+	}
 	if s.ID != "" {
 		a.at[s.ID] = at
 	}
+	if link >= 0 {
+		a.queued(name, link, from, s)
+	}
+}
+
+// queued adds the time that was spent in a queue before a span began, as a span of its own: from the end
+// of what put it there.
+func (a *adding) queued(name string, link int, until int64, s *Told) {
+	b, v := a.b, &a.b.Profile().Intervals
+	put := v.Start[link] + v.Duration[link]
+	if name += Queued; put > until || len(name) > profile.LongestName {
+		return
+	}
+	process := b.Process(s.PID)
+	lane := b.Thread(process, queueLane)
+	b.NameThread(lane, "queue")
+	b.Interval(profile.Interval{Start: put, Duration: until - put, Thread: lane, Kind: profile.IntervalSpan, Stack: b.Push(0, b.Mark(profile.Span, profile.SpanKey(name)))})
+	a.out.Queued++
 }
 
 // thread is whose a span is: the take's thread where it has it, else one of the service's own.

@@ -20,6 +20,7 @@ type PythonReader struct {
 	seen    *ebpf.Map                      // code objects that were read: what tells them apart, by process and address
 	calls   map[ebpf.ProgramType]*ebpf.Map // the programs, by number
 	outputs *ebpf.Map
+	slots   *ebpf.Map // what the other programs work in, which says where these do
 	samples *ebpf.Map // nil: no programs write samples themselves
 	types   *btf.Spec
 	loaded  []*ebpf.Program
@@ -42,8 +43,8 @@ const (
 	PythonTableBytes = int(framesPythonBoundPYTHON_TABLE_BYTES)
 )
 
-func newPythonReader(outputs *ebpf.Map, types *btf.Spec) (*PythonReader, error) {
-	r := &PythonReader{outputs: outputs, types: types, calls: map[ebpf.ProgramType]*ebpf.Map{}}
+func newPythonReader(outputs, slots *ebpf.Map, types *btf.Spec) (*PythonReader, error) {
+	r := &PythonReader{outputs: outputs, slots: slots, types: types, calls: map[ebpf.ProgramType]*ebpf.Map{}}
 	spec, err := stacksObject() // which has these maps, too
 	if err == nil {
 		err = spec.Copy().LoadAndAssign(&r.maps, nil)
@@ -122,6 +123,7 @@ func (r *PythonReader) loadFor(kind ebpf.ProgramType) error {
 			maps := map[string]*ebpf.Map{
 				framesMapPythonProcesses: r.maps.Processes, framesMapPythonScratch: r.maps.Scratch, framesMapPythonSeen: r.seen,
 				framesMapPythonCalls: r.calls[kind], framesMapOutputs: r.outputs,
+				framesMapScratch: r.slots,
 			}
 			if kind == ebpf.RawTracepoint {
 				maps[framesMapSamples] = r.samples

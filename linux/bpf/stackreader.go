@@ -95,7 +95,7 @@ func NewStackReader(cpus []int, types *btf.Spec, o StackOptions) (r *StackReader
 			return r, err
 		}
 	}
-	if r.Python, err = newPythonReader(r.maps.Outputs, types); err != nil {
+	if r.Python, err = newPythonReader(r.maps.Outputs, r.maps.Scratch, types); err != nil {
 		return r, err
 	}
 	if r.Members, err = newMembers(types, o.Everyone); err != nil {

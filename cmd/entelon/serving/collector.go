@@ -16,11 +16,12 @@ import (
 	"entelon/collector"
 	"entelon/collector/identity"
 	"entelon/collector/rights"
+	"entelon/receive"
 )
 
 // CollectorCommand collects for a server.
 func CollectorCommand() *cobra.Command {
-	var to, state, allowed string
+	var to, state, allowed, spansAt string
 	var again, tied bool
 	var symbols option.Symbols
 	var logs option.Log
@@ -37,6 +38,7 @@ by the machine's owner, in ` + rights.Place + `; without that file commands run
 as nobody, and never as root. docs/security.md has its form.`,
 		Example: `  entelon collector enrol https://perf.shop.example:7420/enrol/…
   entelon collector
+  entelon collector --spans-at 127.0.0.1:4318
   entelon collector --state /srv/entelon-collector --keep`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -80,6 +82,17 @@ as nobody, and never as root. docs/security.md has its form.`,
 				return err
 			}
 			w := collector.New(collector.NewClient(base, folder, who), folder.Spool(), allow, finder, log)
+			if spansAt != "" {
+				if w.Spans, err = receive.Listen(spansAt, true); err != nil {
+					return fmt.Errorf("--spans-at %s: %w", spansAt, err)
+				}
+				defer func() {
+					if err := w.Spans.Close(); err != nil {
+						log.Warn("the receiver of spans", "error", err)
+					}
+				}()
+				log.Info("receiving spans", "address", w.Spans.Address())
+			}
 			if err = w.Run(ctx); errors.Is(err, collector.ErrRefused) {
 				return option.ExitCode(ExitRefused) // it is in the log
 			}
@@ -89,6 +102,7 @@ as nobody, and never as root. docs/security.md has its form.`,
 	c.PersistentFlags().StringVar(&state, "state", collectorDir(), "the `FOLDER` of this collector's key and of what it has still to deliver")
 	c.Flags().StringVar(&to, "to", "", "the server's `URL` (default: where it was enrolled)")
 	c.Flags().StringVar(&allowed, "rights", rights.UsualPlace(), "the `FILE` that says what this machine allows")
+	c.Flags().StringVar(&spansAt, "spans-at", "", "receive the spans that programs send by OpenTelemetry's protocol (OTLP over HTTP and gRPC) at this `ADDRESS`, such as 127.0.0.1:4318, for the takes of that time")
 	c.Flags().BoolVar(&again, "keep", false, "start the collector again whenever it ends by itself")
 	c.Flags().BoolVar(&tied, "until-closed", false, "end when standard input is closed")
 	_ = c.Flags().MarkHidden("until-closed")

@@ -51,6 +51,9 @@ func (f serveFlags) startCollector(ctx context.Context, st *store.Store, b *besi
 	if f.rights != "" {
 		words = append(words, "--rights", f.rights)
 	}
+	if f.spansAt != "" {
+		words = append(words, "--spans-at", f.spansAt)
+	}
 	b.keep(ctx, process{words: words, byInput: true})
 	return nil
 }

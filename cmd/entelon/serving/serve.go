@@ -61,6 +61,7 @@ type serveFlags struct {
 	keepN    int
 	keepSize option.Size
 	rights   string
+	spansAt  string
 	dbFile   string
 	header   string
 	proxies  []string
@@ -98,6 +99,7 @@ people make on the page. Addresses beyond this machine need a certificate.`,
 	c.Flags().StringVar(&f.user, "user", "", "run the server as the user `NAME`, once it has started what needs root")
 	c.Flags().BoolVar(&f.asRoot, "as-root", false, "run the server as root, which it refuses otherwise")
 	c.Flags().StringVar(&f.state, "collector-state", "", "the `FOLDER` of the collector beside the server, for its key and its takes (default: beside the data)")
+	c.Flags().StringVar(&f.spansAt, "spans-at", "", "where the collector beside the server receives the spans that programs send by OpenTelemetry's protocol, an `ADDRESS` such as 127.0.0.1:4318 (default: nowhere)")
 	c.Flags().StringVar(&f.rights, "rights", "", "the `FILE` that says what the collector beside the server may do (default "+rights.UsualPlace()+")")
 	c.Flags().BoolVar(&f.behind, "behind-tls", false, "browsers reach the server through a proxy that speaks https, so its cookies are for https alone")
 	c.Flags().StringVar(&f.header, "proxy-header", "", "the `HEADER` in which a proxy before the server says where a request comes from")
