@@ -82,7 +82,11 @@ func (s *session) addUpOne(events []*rings.Event, i int) (err error) {
 				points[n].Event = i
 			}
 		}
-		err = s.tally.Spans(e.Spans.Path, e.Spans.Begins, e.Spans.Ends)
+		if e.Spans.Pairs {
+			err = s.tally.Pairs(e.Spans.Path, e.Spans.Begins, e.Spans.Ends)
+		} else {
+			err = s.tally.Spans(e.Spans.Path, e.Spans.Begins, e.Spans.Ends)
+		}
 	case e.Role == rings.RolePark:
 		ready := -1
 		if i+1 < len(events) && events[i+1].Role == rings.RoleReadied {

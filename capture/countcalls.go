@@ -24,7 +24,7 @@ import (
 type counting struct {
 	o        CountOptions
 	counter  *bpf.Counter
-	probes   []probe
+	probes   []follow.Entry
 	out      *Counts
 	finished chan struct{} // closed when the counting is over
 }
@@ -128,7 +128,7 @@ func (c *counting) plan(s *session, k perf.Clock) ([]*rings.Event, error) {
 	for i, p := range c.probes {
 		point, err := s.tracing.probe(p)
 		if err != nil {
-			return nil, fmt.Errorf("%s: %w", p.name, err)
+			return nil, fmt.Errorf("%s: %w", p.Name, err)
 		}
 		program, err := c.counter.Program(i)
 		if err != nil {
@@ -158,7 +158,7 @@ func (c *counting) find(s *session) error {
 			c.out.Warnings = append(c.out.Warnings, *warning)
 		}
 		for _, p := range found {
-			if key := fmt.Sprint(p.path, p.offset); !seen[key] {
+			if key := fmt.Sprint(p.Path, p.Offset); !seen[key] {
 				seen[key] = true
 				c.probes = append(c.probes, p)
 			}
@@ -169,8 +169,8 @@ func (c *counting) find(s *session) error {
 
 // probesOf finds where calls of a function can be counted, with what there is to
 // say of those that cannot.
-func probesOf(files []string, name string) ([]probe, *profile.Warning, error) {
-	found, err := findProbes(files, name)
+func probesOf(files []string, name string) ([]follow.Entry, *profile.Warning, error) {
+	found, err := follow.Entries(files, name)
 	inlined := 0
 	if len(files) > 0 {
 		inlined = follow.InlinedSites(files[0], name)
@@ -204,11 +204,11 @@ func (c *counting) finish(s *session) error {
 	}
 	byName := map[string]map[string]int64{}
 	for _, p := range c.probes {
-		byName[p.name] = map[string]int64{}
+		byName[p.Name] = map[string]int64{}
 	}
 	for k, n := range counts {
 		if int(k.Function) < len(c.probes) {
-			byName[c.probes[k.Function].name][callerAt(s, k)] += n
+			byName[c.probes[k.Function].Name][callerAt(s, k)] += n
 			c.out.Calls += n
 		}
 	}
@@ -239,7 +239,7 @@ func (c *counting) finish(s *session) error {
 		return err
 	}
 	for k, n := range counts {
-		if int(k.Function) < len(c.probes) && c.probes[k.Function].emulated {
+		if int(k.Function) < len(c.probes) && c.probes[k.Function].Emulated {
 			c.out.HitNS += done * float64(n) / float64(c.out.Calls)
 		} else {
 			c.out.HitNS += stepped * float64(n) / float64(c.out.Calls)
@@ -281,7 +281,7 @@ func (c *counting) hitCost(t *tracing, call func(int64) int64) (ns float64, err 
 	const rounds, calls = 9, 300
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
-	found, err := findProbes([]string{"/proc/self/exe"}, runtime.FuncForPC(reflect.ValueOf(call).Pointer()).Name())
+	found, err := follow.Entries([]string{"/proc/self/exe"}, runtime.FuncForPC(reflect.ValueOf(call).Pointer()).Name())
 	if err != nil {
 		return 0, err
 	}

@@ -21,7 +21,11 @@ func followed(s *session, m measure.Choice) ([]*rings.Event, error) {
 	if m.Kind == measure.Goroutines {
 		return follow.Goroutines(files, s.keepsIntervals())
 	}
-	e, warnings, err := follow.Functions(files, m.Of)
+	find := follow.Functions
+	if m.Kind == measure.Probe {
+		find = follow.Probes
+	}
+	e, warnings, err := find(files, m.Of)
 	if err != nil {
 		return nil, err
 	}

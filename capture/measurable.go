@@ -49,6 +49,13 @@ func Measurables(pattern string, programs []string) (out []Measurable, err error
 		}
 	}
 	for _, program := range programs {
+		pairs, err := follow.PairNames(program)
+		if err != nil {
+			return nil, fmt.Errorf("listing probes: %w", err)
+		}
+		for _, n := range pairs {
+			add(Measurable{Name: "probe:" + n, Unit: measure.Nanoseconds, Means: "time between the probes of the pair", Cost: "about 15 µs a pair"})
+		}
 		names, err := follow.FunctionNames(program)
 		if err != nil {
 			return nil, fmt.Errorf("listing functions: %w", err)

@@ -4,6 +4,7 @@ import (
 	"entelon/symbol/elfimage"
 	"errors"
 
+	"entelon/capture/follow"
 	"entelon/linux/tracefs"
 )
 
@@ -23,7 +24,7 @@ func (t *tracing) list() (_ *tracefs.List, err error) {
 }
 
 // probe puts a probe into a file.
-func (t *tracing) probe(p probe) (tracefs.Tracepoint, error) {
+func (t *tracing) probe(p follow.Entry) (tracefs.Tracepoint, error) {
 	if t.probes == nil {
 		points, err := t.list()
 		if err != nil {
@@ -33,12 +34,12 @@ func (t *tracing) probe(p probe) (tracefs.Tracepoint, error) {
 			return tracefs.Tracepoint{}, err
 		}
 	}
-	f, err := elfimage.OpenRegular(p.path)
+	f, err := elfimage.OpenRegular(p.Path)
 	if err != nil {
 		return tracefs.Tracepoint{}, err
 	}
 	defer f.Close()
-	return t.probes.Add(f, p.offset)
+	return t.probes.Add(f, p.Offset)
 }
 
 // close removes the probes, whose events must be closed before.

@@ -17,5 +17,5 @@ var (
 	ErrFiles        = errors.New("the process has more threads than files may be open")
 	ErrRate         = errors.New("the kernel does not allow this rate")
 	ErrNoCycles     = errors.New("this machine offers no cycle counter")
-	ErrProbe        = errors.New("the function cannot be probed")
+	ErrProbe        = errors.New("it cannot be probed")
 )

@@ -178,6 +178,9 @@ func (o *Object) Code(offset uint64) []byte {
 	return append([]byte(nil), o.image.Bytes[offset:offset+few]...)
 }
 
+// Image is the file's content; it is closed with the object.
+func (o *Object) Image() *elfimage.Image { return o.image }
+
 // fileOffset is the inverse of Address.
 func (o *Object) fileOffset(addr uint64) (uint64, bool) {
 	for _, p := range o.file.Progs {

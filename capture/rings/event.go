@@ -66,11 +66,13 @@ func (x *Event) Beside() bool {
 // Wakes reports whether its samples say who ended waits.
 func (x *Event) Wakes() bool { return x.Role == RoleWake || x.Role == RoleReadied }
 
-// Spans are functions of a file that are followed from their beginning to their end.
+// Spans are functions of a file, or what is between its static probes, followed from their beginning to
+// their end.
 type Spans struct {
 	Path         string
 	Names        []string // by number
 	Begins, Ends []bpf.SpanPoint
+	Pairs        bool // they are not functions, but pairs of static probes
 }
 
 // Routines are where a file's runtime lets goroutines wait and run.

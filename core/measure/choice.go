@@ -61,6 +61,10 @@ func Parse(text string) (Choice, error) {
 		if group, name, _ := strings.Cut(of, ":"); !identifier(group) || !identifier(name) {
 			return fail("write " + k.Form())
 		}
+	case OfAProbe:
+		if provider, name, _ := strings.Cut(of, ":"); provider == "" || name == "" {
+			return fail("write " + k.Form())
+		}
 	case OfAFunction:
 		if of == "" {
 			return fail("write " + k.Form())

@@ -15,6 +15,8 @@ func TestTheTable(t *testing.T) {
 		switch k.Of {
 		case OfATracepoint:
 			text += ":sched:sched_process_fork"
+		case OfAProbe:
+			text += ":shop:plate"
 		case OfAFunction:
 			text += ":slur.Route"
 		}

@@ -280,7 +280,7 @@ func (n *Name) Parted(share float64, longer int64) (slow, others []Span) {
 // such as found no room.
 func Missing(f *profile.Facts) (thinned, lost int64) {
 	for _, c := range f.Counted {
-		if m, err := measure.Parse(c.Measure); err == nil && m.Kind == measure.Span {
+		if m, err := measure.Parse(c.Measure); err == nil && (m.Kind == measure.Span || m.Kind == measure.Probe) {
 			thinned, lost = thinned+c.Thinned, lost+c.Unwritten+c.Lost
 		}
 	}

@@ -25,6 +25,7 @@ type Tally struct {
 		Routines *ebpf.Map `ebpf:"routines"` // goroutines
 		Carriers *ebpf.Map `ebpf:"carriers"`
 		Spans    *ebpf.Map `ebpf:"spans"`
+		Levels   *ebpf.Map `ebpf:"pair_levels"`
 	}
 	o        TallyOptions
 	reader   *StackReader
@@ -82,7 +83,7 @@ func NewTally(reader *StackReader, o TallyOptions) (t *Tally, err error) {
 		return nil, err
 	}
 	for name, used := range map[string]bool{
-		tallyMapCalls: o.Calls >= 0, tallyMapWaits: o.Waits >= 0, tallyMapRoutines: o.Routines, tallyMapCarriers: o.Routines, tallyMapSpans: o.Spans,
+		tallyMapCalls: o.Calls >= 0, tallyMapWaits: o.Waits >= 0, tallyMapRoutines: o.Routines, tallyMapCarriers: o.Routines, tallyMapSpans: o.Spans, tallyMapPairLevels: o.Spans,
 	} {
 		if !used {
 			spec.Maps[name].MaxEntries = 1
@@ -166,14 +167,14 @@ func (t *Tally) load(name string, kind ebpf.ProgramType, set map[string]uint32) 
 	}
 	for name, m := range map[string]*ebpf.Map{
 		tallyMapOutputs: t.reader.maps.Outputs, tallyMapCalls: t.maps.Calls, tallyMapWaits: t.maps.Waits,
-		tallyMapRoutines: t.maps.Routines, tallyMapCarriers: t.maps.Carriers, tallyMapSpans: t.maps.Spans,
+		tallyMapRoutines: t.maps.Routines, tallyMapCarriers: t.maps.Carriers, tallyMapSpans: t.maps.Spans, tallyMapPairLevels: t.maps.Levels,
 	} {
 		spec.Maps[name].MaxEntries = m.MaxEntries()
 	}
 	maps := map[string]*ebpf.Map{
 		tallyMapControl: t.maps.Control, tallyMapClasses: t.maps.Classes, tallyMapCalls: t.maps.Calls, tallyMapWaits: t.maps.Waits,
 		tallyMapPace: t.maps.Pace, tallyMapLast: t.maps.Last, tallyMapIntervalPace: t.maps.Written, tallyMapOutputs: t.reader.maps.Outputs,
-		tallyMapRoutines: t.maps.Routines, tallyMapCarriers: t.maps.Carriers, tallyMapSpans: t.maps.Spans,
+		tallyMapRoutines: t.maps.Routines, tallyMapCarriers: t.maps.Carriers, tallyMapSpans: t.maps.Spans, tallyMapPairLevels: t.maps.Levels,
 	}
 	for name, m := range t.reader.Members.shared(spec) {
 		maps[name] = m

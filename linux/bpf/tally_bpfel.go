@@ -68,6 +68,7 @@ type tallySpanOpen struct {
 	_         structs.HostLayout
 	O         tallyTallyOpen
 	Goroutine uint64
+	Sp        uint64
 }
 
 type tallyTally struct {
@@ -143,10 +144,13 @@ const (
 	tallyMapMembersMissed    = "members_missed"
 	tallyMapOutputs          = "outputs"
 	tallyMapPace             = "pace"
+	tallyMapPairLevels       = "pair_levels"
 	tallyMapReader           = "reader"
 	tallyMapRoutines         = "routines"
 	tallyMapSpans            = "spans"
 	tallyMapWaits            = "waits"
+	tallyProgPairBegins      = "pair_begins"
+	tallyProgPairEnds        = "pair_ends"
 	tallyProgRoutineEnds     = "routine_ends"
 	tallyProgRoutineParks    = "routine_parks"
 	tallyProgRoutineReady    = "routine_ready"
@@ -229,6 +233,8 @@ type tallySpecs struct {
 //
 // It can be passed ebpf.CollectionSpec.Assign.
 type tallyProgramSpecs struct {
+	PairBegins      *ebpf.ProgramSpec `ebpf:"pair_begins"`
+	PairEnds        *ebpf.ProgramSpec `ebpf:"pair_ends"`
 	RoutineEnds     *ebpf.ProgramSpec `ebpf:"routine_ends"`
 	RoutineParks    *ebpf.ProgramSpec `ebpf:"routine_parks"`
 	RoutineReady    *ebpf.ProgramSpec `ebpf:"routine_ready"`
@@ -261,6 +267,7 @@ type tallyMapSpecs struct {
 	MembersMissed *ebpf.MapSpec `ebpf:"members_missed"`
 	Outputs       *ebpf.MapSpec `ebpf:"outputs"`
 	Pace          *ebpf.MapSpec `ebpf:"pace"`
+	PairLevels    *ebpf.MapSpec `ebpf:"pair_levels"`
 	Reader        *ebpf.MapSpec `ebpf:"reader"`
 	Routines      *ebpf.MapSpec `ebpf:"routines"`
 	Spans         *ebpf.MapSpec `ebpf:"spans"`
@@ -325,6 +332,7 @@ type tallyMaps struct {
 	MembersMissed *ebpf.Map `ebpf:"members_missed"`
 	Outputs       *ebpf.Map `ebpf:"outputs"`
 	Pace          *ebpf.Map `ebpf:"pace"`
+	PairLevels    *ebpf.Map `ebpf:"pair_levels"`
 	Reader        *ebpf.Map `ebpf:"reader"`
 	Routines      *ebpf.Map `ebpf:"routines"`
 	Spans         *ebpf.Map `ebpf:"spans"`
@@ -343,6 +351,7 @@ func (m *tallyMaps) Close() error {
 		m.MembersMissed,
 		m.Outputs,
 		m.Pace,
+		m.PairLevels,
 		m.Reader,
 		m.Routines,
 		m.Spans,
@@ -382,6 +391,8 @@ type tallyVariables struct {
 //
 // It can be passed to loadTallyObjects or ebpf.CollectionSpec.LoadAndAssign.
 type tallyPrograms struct {
+	PairBegins      *ebpf.Program `ebpf:"pair_begins"`
+	PairEnds        *ebpf.Program `ebpf:"pair_ends"`
 	RoutineEnds     *ebpf.Program `ebpf:"routine_ends"`
 	RoutineParks    *ebpf.Program `ebpf:"routine_parks"`
 	RoutineReady    *ebpf.Program `ebpf:"routine_ready"`
@@ -402,6 +413,8 @@ type tallyPrograms struct {
 
 func (p *tallyPrograms) Close() error {
 	return _TallyClose(
+		p.PairBegins,
+		p.PairEnds,
 		p.RoutineEnds,
 		p.RoutineParks,
 		p.RoutineReady,

@@ -21,6 +21,9 @@ type SpanPoint struct {
 	Event    int    // of the collection
 	Function int    // its number among the event's
 	NumberAt uint32 // of Go, where a goroutine has its number; 0: it is not of Go
+	// Wanted is where a program has a count of who wants a static probe, without which it does not
+	// come there, as an offset in the file; 0: it always does.
+	Wanted uint64
 }
 
 // MaxSpanFunctions is how many functions one event can be of.
@@ -28,17 +31,31 @@ const MaxSpanFunctions = 1 << 16
 
 // Spans follows calls of functions of a file.
 func (t *Tally) Spans(path string, begins, ends []SpanPoint) error {
+	return t.follow(path, tallyProgSpanBegins, begins, tallyProgSpanEnds, ends)
+}
+
+// Pairs follows what is between pairs of static probes of a file.
+func (t *Tally) Pairs(path string, begins, ends []SpanPoint) error {
+	return t.follow(path, tallyProgPairBegins, begins, tallyProgPairEnds, ends)
+}
+
+func (t *Tally) follow(path, beginning string, begins []SpanPoint, ending string, ends []SpanPoint) error {
 	cookie := func(p SpanPoint) uint64 { return uint64(p.Event) | uint64(p.Function)<<16 | uint64(p.NumberAt)<<32 }
 	// Ends first: a call that begins meanwhile is then never without one.
 	for _, x := range []struct {
 		program string
 		points  []SpanPoint
-	}{{tallyProgSpanEnds, ends}, {tallyProgSpanBegins, begins}} {
-		var at, cookies []uint64
+	}{{ending, ends}, {beginning, begins}} {
+		var o link.UprobeMultiOptions
+		wanted := false
 		for _, p := range x.points {
-			at, cookies = append(at, p.Offset), append(cookies, cookie(p))
+			o.Addresses, o.Cookies, o.RefCtrOffsets = append(o.Addresses, p.Offset), append(o.Cookies, cookie(p)), append(o.RefCtrOffsets, p.Wanted)
+			wanted = wanted || p.Wanted != 0
 		}
-		if err := t.probe(x.program, path, nil, at, cookies); err != nil {
+		if !wanted {
+			o.RefCtrOffsets = nil
+		}
+		if err := t.probe(x.program, path, nil, o); err != nil {
 			return err
 		}
 	}
@@ -66,7 +83,7 @@ func (t *Tally) Routines(path string, p RoutinePoints, parks, ready int) error {
 			continue
 		}
 		set := map[string]uint32{tallyVarParksNumber: uint32(parks), tallyVarEventNumber: uint32(x.event)}
-		if err := t.probe(x.program, path, set, []uint64{x.at}, []uint64{cookie}); err != nil {
+		if err := t.probe(x.program, path, set, link.UprobeMultiOptions{Addresses: []uint64{x.at}, Cookies: []uint64{cookie}}); err != nil {
 			return err
 		}
 	}
@@ -74,7 +91,7 @@ func (t *Tally) Routines(path string, p RoutinePoints, parks, ready int) error {
 }
 
 // probe has a program run at places of a file.
-func (t *Tally) probe(name, path string, set map[string]uint32, at, cookies []uint64) error {
+func (t *Tally) probe(name, path string, set map[string]uint32, o link.UprobeMultiOptions) error {
 	p := t.probing[name]
 	if p == nil {
 		var err error
@@ -87,7 +104,7 @@ func (t *Tally) probe(name, path string, set map[string]uint32, at, cookies []ui
 	if err != nil {
 		return fmt.Errorf("opening %s for probes: %w", path, err)
 	}
-	l, err := file.UprobeMulti(nil, p, &link.UprobeMultiOptions{Addresses: at, Cookies: cookies})
+	l, err := file.UprobeMulti(nil, p, &o)
 	switch {
 	case errors.Is(err, link.ErrNotSupported):
 		return ErrManyProbes

@@ -56,7 +56,7 @@ func CompleteMeasures(_ *cobra.Command, _ []string, begun string) ([]string, cob
 	}
 	for _, k := range measure.Kinds {
 		word := k.Word
-		if k.Of == measure.OfATracepoint || k.Of == measure.OfAFunction {
+		if k.Of == measure.OfATracepoint || k.Of == measure.OfAFunction || k.Of == measure.OfAProbe {
 			word += ":"
 		}
 		first, _, _ := strings.Cut(k.Means, ":")

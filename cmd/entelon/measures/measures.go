@@ -22,8 +22,8 @@ func Command() *cobra.Command {
 		Use:   "measures [PATTERN]",
 		Short: "List what can be measured on this machine, with what it means and costs",
 		Long: `Lists what --measure takes: what Entelon measures by itself, the tracepoints of this
-machine's kernel, and with --of the functions of a program and of the libraries that
-it needs. PATTERN keeps those whose name is like it; * is any text.
+machine's kernel, and with --of the functions and the pairs of static probes of a program and
+of the libraries that it needs. PATTERN keeps those whose name is like it; * is any text.
 
 What Entelon measures by itself:
 
@@ -32,6 +32,7 @@ What Entelon measures by itself:
   entelon measures 'tracepoint:sched:*'
   entelon measures '*fork*'
   entelon measures 'function:slur.*' --of ./engraved
+  entelon measures 'probe:*' --of python3
   entelon measures --json`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -67,7 +68,7 @@ func printMeasures(w io.Writer, list []capture.Measurable) error {
 	for _, m := range list {
 		name := terminal.Plain(m.Name, "")
 		// Of what there are thousands, a line each is enough.
-		if strings.HasPrefix(m.Name, "tracepoint:") && !strings.Contains(m.Name, "GROUP") || strings.HasPrefix(m.Name, "function:") && !strings.Contains(m.Name, "NAME") {
+		if strings.HasPrefix(m.Name, "tracepoint:") && !strings.Contains(m.Name, "GROUP") || strings.HasPrefix(m.Name, "function:") && !strings.Contains(m.Name, "NAME") || strings.HasPrefix(m.Name, "probe:") && !strings.Contains(m.Name, "PROVIDER") {
 			if _, err := fmt.Fprintln(w, name); err != nil {
 				return err
 			}

@@ -18,6 +18,7 @@ struct span_key {
 struct span_open {
 	struct tally_open o;
 	u64 goroutine; /* 0: none */
+	u64 sp;        /* of static probes, where the stack was */
 };
 
 enum {

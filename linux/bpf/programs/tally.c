@@ -539,4 +539,4 @@ int tally_switch(struct bpf_raw_tracepoint_args *ctx)
 	return count(ctx, &w.o.key, t, 0);
 }
 
-#include "spans.h"
+#include "pairs.h"
