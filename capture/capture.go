@@ -54,6 +54,7 @@ type Options struct {
 	Work     func() float64                 // the units of work that the program did, asked at the end; may be nil
 	Told     func(ended bool) told.Received // what programs told of themselves meanwhile, asked at the end: whether they have ended; may be nil
 	Tied     bool                           // a launched command is asked to end when this process is killed
+	Given    []string                       // variables that a launched command gets, and the take does not keep
 	Clean    bool                           // a launched command gets the environment of a login and a session of its own
 	// Every is how long the windows of a long collection are; 0: there are none, and all
 	// goes to the sink. Each window is handed to Window, and an error from that ends the
@@ -65,7 +66,7 @@ type Options struct {
 
 // Launching is how the options have a command started.
 func (o Options) Launching() launch.Options {
-	return launch.Options{Settings: o.Settings, Stdin: o.Stdin, Stdout: o.Stdout, Stderr: o.Stderr, Tied: o.Tied, Clean: o.Clean}
+	return launch.Options{Settings: o.Settings, Stdin: o.Stdin, Stdout: o.Stdout, Stderr: o.Stderr, Tied: o.Tied, Clean: o.Clean, Given: o.Given}
 }
 
 // Progress is the state of a collection that is running.

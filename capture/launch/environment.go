@@ -26,7 +26,7 @@ const (
 // Environment returns what a launched command sees of the environment. Where
 // it is made, the command gets what a login of its user would have, and nothing
 // of this process; else it inherits everything but Entelon's own variables. The
-// settings' own variables come last and win.
+// settings' own variables come last and win, after what is given for this time only.
 func Environment(o Options) ([]string, error) {
 	base := slices.DeleteFunc(os.Environ(), func(kv string) bool { return strings.HasPrefix(kv, ownVariables) })
 	if o.Clean {
@@ -35,7 +35,7 @@ func Environment(o Options) ([]string, error) {
 			return nil, err
 		}
 	}
-	return append(base, o.Settings.Env...), nil
+	return append(append(base, o.Given...), o.Settings.Env...), nil
 }
 
 // login is the environment that a user, "" for this process's own, has after a

@@ -13,8 +13,9 @@ type Options struct {
 	Stdin    io.Reader        // its streams; files are handed on as they are
 	Stdout   io.Writer
 	Stderr   io.Writer
-	Tied     bool // it is asked to end when this process is killed
-	Clean    bool // it gets the environment of a login and a session of its own
+	Tied     bool     // it is asked to end when this process is killed
+	Given    []string // variables that it gets beside the settings'
+	Clean    bool     // it gets the environment of a login and a session of its own
 }
 
 // What is wrong with a command.

@@ -3,17 +3,12 @@ package main
 import (
 	"fmt"
 	"net"
-	"slices"
-	"strings"
 	"time"
 
 	"entelon/capture"
 	"entelon/capture/told"
 	"entelon/receive"
 )
-
-// endpoint is the variable that tells programs where to send their spans.
-const endpoint = "OTEL_EXPORTER_OTLP_ENDPOINT"
 
 // receive begins to receive spans for a take, if that is asked for; what it returns ends that.
 func (f *takeFlags) receive(o *capture.Options, say func(string)) (end func(), err error) {
@@ -27,9 +22,7 @@ func (f *takeFlags) receive(o *capture.Options, say func(string)) (end func(), e
 	if host, _, err := net.SplitHostPort(r.Address()); err == nil && !net.ParseIP(host).IsLoopback() {
 		say("anybody who reaches " + r.Address() + " can send spans to it")
 	}
-	if len(o.Settings.Command) > 0 && !slices.ContainsFunc(o.Settings.Env, func(kv string) bool { return strings.HasPrefix(kv, endpoint+"=") }) {
-		o.Settings.Env = append(slices.Clone(o.Settings.Env), endpoint+"=http://"+r.Address())
-	}
+	o.Given = append(o.Given, receive.Endpoint+"=http://"+r.Address())
 	o.Told = func(ended bool) told.Received {
 		wait := receive.OnWay
 		if !ended {

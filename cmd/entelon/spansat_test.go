@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -11,6 +12,8 @@ import (
 	"entelon/codec/take"
 	"entelon/core/profile"
 	"entelon/judge"
+	"entelon/receive"
+	"entelon/server/api"
 )
 
 // TestSpansThatAreSent: spans of two processes arrive while a take is made, and those of the one whose
@@ -82,7 +85,7 @@ func sentSpans(t *judge.Try) {
 	for _, s := range parse[reading.SpansJSON](t.T, "spans", file, "--json").Names {
 		names[s.Name] = s
 	}
-	if q := names["expose, queued"]; q.Spans < 200 || names["put page"].Spans != 240 || names["receive plate, queued"].Spans < 100 {
+	if q := names["expose, queued"]; q.Spans != 240 || names["put page"].Spans != 240 || names["receive plate, queued"].Spans < 100 {
 		t.Errorf("spans are %+v", names)
 	} else if d := float64(q.Total-queued) / float64(queued); d < -0.05 || d > 0.05 {
 		t.Errorf("pages were in the queue for %d ns, and are said to have been for %d", queued, q.Total)
@@ -96,5 +99,43 @@ func TestSpansAtBadAddresses(t *testing.T) {
 		if r.code == 0 || !strings.Contains(r.stderr, "--spans-at "+address) || strings.Count(r.stderr, "\n") != 1 {
 			t.Errorf("%s: %d %q", address, r.code, r.stderr)
 		}
+	}
+}
+
+// TestCollectorReceivesSpans: what programs send to a collector is in the takes of that time, and what
+// others send is not.
+func TestCollectorReceivesSpans(t *testing.T) {
+	mustSample(t)
+	program := filepath.Join(folderForAll(t), "platesetter")
+	if b, err := exec.Command("go", "build", "-o", program, "./testdata/platesetter").CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, b)
+	}
+	address := freeAddress(t)
+	d := newDesk(t)
+	d.collect("--spans-at", address)
+	id := d.job(profile.Settings{Command: []string{program}, RateHz: 199})
+	d.until(id, "its beginning", func(j api.JobOut) bool { return j.Samples > 0 || ended(j) })
+	other := exec.Command(program)
+	other.Env = append(os.Environ(), receive.Endpoint+"=http://"+address)
+	if err := other.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer other.Wait()
+	take := d.delivered(id)
+	for _, w := range take.Warnings {
+		if w.Code == "told-none" || w.Code == "told-lost" || w.Code == "told-bad" || w.Code == "told-outside" {
+			t.Errorf("%s: %s", w.Code, w.Text)
+		}
+	}
+	var out api.SpansOut
+	if status, body := d.ask("GET", "/takes/"+take.Take.Key+"/spans?span=expose", nil, &out); status != 200 {
+		t.Fatalf("%d: %s", status, body)
+	}
+	counts := map[string]int{}
+	for _, n := range out.Names {
+		counts[n.Name] = n.Spans
+	}
+	if counts["expose"] != 240 || counts["put page"] != 240 {
+		t.Errorf("spans are %v", counts)
 	}
 }

@@ -194,8 +194,8 @@ func (a *adding) add(s *Told) {
 // of what put it there.
 func (a *adding) queued(name string, link int, until int64, s *Told) {
 	b, v := a.b, &a.b.Profile().Intervals
-	put := v.Start[link] + v.Duration[link]
-	if name += Queued; put > until || len(name) > profile.LongestName {
+	put := min(v.Start[link]+v.Duration[link], until) // it may be taken out before it is known to be in
+	if name += Queued; len(name) > profile.LongestName {
 		return
 	}
 	process := b.Process(s.PID)

@@ -20,10 +20,12 @@ const (
 	pages = 240
 	ahead = 3_700_000_000
 	gains = 40e-6
-	trace = "0af7651916cd43dd8448eb211c80319c"
 )
 
-var started = time.Now()
+var (
+	started = time.Now()
+	trace   = fmt.Sprintf("%032x", os.Getpid()) // the setter's is that of who started it
+)
 
 // ours is a time by the right clock, and theirs the same by the setter's.
 func ours(t time.Time) int64 { return t.UnixNano() }
@@ -34,6 +36,7 @@ func theirs(t time.Time) int64 {
 func main() {
 	var err error
 	if len(os.Args) > 1 && os.Args[1] == "set" {
+		trace = fmt.Sprintf("%032x", os.Getppid())
 		err = set()
 	} else {
 		err = draw()

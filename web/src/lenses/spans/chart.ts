@@ -25,9 +25,12 @@ const rateHigh = 20
 /** The dots of a name, by four numbers each. */
 export const dotBytes = 4
 
+/** What is shorter stands at the bottom, in nanoseconds: a moment, such as a page that did not have to wait. */
+const shortestShown = 100
+
 /** plotOf fits the axes to the spans, with a little room around. */
 export function plotOf(of: Spans, width: number, height: number, time: Range): Plot {
-  const shortest = Math.max(1, of.percentiles[1] ?? 1)
+  const shortest = Math.max(shortestShown, of.percentiles[1] ?? 1)
   const longest = Math.max(shortest, of.percentiles.at(-1) ?? 1)
   return { width, height, time, low: Math.log10(shortest) - 0.08, high: Math.log10(longest) + 0.08 }
 }
@@ -36,7 +39,7 @@ const dotsWide = (p: Plot) => Math.max(20, p.width - margin.left - margin.gap - 
 const tall = (p: Plot) => Math.max(20, p.height - margin.top - margin.bottom)
 
 export const xOf = (p: Plot, at: number) => margin.left + ((at - p.time.from) / Math.max(1, p.time.to - p.time.from)) * dotsWide(p)
-export const yOf = (p: Plot, ns: number) => margin.top + (1 - (Math.log10(Math.max(1, ns)) - p.low) / Math.max(1e-9, p.high - p.low)) * tall(p)
+export const yOf = (p: Plot, ns: number) => margin.top + (1 - (Math.max(p.low, Math.log10(Math.max(1, ns))) - p.low) / Math.max(1e-9, p.high - p.low)) * tall(p)
 export const timeAt = (p: Plot, x: number) => p.time.from + (Math.min(1, Math.max(0, (x - margin.left) / dotsWide(p)))) * (p.time.to - p.time.from)
 export const durationAt = (p: Plot, y: number) => 10 ** (p.low + (1 - Math.min(1, Math.max(0, (y - margin.top) / tall(p)))) * (p.high - p.low))
 export const barsFrom = (p: Plot) => margin.left + dotsWide(p) + margin.gap
