@@ -353,7 +353,7 @@ func (s *session) result(counted *pairing.Counted, err, sinkErr error) (*Result,
 	err = errors.Join(err, s.world.Close())
 	s.facts.CollectorNS = ownCPU() - s.ownCPU
 	diagnose.Warn(&s.facts, s.evidence(unreadable))
-	if b := s.resolver.Builder; s.o.Told != nil && sinkErr == nil && told.Add(s.o.Told(s.facts.EndedBy == "exit"), b, &s.facts, s.wide()) {
+	if b := s.resolver.Builder; s.o.Told != nil && sinkErr == nil && told.Add(s.o.Told(s.facts.EndedBy == "exit"), b, &s.facts, s.machine.Host, s.wide()) {
 		sinkErr = s.sink.Append(b.Profile())
 	}
 	if err != nil {

@@ -16,9 +16,9 @@ type Received struct {
 	Others   bool // some may be of programs that have nothing to do with the take
 }
 
-// Add adds them to a profile once all else is in it, and says in the facts what became of them. everyone
+// Add adds them to the profile of a host once all else is in it, and says in the facts what became of them. everyone
 // says that the take is of all programs. It reports whether the profile has gained something.
-func Add(told Received, b *profile.Builder, f *profile.Facts, everyone bool) bool {
+func Add(told Received, b *profile.Builder, f *profile.Facts, host string, everyone bool) bool {
 	f.Warnings = append(f.Warnings, told.Warnings...)
 	if len(told.Spans) == 0 {
 		return false
@@ -28,12 +28,12 @@ func Add(told Received, b *profile.Builder, f *profile.Facts, everyone bool) boo
 		for _, p := range b.Profile().Processes {
 			pids[p.PID] = true
 		}
-		if told.Spans = spans.Related(told.Spans, pids); len(told.Spans) == 0 {
+		if told.Spans = spans.Related(told.Spans, host, pids); len(told.Spans) == 0 {
 			return false
 		}
 	}
 	clocks := spans.Align(told.Spans)
-	added, err := spans.AddTo(b, f.OriginUnixNS, f.DurationNS, told.Spans)
+	added, err := spans.AddTo(b, host, f.OriginUnixNS, f.DurationNS, told.Spans)
 	switch {
 	case errors.Is(err, spans.ErrOutside):
 		f.Warn("told-outside", fmt.Sprintf("None of the %d spans that were sent is in the time of the take.", len(told.Spans)), "Set the clocks of both sides by one source.")

@@ -45,8 +45,11 @@ type Added struct {
 
 // Bounds of what is added.
 const (
-	MaxTold  = 2_000_000 // spans
-	maxNames = 20_000    // that are told apart
+	MaxTold   = 2_000_000 // spans
+	maxNames  = 20_000    // that are told apart
+	maxOthers = 1000      // processes that are not the take's, and are told apart
+	// unknownProcess is the number of one that is not known where the take has the idle process, which is 0.
+	unknownProcess = 1<<32 - 2
 	// OtherNames is the name of spans beyond those.
 	OtherNames = "spans of other names"
 	// Queued is behind the name of a span whose time in a queue is meant.
@@ -76,7 +79,7 @@ func Add(t *profile.Take, told []Told, shift time.Duration) (*profile.Take, Adde
 	if err != nil {
 		return nil, Added{}, err
 	}
-	out, err := AddTo(b, origin-shift.Nanoseconds(), t.Facts.DurationNS, told)
+	out, err := AddTo(b, t.Machine.Host, origin-shift.Nanoseconds(), t.Facts.DurationNS, told)
 	if err != nil {
 		return nil, out, err
 	}
@@ -85,9 +88,9 @@ func Add(t *profile.Take, told []Told, shift time.Duration) (*profile.Take, Adde
 	return &with, out, nil
 }
 
-// AddTo adds spans to a profile that is being made, whose time 0 was at origin, in nanoseconds since 1970,
+// AddTo adds spans to a profile that is being made on a host, whose time 0 was at origin, in nanoseconds since 1970,
 // and which is so many nanoseconds long. The error is ErrTooMany or ErrOutside.
-func AddTo(b *profile.Builder, origin, duration int64, told []Told) (Added, error) {
+func AddTo(b *profile.Builder, host string, origin, duration int64, told []Told) (Added, error) {
 	var out Added
 	if len(told) > MaxTold {
 		return out, ErrTooMany
@@ -97,6 +100,10 @@ func AddTo(b *profile.Builder, origin, duration int64, told []Told) (Added, erro
 	a.processes = map[uint32]profile.ProcessID{}
 	for i, x := range p.Processes {
 		a.processes[x.PID] = profile.ProcessID(i)
+	}
+	a.host, a.others = host, map[uint32]bool{}
+	if _, idle := a.processes[0]; idle {
+		a.unknown = unknownProcess
 	}
 	a.threads = map[[2]uint32]bool{}
 	for _, x := range p.Threads {
@@ -123,6 +130,9 @@ type adding struct {
 	threads   map[[2]uint32]bool
 	at        map[string]uint32 // position of a span, by its identifier
 	names     map[string]bool
+	others    map[uint32]bool // numbers of processes that are not the take's
+	unknown   uint32          // that of a process of which none is known, or one of the take's
+	host      string          // the take's; "": not known
 	end       int64
 	shift     int64
 }
@@ -194,23 +204,37 @@ func (a *adding) add(s *Told) {
 // of what put it there.
 func (a *adding) queued(name string, link int, until int64, s *Told) {
 	b, v := a.b, &a.b.Profile().Intervals
+	process, _ := a.process(s)
 	put := min(v.Start[link]+v.Duration[link], until) // it may be taken out before it is known to be in
 	if name += Queued; len(name) > profile.LongestName {
 		return
 	}
-	process := b.Process(s.PID)
 	lane := b.Thread(process, queueLane)
 	b.NameThread(lane, "queue")
 	b.Interval(profile.Interval{Start: put, Duration: until - put, Thread: lane, Kind: profile.IntervalSpan, Stack: b.Push(0, b.Mark(profile.Span, profile.SpanKey(name)))})
 	a.out.Queued++
 }
 
+// process is of which process of the profile a span is, and whether that is one of the take.
+func (a *adding) process(s *Told) (process profile.ProcessID, ours bool) {
+	_, known := a.processes[s.PID]
+	if known && s.PID != 0 && (s.Host == "" || a.host == "" || s.Host == a.host) {
+		return a.b.Process(s.PID), true
+	}
+	pid := s.PID
+	if !a.others[pid] && (known || len(a.others) >= maxOthers) {
+		pid = a.unknown
+	}
+	a.others[pid] = true
+	return a.b.Process(pid), false
+}
+
 // thread is whose a span is: the take's thread where it has it, else one of the service's own.
 func (a *adding) thread(s *Told) profile.ThreadID {
 	b := a.b
-	if _, known := a.processes[s.PID]; known && s.PID != 0 {
+	process, ours := a.process(s)
+	if ours {
 		a.out.Process++
-		process := b.Process(s.PID)
 		if a.threads[[2]uint32{s.PID, s.TID}] && s.TID != 0 {
 			a.out.Thread++
 			return b.Thread(process, s.TID)
@@ -220,7 +244,6 @@ func (a *adding) thread(s *Told) profile.ThreadID {
 		return id
 	}
 	// Of another process, or of an unknown one: under the service's name.
-	process := b.Process(s.PID)
 	name := s.Service
 	if name == "" || len(name) > profile.LongestName {
 		name = "spans"

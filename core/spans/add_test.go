@@ -92,3 +92,55 @@ func TestAddManyNames(t *testing.T) {
 		t.Errorf("the others are %+v", n)
 	}
 }
+
+// TestAddStrangers: spans of another host are nobody's of the take, whatever their process's number is;
+// and a million processes are not told apart.
+func TestAddStrangers(t *testing.T) {
+	take := shop()
+	const origin = int64(1_700_000_000_000_000_000)
+	take.Facts.OriginUnixNS, take.Machine.Host = origin, "atelier"
+	before := len(take.Profile.Processes)
+	told := []Told{
+		{Name: "ours", Begin: origin + 1, End: origin + 2, PID: 1, TID: 10, Host: "atelier"},
+		{Name: "theirs", Begin: origin + 1, End: origin + 2, PID: 1, TID: 10, Host: "foundry", Service: "platesetter"},
+	}
+	with, added, err := Add(take, told, 0)
+	if err != nil || added.Spans != 2 || added.Process != 1 || added.Thread != 1 {
+		t.Fatalf("%v: %+v", err, added)
+	}
+	if p := with.Profile; len(p.Processes) != before+1 || p.Strings[p.Processes[before].Name] != "platesetter" {
+		t.Errorf("processes are %+v", p.Processes)
+	}
+	for pid := range uint32(50_000) {
+		told = append(told, Told{Name: "page", Begin: origin + 3, End: origin + 4, PID: 1000 + pid, Links: []string{"nobody"}})
+	}
+	with, added, err = Add(take, told, 0)
+	if err != nil || added.Spans != len(told) || len(with.Profile.Processes) > before+maxOthers+1 {
+		t.Errorf("%v: %+v, %d processes", err, added, len(with.Profile.Processes))
+	}
+}
+
+// TestAddQueues: what goes on from another span was in a queue since that ended.
+func TestAddQueues(t *testing.T) {
+	take := shop()
+	const origin = int64(1_700_000_000_000_000_000)
+	take.Facts.OriginUnixNS = origin
+	with, added, err := Add(take, []Told{
+		{Name: "put", Begin: origin + 100, End: origin + 150, PID: 1, ID: "p"},
+		{Name: "expose", Begin: origin + 400, End: origin + 600, PID: 77, ID: "e", Links: []string{"x", "p", "q"}},
+		{Name: "put", Begin: origin + 500, End: origin + 900, PID: 1, ID: "q"},
+		{Name: "expose", Begin: origin + 700, End: origin + 800, PID: 77, Links: []string{"q"}},
+	}, 0)
+	if err != nil || added.Spans != 4 || added.Links != 2 || added.Queued != 2 {
+		t.Fatalf("%v: %+v", err, added)
+	}
+	x := New(with.Profile)
+	queued := x.Find("expose" + Queued)
+	if queued == nil || len(queued.Spans) != 2 || queued.Spans[0].From != 150 || queued.Spans[0].To != 400 || queued.Spans[1].Duration() != 0 {
+		t.Fatalf("in the queue: %+v", queued)
+	}
+	links := with.Profile.AttributeNamed(profile.AttributeLink)
+	if put := x.Find("put"); len(links.Value) != 2 || int(links.Value[0]) != put.Spans[0].Interval || int(links.Value[1]) != put.Spans[1].Interval {
+		t.Errorf("links are %+v", links)
+	}
+}

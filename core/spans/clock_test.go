@@ -60,13 +60,14 @@ func TestRelated(t *testing.T) {
 	told := []Told{
 		{Name: "ours", PID: 1, ID: id(0, "1")}, {Name: "of our trace", PID: 2, ID: id(0, "2")}, {Name: "strange", PID: 3, ID: id(1, "3")},
 		{Name: "unknown", ID: id(2, "4")}, {Name: "ours without an ID", PID: 1}, {Name: "goes on from ours", PID: 4, ID: id(3, "5"), Links: []string{id(0, "1")}},
-		{Name: "strange without an ID", PID: 3}, {Name: "goes on from a strange one", PID: 5, ID: id(4, "6"), Links: []string{id(1, "3"), "x"}},
+		{Name: "strange without an ID", PID: 3}, {Name: "of that number elsewhere", PID: 1, Host: "foundry", ID: id(5, "7")}, {Name: "ours, which says where", PID: 1, Host: "atelier"},
+		{Name: "goes on from a strange one", PID: 5, ID: id(4, "6"), Links: []string{id(1, "3"), "x"}},
 	}
 	var names []string
-	for _, s := range Related(told, map[uint32]bool{1: true}) {
+	for _, s := range Related(told, "atelier", map[uint32]bool{1: true}) {
 		names = append(names, s.Name)
 	}
-	if want := []string{"ours", "of our trace", "unknown", "ours without an ID", "goes on from ours"}; !slices.Equal(names, want) {
+	if want := []string{"ours", "of our trace", "unknown", "ours without an ID", "goes on from ours", "ours, which says where"}; !slices.Equal(names, want) {
 		t.Errorf("related are %q, want %q", names, want)
 	}
 }
