@@ -42,17 +42,19 @@ int pair_begins(struct pt_regs *registers)
 	for (int i = 0; i < 4 && level != 0; i++) {
 		top.depth = level;
 		before = bpf_map_lookup_elem(&spans, &top);
-		if (before && registers->sp < before->sp)
-			break; /* in it */
-		if (before) { /* it stays one without an end, out of the way */
-			x = *before;
-			bpf_map_delete_elem(&spans, &top);
-			top.depth = x.o.begin;
-			bpf_map_update_elem(&spans, &top, &x, BPF_ANY);
-		}
+		if (!before || registers->sp < before->sp)
+			break; /* in it, as far as is known */
+		/* It stays one without an end, out of the way. */
+		x = *before;
+		bpf_map_delete_elem(&spans, &top);
+		top.depth = x.o.begin;
+		bpf_map_update_elem(&spans, &top, &x, BPF_ANY);
 		level--;
 	}
-	if (level >= PAIR_LEVELS) {
+	/* Its end is waited for even if there is no room for it, or that would be taken for another one's. */
+	level++;
+	bpf_map_update_elem(&pair_levels, &k, &level, BPF_ANY);
+	if (level > PAIR_LEVELS) {
 		no_room(c, span_event(cookie));
 		return 0;
 	}
@@ -64,11 +66,10 @@ int pair_begins(struct pt_regs *registers)
 	t = class_of(c, &x.o.key);
 	if (!t)
 		return 0;
-	level++;
 	top.depth = level;
 	x.o.begin = bpf_ktime_get_ns();
 	__sync_fetch_and_add(&c->spans_open, 1);
-	if (bpf_map_update_elem(&pair_levels, &k, &level, BPF_ANY) != 0 || bpf_map_update_elem(&spans, &top, &x, BPF_ANY) != 0)
+	if (bpf_map_update_elem(&spans, &top, &x, BPF_ANY) != 0)
 		__sync_fetch_and_add(&c->unwritten[span_event(cookie)], 1);
 	return count_deep(registers, &x.o.key, t, 0, 0);
 }
@@ -91,7 +92,8 @@ int pair_ends(struct pt_regs *registers)
 	*levels -= 1;
 	x = bpf_map_lookup_elem(&spans, &k);
 	if (!x) {
-		__sync_fetch_and_add(&c->unwritten[span_event(cookie)], 1);
+		if (k.depth <= PAIR_LEVELS) /* else that was counted when it began */
+			__sync_fetch_and_add(&c->unwritten[span_event(cookie)], 1);
 		return 0;
 	}
 	__sync_fetch_and_add(&c->spans_open, -1);

@@ -14,7 +14,7 @@
 __attribute__((section(".probes"))) volatile unsigned short wanted = 0; /* in the file, where the kernel can count */
 static jmp_buf out;
 static int plates, ended, left, proofs;
-static long long plate_ns, proof_ns;
+static long long plate_ns, proof_ns, spins = 20000;
 
 static long long now(void)
 {
@@ -36,7 +36,7 @@ __attribute__((noinline)) static void plate(int deep, int leaves)
 
 	plates++;
 	NOTE("0", "plate__start");
-	spin(20000);
+	spin(spins);
 	if (deep > 0)
 		plate(deep - 1, leaves);
 	if (leaves && deep == 0)
@@ -70,6 +70,10 @@ int main(void)
 		else
 			left++;
 	}
+	spins = 0;
+	plate(99, 0); /* deeper than can be followed, which must not part the others wrongly */
+	spins = 20000;
+	plate(3, 0);
 	fprintf(stderr, "plates %d %d %d %lld\nproofs %d %lld\n", plates, ended, 4 * left, plate_ns, proofs, proof_ns);
 	return 0;
 }
