@@ -81,7 +81,7 @@ lint: web/node_modules/.stamp web/openapi.json
 
 # Races in what runs goroutines and is tested in a minute; make check has all of it.
 race: postgresql compilers build
-	go test -race -count=1 -timeout 30m -p 1 ./capture/rings ./capture/pairing ./capture/programs ./resolve/... ./collector/... ./server/...
+	go test -race -count=1 -timeout 30m -p 1 ./capture/rings ./capture/pairing ./capture/programs ./resolve/... ./collector/... ./receive ./server/...
 
 # What static analysis finds, known holes of what this is built from (where the list of
 # them can be had), races, and each fuzz target for a minute.

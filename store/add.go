@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 	"time"
 
@@ -127,19 +126,6 @@ func (s *records) inBulk(ctx context.Context, do func(tx *gorm.DB) error) error 
 		}
 		return err
 	}
-}
-
-// nameless makes a file without a name, of which nothing is left when it is
-// closed, whoever closes it.
-func nameless() (*os.File, error) {
-	f, err := os.CreateTemp("", "entelon-upload-*")
-	if err != nil {
-		return nil, fmt.Errorf("keeping the upload: %w", err)
-	}
-	if err := os.Remove(f.Name()); err != nil {
-		return nil, errors.Join(fmt.Errorf("keeping the upload: %w", err), f.Close())
-	}
-	return f, nil
 }
 
 // keep writes everything about a take in one transaction.

@@ -141,12 +141,12 @@ func TestWaitsAndWhoEndedThem(t *testing.T) {
 				}
 			}
 			// What the program sees is longer by what it takes to get in and out of the kernel, and to
-			// get a processor.
+			// get a processor, which one in four does at once at least, whatever else runs here.
 			slices.Sort(off)
 			if len(none) > 1 { // one may have been held up by the machine, and not by whom it waited for
 				t.Errorf("%v: %s waited for %v ns, and the lanes have no such waits", measures, who, none)
 			}
-			if len(off) < 25 || off[0] < -50_000 || off[len(off)/2] > 200_000 {
+			if len(off) < 25 || off[0] < -50_000 || off[len(off)/4] > 200_000 {
 				t.Errorf("%v: the program's own times of %s are longer by %v ns", measures, who, off)
 			}
 		}
