@@ -20,6 +20,7 @@ import (
 	"entelon/core/calltree"
 	"entelon/core/profile"
 	"entelon/store/database"
+	"entelon/store/nameless"
 )
 
 // arrivals are the records of how takes come in.
@@ -57,7 +58,7 @@ type added struct {
 }
 
 func (s arrivals) add(ctx context.Context, r io.Reader, name string, limit int64, instead string) (a added, err error) {
-	f, err := nameless()
+	f, err := nameless.File()
 	if err != nil {
 		return a, err
 	}

@@ -1,4 +1,4 @@
-package store
+package nameless
 
 import (
 	"errors"
@@ -8,9 +8,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// nameless makes a file that never has a name, of which nothing is left when it is closed, whoever closes
+// File makes a file that never has a name, of which nothing is left when it is closed, whoever closes
 // it.
-func nameless() (*os.File, error) {
+func File() (*os.File, error) {
 	dir := os.TempDir()
 	fd, err := unix.Open(dir, unix.O_TMPFILE|unix.O_RDWR|unix.O_CLOEXEC, 0o600)
 	switch {

@@ -1,4 +1,5 @@
-package store
+// Package nameless makes files that nothing is left of once they are closed, for what is received.
+package nameless
 
 import (
 	"errors"
