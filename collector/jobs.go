@@ -6,7 +6,6 @@ import (
 	"io"
 	"strings"
 	"syscall"
-	"time"
 
 	"entelon/capture"
 	"entelon/capture/launch"
@@ -158,7 +157,7 @@ func (w *Collector) collect(ctx context.Context, set profile.Settings, progress 
 	o := capture.Options{Settings: set, Progress: progress, Finder: w.finder, Tied: true, Clean: true, Work: func() float64 { return set.Work }}
 	if w.Spans != nil {
 		o.Given = append(o.Given, receive.Endpoint+"=http://"+w.Spans.Address())
-		began := time.Now()
+		began := w.Spans.Begin()
 		o.Told = func(ended bool) told.Received {
 			wait := receive.Batch
 			if ended {

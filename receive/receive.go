@@ -46,7 +46,7 @@ type Received struct {
 	NoRoom int   // spans for which there was no room
 	LetGo  int   // older spans that made room for others
 	Bad    int   // requests that could not be read
-	Why    error // the first of those
+	Why    error // the last of those
 }
 
 // A Receiver listens until it is closed. Its methods may be called by several goroutines.
@@ -98,9 +98,16 @@ func (r *Receiver) Address() string { return r.listener.Addr().String() }
 func (r *Receiver) Got(since time.Time) Received {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	out := r.got
+	out := r.counted()
 	first, _ := slices.BinarySearchFunc(r.got.Spans, since.UnixNano(), func(s spans.Told, at int64) int { return cmp.Compare(s.Arrived, at) })
 	out.Spans = slices.Clone(r.got.Spans[first:])
+	return out
+}
+
+// counted is what has arrived without the spans, which go on changing.
+func (r *Receiver) counted() Received {
+	out := r.got
+	out.Spans = nil
 	return out
 }
 
@@ -169,7 +176,5 @@ func (r *Receiver) refuse(err error) {
 	defer r.mu.Unlock()
 	r.got.Requests++
 	r.got.Bad++
-	if r.got.Why == nil {
-		r.got.Why = err
-	}
+	r.got.Why = err
 }

@@ -226,6 +226,22 @@ func TestLasting(t *testing.T) {
 	if got := r.Got(at.Add(-2 * time.Second)); len(got.Spans) != 12 {
 		t.Errorf("%d spans arrived in the last three seconds, want 12", len(got.Spans))
 	}
+	// A take that begins now is told of nothing that was lost before, and then of what it loses itself.
+	r.refuse(errNoRoom)
+	at = at.Add(time.Second)
+	m := r.Begin()
+	if got, said := r.Since(m, 0); len(got.Spans) != 0 || got.LetGo != 0 || got.Bad != 0 || len(said) != 0 {
+		t.Errorf("of a take that has just begun: %+v, %+v", got, said)
+	}
+	for range 50 {
+		at = at.Add(time.Second)
+		if _, err := call(t, r, traces(4)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got, said := r.Since(m, 0); got.LetGo == 0 || got.LetGo+len(got.Spans) != 200 || len(said) != 1 || said[0].Code != "told-lost" {
+		t.Errorf("of a take that lost some: %d spans, %d let go, %+v", len(got.Spans), got.LetGo, said)
+	}
 }
 
 // endless is text without an end.

@@ -22,7 +22,6 @@ type Entry struct {
 // Entries looks a function up in files; the first file that has it counts. Errors are ErrNoFunction and
 // linux.ErrProbe.
 func Entries(files []string, name string) (out []Entry, err error) {
-	const most = 256
 	chooses := false
 	for _, path := range files {
 		err := within(path, func(o *symbol.Object) error {
@@ -32,11 +31,7 @@ func Entries(files []string, name string) (out []Entry, err error) {
 					chooses = true
 					continue
 				}
-				shown := d.Name
-				if d.Linkage == name {
-					shown = d.Linkage
-				}
-				out = append(out, Entry{Path: path, Name: shown, Offset: d.Offset, Go: o.HasGoSection(), Emulated: emulates(o.Code(d.Offset))})
+				out = append(out, Entry{Path: path, Name: shownAs(d, name), Offset: d.Offset, Go: o.HasGoSection(), Emulated: emulates(o.Code(d.Offset))})
 			}
 			return err
 		})
@@ -45,8 +40,8 @@ func Entries(files []string, name string) (out []Entry, err error) {
 			continue
 		case err != nil:
 			return nil, err
-		case len(out) > most:
-			return nil, fmt.Errorf("%q means %d functions of %s; at most %d can be counted: %w", name, len(out), filepath.Base(path), most, linux.ErrProbe)
+		case len(out) > maxSpans:
+			return nil, fmt.Errorf("%q means %d functions of %s; at most %d can be counted: %w", name, len(out), filepath.Base(path), maxSpans, linux.ErrProbe)
 		case len(out) > 0:
 			return out, nil
 		}
@@ -55,6 +50,14 @@ func Entries(files []string, name string) (out []Entry, err error) {
 		return nil, fmt.Errorf("%q is chosen among several versions when the program begins; name one of those: %w", name, linux.ErrProbe)
 	}
 	return nil, fmt.Errorf("%q: %w", name, ErrNoFunction)
+}
+
+// shownAs is a function's name for people, or the linker's where it was asked for by that.
+func shownAs(d symbol.Defined, name string) string {
+	if d.Linkage == name {
+		return d.Linkage
+	}
+	return d.Name
 }
 
 // emulates reports whether the kernel does an instruction itself when a probe

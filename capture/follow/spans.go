@@ -131,10 +131,7 @@ func (e *spanEvent) add(o *symbol.Object, d symbol.Defined, name string, numberA
 	for _, at.Offset = range points.Ends {
 		x.Ends = append(x.Ends, at)
 	}
-	shown := d.Name
-	if d.Linkage == name {
-		shown = d.Linkage
-	}
+	shown := shownAs(d, name)
 	x.Names = append(x.Names, shown)
 	if points.JumpsAway {
 		e.jumping = append(e.jumping, shown)

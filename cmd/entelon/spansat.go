@@ -3,7 +3,6 @@ package main
 import (
 	"fmt"
 	"net"
-	"time"
 
 	"entelon/capture"
 	"entelon/capture/told"
@@ -23,13 +22,14 @@ func (f *takeFlags) receive(o *capture.Options, say func(string)) (end func(), e
 		say("anybody who reaches " + r.Address() + " can send spans to it")
 	}
 	o.Given = append(o.Given, receive.Endpoint+"=http://"+r.Address())
+	began := r.Begin()
 	o.Told = func(ended bool) told.Received {
 		wait := receive.OnWay
 		if !ended {
 			wait = receive.Batch
 			say(fmt.Sprintf("waiting %.0f seconds for spans that are still on their way", wait.Seconds()))
 		}
-		got, warnings := r.Since(time.Time{}, wait)
+		got, warnings := r.Since(began, wait)
 		return told.Received{Spans: got.Spans, Warnings: warnings}
 	}
 	return func() {

@@ -354,11 +354,11 @@ func (f takeFlags) one(ctx context.Context, say func(string)) error {
 		Settings: f.settings, Stdin: os.Stdin, Stdout: stdout, Stderr: stderr, Progress: show, Finder: finder, Bare: bare,
 		Notice: say, Work: func() float64 { return f.settings.Work },
 	}
-	told, err := f.receive(&o, say)
+	received, err := f.receive(&o, say)
 	if err != nil {
 		return err
 	}
-	defer told()
+	defer received()
 	if f.settings.WorkFrom != "" {
 		r, err := launch.NewWorkReader(os.Stdout, f.settings.WorkFrom)
 		if err != nil {

@@ -94,7 +94,7 @@ func TestAddManyNames(t *testing.T) {
 }
 
 // TestAddStrangers: spans of another host are nobody's of the take, whatever their process's number is;
-// and a million processes are not told apart.
+// and of a great many processes only some stay apart.
 func TestAddStrangers(t *testing.T) {
 	take := shop()
 	const origin = int64(1_700_000_000_000_000_000)
