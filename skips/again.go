@@ -13,7 +13,7 @@ import (
 
 const (
 	// disturbing is how much of one processor the host of this machine takes away on
-	// average while a package is tested before what failed in it is tested again.
+	// average while a package is tested, or what failed in it, before that is tested again.
 	disturbing = 0.2
 	// maxAgain of the tests of a run are tested again; of more than that, something
 	// else is wrong.

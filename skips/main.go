@@ -56,11 +56,22 @@ type summary struct {
 
 // running is a package that is being tested.
 type running struct {
-	began  time.Time
-	stolen time.Duration // by then, since the start of the machine
+	moment
 	open   int           // tests that began and did not end
+	tests  map[string]moment
 	failed []failure
+	// disturbed: the host took time away during one of the tests that failed, if not in all of the package.
+	disturbed float64
 }
+
+// moment is when something began.
+type moment struct {
+	at     time.Time
+	stolen time.Duration // by then, since the start of the machine
+}
+
+// share is how much of one processor was taken away since then.
+func (m moment) share(stolen time.Duration) float64 { return share(stolen-m.stolen, time.Since(m.at)) }
 
 // read passes a report on, as described above. What failed in a package while the host took
 // time away, as stolen counts it, is not failed yet but to be tested again.
@@ -84,13 +95,14 @@ func read(r io.Reader, w io.Writer, stolen func() time.Duration) (s summary, err
 		name := e.Package + "." + e.Test
 		pack := packages[e.Package]
 		if pack == nil {
-			pack = &running{began: time.Now(), stolen: stolen()}
+			pack = &running{moment: moment{time.Now(), stolen()}, tests: map[string]moment{}}
 			packages[e.Package] = pack
 		}
 		if e.Test != "" {
 			switch e.Action {
 			case "run":
 				pack.open++
+				pack.tests[e.Test] = moment{time.Now(), stolen()}
 			case "pass", "fail", "skip":
 				pack.open--
 			}
@@ -112,15 +124,18 @@ func read(r io.Reader, w io.Writer, stolen func() time.Duration) (s summary, err
 		case "fail":
 			if e.Test != "" {
 				lines := slices.DeleteFunc(said[name], func(l string) bool { return strings.HasPrefix(l, "=== ") })
+				if began, ok := pack.tests[e.Test]; ok {
+					pack.disturbed = max(pack.disturbed, began.share(stolen()))
+				}
 				pack.failed = append(pack.failed, failure{pack: e.Package, test: e.Test, said: lines})
 				delete(said, name)
 				continue
 			}
 			s.packages++
-			taken := share(stolen()-pack.stolen, time.Since(pack.began))
+			taken := max(pack.disturbed, pack.share(stolen()))
 			// Where the whole package came to an end, what was not tested cannot be told.
 			if len(pack.failed) > 0 && pack.open == 0 && taken > disturbing {
-				fmt.Fprintf(w, "The host took %.0f %% of a processor away from %s: what failed is tested again at the end.\n", 100*taken, e.Package)
+				fmt.Fprintf(w, "The host took %.0f %% of a processor away from %s, or from a test of it that failed: that is tested again at the end.\n", 100*taken, e.Package)
 				s.again = append(s.again, top(pack.failed)...)
 				continue
 			}
