@@ -39,14 +39,17 @@ func (s *session) addUp(events []*rings.Event, stackBytes int) (err error) {
 	if err := s.closeTally(); err != nil {
 		return err
 	}
-	o := bpf.TallyOptions{Everyone: s.o.Settings.Machine, Calls: -1, Waits: -1, Wakers: -1, StackBytes: stackBytes, Intervals: s.keepsIntervals()}
+	o := bpf.TallyOptions{Everyone: s.o.Settings.Machine, Calls: -1, Waits: -1, Wakers: -1, Requests: -1, StackBytes: stackBytes, Intervals: s.keepsIntervals()}
 	if s.group != nil {
 		if o.Group, o.Level, err = groupOf(int(s.group.Fd()), s.o.Settings.Group); err != nil {
 			return err
 		}
 	}
+	o.Descriptors = pairing.Descriptors
 	for i, e := range events {
 		switch e.Role {
+		case rings.RoleDisk:
+			o.Requests = i
 		case rings.RoleEnter:
 			o.Calls = i
 		case rings.RoleSwitch:
@@ -96,14 +99,8 @@ func (s *session) addUpOne(events []*rings.Event, i int) (err error) {
 	case !e.Tallied || e.Attr == nil: // it has no event of its own
 	case e.Role == rings.RoleCall:
 		e.Program, err = s.tally.Call(i, e.Size, e.Allocator)
-	case e.Role == rings.RoleDisk:
-		size, kind := e.Point.Fields["nr_sector"], e.Point.Fields["rwbs"]
-		if size.Size != 4 || kind.Size < 4 {
-			return fmt.Errorf("the kernel reports the size of disk requests in an unknown way")
-		}
-		e.Program, err = s.tally.Tracepoint(i, size.Offset, pairing.SectorBytes, kind.Offset)
 	case e.Attr.Type == unix.PERF_TYPE_TRACEPOINT:
-		e.Program, err = s.tally.Tracepoint(i, 0, 0, 0)
+		e.Program, err = s.tally.Tracepoint(i, e.Point.Length())
 	default:
 		e.Handler, err = s.tally.Event(i)
 	}

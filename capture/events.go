@@ -129,6 +129,10 @@ func (s *session) planned(c perf.Clock, tallied bool) (out []*rings.Event, err e
 				&rings.Event{Attr: deep.Traced(enter.ID, true), Role: rings.RoleEnter, Column: column, Raw: true, Copied: copied, Point: enter},
 				&rings.Event{Attr: c.Traced(leave.ID, false), Role: rings.RoleLeave, Column: column, Raw: true, Point: leave})
 		case measure.ByDisk:
+			if tallied {
+				out = append(out, &rings.Event{Role: rings.RoleDisk, Column: column, Copied: copied})
+				continue
+			}
 			p, err := find("block", "block_bio_queue")
 			if err != nil {
 				return nil, err
@@ -142,7 +146,7 @@ func (s *session) planned(c perf.Clock, tallied bool) (out []*rings.Event, err e
 			}
 			a := deep.Traced(p.ID, true)
 			a.Sample_type &^= unix.PERF_SAMPLE_RAW
-			out = append(out, &rings.Event{Attr: a, Column: column, Copied: copied})
+			out = append(out, &rings.Event{Attr: a, Column: column, Copied: copied, Point: p})
 		case measure.ByReturns, measure.ByGoroutines:
 			if !tallied { // their programs run where events are added up
 				return nil, fmt.Errorf("%s: %w: %w", m, ErrNotAllowed, cmp.Or(s.tallyErr, bpf.ErrNotRoot))

@@ -43,6 +43,9 @@ func (s *session) calls(m measure.Choice, c perf.Clock, column int) ([]*rings.Ev
 		for _, n := range size {
 			x.Size = append(x.Size, registers[n-1])
 		}
+		for _, a := range m.Arguments() {
+			x.Arguments = append(x.Arguments, rings.Argument{Name: a.Name, Register: registers[a.Number-1]})
+		}
 		out = append(out, x)
 		return nil
 	}

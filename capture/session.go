@@ -197,6 +197,7 @@ func (s *session) consumer() *pairing.Consumer {
 	c.Every, c.Window = s.o.Every, s.o.Window
 	c.KeepIntervals(s.keepsIntervals())
 	c.Everyone = s.wide()
+	c.DeviceName = diskNames()
 	if c.Waits != nil {
 		c.Waits.NoStacks = !s.kernel
 	}

@@ -102,7 +102,10 @@ func ofSamples(f *profile.Facts, e *Evidence) {
 	}
 	samplesLost := f.Lost
 	for _, c := range f.Counted {
-		if c.Thinned > 0 {
+		switch {
+		case c.Thinned > 0 && !lasting(c.Measure):
+			f.Warn("thinned", fmt.Sprintf("Of %d events of %s, %d came too fast to be kept one by one, and were smaller than 64 KiB. The total has them; single rows of Events do not.", c.Events, c.Measure, c.Thinned), "Choose fewer processes to keep more of them.")
+		case c.Thinned > 0:
 			f.Warn("thinned", fmt.Sprintf("Of %d events of %s, %d were shorter than 1 ms and came too fast to be kept one by one. The total has them; Lanes and Events do not.", c.Events, c.Measure, c.Thinned), "Choose fewer processes to keep more of them.")
 		}
 		if c.Unwritten > 0 {
@@ -198,4 +201,17 @@ func ofClock(f *profile.Facts, e *Evidence) {
 		return
 	}
 	f.Warn("clock", figures+".", "Trust shares more than seconds here; a lower rate may help.")
+}
+
+// lasting reports whether events of a measure have a beginning and an end of their own.
+func lasting(name string) bool {
+	m, err := measure.Parse(name)
+	if err != nil {
+		return false
+	}
+	switch m.Row().Way {
+	case measure.BySwitches, measure.BySystemCalls, measure.ByReturns, measure.ByGoroutines:
+		return true
+	}
+	return false
 }

@@ -15,6 +15,15 @@ type Passed struct {
 	Result       int64 // of a system call
 	HasResult    bool
 	Open         bool // of a span: it goes on when the take ends
+	More         []Attribute
+}
+
+// Attribute is what else is known of an interval.
+type Attribute struct {
+	Name  string
+	Type  profile.AttributeType
+	Value int64
+	Text  string // of AttributeText
 }
 
 // Waker is who ended a wait.
@@ -59,6 +68,15 @@ func (r *Resolver) putInterval(x *Passed) {
 	}
 	if x.Open {
 		r.Builder.Attribute(profile.AttributeOpen, 1)
+	}
+	for _, a := range x.More {
+		value := a.Value
+		if a.Type == profile.AttributeText {
+			value = int64(r.Builder.Intern(a.Text))
+		}
+		if !r.Builder.AttributeOf(a.Name, a.Type, value) {
+			r.NoColumn++
+		}
 	}
 }
 

@@ -24,6 +24,7 @@ import (
 
 // Resolver turns samples into stacks of a profile.
 type Resolver struct {
+	NoColumn  int64 // attributes of intervals for which there was no room
 	Builder   *profile.Builder
 	Processes *Processes
 	Origin    uint64           // monotonic time at which the take began

@@ -11,6 +11,7 @@ package pairing
 import (
 	"errors"
 	"fmt"
+	"math"
 	"runtime/debug"
 	"time"
 
@@ -39,6 +40,9 @@ type Consumer struct {
 	lives     lives
 	own       *ownCode // nil where no sample can be of our own counting
 	Counted   Counted
+	files     files
+	// DeviceName is the name of a disk by the kernel's number of it; nil: it has none.
+	DeviceName func(number uint64) string
 
 	Everyone    bool          // all that runs somewhere is sampled, and not certain processes
 	Every       time.Duration // how long a window is, 0: there are none
@@ -148,6 +152,7 @@ func (c *Consumer) fail(err error) {
 // Visit implements Visitor.
 func (c *Consumer) Visit(r *raw.Record) {
 	c.latest = max(c.latest, r.Time)
+	c.tallies.release(r.Time)
 	if c.Note != nil {
 		c.Note(r, false)
 	}
@@ -169,6 +174,10 @@ func (c *Consumer) Visit(r *raw.Record) {
 		c.tallies.passed(r)
 	case raw.Scheduled:
 		c.tallies.scheduled(r)
+	case raw.Happened:
+		c.tallies.happened(r)
+	case raw.Filed:
+		c.filed(r.File)
 	case raw.Ended:
 		c.gone(r)
 		c.lives.ended(r, c.resolver)
@@ -263,4 +272,5 @@ func (c *Consumer) settle(at uint64) {
 	if c.syscalls != nil {
 		c.syscalls.finish(at)
 	}
+	c.tallies.release(math.MaxUint64)
 }

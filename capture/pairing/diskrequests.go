@@ -1,11 +1,8 @@
 package pairing
 
 import (
-	"encoding/binary"
 	"fmt"
 	"strings"
-
-	"golang.org/x/sys/unix"
 
 	"entelon/capture/rings"
 	"entelon/core/profile"
@@ -47,9 +44,17 @@ func diskMark(kind string) profile.Mark {
 	return profile.DiskOther
 }
 
-// diskKind are the first of these letters, as a class has them.
-func diskKind(what uint32) string {
-	var b [4]byte
-	binary.NativeEndian.PutUint32(b[:], what)
-	return unix.ByteSliceToString(b[:])
+// requestMark reads what a request is by the kernel's number of that (enum req_op).
+func requestMark(what uint32) profile.Mark {
+	switch what {
+	case 0:
+		return profile.DiskRead
+	case 1, 7, 9: // also of a place that the disk chooses, and of nothing but zeros
+		return profile.DiskWrite
+	case 2:
+		return profile.DiskFlush
+	case 3, 5:
+		return profile.DiskDiscard
+	}
+	return profile.DiskOther
 }

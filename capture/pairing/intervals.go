@@ -45,6 +45,7 @@ func (ts *tallies) passed(rec *raw.Record) {
 	ts.c.Counted.Intervals[e.Column]++
 	if e.Role == rings.RoleEnter {
 		out.Kind, out.Result, out.HasResult = profile.IntervalCall, x.Result, x.Returned
+		out.More = ts.c.aboutCall(x)
 		r.KeepInterval(out)
 		return
 	}

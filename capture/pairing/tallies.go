@@ -1,6 +1,8 @@
 package pairing
 
 import (
+	"math"
+
 	"entelon/capture/rings"
 	"entelon/core/profile"
 	"entelon/resolve"
@@ -16,7 +18,8 @@ type tallies struct {
 	c  *Consumer
 	of map[raw.Class]*tallied
 	// foreign are processes that woke one of ours: whether they are none of ours
-	foreign map[uint32]bool
+	foreign    map[uint32]bool
+	happenings happenings
 }
 
 // tallied is one class.
@@ -77,7 +80,7 @@ func (ts *tallies) sampled(rec *raw.Record, e *rings.Event) {
 	case rings.RoleEnter:
 		t.mark = ts.c.syscalls.mark(uint64(sum.Class.What))
 	case rings.RoleDisk:
-		t.mark = r.Mark(diskMark(diskKind(sum.Class.What)))
+		t.mark = r.Mark(requestMark(sum.Class.What))
 	case rings.RolePark:
 		t.mark = resolve.MarkByStack
 	case rings.RoleSpan:
@@ -139,6 +142,7 @@ func (ts *tallies) summed(rec *raw.Record) {
 		ts.share(t, rec.Tally, e)
 	}
 	if rec.Kind == raw.Tallied && rec.Last {
+		ts.releaseOf(rec.Tally.Class)
 		delete(ts.of, rec.Tally.Class)
 	}
 }
@@ -171,7 +175,7 @@ func (ts *tallies) unseen(t *tallied, k raw.Class) {
 	case rings.RoleEnter:
 		t.mark = ts.c.syscalls.mark(uint64(k.What))
 	case rings.RoleDisk:
-		t.mark = r.Mark(diskMark(diskKind(k.What)))
+		t.mark = r.Mark(requestMark(k.What))
 	case rings.RolePark:
 		t.mark = r.Mark(profile.WaitUnknown)
 	case rings.RoleSpan:
@@ -190,6 +194,7 @@ func (ts *tallies) spanMark(e *rings.Event, number uint32) profile.FrameID {
 
 // carry takes what was seen into another profile.
 func (ts *tallies) carry(to profile.Carry) {
+	ts.release(math.MaxUint64)
 	for _, t := range ts.of {
 		if t.has && !t.left {
 			t.last = resolve.Carried(t.last, to)

@@ -44,7 +44,8 @@ type Event struct {
 	Point      tracefs.Tracepoint
 	// Of a call: which arguments are multiplied to the size, counted from 1; of
 	// none, only calls are counted.
-	Size []int
+	Size      []int
+	Arguments []Argument // of a call, those that are kept with it
 	// Allocator: of the C library, whose functions call each other
 	Allocator bool
 	Program   *ebpf.Program // runs with each event of a tracepoint or a probe, whoever's; nil: none
@@ -53,6 +54,13 @@ type Event struct {
 	Spans     *Spans        // of functions that are followed from their beginning to their end
 	Routines  *Routines     // of goroutines
 	Samples   *ebpf.Map     // where its files go, by processor, since the programs write its samples; nil: they do not
+}
+
+// Argument is an argument of a function, with the register that it is in when that is called, by its
+// number in DWARF.
+type Argument struct {
+	Name     string
+	Register int
 }
 
 // Counts reports whether its samples are counted events, and not ticks of a clock.

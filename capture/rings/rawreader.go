@@ -18,12 +18,14 @@ import (
 // rawReader reads the records of the kernel as raw ones. What it returns is good until
 // it is asked for the next one.
 type rawReader struct {
-	sample   perf.Sample
-	out      raw.Record
-	raw      raw.Sample
-	interval raw.Interval
-	routine  raw.Routine
-	runTime  perf.RunTime
+	events    []*Event
+	happening raw.Happening
+	sample    perf.Sample
+	out       raw.Record
+	raw       raw.Sample
+	interval  raw.Interval
+	routine   raw.Routine
+	runTime   perf.RunTime
 }
 
 // Marks that the kernel puts between the parts of a call chain
@@ -185,6 +187,11 @@ func (d *rawReader) readOther(rec perf.Record) *raw.Record {
 		return d.readInterval(h, body)
 	case ok && h.Kind == bpf.KindRoutine:
 		return d.readRoutine(h, body)
+	case ok && h.Kind == bpf.KindEvent:
+		return d.readEvent(h, body)
+	case ok && h.Kind == bpf.KindFile:
+		d.out.Kind, d.out.File = raw.Filed, fileOf(bpf.DecodeFile(h, body))
+		return &d.out
 	}
 	if !ok || h.Kind != bpf.KindCode {
 		return nil
@@ -223,7 +230,7 @@ func (d *rawReader) readInterval(h bpf.Header, body []byte) *raw.Record {
 
 // intervalOf is an interval as raw records have it.
 func intervalOf(x bpf.TallyInterval) raw.Interval {
-	out := raw.Interval{Class: classOf(x.Key), Begin: x.Begin, End: x.End, Result: int64(x.Result), Returned: x.Returned, Processor: x.Processor, HasWaker: x.HasWaker, Goroutine: x.Goroutine}
+	out := raw.Interval{Class: classOf(x.Key), Begin: x.Begin, End: x.End, Result: int64(x.Result), Returned: x.Returned, Processor: x.Processor, HasWaker: x.HasWaker, Goroutine: x.Goroutine, File: x.File}
 	if x.Woken != 0 {
 		out.Woken = min(max(x.Woken, x.Begin), x.End)
 	}

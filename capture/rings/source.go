@@ -29,7 +29,7 @@ func NewSource(t *Target) (*Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	x := &Source{target: t, tally: tallyReader{tally: t.Tally, ended: map[uint32]bool{}}, drain: d, pairs: make([]bpf.Pairing, len(t.rings)), reader: rawReader{runTime: perf.RunTime{}}}
+	x := &Source{target: t, tally: tallyReader{tally: t.Tally, ended: map[uint32]bool{}}, drain: d, pairs: make([]bpf.Pairing, len(t.rings)), reader: rawReader{events: t.plan, runTime: perf.RunTime{}}}
 	for i := range x.pairs {
 		x.pairs[i].Tallied = func(r perf.Record) bool {
 			n, known := t.byID[r.ID]
@@ -60,7 +60,7 @@ func (x *Source) Next(v raw.Visitor) bool {
 				case bpf.KindCode:
 					x.hand(r, v.Early) // of use to all later samples, whatever becomes of its own
 					return
-				case bpf.KindInterval, bpf.KindRoutine:
+				case bpf.KindInterval, bpf.KindRoutine, bpf.KindEvent, bpf.KindFile:
 					keep(r)
 					return
 				}
@@ -177,7 +177,7 @@ func (x *Source) Close() error { return errors.Join(x.Discard(), x.target.Close(
 // Play hands on what stood in one ring, as if it had been drained. It is for tests of what
 // is made of records.
 func Play(events []*Event, ids map[uint64]int, isOther func(id uint64) bool, ring []byte, v raw.Visitor) error {
-	x := &Source{target: &Target{plan: events, byID: ids}, reader: rawReader{runTime: perf.RunTime{}}}
+	x := &Source{target: &Target{plan: events, byID: ids}, reader: rawReader{events: events, runTime: perf.RunTime{}}}
 	var pairs bpf.Pairing
 	err := perf.SplitRecords(ring, isOther, func(r perf.Record) {
 		x.hand(r, v.Early)

@@ -17,7 +17,8 @@ import (
 // labels of samples; Version7 keeps what a mark says as a number, says what the time
 // of a measure's samples is, and may have samples without times; Version8 has one way
 // to a frame more; Version9 may have intervals; Version10 may have goroutines beside threads,
-// and spans. The newest is the one that is written.
+// and spans; Version11 may have events of any measure as intervals, and says of what type their
+// attributes are. The newest is the one that is written.
 const (
 	Version1 = 1
 	Version2 = 2
@@ -30,7 +31,8 @@ const (
 	Version9 = 9
 
 	Version10 = 10
-	current   = Version10
+	Version11 = 11
+	current   = Version11
 )
 
 // magic begins every file. Its last byte is one that no text file has.

@@ -54,6 +54,7 @@ func (t *Writer) intervals(p *profile.Profile, from, to int) {
 	t.uint(uint64(len(v.Attributes)))
 	for _, x := range v.Attributes {
 		t.uint(uint64(x.Name))
+		t.uint(uint64(x.Type))
 		a, b := t.positions(x.Interval, from, to)
 		for _, value := range x.Value[a:b] {
 			t.buf = binary.AppendVarint(t.buf, value)
@@ -76,7 +77,7 @@ func (t *Writer) positions(at []uint32, from, to int) (a, b int) {
 }
 
 // readIntervals reads a block of intervals.
-func readIntervals(b []byte, p *profile.Profile, r *allowance) error {
+func readIntervals(b []byte, p *profile.Profile, r *allowance, version uint32) error {
 	c := &cursor{b: b, room: r}
 	n := c.rows(intervalBytes)
 	if n > len(c.b)/5 { // a byte in each column at least
@@ -113,11 +114,15 @@ func readIntervals(b []byte, p *profile.Profile, r *allowance) error {
 	}
 	for n := range attributes {
 		name := profile.StringID(c.uint32())
+		of := profile.AttributeNumber
+		if version >= Version11 {
+			of = profile.AttributeType(c.uint32())
+		}
 		if n == len(v.Attributes) {
-			v.Attributes = append(v.Attributes, profile.Attribute{Name: name})
+			v.Attributes = append(v.Attributes, profile.Attribute{Name: name, Type: of})
 		}
 		a := &v.Attributes[n]
-		if a.Name != name {
+		if a.Name != name || a.Type != of {
 			c.fail(errors.New("the attributes of intervals change places"))
 			break
 		}

@@ -237,7 +237,7 @@ func (d *reader) apply(kind blockKind) error {
 	case blockLabels:
 		return readLabels(d.raw, d.take.Profile, &d.room, unlabelled)
 	case blockIntervals:
-		return readIntervals(d.raw, d.take.Profile, &d.room)
+		return readIntervals(d.raw, d.take.Profile, &d.room, d.version)
 	case blockFacts:
 		d.take.Facts = profile.Facts{}
 		if err := json.Unmarshal(d.raw, &d.take.Facts); err != nil {

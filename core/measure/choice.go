@@ -18,6 +18,50 @@ type Choice struct {
 	Kind     string // the word of one in the table
 	Of       string // the function or the tracepoint, "" where it is of nothing
 	Argument int    // of an allocating function: which argument is the size, counted from 1; else 0
+	// Named are arguments of a function that are kept with each call, as they were written:
+	// "slurs=arg2,bars=arg1".
+	Named string
+}
+
+// NamedArgument is an argument of a function that is kept with each call.
+type NamedArgument struct {
+	Name   string
+	Number int // counted from 1
+}
+
+// Arguments are those that are kept with each call.
+func (c Choice) Arguments() (out []NamedArgument) {
+	for _, part := range strings.FieldsFunc(c.Named, func(r rune) bool { return r == ',' }) {
+		name, number, _ := strings.Cut(part, "=arg")
+		n, err := strconv.Atoi(number)
+		if err != nil {
+			continue // Parse refuses it
+		}
+		out = append(out, NamedArgument{name, n})
+	}
+	return out
+}
+
+// named parts a function's name from the arguments in brackets behind it, if that is what these are.
+func named(of string) (name, arguments string, err error) {
+	at := strings.LastIndexByte(of, '(')
+	if at <= 0 || !strings.HasSuffix(of, ")") || !strings.Contains(of[at:], "=arg") {
+		return of, "", nil
+	}
+	name, arguments = of[:at], strings.ReplaceAll(of[at+1:len(of)-1], " ", "")
+	seen := map[string]bool{}
+	for _, part := range strings.Split(arguments, ",") {
+		word, number, _ := strings.Cut(part, "=arg")
+		n, err := strconv.Atoi(number)
+		switch {
+		case err != nil || n < 1 || n > maxArgument:
+			return "", "", fmt.Errorf("the arguments are arg1 to arg%d", maxArgument)
+		case !identifier(word) || seen[word]:
+			return "", "", fmt.Errorf("an argument has a name of its own, of letters, digits and _")
+		}
+		seen[word] = true
+	}
+	return name, arguments, nil
 }
 
 // MaxChoices is how many measures a take can have.
@@ -69,6 +113,12 @@ func Parse(text string) (Choice, error) {
 		if of == "" {
 			return fail("write " + k.Form())
 		}
+		if word == Function {
+			var err error
+			if c.Of, c.Named, err = named(of); err != nil {
+				return fail(err.Error())
+			}
+		}
 	}
 	return c, nil
 }
@@ -116,6 +166,8 @@ func (c Choice) String() string {
 	switch {
 	case c.Argument > 1:
 		return fmt.Sprintf("%s:%s@%d", c.Kind, c.Of, c.Argument)
+	case c.Named != "":
+		return fmt.Sprintf("%s:%s(%s)", c.Kind, c.Of, c.Named)
 	case c.Of != "":
 		return c.Kind + ":" + c.Of
 	}

@@ -15,20 +15,41 @@ const (
 	IntervalSpan                 // something that the program itself names: the mark at the inner end of its stack
 	IntervalCarried              // a goroutine runs on a thread, or in the kernel: its link
 	intervalsEnd
+
+	// intervalEvents, and those behind it, are events of the counted measure in a column of the profile:
+	// page faults, requests to disks, calls of a function. What has no length is over when it begins.
+	intervalEvents IntervalKind = 64
 )
+
+// EventsOf is the kind of the events of the measure whose first column that is; ok is false for columns
+// that are too many.
+func EventsOf(column int) (k IntervalKind, ok bool) {
+	return intervalEvents + IntervalKind(column), column >= 0 && column < 256-int(intervalEvents)
+}
+
+// Column is the first column of the measure that an event counts for, -1 for other kinds.
+func (k IntervalKind) Column() int {
+	if k < intervalEvents {
+		return -1
+	}
+	return int(k - intervalEvents)
+}
 
 var intervalNames = [intervalsEnd]string{"", "alive", "wait", "ready", "call", "span", "carried"}
 
 // String returns the name as the API uses it.
 func (k IntervalKind) String() string {
-	if k < intervalsEnd {
+	switch {
+	case k < intervalsEnd:
 		return intervalNames[k]
+	case k >= intervalEvents:
+		return "event"
 	}
 	return ""
 }
 
 // Valid reports whether k is one of the kinds above.
-func (k IntervalKind) Valid() bool { return k > NoInterval && k < intervalsEnd }
+func (k IntervalKind) Valid() bool { return k > NoInterval && k < intervalsEnd || k >= intervalEvents }
 
 // Intervals are what has a beginning and an end, in columns of equal length, in the order in
 // which they ended or became known.
@@ -52,25 +73,6 @@ type Links struct {
 
 // NoThread is who it was where it was no thread.
 const NoThread = ^ThreadID(0)
-
-// Attributes are what else is known of intervals, a column each.
-type Attributes []Attribute
-
-// Attribute is one number of the intervals that have it.
-type Attribute struct {
-	Name     StringID // one of those below
-	Interval []uint32 // ascending
-	Value    []int64
-}
-
-// The names of attributes.
-const (
-	AttributeResult    = "result"    // of a system call, what it returned: below 0 the error's number
-	AttributeParent    = "parent"    // of a span, the position of the one that it is a part of, among all intervals
-	AttributeLink      = "link"      // of a span, the position of the one that it goes on from, as what took work out of a queue from what put it there
-	AttributeOpen      = "open"      // 1: of a span that had no end when the take ended
-	AttributeProcessor = "processor" // on which the thread went on when the interval ended
-)
 
 // Len returns the number of intervals.
 func (v *Intervals) Len() int { return len(v.Start) }
@@ -99,32 +101,6 @@ func (b *Builder) Interval(x Interval) uint32 {
 	return at
 }
 
-// Attribute gives the interval that was added last an attribute.
-func (b *Builder) Attribute(name string, value int64) {
-	v := &b.p.Intervals
-	id, at := b.Intern(name), uint32(v.Len()-1)
-	for i := range v.Attributes {
-		if a := &v.Attributes[i]; a.Name == id {
-			a.Interval, a.Value = append(a.Interval, at), append(a.Value, value)
-			return
-		}
-	}
-	v.Attributes = append(v.Attributes, Attribute{id, []uint32{at}, []int64{value}})
-}
-
-// AttributeNamed returns the column of an attribute; it is empty where no interval has it.
-func (p *Profile) AttributeNamed(name string) Attribute {
-	for _, a := range p.Intervals.Attributes {
-		if p.Strings[a.Name] == name {
-			return a
-		}
-	}
-	return Attribute{}
-}
-
-// MaxAttributes is how many attributes a take can have.
-const MaxAttributes = 100
-
 var errIntervals = errors.New("an interval points outside its tables")
 
 // check reports the first broken promise of the columns.
@@ -134,7 +110,7 @@ func (v *Intervals) check(p *Profile) error {
 		return errors.New("the columns of intervals differ in length")
 	}
 	for i := range n {
-		if int(v.Thread[i]) >= len(p.Threads) || int(v.Stack[i]) >= p.Stacks.Len() || !v.Kind[i].Valid() {
+		if int(v.Thread[i]) >= len(p.Threads) || int(v.Stack[i]) >= p.Stacks.Len() || !v.Kind[i].Valid() || v.Kind[i].Column() >= len(p.Measures) {
 			return errIntervals
 		}
 		if v.Start[i] < 0 || v.Duration[i] < 0 || v.Start[i] > maxTime || v.Duration[i] > maxTime {
@@ -153,9 +129,9 @@ func (v *Intervals) check(p *Profile) error {
 	if len(v.Attributes) > MaxAttributes {
 		return errors.New("the intervals have too many attributes")
 	}
-	for _, a := range v.Attributes {
-		if int(a.Name) >= len(p.Strings) || len(a.Value) != len(a.Interval) || !ascending(a.Interval, n) {
-			return errIntervals
+	for i := range v.Attributes {
+		if err := v.Attributes[i].check(p, n); err != nil {
+			return err
 		}
 	}
 	return nil

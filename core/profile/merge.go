@@ -97,7 +97,9 @@ func (b *Builder) append(p *Profile) error {
 	for i := 1; i < len(labels); i++ {
 		labels[i] = b.Label(labels[p.LabelSets.Parent[i]], p.Strings[p.LabelSets.Name[i]], p.Strings[p.LabelSets.Value[i]])
 	}
-	b.appendIntervals(p, thread, stack)
+	if err := b.appendIntervals(p, str, thread, stack); err != nil {
+		return err
+	}
 	s := &b.p.Samples
 	if p.Samples.Labels != nil && s.Labels == nil {
 		s.Labels = make([]LabelSetID, s.Len())
@@ -125,7 +127,7 @@ func (b *Builder) append(p *Profile) error {
 }
 
 // appendIntervals adds the intervals of a profile whose threads and stacks are these here.
-func (b *Builder) appendIntervals(p *Profile, thread []ThreadID, stack []StackID) {
+func (b *Builder) appendIntervals(p *Profile, str []StringID, thread []ThreadID, stack []StackID) error {
 	from, to := &p.Intervals, &b.p.Intervals
 	first := uint32(to.Len())
 	to.Start, to.Duration, to.Kind = append(to.Start, from.Start...), append(to.Duration, from.Duration...), append(to.Kind, from.Kind...)
@@ -141,20 +143,28 @@ func (b *Builder) appendIntervals(p *Profile, thread []ThreadID, stack []StackID
 		l.Interval, l.Thread, l.Stack = append(l.Interval, first+at), append(l.Thread, by), append(l.Stack, stack[from.Ended.Stack[i]])
 	}
 	for _, a := range from.Attributes {
-		name := b.Intern(p.Strings[a.Name])
+		name := str[a.Name]
 		n := 0
-		for n < len(to.Attributes) && to.Attributes[n].Name != name {
+		for n < len(to.Attributes) && (to.Attributes[n].Name != name || to.Attributes[n].Type != a.Type) {
 			n++
 		}
 		if n == len(to.Attributes) {
-			to.Attributes = append(to.Attributes, Attribute{Name: name})
+			if n >= MaxAttributes {
+				return fmt.Errorf("together there are more than %d attributes", MaxAttributes)
+			}
+			to.Attributes = append(to.Attributes, Attribute{Name: name, Type: a.Type})
 		}
+		positions := positional(p.Strings[a.Name])
 		for i, at := range a.Interval {
 			value := a.Value[i]
-			if name := p.Strings[a.Name]; name == AttributeParent || name == AttributeLink {
+			switch {
+			case positions:
 				value += int64(first)
+			case a.Type == AttributeText:
+				value = int64(str[value])
 			}
 			to.Attributes[n].Interval, to.Attributes[n].Value = append(to.Attributes[n].Interval, first+at), append(to.Attributes[n].Value, value)
 		}
 	}
+	return nil
 }

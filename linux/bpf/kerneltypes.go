@@ -17,10 +17,31 @@ var kernelFields = []struct {
 	fields    []string
 }{
 	{"thread_struct", []string{"fsbase"}},
-	{"mm_struct", []string{"start_stack", "start_code"}},
-	{"pt_regs", []string{"orig_ax", "ip", "sp", "ax", "bp", "r14"}},
+	{"mm_struct", []string{"start_stack", "start_code", "start_brk", "brk"}},
+	{"pt_regs", []string{"orig_ax", "ip", "sp", "ax", "bp", "r14", "bx", "cx", "dx", "si", "di", "r8", "r9"}},
 	{"signal_struct", []string{"live"}},
-	{"task_struct", []string{"__state", "stack", "in_iowait", "pid", "tgid", "sas_ss_sp", "sas_ss_size", "mm", "real_parent", "signal", "thread"}},
+	{"task_struct", []string{"__state", "stack", "in_iowait", "pid", "tgid", "sas_ss_sp", "sas_ss_size", "mm", "real_parent", "files", "signal", "thread"}},
+	{"super_block", []string{"s_dev"}},
+	{"inode", []string{"i_mode", "i_ino", "i_sb"}},
+	{"qstr", []string{"name"}},
+	{"dentry", []string{"d_parent", "d_name"}},
+	{"vfsmount", []string{"mnt_root"}},
+	{"mount", []string{"mnt_parent", "mnt_mountpoint", "mnt"}},
+	{"path", []string{"mnt", "dentry"}},
+	{"file", []string{"f_inode", "private_data", "f_path"}},
+	{"fdtable", []string{"max_fds", "fd"}},
+	{"files_struct", []string{"fdt"}},
+	{"in6_addr", nil},
+	{"sock_common", []string{"skc_daddr", "skc_dport", "skc_num", "skc_family", "skc_v6_daddr"}},
+	{"sock", []string{"__sk_common", "sk_protocol"}},
+	{"socket", []string{"sk"}},
+	{"unix_address", []string{"len"}},
+	{"unix_sock", []string{"addr", "peer"}},
+	{"block_device", []string{"bd_dev"}},
+	{"bvec_iter", []string{"bi_size"}},
+	{"request", []string{"bio"}},
+	{"bio", []string{"bi_next", "bi_bdev", "bi_opf", "bi_iter"}},
+	{"vm_area_struct", []string{"vm_file"}},
 }
 
 // Cache keeps what takes long to find out.
@@ -69,6 +90,7 @@ func readKernelTypes() ([]byte, error) {
 	word := &btf.Int{Name: "unsigned long", Size: 8}
 	bits := &btf.Int{Name: "unsigned int", Size: 4}
 	number := &btf.Int{Name: "int", Size: 4, Encoding: btf.Signed}
+	half := &btf.Int{Name: "short unsigned int", Size: 2}
 	pointer := &btf.Pointer{Target: &btf.Void{}}
 	made := map[string]btf.Type{}
 	out, err := btf.NewBuilder(nil, nil)
@@ -91,8 +113,11 @@ func readKernelTypes() ([]byte, error) {
 			case *btf.Pointer:
 				f.Type = pointer
 			case *btf.Int:
-				if t.Size == 4 {
+				switch t.Size {
+				case 4:
 					f.Type = number
+				case 2:
+					f.Type = half
 				}
 				if f.BitfieldSize != 0 {
 					f.Type = bits
@@ -118,14 +143,26 @@ func readKernelTypes() ([]byte, error) {
 
 // fieldOf finds a field, also in parts of the structure that have no name.
 func fieldOf(in *btf.Struct, name string) (at btf.Bits, field btf.Member, ok bool) {
-	for _, m := range in.Members {
+	return memberOf(in.Members, name)
+}
+
+func memberOf(members []btf.Member, name string) (at btf.Bits, field btf.Member, ok bool) {
+	for _, m := range members {
 		if m.Name == name {
 			return m.Offset, m, true
 		}
-		if inner, is := btf.UnderlyingType(m.Type).(*btf.Struct); is && m.Name == "" {
-			if at, field, ok := fieldOf(inner, name); ok {
-				return m.Offset + at, field, true
-			}
+		if m.Name != "" {
+			continue
+		}
+		var within []btf.Member
+		switch inner := btf.UnderlyingType(m.Type).(type) {
+		case *btf.Struct:
+			within = inner.Members
+		case *btf.Union:
+			within = inner.Members
+		}
+		if at, field, ok := memberOf(within, name); ok {
+			return m.Offset + at, field, true
 		}
 	}
 	return 0, btf.Member{}, false

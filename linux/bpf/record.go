@@ -22,6 +22,8 @@ const (
 	// KindInterval is a wait, a system call or a span that has ended: TallyInterval
 	KindInterval = uint64(stacksRecordKindKIND_INTERVAL)
 	KindRoutine  = uint64(stacksRecordKindKIND_ROUTINE) // what came of a goroutine: Routine
+	KindEvent    = uint64(stacksRecordKindKIND_EVENT)   // an event with what it is about: TallyEvent
+	KindFile     = uint64(stacksRecordKindKIND_FILE)    // what is behind a descriptor: File
 )
 
 // SlotEvent is where records of sampling events were made, and of what has an event of its own:

@@ -66,6 +66,8 @@ const (
 	stacksRecordKindKIND_TALLY    stacksRecordKind = 6
 	stacksRecordKindKIND_INTERVAL stacksRecordKind = 7
 	stacksRecordKindKIND_ROUTINE  stacksRecordKind = 8
+	stacksRecordKindKIND_EVENT    stacksRecordKind = 9
+	stacksRecordKindKIND_FILE     stacksRecordKind = 10
 )
 
 type stacksScratchSlot uint32

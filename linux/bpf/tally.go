@@ -26,6 +26,11 @@ type Tally struct {
 		Carriers *ebpf.Map `ebpf:"carriers"`
 		Spans    *ebpf.Map `ebpf:"spans"`
 		Levels   *ebpf.Map `ebpf:"pair_levels"`
+
+		Requests *ebpf.Map `ebpf:"requests"`
+		Files    *ebpf.Map `ebpf:"files_told"`
+		File     *ebpf.Map `ebpf:"file_scratch"`
+		Pass     *ebpf.Map `ebpf:"pass_scratch"`
 	}
 	o        TallyOptions
 	reader   *StackReader
@@ -69,8 +74,11 @@ type TallyOptions struct {
 	Waits     int    // of threads that leave their processor; -1: none
 	Intervals bool   // each call and each wait is written down, too
 	Wakers    int    // number of the event of those who end waits; -1: they are not asked for
-	Routines  bool   // goroutines are followed
-	Spans     bool   // functions are, from their beginning to their end
+	Requests  int    // of requests to disks; -1: none
+	// Descriptors says of system calls, by number, where their descriptor is to be found.
+	Descriptors []DescriptorPlace
+	Routines    bool // goroutines are followed
+	Spans       bool // functions are, from their beginning to their end
 	// StackBytes is how much of a stack the kernel copies itself at a tracepoint or probe.
 	StackBytes int
 }
@@ -83,6 +91,7 @@ func NewTally(reader *StackReader, o TallyOptions) (t *Tally, err error) {
 		return nil, err
 	}
 	for name, used := range map[string]bool{
+		tallyMapRequests: o.Requests >= 0 && o.Intervals, tallyMapFilesTold: o.Intervals,
 		tallyMapCalls: o.Calls >= 0, tallyMapWaits: o.Waits >= 0, tallyMapRoutines: o.Routines, tallyMapCarriers: o.Routines, tallyMapSpans: o.Spans, tallyMapPairLevels: o.Spans,
 	} {
 		if !used {
@@ -154,6 +163,18 @@ func (t *Tally) load(name string, kind ebpf.ProgramType, set map[string]uint32) 
 	if t.o.Calls >= 0 {
 		all[tallyVarWithCalls], all[tallyVarCallsNumber] = 1, uint32(t.o.Calls)
 	}
+	if t.o.Requests >= 0 {
+		all[tallyVarRequestsNumber] = uint32(t.o.Requests)
+	}
+	var places [callsKnown]uint8
+	for call, at := range t.o.Descriptors {
+		if call < len(places) {
+			places[call] = uint8(at)
+		}
+	}
+	if err := spec.Variables[tallyVarDescriptors].Set(places); err != nil {
+		return nil, err
+	}
 	for k, v := range set {
 		all[k] = v
 	}
@@ -168,6 +189,7 @@ func (t *Tally) load(name string, kind ebpf.ProgramType, set map[string]uint32) 
 	for name, m := range map[string]*ebpf.Map{
 		tallyMapOutputs: t.reader.maps.Outputs, tallyMapCalls: t.maps.Calls, tallyMapWaits: t.maps.Waits,
 		tallyMapRoutines: t.maps.Routines, tallyMapCarriers: t.maps.Carriers, tallyMapSpans: t.maps.Spans, tallyMapPairLevels: t.maps.Levels,
+		tallyMapRequests: t.maps.Requests, tallyMapFilesTold: t.maps.Files,
 	} {
 		spec.Maps[name].MaxEntries = m.MaxEntries()
 	}
@@ -175,6 +197,7 @@ func (t *Tally) load(name string, kind ebpf.ProgramType, set map[string]uint32) 
 		tallyMapControl: t.maps.Control, tallyMapClasses: t.maps.Classes, tallyMapCalls: t.maps.Calls, tallyMapWaits: t.maps.Waits,
 		tallyMapPace: t.maps.Pace, tallyMapLast: t.maps.Last, tallyMapIntervalPace: t.maps.Written, tallyMapOutputs: t.reader.maps.Outputs,
 		tallyMapRoutines: t.maps.Routines, tallyMapCarriers: t.maps.Carriers, tallyMapSpans: t.maps.Spans, tallyMapPairLevels: t.maps.Levels,
+		tallyMapRequests: t.maps.Requests, tallyMapFilesTold: t.maps.Files, tallyMapFileScratch: t.maps.File, tallyMapPassScratch: t.maps.Pass,
 	}
 	for name, m := range t.reader.Members.shared(spec) {
 		maps[name] = m
@@ -182,7 +205,7 @@ func (t *Tally) load(name string, kind ebpf.ProgramType, set map[string]uint32) 
 	if spec.Programs[name].AttachType == ebpf.AttachTraceUprobeMulti {
 		kind = ebpf.UnspecifiedProgram
 	}
-	if kind != ebpf.RawTracepoint || name == tallyProgTallyWaking || name == tallyProgTallyEnter || name == tallyProgTallySwitch {
+	if kind != ebpf.RawTracepoint || name == tallyProgTallyWaking || name == tallyProgTallyEnter || name == tallyProgTallySwitch || name == tallyProgTallyRequest {
 		if maps[tallyMapReader], err = t.then(kind); err != nil {
 			return nil, err
 		}
@@ -200,11 +223,10 @@ func (t *Tally) Event(number int) (*ebpf.Program, error) {
 	return t.load(tallyProgTallyEvent, ebpf.PerfEvent, map[string]uint32{tallyVarEventNumber: uint32(number)})
 }
 
-// Tracepoint returns the program of a tracepoint. Where its record has a size, that is at
-// an offset, in a unit; where it has a kind, that is at another. 0: it has none.
-func (t *Tally) Tracepoint(number, sizeAt, unit, kindAt int) (*ebpf.Program, error) {
+// Tracepoint returns the program of a tracepoint, of whose record so many bytes are kept with each event.
+func (t *Tally) Tracepoint(number, bytes int) (*ebpf.Program, error) {
 	return t.load(tallyProgTallyTracepoint, ebpf.TracePoint, map[string]uint32{
-		tallyVarEventNumber: uint32(number), tallyVarSizeAt: uint32(sizeAt), tallyVarSizeUnit: uint32(unit), tallyVarKindAt: uint32(kindAt),
+		tallyVarEventNumber: uint32(number), tallyVarRecordBytes: uint32(min(bytes, MaxRecordBytes)),
 	})
 }
 
@@ -241,6 +263,9 @@ func (t *Tally) Watch() error {
 	}
 	if t.o.Waits >= 0 {
 		hooks[tallyProgTallySwitch], hooks[tallyProgTallyWaking] = "sched_switch", "sched_waking"
+	}
+	if t.o.Requests >= 0 {
+		hooks[tallyProgTallyRequest], hooks[tallyProgTallyAnswer], hooks[tallyProgTallyAnswers] = "block_bio_queue", "block_bio_complete", "block_rq_complete"
 	}
 	for name, at := range hooks {
 		var set map[string]uint32
@@ -380,7 +405,7 @@ func (t *Tally) Close() error {
 		errs = append(errs, m.Close())
 	}
 	m := t.maps
-	return errors.Join(append(errs, closeMaps(m.Control, m.Classes, m.Calls, m.Waits, m.Pace, m.Last, m.Written, m.Routines, m.Carriers, m.Spans))...)
+	return errors.Join(append(errs, closeMaps(m.Control, m.Classes, m.Calls, m.Waits, m.Pace, m.Last, m.Written, m.Routines, m.Carriers, m.Spans, m.Levels, m.Requests, m.Files, m.File, m.Pass))...)
 }
 
 // DecodeTally reads the body of a record of KindTally; ok is false where it is cut short.
@@ -405,6 +430,7 @@ type TallyInterval struct {
 	Waker      TallyKey
 	HasWaker   bool   // Waker is known
 	Goroutine  uint64 // of a span; 0: it is the thread's own
+	File       uint64 // of a call, the number of what it was about; 0: nothing
 }
 
 // DecodeInterval reads a record of KindInterval; ok is false where it is cut short.
@@ -412,7 +438,7 @@ func DecodeInterval(h Header, b []byte) (x TallyInterval, ok bool) {
 	if len(b) < tallyKeyBytes {
 		return x, false
 	}
-	x = TallyInterval{Key: decodeKey(b), Begin: h.Addr, End: h.Low, Woken: h.High, Result: h.Sp, Returned: h.Bp != 0, Processor: uint32(h.Pc), Goroutine: h.SystemSp}
+	x = TallyInterval{Key: decodeKey(b), Begin: h.Addr, End: h.Low, Woken: h.High, Result: h.Sp, Returned: h.Bp != 0, Processor: uint32(h.Pc), Goroutine: h.SystemSp, File: h.Slot}
 	if b = b[tallyKeyBytes:]; x.Woken != 0 && len(b) >= tallyKeyBytes {
 		x.Waker = decodeKey(b)
 		x.HasWaker = x.Waker.Flags&tallyNobody == 0

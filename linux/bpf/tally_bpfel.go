@@ -13,6 +13,48 @@ import (
 	"github.com/cilium/ebpf"
 )
 
+type tallyDescriptorPlace uint32
+
+const (
+	tallyDescriptorPlaceDESCRIPTOR_FIRST tallyDescriptorPlace = 1
+	tallyDescriptorPlaceDESCRIPTOR_FIFTH tallyDescriptorPlace = 2
+	tallyDescriptorPlaceDESCRIPTOR_MADE  tallyDescriptorPlace = 3
+	tallyDescriptorPlaceDESCRIPTOR_GOES  tallyDescriptorPlace = 4
+	tallyDescriptorPlaceCALLS_KNOWN      tallyDescriptorPlace = 512
+)
+
+type tallyDiskRequest struct {
+	_      structs.HostLayout
+	O      tallyTallyOpen
+	Size   uint64
+	Device uint64
+}
+
+type tallyEventBound uint32
+
+const (
+	tallyEventBoundEVENT_WORDS tallyEventBound = 8
+	tallyEventBoundEVENT_BYTES tallyEventBound = 512
+)
+
+type tallyFileBound uint32
+
+const (
+	tallyFileBoundFILE_PARTS         tallyFileBound = 20
+	tallyFileBoundFILE_PART_BYTES    tallyFileBound = 64
+	tallyFileBoundFILE_ADDRESS_BYTES tallyFileBound = 120
+	tallyFileBoundFILES_TOLD         tallyFileBound = 16384
+	tallyFileBoundFILE_CUT           tallyFileBound = 1
+	tallyFileBoundFILE_ROOTLESS      tallyFileBound = 2
+)
+
+type tallyMemoryPart uint32
+
+const (
+	tallyMemoryPartMEMORY_HEAP  tallyMemoryPart = 1
+	tallyMemoryPartMEMORY_STACK tallyMemoryPart = 2
+)
+
 type tallyRoutine struct {
 	_              structs.HostLayout
 	O              tallyTallyOpen
@@ -122,6 +164,7 @@ type tallyTallyOpen struct {
 	Begin     uint64
 	Woken     uint64
 	Preempted uint64
+	File      uint64
 }
 
 type tallyTallyWait struct {
@@ -134,61 +177,72 @@ type tallyTallyWait struct {
 //
 // Used for safe lookups in a Collection or CollectionSpec.
 const (
-	tallyMapCalls            = "calls"
-	tallyMapCarriers         = "carriers"
-	tallyMapClasses          = "classes"
-	tallyMapControl          = "control"
-	tallyMapIntervalPace     = "interval_pace"
-	tallyMapLast             = "last"
-	tallyMapMembers          = "members"
-	tallyMapMembersMissed    = "members_missed"
-	tallyMapOutputs          = "outputs"
-	tallyMapPace             = "pace"
-	tallyMapPairLevels       = "pair_levels"
-	tallyMapReader           = "reader"
-	tallyMapRoutines         = "routines"
-	tallyMapSpans            = "spans"
-	tallyMapWaits            = "waits"
-	tallyProgPairBegins      = "pair_begins"
-	tallyProgPairEnds        = "pair_ends"
-	tallyProgRoutineEnds     = "routine_ends"
-	tallyProgRoutineParks    = "routine_parks"
-	tallyProgRoutineReady    = "routine_ready"
-	tallyProgRoutineRuns     = "routine_runs"
-	tallyProgSpanBegins      = "span_begins"
-	tallyProgSpanEnds        = "span_ends"
-	tallyProgTallyCall       = "tally_call"
-	tallyProgTallyEnter      = "tally_enter"
-	tallyProgTallyEvent      = "tally_event"
-	tallyProgTallyExec       = "tally_exec"
-	tallyProgTallyExit       = "tally_exit"
-	tallyProgTallyFork       = "tally_fork"
-	tallyProgTallyLeave      = "tally_leave"
-	tallyProgTallySwitch     = "tally_switch"
-	tallyProgTallyTracepoint = "tally_tracepoint"
-	tallyProgTallyWaking     = "tally_waking"
-	tallyVarAllocator        = "allocator"
-	tallyVarArgumentAt       = "argument_at"
-	tallyVarCallsNumber      = "calls_number"
-	tallyVarEventNumber      = "event_number"
-	tallyVarEveryone         = "everyone"
-	tallyVarGoMemberState    = "go_member_state"
-	tallyVarGoRecordKind     = "go_record_kind"
-	tallyVarGoRoutineRecord  = "go_routine_record"
-	tallyVarGoTallyBound     = "go_tally_bound"
-	tallyVarGoTallyFlag      = "go_tally_flag"
-	tallyVarGroup            = "group"
-	tallyVarGroupLevel       = "group_level"
-	tallyVarKindAt           = "kind_at"
-	tallyVarPaceShown        = "pace_shown"
-	tallyVarParksNumber      = "parks_number"
-	tallyVarSecondAt         = "second_at"
-	tallyVarSizeAt           = "size_at"
-	tallyVarSizeUnit         = "size_unit"
-	tallyVarWaitsNumber      = "waits_number"
-	tallyVarWithCalls        = "with_calls"
-	tallyVarWithIntervals    = "with_intervals"
-	tallyVarWithWakers       = "with_wakers"
+	tallyMapCalls             = "calls"
+	tallyMapCarriers          = "carriers"
+	tallyMapClasses           = "classes"
+	tallyMapControl           = "control"
+	tallyMapFileScratch       = "file_scratch"
+	tallyMapFilesTold         = "files_told"
+	tallyMapIntervalPace      = "interval_pace"
+	tallyMapLast              = "last"
+	tallyMapMembers           = "members"
+	tallyMapMembersMissed     = "members_missed"
+	tallyMapOutputs           = "outputs"
+	tallyMapPace              = "pace"
+	tallyMapPairLevels        = "pair_levels"
+	tallyMapPassScratch       = "pass_scratch"
+	tallyMapReader            = "reader"
+	tallyMapRequests          = "requests"
+	tallyMapRoutines          = "routines"
+	tallyMapSpans             = "spans"
+	tallyMapWaits             = "waits"
+	tallyProgPairBegins       = "pair_begins"
+	tallyProgPairEnds         = "pair_ends"
+	tallyProgRoutineEnds      = "routine_ends"
+	tallyProgRoutineParks     = "routine_parks"
+	tallyProgRoutineReady     = "routine_ready"
+	tallyProgRoutineRuns      = "routine_runs"
+	tallyProgSpanBegins       = "span_begins"
+	tallyProgSpanEnds         = "span_ends"
+	tallyProgTallyAnswer      = "tally_answer"
+	tallyProgTallyAnswers     = "tally_answers"
+	tallyProgTallyCall        = "tally_call"
+	tallyProgTallyEnter       = "tally_enter"
+	tallyProgTallyEvent       = "tally_event"
+	tallyProgTallyExec        = "tally_exec"
+	tallyProgTallyExit        = "tally_exit"
+	tallyProgTallyFork        = "tally_fork"
+	tallyProgTallyLeave       = "tally_leave"
+	tallyProgTallyRequest     = "tally_request"
+	tallyProgTallySwitch      = "tally_switch"
+	tallyProgTallyTracepoint  = "tally_tracepoint"
+	tallyProgTallyWaking      = "tally_waking"
+	tallyVarAllocator         = "allocator"
+	tallyVarArgumentAt        = "argument_at"
+	tallyVarCallsNumber       = "calls_number"
+	tallyVarDescriptors       = "descriptors"
+	tallyVarEventNumber       = "event_number"
+	tallyVarEveryone          = "everyone"
+	tallyVarGoDescriptorPlace = "go_descriptor_place"
+	tallyVarGoEventBound      = "go_event_bound"
+	tallyVarGoFileBound       = "go_file_bound"
+	tallyVarGoMemberState     = "go_member_state"
+	tallyVarGoMemoryPart      = "go_memory_part"
+	tallyVarGoRecordKind      = "go_record_kind"
+	tallyVarGoRoutineRecord   = "go_routine_record"
+	tallyVarGoTallyBound      = "go_tally_bound"
+	tallyVarGoTallyFlag       = "go_tally_flag"
+	tallyVarGroup             = "group"
+	tallyVarGroupLevel        = "group_level"
+	tallyVarPaceShown         = "pace_shown"
+	tallyVarParksNumber       = "parks_number"
+	tallyVarRecordBytes       = "record_bytes"
+	tallyVarRequestsNumber    = "requests_number"
+	tallyVarSecondAt          = "second_at"
+	tallyVarWaitsNumber       = "waits_number"
+	tallyVarWithCalls         = "with_calls"
+	tallyVarWithIntervals     = "with_intervals"
+	tallyVarWithWakers        = "with_wakers"
 )
 
 // loadTally returns the embedded CollectionSpec for tally.
@@ -241,6 +295,8 @@ type tallyProgramSpecs struct {
 	RoutineRuns     *ebpf.ProgramSpec `ebpf:"routine_runs"`
 	SpanBegins      *ebpf.ProgramSpec `ebpf:"span_begins"`
 	SpanEnds        *ebpf.ProgramSpec `ebpf:"span_ends"`
+	TallyAnswer     *ebpf.ProgramSpec `ebpf:"tally_answer"`
+	TallyAnswers    *ebpf.ProgramSpec `ebpf:"tally_answers"`
 	TallyCall       *ebpf.ProgramSpec `ebpf:"tally_call"`
 	TallyEnter      *ebpf.ProgramSpec `ebpf:"tally_enter"`
 	TallyEvent      *ebpf.ProgramSpec `ebpf:"tally_event"`
@@ -248,6 +304,7 @@ type tallyProgramSpecs struct {
 	TallyExit       *ebpf.ProgramSpec `ebpf:"tally_exit"`
 	TallyFork       *ebpf.ProgramSpec `ebpf:"tally_fork"`
 	TallyLeave      *ebpf.ProgramSpec `ebpf:"tally_leave"`
+	TallyRequest    *ebpf.ProgramSpec `ebpf:"tally_request"`
 	TallySwitch     *ebpf.ProgramSpec `ebpf:"tally_switch"`
 	TallyTracepoint *ebpf.ProgramSpec `ebpf:"tally_tracepoint"`
 	TallyWaking     *ebpf.ProgramSpec `ebpf:"tally_waking"`
@@ -261,6 +318,8 @@ type tallyMapSpecs struct {
 	Carriers      *ebpf.MapSpec `ebpf:"carriers"`
 	Classes       *ebpf.MapSpec `ebpf:"classes"`
 	Control       *ebpf.MapSpec `ebpf:"control"`
+	FileScratch   *ebpf.MapSpec `ebpf:"file_scratch"`
+	FilesTold     *ebpf.MapSpec `ebpf:"files_told"`
 	IntervalPace  *ebpf.MapSpec `ebpf:"interval_pace"`
 	Last          *ebpf.MapSpec `ebpf:"last"`
 	Members       *ebpf.MapSpec `ebpf:"members"`
@@ -268,7 +327,9 @@ type tallyMapSpecs struct {
 	Outputs       *ebpf.MapSpec `ebpf:"outputs"`
 	Pace          *ebpf.MapSpec `ebpf:"pace"`
 	PairLevels    *ebpf.MapSpec `ebpf:"pair_levels"`
+	PassScratch   *ebpf.MapSpec `ebpf:"pass_scratch"`
 	Reader        *ebpf.MapSpec `ebpf:"reader"`
+	Requests      *ebpf.MapSpec `ebpf:"requests"`
 	Routines      *ebpf.MapSpec `ebpf:"routines"`
 	Spans         *ebpf.MapSpec `ebpf:"spans"`
 	Waits         *ebpf.MapSpec `ebpf:"waits"`
@@ -278,28 +339,32 @@ type tallyMapSpecs struct {
 //
 // It can be passed ebpf.CollectionSpec.Assign.
 type tallyVariableSpecs struct {
-	Allocator       *ebpf.VariableSpec `ebpf:"allocator"`
-	ArgumentAt      *ebpf.VariableSpec `ebpf:"argument_at"`
-	CallsNumber     *ebpf.VariableSpec `ebpf:"calls_number"`
-	EventNumber     *ebpf.VariableSpec `ebpf:"event_number"`
-	Everyone        *ebpf.VariableSpec `ebpf:"everyone"`
-	GoMemberState   *ebpf.VariableSpec `ebpf:"go_member_state"`
-	GoRecordKind    *ebpf.VariableSpec `ebpf:"go_record_kind"`
-	GoRoutineRecord *ebpf.VariableSpec `ebpf:"go_routine_record"`
-	GoTallyBound    *ebpf.VariableSpec `ebpf:"go_tally_bound"`
-	GoTallyFlag     *ebpf.VariableSpec `ebpf:"go_tally_flag"`
-	Group           *ebpf.VariableSpec `ebpf:"group"`
-	GroupLevel      *ebpf.VariableSpec `ebpf:"group_level"`
-	KindAt          *ebpf.VariableSpec `ebpf:"kind_at"`
-	PaceShown       *ebpf.VariableSpec `ebpf:"pace_shown"`
-	ParksNumber     *ebpf.VariableSpec `ebpf:"parks_number"`
-	SecondAt        *ebpf.VariableSpec `ebpf:"second_at"`
-	SizeAt          *ebpf.VariableSpec `ebpf:"size_at"`
-	SizeUnit        *ebpf.VariableSpec `ebpf:"size_unit"`
-	WaitsNumber     *ebpf.VariableSpec `ebpf:"waits_number"`
-	WithCalls       *ebpf.VariableSpec `ebpf:"with_calls"`
-	WithIntervals   *ebpf.VariableSpec `ebpf:"with_intervals"`
-	WithWakers      *ebpf.VariableSpec `ebpf:"with_wakers"`
+	Allocator         *ebpf.VariableSpec `ebpf:"allocator"`
+	ArgumentAt        *ebpf.VariableSpec `ebpf:"argument_at"`
+	CallsNumber       *ebpf.VariableSpec `ebpf:"calls_number"`
+	Descriptors       *ebpf.VariableSpec `ebpf:"descriptors"`
+	EventNumber       *ebpf.VariableSpec `ebpf:"event_number"`
+	Everyone          *ebpf.VariableSpec `ebpf:"everyone"`
+	GoDescriptorPlace *ebpf.VariableSpec `ebpf:"go_descriptor_place"`
+	GoEventBound      *ebpf.VariableSpec `ebpf:"go_event_bound"`
+	GoFileBound       *ebpf.VariableSpec `ebpf:"go_file_bound"`
+	GoMemberState     *ebpf.VariableSpec `ebpf:"go_member_state"`
+	GoMemoryPart      *ebpf.VariableSpec `ebpf:"go_memory_part"`
+	GoRecordKind      *ebpf.VariableSpec `ebpf:"go_record_kind"`
+	GoRoutineRecord   *ebpf.VariableSpec `ebpf:"go_routine_record"`
+	GoTallyBound      *ebpf.VariableSpec `ebpf:"go_tally_bound"`
+	GoTallyFlag       *ebpf.VariableSpec `ebpf:"go_tally_flag"`
+	Group             *ebpf.VariableSpec `ebpf:"group"`
+	GroupLevel        *ebpf.VariableSpec `ebpf:"group_level"`
+	PaceShown         *ebpf.VariableSpec `ebpf:"pace_shown"`
+	ParksNumber       *ebpf.VariableSpec `ebpf:"parks_number"`
+	RecordBytes       *ebpf.VariableSpec `ebpf:"record_bytes"`
+	RequestsNumber    *ebpf.VariableSpec `ebpf:"requests_number"`
+	SecondAt          *ebpf.VariableSpec `ebpf:"second_at"`
+	WaitsNumber       *ebpf.VariableSpec `ebpf:"waits_number"`
+	WithCalls         *ebpf.VariableSpec `ebpf:"with_calls"`
+	WithIntervals     *ebpf.VariableSpec `ebpf:"with_intervals"`
+	WithWakers        *ebpf.VariableSpec `ebpf:"with_wakers"`
 }
 
 // tallyObjects contains all objects after they have been loaded into the kernel.
@@ -326,6 +391,8 @@ type tallyMaps struct {
 	Carriers      *ebpf.Map `ebpf:"carriers"`
 	Classes       *ebpf.Map `ebpf:"classes"`
 	Control       *ebpf.Map `ebpf:"control"`
+	FileScratch   *ebpf.Map `ebpf:"file_scratch"`
+	FilesTold     *ebpf.Map `ebpf:"files_told"`
 	IntervalPace  *ebpf.Map `ebpf:"interval_pace"`
 	Last          *ebpf.Map `ebpf:"last"`
 	Members       *ebpf.Map `ebpf:"members"`
@@ -333,7 +400,9 @@ type tallyMaps struct {
 	Outputs       *ebpf.Map `ebpf:"outputs"`
 	Pace          *ebpf.Map `ebpf:"pace"`
 	PairLevels    *ebpf.Map `ebpf:"pair_levels"`
+	PassScratch   *ebpf.Map `ebpf:"pass_scratch"`
 	Reader        *ebpf.Map `ebpf:"reader"`
+	Requests      *ebpf.Map `ebpf:"requests"`
 	Routines      *ebpf.Map `ebpf:"routines"`
 	Spans         *ebpf.Map `ebpf:"spans"`
 	Waits         *ebpf.Map `ebpf:"waits"`
@@ -345,6 +414,8 @@ func (m *tallyMaps) Close() error {
 		m.Carriers,
 		m.Classes,
 		m.Control,
+		m.FileScratch,
+		m.FilesTold,
 		m.IntervalPace,
 		m.Last,
 		m.Members,
@@ -352,7 +423,9 @@ func (m *tallyMaps) Close() error {
 		m.Outputs,
 		m.Pace,
 		m.PairLevels,
+		m.PassScratch,
 		m.Reader,
+		m.Requests,
 		m.Routines,
 		m.Spans,
 		m.Waits,
@@ -363,28 +436,32 @@ func (m *tallyMaps) Close() error {
 //
 // It can be passed to loadTallyObjects or ebpf.CollectionSpec.LoadAndAssign.
 type tallyVariables struct {
-	Allocator       *ebpf.Variable `ebpf:"allocator"`
-	ArgumentAt      *ebpf.Variable `ebpf:"argument_at"`
-	CallsNumber     *ebpf.Variable `ebpf:"calls_number"`
-	EventNumber     *ebpf.Variable `ebpf:"event_number"`
-	Everyone        *ebpf.Variable `ebpf:"everyone"`
-	GoMemberState   *ebpf.Variable `ebpf:"go_member_state"`
-	GoRecordKind    *ebpf.Variable `ebpf:"go_record_kind"`
-	GoRoutineRecord *ebpf.Variable `ebpf:"go_routine_record"`
-	GoTallyBound    *ebpf.Variable `ebpf:"go_tally_bound"`
-	GoTallyFlag     *ebpf.Variable `ebpf:"go_tally_flag"`
-	Group           *ebpf.Variable `ebpf:"group"`
-	GroupLevel      *ebpf.Variable `ebpf:"group_level"`
-	KindAt          *ebpf.Variable `ebpf:"kind_at"`
-	PaceShown       *ebpf.Variable `ebpf:"pace_shown"`
-	ParksNumber     *ebpf.Variable `ebpf:"parks_number"`
-	SecondAt        *ebpf.Variable `ebpf:"second_at"`
-	SizeAt          *ebpf.Variable `ebpf:"size_at"`
-	SizeUnit        *ebpf.Variable `ebpf:"size_unit"`
-	WaitsNumber     *ebpf.Variable `ebpf:"waits_number"`
-	WithCalls       *ebpf.Variable `ebpf:"with_calls"`
-	WithIntervals   *ebpf.Variable `ebpf:"with_intervals"`
-	WithWakers      *ebpf.Variable `ebpf:"with_wakers"`
+	Allocator         *ebpf.Variable `ebpf:"allocator"`
+	ArgumentAt        *ebpf.Variable `ebpf:"argument_at"`
+	CallsNumber       *ebpf.Variable `ebpf:"calls_number"`
+	Descriptors       *ebpf.Variable `ebpf:"descriptors"`
+	EventNumber       *ebpf.Variable `ebpf:"event_number"`
+	Everyone          *ebpf.Variable `ebpf:"everyone"`
+	GoDescriptorPlace *ebpf.Variable `ebpf:"go_descriptor_place"`
+	GoEventBound      *ebpf.Variable `ebpf:"go_event_bound"`
+	GoFileBound       *ebpf.Variable `ebpf:"go_file_bound"`
+	GoMemberState     *ebpf.Variable `ebpf:"go_member_state"`
+	GoMemoryPart      *ebpf.Variable `ebpf:"go_memory_part"`
+	GoRecordKind      *ebpf.Variable `ebpf:"go_record_kind"`
+	GoRoutineRecord   *ebpf.Variable `ebpf:"go_routine_record"`
+	GoTallyBound      *ebpf.Variable `ebpf:"go_tally_bound"`
+	GoTallyFlag       *ebpf.Variable `ebpf:"go_tally_flag"`
+	Group             *ebpf.Variable `ebpf:"group"`
+	GroupLevel        *ebpf.Variable `ebpf:"group_level"`
+	PaceShown         *ebpf.Variable `ebpf:"pace_shown"`
+	ParksNumber       *ebpf.Variable `ebpf:"parks_number"`
+	RecordBytes       *ebpf.Variable `ebpf:"record_bytes"`
+	RequestsNumber    *ebpf.Variable `ebpf:"requests_number"`
+	SecondAt          *ebpf.Variable `ebpf:"second_at"`
+	WaitsNumber       *ebpf.Variable `ebpf:"waits_number"`
+	WithCalls         *ebpf.Variable `ebpf:"with_calls"`
+	WithIntervals     *ebpf.Variable `ebpf:"with_intervals"`
+	WithWakers        *ebpf.Variable `ebpf:"with_wakers"`
 }
 
 // tallyPrograms contains all programs after they have been loaded into the kernel.
@@ -399,6 +476,8 @@ type tallyPrograms struct {
 	RoutineRuns     *ebpf.Program `ebpf:"routine_runs"`
 	SpanBegins      *ebpf.Program `ebpf:"span_begins"`
 	SpanEnds        *ebpf.Program `ebpf:"span_ends"`
+	TallyAnswer     *ebpf.Program `ebpf:"tally_answer"`
+	TallyAnswers    *ebpf.Program `ebpf:"tally_answers"`
 	TallyCall       *ebpf.Program `ebpf:"tally_call"`
 	TallyEnter      *ebpf.Program `ebpf:"tally_enter"`
 	TallyEvent      *ebpf.Program `ebpf:"tally_event"`
@@ -406,6 +485,7 @@ type tallyPrograms struct {
 	TallyExit       *ebpf.Program `ebpf:"tally_exit"`
 	TallyFork       *ebpf.Program `ebpf:"tally_fork"`
 	TallyLeave      *ebpf.Program `ebpf:"tally_leave"`
+	TallyRequest    *ebpf.Program `ebpf:"tally_request"`
 	TallySwitch     *ebpf.Program `ebpf:"tally_switch"`
 	TallyTracepoint *ebpf.Program `ebpf:"tally_tracepoint"`
 	TallyWaking     *ebpf.Program `ebpf:"tally_waking"`
@@ -421,6 +501,8 @@ func (p *tallyPrograms) Close() error {
 		p.RoutineRuns,
 		p.SpanBegins,
 		p.SpanEnds,
+		p.TallyAnswer,
+		p.TallyAnswers,
 		p.TallyCall,
 		p.TallyEnter,
 		p.TallyEvent,
@@ -428,6 +510,7 @@ func (p *tallyPrograms) Close() error {
 		p.TallyExit,
 		p.TallyFork,
 		p.TallyLeave,
+		p.TallyRequest,
 		p.TallySwitch,
 		p.TallyTracepoint,
 		p.TallyWaking,

@@ -9,7 +9,7 @@ import (
 // TestTallyLoads: the kernel accepts all programs that count.
 func TestTallyLoads(t *testing.T) {
 	r := newReader(t)
-	x, err := NewTally(r, TallyOptions{Calls: 2, Waits: 0, Intervals: true, Wakers: 5, StackBytes: 6 << 10})
+	x, err := NewTally(r, TallyOptions{Calls: 2, Waits: 0, Intervals: true, Wakers: 5, Requests: 6, Descriptors: []DescriptorPlace{DescriptorFirst, DescriptorFirst, DescriptorMade, DescriptorGoes}, StackBytes: 6 << 10})
 	if err != nil {
 		t.Fatalf("%+v", err)
 	}
@@ -20,7 +20,7 @@ func TestTallyLoads(t *testing.T) {
 	}()
 	for name, load := range map[string]func() (*ebpf.Program, error){
 		"event":      func() (*ebpf.Program, error) { return x.Event(1) },
-		"tracepoint": func() (*ebpf.Program, error) { return x.Tracepoint(3, 20, 512, 28) },
+		"tracepoint": func() (*ebpf.Program, error) { return x.Tracepoint(3, 400) },
 		"call":       func() (*ebpf.Program, error) { return x.Call(4, []int{5, 4}, true) },
 	} {
 		if _, err := load(); err != nil {

@@ -5,11 +5,13 @@
 package tracefs
 
 import (
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -80,7 +82,14 @@ type Tracepoint struct {
 }
 
 // Field is a place in a tracepoint's record, in bytes.
-type Field struct{ Offset, Size int }
+type Field struct {
+	Offset, Size int
+	Signed       bool
+	Text         bool // letters, up to one that is 0
+	Elsewhere    bool // the place is that of a text's own place in the record: its offset, and above that its length
+	Pointer      bool // an address
+	Array        bool // of something else than letters
+}
 
 // Find looks a tracepoint up.
 func (t *List) Find(group, name string) (Tracepoint, error) {
@@ -121,8 +130,12 @@ func ParseFields(format string) map[string]Field {
 		if !ok || !strings.HasPrefix(decl, "field:") {
 			continue
 		}
-		name, _, _ := strings.Cut(decl[strings.LastIndexByte(decl, ' ')+1:], "[")
-		var f Field
+		kind, name := decl[:strings.LastIndexByte(decl, ' ')+1], decl[strings.LastIndexByte(decl, ' ')+1:]
+		name, _, array := strings.Cut(name, "[")
+		f := Field{Elsewhere: strings.Contains(kind, "__data_loc"), Pointer: strings.Contains(kind, "*") && !strings.Contains(kind, "[")}
+		letters := strings.Contains(kind, "char")
+		f.Text = letters && (array || f.Elsewhere)
+		f.Array = (array || f.Elsewhere || strings.Contains(kind, "__rel_loc")) && !f.Text
 		for _, part := range strings.Split(rest, ";") {
 			k, v, _ := strings.Cut(strings.TrimSpace(part), ":")
 			n, err := strconv.Atoi(v)
@@ -134,6 +147,8 @@ func ParseFields(format string) map[string]Field {
 				f.Offset = n
 			case "size":
 				f.Size = n
+			case "signed":
+				f.Signed = n != 0
 			}
 		}
 		if name != "" && f.Size > 0 {
@@ -151,6 +166,62 @@ func (f Field) Number(raw []byte) (v uint64, ok bool) {
 	var b [8]byte
 	copy(b[:], raw[f.Offset:f.Offset+f.Size]) // the machines that are sampled here are little-endian
 	return binary.NativeEndian.Uint64(b[:]), f.Size > 0
+}
+
+// Value reads a field as a number with its sign; ok is false where the record is too short.
+func (f Field) Value(raw []byte) (v int64, ok bool) {
+	u, ok := f.Number(raw)
+	if unused := 64 - 8*f.Size; ok && f.Signed && unused > 0 {
+		return int64(u<<unused) >> unused, true
+	}
+	return int64(u), ok
+}
+
+// String reads a field as a text; ok is false where the record is too short, or the field is no text.
+func (f Field) String(raw []byte) (text string, ok bool) {
+	from, size := f.Offset, f.Size
+	if f.Elsewhere {
+		place, ok := f.Number(raw)
+		if !ok {
+			return "", false
+		}
+		from, size = int(place&0xffff), int(place>>16&0xffff)
+	}
+	if !f.Text || from < 0 || from > len(raw) {
+		return "", false
+	}
+	return strings.ToValidUTF8(unix.ByteSliceToString(raw[from:min(len(raw), from+size)]), "?"), true
+}
+
+// NamedField is a field with its name.
+type NamedField struct {
+	Name string
+	Field
+}
+
+// Ordered are the fields in the order in which the record has them.
+func (t Tracepoint) Ordered() []NamedField {
+	out := make([]NamedField, 0, len(t.Fields))
+	for name, f := range t.Fields {
+		out = append(out, NamedField{name, f})
+	}
+	slices.SortFunc(out, func(a, b NamedField) int { return cmp.Or(cmp.Compare(a.Offset, b.Offset), cmp.Compare(a.Name, b.Name)) })
+	return out
+}
+
+// RoomForTexts is what texts that lie behind a record's fields may need.
+const RoomForTexts = 256
+
+// Length is how long a tracepoint's record is, with room for texts behind its fields if it has any.
+func (t Tracepoint) Length() int {
+	n, more := 0, 0
+	for _, f := range t.Fields {
+		n = max(n, f.Offset+f.Size)
+		if f.Elsewhere {
+			more = RoomForTexts
+		}
+	}
+	return n + more
 }
 
 // Named is a tracepoint by its name.

@@ -27,6 +27,8 @@ const (
 	GoingOn                     // Tally is what goes on in a thread when the collection ends: how long so far
 	Passed                      // Interval is a wait, a system call or a span that has ended
 	Scheduled                   // Routine is what came of a goroutine
+	Happened                    // Happening is an event that was written down by itself
+	Filed                       // File is what a number stands for from here on
 )
 
 // Record is one thing that happened at a time.
@@ -50,6 +52,8 @@ type Record struct {
 	Last      bool
 	Interval  *Interval
 	Routine   *Routine
+	Happening *Happening
+	File      *File
 }
 
 // Parent is the thread that started another one.
@@ -97,6 +101,28 @@ type Interval struct {
 	HasWaker   bool   // it is known
 	Open       bool   // it goes on when the collection ends: the processor is not known
 	Goroutine  uint64 // of a span, whose it is; 0: the thread's own
+	File       uint64 // of a call, the number of what it was about; 0: nothing, or not known
+}
+
+// Happening is an event that was written down by itself, of a class that the source adds up. Times are
+// monotonic nanoseconds.
+type Happening struct {
+	Class      Class
+	Begin, End uint64
+	Amount     int64  // bytes, where its measure is of those
+	About      uint64 // the number of a file, or a disk's device; 0: nothing
+	Address    uint64 // in the program's memory; 0: none
+	Part       string // of the memory, which that is in, where it is of no file; "": not known
+	Processor  uint32
+	Arguments  []uint64 // of a function, those that its event asks for, in that order
+	Data       []byte   // of a tracepoint, its own record
+}
+
+// File is what a descriptor stands for.
+type File struct {
+	Number uint64
+	Name   string // a path, or who is at the other end
+	Sort   string // "file", "folder", "socket", "pipe", "device"
 }
 
 // Routine is what came of a goroutine since a thread took it up: that carried it, and then it waited,

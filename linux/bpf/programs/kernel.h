@@ -24,6 +24,13 @@ struct pt_regs {
 	unsigned long ax;
 	unsigned long bp;
 	unsigned long r14; /* of Go, the goroutine */
+	unsigned long bx;
+	unsigned long cx;
+	unsigned long dx;
+	unsigned long si;
+	unsigned long di;  /* a system call's first argument, */
+	unsigned long r8;  /* and its fifth */
+	unsigned long r9;
 };
 
 struct thread_struct {
@@ -33,6 +40,110 @@ struct thread_struct {
 struct mm_struct {
 	unsigned long start_stack;
 	unsigned long start_code;
+	unsigned long start_brk;
+	unsigned long brk;
+};
+
+struct super_block {
+	u32 s_dev;
+};
+
+struct inode {
+	unsigned short i_mode;
+	unsigned long i_ino;
+	struct super_block *i_sb;
+};
+
+struct qstr {
+	const unsigned char *name;
+};
+
+struct dentry {
+	struct dentry *d_parent;
+	struct qstr d_name;
+};
+
+struct vfsmount {
+	struct dentry *mnt_root;
+};
+
+struct mount {
+	struct mount *mnt_parent;
+	struct dentry *mnt_mountpoint;
+	struct vfsmount mnt;
+};
+
+struct path {
+	struct vfsmount *mnt;
+	struct dentry *dentry;
+};
+
+struct file {
+	struct inode *f_inode;
+	void *private_data; /* of a socket, the socket */
+	struct path f_path;
+};
+
+struct fdtable {
+	unsigned int max_fds;
+	struct file **fd;
+};
+
+struct files_struct {
+	struct fdtable *fdt;
+};
+
+struct in6_addr {
+	u8 bytes[16];
+};
+
+struct sock_common {
+	u32 skc_daddr;
+	u16 skc_dport;
+	u16 skc_num;
+	unsigned short skc_family;
+	struct in6_addr skc_v6_daddr;
+};
+
+struct sock {
+	struct sock_common __sk_common;
+	u16 sk_protocol;
+};
+
+struct socket {
+	struct sock *sk;
+};
+
+struct unix_address {
+	s32 len; /* before the family and the path */
+};
+
+struct unix_sock {
+	struct unix_address *addr;
+	struct sock *peer;
+};
+
+struct block_device {
+	u32 bd_dev;
+};
+
+struct bvec_iter {
+	unsigned int bi_size;
+};
+
+struct bio {
+	struct bio *bi_next; /* in a request to a device */
+	struct block_device *bi_bdev;
+	u32 bi_opf;
+	struct bvec_iter bi_iter;
+};
+
+struct request {
+	struct bio *bio;
+};
+
+struct vm_area_struct {
+	struct file *vm_file;
 };
 
 struct signal_struct {
@@ -49,6 +160,7 @@ struct task_struct {
 	unsigned long sas_ss_size;
 	struct mm_struct *mm;
 	struct task_struct *real_parent;
+	struct files_struct *files;
 	struct signal_struct *signal;
 	struct thread_struct thread;
 };

@@ -13,6 +13,8 @@ enum record_kind {
 	KIND_TALLY = 6,    /* what was added up so far of events like the one that is sampled */
 	KIND_INTERVAL = 7, /* a wait, a system call or a span that has ended: struct interval_record */
 	KIND_ROUTINE = 8,  /* what came of a goroutine: struct routine_record */
+	KIND_EVENT = 9,    /* an event with what it is about: struct event_record */
+	KIND_FILE = 10,    /* what is behind a descriptor: struct file_record */
 };
 FOR_GO(record_kind);
 

@@ -16,12 +16,14 @@ volatile const u32 with_intervals; /* each wait and system call is written down,
 volatile const u32 pace_shown;     /* samples that a processor writes in PACE_NS, before they are chosen */
 volatile const u32 with_wakers;    /* and who ended a wait */
 
-/* Of an event with a size. Of a tracepoint: where it is in its record, and what it counts
- * in; and where the kind of request is. Of a probe: where the arguments that are multiplied
- * are among the registers. 0: none. */
-volatile const u32 size_at;
-volatile const u32 size_unit;
-volatile const u32 kind_at;
+volatile const u32 requests_number; /* of requests to disks */
+volatile const u32 record_bytes;    /* of a tracepoint's own record, that are written down */
+
+/* Which system calls have a file: where its descriptor is. */
+volatile const u8 descriptors[CALLS_KNOWN];
+
+/* Of a probe in a function with a size: where the arguments that are multiplied are among the registers.
+ * 0: none. */
 volatile const u32 argument_at;
 volatile const u32 second_at;
 volatile const u32 allocator; /* a function that jumps to another one of these is one call */
@@ -42,6 +44,8 @@ enum {
 	LONG_NS = 1000000,      /* which are those of this length */
 	HASH_BEGIN = 2166136261,
 	STACK_BYTES = 16 << 10, /* of a thread in the kernel */
+	REQUEST_SORT = 0xff,
+	REQUESTS_TOGETHER = 64,
 };
 
 inlined struct tally_control *control_on(void)
@@ -161,12 +165,21 @@ inlined int count(void *ctx, struct tally_key *k, struct tally *t, u64 size)
 	return count_deep(ctx, k, t, size, 0);
 }
 
-/* single counts an event that has no end. */
-inlined int single(void *ctx, struct tally_control *c, struct tally_key *k, u64 size)
-{
-	struct tally *t = class_of(c, k);
+#include "events.h"
 
-	return t ? count(ctx, k, t, size) : 0;
+/* What a program at a sampling event is given: the registers, how often it happened, and where in memory. */
+enum { EVENT_ADDRESS = 21 * 8 + 8 };
+
+struct touched {
+	struct file *file;
+	u64 found;
+};
+
+static long touches(struct task_struct *task, struct vm_area_struct *part, struct touched *x)
+{
+	READ(x->file, part->vm_file);
+	x->found = 1;
+	return 0;
 }
 
 /* An event that the kernel counts itself. It is opened for those that are sampled alone. */
@@ -175,11 +188,32 @@ int tally_event(void *ctx)
 {
 	struct tally_control *c = control_on();
 	struct tally_key k = {.event = event_number};
+	struct touched x = {};
+	struct task_struct *task;
+	struct tally *t;
+	u64 address, now;
 
 	if (!c)
 		return KEEP;
 	here(&k);
-	return single(ctx, c, &k, 0);
+	t = class_of(c, &k);
+	if (!t)
+		return 0;
+	now = bpf_ktime_get_ns();
+	if (event_shown(c, k.event, 0, now)) {
+		struct event_record r;
+
+		address = *(u64 *)(ctx + EVENT_ADDRESS);
+		task = bpf_get_current_task_btf();
+		bpf_find_vma(task, address, touches, &x, 0);
+		event_header(&r.r, now, now, 0, 0);
+		r.r.sp = tell_file(ctx, x.file);
+		r.r.bp = address;
+		r.r.system_sp = part_of_memory(address);
+		r.key = k;
+		event_sent(c, &k, send(ctx, &r, sizeof(r.key)));
+	}
+	return count(ctx, &k, t, 0);
 }
 
 SEC("tracepoint")
@@ -187,18 +221,98 @@ int tally_tracepoint(void *ctx)
 {
 	struct tally_control *c = control_on();
 	struct tally_key k = {.event = event_number};
-	u32 size = 0, kind = 0;
+	struct pass_record *x;
+	struct tally *t;
+	u32 zero = 0;
+	u64 now, length = record_bytes;
 
 	if (!c || !counts())
 		return KEEP;
 	here(&k);
-	if (size_at)
-		bpf_probe_read_kernel(&size, sizeof(size), ctx + size_at);
-	if (kind_at) {
-		bpf_probe_read_kernel(&kind, sizeof(kind), ctx + kind_at);
-		k.what = kind;
+	t = class_of(c, &k);
+	if (!t)
+		return 0;
+	now = bpf_ktime_get_ns();
+	x = bpf_map_lookup_elem(&pass_scratch, &zero);
+	bounded(length);
+	if (x && length <= EVENT_BYTES && event_shown(c, k.event, 0, now)) {
+		event_header(&x->r, now, now, 0, length);
+		x->key = k;
+		if (bpf_probe_read_kernel(x->bytes, length, ctx) != 0)
+			x->r.length = sizeof(x->key);
+		event_sent(c, &k, send(ctx, &x->r, sizeof(x->key) + length));
 	}
-	return single(ctx, c, &k, (u64)size * size_unit);
+	return count(ctx, &k, t, 0);
+}
+
+/* A request to a disk is made. */
+SEC("raw_tracepoint/block_bio_queue")
+int tally_request(struct bpf_raw_tracepoint_args *ctx)
+{
+	struct tally_control *c = control_on();
+	struct bio *bio = (struct bio *)ctx->args[0];
+	struct disk_request x = {.o = {.key = {.event = requests_number}}};
+	struct block_device *device = 0;
+	struct tally *t;
+	u64 at = (u64)bio;
+	u32 what = 0, size = 0, number = 0;
+
+	if (!c || !counts())
+		return 0;
+	here(&x.o.key);
+	READ(what, bio->bi_opf);
+	READ(size, bio->bi_iter.bi_size);
+	READ(device, bio->bi_bdev);
+	READ(number, device->bd_dev);
+	x.o.key.what = what & REQUEST_SORT;
+	x.o.begin = bpf_ktime_get_ns();
+	x.size = size;
+	x.device = number;
+	t = class_of(c, &x.o.key);
+	if (with_intervals)
+		bpf_map_update_elem(&requests, &at, &x, BPF_ANY);
+	return t ? count(ctx, &x.o.key, t, size) : 0;
+}
+
+/* answered writes down a request that is answered, in whatever thread. */
+inlined void answered(void *ctx, u64 bio, u64 now)
+{
+	struct tally_control *c = control_on();
+	struct disk_request *x = bpf_map_lookup_elem(&requests, &bio);
+
+	if (!x)
+		return;
+	if (c)
+		happened(ctx, c, &x->o.key, x->o.begin, now, x->size, x->device, 0);
+	bpf_map_delete_elem(&requests, &bio);
+}
+
+/* A device that takes requests as they were made, such as one made of several others, answers one. */
+SEC("raw_tracepoint/block_bio_complete")
+int tally_answer(struct bpf_raw_tracepoint_args *ctx)
+{
+	answered(ctx, ctx->args[1], bpf_ktime_get_ns());
+	return 0;
+}
+
+/* One with a queue puts several together, and answers as many bytes of these as it has done. */
+SEC("raw_tracepoint/block_rq_complete")
+int tally_answers(struct bpf_raw_tracepoint_args *ctx)
+{
+	struct request *request = (struct request *)ctx->args[0];
+	u32 left = ctx->args[2], size = 0;
+	u64 now = bpf_ktime_get_ns();
+	struct bio *bio = 0;
+
+	READ(bio, request->bio);
+	for (int i = 0; i < REQUESTS_TOGETHER && bio; i++) {
+		if (READ(size, bio->bi_iter.bi_size) != 0 || size > left)
+			break;
+		left -= size;
+		answered(ctx, (u64)bio, now);
+		READ(bio, bio->bi_next);
+	}
+	return 0;
 }
 
 /* A call of a function, whose arguments may be a size. */
@@ -207,7 +321,9 @@ int tally_call(struct pt_regs *registers)
 {
 	struct tally_control *c = control_on();
 	struct tally_key k = {.event = event_number};
-	u64 id = bpf_get_current_pid_tgid(), size = 0, second;
+	struct event_record x;
+	struct tally *t;
+	u64 id = bpf_get_current_pid_tgid(), size = 0, second, now;
 	u32 tid = id;
 
 	if (!c || !counts())
@@ -234,7 +350,30 @@ int tally_call(struct pt_regs *registers)
 		size *= second;
 	if ((s64)size < 0)
 		size = 0; /* it asks for nothing that it could get */
-	return single(registers, c, &k, size);
+	t = class_of(c, &k);
+	if (!t)
+		return 0;
+	now = bpf_ktime_get_ns();
+	if (event_shown(c, k.event, size, now)) {
+		event_header(&x.r, now, now, size, sizeof(x.words));
+		x.key = k;
+		x.words[0] = registers->ax;
+		x.words[1] = registers->dx;
+		x.words[2] = registers->cx;
+		x.words[3] = registers->bx;
+		x.words[4] = registers->si;
+		x.words[5] = registers->di;
+		x.words[6] = registers->r8;
+		x.words[7] = registers->r9;
+		event_sent(c, &k, send(registers, &x, sizeof(x.key) + sizeof(x.words)));
+	}
+	return count(registers, &k, t, size);
+}
+
+inlined u32 descriptor_of(u32 call)
+{
+	bounded(call);
+	return call < CALLS_KNOWN ? descriptors[call] : 0;
 }
 
 SEC("raw_tracepoint/sys_enter")
@@ -242,13 +381,20 @@ int tally_enter(struct bpf_raw_tracepoint_args *ctx)
 {
 	struct tally_control *c = control_on();
 	struct tally_open o = {.key = {.event = calls_number, .what = ctx->args[1]}}, *open;
+	struct pt_regs *registers;
 	struct tally *t;
+	u64 descriptor = 0;
 	u32 tid = bpf_get_current_pid_tgid();
 
 	if (!c || !counts())
 		return 0;
 	here(&o.key);
 	t = class_of(c, &o.key);
+	if (with_intervals && descriptor_of(o.key.what) == DESCRIPTOR_GOES) {
+		registers = (struct pt_regs *)ctx->args[0];
+		READ(descriptor, registers->di);
+		o.file = tell_file(ctx, file_behind(descriptor));
+	}
 	o.begin = bpf_ktime_get_ns();
 	open = bpf_map_lookup_elem(&calls, &tid);
 	if (open)
@@ -258,27 +404,33 @@ int tally_enter(struct bpf_raw_tracepoint_args *ctx)
 	return t ? count(ctx, &o.key, t, 0) : 0;
 }
 
-/* passed writes down a call or a span that ends, or a wait. Where they come faster than they can be
- * kept, the short ones are counted and left out. */
-inlined void passed(void *ctx, struct tally_control *c, struct tally_open *o, struct tally_key *waker, u64 end, u64 woken, u64 result, bool returns, u64 goroutine)
+/* paced reports whether a call, a span or a wait that ends is written down. Where they come faster than
+ * they can be kept, the short ones are counted and left out. */
+inlined bool paced(struct tally_control *c, struct tally_open *o, u64 end)
 {
-	u32 length = waker ? 2 * sizeof(struct tally_key) : sizeof(struct tally_key);
-	struct interval_record x = {.r = {.kind = KIND_INTERVAL, .length = length}, .key = o->key};
-	struct interval_pace *p;
-	u32 zero = 0, event = o->key.event & (TALLY_EVENTS - 1);
+	u32 zero = 0;
+	struct interval_pace *p = bpf_map_lookup_elem(&interval_pace, &zero);
 
-	p = bpf_map_lookup_elem(&interval_pace, &zero);
 	if (!with_intervals || !p)
-		return;
+		return false;
 	if (end - p->began > PACE_NS) {
 		p->began = end;
 		p->written = 0;
 	}
 	if (p->written >= INTERVALS_SHOWN && end - o->begin < LONG_NS) {
-		__sync_fetch_and_add(&c->thinned[event], 1);
-		return;
+		__sync_fetch_and_add(&c->thinned[o->key.event & (TALLY_EVENTS - 1)], 1);
+		return false;
 	}
 	p->written++;
+	return true;
+}
+
+/* tell_passed writes it down. */
+inlined void tell_passed(void *ctx, struct tally_control *c, struct tally_open *o, struct tally_key *waker, u64 end, u64 woken, u64 result, bool returns, u64 goroutine, u64 file)
+{
+	u32 length = waker ? 2 * sizeof(struct tally_key) : sizeof(struct tally_key);
+	struct interval_record x = {.r = {.kind = KIND_INTERVAL, .length = length}, .key = o->key};
+
 	x.r.addr = o->begin;
 	x.r.low = end;
 	x.r.high = woken;
@@ -286,10 +438,17 @@ inlined void passed(void *ctx, struct tally_control *c, struct tally_open *o, st
 	x.r.bp = returns;
 	x.r.pc = bpf_get_smp_processor_id();
 	x.r.system_sp = goroutine;
+	x.r.slot = file;
 	if (waker)
 		x.waker = *waker;
 	if (send(ctx, &x, length) != 0)
-		__sync_fetch_and_add(&c->unwritten[event], 1);
+		__sync_fetch_and_add(&c->unwritten[o->key.event & (TALLY_EVENTS - 1)], 1);
+}
+
+inlined void passed(void *ctx, struct tally_control *c, struct tally_open *o, struct tally_key *waker, u64 end, u64 woken, u64 result, bool returns, u64 goroutine)
+{
+	if (paced(c, o, end))
+		tell_passed(ctx, c, o, waker, end, woken, result, returns, goroutine, 0);
 }
 
 /* interval is passed for what is the thread's own. */
@@ -308,6 +467,31 @@ inlined void settle(struct tally_open *o, u64 sum, u64 run)
 		t->run += run;
 	}
 	o->begin = 0;
+}
+
+/* file_of_call finds what a system call that returns was about, and tells of it; 0: of nothing. */
+inlined u64 file_of_call(void *ctx, struct tally_open *o, struct pt_regs *registers, s64 result)
+{
+	u64 descriptor = 0;
+
+	switch (descriptor_of(o->key.what)) {
+	case DESCRIPTOR_GOES:
+		return o->file;
+	case DESCRIPTOR_FIRST:
+		READ(descriptor, registers->di);
+		break;
+	case DESCRIPTOR_FIFTH:
+		READ(descriptor, registers->r8);
+		break;
+	case DESCRIPTOR_MADE:
+		if (result < 0)
+			return 0;
+		descriptor = result;
+		break;
+	default:
+		return 0;
+	}
+	return tell_file(ctx, file_behind(descriptor));
 }
 
 SEC("raw_tracepoint/sys_exit")
@@ -349,7 +533,8 @@ int tally_leave(struct bpf_raw_tracepoint_args *ctx)
 		open->begin = 0;
 		return 0;
 	}
-	interval(ctx, c, open, 0, now, 0, ctx->args[1], true);
+	if (paced(c, open, now))
+		tell_passed(ctx, c, open, 0, now, 0, ctx->args[1], true, 0, file_of_call(ctx, open, registers, ctx->args[1]));
 	settle(open, now - open->begin, 0);
 	return 0;
 }

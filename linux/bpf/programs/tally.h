@@ -19,6 +19,16 @@ enum tally_flag {
 };
 FOR_GO(tally_flag);
 
+/* Where the file of a system call is to be found. */
+enum descriptor_place {
+	DESCRIPTOR_FIRST = 1, /* by its first argument */
+	DESCRIPTOR_FIFTH = 2, /* by its fifth */
+	DESCRIPTOR_MADE = 3,  /* by what it returns */
+	DESCRIPTOR_GOES = 4,  /* by its first argument, and not any more when it returns */
+	CALLS_KNOWN = 512,
+};
+FOR_GO(descriptor_place);
+
 /* A class of events. */
 struct tally_key {
 	u64 ip;
@@ -51,6 +61,7 @@ struct tally_open {
 	u64 begin; /* 0: none is */
 	u64 woken; /* of a wait: since when it could go on; 0: it cannot */
 	u64 preempted;
+	u64 file; /* of a call that lets go of its descriptor, what was behind it */
 };
 
 struct tally_wait {
@@ -60,7 +71,8 @@ struct tally_wait {
 
 /* A wait, a system call or a span that has ended. It takes the header's words for its own:
  * addr is when it began, low when it ended, high of a wait since when it could go on, sp what a
- * call returned, bp whether it did, pc the processor, system_sp of a span the goroutine. */
+ * call returned, bp whether it did, pc the processor, system_sp of a span the goroutine, slot of a call
+ * the number of its file. */
 struct interval_record {
 	struct record_header r;
 	struct tally_key key;
@@ -133,7 +145,8 @@ struct {
 	__uint(max_entries, 1);
 } pace SEC(".maps");
 
-/* How many records of intervals were written lately on a processor. */
+/* How many records were written lately on a processor: first of intervals, then of each
+ * event that is written down by itself. */
 struct interval_pace {
 	u64 began;
 	u64 written;
@@ -143,7 +156,7 @@ struct {
 	__uint(type, BPF_MAP_TYPE_PERCPU_ARRAY);
 	__type(key, u32);
 	__type(value, struct interval_pace);
-	__uint(max_entries, 1);
+	__uint(max_entries, 1 + TALLY_EVENTS);
 } interval_pace SEC(".maps");
 
 /* Where an allocator was called last, by thread. */
