@@ -1,6 +1,9 @@
 package profile
 
-import "errors"
+import (
+	"errors"
+	"sort"
+)
 
 // Attributes are what else is known of intervals, a column each.
 type Attributes []Attribute
@@ -101,4 +104,13 @@ func (a *Attribute) check(p *Profile, n int) error {
 		}
 	}
 	return nil
+}
+
+// At is the value of an interval; has is false where it has none.
+func (a *Attribute) At(i int) (value int64, has bool) {
+	n := sort.Search(len(a.Interval), func(k int) bool { return int(a.Interval[k]) >= i })
+	if n == len(a.Interval) || int(a.Interval[n]) != i {
+		return 0, false
+	}
+	return a.Value[n], true
 }

@@ -1,6 +1,11 @@
 package profile
 
-import "errors"
+import (
+	"errors"
+	"strings"
+
+	"entelon/core/measure"
+)
 
 // IntervalKind says what is going on between the beginning of an interval and its end.
 type IntervalKind uint8
@@ -152,10 +157,47 @@ func ascending(at []uint32, n int) bool {
 func (p *Profile) OfIntervals() *Profile {
 	out := *p
 	v := &p.Intervals
-	out.Measures = nil
+	out.measuresOfEvents, out.Measures = p.Measures, nil
 	out.Samples = Samples{Time: v.Start, Thread: v.Thread, Stack: v.Stack}
 	if v.Len() == 0 {
 		out.Samples.Time = []int64{}
 	}
 	return &out
+}
+
+// AreIntervals reports whether the samples of p are intervals: it comes from OfIntervals.
+func (p *Profile) AreIntervals() bool {
+	t, v := p.Samples.Time, p.Intervals.Start
+	return len(t) > 0 && len(t) == len(v) && &t[0] == &v[0]
+}
+
+// EventKind names what kind of event an interval of a kind is, as measures are chosen: "disk",
+// "tracepoint:sched:sched_switch"; "" where it is none.
+func (p *Profile) EventKind(k IntervalKind) string {
+	switch k {
+	case IntervalWait, IntervalReady:
+		return measure.Waiting
+	case IntervalCall:
+		return measure.Syscalls
+	case IntervalSpan:
+		return measure.Span
+	}
+	at, measures := k.Column(), p.Measures
+	if measures == nil {
+		measures = p.measuresOfEvents
+	}
+	if at < 0 || at >= len(measures) {
+		return ""
+	}
+	w, _ := measure.Named(p.Strings[measures[at].Name])
+	if w.Of != "" {
+		return w.Kind + ":" + w.Of
+	}
+	return w.Kind
+}
+
+// OfEventKind is what a kind of event is of: of "function:slur.Route" the function.
+func OfEventKind(name string) string {
+	_, of, _ := strings.Cut(name, ":")
+	return of
 }

@@ -226,3 +226,22 @@ func shownMark(name string) string {
 	}
 	return name
 }
+
+// disk begins the keys of requests to disks.
+const disk = "disk: "
+
+// MarkValue is what a mark says beside what kind of mark it is, such as the name of a system call or of a
+// span; of other functions it is the short name.
+func MarkValue(p *Profile, f FunctionID) string {
+	name := p.Strings[p.Functions[f].Name]
+	if p.Functions[f].Mark == NoMark {
+		return Short(p.FunctionName(f))
+	}
+	name = strings.TrimSuffix(strings.TrimPrefix(name, "["), "]")
+	for _, begin := range []string{systemCall, span, disk} {
+		if of, is := strings.CutPrefix(name, begin); is {
+			return of
+		}
+	}
+	return name
+}

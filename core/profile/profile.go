@@ -201,6 +201,8 @@ type Profile struct {
 	LabelSets LabelSets
 	Samples   Samples
 	Intervals Intervals
+
+	measuresOfEvents []Measure // of a profile whose samples are intervals, where those have none
 }
 
 // String returns the text of an identifier.

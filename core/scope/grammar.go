@@ -1,7 +1,6 @@
 package scope
 
 import (
-	"errors"
 	"fmt"
 	"math"
 	"regexp"
@@ -38,6 +37,8 @@ type (
 		Path   *pathNode   `parser:"| 'path' @@"`
 		Label  *labelNode  `parser:"| 'label' @@"`
 		During *duringNode `parser:"| 'during' @@"`
+		In     *inNode     `parser:"| 'in' @@"`
+		Woken  *wokenNode  `parser:"| 'woken' @@"`
 		Field  *fieldNode  `parser:"| @@"`
 	}
 	timeNode struct {
@@ -59,10 +60,10 @@ type (
 		Name    string      `parser:"@Word"`
 		Is      *textsNode  `parser:"( 'is' @@"`
 		Matches *textNode   `parser:"| 'matches' @@"`
-		Over    *amountNode `parser:"| 'over' @@"`
-		Under   *amountNode `parser:"| 'under' @@"`
-		Least   *amountNode `parser:"| 'at' ( 'least' @@"`
-		Most    *amountNode `parser:"       | 'most' @@ ) )"`
+		Over    *amountNode `parser:"| ( 'over' | '>' ) @@"`
+		Under   *amountNode `parser:"| ( 'under' | '<' ) @@"`
+		Least   *amountNode `parser:"| ( 'at' 'least' | '>=' ) @@"`
+		Most    *amountNode `parser:"| ( 'at' 'most' | '<=' ) @@ )"`
 	}
 	textsNode struct {
 		Not   bool        `parser:"@'not'?"`
@@ -76,7 +77,7 @@ type (
 	amountNode struct {
 		Pos    lexer.Position
 		Number string `parser:"@Word"`
-		Unit   string `parser:"@( 'ns' | 'us' | 'µs' | 'ms' | 's' | 'min' | 'B' | 'KiB' | 'MiB' | 'GiB' )?"`
+		Unit   string `parser:"@( 'ns' | 'us' | 'µs' | 'ms' | 's' | 'min' | 'B' | 'kB' | 'MB' | 'GB' | 'KiB' | 'MiB' | 'GiB' )?"`
 	}
 )
 
@@ -89,7 +90,7 @@ var (
 			{Name: "Space", Pattern: `\s+`},
 			{Name: "Quoted", Pattern: `"(\\.|[^"\\])*"`},
 			{Name: "Word", Pattern: `(\(\*[\w.]+\)|[^\s,()<>="!])+`},
-			{Name: "Sign", Pattern: `[(),>]`},
+			{Name: "Sign", Pattern: `>=|<=|[(),<>]`},
 		})
 	})
 	grammar = sync.OnceValue(func() *participle.Parser[anyNode] {
@@ -98,7 +99,7 @@ var (
 )
 
 // reserved words have to stand in quotes where they are meant as a text.
-var reserved = []string{"and", "or", "not", "is", "matches", "over", "under", "at", "from", "to", "idle", "during", "longer", "shorter", "than"}
+var reserved = []string{"and", "or", "not", "is", "matches", "over", "under", "at", "from", "to", "idle", "during", "longer", "shorter", "than", "in", "woken"}
 
 // maxText bounds what is parsed, and with it how deep brackets are nested.
 const maxText = 16 << 10
@@ -140,8 +141,42 @@ func (c converter) any(n *anyNode) (expression, error) {
 	return joinedOf[any_](n.All, c.all, func(xs any_) expression { return xs })
 }
 
+// all joins conditions. Those about events that follow one "in events where" are a part of it.
 func (c converter) all(n *allNode) (expression, error) {
-	return joinedOf[all](n.One, c.one, func(xs all) expression { return xs })
+	var whole all
+	for i := 0; i < len(n.One); i++ {
+		one := n.One[i]
+		from, inverse := one, false
+		for from.Not != nil {
+			from, inverse = from.Not, !inverse
+		}
+		if from.Is == nil || from.Is.In == nil {
+			x, err := c.one(one)
+			if err != nil {
+				return nil, err
+			}
+			if same, ok := x.(all); ok {
+				whole = append(whole, same...)
+				continue
+			}
+			whole = append(whole, x)
+			continue
+		}
+		to := i + 1
+		for to < len(n.One) && eventual(n.One[to]) {
+			to++
+		}
+		x, err := c.inEvents(from.Is.In.Where, n.One[i+1:to])
+		if err != nil {
+			return nil, err
+		}
+		whole = append(whole, negated(x, inverse))
+		i = to - 1
+	}
+	if len(whole) == 1 {
+		return whole[0], nil
+	}
+	return whole, nil
 }
 
 // joinedOf makes one expression of several: the only one as it is, and those of
@@ -199,8 +234,14 @@ func (c converter) condition(n *conditionNode) (expression, error) {
 		is, not, err := c.values(n.Label.Is, n.Label.Matches)
 		return negated(label{name[0].source, is}, not), err
 	}
-	if n.During != nil {
+	switch {
+	case n.During != nil:
 		return c.during(n.During)
+	case n.In != nil:
+		return c.inEvents(n.In.Where, nil)
+	case n.Woken != nil:
+		by, err := c.patterns(n.Woken.By)
+		return woken{by}, err
 	}
 	return c.field(n.Field)
 }
@@ -254,20 +295,25 @@ func (c converter) field(n *fieldNode) (expression, error) {
 		}
 		return negated(field{n.Name, texts}, not), nil
 	}
-	for _, x := range []struct {
-		n  *amountNode
-		by comparison
-	}{{n.Over, over}, {n.Under, under}, {n.Least, atLeast}, {n.Most, atMost}} {
-		if x.n == nil {
-			continue
-		}
-		if slices.Contains(fieldNames, n.Name) {
-			return nil, c.wrong(n.Pos, fmt.Sprintf(`%s is not an amount; write "%s is …"`, n.Name, n.Name), "")
-		}
-		v, unit, err := c.amount(x.n)
-		return amount{n.Name, x.by, v, unit}, err
+	by, node := n.comparison()
+	if slices.Contains(fieldNames, n.Name) {
+		return nil, c.wrong(n.Pos, fmt.Sprintf(`%s is not an amount; write "%s is …"`, n.Name, n.Name), "")
 	}
-	return nil, errors.New("a condition without a part") // the grammar has none
+	v, unit, err := c.amount(node)
+	return amount{n.Name, by, v, unit}, err
+}
+
+// comparison is how a field is compared, and with what.
+func (n *fieldNode) comparison() (comparison, *amountNode) {
+	switch {
+	case n.Over != nil:
+		return over, n.Over
+	case n.Under != nil:
+		return under, n.Under
+	case n.Least != nil:
+		return atLeast, n.Least
+	}
+	return atMost, n.Most
 }
 
 // values reads what stands behind "is" or "matches".
@@ -314,7 +360,7 @@ var units = map[string]struct {
 	size float64
 }{
 	"ns": {"ns", 1}, "us": {"ns", 1e3}, "µs": {"ns", 1e3}, "ms": {"ns", 1e6}, "s": {"ns", 1e9}, "min": {"ns", 60e9},
-	"B": {"bytes", 1}, "KiB": {"bytes", 1 << 10}, "MiB": {"bytes", 1 << 20}, "GiB": {"bytes", 1 << 30}, "": {"count", 1},
+	"B": {"bytes", 1}, "kB": {"bytes", 1e3}, "MB": {"bytes", 1e6}, "GB": {"bytes", 1e9}, "KiB": {"bytes", 1 << 10}, "MiB": {"bytes", 1 << 20}, "GiB": {"bytes", 1 << 30}, "": {"count", 1},
 }
 
 var glued = regexp.MustCompile(`^([0-9.]+)(\D*)$`)

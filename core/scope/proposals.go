@@ -57,6 +57,7 @@ type expected struct {
 	want  want
 	field string // whose names are wanted
 	open  int    // brackets
+	event bool   // it is behind "in events where"
 }
 
 type want uint8
@@ -78,6 +79,10 @@ const (
 	wantSpanWord
 	wantLonger // another name, how long, or "and", "or"
 	wantThan
+	wantEventsWord
+	wantWhereWord
+	wantByWord
+	wantThreadWord
 )
 
 // follow says what may come behind these tokens.
@@ -96,6 +101,18 @@ func follow(ts []token) expected {
 			at.want, at.field = wantTimeWord, "time"
 		case at.want == wantCondition && w == "during":
 			at.want, at.field = wantSpanWord, duringField
+		case at.want == wantCondition && w == "in" && !at.event:
+			at.want = wantEventsWord
+		case at.want == wantEventsWord:
+			at.want = wantWhereWord
+		case at.want == wantWhereWord:
+			at.want, at.event = wantCondition, true
+		case at.want == wantCondition && w == "woken":
+			at.want = wantByWord
+		case at.want == wantByWord:
+			at.want = wantThreadWord
+		case at.want == wantThreadWord:
+			at.want, at.field = wantName, "thread"
 		case at.want == wantSpanWord:
 			at.want = wantName
 		case at.want == wantLonger && (w == "longer" || w == "shorter") || at.want == wantUnit && w == "shorter" || at.want == wantTo && w == "shorter":
@@ -108,11 +125,13 @@ func follow(ts []token) expected {
 			at.want, at.field = wantLabelIs, labelField(t.value())
 		case at.want == wantLabelIs:
 			at.want = wantNotOrName
+		case at.want == wantCondition && at.event && !slices.Contains(fieldNames, w):
+			at.want, at.field = wantVerb, eventField(t.value())
 		case at.want == wantCondition:
-			at.want, at.field, path = wantVerb, w, w == "path"
+			at.want, at.field, path, at.event = wantVerb, w, w == "path", false
 		case at.want == wantVerb && (w == "is" || w == "matches"):
 			at.want = wantNotOrName
-		case at.want == wantVerb && (w == "over" || w == "under"):
+		case at.want == wantVerb && slices.Contains([]string{"over", "under", "<", ">", "<=", ">="}, w):
 			at.want = wantAmount
 		case at.want == wantVerb && w == "at":
 			at.want = wantLeast
@@ -147,25 +166,41 @@ func follow(ts []token) expected {
 	return at
 }
 
-var unitNames = []string{"s", "ms", "µs", "us", "ns", "min", "B", "KiB", "MiB", "GiB"}
+var unitNames = []string{"s", "ms", "µs", "us", "ns", "min", "B", "kB", "MB", "GB", "KiB", "MiB", "GiB"}
 
 // words lists the words of the language that may come, without names.
 func (at expected) words() []string {
 	switch at.want {
 	case wantCondition:
-		return append(append([]string{}, fieldNames...), "time", "path", "idle", "label", "during", "not", "(")
+		var first []string
+		if at.event {
+			first = slices.Clone(eventWords)
+		}
+		return append(append(first, fieldNames...), "time", "path", "idle", "label", "during", "in", "woken", "not", "(")
 	case wantVerb:
 		switch {
 		case at.field == "path":
 			return []string{"is", "is not"}
 		case slices.Contains(fieldNames, at.field):
 			return []string{"is", "is not", "matches"}
+		case at.field == eventField(eventKind) || at.field == eventField(eventName):
+			return []string{"is", "is not", "matches"}
+		case at.event && at.field != eventField(eventDuration):
+			return []string{"is", "is not", "matches", "over", "under", "at least", "at most"}
 		}
 		return []string{"over", "under", "at least", "at most"}
 	case wantLabelIs:
 		return []string{"is", "is not", "matches"}
 	case wantSpanWord:
 		return []string{"span"}
+	case wantEventsWord:
+		return []string{"events"}
+	case wantWhereWord:
+		return []string{"where"}
+	case wantByWord:
+		return []string{"by"}
+	case wantThreadWord:
+		return []string{"thread"}
 	case wantLonger:
 		return append([]string{"longer", "shorter", ","}, at.joins()...)
 	case wantThan:
@@ -216,6 +251,9 @@ func (at expected) expected() string {
 		}
 		if at.field == duringField {
 			return "the name of a span"
+		}
+		if name, ok := strings.CutPrefix(at.field, eventField("")); ok {
+			return fmt.Sprintf("the %s of an event", name)
 		}
 		if name, ok := strings.CutPrefix(at.field, labelField("")); ok {
 			return fmt.Sprintf("a value of the label %s", quote(name))

@@ -84,7 +84,7 @@ func (s Scope) Amounts() bool {
 func timed(x expression) bool {
 	return some(x, func(x expression) bool {
 		switch x.(type) {
-		case between, during:
+		case between, during, inEvents, woken:
 			return true
 		}
 		return false
@@ -154,6 +154,10 @@ func (s Scope) Parts() []Part {
 			p.Field = "idle"
 		case during:
 			p.Field, p.Texts = duringField, patternTexts(x.spans)
+		case inEvents:
+			p.Field = "events"
+		case woken:
+			p.Field, p.Texts = "woken", patternTexts(x.by)
 		case amount:
 			p.Field = x.measure
 		case pathExpr:

@@ -165,7 +165,12 @@ func TestErrorsPointAtTheCharacter(t *testing.T) {
 		{"idle idle", 5, ""},
 		{"thread is and", 10, ""},
 		{`function matches "("`, 17, ""},
-		{"cpu > 5 ms", 4, "cpu over 5 ms"},
+		{"in event where kind is disk", 3, "in events where kind is disk"},
+		{"in events where duration is 5", 16, ""},
+		{"in events where kind over 5", 16, ""},
+		{"in events where duration over 5", 30, ""},
+		{"in events where idle", 16, ""},
+		{"woken by clerk", 9, ""},
 		{"idle, thread is x", 4, ""},
 		{"top is fn1 and\nfunktion is fn2", 15, "top is fn1 and\nfunction is fn2"},
 	} {

@@ -101,6 +101,7 @@ func NewNames(p *profile.Profile, about About, w Weights) *Names {
 			}
 		}
 	})
+	eventNames(p, gather)
 	gather(duringField, func(add func(string, int64, ...string)) { spanNames(p, add) })
 	sets := make([]int64, p.LabelSets.Len()) // samples
 	for i := range p.Samples.Labels {
@@ -188,6 +189,17 @@ func (n *Names) Absent(s Scope) []string {
 			absent("path", x.steps)
 		case amount:
 			absent("", []pattern{literal(x.measure)})
+		case inEvents:
+			look(x.where)
+		case about:
+			switch {
+			case x.name != eventKind && x.name != eventName && x.name != eventDuration && !n.has(eventField(""), pattern{source: x.name}):
+				absent(eventField(""), []pattern{{source: x.name}})
+			case len(x.is) > 0 && len(n.of[eventField(x.name)]) > 0:
+				absent(eventField(x.name), x.is)
+			}
+		case woken:
+			absent("thread", x.by)
 		}
 	}
 	if s.root != nil {
@@ -210,6 +222,9 @@ func what(field string) string {
 		return "thread in the state"
 	case duringField:
 		return "span"
+	}
+	if name, ok := strings.CutPrefix(field, eventField("")); ok {
+		return strings.TrimSpace("event with this " + name)
 	}
 	if name, ok := strings.CutPrefix(field, labelField("")); ok {
 		return fmt.Sprintf("value of the label %s", quote(name))
@@ -294,6 +309,9 @@ func (n *Names) Complete(text string, at int) []Proposal {
 		}
 	}
 	if place.want == wantCondition && begun != "" {
+		if place.event {
+			names(eventField(""))
+		}
 		names("")
 	}
 	return out
