@@ -167,6 +167,7 @@ func table(s *request.Server) []request.Route {
 		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/events", Load: request.Shared, Summary: "Events that a take recorded one by one", Answer: api.EventsOut{}, Handle: s.Same(viewing.LensRoutes{Server: s}.Events, nil), Query: append([]request.Param{
 			request.Query("kind", "string", "kind of event; absent: the first", false),
 			request.Query("sort", "string", "amount, the largest first, or time; absent: amount", false),
+			request.Query("column", "string", "a number of the rows that amounts are of; absent: the kind's own", false),
 			request.Query("limit", "integer", "rows, 1000 at most", false),
 			request.Query("bins", "integer", "bins of time in which rows are counted, 2000 at most", false),
 		}, timeRange...)},

@@ -39,6 +39,7 @@ type Kind struct {
 
 	amount int // column, -1 where there is none
 	count  int // column, -1 where there is none
+	first  int // the first column of its measure
 }
 
 // Thinned reports whether events have no row of their own.
@@ -73,7 +74,7 @@ func KindsOf(t *profile.Take) []Kind {
 		if !known {
 			k = len(out)
 			at[name] = k
-			out = append(out, Kind{Name: name, Label: w.Label, Unit: measure.Count, Time: w.Time, amount: -1, count: -1})
+			out = append(out, Kind{Name: name, Label: w.Label, Unit: measure.Count, Time: w.Time, amount: -1, count: -1, first: m})
 			if c, ok := t.CountingOf(m); ok {
 				out[k].Events, out[k].Single, out[k].Lost = c.Events, c.Singly, c.Lost
 			}
@@ -84,15 +85,20 @@ func KindsOf(t *profile.Take) []Kind {
 			out[k].amount, out[k].Unit = m, w.Unit
 		}
 	}
+	var kept [256]bool
+	for _, of := range t.Profile.Intervals.Kind {
+		kept[of] = true
+	}
 	for i := range out {
 		k := &out[i]
 		if k.Name == measure.Waiting {
 			k.Label = "waits"
 		}
-		if k.Apart = keepsIntervals(t.Profile, k.Name); k.Apart && k.amount >= 0 {
-			if c, ok := t.CountingOf(k.amount); ok {
-				k.Single = min(c.Intervals, k.Events)
-			}
+		for of, is := range kept {
+			k.Apart = k.Apart || is && k.passing(profile.IntervalKind(of))
+		}
+		if c, ok := t.CountingOf(k.first); ok && k.Apart {
+			k.Single = min(c.Intervals, k.Events)
 		}
 	}
 	return out
@@ -118,8 +124,9 @@ type Row struct {
 	Thread profile.ThreadID
 	Stack  profile.StackID
 	What   profile.FunctionID // the mark that says what it is, or the function in which it happened
-	Amount int64              // in the kind's unit; 0 where it has none
+	Amount int64              // of the column that was asked for; 0 where the kind has none
 	Events int64              // that it stands for; 0: one, or it is not known
+	Values []Value            // of the kind's columns, where they were asked for
 }
 
 // Order is what rows are sorted by.
@@ -141,6 +148,10 @@ type Question struct {
 	// since the take began; without bins they are not.
 	From, To int64
 	Bins     int
+	// Column is what amounts are of, in place of the kind's own; rows without it are left out. Columns
+	// are what is told of each row, and texts of these are grouped.
+	Column  *Column
+	Columns []Column
 }
 
 // Found is what a scope has of a kind.
@@ -155,6 +166,7 @@ type Found struct {
 	Largest int64
 	Sizes   []Size  // rows by amount, from the smallest that there is to the largest; none without amounts
 	Over    []int64 // rows by bin of time
+	Groups  []Group // of the columns that are texts, those with the largest amounts first
 }
 
 // Find answers a question. Totals, percentiles, sizes and bins are over all rows, whatever the limit;
@@ -163,13 +175,22 @@ func Find(p *profile.Profile, q Question) (f Found) {
 	k, limit, before := &q.Kind, q.Limit, before(q.By)
 	first := heaped{before: before} // the last of those that are kept is at its top
 	var amounts []int64
+	whole := p
 	p, values := k.rows(p, q.Scope.Amounts())
+	chosen := q.reader(whole)
+	groups := groupsOf(whole, k, q.Columns)
 	f.Over = make([]int64, q.Bins)
 	perBin := float64(q.Bins) / float64(max(1, q.To-q.From))
 	q.Scope.Sieve(p, false).Each(p, func(i int) {
 		amount, events := values(i)
 		if amount == 0 && events == 0 {
 			return
+		}
+		if chosen != nil {
+			var has bool
+			if amount, has = chosen.at(i); !has {
+				return
+			}
 		}
 		s := p.Samples.Stack[i]
 		r := Row{Sample: i, Thread: p.Samples.Thread[i], Stack: s, What: p.FunctionOf(s), Amount: amount, Events: events}
@@ -178,6 +199,9 @@ func Find(p *profile.Profile, q Question) (f Found) {
 		}
 		f.Total, f.Events = f.Total+amount, f.Events+max(events, 1)
 		amounts = append(amounts, amount)
+		for g := range groups {
+			groups[g].add(i, amount)
+		}
 		if bin := float64(r.Time-q.From) * perBin; q.Bins > 0 && bin >= 0 {
 			f.Over[int(min(bin, float64(q.Bins-1)))]++ // a time may be far behind the end
 		}
@@ -191,11 +215,17 @@ func Find(p *profile.Profile, q Question) (f Found) {
 	})
 	f.All = int64(len(amounts))
 	f.percentiles(amounts)
-	if k.amount >= 0 {
-		f.Sizes = sizes(amounts, k.Unit)
+	if unit := q.Unit(); unit != measure.Count || chosen != nil {
+		f.Sizes = sizes(amounts, unit)
 	}
 	f.Rows = first.rows
 	slices.SortFunc(f.Rows, before)
+	for i := range f.Rows {
+		f.Rows[i].Values = valuesOf(whole, &f.Rows[i], q.Columns)
+	}
+	for g := range groups {
+		f.Groups = append(f.Groups, groups[g].group())
+	}
 	return f
 }
 

@@ -5,25 +5,15 @@ import (
 	"entelon/core/profile"
 )
 
-// passing says whether intervals of a kind are the rows of a kind of events.
-func passing(kind string, of profile.IntervalKind) bool {
-	switch kind {
-	case measure.Waiting:
-		return of == profile.IntervalWait || of == profile.IntervalReady
-	case measure.Syscalls:
-		return of == profile.IntervalCall
+// passing says whether intervals of a kind are the rows of this one.
+func (k *Kind) passing(of profile.IntervalKind) bool {
+	switch of {
+	case profile.IntervalWait, profile.IntervalReady:
+		return k.Name == measure.Waiting
+	case profile.IntervalCall:
+		return k.Name == measure.Syscalls
 	}
-	return false
-}
-
-// keepsIntervals reports whether a take has events of a kind as intervals.
-func keepsIntervals(p *profile.Profile, kind string) bool {
-	for _, of := range p.Intervals.Kind {
-		if passing(kind, of) {
-			return true
-		}
-	}
-	return false
+	return of.Column() == k.first
 }
 
 // rows returns the profile whose samples are the rows of a kind, with the amount of each and how many
@@ -42,14 +32,26 @@ func (k *Kind) rows(p *profile.Profile, valued bool) (of *profile.Profile, value
 		}
 	}
 	out := p.OfIntervals()
+	var is [256]bool
+	for of := range is {
+		is[of] = k.passing(profile.IntervalKind(of))
+	}
+	moved := attribute(p, profile.AttributeMoved, profile.AttributeBytes)
 	values = func(i int) (amount, events int64) {
-		if !passing(k.Name, p.Intervals.Kind[i]) {
+		if !is[p.Intervals.Kind[i]] {
 			return 0, 0
 		}
 		if k.count >= 0 {
 			events = 1
 		}
-		return p.Intervals.Duration[i], events
+		switch k.Unit {
+		case measure.Bytes:
+			amount, _ = moved.at(i)
+			return amount, max(events, 1)
+		case measure.Nanoseconds:
+			return p.Intervals.Duration[i], events
+		}
+		return 0, 1
 	}
 	if !valued {
 		return out, values

@@ -13,14 +13,18 @@ type Size struct {
 }
 
 // sizes counts sorted amounts in steps that grow with them: of times 1, 2, 5, 10, 20, 50 … ns, of
-// bytes powers of two. Steps without any between others are there, too.
+// bytes powers of two. Steps without any between others are there, too. What is below 0 is one step.
 func sizes(sorted []int64, unit measure.Unit) (out []Size) {
 	if len(sorted) == 0 {
 		return nil
 	}
 	from := int64(0)
 	to := int64(1)
-	for n, at := 0, 0; at < len(sorted); n++ {
+	below := sort.Search(len(sorted), func(i int) bool { return sorted[i] >= 0 })
+	if below > 0 {
+		out = append(out, Size{sorted[0], 0, int64(below)})
+	}
+	for n, at := 0, below; at < len(sorted); n++ {
 		end := at + sort.Search(len(sorted)-at, func(i int) bool { return sorted[at+i] >= to })
 		if end > at || len(out) > 0 {
 			out = append(out, Size{from, to, int64(end - at)})

@@ -40,13 +40,13 @@ const (
 	AttributeOpen      = "open"      // 1: of a span that had no end when the take ended
 	AttributeProcessor = "processor" // on which the thread went on when the interval ended, or the event was
 
-	AttributeMoved  = "bytes"   // that a system call or a request to a disk moved, or an allocation asked for
-	AttributeError  = "error"   // text: of a system call that failed, why: "ENOENT"
-	AttributeFile   = "file"    // text: what a system call was about, or is mapped where a page was missing: a path, or who is at the other end of a socket
-	AttributeSort   = "sort"    // text: of that: "file", "folder", "socket", "pipe", "device"
-	AttributeDevice = "device"  // text: of a request, the disk
-	AttributeMemory = "address" // of a page fault, which was missing
-	AttributeArea   = "area"    // text: of memory that is no file's: "heap", "stack"
+	AttributeMoved  = "bytes"     // that a system call or a request to a disk moved, or an allocation asked for
+	AttributeError  = "error"     // text: of a system call that failed, why: "ENOENT"
+	AttributeFile   = "file"      // text: what a system call was about, or is mapped where a page was missing: a path, or who is at the other end of a socket
+	AttributeSort   = "file-type" // text: of that: "file", "folder", "socket", "pipe", "device"
+	AttributeDevice = "device"    // text: of a request, the disk
+	AttributeMemory = "address"   // of a page fault, which was missing
+	AttributeArea   = "area"      // text: of memory that is no file's: "heap", "stack"
 )
 
 // positional reports whether the values of an attribute are positions among the intervals.

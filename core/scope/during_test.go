@@ -68,6 +68,18 @@ func TestDuringASpan(t *testing.T) {
 				t.Errorf("%s holds sample %d, and does not", text, i)
 			}
 		}
+		// Lenses take a scope apart.
+		for _, ordered := range []bool{false, true} {
+			each := 0
+			sc.Sieve(p, ordered).Each(p, func(i int) {
+				if each++; !sc.Contains(p)(i) {
+					t.Errorf("%s, taken apart, holds sample %d, and does not", text, i)
+				}
+			})
+			if each != want[0] {
+				t.Errorf("%s, taken apart, holds %d samples, want %d", text, each, want[0])
+			}
+		}
 		if n != want[0] || n > 0 && first != want[1] {
 			t.Errorf("%s: %d samples from %d on, want %v", text, n, first, want)
 		}

@@ -163,7 +163,7 @@ func (c converter) all(n *allNode) (expression, error) {
 			continue
 		}
 		to := i + 1
-		for to < len(n.One) && eventual(n.One[to]) {
+		for from.Is.In.Where.Group == nil && to < len(n.One) && eventual(n.One[to]) {
 			to++
 		}
 		x, err := c.inEvents(from.Is.In.Where, n.One[i+1:to])

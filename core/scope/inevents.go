@@ -1,10 +1,13 @@
 package scope
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"sort"
 	"strconv"
+	"strings"
+	"unicode/utf8"
 
 	"github.com/alecthomas/participle/v2/lexer"
 
@@ -32,7 +35,8 @@ const (
 	eventDuration = "duration"
 )
 
-func (x inEvents) text(binding) string { return "in events where " + x.where.text(inNot) }
+// text has brackets always, so that it is clear where it ends.
+func (x inEvents) text(binding) string { return "in events where (" + x.where.text(weakest) + ")" }
 
 func (x about) text(binding) string {
 	if len(x.is) > 0 {
@@ -296,6 +300,19 @@ func (c converter) ofEvent(n *fieldNode) (expression, error) {
 		err = c.wrong(node.Pos, "a duration has a unit: s, ms, µs or ns", "")
 	}
 	return about{name: n.Name, by: by, value: v, unit: unit}, err
+}
+
+// InEvents is the scope of events of a kind for which something is so. Its errors speak of that text alone.
+func InEvents(kind, where string) (Scope, error) {
+	head, tail := "in events where (kind is "+quote(kind)+" and (", "))"
+	s, err := Parse(head + where + tail)
+	var wrong *SyntaxError
+	if errors.As(err, &wrong) {
+		wrong.Text = where
+		wrong.At = max(0, min(wrong.At-utf8.RuneCountInString(head), utf8.RuneCountInString(where)))
+		wrong.Correction = strings.TrimSuffix(strings.TrimPrefix(wrong.Correction, head), tail)
+	}
+	return s, err
 }
 
 // eventField is under what values of what is known of events are proposed.

@@ -73,6 +73,7 @@ func TestInEvents(t *testing.T) {
 		"woken by thread press":                                                   {9, []int{5}},
 		"woken by thread 10, clerk":                                               {9, []int{5}},
 		"woken by thread clerk":                                                   {0, nil},
+		"in events where (kind is disk) and pages over 5":                         {0, nil}, // a measure that the take does not have
 		"in events where none over 5":                                             {0, nil},
 		"in events where kind is disk or in events where kind is faults and idle": {19, []int{1, 2, 3}},
 	} {
@@ -90,6 +91,11 @@ func TestInEvents(t *testing.T) {
 			if is {
 				n++
 			}
+		}
+		each := 0
+		sc.Sieve(p, false).Each(p, func(int) { each++ })
+		if each != n {
+			t.Errorf("%s, taken apart, holds %d samples, and %d", text, each, n)
 		}
 		var rows []int
 		for i, is := range sc.Select(p.OfIntervals()) {

@@ -70,12 +70,39 @@ func (s Scope) Sieve(p *profile.Profile, ordered bool) Sieve {
 		case c.time != nil && ordered:
 			at := c.test(ordered).Time
 			out.From, out.To = max(out.From, at.First), min(out.To, at.Last)
+		case c.single():
+			out.mark(c)
 		default:
 			out.Tests = append(out.Tests, c.test(ordered))
 		}
 	}
 	out.To = max(out.From, out.To)
 	return out
+}
+
+// single reports whether a condition, or a part of it, has to be asked of each sample by its position, as
+// whether something went on in its thread at that time: there is no test for that.
+func (c condition) single() bool {
+	if c.of != nil {
+		return c.of.single()
+	}
+	if c.parts != nil {
+		return slices.ContainsFunc(c.parts, condition.single)
+	}
+	return c.kind == kindSample && c.amount == nil && c.time == nil
+}
+
+// mark asks a condition of all samples.
+func (v *Sieve) mark(c condition) {
+	in := make([]bool, c.p.Samples.Len())
+	c.mark(in)
+	if v.Samples == nil {
+		v.Samples = in
+		return
+	}
+	for i := range in {
+		v.Samples[i] = v.Samples[i] && in[i]
+	}
 }
 
 func (c condition) test(ordered bool) *Test {

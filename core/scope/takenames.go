@@ -1,6 +1,7 @@
 package scope
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"slices"
@@ -154,6 +155,12 @@ func (n *Names) Absent(s Scope) []string {
 				continue
 			}
 			text := fmt.Sprintf("The take has no %s %q", what(field), p.source)
+			if name, ok := strings.CutPrefix(field, eventField("")); ok {
+				text = strings.TrimSpace(fmt.Sprintf("No event of the take has the %s", name)) + fmt.Sprintf(" %q", p.source)
+				if name == "" {
+					text = fmt.Sprintf("No event of the take has %q", p.source)
+				}
+			}
 			if p.regular() {
 				text = fmt.Sprintf("The take has no %s that matches %q", what(field), p.source)
 			}
@@ -224,7 +231,7 @@ func what(field string) string {
 		return "span"
 	}
 	if name, ok := strings.CutPrefix(field, eventField("")); ok {
-		return strings.TrimSpace("event with this " + name)
+		return cmp.Or(name, "event")
 	}
 	if name, ok := strings.CutPrefix(field, labelField("")); ok {
 		return fmt.Sprintf("value of the label %s", quote(name))

@@ -52,9 +52,9 @@ func (s LensRoutes) Events(c *gin.Context) {
 		return
 	}
 	kinds := events.KindsOf(o.Take)
-	out := api.EventsOut{Kinds: []api.EventKindOut{}, Sizes: []api.EventSizeOut{}, Over: []int64{}, Functions: []api.FunctionRef{}, Rows: []api.EventRowOut{}, ToNS: row.DurationNS}
+	out := api.EventsOut{Kinds: []api.EventKindOut{}, Sizes: []api.EventSizeOut{}, Over: []int64{}, Functions: []api.FunctionRef{}, Rows: []api.EventRowOut{}, Columns: []api.EventColumnOut{}, By: []api.EventGroupOut{}, ToNS: row.DurationNS}
 	for _, k := range kinds {
-		out.Kinds = append(out.Kinds, api.EventKindOut{Name: k.Name, Label: k.Label, Column: k.Column(p), Events: k.Events, Single: k.Single, Lost: k.Lost, Apart: k.Apart})
+		out.Kinds = append(out.Kinds, api.EventKindOut{Name: k.Name, Label: k.Label, Unit: k.Unit, Column: k.Column(p), Events: k.Events, Single: k.Single, Lost: k.Lost, Apart: k.Apart})
 	}
 	if len(kinds) == 0 {
 		c.JSON(http.StatusOK, out)
@@ -65,18 +65,55 @@ func (s LensRoutes) Events(c *gin.Context) {
 		s.Fail(c, request.Bad(err))
 		return
 	}
-	f := events.Find(p, events.Question{Kind: k, Scope: sc.Of(request.AboutOf(row)), By: by, Limit: int(limit), To: row.DurationNS, Bins: int(bins)})
-	out.Kind, out.Unit, out.All, out.Events, out.Total = k.Name, string(k.Unit), f.All, f.Events, f.Total
+	q := events.Question{Kind: k, Scope: sc.Of(request.AboutOf(row)), By: by, Limit: int(limit), To: row.DurationNS, Bins: int(bins), Columns: events.ColumnsOf(p, &k)}
+	if name := c.Query("column"); name != "" {
+		if q.Column, err = events.ColumnNamed(q.Columns, name); err != nil {
+			s.Fail(c, request.Bad(err))
+			return
+		}
+		out.Column = name
+	}
+	f := events.Find(p, q)
+	out.Kind, out.Unit, out.All, out.Events, out.Total = k.Name, q.Unit(), f.All, f.Events, f.Total
 	out.Median, out.Ninety, out.Almost, out.Largest, out.Over = f.Median, f.Ninety, f.Almost, f.Largest, f.Over
 	for _, x := range f.Sizes {
 		out.Sizes = append(out.Sizes, api.EventSizeOut{From: x.From, To: x.To, Rows: x.Rows})
 	}
+	for i := range q.Columns {
+		out.Columns = append(out.Columns, api.EventColumnOut{Name: q.Columns[i].Name, Unit: unitOf(&q.Columns[i]), Rows: q.Columns[i].Rows})
+	}
+	for _, g := range f.Groups {
+		by := api.EventGroupOut{Column: g.Column, Texts: []api.EventTextOut{}, Others: g.Others, Rows: g.Rows, Total: g.Total, None: g.None}
+		for _, t := range g.Texts {
+			by.Texts = append(by.Texts, api.EventTextOut(t))
+		}
+		out.By = append(out.By, by)
+	}
 	named := &namedFunctions{p: p, at: map[profile.FunctionID]int{}}
 	for _, r := range f.Rows {
-		out.Rows = append(out.Rows, named.event(r))
+		told := named.event(r)
+		for i, v := range r.Values {
+			x := api.EventValueOut{Has: v.Has, Number: v.Number, Text: v.Text}
+			if v.Has && q.Columns[i].Type == profile.AttributeAddress {
+				x.Number, x.Text = 0, fmt.Sprintf("%#x", uint64(v.Number)) // it does not fit into a number of the page's language
+			}
+			told.Values = append(told.Values, x)
+		}
+		out.Rows = append(out.Rows, told)
 	}
 	out.Functions = append(out.Functions, named.list...)
 	c.JSON(http.StatusOK, out)
+}
+
+// unitOf is the unit of a column in words.
+func unitOf(c *events.Column) string {
+	switch c.Type {
+	case profile.AttributeText:
+		return "text"
+	case profile.AttributeAddress:
+		return "address"
+	}
+	return c.Unit()
 }
 
 // namedFunctions are the functions that rows speak of, each once.
@@ -102,7 +139,7 @@ func (n *namedFunctions) event(r events.Row) api.EventRowOut {
 	pr := p.Processes[th.Process]
 	out := api.EventRowOut{
 		Sample: r.Sample, AtNS: r.Time, Amount: r.Amount, Events: r.Events, Process: p.Strings[pr.Name], PID: pr.PID,
-		Thread: p.Strings[th.Name], TID: th.TID, What: n.of(r.What), Place: -1,
+		Thread: p.Strings[th.Name], TID: th.TID, What: n.of(r.What), Place: -1, Values: []api.EventValueOut{},
 	}
 	if at, ok := events.Place(p, r.Stack); ok {
 		fr := p.Frames[at]

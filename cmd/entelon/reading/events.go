@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
+	"slices"
+	"strings"
 	"text/tabwriter"
 
 	"github.com/spf13/cobra"
@@ -32,7 +34,35 @@ type EventsJSON struct {
 	Ninety  int64           `json:"p90"`
 	Almost  int64           `json:"p99"`
 	Largest int64           `json:"max"`
-	Rows    []EventJSON     `json:"rows"`
+	// Columns are what is known of each row beside when and where it was; By says of those that are texts
+	// what the rows of each add up to.
+	Columns []EventColumnJSON `json:"columns"`
+	By      []EventGroupJSON  `json:"by"`
+	Rows    []EventJSON       `json:"rows"`
+}
+
+// EventColumnJSON is a column in EventsJSON.
+type EventColumnJSON struct {
+	Name string `json:"name"`
+	Unit string `json:"unit"` // "ns", "bytes", "count", "text" or "address"
+	Rows int64  `json:"rows"` // of the take that have it
+}
+
+// EventGroupJSON is what the rows of each text of a column add up to, the largest ones first.
+type EventGroupJSON struct {
+	Column string          `json:"column"`
+	Texts  []EventTextJSON `json:"texts"`
+	Others int             `json:"others"` // more texts, which are not named,
+	Rows   int64           `json:"others_rows"`
+	Total  int64           `json:"others_total"`
+	None   int64           `json:"none"` // rows without any
+}
+
+// EventTextJSON is one text in an EventGroupJSON.
+type EventTextJSON struct {
+	Text  string `json:"text"`
+	Rows  int64  `json:"rows"`
+	Total int64  `json:"total"`
 }
 
 // EventKindJSON is a kind in EventsJSON.
@@ -59,11 +89,13 @@ type EventJSON struct {
 	File     string   `json:"file,omitempty"`
 	Line     uint32   `json:"line,omitempty"`
 	Stack    []string `json:"stack,omitempty"` // the innermost first
+
+	Attributes map[string]any `json:"attributes,omitempty"` // by column: numbers, and texts
 }
 
 // Events is `entelon events`.
 func Events() *cobra.Command {
-	var kind, sort, scopeText string
+	var kind, sort, scopeText, where, group string
 	var limit int
 	var stacks, full, asJSON bool
 	c := &cobra.Command{
@@ -74,13 +106,20 @@ thread, how long it took or how many bytes it moved, and where in the program. T
 take must have measured them (--measure waiting, syscalls, disk, faults, allocations,
 a tracepoint or a function).
 
-Each wait and each system call is a row. Where these come faster than they can be
-kept, the shortest are missing; other events that come very fast are added up in the
-kernel, and a row stands for several. The first lines say how many, and each row says
-for how many it stands where that was counted. What is written below the rows is over all rows in scope, also those that
---limit leaves out.`,
+Each event is a row, with what it was about: the file or the peer of a system call, its
+error and its bytes; disk, bytes and latency of a request; where a page was missing;
+arguments of a function; all fields of a tracepoint. Where events come faster than they
+can be kept, the shortest or smallest are missing; the first lines say how many. In a
+take that was made without root, other events than waits and system calls may be added
+up, and a row then stands for several. What is written below the rows is over all rows
+in scope, also those that --limit leaves out.
+
+--where asks for events by what they were about: kind, name, duration and any column, with
+"is", "matches", "over" or ">", "under" or "<", "at least", "at most". In a scope, also of
+other commands, the same is written "in events where kind is disk and bytes > 1 MB".`,
 		Example: `  entelon events engraved.take
   entelon events engraved.take --kind disk --sort bytes
+  entelon events engraved.take --kind syscalls --where 'name is write and bytes > 1 MB' --by file
   entelon events engraved.take --kind waiting --scope 'not idle' --limit 20
   entelon events engraved.take --kind syscalls --sort time --stacks
   entelon events engraved.take --kind waiting --limit 0 --json`,
@@ -101,11 +140,24 @@ for how many it stands where that was counted. What is written below the rows is
 			if err != nil {
 				return fmt.Errorf("--kind: %w", err)
 			}
-			by, err := orderOf(sort, &k)
-			if err != nil {
+			if where != "" {
+				more, err := scope.InEvents(k.Name, where)
+				if err != nil {
+					return fmt.Errorf("--where: %w", err)
+				}
+				if _, more, err = (option.Choice{Scope: more.String()}).Of(t); err != nil {
+					return err
+				}
+				sc = sc.And(more)
+			}
+			q := events.Question{Kind: k, Scope: sc, Limit: limit, Columns: events.ColumnsOf(t.Profile, &k)}
+			if q.By, q.Column, err = orderOf(sort, &k, q.Columns); err != nil {
 				return err
 			}
-			x := &listing{t: t, sc: sc, kinds: kinds, k: k, found: events.Find(t.Profile, events.Question{Kind: k, Scope: sc, By: by, Limit: limit}), stacks: stacks, full: full}
+			x := &listing{t: t, sc: sc, kinds: kinds, k: k, q: q, found: events.Find(t.Profile, q), stacks: stacks, full: full, by: group}
+			if group != "" && !slices.ContainsFunc(x.found.Groups, func(g events.Group) bool { return g.Column == group }) {
+				return fmt.Errorf("--by %s: these events have no such text", group)
+			}
 			if asJSON {
 				return terminal.PrintJSON(cmd.OutOrStdout(), x.json())
 			}
@@ -113,13 +165,16 @@ for how many it stands where that was counted. What is written below the rows is
 		},
 	}
 	c.Flags().StringVar(&kind, "kind", "", "of several kinds of events, this `NAME` (default the first)")
-	c.Flags().StringVar(&sort, "sort", "", `"time", or "duration" or "bytes" where events have them (default these, else time)`)
+	c.Flags().StringVar(&sort, "sort", "", "\"time\", or a `COLUMN` that is a number, such as duration or bytes, the largest first (default these, else time)")
+	c.Flags().StringVar(&where, "where", "", "only events for which this `CONDITION` holds, such as: bytes > 1 MB and file is *.plate")
+	c.Flags().StringVar(&group, "by", "", "also print what each text of this `COLUMN` adds up to, such as file")
 	c.Flags().StringVar(&scopeText, "scope", "", "only the events that this `EXPRESSION` holds, such as: thread is worker-* and not idle")
 	c.Flags().IntVar(&limit, "limit", 30, "how many rows, 0 for all")
 	c.Flags().BoolVar(&stacks, "stacks", false, "print the stack of each")
 	c.Flags().BoolVar(&full, "full", false, "print names in full, with packages, parameters and template arguments")
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	_ = c.RegisterFlagCompletionFunc("sort", cobra.FixedCompletions([]string{"time", "duration", "bytes"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = c.RegisterFlagCompletionFunc("sort", completeColumns(false))
+	_ = c.RegisterFlagCompletionFunc("by", completeColumns(true))
 	_ = c.RegisterFlagCompletionFunc("kind", completeKinds)
 	return option.TakeFile(c)
 }
@@ -136,20 +191,47 @@ func completeKinds(_ *cobra.Command, args []string, _ string) (out []string, _ c
 	return out, cobra.ShellCompDirectiveNoFileComp
 }
 
-// orderOf reads --sort for a kind.
-func orderOf(text string, k *events.Kind) (events.Order, error) {
-	amount := map[measure.Unit]string{measure.Nanoseconds: "duration", measure.Bytes: "bytes"}[k.Unit]
-	switch {
-	case text == "time", text == "" && amount == "":
-		return events.ByTime, nil
-	case text == "" || text == amount:
-		return events.ByAmount, nil
-	case text != "duration" && text != "bytes":
-		return "", fmt.Errorf("--sort %s: choose time, duration or bytes", text)
-	case amount == "":
-		return "", fmt.Errorf("--sort %s: events of the kind %s have neither duration nor bytes; choose time", text, k.Name)
+// completeColumns completes the columns of the kind that is given: texts, or the others and the time.
+func completeColumns(texts bool) func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	return func(c *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
+		if len(args) == 0 {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		if !texts {
+			out = append(out, "time")
+		}
+		t, err := formats.ReadFile(args[0], codec.Options{Salvage: true})
+		if err != nil {
+			return out, cobra.ShellCompDirectiveNoFileComp
+		}
+		kind, _ := c.Flags().GetString("kind")
+		k, err := events.Named(events.KindsOf(t), kind)
+		if err != nil {
+			return out, cobra.ShellCompDirectiveNoFileComp
+		}
+		for _, column := range events.ColumnsOf(t.Profile, &k) {
+			if is := column.Type == profile.AttributeText; is == texts {
+				out = append(out, column.Name)
+			}
+		}
+		return out, cobra.ShellCompDirectiveNoFileComp
 	}
-	return "", fmt.Errorf("--sort %s: events of the kind %s have none; choose time or %s", text, k.Name, amount)
+}
+
+// orderOf reads --sort for a kind with these columns.
+func orderOf(text string, k *events.Kind, columns []events.Column) (events.Order, *events.Column, error) {
+	own := map[measure.Unit]string{measure.Nanoseconds: events.Duration, measure.Bytes: profile.AttributeMoved}[k.Unit]
+	switch {
+	case text == "time", text == "" && own == "":
+		return events.ByTime, nil, nil
+	case text == "" || text == own:
+		return events.ByAmount, nil, nil
+	}
+	column, err := events.ColumnNamed(columns, text)
+	if err != nil {
+		return "", nil, fmt.Errorf("--sort %s: %w; or choose time", text, err)
+	}
+	return events.ByAmount, column, nil
 }
 
 // listing is what is printed of a kind.
@@ -158,23 +240,46 @@ type listing struct {
 	sc           scope.Scope
 	kinds        []events.Kind
 	k            events.Kind
+	q            events.Question
 	found        events.Found
 	stacks, full bool
+	by           string
 }
 
 func (x *listing) json() EventsJSON {
 	f := &x.found
 	out := EventsJSON{
-		Scope: x.sc.String(), Kind: x.k.Name, Unit: x.k.Unit, Kinds: []EventKindJSON{}, Rows: []EventJSON{},
+		Scope: x.sc.String(), Kind: x.k.Name, Unit: x.q.Unit(), Columns: []EventColumnJSON{}, By: []EventGroupJSON{}, Kinds: []EventKindJSON{}, Rows: []EventJSON{},
 		All: f.All, Events: f.Events, Total: f.Total, Median: f.Median, Ninety: f.Ninety, Almost: f.Almost, Largest: f.Largest,
 	}
 	for _, k := range x.kinds {
 		out.Kinds = append(out.Kinds, EventKindJSON{k.Name, k.Label, k.Events, k.Single, k.Lost, k.Apart})
 	}
+	for _, c := range x.q.Columns {
+		out.Columns = append(out.Columns, EventColumnJSON{c.Name, unitOf(&c), c.Rows})
+	}
+	for _, g := range f.Groups {
+		by := EventGroupJSON{Column: g.Column, Texts: []EventTextJSON{}, Others: g.Others, Rows: g.Rows, Total: g.Total, None: g.None}
+		for _, t := range g.Texts {
+			by.Texts = append(by.Texts, EventTextJSON(t))
+		}
+		out.By = append(out.By, by)
+	}
 	for _, r := range f.Rows {
 		out.Rows = append(out.Rows, x.row(r))
 	}
 	return out
+}
+
+// unitOf is the unit of a column in words.
+func unitOf(c *events.Column) string {
+	switch c.Type {
+	case profile.AttributeText:
+		return "text"
+	case profile.AttributeAddress:
+		return "address"
+	}
+	return c.Unit()
 }
 
 // nameOf is a function's name, or the words of a mark.
@@ -199,6 +304,22 @@ func (x *listing) row(r events.Row) EventJSON {
 		fn := p.Functions[fr.Function]
 		out.Function, out.File, out.Line = p.FunctionName(fr.Function), p.Strings[fn.File], fr.Line
 	}
+	for i, v := range r.Values {
+		if !v.Has {
+			continue
+		}
+		if out.Attributes == nil {
+			out.Attributes = map[string]any{}
+		}
+		switch c := &x.q.Columns[i]; c.Type {
+		case profile.AttributeText:
+			out.Attributes[c.Name] = v.Text
+		case profile.AttributeAddress:
+			out.Attributes[c.Name] = uint64(v.Number)
+		default:
+			out.Attributes[c.Name] = v.Number
+		}
+	}
 	if x.stacks {
 		p.Walk(r.Stack, func(id profile.FrameID) { out.Stack = append(out.Stack, nameOf(p, p.Frames[id].Function)) })
 	}
@@ -212,13 +333,18 @@ func (x *listing) print(w io.Writer) error {
 	if f.Events > f.All {
 		all += " for " + measure.Amount(f.Events, measure.Count) + " events"
 	}
-	if k.Unit != measure.Count {
-		all += ", " + measure.Amount(f.Total, k.Unit)
+	unit := x.q.Unit()
+	if unit != measure.Count {
+		all += ", " + measure.Amount(f.Total, unit)
 	}
 	fmt.Fprintf(w, "%s %s   %s%s\n", x.t.Settings.Program, x.t.Settings.Build, all, profile.Partial(k.Lost))
 	if k.Thinned() && k.Apart {
-		fmt.Fprintf(w, "%s of %s %s were shorter than 1 ms and came too fast to be kept: they are missing here, but not in the measure's total.\n",
-			measure.Amount(k.Events-k.Single, measure.Count), measure.Amount(k.Events, measure.Count), k.Label)
+		small := "shorter than 1 ms"
+		if k.Unit != measure.Nanoseconds {
+			small = "smaller than 64 KiB"
+		}
+		fmt.Fprintf(w, "%s of %s %s were %s and came too fast to be kept: they are missing here, but not in the measure's total.\n",
+			measure.Amount(k.Events-k.Single, measure.Count), measure.Amount(k.Events, measure.Count), k.Label, small)
 	} else if k.Thinned() {
 		fmt.Fprintf(w, "%s of %s %s came too fast for a row each: they are added to the row before them.\n",
 			measure.Amount(k.Events-k.Single, measure.Count), measure.Amount(k.Events, measure.Count), k.Label)
@@ -233,8 +359,15 @@ func (x *listing) print(w io.Writer) error {
 		return err
 	}
 	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', tabwriter.AlignRight)
-	amount := map[measure.Unit]string{measure.Nanoseconds: "duration", measure.Bytes: "bytes"}[k.Unit]
-	fmt.Fprintf(tw, "at\t%s\tevents\t  thread, what, and where\n", amount)
+	amount := map[measure.Unit]string{measure.Nanoseconds: "duration", measure.Bytes: "bytes"}[unit]
+	if x.q.Column != nil {
+		amount = x.q.Column.Name
+	}
+	events := "events"
+	if k.Apart {
+		events = ""
+	}
+	fmt.Fprintf(tw, "at\t%s\t%s\t  thread, what, and where\n", amount, events)
 	for _, r := range f.Rows {
 		x.printRow(tw, x.row(r))
 	}
@@ -242,19 +375,80 @@ func (x *listing) print(w io.Writer) error {
 		return err
 	}
 	fmt.Fprintf(w, "%d of %s rows", len(f.Rows), measure.Amount(f.All, measure.Count))
-	if k.Unit != measure.Count {
-		fmt.Fprintf(w, "; half are at most %s, 90 %% %s, 99 %% %s; the largest is %s", measure.Amount(f.Median, k.Unit), measure.Amount(f.Ninety, k.Unit), measure.Amount(f.Almost, k.Unit), measure.Amount(f.Largest, k.Unit))
+	if x.numbers() {
+		fmt.Fprintf(w, "; half are at most %s, 90 %% %s, 99 %% %s; the largest is %s", measure.Amount(f.Median, unit), measure.Amount(f.Ninety, unit), measure.Amount(f.Almost, unit), measure.Amount(f.Largest, unit))
 	}
-	_, err := fmt.Fprintln(w)
-	return err
+	if _, err := fmt.Fprintln(w); err != nil || x.by == "" {
+		return err
+	}
+	return x.printGroup(w)
+}
+
+// numbers reports whether rows have a number.
+func (x *listing) numbers() bool { return x.k.Unit != measure.Count || x.q.Column != nil }
+
+// printGroup prints what each text of the column that was asked for adds up to.
+func (x *listing) printGroup(w io.Writer) error {
+	f := &x.found
+	g := f.Groups[slices.IndexFunc(f.Groups, func(g events.Group) bool { return g.Column == x.by })]
+	fmt.Fprintf(w, "\nby %s\n", g.Column)
+	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', tabwriter.AlignRight)
+	row := func(total, rows int64, text string) {
+		sum := ""
+		if x.numbers() {
+			sum = measure.Amount(total, x.q.Unit())
+		}
+		fmt.Fprintf(tw, "%s\t%s\t  %s\n", sum, measure.Amount(rows, measure.Count), terminal.Plain(text, ""))
+	}
+	for _, t := range g.Texts {
+		row(t.Total, t.Rows, t.Text)
+	}
+	if g.Others > 0 {
+		row(g.Total, g.Rows, fmt.Sprintf("%d others", g.Others))
+	}
+	if g.None > 0 {
+		fmt.Fprintf(tw, "\t%s\t  without\n", measure.Amount(g.None, measure.Count))
+	}
+	return tw.Flush()
+}
+
+// told writes what is known of a row, without what is written of it anyway.
+func (x *listing) told(r *EventJSON) (out []string) {
+	_, moved := r.Attributes[profile.AttributeMoved]
+	_, failed := r.Attributes[profile.AttributeError]
+	for i := range x.q.Columns {
+		c := &x.q.Columns[i]
+		v, has := r.Attributes[c.Name]
+		label := c.Name
+		switch {
+		case c.Name == profile.AttributeSort || c.Name == profile.AttributeResult && (moved || failed):
+			continue // it is said already
+		case c.Name == profile.AttributeFile:
+			if of, is := r.Attributes[profile.AttributeSort].(string); is {
+				label = of
+			}
+		}
+		if !has || c == x.q.Column || c.Name == events.Name || c.Name == profile.AttributeProcessor || x.q.Column == nil && (c.Name == events.Duration && x.k.Unit == measure.Nanoseconds || c.Name == profile.AttributeMoved && x.k.Unit == measure.Bytes) {
+			continue
+		}
+		switch v := v.(type) {
+		case uint64:
+			out = append(out, fmt.Sprintf("%s %#x", label, v))
+		case int64:
+			out = append(out, label+" "+measure.Amount(v, c.Unit()))
+		case string:
+			out = append(out, label+" "+v)
+		}
+	}
+	return out
 }
 
 func (x *listing) printRow(w io.Writer, r EventJSON) {
 	amount, events := "", ""
-	if x.k.Unit != measure.Count {
-		amount = measure.Amount(r.Amount, x.k.Unit)
+	if x.numbers() {
+		amount = measure.Amount(r.Amount, x.q.Unit())
 	}
-	if r.Events > 0 {
+	if r.Events > 0 && !x.k.Apart {
 		events = measure.Amount(r.Events, measure.Count)
 	}
 	text := fmt.Sprintf("%s %d  %s", r.Thread, r.TID, terminal.Shown(r.What, x.full))
@@ -263,6 +457,9 @@ func (x *listing) printRow(w io.Writer, r EventJSON) {
 	}
 	if r.File != "" && r.Line > 0 {
 		text += fmt.Sprintf(" (%s:%d)", filepath.Base(r.File), r.Line)
+	}
+	if told := x.told(&r); len(told) > 0 {
+		text += "  · " + strings.Join(told, ", ")
 	}
 	fmt.Fprintf(w, "%.6f s\t%s\t%s\t  %s\n", float64(r.AtNS)/1e9, amount, events, terminal.Plain(text, ""))
 	for _, name := range r.Stack {

@@ -192,7 +192,7 @@ inlined u64 tell_file(void *ctx, struct file *f)
 	struct inode *inode = 0;
 	struct super_block *system = 0;
 	struct socket *socket = 0;
-	struct sock *s = 0;
+	struct sock *s = 0, *other = 0;
 	struct path_walk *w;
 	struct file_record *x;
 	unsigned short mode = 0, family = 0, port = 0, own = 0, protocol = 0;
@@ -213,6 +213,9 @@ inlined u64 tell_file(void *ctx, struct file *f)
 			READ(own, s->__sk_common.skc_num);
 			READ(peer, s->__sk_common.skc_daddr);
 			id ^= ((u64)peer << 32 | (u64)port << 16 | own) * 0x165667b19e3779f9;
+		} else if (family == LOCAL) {
+			READ(other, ((struct unix_sock *)s)->peer);
+			id ^= (u64)other * 0x165667b19e3779f9;
 		}
 	}
 	id |= 1;

@@ -18,4 +18,4 @@ export const lanes = (takeKey: string, range: Range, q: { begin: number; end: nu
 })
 
 /** Events that the take recorded one by one, with how they are distributed. Fold and grouping are of no account to them. */
-export const events = (takeKey: string, range: Range, kind: string, sort: string) => ({ queryKey: ['events', takeKey, range.scope, kind, sort], queryFn: () => api.events(takeKey, { scope: range.scope, kind: kind || undefined, sort, bins: 120 }), staleTime: Infinity })
+export const events = (takeKey: string, range: Range, kind: string, sort: string, column: string) => ({ queryKey: ['events', takeKey, range.scope, kind, sort, column], queryFn: () => api.events(takeKey, { scope: range.scope, kind: kind || undefined, sort, column: column || undefined, bins: 120 }), staleTime: Infinity })

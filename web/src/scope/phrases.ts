@@ -32,6 +32,10 @@ export function phrase(p: ScopePart): { lead: string; word: string } {
       return { lead: `${not}along`, word: p.texts.join(' › ') }
     case 'during':
       return { lead: p.not ? 'but not during' : 'during', word: p.text.replace(/^(not )?during span /, '') }
+    case 'events':
+      return { lead: p.not ? 'but not in' : 'in', word: p.text.replace(/^(not )?in events where \((.*)\)$/, 'events where $2') }
+    case 'woken':
+      return { lead: p.not ? 'but not woken' : 'woken', word: `by ${list}` }
     case 'span':
       return { lead: `${not}in the span`, word: list }
   }

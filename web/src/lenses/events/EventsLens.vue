@@ -3,6 +3,7 @@ import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { computed, ref, toRef, watch } from 'vue'
 import type { Event } from '../../api/client'
+import ChoiceMenu from '../../components/ChoiceMenu.vue'
 import ErrorNote from '../../components/ErrorNote.vue'
 import WaitNote from '../../components/WaitNote.vue'
 import { useAddress } from '../../composables/useAddress'
@@ -15,7 +16,9 @@ import { quoted } from '../../lib/scopeText'
 import { events } from '../questions'
 import type { LensEmits, LensProps } from '../registry'
 import SizeSteps from './SizeSteps.vue'
+import TextSums from './TextSums.vue'
 import TimeDensity from './TimeDensity.vue'
+import { about, bounds, toldOf } from './told'
 
 /** What was recorded event by event: the longest or largest, how they are distributed, and the stack of each. */
 const props = defineProps<LensProps>()
@@ -23,12 +26,27 @@ const emit = defineEmits<LensEmits>()
 const { text } = useAddress()
 const kind = text('events', '')
 const sort = text('eventsort', 'amount')
+const column = text('eventcolumn', '')
+const by = text('eventby', '')
 const scope = useScope(toRef(props, 'takeKey'))
 
-const query = useQuery(computed(() => ({ ...events(props.takeKey, props.range, kind.value, sort.value), placeholderData: keepPreviousData })))
+const query = useQuery(computed(() => ({ ...events(props.takeKey, props.range, kind.value, sort.value, column.value), placeholderData: keepPreviousData })))
 const data = computed(() => query.data.value)
 const chosen = computed(() => data.value?.kinds.find((k) => k.name === data.value!.kind))
-const counted = computed(() => data.value?.unit === 'count')
+const counted = computed(() => data.value?.unit === 'count' && !data.value.column)
+/** What amounts can be of: the kind's own, and every other number that is known of its events. */
+const columns = computed(() => {
+  const d = data.value
+  if (!d) return []
+  const numbers = d.columns.filter((c) => c.unit !== 'text' && c.unit !== 'address' && c.name !== 'processor')
+  const kindsOwn = chosen.value?.unit === 'ns' ? 'duration' : chosen.value?.unit === 'bytes' ? 'bytes' : ''
+  return [...(kindsOwn ? [{ value: '', text: kindsOwn }] : numbers.length ? [{ value: '', text: 'no number' }] : []), ...numbers.filter((c) => c.name !== kindsOwn).map((c) => ({ value: c.name, text: c.name }))]
+})
+const amountName = computed(() => data.value?.column || (data.value?.unit === 'ns' ? 'Duration' : 'Bytes'))
+function pick(k: string) {
+  kind.value = k
+  column.value = ''
+}
 const figure = (v: number) => amount(v, data.value?.unit ?? 'count')
 const name = (i: number) => data.value!.functions[i]
 const swatch = (i: number) => {
@@ -45,7 +63,9 @@ watch(
 const scroller = ref<HTMLElement>()
 const height = 26
 const virtual = useVirtualizer(computed(() => ({ count: data.value?.rows.length ?? 0, getScrollElement: () => scroller.value ?? null, estimateSize: () => height, overscan: 12 })))
-const grid = computed(() => ({ gridTemplateColumns: `78px ${counted.value ? '' : '78px'} 52px 130px minmax(0,1fr)` }))
+const apart = computed(() => chosen.value?.apart ?? false)
+const much = computed(() => (data.value?.columns.length ?? 0) > (apart.value ? 1 : 0))
+const grid = computed(() => ({ gridTemplateColumns: `78px ${counted.value ? '' : '78px'} ${apart.value ? '' : '52px'} 130px minmax(0,1fr) ${much.value ? 'minmax(0,1fr)' : ''}` }))
 
 function choose(r: Event) {
   at.value = r.sample
@@ -65,12 +85,12 @@ useKeys({
   Escape: () => (at.value >= 0 ? (at.value = -1) : emit('focus', '')),
 })
 
-/** An amount as the scope language writes it. */
-const bound = (v: number) => (data.value!.unit === 'ns' ? `${v} ns` : `${v} B`)
 function within(from: number, to: number) {
-  const column = chosen.value?.column
-  if (!column) return
-  void scope.add(...(from > 0 ? [`${column} at least ${bound(from)}`] : []), `${column} under ${bound(to)}`)
+  const d = data.value!
+  const measure = chosen.value?.column
+  if (d.column) void scope.add(about(d.kind, ...bounds(d.column, d.unit, from, to)))
+  else if (d.unit === 'bytes' && apart.value) void scope.add(about(d.kind, ...bounds('bytes', 'bytes', from, to)))
+  else if (measure) void scope.add(...bounds(measure, d.unit, from, to))
 }
 </script>
 
@@ -86,26 +106,28 @@ function within(from: number, to: number) {
     <template v-else>
       <div class="flex shrink-0 flex-wrap items-center gap-x-3 gap-y-1 border-b border-rule px-4 py-1">
         <div class="flex flex-wrap" role="group" aria-label="Kind of event">
-          <button v-for="k in data.kinds" :key="k.name" data-test="event-kind" class="-ml-px border border-rule-strong px-2 py-0.5" :class="k.name === data.kind ? 'bg-ink text-paper' : 'bg-sheet text-ink-2'" :aria-pressed="k.name === data.kind" @click="kind = k.name">
+          <button v-for="k in data.kinds" :key="k.name" data-test="event-kind" class="-ml-px border border-rule-strong px-2 py-0.5" :class="k.name === data.kind ? 'bg-ink text-paper' : 'bg-sheet text-ink-2'" :aria-pressed="k.name === data.kind" @click="pick(k.name)">
             {{ k.label }}<span v-if="k.events" class="pl-1.5 opacity-70">{{ count(k.events) }}</span>
           </button>
         </div>
+        <ChoiceMenu v-if="columns.length > 1" :model-value="column" :choices="columns" name="Amounts are of" @update:model-value="column = $event" />
         <div v-if="!counted" class="flex" role="group" aria-label="Order">
           <button v-for="o in ['amount', 'time']" :key="o" class="-ml-px border border-rule-strong px-2 py-0.5" :class="sort === o ? 'bg-ink text-paper' : 'bg-sheet text-ink-2'" :aria-pressed="sort === o" @click="sort = o">{{ o === 'time' ? 'in order of time' : data.unit === 'ns' ? 'longest first' : 'largest first' }}</button>
         </div>
         <span class="label" data-test="event-sum">{{ count(data.all) }} rows in scope<template v-if="data.events > data.all"> for {{ count(data.events) }} events</template><template v-if="!counted">, {{ figure(data.total) }} together</template></span>
       </div>
-      <p v-if="chosen && chosen.single && chosen.events > chosen.single" class="shrink-0 border-b border-rule px-4 py-1 text-ink-2" data-test="event-thinned"><template v-if="chosen.apart">{{ count(chosen.events - chosen.single) }} of {{ count(chosen.events) }} were shorter than 1 ms and came too fast to be kept. They are missing here, but not in the measure's total.</template><template v-else>{{ count(chosen.events - chosen.single) }} of {{ count(chosen.events) }} came too fast for a row each and are added to the row before them.</template></p>
+      <p v-if="chosen && chosen.single && chosen.events > chosen.single" class="shrink-0 border-b border-rule px-4 py-1 text-ink-2" data-test="event-thinned"><template v-if="chosen.apart">{{ count(chosen.events - chosen.single) }} of {{ count(chosen.events) }} were {{ chosen.unit === 'ns' ? 'shorter than 1 ms' : 'smaller than 64 KiB' }} and came too fast to be kept. They are missing here, but not in the measure's total.</template><template v-else>{{ count(chosen.events - chosen.single) }} of {{ count(chosen.events) }} came too fast for a row each and are added to the row before them.</template></p>
       <p v-if="chosen?.lost" class="shrink-0 border-b border-rule px-4 py-1 text-ink-2">{{ count(chosen.lost) }} more are missing: they came faster than they could be recorded.</p>
       <p v-if="!data.all" class="p-6 text-ink-2">No such event in this scope. Remove a condition above.</p>
       <template v-else>
-        <div class="grid shrink-0 grid-cols-2 gap-6 border-b border-rule px-4 py-2">
+        <div class="grid shrink-0 gap-6 border-b border-rule px-4 py-2" :class="data.by.length ? 'grid-cols-3' : 'grid-cols-2'">
           <SizeSteps v-if="!counted" :data="data" @within="within" />
           <TimeDensity :over="data.over" :to="data.to_ns" :at="current?.at_ns" @within="(a, b) => void scope.restrict(a, b)" />
+          <TextSums v-if="data.by.length" v-model="by" :data="data" @only="(c, t) => void scope.add(about(data!.kind, `${c} is ${quoted(t)}`))" />
         </div>
         <div class="flex min-h-0 flex-1 flex-col" role="grid" :aria-rowcount="data.rows.length" aria-label="Events">
           <div role="row" class="label grid shrink-0 gap-x-3 border-b border-rule-strong px-4 py-1" :style="grid">
-            <span role="columnheader" class="text-right">At</span><span v-if="!counted" role="columnheader" class="text-right">{{ data.unit === 'ns' ? 'Duration' : 'Bytes' }}</span><span role="columnheader" class="text-right">Events</span><span role="columnheader">Thread</span><span role="columnheader">What, and where</span>
+            <span role="columnheader" class="text-right">At</span><span v-if="!counted" role="columnheader" class="text-right first-letter:uppercase">{{ amountName }}</span><span v-if="!apart" role="columnheader" class="text-right">Events</span><span role="columnheader">Thread</span><span role="columnheader">What, and where</span><span v-if="much" role="columnheader">What about</span>
           </div>
           <div ref="scroller" class="min-h-0 flex-1 overflow-y-auto">
             <div class="relative" :style="{ height: virtual.getTotalSize() + 'px' }">
@@ -123,11 +145,14 @@ function within(from: number, to: number) {
                 <span v-if="!counted" class="absolute bottom-0 left-0 h-[2px] bg-bar-pale" :style="{ width: (100 * data.rows[v.index].amount) / (data.max || 1) + '%' }" aria-hidden="true" />
                 <span role="gridcell" class="text-right text-ink-2">{{ seconds(data.rows[v.index].at_ns, 4) }}</span>
                 <span v-if="!counted" role="gridcell" class="text-right font-medium">{{ figure(data.rows[v.index].amount) }}</span>
-                <span role="gridcell" class="text-right text-ink-2">{{ data.rows[v.index].events ? count(data.rows[v.index].events) : '' }}</span>
+                <span v-if="!apart" role="gridcell" class="text-right text-ink-2">{{ data.rows[v.index].events ? count(data.rows[v.index].events) : '' }}</span>
                 <span role="gridcell" class="truncate text-ink-2" :title="`${data.rows[v.index].thread} ${data.rows[v.index].tid} in ${data.rows[v.index].process} ${data.rows[v.index].pid}`">{{ data.rows[v.index].thread }} {{ data.rows[v.index].tid }}</span>
                 <span role="gridcell" class="flex min-w-0 items-center gap-1.5">
                   <span class="shrink-0">{{ name(data.rows[v.index].what).short }}</span>
                   <template v-if="data.rows[v.index].place >= 0 && data.rows[v.index].place !== data.rows[v.index].what"><span class="size-2.5 shrink-0 border" :style="swatch(data.rows[v.index].place)" aria-hidden="true" /><span class="code truncate" :title="name(data.rows[v.index].place).name">{{ name(data.rows[v.index].place).short }}</span></template>
+                </span>
+                <span v-if="much" role="gridcell" class="flex min-w-0 gap-3 overflow-hidden" data-test="event-about">
+                  <span v-for="x in toldOf(data, data.rows[v.index])" :key="x.name" class="min-w-0 truncate" :class="x.text.length < 14 && 'shrink-0'" :title="`${x.label} ${x.text}`"><span class="text-ink-3">{{ x.label }}</span> {{ x.text }}</span>
                 </span>
               </div>
             </div>
@@ -142,6 +167,12 @@ function within(from: number, to: number) {
             <button class="text-ink-2 underline hover:text-ink" @click="void scope.add(`thread is ${quoted(current.thread)}`)">only this thread</button>
             <button v-if="current.place >= 0" class="text-ink-2 underline hover:text-ink" @click="void scope.add(`function is ${quoted(name(current.place).name)}`)">only this function</button>
           </div>
+          <dl v-if="much" class="mt-1 flex flex-wrap gap-x-5 gap-y-0.5" data-test="event-told">
+            <div v-for="x in toldOf(data, current)" :key="x.name" class="flex min-w-0 gap-1.5">
+              <dt class="text-ink-3">{{ x.label || x.name }}</dt>
+              <dd class="min-w-0 break-all"><button v-if="x.condition" class="text-left hover:underline" title="Only what happens in such events" @click="void scope.add(x.condition)">{{ x.text }}</button><template v-else>{{ x.text }}</template></dd>
+            </div>
+          </dl>
           <ol class="mt-1">
             <li v-for="(f, i) in current.stack.filter((f) => name(f).kind !== 'mark')" :key="i" class="flex items-center gap-1.5" :style="{ height: '20px' }">
               <span class="size-2.5 shrink-0 border" :style="swatch(f)" aria-hidden="true" />

@@ -1,0 +1,277 @@
+package events
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+
+	"entelon/core/measure"
+	"entelon/core/profile"
+)
+
+// Column is what is known of events of a kind, each in a row of its own.
+type Column struct {
+	Name string
+	Type profile.AttributeType
+	Rows int64 // of the take that have it
+
+	at int // among the attributes; -1: how long they took, -2: what they are called
+}
+
+// The columns that are no attributes.
+const (
+	Duration = "duration"
+	Name     = "name"
+
+	durationColumn = -1
+	nameColumn     = -2
+)
+
+// ColumnsOf are the columns that rows of a kind have, beside when and where. They come from intervals:
+// samples have none.
+func ColumnsOf(p *profile.Profile, k *Kind) (out []Column) {
+	if !k.Apart {
+		return nil
+	}
+	v := &p.Intervals
+	var is [256]bool
+	for of := range is {
+		is[of] = k.passing(profile.IntervalKind(of))
+	}
+	lasting := Column{Name: Duration, Type: profile.AttributeTime, at: durationColumn}
+	called := Column{Name: Name, Type: profile.AttributeText, at: nameColumn}
+	for i, of := range v.Kind {
+		if !is[of] {
+			continue
+		}
+		if v.Duration[i] > 0 {
+			lasting.Rows++
+		}
+		if p.Functions[p.FunctionOf(v.Stack[i])].Mark != profile.NoMark {
+			called.Rows++
+		}
+	}
+	for _, c := range []Column{called, lasting} {
+		if c.Rows > 0 {
+			out = append(out, c)
+		}
+	}
+	for n, a := range v.Attributes {
+		c := Column{Name: p.Strings[a.Name], Type: a.Type, at: n}
+		switch c.Name {
+		case profile.AttributeParent, profile.AttributeLink, profile.AttributeOpen:
+			continue // of spans
+		}
+		for _, i := range a.Interval {
+			if is[v.Kind[i]] {
+				c.Rows++
+			}
+		}
+		if c.Rows > 0 {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// ColumnNamed returns the column of a name that can be added up and sorted. Its error names those that
+// there are.
+func ColumnNamed(columns []Column, name string) (*Column, error) {
+	var numbers []string
+	for i := range columns {
+		switch {
+		case columns[i].Type == profile.AttributeText || columns[i].Type == profile.AttributeAddress:
+			continue
+		case columns[i].Name == name:
+			return &columns[i], nil
+		}
+		numbers = append(numbers, columns[i].Name)
+	}
+	if len(numbers) == 0 {
+		return nil, fmt.Errorf("these events have no %q, nor any other number", name)
+	}
+	return nil, fmt.Errorf("these events have no number %q; they have %s", name, strings.Join(numbers, ", "))
+}
+
+// Unit is what the column's values are given in.
+func (c *Column) Unit() measure.Unit {
+	switch c.Type {
+	case profile.AttributeTime:
+		return measure.Nanoseconds
+	case profile.AttributeBytes:
+		return measure.Bytes
+	}
+	return measure.Count
+}
+
+// Unit is what amounts of the answer are given in.
+func (q *Question) Unit() measure.Unit {
+	if q.Column != nil {
+		return q.Column.Unit()
+	}
+	return q.Kind.Unit
+}
+
+// reader reads the column that amounts are of; nil: the kind's own.
+func (q *Question) reader(p *profile.Profile) *reader {
+	if q.Column == nil {
+		return nil
+	}
+	return q.Column.reader(p)
+}
+
+// reader reads values by the positions of intervals. Asked for them in ascending order, it looks at
+// each once.
+type reader struct {
+	p    *profile.Profile
+	of   profile.Attribute
+	kind int // as in Column.at
+	next int
+	last int
+}
+
+func (c *Column) reader(p *profile.Profile) *reader {
+	r := &reader{p: p, kind: c.at}
+	if c.at >= 0 {
+		r.of = p.Intervals.Attributes[c.at]
+	}
+	return r
+}
+
+// attribute reads the attribute of a name and a type; it has no values where there is none.
+func attribute(p *profile.Profile, name string, of profile.AttributeType) *reader {
+	for i, a := range p.Intervals.Attributes {
+		if p.Strings[a.Name] == name && a.Type == of {
+			return (&Column{at: i}).reader(p)
+		}
+	}
+	return &reader{p: p}
+}
+
+func (r *reader) at(i int) (value int64, has bool) {
+	switch r.kind {
+	case durationColumn:
+		return r.p.Intervals.Duration[i], true
+	case nameColumn:
+		f := r.p.FunctionOf(r.p.Intervals.Stack[i])
+		return int64(f), r.p.Functions[f].Mark != profile.NoMark
+	}
+	at := r.of.Interval
+	if i < r.last {
+		r.next = sort.Search(len(at), func(k int) bool { return int(at[k]) >= i })
+	}
+	r.last = i
+	for r.next < len(at) && int(at[r.next]) < i {
+		r.next++
+	}
+	if r.next == len(at) || int(at[r.next]) != i {
+		return 0, false
+	}
+	return r.of.Value[r.next], true
+}
+
+// Value is what a row has in a column.
+type Value struct {
+	Has    bool
+	Number int64
+	Text   string // of a text
+}
+
+func (c *Column) text(p *profile.Profile, value int64) string {
+	if c.at == nameColumn {
+		return profile.MarkValue(p, profile.FunctionID(value))
+	}
+	return p.Strings[value]
+}
+
+func valuesOf(p *profile.Profile, r *Row, columns []Column) []Value {
+	out := make([]Value, len(columns))
+	for n := range columns {
+		c := &columns[n]
+		v, has := int64(0), false
+		if c.at >= 0 {
+			v, has = p.Intervals.Attributes[c.at].At(r.Sample)
+		} else {
+			v, has = c.reader(p).at(r.Sample)
+		}
+		if !has {
+			continue
+		}
+		out[n] = Value{Has: true, Number: v}
+		if c.Type == profile.AttributeText {
+			out[n].Number, out[n].Text = 0, c.text(p, v)
+		}
+	}
+	return out
+}
+
+// Group is what the rows of each text of a column add up to.
+type Group struct {
+	Column string
+	Texts  []GroupText // the largest ones, at most maxTexts
+	Others int         // texts that are not among them,
+	Rows   int64       // with so many rows,
+	Total  int64       // and so much together
+	None   int64       // rows without any
+}
+
+// GroupText is one text of a group.
+type GroupText struct {
+	Text  string
+	Rows  int64
+	Total int64
+}
+
+// maxTexts is how many texts a group names.
+const maxTexts = 12
+
+type grouping struct {
+	c    *Column
+	p    *profile.Profile
+	read *reader
+	none int64
+	of   map[int64]*GroupText
+}
+
+func groupsOf(p *profile.Profile, k *Kind, columns []Column) (out []grouping) {
+	for i := range columns {
+		if c := &columns[i]; c.Type == profile.AttributeText && k.Apart {
+			out = append(out, grouping{c: c, p: p, read: c.reader(p), of: map[int64]*GroupText{}})
+		}
+	}
+	return out
+}
+
+func (g *grouping) add(i int, amount int64) {
+	v, has := g.read.at(i)
+	if !has {
+		g.none++
+		return
+	}
+	t := g.of[v]
+	if t == nil {
+		t = &GroupText{}
+		g.of[v] = t
+	}
+	t.Rows++
+	t.Total += amount
+}
+
+// group is what came together, the texts with the largest amounts first.
+func (g *grouping) group() Group {
+	out := Group{Column: g.c.Name, None: g.none}
+	for v, t := range g.of {
+		t.Text = g.c.text(g.p, v)
+		out.Texts = append(out.Texts, *t)
+	}
+	slices.SortFunc(out.Texts, func(a, b GroupText) int {
+		return cmp.Or(cmp.Compare(b.Total, a.Total), cmp.Compare(b.Rows, a.Rows), cmp.Compare(a.Text, b.Text))
+	})
+	for _, t := range out.Texts[min(maxTexts, len(out.Texts)):] {
+		out.Others, out.Rows, out.Total = out.Others+1, out.Rows+t.Rows, out.Total+t.Total
+	}
+	out.Texts = out.Texts[:min(maxTexts, len(out.Texts))]
+	return out
+}
