@@ -52,3 +52,39 @@ func TestEventsLens(t *testing.T) {
 	p.visit("/takes/" + takeOf(t, "3.5.0") + "?lens=events")
 	p.until("what to do where there are none", fmt.Sprintf(`document.querySelector('[data-test=no-events]')?.innerText.includes(%q)`, "-m waiting"))
 }
+
+// TestWhatEventsAreAbout: amounts can be of any number that is known of events; the sums of a file, a step
+// of the sizes and what is told of a row narrow the scope, in this lens and in others.
+func TestWhatEventsAreAbout(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("what events are about is seen by root")
+	}
+	p := newPage(t)
+	key := taken(p, "asks", "cpu", "waiting", "syscalls", "disk", "faults", "allocations", "function:engrave(bars=arg1,ink=arg2)", "tracepoint:sched:sched_process_exec")
+	p.visit("/takes/" + key + "?lens=events&events=syscalls")
+	p.until("what calls were about", `[...document.querySelectorAll('[data-test=event-about]')].some(e => e.innerText.includes('/plates'))`)
+	p.do("what amounts are of", chromedp.Click(`[aria-label^="Amounts are of"]`, chromedp.NodeVisible))
+	p.do("bytes", chromedp.Click(`//*[@role="option"][normalize-space()="bytes"]`, chromedp.NodeVisible))
+	p.until("the largest first", `/48\.8\s*KiB/.test(document.querySelector('[data-test=event]')?.innerText ?? '')`)
+	p.until("sums", `document.querySelectorAll('[data-test=text-sum]').length > 2`)
+	p.do("added up by", chromedp.Click(`[aria-label^="Added up"]`, chromedp.NodeVisible))
+	p.do("file", chromedp.Click(`//*[@role="option"][normalize-space()="by file"]`, chromedp.NodeVisible))
+	p.until("the plates first", `document.querySelector('[data-test=text-sum]')?.innerText.includes('/plates')`)
+	p.do("a row", chromedp.Click(`[data-test=event]`, chromedp.NodeVisible))
+	p.until("all of it", `document.querySelector('[data-test=event-told]')?.innerText.includes('/plates')`)
+	p.looked("events-about")
+	p.do("only these", chromedp.Click(`[data-test=text-sum]`, chromedp.NodeVisible))
+	p.until("the scope", `/^in events where \(kind is "?syscalls"? and file is ".*\/plates"\)$/.test(new URLSearchParams(location.search).get('scope'))`)
+	p.until("these alone", `[...document.querySelectorAll('[data-test=event-about]')].every(e => e.innerText.includes('/plates'))`)
+	p.do("the largest step", chromedp.Click(`[data-test=size]:last-child`, chromedp.NodeVisible))
+	p.until("two conditions", `document.querySelectorAll('[data-test=event]').length < 60 && /bytes at least 32768 B and bytes under 65536 B/.test(new URLSearchParams(location.search).get('scope'))`)
+	p.until("the words of it", `document.body.innerText.includes('events where kind is syscalls and file is')`)
+	p.visit("/takes/" + key + "?lens=events&events=faults")
+	p.until("faults by file", `[...document.querySelectorAll('[data-test=text-sum]')].some(e => e.innerText.includes('libc.so.6'))`)
+	p.looked("events-faults")
+	p.visit("/takes/" + key + "?lens=events&events=" + url.QueryEscape("function:engrave") + "&eventcolumn=ink")
+	p.until("arguments", `[...document.querySelectorAll('[data-test=event]')].some(e => /−900/.test(e.innerText) && /bars\s+9/.test(e.innerText))`)
+	p.looked("events-arguments")
+	p.visit("/takes/" + key + "?lens=hot&measure=disk-bytes&scope=" + url.QueryEscape("in events where kind is syscalls and name is fsync"))
+	p.until("another lens", `document.body.innerText.includes('in') && document.querySelector('main')?.innerText.includes('plates')`)
+}

@@ -55,11 +55,6 @@ func positional(name string) bool { return name == AttributeParent || name == At
 // Attribute gives the interval that was added last a number.
 func (b *Builder) Attribute(name string, value int64) { b.AttributeOf(name, AttributeNumber, value) }
 
-// AttributeText gives the interval that was added last a text.
-func (b *Builder) AttributeText(name, text string) {
-	b.AttributeOf(name, AttributeText, int64(b.Intern(text)))
-}
-
 // AttributeOf gives the interval that was added last an attribute of a type; ok is false where there is
 // no room for another one: there are MaxAttributes. Those of one name and different types are different.
 func (b *Builder) AttributeOf(name string, t AttributeType, value int64) (ok bool) {

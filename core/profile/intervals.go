@@ -166,14 +166,14 @@ func (p *Profile) OfIntervals() *Profile {
 }
 
 // AreIntervals reports whether the samples of p are intervals: it comes from OfIntervals.
-func (p *Profile) AreIntervals() bool {
+func AreIntervals(p *Profile) bool {
 	t, v := p.Samples.Time, p.Intervals.Start
 	return len(t) > 0 && len(t) == len(v) && &t[0] == &v[0]
 }
 
-// EventKind names what kind of event an interval of a kind is, as measures are chosen: "disk",
+// EventKindOf names what kind of event an interval of a kind is, as measures are chosen: "disk",
 // "tracepoint:sched:sched_switch"; "" where it is none.
-func (p *Profile) EventKind(k IntervalKind) string {
+func EventKindOf(p *Profile, k IntervalKind) string {
 	switch k {
 	case IntervalWait, IntervalReady:
 		return measure.Waiting

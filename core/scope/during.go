@@ -80,9 +80,6 @@ func (c converter) during(n *duringNode) (expression, error) {
 	return out, nil
 }
 
-// duringField is under what names of spans that have a beginning and an end are proposed.
-const duringField = "during"
-
 // spanNames tells the names of spans with how many there are of each.
 func spanNames(p *profile.Profile, add func(name string, n int64, also ...string)) {
 	v := &p.Intervals

@@ -2,11 +2,11 @@ package scope
 
 import (
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 
 	"entelon/core/profile"
+	"entelon/core/scope/language"
 )
 
 // expression is a condition or several. Expressions never change.
@@ -67,10 +67,6 @@ const (
 
 // maxSteps bounds a path, so that how much of it was met fits into a byte.
 const maxSteps = 32
-
-// fieldNames are what a sample can be chosen by, in the order in which they are
-// proposed.
-var fieldNames = []string{"thread", "process", "function", "top", "module", "code", "state", "program", "build", "workload", "span"}
 
 // fieldValues are what fields can be that have only a few values.
 var fieldValues = map[string][]string{
@@ -154,7 +150,7 @@ func (x label) subject() string {
 	if x.name == profile.SpanLabel {
 		return "span"
 	}
-	return "label " + quote(x.name)
+	return "label " + language.Quote(x.name)
 }
 
 func (x label) text(binding) string {
@@ -178,18 +174,10 @@ func (x amount) text(binding) string {
 func patternList(ps []pattern, between string) string {
 	parts := make([]string, len(ps))
 	for i, p := range ps {
-		parts[i] = quote(p.source)
+		parts[i] = language.Quote(p.source)
 	}
 	return strings.Join(parts, between)
 }
 
-// quote writes a text as a word where it can be one.
 // Of is the scope of what passes through functions whose names are like a pattern.
-func Of(pattern string) (Scope, error) { return Parse("function is " + quote(pattern)) }
-
-func quote(s string) string {
-	if wordOnly.MatchString(s) && !slices.Contains(reserved, s) {
-		return s
-	}
-	return strconv.Quote(s)
-}
+func Of(pattern string) (Scope, error) { return Parse("function is " + language.Quote(pattern)) }

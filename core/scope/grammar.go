@@ -14,6 +14,7 @@ import (
 	"github.com/alecthomas/participle/v2/lexer"
 
 	"entelon/core/profile"
+	"entelon/core/scope/language"
 )
 
 // The grammar, in docs/scope.md in the notation of RFC 5234. The structures
@@ -81,25 +82,12 @@ type (
 	}
 )
 
-// rules are those of words, and grammar that of expressions. They are made when they are first
-// needed: most commands parse no scope. A word may hold a Go receiver, so that methods need no
-// quotes.
+// grammar is that of expressions. It is made when it is first needed: most commands parse no scope.
 var (
-	rules = sync.OnceValue(func() *lexer.StatefulDefinition {
-		return lexer.MustSimple([]lexer.SimpleRule{
-			{Name: "Space", Pattern: `\s+`},
-			{Name: "Quoted", Pattern: `"(\\.|[^"\\])*"`},
-			{Name: "Word", Pattern: `(\(\*[\w.]+\)|[^\s,()<>="!])+`},
-			{Name: "Sign", Pattern: `>=|<=|[(),<>]`},
-		})
-	})
 	grammar = sync.OnceValue(func() *participle.Parser[anyNode] {
-		return participle.MustBuild[anyNode](participle.Lexer(rules()), participle.Elide("Space"), participle.UseLookahead(2))
+		return participle.MustBuild[anyNode](participle.Lexer(language.Rules()), participle.Elide("Space"), participle.UseLookahead(2))
 	})
 )
-
-// reserved words have to stand in quotes where they are meant as a text.
-var reserved = []string{"and", "or", "not", "is", "matches", "over", "under", "at", "from", "to", "idle", "during", "longer", "shorter", "than", "in", "woken"}
 
 // maxText bounds what is parsed, and with it how deep brackets are nested.
 const maxText = 16 << 10
@@ -127,7 +115,7 @@ func parse(text string) (expression, error) {
 	}
 	tree, err := grammar().ParseString("", text)
 	if err != nil {
-		return nil, explain(text, err)
+		return nil, language.Explain(text, err)
 	}
 	c := converter{text}
 	return c.any(tree)
@@ -275,9 +263,9 @@ func (c converter) time(n *timeNode) (expression, error) {
 
 func (c converter) field(n *fieldNode) (expression, error) {
 	if n.Is != nil || n.Matches != nil {
-		if !slices.Contains(fieldNames, n.Name) {
-			near := nearest(n.Name, fieldNames)
-			return nil, c.wrong(n.Pos, fmt.Sprintf("there is no field %q; there are %s", n.Name, strings.Join(fieldNames, ", ")), c.replaced(n.Pos, n.Name, near))
+		if !slices.Contains(language.FieldNames, n.Name) {
+			near := language.Nearest(n.Name, language.FieldNames)
+			return nil, c.wrong(n.Pos, fmt.Sprintf("there is no field %q; there are %s", n.Name, strings.Join(language.FieldNames, ", ")), c.replaced(n.Pos, n.Name, near))
 		}
 		texts, not, err := c.values(n.Is, n.Matches)
 		if err != nil {
@@ -289,14 +277,14 @@ func (c converter) field(n *fieldNode) (expression, error) {
 		if few := fieldValues[n.Name]; few != nil && n.Is != nil {
 			for _, t := range n.Is.Texts {
 				if v := t.value(); !slices.Contains(few, v) && !strings.ContainsAny(v, "*?") {
-					return nil, c.wrong(t.Pos, fmt.Sprintf("%s is one of %s", n.Name, strings.Join(few, ", ")), c.replaced(t.Pos, v, nearest(v, few)))
+					return nil, c.wrong(t.Pos, fmt.Sprintf("%s is one of %s", n.Name, strings.Join(few, ", ")), c.replaced(t.Pos, v, language.Nearest(v, few)))
 				}
 			}
 		}
 		return negated(field{n.Name, texts}, not), nil
 	}
 	by, node := n.comparison()
-	if slices.Contains(fieldNames, n.Name) {
+	if slices.Contains(language.FieldNames, n.Name) {
 		return nil, c.wrong(n.Pos, fmt.Sprintf(`%s is not an amount; write "%s is …"`, n.Name, n.Name), "")
 	}
 	v, unit, err := c.amount(node)
@@ -331,11 +319,7 @@ func (c converter) values(is *textsNode, matches *textNode) (texts []pattern, no
 
 func (t *textNode) value() string {
 	if t.Quoted != nil {
-		s, err := strconv.Unquote(*t.Quoted)
-		if err != nil {
-			return strings.Trim(*t.Quoted, `"`)
-		}
-		return s
+		return language.Unquoted(*t.Quoted)
 	}
 	return t.Word
 }
@@ -343,7 +327,7 @@ func (t *textNode) value() string {
 func (c converter) patterns(ns []*textNode) ([]pattern, error) {
 	out := make([]pattern, len(ns))
 	for i, n := range ns {
-		if n.Quoted == nil && slices.Contains(reserved, n.Word) {
+		if n.Quoted == nil && slices.Contains(language.Reserved, n.Word) {
 			return nil, c.wrong(n.Pos, fmt.Sprintf("%q is a word of the language; put it into quotes if a name is meant", n.Word), "")
 		}
 		v := n.value()

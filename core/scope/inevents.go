@@ -13,6 +13,7 @@ import (
 
 	"entelon/core/measure"
 	"entelon/core/profile"
+	"entelon/core/scope/language"
 )
 
 // inEvents holds for what a thread did in an event of its own for which this is so, and for such events
@@ -28,21 +29,14 @@ type about struct {
 	unit  string
 }
 
-// What every event has.
-const (
-	eventKind     = "kind"
-	eventName     = "name"
-	eventDuration = "duration"
-)
-
 // text has brackets always, so that it is clear where it ends.
 func (x inEvents) text(binding) string { return "in events where (" + x.where.text(weakest) + ")" }
 
 func (x about) text(binding) string {
 	if len(x.is) > 0 {
-		return field{quote(x.name), x.is}.text(weakest)
+		return field{language.Quote(x.name), x.is}.text(weakest)
 	}
-	return amount{quote(x.name), x.by, x.value, x.unit}.text(weakest)
+	return amount{language.Quote(x.name), x.by, x.value, x.unit}.text(weakest)
 }
 
 func (inEvents) early(Early) Verdict { return Unknown }
@@ -55,7 +49,7 @@ func (x inEvents) on(s *subject) condition {
 	e := asked{p: s.p, kinds: map[profile.IntervalKind]string{}}
 	is := e.of(x.where)
 	within := s.within(func(i int) bool { return e.event(i) && is(i) == yes }, true)
-	if !s.p.AreIntervals() || within.kind == kindFixed {
+	if !profile.AreIntervals(s.p) || within.kind == kindFixed {
 		return within
 	}
 	// Of events themselves those count for which it is so, and not others that happen meanwhile in the
@@ -123,7 +117,7 @@ func (e *asked) of(x expression) func(i int) answer {
 	case not:
 		of := e.of(x.of)
 		asks, is := x.of.(about)
-		kind := is && asks.name == eventKind
+		kind := is && asks.name == language.EventKind
 		return func(i int) answer {
 			switch a := of(i); {
 			case kind && a == yes:
@@ -153,12 +147,12 @@ func said(is bool) answer {
 func (e *asked) about(x about) func(i int) answer {
 	v := &e.p.Intervals
 	switch x.name {
-	case eventKind:
+	case language.EventKind:
 		return func(i int) answer {
 			k := v.Kind[i]
 			name, known := e.kinds[k]
 			if !known {
-				name = e.p.EventKind(k)
+				name = profile.EventKindOf(e.p, k)
 				e.kinds[k] = name
 			}
 			if fitsAny(x.is, name, profile.OfEventKind(name)) {
@@ -166,13 +160,13 @@ func (e *asked) about(x about) func(i int) answer {
 			}
 			return notAsked // it is about others
 		}
-	case eventName:
+	case language.EventName:
 		is := once(func(f profile.FunctionID) bool {
 			name := e.p.FunctionName(f)
 			return fitsAny(x.is, name, profile.Short(name), profile.MarkValue(e.p, f))
 		})
 		return func(i int) answer { return said(is(e.p.FunctionOf(v.Stack[i]))) }
-	case eventDuration:
+	case language.EventDuration:
 		return func(i int) answer { return said(x.by.holds(v.Duration[i], x.value)) }
 	}
 	var columns []profile.Attribute
@@ -229,7 +223,7 @@ func (x woken) on(s *subject) condition {
 		n := sort.Search(len(links.Interval), func(k int) bool { return int(links.Interval[k]) >= i })
 		return n < len(links.Interval) && int(links.Interval[n]) == i && s.p.Intervals.Kind[i] == profile.IntervalWait && links.Thread[n] != profile.NoThread && is(links.Thread[n])
 	}
-	if s.p.AreIntervals() {
+	if profile.AreIntervals(s.p) {
 		return s.bySample(chosen)
 	}
 	return s.within(chosen, false)
@@ -251,7 +245,7 @@ func eventual(n *oneNode) bool {
 	if n.Not != nil {
 		return eventual(n.Not)
 	}
-	if n.Is == nil || n.Is.Field == nil || slices.Contains(fieldNames, n.Is.Field.Name) {
+	if n.Is == nil || n.Is.Field == nil || slices.Contains(language.FieldNames, n.Is.Field.Name) {
 		return false
 	}
 	_, column := measure.Named(n.Is.Field.Name)
@@ -285,18 +279,18 @@ func (c converter) ofEvents(n *oneNode) (expression, error) {
 
 func (c converter) ofEvent(n *fieldNode) (expression, error) {
 	if n.Is != nil || n.Matches != nil {
-		if n.Name == eventDuration {
+		if n.Name == language.EventDuration {
 			return nil, c.wrong(n.Pos, `duration is an amount; write "duration over 5 ms"`, "")
 		}
 		texts, not, err := c.values(n.Is, n.Matches)
 		return negated(about{name: n.Name, is: texts}, not), err
 	}
 	by, node := n.comparison()
-	if n.Name == eventKind || n.Name == eventName {
+	if n.Name == language.EventKind || n.Name == language.EventName {
 		return nil, c.wrong(n.Pos, fmt.Sprintf(`%s is not an amount; write "%s is …"`, n.Name, n.Name), "")
 	}
 	v, unit, err := c.amount(node)
-	if err == nil && n.Name == eventDuration && unit != "ns" {
+	if err == nil && n.Name == language.EventDuration && unit != "ns" {
 		err = c.wrong(node.Pos, "a duration has a unit: s, ms, µs or ns", "")
 	}
 	return about{name: n.Name, by: by, value: v, unit: unit}, err
@@ -304,7 +298,7 @@ func (c converter) ofEvent(n *fieldNode) (expression, error) {
 
 // InEvents is the scope of events of a kind for which something is so. Its errors speak of that text alone.
 func InEvents(kind, where string) (Scope, error) {
-	head, tail := "in events where (kind is "+quote(kind)+" and (", "))"
+	head, tail := "in events where (kind is "+language.Quote(kind)+" and (", "))"
 	s, err := Parse(head + where + tail)
 	var wrong *SyntaxError
 	if errors.As(err, &wrong) {
@@ -315,12 +309,6 @@ func InEvents(kind, where string) (Scope, error) {
 	return s, err
 }
 
-// eventField is under what values of what is known of events are proposed.
-func eventField(name string) string { return "event " + name }
-
-// eventWords are what can be asked of any event.
-var eventWords = []string{eventKind, eventName, eventDuration, profile.AttributeMoved, profile.AttributeFile, profile.AttributeError, profile.AttributeDevice, profile.AttributeResult}
-
 // eventNames tells what can be asked of the events of a profile, and of texts the values, with how many
 // events have them.
 func eventNames(p *profile.Profile, gather func(field string, each func(add func(name string, n int64, also ...string)))) {
@@ -329,10 +317,10 @@ func eventNames(p *profile.Profile, gather func(field string, each func(add func
 	for _, k := range v.Kind {
 		kinds[k]++
 	}
-	gather(eventField(eventKind), func(add func(string, int64, ...string)) {
+	gather(language.EventField(language.EventKind), func(add func(string, int64, ...string)) {
 		for k, n := range kinds {
 			if n > 0 {
-				add(p.EventKind(profile.IntervalKind(k)), n)
+				add(profile.EventKindOf(p, profile.IntervalKind(k)), n)
 			}
 		}
 	})
@@ -342,12 +330,12 @@ func eventNames(p *profile.Profile, gather func(field string, each func(add func
 			names[p.FunctionOf(v.Stack[i])]++
 		}
 	}
-	gather(eventField(eventName), func(add func(string, int64, ...string)) {
+	gather(language.EventField(language.EventName), func(add func(string, int64, ...string)) {
 		for f, n := range names {
 			add(profile.MarkValue(p, f), n)
 		}
 	})
-	gather(eventField(""), func(add func(string, int64, ...string)) {
+	gather(language.EventField(""), func(add func(string, int64, ...string)) {
 		for _, a := range v.Attributes {
 			add(p.Strings[a.Name], int64(len(a.Interval)))
 		}
@@ -360,7 +348,7 @@ func eventNames(p *profile.Profile, gather func(field string, each func(add func
 		for _, x := range a.Value {
 			counts[x]++
 		}
-		gather(eventField(p.Strings[a.Name]), func(add func(string, int64, ...string)) {
+		gather(language.EventField(p.Strings[a.Name]), func(add func(string, int64, ...string)) {
 			for x, n := range counts {
 				add(p.Strings[x], n)
 			}

@@ -7,9 +7,6 @@ import (
 	"unicode/utf8"
 )
 
-// wordOnly is a text that needs no quotes; it is the lexer's own rule.
-var wordOnly = regexp.MustCompile(`^(\(\*[\w.]+\)|[^\s,()<>="!])+$`)
-
 // pattern is a name in which * stands for any text and ? for any character, or
 // a regular expression. Regular expressions take time in proportion to the text
 // (they are of RE2's kind), so that none goes on without end.

@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"entelon/core/profile"
+	"entelon/core/scope/language"
 )
 
 // Scope restricts samples. Its zero value lets every sample count.
@@ -153,7 +154,7 @@ func (s Scope) Parts() []Part {
 		case idle:
 			p.Field = "idle"
 		case during:
-			p.Field, p.Texts = duringField, patternTexts(x.spans)
+			p.Field, p.Texts = language.DuringField, patternTexts(x.spans)
 		case inEvents:
 			p.Field = "events"
 		case woken:
@@ -189,23 +190,4 @@ func (s Scope) Contains(p *profile.Profile) func(i int) bool {
 }
 
 // SyntaxError is what is wrong with the text of an expression.
-type SyntaxError struct {
-	Text       string // of the whole expression
-	At         int    // of the character that is wrong, in characters from 0
-	Problem    string // one sentence
-	Correction string // of the whole expression, "" where none is near
-}
-
-// Error says it in one line.
-func (e *SyntaxError) Error() string {
-	out := fmt.Sprintf("at character %d: %s", e.At+1, e.Problem)
-	if e.Correction != "" {
-		out += fmt.Sprintf("; did you mean: %s", e.Correction)
-	}
-	return out
-}
-
-// Marked shows the text with a mark under the character that is wrong.
-func (e *SyntaxError) Marked() string {
-	return e.Text + "\n" + strings.Repeat(" ", e.At) + "^"
-}
+type SyntaxError = language.SyntaxError

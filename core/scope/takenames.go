@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"entelon/core/profile"
+	"entelon/core/scope/language"
 )
 
 // Names are what a take has to be chosen by, for completing expressions and for
@@ -103,7 +104,7 @@ func NewNames(p *profile.Profile, about About, w Weights) *Names {
 		}
 	})
 	eventNames(p, gather)
-	gather(duringField, func(add func(string, int64, ...string)) { spanNames(p, add) })
+	gather(language.DuringField, func(add func(string, int64, ...string)) { spanNames(p, add) })
 	sets := make([]int64, p.LabelSets.Len()) // samples
 	for i := range p.Samples.Labels {
 		sets[p.Samples.Labels[i]]++
@@ -112,7 +113,7 @@ func NewNames(p *profile.Profile, about About, w Weights) *Names {
 		eachLabel(p, sets, func(name, _ string, n int64) { add(name, n) })
 	})
 	for _, name := range n.all("label") {
-		gather(labelField(name), func(add func(string, int64, ...string)) {
+		gather(language.LabelField(name), func(add func(string, int64, ...string)) {
 			eachLabel(p, sets, func(is, value string, n int64) {
 				if is == name {
 					add(value, n)
@@ -120,7 +121,7 @@ func NewNames(p *profile.Profile, about About, w Weights) *Names {
 			})
 		})
 	}
-	n.of["span"] = n.of[labelField(profile.SpanLabel)]
+	n.of["span"] = n.of[language.LabelField(profile.SpanLabel)]
 	gather("program", func(add func(string, int64, ...string)) { add(about.Program, int64(p.Samples.Len())) })
 	gather("build", func(add func(string, int64, ...string)) { add(about.Build, int64(p.Samples.Len())) })
 	gather("workload", func(add func(string, int64, ...string)) { add(about.Workload, int64(p.Samples.Len())) })
@@ -131,9 +132,6 @@ func NewNames(p *profile.Profile, about About, w Weights) *Names {
 	})
 	return n
 }
-
-// labelField is the field under which the values of a label stand in Names.
-func labelField(name string) string { return "label " + name }
 
 // eachLabel goes through the labels of sets with their samples.
 func eachLabel(p *profile.Profile, samples []int64, do func(name, value string, samples int64)) {
@@ -155,7 +153,7 @@ func (n *Names) Absent(s Scope) []string {
 				continue
 			}
 			text := fmt.Sprintf("The take has no %s %q", what(field), p.source)
-			if name, ok := strings.CutPrefix(field, eventField("")); ok {
+			if name, ok := strings.CutPrefix(field, language.EventField("")); ok {
 				text = strings.TrimSpace(fmt.Sprintf("No event of the take has the %s", name)) + fmt.Sprintf(" %q", p.source)
 				if name == "" {
 					text = fmt.Sprintf("No event of the take has %q", p.source)
@@ -164,8 +162,8 @@ func (n *Names) Absent(s Scope) []string {
 			if p.regular() {
 				text = fmt.Sprintf("The take has no %s that matches %q", what(field), p.source)
 			}
-			if near := nearest(p.source, n.all(field)); near != "" {
-				text += fmt.Sprintf("; the nearest is %s", quote(near))
+			if near := language.Nearest(p.source, n.all(field)); near != "" {
+				text += fmt.Sprintf("; the nearest is %s", language.Quote(near))
 			}
 			out = append(out, text+".")
 		}
@@ -189,9 +187,9 @@ func (n *Names) Absent(s Scope) []string {
 				absent("label", []pattern{{source: x.name}})
 				return
 			}
-			absent(labelField(x.name), x.is)
+			absent(language.LabelField(x.name), x.is)
 		case during:
-			absent(duringField, x.spans)
+			absent(language.DuringField, x.spans)
 		case pathExpr:
 			absent("path", x.steps)
 		case amount:
@@ -200,10 +198,10 @@ func (n *Names) Absent(s Scope) []string {
 			look(x.where)
 		case about:
 			switch {
-			case x.name != eventKind && x.name != eventName && x.name != eventDuration && !n.has(eventField(""), pattern{source: x.name}):
-				absent(eventField(""), []pattern{{source: x.name}})
-			case len(x.is) > 0 && len(n.of[eventField(x.name)]) > 0:
-				absent(eventField(x.name), x.is)
+			case x.name != language.EventKind && x.name != language.EventName && x.name != language.EventDuration && !n.has(language.EventField(""), pattern{source: x.name}):
+				absent(language.EventField(""), []pattern{{source: x.name}})
+			case len(x.is) > 0 && len(n.of[language.EventField(x.name)]) > 0:
+				absent(language.EventField(x.name), x.is)
 			}
 		case woken:
 			absent("thread", x.by)
@@ -227,14 +225,14 @@ func what(field string) string {
 		return "code of the kind"
 	case "state":
 		return "thread in the state"
-	case duringField:
+	case language.DuringField:
 		return "span"
 	}
-	if name, ok := strings.CutPrefix(field, eventField("")); ok {
+	if name, ok := strings.CutPrefix(field, language.EventField("")); ok {
 		return cmp.Or(name, "event")
 	}
-	if name, ok := strings.CutPrefix(field, labelField("")); ok {
-		return fmt.Sprintf("value of the label %s", quote(name))
+	if name, ok := strings.CutPrefix(field, language.LabelField("")); ok {
+		return fmt.Sprintf("value of the label %s", language.Quote(name))
 	}
 	return field
 }
@@ -279,18 +277,8 @@ func (n *Names) Complete(text string, at int) []Proposal {
 	rs := []rune(text)
 	at = max(0, min(at, len(rs)))
 	head := string(rs[:at])
-	ts, _ := tokens(head)
-	begun, from := "", at
-	if k := len(ts); k > 0 && strings.HasSuffix(head, ts[k-1].text) && (ts[k-1].word || ts[k-1].quote) {
-		begun = ts[k-1].text
-		from = at - len([]rune(begun))
-		ts = ts[:k-1]
-	} else if i := strings.LastIndexByte(head, '"'); i >= 0 && strings.Count(head, `"`)%2 == 1 {
-		begun = head[i:]
-		from = at - len([]rune(begun))
-	}
-	place := follow(ts)
-	typed := strings.Trim(begun, `"`)
+	place, begun, typed, _ := language.Begun(head)
+	from := at - len([]rune(begun))
 	out := []Proposal{}
 	names := func(field string) {
 		for pass := range 2 { // first those that begin with it
@@ -301,23 +289,22 @@ func (n *Names) Complete(text string, at int) []Proposal {
 				}
 				within := strings.Contains(strings.ToLower(x.name), strings.ToLower(typed))
 				if begins == (pass == 0) && (begins || within) && len(out) < maxProposals {
-					out = append(out, Proposal{quote(x.name), from, at, x.samples})
+					out = append(out, Proposal{language.Quote(x.name), from, at, x.samples})
 				}
 			}
 		}
 	}
-	switch place.want {
-	case wantName, wantNotOrName, wantLabelName:
-		names(place.field)
+	if place.WantsName() {
+		names(place.Field)
 	}
-	for _, w := range place.words() {
+	for _, w := range place.Words() {
 		if hasPrefixFold(w, begun) && len(out) < maxProposals+4 {
 			out = append(out, Proposal{Text: w, From: from, To: at})
 		}
 	}
-	if place.want == wantCondition && begun != "" {
-		if place.event {
-			names(eventField(""))
+	if place.WantsCondition() && begun != "" {
+		if place.Event {
+			names(language.EventField(""))
 		}
 		names("")
 	}

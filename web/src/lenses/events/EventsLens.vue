@@ -18,7 +18,7 @@ import type { LensEmits, LensProps } from '../registry'
 import SizeSteps from './SizeSteps.vue'
 import TextSums from './TextSums.vue'
 import TimeDensity from './TimeDensity.vue'
-import { about, bounds, toldOf } from './told'
+import { about, bounds, calledOf, toldOf } from './told'
 
 /** What was recorded event by event: the longest or largest, how they are distributed, and the stack of each. */
 const props = defineProps<LensProps>()
@@ -65,7 +65,7 @@ const height = 26
 const virtual = useVirtualizer(computed(() => ({ count: data.value?.rows.length ?? 0, getScrollElement: () => scroller.value ?? null, estimateSize: () => height, overscan: 12 })))
 const apart = computed(() => chosen.value?.apart ?? false)
 const much = computed(() => (data.value?.columns.length ?? 0) > (apart.value ? 1 : 0))
-const grid = computed(() => ({ gridTemplateColumns: `78px ${counted.value ? '' : '78px'} ${apart.value ? '' : '52px'} 130px minmax(0,1fr) ${much.value ? 'minmax(0,1fr)' : ''}` }))
+const grid = computed(() => ({ gridTemplateColumns: `78px ${counted.value ? '' : '78px'} ${apart.value ? '' : '52px'} ${much.value ? 104 : 130}px minmax(0,1fr) ${much.value ? 'minmax(0,1.2fr)' : ''}` }))
 
 function choose(r: Event) {
   at.value = r.sample
@@ -120,7 +120,7 @@ function within(from: number, to: number) {
       <p v-if="chosen?.lost" class="shrink-0 border-b border-rule px-4 py-1 text-ink-2">{{ count(chosen.lost) }} more are missing: they came faster than they could be recorded.</p>
       <p v-if="!data.all" class="p-6 text-ink-2">No such event in this scope. Remove a condition above.</p>
       <template v-else>
-        <div class="grid shrink-0 gap-6 border-b border-rule px-4 py-2" :class="data.by.length ? 'grid-cols-3' : 'grid-cols-2'">
+        <div class="grid shrink-0 gap-6 border-b border-rule px-4 py-2" :style="{ gridTemplateColumns: `${counted ? '' : 'minmax(0,1fr)'} minmax(0,1fr) ${data.by.length ? 'minmax(0,1.3fr)' : counted ? 'minmax(0,1fr)' : ''}` }">
           <SizeSteps v-if="!counted" :data="data" @within="within" />
           <TimeDensity :over="data.over" :to="data.to_ns" :at="current?.at_ns" @within="(a, b) => void scope.restrict(a, b)" />
           <TextSums v-if="data.by.length" v-model="by" :data="data" @only="(c, t) => void scope.add(about(data!.kind, `${c} is ${quoted(t)}`))" />
@@ -142,17 +142,17 @@ function within(from: number, to: number) {
                 :style="{ ...grid, top: v.start + 'px', height: height + 'px' }"
                 @click="choose(data.rows[v.index])"
               >
-                <span v-if="!counted" class="absolute bottom-0 left-0 h-[2px] bg-bar-pale" :style="{ width: (100 * data.rows[v.index].amount) / (data.max || 1) + '%' }" aria-hidden="true" />
+                <span v-if="!counted" class="absolute bottom-0 left-0 h-[2px] bg-bar-pale" :style="{ width: data.max > 0 ? Math.max(0, (100 * data.rows[v.index].amount) / data.max) + '%' : 0 }" aria-hidden="true" />
                 <span role="gridcell" class="text-right text-ink-2">{{ seconds(data.rows[v.index].at_ns, 4) }}</span>
                 <span v-if="!counted" role="gridcell" class="text-right font-medium">{{ figure(data.rows[v.index].amount) }}</span>
                 <span v-if="!apart" role="gridcell" class="text-right text-ink-2">{{ data.rows[v.index].events ? count(data.rows[v.index].events) : '' }}</span>
                 <span role="gridcell" class="truncate text-ink-2" :title="`${data.rows[v.index].thread} ${data.rows[v.index].tid} in ${data.rows[v.index].process} ${data.rows[v.index].pid}`">{{ data.rows[v.index].thread }} {{ data.rows[v.index].tid }}</span>
                 <span role="gridcell" class="flex min-w-0 items-center gap-1.5">
-                  <span class="shrink-0">{{ name(data.rows[v.index].what).short }}</span>
+                  <span class="shrink-0">{{ calledOf(data, data.rows[v.index]) || name(data.rows[v.index].what).short }}</span>
                   <template v-if="data.rows[v.index].place >= 0 && data.rows[v.index].place !== data.rows[v.index].what"><span class="size-2.5 shrink-0 border" :style="swatch(data.rows[v.index].place)" aria-hidden="true" /><span class="code truncate" :title="name(data.rows[v.index].place).name">{{ name(data.rows[v.index].place).short }}</span></template>
                 </span>
                 <span v-if="much" role="gridcell" class="flex min-w-0 gap-3 overflow-hidden" data-test="event-about">
-                  <span v-for="x in toldOf(data, data.rows[v.index])" :key="x.name" class="min-w-0 truncate" :class="x.text.length < 14 && 'shrink-0'" :title="`${x.label} ${x.text}`"><span class="text-ink-3">{{ x.label }}</span> {{ x.text }}</span>
+                  <span v-for="x in toldOf(data, data.rows[v.index])" :key="x.name" class="min-w-0 truncate" :class="x.text.length < 14 && 'shrink-0'" :title="`${x.label} ${x.text}`"><span class="text-ink-3">{{ x.label }}</span> {{ x.short }}</span>
                 </span>
               </div>
             </div>

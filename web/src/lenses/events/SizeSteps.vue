@@ -22,6 +22,6 @@ const last = computed(() => props.data.sizes.at(-1))
         <span class="w-full bg-bar" :style="{ height: tall(s.rows) + '%' }" />
       </button>
     </div>
-    <div class="label flex justify-between"><span>{{ figure(first.from) }}</span><span>rows by {{ data.unit === 'ns' ? 'duration' : 'size' }}, heights logarithmic</span><span>{{ figure(last!.to) }}</span></div>
+    <div class="label flex justify-between gap-2 whitespace-nowrap"><span>{{ figure(first.from) }}</span><span class="min-w-0 truncate">rows by {{ data.unit === 'ns' ? 'duration' : 'size' }}, heights logarithmic</span><span>{{ figure(last!.to) }}</span></div>
   </figure>
 </template>

@@ -7,6 +7,7 @@ export interface Told {
   name: string // of the column
   label: string
   text: string
+  short: string // of a path, its end
   condition: string // that asks for events with it, "" where that would be of no use
 }
 
@@ -23,9 +24,18 @@ export function toldOf(data: Events, r: Event): Told[] {
     if (!data.column && ((c.name === 'duration' && data.unit === 'ns') || (c.name === 'bytes' && data.unit === 'bytes'))) return
     const text = c.unit === 'text' || c.unit === 'address' ? v.text : amount(v.number, c.unit)
     const label = c.name === 'file' && type ? type : c.name
-    out.push({ name: c.name, label: text.startsWith(label) ? '' : label, text, condition: c.unit === 'text' ? about(data.kind, `${word(c.name)} is ${quoted(v.text)}`) : '' })
+    out.push({ name: c.name, label: text.startsWith(label) ? '' : label, text, short: tail(text), condition: c.unit === 'text' ? about(data.kind, `${word(c.name)} is ${quoted(v.text)}`) : '' })
   })
   return out
+}
+
+/** The end of a path that is long, by which files are told apart. */
+const tail = (text: string) => (text.length > 16 && text.includes('/') ? '…' + text.slice(text.lastIndexOf('/', text.length - 2)) : text)
+
+/** What an event is called, if its kind has names: of a system call, which one it is. */
+export function calledOf(data: Events, r: Event): string {
+  const at = data.columns.findIndex((c) => c.name === 'name')
+  return at >= 0 && r.values[at]?.has ? r.values[at].text : ''
 }
 
 /** A condition about events of a kind, as the scope language writes it. */

@@ -1,10 +1,10 @@
-package scope
+package language
 
 import "strings"
 
-// nearest returns the candidate that a word was most likely meant to be: the one
+// Nearest returns the candidate that a word was most likely meant to be: the one
 // with the fewest edits, if they are few for its length; "" if none is near.
-func nearest(word string, candidates []string) string {
+func Nearest(word string, candidates []string) string {
 	best, edits := "", 1+len(word)/3
 	lower := strings.ToLower(word)
 	for _, c := range candidates {
