@@ -23,6 +23,7 @@ type said struct {
 	Measures       []saidMeasure
 	Intervals      map[string]int64 `json:",omitempty"` // nanoseconds by kind
 	Links          int              `json:",omitempty"`
+	Attributes     map[string]int64 `json:",omitempty"` // that are more than numbers: what their values, or the lengths of their texts, add up to
 }
 
 type saidMeasure struct {
@@ -64,6 +65,20 @@ func saidOf(t *testing.T, file string) said {
 		intervals[k.String()] += p.Intervals.Duration[i]
 	}
 	out := said{Intervals: intervals, Links: len(p.Intervals.Ended.Interval), Program: tk.Settings.Program, Build: tk.Settings.Build, Samples: p.Samples.Len()}
+	for _, a := range p.Intervals.Attributes {
+		for _, v := range a.Value {
+			if a.Type == profile.AttributeText {
+				v = int64(len(p.Strings[v]))
+			}
+			if a.Type == profile.AttributeNumber {
+				break
+			}
+			if out.Attributes == nil {
+				out.Attributes = map[string]int64{}
+			}
+			out.Attributes[p.Strings[a.Name]] += v
+		}
+	}
 	for m := range p.Measures {
 		w, c := p.Words(m), tr.Cost(m, scope.Scope{})
 		rows := calltree.Functions(tr, c)
@@ -83,7 +98,7 @@ func saidOf(t *testing.T, file string) said {
 // TestEveryEarlierFormat: a take of each format gives the same numbers as when that
 // format was the newest.
 func TestEveryEarlierFormat(t *testing.T) {
-	for version := take.Version1; version <= take.Version10; version++ {
+	for version := take.Version1; version <= take.Version11; version++ {
 		file := fmt.Sprintf("testdata/format%d.take", version)
 		b, err := os.ReadFile(file)
 		if err != nil {

@@ -78,7 +78,7 @@ const (
 	wantThreadWord
 )
 
-// follow says what may come behind these Tokens.
+// follow says what may come behind these tokens.
 func follow(ts []token) Place {
 	at := Place{}
 	path := false
