@@ -84,16 +84,22 @@ func TestBytesPerInterval(t *testing.T) {
 // TestIntervalsThatLie: intervals that point to what is not there are refused, wherever the lie is.
 func TestIntervalsThatLie(t *testing.T) {
 	for name, lie := range map[string]func(*profile.Intervals){
-		"a thread":             func(v *profile.Intervals) { v.Thread[3] = 1 << 20 },
-		"a stack":              func(v *profile.Intervals) { v.Stack[3] = 1 << 30 },
-		"a kind":               func(v *profile.Intervals) { v.Kind[3] = 200 },
-		"no kind":              func(v *profile.Intervals) { v.Kind[3] = 0 },
-		"who ended it":         func(v *profile.Intervals) { v.Ended.Thread[0] = 1 << 20 },
-		"where that was":       func(v *profile.Intervals) { v.Ended.Stack[0] = 1 << 30 },
-		"an attribute's name":  func(v *profile.Intervals) { v.Attributes[0].Name = 1 << 30 },
-		"an attribute's type":  func(v *profile.Intervals) { v.Attributes[0].Type = 9 },
-		"an attribute's text":  func(v *profile.Intervals) { v.Attributes[0].Type = profile.AttributeText; v.Attributes[0].Value[0] = 1 << 40 },
-		"a text below 0":       func(v *profile.Intervals) { v.Attributes[0].Type = profile.AttributeText; v.Attributes[0].Value[0] = -1 },
+		"a thread":            func(v *profile.Intervals) { v.Thread[3] = 1 << 20 },
+		"a stack":             func(v *profile.Intervals) { v.Stack[3] = 1 << 30 },
+		"a kind":              func(v *profile.Intervals) { v.Kind[3] = 200 },
+		"no kind":             func(v *profile.Intervals) { v.Kind[3] = 0 },
+		"who ended it":        func(v *profile.Intervals) { v.Ended.Thread[0] = 1 << 20 },
+		"where that was":      func(v *profile.Intervals) { v.Ended.Stack[0] = 1 << 30 },
+		"an attribute's name": func(v *profile.Intervals) { v.Attributes[0].Name = 1 << 30 },
+		"an attribute's type": func(v *profile.Intervals) { v.Attributes[0].Type = 9 },
+		"an attribute's text": func(v *profile.Intervals) {
+			v.Attributes[0].Type = profile.AttributeText
+			v.Attributes[0].Value[0] = 1 << 40
+		},
+		"a text below 0": func(v *profile.Intervals) {
+			v.Attributes[0].Type = profile.AttributeText
+			v.Attributes[0].Value[0] = -1
+		},
 		"a measure's events":   func(v *profile.Intervals) { k, _ := profile.EventsOf(100); v.Kind[3] = k },
 		"a time before it all": func(v *profile.Intervals) { v.Start[3] = -5 },
 		"a time far ahead":     func(v *profile.Intervals) { v.Start[3] = 1 << 62 },
