@@ -151,13 +151,13 @@ func TestUpload(t *testing.T) {
 	harmed[len(harmed)/2] ^= 0xff
 	p := newPage(t)
 	p.visit("/takes")
-	p.says("45 takes")
+	p.says("46 takes")
 	p.do("adding a file that is there", chromedp.SetUploadFiles(`input[type=file]`, []string{put("again.take", whole)}))
 	p.says("again.take was here already")
 	p.do("adding bad files", chromedp.SetUploadFiles(`input[type=file]`, []string{put("harmed.take", harmed), put("notes.take", []byte("dear reader"))}))
 	p.until("an error for each", `[...document.querySelectorAll('[role=alert]')].filter(e => e.innerText.includes('damaged') || e.innerText.includes('not a take')).length === 2`)
 	p.says("harmed.take: the take is damaged (block")
-	p.says("45 takes")
+	p.says("46 takes")
 
 	// One that is new: remove a take, add its file again, by dropping it.
 	p.key("/")
@@ -172,7 +172,7 @@ func TestUpload(t *testing.T) {
 func TestDropAndRemove(t *testing.T) {
 	p := newPage(t)
 	p.visit("/takes")
-	p.says("45 takes")
+	p.says("46 takes")
 	key := takeOf(t, "3.4.0")
 	status := value[int](p, fmt.Sprintf(`(async () => {
 		const file = await (await fetch('/api/v1/takes/%[1]s/file')).blob()
@@ -188,7 +188,7 @@ func TestDropAndRemove(t *testing.T) {
 		t.Fatalf("removing answered %d", status)
 	}
 	p.says("dropped.take was added")
-	p.says("45 takes")
+	p.says("46 takes")
 }
 
 // TestRibbonRestrictsTheTime: dragging over the ribbon changes what 100 % is.

@@ -26,10 +26,10 @@ func TestSpansThatAreSent(t *testing.T) {
 func sentSpans(t *judge.Try) {
 	dir := t.TempDir()
 	program, file := filepath.Join(dir, "platesetter"), filepath.Join(dir, "x.take")
-	if b, err := exec.Command("go", "build", "-o", program, "./testdata/platesetter").CombinedOutput(); err != nil {
+	if b, err := exec.Command("go", "build", "-o", program, "../../demo/platesetter").CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, b)
 	}
-	r := entelon(t.T, "take", "--spans-at", "127.0.0.1:0", "--out", file, "--", program)
+	r := entelon(t.T, "take", "--spans-at", "127.0.0.1:0", "--out", file, "--", program, "--log")
 	if r.code != 0 {
 		t.Fatal(r.stderr)
 	}
@@ -107,7 +107,7 @@ func TestSpansAtBadAddresses(t *testing.T) {
 func TestCollectorReceivesSpans(t *testing.T) {
 	mustSample(t)
 	program := filepath.Join(folderForAll(t), "platesetter")
-	if b, err := exec.Command("go", "build", "-o", program, "./testdata/platesetter").CombinedOutput(); err != nil {
+	if b, err := exec.Command("go", "build", "-o", program, "../../demo/platesetter").CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, b)
 	}
 	address := freeAddress(t)

@@ -72,13 +72,13 @@ func (p *pathing) follow(lane int, from, to int64, depth int) {
 	at := from
 	for i := x.from(l, from); i < l.last && x.start[i] < to && !p.full(); i++ {
 		begin, end := max(x.start[i], from), min(x.start[i]+x.length[i], to)
-		p.add(Step{lane, at, begin, x.between(), -1, depth})
+		p.add(Step{lane, at, begin, x.between(l), -1, depth})
 		if end > begin {
 			p.wait(Step{lane, begin, end, x.state[i], int(x.interval[i]), depth})
 		}
 		at = max(at, end)
 	}
-	p.add(Step{lane, at, to, x.between(), -1, depth})
+	p.add(Step{lane, at, to, x.between(l), -1, depth})
 }
 
 // wait puts what held a thread up in the place of a wait.

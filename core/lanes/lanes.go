@@ -27,6 +27,7 @@ type Lane struct {
 	Spent  [States]int64 // nanoseconds in each state, over the whole take
 	Waits  int           // how often it waited
 	Calls  int           // how many of its system calls are there
+	told   bool          // nothing but spans is known of it, which somebody told
 	first  int           // position of its first wait in the index's columns
 	last   int           // exclusive
 	seen   []int32       // its samples of processor time, in the order of their times
@@ -54,6 +55,7 @@ type Index struct {
 	length   []int64
 	state    []State
 	interval []uint32 // position among the profile's intervals
+	spans    spanRows
 }
 
 // New lays a take out.
@@ -85,10 +87,15 @@ func New(t *profile.Take) *Index {
 		}
 		l.To = max(l.To, to)
 	}
+	met := make([]bool, len(lanes)) // the system, and not somebody else, told of them
 	for i, k := range v.Kind {
 		l := &lanes[v.Thread[i]]
 		switch k {
-		case profile.IntervalAlive:
+		case profile.IntervalAlive, profile.IntervalCarried:
+			met[v.Thread[i]] = true
+			if k == profile.IntervalCarried {
+				break
+			}
 			sees(l, v.Start[i], v.Start[i]+v.Duration[i])
 		case profile.IntervalWait, profile.IntervalReady:
 			l.Waits++
@@ -96,9 +103,12 @@ func New(t *profile.Take) *Index {
 		case profile.IntervalCall:
 			l.Calls++
 			sees(l, v.Start[i], v.Start[i]+v.Duration[i])
+		case profile.IntervalSpan:
+			sees(l, v.Start[i], v.Start[i]+v.Duration[i])
 		}
 		x.Duration = max(x.Duration, v.Start[i]+v.Duration[i])
 	}
+	x.spans = newSpanRows(p)
 	x.fill(lanes, stateOf)
 	x.samples(t, lanes, sees)
 	carrying{x, sees}.all(lanes)
@@ -106,7 +116,9 @@ func New(t *profile.Take) *Index {
 		if p.Threads[i].TID == nobody {
 			continue
 		}
-		if l := &lanes[i]; l.From >= 0 && (l.Waits > 0 || l.Calls > 0 || len(l.seen) > 0 || x.Measured) {
+		l := &lanes[i]
+		l.told = !met[i] && l.Waits == 0 && l.Calls == 0 && len(l.seen) == 0
+		if l.From >= 0 && (l.Waits > 0 || l.Calls > 0 || len(l.seen) > 0 || x.Measured || x.spans.of[l.Thread] != nil) {
 			x.add(l)
 		}
 	}
@@ -222,13 +234,13 @@ func (x *Index) add(l *Lane) {
 		l.Spent[x.state[i]] += x.length[i]
 		waited += x.length[i]
 	}
-	l.Spent[x.between()] = max(0, l.To-l.From-waited)
+	l.Spent[x.between(l)] = max(0, l.To-l.From-waited)
 	x.Lanes = append(x.Lanes, *l)
 }
 
 // between is what a thread does that does not wait.
-func (x *Index) between() State {
-	if x.Measured {
+func (x *Index) between(l *Lane) State {
+	if x.Measured && !l.told {
 		return Running
 	}
 	return Unknown
@@ -285,7 +297,7 @@ func (x *Index) LaneOf(thread profile.ThreadID) int {
 
 // Bytes estimates the memory that the index holds beside the profile.
 func (x *Index) Bytes() int64 {
-	n := int64(len(x.start))*21 + int64(len(x.byThread))*8 + int64(len(x.Lanes))*200
+	n := x.spans.bytes + int64(len(x.start))*21 + int64(len(x.byThread))*8 + int64(len(x.Lanes))*200
 	for i := range x.Lanes {
 		n += int64(len(x.Lanes[i].seen)) * 4
 	}

@@ -26,7 +26,7 @@ func (x *Index) Row(lane int, from, to int64, parts int) []Run {
 	if g.from >= g.to {
 		return nil
 	}
-	at, between := g.from, x.between()
+	at, between := g.from, x.between(l)
 	for i := x.from(l, g.from); i < l.last && x.start[i] < g.to; i++ {
 		begin, end := max(x.start[i], g.from), min(x.start[i]+x.length[i], g.to)
 		if begin > at {
@@ -122,7 +122,7 @@ func (x *Index) At(lane int, at int64) (out At, ok bool) {
 		out.Stack = x.p.Intervals.Stack[n]
 		out.By, out.ByStack, out.Ended = x.EndedBy(n)
 	} else {
-		out.Run = Run{From: l.From, To: l.To, State: x.between(), Interval: -1, Count: 1}
+		out.Run = Run{From: l.From, To: l.To, State: x.between(l), Interval: -1, Count: 1}
 		if i > l.first {
 			out.From = x.start[i-1] + x.length[i-1]
 		}
@@ -175,7 +175,7 @@ func (x *Index) Spent(lane int, from, to int64) (out [States]int64) {
 		out[x.state[i]] += d
 		rest -= d
 	}
-	out[x.between()] += max(0, rest)
+	out[x.between(l)] += max(0, rest)
 	return out
 }
 

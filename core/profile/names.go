@@ -37,6 +37,17 @@ func (p *Profile) ThreadWords(id ThreadID) string {
 		return fmt.Sprintf("goroutine %d", t.TID)
 	case t.Goroutine:
 		return fmt.Sprintf("goroutine %d, %s", t.TID, name)
+	case MadeUp(p, t):
+		return name
 	}
 	return fmt.Sprintf("%s %d", name, t.TID)
+}
+
+// madeUp is from where on numbers of threads stand for none, but for a lane of what was told.
+const madeUp = 1<<32 - 16
+
+// MadeUp reports whether there is no thread of this number: what has it was told by somebody who did not
+// say which thread it was, or happened in none.
+func MadeUp(p *Profile, t Thread) bool {
+	return !t.Goroutine && (t.TID == 0 && p.Processes[t.Process].PID != 0 || t.TID >= madeUp)
 }

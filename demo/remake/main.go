@@ -61,12 +61,17 @@ func main() {
 	only := flag.String("only", "", "only the program of this name")
 	builds := flag.String("builds", "", "only these builds, with commas")
 	out := flag.String("out", "demo/takes", "folder for the takes")
-	spans := flag.Bool("spans", false, "only the take with spans and what its goroutines wait for, which root makes")
+	spans := flag.Bool("spans", false, "only the takes with spans, which root makes")
+	setter := flag.Bool("setter", false, "only the take of the platesetter")
 	services := flag.Bool("services", false, "only the takes of services that run already")
 	exact := flag.Bool("exact", false, "only the takes of exact runs")
 	flag.Parse()
-	if *spans {
-		if err := followed(*out); err != nil {
+	if *spans || *setter {
+		make := followed
+		if *setter {
+			make = exposed
+		}
+		if err := make(*out); err != nil {
 			fmt.Fprintln(os.Stderr, "remake:", err)
 			os.Exit(1)
 		}
@@ -184,6 +189,30 @@ func followed(out string) error {
 		args = append(args, "--measure", m)
 	}
 	if err := run("bin/entelon", append(args, "--", exe, "--scores", "300", "--workers", "1")...); err != nil {
+		return err
+	}
+	if err := p.nameless(file); err != nil {
+		return err
+	}
+	return exposed(out)
+}
+
+// exposed makes the take of the platesetter, whose queue becomes longer, since pages are engraved faster than
+// plates are exposed.
+func exposed(out string) error {
+	p, b := program{name: "platesetter"}, build{"1.0.0", "", "eighty pages, and a plate of each"}
+	engraved := filepath.Join("bin", "engraved-3.6.0")
+	if err := programs[0].make(build{"3.6.0", "v350,v351,v360", ""}, engraved); err != nil {
+		return err
+	}
+	exe := filepath.Join("bin", "platesetter-1.0.0")
+	if err := run("go", "build", "-trimpath", "-buildvcs=false", "-o", exe, "./demo/platesetter"); err != nil {
+		return err
+	}
+	file := filepath.Join(out, "platesetter-1.0.0-spans.take")
+	err := run("bin/entelon", "take", "--out", file, "--program", p.name, "--build", b.name, "--note", b.note, "--spans-at", "127.0.0.1:0",
+		"--rate", "499", "--measure", "cpu", "--measure", "waiting", "--", exe, "--engraved", engraved, "--pages", "80", "--expose", "60ms")
+	if err != nil {
 		return err
 	}
 	return p.nameless(file)

@@ -14,7 +14,8 @@ type LanesOut struct {
 	Lanes      []LaneOut      `json:"lanes"`    // in scope; none where only rows are asked for
 	First      int            `json:"first"`    // the lane of the first row
 	Rows       []LaneRowOut   `json:"rows"`
-	Functions  []FunctionRef  `json:"functions"` // that rows speak of
+	SpanNames  []string       `json:"span_names"` // that rows speak of
+	Functions  []FunctionRef  `json:"functions"`  // that rows speak of
 }
 
 // LaneStateOut is a state.
@@ -32,11 +33,13 @@ type LaneOut struct {
 	TID     uint32  `json:"tid"`
 	Words   string  `json:"words"`   // "goroutine 17, main.serve"
 	Routine bool    `json:"routine"` // a goroutine
+	MadeUp  bool    `json:"made_up"` // no thread: its number says nothing
 	FromNS  int64   `json:"from_ns"` // when it was first there
 	ToNS    int64   `json:"to_ns"`
 	Spent   []int64 `json:"spent"` // nanoseconds in each state over the whole take
 	Waits   int     `json:"waits"`
 	Samples int     `json:"samples"`
+	Levels  int     `json:"levels"` // of spans, which are drawn below each other
 }
 
 // LaneRowOut is what a lane shows of a stretch of time, as columns.
@@ -50,6 +53,9 @@ type LaneRowOut struct {
 	// Each bar has six numbers: beginning, end, depth, function, samples, and how many are gathered
 	// in it.
 	Bars []int64 `json:"bars"`
+	// Each span has six numbers: beginning, end, level, position of its name among SpanNames, the interval
+	// that it is (-1: several), and how many are gathered in it.
+	Spans []int64 `json:"spans"`
 	// Seen are the times of the samples that bars rest on, where there are few enough to be told.
 	Seen []int64 `json:"seen"`
 }

@@ -55,7 +55,7 @@ func (s LensRoutes) Lanes(c *gin.Context) {
 	p := o.Take.Profile
 	out := api.LanesOut{
 		DurationNS: x.Duration, FromNS: from, ToNS: to, Measured: x.Measured, TickNS: x.Tick, Hidden: len(x.Lanes) - len(shown),
-		Lanes: []api.LaneOut{}, First: int(first), Rows: []api.LaneRowOut{}, Functions: []api.FunctionRef{},
+		Lanes: []api.LaneOut{}, First: int(first), Rows: []api.LaneRowOut{}, SpanNames: []string{}, Functions: []api.FunctionRef{},
 	}
 	out.States = laneStates()
 	for _, k := range o.Take.Facts.Counted {
@@ -65,12 +65,24 @@ func (s LensRoutes) Lanes(c *gin.Context) {
 		if i == maxLanes || c.Query("bare") == "true" {
 			break
 		}
-		out.Lanes = append(out.Lanes, laneOf(p, &x.Lanes[at]))
+		lane := laneOf(p, &x.Lanes[at])
+		lane.Levels = x.SpanLevels(at)
+		out.Lanes = append(out.Lanes, lane)
 	}
 	named := &namedFunctions{p: p, at: map[profile.FunctionID]int{}}
 	keep := sc.Contains(p)
+	spanNames := map[profile.FunctionID]int{}
 	for i := int(first); i < min(len(shown), int(first+count)); i++ {
 		row := rowOut(x.Row(shown[i], from, to, int(parts)), from)
+		for _, r := range x.Spans(shown[i], from, to, int(parts)) {
+			name, known := spanNames[r.Name]
+			if !known {
+				name = len(out.SpanNames)
+				spanNames[r.Name] = name
+				out.SpanNames = append(out.SpanNames, profile.Short(profile.SpanNameOf(p, r.Name)))
+			}
+			row.Spans = append(row.Spans, r.From-from, r.To-from, int64(r.Level), int64(name), int64(r.Interval), int64(r.Count))
+		}
 		if open[x.Lanes[shown[i]].Thread] {
 			if times := x.Seen(shown[i], from, to, keep); len(times) <= maxLaneParts {
 				for _, t := range times {
@@ -232,13 +244,13 @@ func laneOf(p *profile.Profile, l *lanes.Lane) api.LaneOut {
 	th := p.Threads[l.Thread]
 	pr := p.Processes[th.Process]
 	return api.LaneOut{
-		ID: uint32(l.Thread), Process: p.Strings[pr.Name], PID: pr.PID, Thread: p.Strings[th.Name], TID: th.TID, Words: p.ThreadWords(l.Thread), Routine: th.Goroutine,
+		ID: uint32(l.Thread), Process: p.Strings[pr.Name], PID: pr.PID, Thread: p.Strings[th.Name], TID: th.TID, Words: p.ThreadWords(l.Thread), Routine: th.Goroutine, MadeUp: profile.MadeUp(p, th),
 		FromNS: max(0, l.From), ToNS: l.To, Spent: l.Spent[:], Waits: l.Waits, Samples: l.Samples(),
 	}
 }
 
 func rowOut(runs []lanes.Run, from int64) api.LaneRowOut {
-	out := api.LaneRowOut{Runs: make([]int64, 0, 6*len(runs)), Spent: [][]int64{}, Bars: []int64{}, Seen: []int64{}}
+	out := api.LaneRowOut{Runs: make([]int64, 0, 6*len(runs)), Spent: [][]int64{}, Bars: []int64{}, Spans: []int64{}, Seen: []int64{}}
 	for _, r := range runs {
 		spent := int64(-1)
 		if r.Count > 1 {

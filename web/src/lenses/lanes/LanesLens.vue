@@ -12,7 +12,7 @@ import { dark } from '../../composables/useTheme'
 import { sized } from '../../lib/canvasSize'
 import { count, duration, seconds } from '../../lib/format'
 import type { LensEmits, LensProps } from '../registry'
-import { barAt, describe } from './describe'
+import { barAt, describe, spanAt } from './describe'
 import LaneDetail from './LaneDetail.vue'
 import LanePathTable from './LanePathTable.vue'
 import { axisHeight, between, laneHeight, layOut, type Line, type View, zoomed } from './layout'
@@ -92,6 +92,9 @@ const place = (e: MouseEvent) => {
 }
 const lineAt = (y: number) => (y < axisHeight ? undefined : shown.value.find((l) => y - axisHeight + scroll.value >= l.top && y - axisHeight + scroll.value < l.top + l.height))
 
+/** How far a pointer may be off. */
+const near = () => ((view.value.to - view.value.from) / width.value) * 2
+
 const pointed = ref<{ text: string; at: number }>()
 let pointer: number | undefined
 function hover(e: PointerEvent) {
@@ -100,7 +103,7 @@ function hover(e: PointerEvent) {
   const line = lineAt(y)
   if (from) return void drag(x)
   const d = line && line.lane >= 0 ? drawn(line) : undefined
-  pointed.value = d && line ? { text: describe(line.name, d, y - axisHeight + scroll.value - line.top, pointer, data.value!.states), at: pointer } : undefined
+  pointed.value = d && line ? { text: describe(line, d, y - axisHeight + scroll.value - line.top, pointer, near(), data.value!.states), at: pointer } : undefined
 }
 // A press that moves chooses a stretch of time; one that does not, what is there.
 let from: { x: number; moved: boolean } | undefined
@@ -125,8 +128,14 @@ function release(e: PointerEvent) {
   if (!line || line.lane < 0) return void (chosen.value = undefined)
   const d = drawn(line)
   const inside = y - axisHeight + scroll.value - line.top
-  if (d && inside > laneHeight) {
-    const i = barAt(d, inside, timeAt(x))
+  if (d && inside > laneHeight && inside < line.bars) {
+    const i = spanAt(d, line, inside, timeAt(x), near())
+    const b = d.row.spans
+    if (i >= 0) selected.value = { from: d.begin + b[i], to: Math.max(d.begin + b[i] + 1, d.begin + b[i + 1]) }
+    return choose(idOf(line), timeAt(x))
+  }
+  if (d && inside > line.bars) {
+    const i = barAt(d, line, inside, timeAt(x))
     if (i >= 0) emit('focus', d.functions[d.row.bars[i + 3]].name)
     return
   }
@@ -247,10 +256,10 @@ const legend = computed(() => {
           <canvas ref="canvas" class="sticky top-0 block touch-none" role="img" :aria-label="`What ${count(data.lanes.length)} threads did from ${seconds(view.from, 3)} to ${seconds(view.to, 3)}`" :style="{ marginLeft: names + 'px', width: width + 'px', height: height + 'px' }" @pointermove="hover" @pointerdown="press" @pointerup="release" @pointerleave="pointed = undefined" />
           <template v-for="line in shown" :key="line.key">
             <p v-if="line.lane < 0" class="label absolute left-0 truncate pl-4 leading-[22px]" :style="{ top: line.top + axisHeight + 'px', width: names + 'px' }">{{ line.name }}</p>
-            <button v-else class="absolute left-0 flex items-center gap-1 border-l-[3px] pr-2 pl-[13px] text-left" :class="idOf(line) === chosen?.thread ? 'border-l-ink font-medium' : 'border-l-transparent'" :style="{ top: line.top + axisHeight + 'px', height: laneHeight + 'px', width: names + 'px' }" :aria-expanded="canOpen(line) ? open.has(idOf(line)) : undefined" :title="`${line.name} ${data.lanes[line.lane].tid}`" data-test="lane" @click="toggle(idOf(line))">
+            <button v-else class="absolute left-0 flex items-center gap-1 border-l-[3px] pr-2 pl-[13px] text-left" :class="idOf(line) === chosen?.thread ? 'border-l-ink font-medium' : 'border-l-transparent'" :style="{ top: line.top + axisHeight + 'px', height: laneHeight + 'px', width: names + 'px' }" :aria-expanded="canOpen(line) ? open.has(idOf(line)) : undefined" :title="data.lanes[line.lane].words" data-test="lane" @click="toggle(idOf(line))">
               <span class="w-3 shrink-0 text-ink-3" aria-hidden="true">{{ canOpen(line) ? (open.has(idOf(line)) ? '▾' : '▸') : '' }}</span>
               <span class="truncate">{{ line.name }}</span>
-              <span class="label shrink-0">{{ data.lanes[line.lane].tid }}</span>
+              <span v-if="!data.lanes[line.lane].made_up" class="label shrink-0">{{ data.lanes[line.lane].tid }}</span>
             </button>
           </template>
         </div>

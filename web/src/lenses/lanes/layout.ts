@@ -5,6 +5,7 @@ export const laneHeight = 24
 export const headHeight = 22
 export const axisHeight = 24
 export const barHeight = 14
+export const spanHeight = 14
 
 /** A line of the drawing: a process's name, or a lane. */
 export interface Line {
@@ -13,6 +14,7 @@ export interface Line {
   lane: number // position among the lanes; -1: a process
   name: string
   key: string
+  bars: number // where the sampled path begins, below the states and the spans
 }
 
 /** Where everything is: the lanes of one process under its name, open ones with room for their paths. */
@@ -25,12 +27,13 @@ export function layOut(lanes: Lane[], depths: Map<number, number>): { lines: Lin
     const head = `${l.process} ${l.pid}${l.routine ? ', goroutines' : routines ? ', threads' : ''}`
     if (head !== group) {
       group = head
-      lines.push({ top, height: headHeight, lane: -1, name: head, key: `p${l.pid}-${i}` })
+      lines.push({ top, height: headHeight, lane: -1, name: head, key: `p${l.pid}-${i}`, bars: headHeight })
       top += headHeight
     }
     const depth = depths.get(l.id) ?? 0
-    const height = laneHeight + (depth ? depth * barHeight + 6 : 0)
-    lines.push({ top, height, lane: i, name: l.thread || `${l.routine ? 'goroutine' : 'thread'} ${l.tid}`, key: `l${l.id}` })
+    const bars = laneHeight + (l.levels ? l.levels * spanHeight + 4 : 0)
+    const height = bars + (depth ? depth * barHeight + 6 : 0)
+    lines.push({ top, height, lane: i, name: l.thread || `${l.routine ? 'goroutine' : 'thread'} ${l.tid}`, key: `l${l.id}`, bars })
     top += height
   })
   return { lines, height: top }

@@ -1,9 +1,10 @@
-import type { FunctionRef, LaneRow } from '../../api/client'
+import type { LaneRow } from '../../api/client'
 import { canvasText } from '../../lib/canvasText'
 import { duration } from '../../lib/format'
 import { hatch } from '../../lib/hatch'
 import { inkOf } from '../../lib/palette'
-import { axisHeight, barHeight, laneHeight, type Line, marksOf, timeText, type View } from './layout'
+import type { Drawn } from './describe'
+import { axisHeight, barHeight, laneHeight, type Line, marksOf, spanHeight, timeText, type View } from './layout'
 import { idle, short, strokes } from './states'
 
 export interface Chosen {
@@ -19,7 +20,7 @@ export interface Picture {
   height: number
   scroll: number
   lines: Line[] // in view
-  rowOf: (line: Line) => { row: LaneRow; begin: number; functions: FunctionRef[] } | undefined
+  rowOf: (line: Line) => Drawn | undefined
   idOf: (line: Line) => number
   states: string[]
   focus: string
@@ -68,7 +69,8 @@ export function paint(ctx: CanvasRenderingContext2D, p: Picture) {
     const got = p.rowOf(line)
     if (!got) continue
     paintStates(ctx, p, c, x, got.row, got.begin, top)
-    if (line.height > laneHeight) paintBars(ctx, p, c, x, got, top + laneHeight)
+    paintSpans(ctx, p, c, x, got, top + laneHeight)
+    if (line.height > line.bars) paintBars(ctx, p, c, x, got, top + line.bars)
     const chosen = p.chosen
     if (chosen && chosen.lane === p.idOf(line)) {
       ctx.strokeStyle = c.ink
@@ -181,7 +183,32 @@ function band(ctx: CanvasRenderingContext2D, p: Picture, c: Colours, spent: numb
   }
 }
 
-function paintBars(ctx: CanvasRenderingContext2D, p: Picture, c: Colours, x: (ns: number) => number, { row, begin, functions }: { row: LaneRow; begin: number; functions: FunctionRef[] }, top: number) {
+/** Spans have hard edges, since their bounds are exact: a closed frame with its name. What is too short for one is a filled piece. */
+function paintSpans(ctx: CanvasRenderingContext2D, p: Picture, c: Colours, x: (ns: number) => number, { row, begin, names }: Drawn, top: number) {
+  const spans = row.spans
+  for (let i = 0; i < spans.length; i += 6) {
+    const x0 = Math.max(-3, x(begin + spans[i]))
+    const x1 = Math.min(p.width + 3, x(begin + spans[i + 1]))
+    if (x1 < 0 || x0 > p.width) continue
+    const y = Math.round(top + spans[i + 2] * spanHeight)
+    const wide = x1 - x0
+    if (wide < 4 || spans[i + 5] > 1) {
+      ctx.fillStyle = spans[i + 5] > 1 ? c.mid : c.ink
+      ctx.fillRect(x0, y + 3, Math.max(1, wide), spanHeight - 6)
+      continue
+    }
+    ctx.strokeStyle = c.ink
+    ctx.lineWidth = 1
+    ctx.strokeRect(Math.round(x0) + 0.5, y + 0.5, Math.max(2, Math.round(wide) - 1), spanHeight - 3)
+    const from = Math.max(x0, 0)
+    const room = Math.min(x1, p.width) - from
+    if (room < 26) continue
+    ctx.fillStyle = c.ink
+    ctx.fillText(canvasText(ctx, names[spans[i + 3]], room - 8), from + 4, y + spanHeight / 2 - 0.5)
+  }
+}
+
+function paintBars(ctx: CanvasRenderingContext2D, p: Picture, c: Colours, x: (ns: number) => number, { row, begin, functions }: Drawn, top: number) {
   const bars = row.bars
   const apart = row.seen.length > 0 && x(p.tick) - x(0) > 6 // there is room between two samples
   for (let i = 0; i < bars.length; i += 6) {

@@ -48,7 +48,7 @@ export function useRows(props: LensProps, data: Ref<Lanes | undefined>, of: { vi
   function drawn(line: Line): Drawn | undefined {
     const d = got.value.get(Math.floor(line.lane / block))
     const row = d?.rows[line.lane - d.first]
-    return d && row && { row, begin: d.from_ns, functions: d.functions }
+    return d && row && { row, begin: d.from_ns, functions: d.functions, names: d.span_names }
   }
   return { got, drawn, busy: computed(() => rows.value.some((r) => r.isFetching)), failed: computed(() => rows.value.find((r) => r.error)?.error ?? null) }
 }
