@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"testing"
+
+	"github.com/chromedp/chromedp"
 )
 
 // TestSpansStandInLanes: in the demo's take of the platesetter the plates stand below the states of who
@@ -11,6 +13,10 @@ func TestSpansStandInLanes(t *testing.T) {
 	p.visit("/takes?program=platesetter")
 	p.visit("/takes/" + value[string](p, `fetch('/api/v1/takes?program=platesetter').then(r => r.json()).then(r => r.takes[0].key)`) + "?lens=lanes&when=1000000000-1800000000")
 	p.until("lanes", `document.querySelectorAll('[data-test=lane]').length > 4`)
+	p.until("how many ended a second", `/≤ [0-9.]+\/s/.test(document.querySelector('[data-test=lane-rate]')?.innerText ?? '') && /≤ [0-9.]+\/s/.test(document.querySelector('[data-test=ribbon-rate]')?.innerText ?? '')`)
+	p.do("of what", chromedp.Click(`[data-test=lane-rate] button`, chromedp.NodeVisible))
+	p.do("plates", chromedp.Click(`//*[@data-test="lane-rate"]//*[@role="option"][normalize-space()="expose"]`, chromedp.NodeVisible))
+	p.until("plates a second", `document.querySelector('[data-test=ribbon-rate]')?.innerText.includes('expose') && new URLSearchParams(location.search).get('span') === 'expose'`)
 	p.looked("lanes-spans")
 	rows := `fetch('/api/v1/takes/' + location.pathname.split('/')[2] + '/lanes?begin=1000000000&end=1800000000&parts=800&count=60').then(r => r.json())`
 	if n := value[int](p, rows+`.then(d => d.rows.reduce((n, r) => n + r.spans.filter((_, i) => i % 6 === 3).filter(k => d.span_names[k] === 'expose').length, 0))`); n < 8 || n > 16 {

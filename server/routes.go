@@ -197,6 +197,8 @@ func table(s *request.Server) []request.Route {
 			request.Query("name", "string", "of which name more is told; absent: the one that took longest together", false),
 			request.Query("dots", "integer", "how many spans are told one by one, 20 000 at most", false),
 			request.Query("bins", "integer", "how many pieces the time is cut into for the rate", false),
+			request.Query("begin", "integer", "where that time begins, in nanoseconds since the take began", false),
+			request.Query("end", "integer", "and where it ends", false),
 		}},
 		{Needs: people.Look, Method: http.MethodGet, Path: "/takes/{key}/spans/contrast", Load: request.Heavy, Summary: "What the slowest spans of a name do that the others do not", Answer: api.SpanContrastOut{}, Handle: s.Same(viewing.SpanRoutes{LensRoutes: viewing.LensRoutes{Server: s}}.SpanContrast, nil), Query: []request.Param{
 			scoping,

@@ -57,7 +57,7 @@ type summary struct {
 // running is a package that is being tested.
 type running struct {
 	moment
-	open   int           // tests that began and did not end
+	open   int // tests that began and did not end
 	tests  map[string]moment
 	failed []failure
 	// disturbed: the host took time away during one of the tests that failed, if not in all of the package.

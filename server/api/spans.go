@@ -18,8 +18,10 @@ type SpansOut struct {
 	Dots []int64 `json:"dots"`
 	All  int     `json:"all"` // spans of the name
 	// Rate is how many ended in each of equal parts of the take.
-	Rate    []int           `json:"rate"`
-	Threads []SpanThreadOut `json:"threads"` // of the dots
+	Rate       []int           `json:"rate"`
+	RateFromNS int64           `json:"rate_from_ns"` // of those parts, since the take began
+	RateToNS   int64           `json:"rate_to_ns"`
+	Threads    []SpanThreadOut `json:"threads"` // of the dots
 }
 
 // SpanNameOut is all spans of one name.

@@ -40,8 +40,14 @@ func (s SpanRoutes) Spans(c *gin.Context) {
 	}
 	dots, err1 := request.Number(c, "dots", 4000, 0, maxSpanDots)
 	bins, err2 := request.Number(c, "bins", 120, 1, maxSpanBins)
-	if err := cmp.Or(err1, err2); err != nil {
+	begin, err3 := request.Number(c, "begin", 0, 0, 1<<60)
+	end, err4 := request.Number(c, "end", max(1, o.Take.Facts.DurationNS), 1, 1<<60)
+	if err := cmp.Or(err1, err2, err3, err4); err != nil {
 		s.Fail(c, err)
+		return
+	}
+	if end <= begin {
+		s.Fail(c, request.Bad(fmt.Errorf("the end, %d, is not after the beginning, %d", end, begin)))
 		return
 	}
 	p := o.Take.Profile
@@ -81,7 +87,7 @@ func (s SpanRoutes) Spans(c *gin.Context) {
 			out.Threads = append(out.Threads, api.SpanThreadOut{ID: uint32(d.Thread), Words: p.ThreadWords(d.Thread)})
 		}
 	}
-	out.Rate = n.Rate(0, max(1, out.DurationNS), int(bins))
+	out.Rate, out.RateFromNS, out.RateToNS = n.Rate(begin, end, int(bins)), begin, end
 	c.JSON(http.StatusOK, out)
 }
 

@@ -1,8 +1,10 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import { refDebounced, useElementSize } from '@vueuse/core'
-import { computed, ref, watch } from 'vue'
+import { computed, ref, toRef, watch } from 'vue'
 import { api } from '../api/client'
+import { useAddress } from '../composables/useAddress'
+import { perSecond, useRate } from '../composables/useRate'
 import { dark } from '../composables/useTheme'
 
 type Range = { from?: number; to?: number }
@@ -19,6 +21,7 @@ const times = useQuery({
   queryFn: () => api.times(props.takeKey, bins.value, props.measure),
   enabled: computed(() => width.value > 0),
 })
+const rate = useRate({ take: toRef(props, 'takeKey'), name: useAddress().text('span', ''), bins: computed(() => Math.floor(width.value / 12)) })
 const end = computed(() => times.data.value?.to_ns || 1)
 const drag = ref<{ from: number; to: number; edge?: 'from' | 'to' } | null>(null)
 const shown = computed<Range>(() => (drag.value ? { from: Math.min(drag.value.from, drag.value.to), to: Math.max(drag.value.from, drag.value.to) } : props.range))
@@ -47,6 +50,7 @@ function draw() {
     c.fillStyle = style.getPropertyValue('--color-bar-pale')
     c.fillRect(i * w, floor - u - k, Math.max(w - 0.8, 0.8), k)
   }
+  line(c, floor, h)
   c.fillStyle = style.getPropertyValue('--color-ink-3')
   c.font = '10.5px "Spline Sans Variable"'
   const total = t.to_ns / 1e9
@@ -57,7 +61,25 @@ function draw() {
     if (x + 30 < width.value) c.fillText(`${Number(s.toFixed(1))} s`, x + 3, height.value - 3)
   }
 }
-watch([width, height, times.data, dark], () => requestAnimationFrame(draw))
+/** How many spans ended, as steps above the samples. */
+function line(c: CanvasRenderingContext2D, floor: number, h: number) {
+  const r = rate.value
+  if (!r || !r.highest) return
+  const style = getComputedStyle(document.documentElement)
+  const wide = width.value / r.each.length
+  for (const [colour, thick] of [['--color-paper', 3.5], ['--color-ink', 1.4]] as const) {
+    c.strokeStyle = style.getPropertyValue(colour)
+    c.lineWidth = thick
+    c.beginPath()
+    r.each.forEach((n, i) => {
+      const y = floor - (n / r.highest) * (h - 1)
+      c.lineTo(i * wide, y)
+      c.lineTo((i + 1) * wide, y)
+    })
+    c.stroke()
+  }
+}
+watch([width, height, times.data, dark, rate], () => requestAnimationFrame(draw))
 
 function at(e: PointerEvent): number {
   const r = box.value!.getBoundingClientRect()
@@ -91,6 +113,7 @@ watch(paused, (r) => r && drag.value && emit('likely', r))
     <div class="label flex w-[136px] shrink-0 flex-col justify-center gap-1 border-r border-rule px-3 whitespace-nowrap">
       <span>{{ times.data.value?.level ? 'Its level over time' : 'Samples over time' }}</span>
       <span v-if="!times.data.value?.level" class="flex items-center gap-1"><i class="size-2 bg-bar" />program <i class="ml-1 size-2 bg-bar-pale" />kernel</span>
+      <span v-if="rate" class="flex items-center gap-1" data-test="ribbon-rate" :title="`${rate.name}: at most ${perSecond(rate.highest)} ended a second`"><i class="h-[1.5px] w-2 shrink-0 bg-ink" /><span class="min-w-0 truncate">{{ rate.short }}</span><span class="shrink-0">≤ {{ perSecond(rate.highest) }}/s</span></span>
     </div>
     <div ref="box" class="relative min-w-0 flex-1 cursor-crosshair touch-none" title="Drag to restrict the time, double click to release it" data-test="ribbon" :data-ready="!!times.data.value" @pointerdown="press" @pointermove="drag && (drag = { ...drag, to: at($event) })" @pointerup="release" @dblclick="emit('range', {})">
       <p v-if="times.isError.value" class="label p-3">{{ (times.error.value as Error).message }}</p>

@@ -18,6 +18,7 @@ import LanePathTable from './LanePathTable.vue'
 import { axisHeight, between, laneHeight, layOut, type Line, type View, zoomed } from './layout'
 import { type Chosen, middle, paint } from './paint'
 import { short } from './states'
+import RateStrip from './RateStrip.vue'
 import StateSwatch from './StateSwatch.vue'
 import { useLanes, useRows } from './useRows'
 import { useView } from './useView'
@@ -251,6 +252,7 @@ const legend = computed(() => {
       </div>
       <p v-if="!data.measured" class="shrink-0 border-b border-rule px-4 py-1 text-ink-2" data-test="lanes-unmeasured">Waiting was not measured in this take, so it is not known when a thread ran: open a lane for its samples, or take again with <span class="code">-m waiting</span>.</p>
       <p v-if="data.thinned || data.lost" class="shrink-0 border-b border-rule px-4 py-1 text-ink-2" data-test="lanes-thinned"><template v-if="data.thinned">{{ count(data.thinned) }} waits and calls shorter than 1 ms came too fast to be kept and show as what was around them. </template><template v-if="data.lost">{{ count(data.lost) }} more are missing: there was no room for them.</template></p>
+      <RateStrip :take-key="takeKey" :view="view" :duration="whole.to" :width="width" :left="names" />
       <div ref="box" class="relative min-h-0 flex-1 overflow-y-auto outline-none" data-test="lanes" tabindex="-1" @scroll="scroll = box!.scrollTop">
         <div :style="{ height: Math.max(height, plan.height + axisHeight) + 'px' }">
           <canvas ref="canvas" class="sticky top-0 block touch-none" role="img" :aria-label="`What ${count(data.lanes.length)} threads did from ${seconds(view.from, 3)} to ${seconds(view.to, 3)}`" :style="{ marginLeft: names + 'px', width: width + 'px', height: height + 'px' }" @pointermove="hover" @pointerdown="press" @pointerup="release" @pointerleave="pointed = undefined" />
