@@ -51,6 +51,19 @@ func (s *session) tellCounted(c *pairing.Counted) error {
 			s.facts.Warn("missed", fmt.Sprintf("What %d processes did is missing: too many ran at a time.", missed), "Choose fewer of them.")
 		}
 	}
+	for _, x := range []struct {
+		n    int64
+		code string
+		text string
+	}{
+		{c.NoName, "no-file-names", "There was no room for the names of %d files and sockets: calls that were about these do not say so."},
+		{c.NoRoom, "no-label-spans", "There was no room for %d spans that labels name."},
+		{c.NoColumn, "no-columns", "What is known of events was left out %d times: a take has room for 250 columns."},
+	} {
+		if x.n > 0 {
+			s.facts.Warn(x.code, fmt.Sprintf(x.text, x.n), "Choose fewer processes, or fewer measures.")
+		}
+	}
 	if s.tallyErr != nil {
 		s.facts.Warn("one-by-one", "Events were recorded one by one, not added up in the kernel: "+s.tallyErr.Error()+".", "If they came too fast for that, the total says how many are missing.")
 	}

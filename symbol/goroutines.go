@@ -14,6 +14,7 @@ type GoSchedule struct {
 	Ready  uint64 // runtime.ready: one that waits may go on
 	Runs   uint64 // runtime.execute: a thread takes one up
 	Ends   uint64 // runtime.goexit1: the one that runs ends
+	Labels uint64 // where the one that runs is given labels; 0: the program gives none
 	Number uint32 // in a goroutine's record
 }
 
@@ -41,6 +42,13 @@ func GoScheduleOf(o *Object) (g GoSchedule, err error) {
 			return g, fmt.Errorf("%s: its runtime has no %s, so its goroutines cannot be followed", o.Path, name)
 		}
 	}
+	if defined, err := FunctionsByName(o, setsLabels); err == nil { // most programs give no labels
+		for _, d := range defined {
+			if d.Name == setsLabels {
+				g.Labels = d.Offset
+			}
+		}
+	}
 	var code []byte
 	o.GoFrames(func(f GoFunction) {
 		if f.Name == "runtime.casgstatus" {
@@ -53,6 +61,9 @@ func GoScheduleOf(o *Object) (g GoSchedule, err error) {
 	g.Number += stateBytes
 	return g, nil
 }
+
+// setsLabels is the function by which a program gives a goroutine labels.
+const setsLabels = "runtime/pprof.runtime_setProfLabel"
 
 // stateBytes is how long a goroutine's state is, with the lock of its stack behind it.
 const stateBytes = 8

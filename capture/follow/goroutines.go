@@ -52,6 +52,9 @@ func routinePoints(path string) (p bpf.RoutinePoints, err error) {
 			Parks: g.Parks, Ready: g.Ready, Runs: g.Runs, Ends: g.Ends,
 			NumberAt: g.Number, ThreadAt: places.M, SchedAt: places.Sched, CurrentAt: places.Current,
 		}
+		if places.Labels != 0 { // else it has them in a way that is not read
+			p.Labels = g.Labels
+		}
 		return nil
 	})
 	return p, err

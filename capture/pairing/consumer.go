@@ -41,6 +41,7 @@ type Consumer struct {
 	own       *ownCode // nil where no sample can be of our own counting
 	Counted   Counted
 	files     files
+	doing     doing
 	// DeviceName is the name of a disk by the kernel's number of it; nil: it has none.
 	DeviceName func(number uint64) string
 
@@ -178,6 +179,10 @@ func (c *Consumer) Visit(r *raw.Record) {
 		c.tallies.happened(r)
 	case raw.Filed:
 		c.filed(r.File)
+	case raw.Labelled:
+		if c.lives.keep {
+			c.doing.labelled(c.resolver, r)
+		}
 	case raw.Ended:
 		c.gone(r)
 		c.lives.ended(r, c.resolver)
@@ -273,4 +278,6 @@ func (c *Consumer) settle(at uint64) {
 		c.syscalls.finish(at)
 	}
 	c.tallies.release(math.MaxUint64)
+	c.doing.finish(c.resolver, at)
+	c.Counted.NoName, c.Counted.NoRoom, c.Counted.NoColumn = c.files.lost, c.doing.lost, c.resolver.NoColumn
 }

@@ -13,7 +13,10 @@ type Counted struct {
 	Singly map[int]int64 // those that have a sample of their own
 	// Intervals are those that are kept with their beginning and their end.
 	Intervals map[int]int64
-	OwnNS     int64 // processor time of samples in the kernel's part of our own counting
+	// NoName are files and sockets whose names found no room, NoRoom spans that labels name, and NoColumn what
+	// is known of events beyond the columns that a take can have.
+	NoName, NoRoom, NoColumn int64
+	OwnNS                    int64 // processor time of samples in the kernel's part of our own counting
 }
 
 func newCounted() Counted {

@@ -189,6 +189,15 @@ func (d *rawReader) readOther(rec perf.Record) *raw.Record {
 		return d.readRoutine(h, body)
 	case ok && h.Kind == bpf.KindEvent:
 		return d.readEvent(h, body)
+	case ok && h.Kind == bpf.KindLabel:
+		x := bpf.DecodeLabelled(h, body)
+		name := strings.ToValidUTF8(string(x.Name), "?")
+		if x.Cut && name != "" {
+			name += "…"
+		}
+		d.out.Kind, d.out.PID, d.out.TID, d.out.Time = raw.Labelled, x.PID, x.TID, x.Time
+		d.out.Doing = &raw.Doing{Goroutine: x.Goroutine, Name: name}
+		return &d.out
 	case ok && h.Kind == bpf.KindFile:
 		d.out.Kind, d.out.File = raw.Filed, fileOf(bpf.DecodeFile(h, body))
 		return &d.out

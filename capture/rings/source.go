@@ -60,7 +60,7 @@ func (x *Source) Next(v raw.Visitor) bool {
 				case bpf.KindCode:
 					x.hand(r, v.Early) // of use to all later samples, whatever becomes of its own
 					return
-				case bpf.KindInterval, bpf.KindRoutine, bpf.KindEvent, bpf.KindFile:
+				case bpf.KindInterval, bpf.KindRoutine, bpf.KindEvent, bpf.KindFile, bpf.KindLabel:
 					keep(r)
 					return
 				}

@@ -146,7 +146,7 @@ var Kinds = []Kind{
 	},
 	{
 		Word: Goroutines, Title: "Goroutines", Way: ByGoroutines,
-		Means:   "Time in which goroutines wait, by what for, under the stack that waited, with who ended it: locks, channels, timers and the network, which no thread shows, since it runs other goroutines meanwhile. In Lanes each goroutine has a lane. Every wait is measured.",
+		Means:   "Time in which goroutines wait, by what for, under the stack that waited, with who ended it: locks, channels, timers and the network, which no thread shows, since it runs other goroutines meanwhile. In Lanes each goroutine has a lane, and what a program names by its label span is a span. Every wait is measured.",
 		Cost:    "about 8 µs a wait",
 		Note:    "Go programs, every wait, about 8 µs each",
 		Columns: []ColumnRow{{Column: Column{Name: "parked", Label: "time goroutines wait", Unit: Nanoseconds, Counted: true, Time: Beginning}}},

@@ -23,6 +23,7 @@ const (
 	KindInterval = uint64(stacksRecordKindKIND_INTERVAL)
 	KindRoutine  = uint64(stacksRecordKindKIND_ROUTINE) // what came of a goroutine: Routine
 	KindEvent    = uint64(stacksRecordKindKIND_EVENT)   // an event with what it is about: TallyEvent
+	KindLabel    = uint64(stacksRecordKindKIND_LABEL)   // what a goroutine does from here on: Label
 	KindFile     = uint64(stacksRecordKindKIND_FILE)    // what is behind a descriptor: File
 )
 

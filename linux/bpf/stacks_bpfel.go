@@ -68,6 +68,7 @@ const (
 	stacksRecordKindKIND_ROUTINE  stacksRecordKind = 8
 	stacksRecordKindKIND_EVENT    stacksRecordKind = 9
 	stacksRecordKindKIND_FILE     stacksRecordKind = 10
+	stacksRecordKindKIND_LABEL    stacksRecordKind = 11
 )
 
 type stacksScratchSlot uint32

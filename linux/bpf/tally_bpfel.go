@@ -199,6 +199,7 @@ const (
 	tallyProgPairBegins       = "pair_begins"
 	tallyProgPairEnds         = "pair_ends"
 	tallyProgRoutineEnds      = "routine_ends"
+	tallyProgRoutineLabelled  = "routine_labelled"
 	tallyProgRoutineParks     = "routine_parks"
 	tallyProgRoutineReady     = "routine_ready"
 	tallyProgRoutineRuns      = "routine_runs"
@@ -242,6 +243,7 @@ const (
 	tallyVarWaitsNumber       = "waits_number"
 	tallyVarWithCalls         = "with_calls"
 	tallyVarWithIntervals     = "with_intervals"
+	tallyVarWithLabels        = "with_labels"
 	tallyVarWithWakers        = "with_wakers"
 )
 
@@ -290,6 +292,7 @@ type tallyProgramSpecs struct {
 	PairBegins      *ebpf.ProgramSpec `ebpf:"pair_begins"`
 	PairEnds        *ebpf.ProgramSpec `ebpf:"pair_ends"`
 	RoutineEnds     *ebpf.ProgramSpec `ebpf:"routine_ends"`
+	RoutineLabelled *ebpf.ProgramSpec `ebpf:"routine_labelled"`
 	RoutineParks    *ebpf.ProgramSpec `ebpf:"routine_parks"`
 	RoutineReady    *ebpf.ProgramSpec `ebpf:"routine_ready"`
 	RoutineRuns     *ebpf.ProgramSpec `ebpf:"routine_runs"`
@@ -364,6 +367,7 @@ type tallyVariableSpecs struct {
 	WaitsNumber       *ebpf.VariableSpec `ebpf:"waits_number"`
 	WithCalls         *ebpf.VariableSpec `ebpf:"with_calls"`
 	WithIntervals     *ebpf.VariableSpec `ebpf:"with_intervals"`
+	WithLabels        *ebpf.VariableSpec `ebpf:"with_labels"`
 	WithWakers        *ebpf.VariableSpec `ebpf:"with_wakers"`
 }
 
@@ -461,6 +465,7 @@ type tallyVariables struct {
 	WaitsNumber       *ebpf.Variable `ebpf:"waits_number"`
 	WithCalls         *ebpf.Variable `ebpf:"with_calls"`
 	WithIntervals     *ebpf.Variable `ebpf:"with_intervals"`
+	WithLabels        *ebpf.Variable `ebpf:"with_labels"`
 	WithWakers        *ebpf.Variable `ebpf:"with_wakers"`
 }
 
@@ -471,6 +476,7 @@ type tallyPrograms struct {
 	PairBegins      *ebpf.Program `ebpf:"pair_begins"`
 	PairEnds        *ebpf.Program `ebpf:"pair_ends"`
 	RoutineEnds     *ebpf.Program `ebpf:"routine_ends"`
+	RoutineLabelled *ebpf.Program `ebpf:"routine_labelled"`
 	RoutineParks    *ebpf.Program `ebpf:"routine_parks"`
 	RoutineReady    *ebpf.Program `ebpf:"routine_ready"`
 	RoutineRuns     *ebpf.Program `ebpf:"routine_runs"`
@@ -496,6 +502,7 @@ func (p *tallyPrograms) Close() error {
 		p.PairBegins,
 		p.PairEnds,
 		p.RoutineEnds,
+		p.RoutineLabelled,
 		p.RoutineParks,
 		p.RoutineReady,
 		p.RoutineRuns,

@@ -67,6 +67,7 @@ func (t *Tally) follow(path, beginning string, begins []SpanPoint, ending string
 // the goroutine that it runs for.
 type RoutinePoints struct {
 	Parks, Ready, Runs, Ends               uint64
+	Labels                                 uint64 // where a goroutine is given labels; 0: the program gives none
 	NumberAt, ThreadAt, SchedAt, CurrentAt uint32
 }
 
@@ -78,11 +79,14 @@ func (t *Tally) Routines(path string, p RoutinePoints, parks, ready int) error {
 		program string
 		at      uint64
 		event   int
-	}{{tallyProgRoutineEnds, p.Ends, parks}, {tallyProgRoutineRuns, p.Runs, parks}, {tallyProgRoutineReady, p.Ready, ready}, {tallyProgRoutineParks, p.Parks, parks}} {
-		if x.event < 0 {
+	}{{tallyProgRoutineLabelled, p.Labels, parks}, {tallyProgRoutineEnds, p.Ends, parks}, {tallyProgRoutineRuns, p.Runs, parks}, {tallyProgRoutineReady, p.Ready, ready}, {tallyProgRoutineParks, p.Parks, parks}} {
+		if x.event < 0 || x.at == 0 {
 			continue
 		}
 		set := map[string]uint32{tallyVarParksNumber: uint32(parks), tallyVarEventNumber: uint32(x.event)}
+		if p.Labels != 0 {
+			set[tallyVarWithLabels] = 1
+		}
 		if err := t.probe(x.program, path, set, link.UprobeMultiOptions{Addresses: []uint64{x.at}, Cookies: []uint64{cookie}}); err != nil {
 			return err
 		}
@@ -139,4 +143,18 @@ func DecodeRoutine(h Header, b []byte) (x Routine, ok bool) {
 	x.Goroutine, x.ByGoroutine, x.Carried, x.Left, x.Carrier = word(0), word(1), word(2), word(3), uint32(word(4))
 	x.Wait.HasWaker = x.ByGoroutine != 0 && x.Wait.Waker.Flags&tallyNobody == 0
 	return x, true
+}
+
+// Label is what a goroutine does from a time on, as its program says (struct label_record).
+type Label struct {
+	PID, TID  uint32
+	Goroutine uint64
+	Time      uint64 // monotonic nanoseconds
+	Name      []byte // none: nothing that has a name
+	Cut       bool   // the name is longer
+}
+
+// DecodeLabelled reads a record of KindLabel.
+func DecodeLabelled(h Header, b []byte) Label {
+	return Label{PID: uint32(h.Sp), TID: uint32(h.Pc), Goroutine: h.Low, Time: h.Addr, Name: b, Cut: h.High > uint64(len(b))}
 }

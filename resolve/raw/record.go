@@ -29,6 +29,7 @@ const (
 	Scheduled                   // Routine is what came of a goroutine
 	Happened                    // Happening is an event that was written down by itself
 	Filed                       // File is what a number stands for from here on
+	Labelled                    // Doing is what a goroutine does from here on
 )
 
 // Record is one thing that happened at a time.
@@ -54,6 +55,7 @@ type Record struct {
 	Routine   *Routine
 	Happening *Happening
 	File      *File
+	Doing     *Doing
 }
 
 // Parent is the thread that started another one.
@@ -116,6 +118,12 @@ type Happening struct {
 	Processor  uint32
 	Arguments  []uint64 // of a function, those that its event asks for, in that order
 	Data       []byte   // of a tracepoint, its own record
+}
+
+// Doing is what a goroutine does, as its program says.
+type Doing struct {
+	Goroutine uint64
+	Name      string // "": nothing that has a name
 }
 
 // File is what a descriptor stands for.

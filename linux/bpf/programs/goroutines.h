@@ -43,6 +43,9 @@ enum {
 	ROUTINES = 1 << 16,
 	LEFT_FRAME = 40, /* where a goroutine left its stack, behind the stack pointer */
 	PATH_FRAMES = 8, /* of a goroutine's stack that tell classes apart */
+	LABELS_READ = 8, /* of a goroutine, among which is the one that is looked for */
+	SPAN_NAME_BYTES = 96,
+	SPAN_LABEL = 0x6e617073, /* "span" */
 };
 
 /* Those that end are taken out; what of others has no room is counted. */
@@ -62,6 +65,7 @@ struct {
 } carriers SEC(".maps");
 
 volatile const u32 parks_number; /* of the event of goroutines that wait */
+volatile const u32 with_labels;  /* the program gives its goroutines labels */
 
 /* Where the runtime of the probed file has what: the bytes of a probe's number, from the lowest on. */
 inlined u64 number_at(u64 cookie) { return cookie & 0xffff; }
@@ -271,16 +275,79 @@ int routine_runs(struct pt_regs *registers)
 	return 0;
 }
 
+/* The label of a goroutine that names a part of its work. Its header's words: addr is when it has it, low
+ * the goroutine, high how long the name is in the program, 0 where it has none from then on, sp the process,
+ * pc the thread. What follows is the name. */
+struct label_record {
+	struct record_header r;
+	u8 text[SPAN_NAME_BYTES];
+};
+
+inlined void label_begun(struct label_record *x, u64 goroutine)
+{
+	u64 id = bpf_get_current_pid_tgid();
+
+	__builtin_memset(&x->r, 0, sizeof(x->r));
+	x->r.kind = KIND_LABEL;
+	x->r.addr = bpf_ktime_get_ns();
+	x->r.low = goroutine;
+	x->r.sp = id >> 32;
+	x->r.pc = (u32)id;
+}
+
+/* A goroutine is given other labels, a list of names and texts. That which is named "span" is what it does. */
+SEC("uprobe.multi")
+int routine_labelled(struct pt_regs *registers)
+{
+	struct tally_control *c = control_on();
+	struct routine_key k = {};
+	struct label_record x;
+	u64 list[2], label[4], n = 0;
+	u32 name;
+
+	if (!c || !counts() || !routine_of(&k, registers->r14, number_at(bpf_get_attach_cookie(registers))))
+		return 0;
+	label_begun(&x, k.goroutine);
+	if (registers->ax != 0 && bpf_probe_read_user(list, sizeof(list), (const void *)registers->ax) == 0) {
+		for (int i = 0; i < LABELS_READ && i < list[1]; i++) {
+			if (bpf_probe_read_user(label, sizeof(label), (const void *)(list[0] + i * sizeof(label))) != 0)
+				break;
+			if (label[1] != sizeof(name) || bpf_probe_read_user(&name, sizeof(name), (const void *)label[0]) != 0 || name != SPAN_LABEL)
+				continue;
+			n = label[3];
+			x.r.high = n;
+			bounded(n);
+			if (n > SPAN_NAME_BYTES)
+				n = SPAN_NAME_BYTES;
+			if (bpf_probe_read_user(x.text, n, (const void *)label[2]) != 0)
+				n = 0;
+			break;
+		}
+	}
+	x.r.length = n;
+	bounded(n);
+	if (n > SPAN_NAME_BYTES)
+		return 0;
+	if (send(registers, &x, n) != 0)
+		__sync_fetch_and_add(&c->unwritten[parks_number & (TALLY_EVENTS - 1)], 1);
+	return 0;
+}
+
 /* A goroutine ends. */
 SEC("uprobe.multi")
 int routine_ends(struct pt_regs *registers)
 {
 	struct tally_control *c = control_on();
 	struct routine_key k = {};
+	struct label_record x;
 	struct routine *g;
 
 	if (!c || !counts() || !routine_of(&k, registers->r14, number_at(bpf_get_attach_cookie(registers))))
 		return 0;
+	if (with_labels) {
+		label_begun(&x, k.goroutine);
+		send(registers, &x, 0);
+	}
 	g = bpf_map_lookup_elem(&routines, &k);
 	if (!g)
 		return 0;

@@ -15,6 +15,7 @@ enum record_kind {
 	KIND_ROUTINE = 8,  /* what came of a goroutine: struct routine_record */
 	KIND_EVENT = 9,    /* an event with what it is about: struct event_record */
 	KIND_FILE = 10,    /* what is behind a descriptor: struct file_record */
+	KIND_LABEL = 11,   /* what a goroutine does from here on, as its program says: struct label_record */
 };
 FOR_GO(record_kind);
 
