@@ -64,8 +64,8 @@ func newSpanRows(p *profile.Profile) spanRows {
 	return out
 }
 
-// SpanLevels is how many levels the spans of a lane need.
-func (x *Index) SpanLevels(lane int) int {
+// SpanLevelsOf is how many levels the spans of a lane need.
+func SpanLevelsOf(x *Index, lane int) int {
 	if l := x.spans.of[x.Lanes[lane].Thread]; l != nil {
 		return l.used
 	}

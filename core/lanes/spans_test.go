@@ -30,8 +30,8 @@ func TestSpansInLanes(t *testing.T) {
 		span(theirs, "deep", 600+n, 700-n)
 	}
 	x := lanes.New(&profile.Take{Profile: b.Profile(), Facts: profile.Facts{DurationNS: 1000}})
-	if len(x.Lanes) != 2 || x.SpanLevels(0) != 2 || x.SpanLevels(1) != lanes.MaxSpanLevels {
-		t.Fatalf("%d lanes, levels %d and %d", len(x.Lanes), x.SpanLevels(0), x.SpanLevels(1))
+	if len(x.Lanes) != 2 || lanes.SpanLevelsOf(x, 0) != 2 || lanes.SpanLevelsOf(x, 1) != lanes.MaxSpanLevels {
+		t.Fatalf("%d lanes, levels %d and %d", len(x.Lanes), lanes.SpanLevelsOf(x, 0), lanes.SpanLevelsOf(x, 1))
 	}
 	if x.Lanes[1].Spent[lanes.Running] != 0 || x.Lanes[1].Spent[lanes.Unknown] != 500 || x.Lanes[0].Spent[lanes.Running] != 900 {
 		t.Errorf("spent %v and %v", x.Lanes[0].Spent, x.Lanes[1].Spent)

@@ -66,7 +66,7 @@ func (s LensRoutes) Lanes(c *gin.Context) {
 			break
 		}
 		lane := laneOf(p, &x.Lanes[at])
-		lane.Levels = x.SpanLevels(at)
+		lane.Levels = lanes.SpanLevelsOf(x, at)
 		out.Lanes = append(out.Lanes, lane)
 	}
 	named := &namedFunctions{p: p, at: map[profile.FunctionID]int{}}
