@@ -28,7 +28,7 @@ var rooms = []room{
 	{"core/scope/language", []string{"core/profile"}},
 	{"core/scope", []string{"core/measure", "core/profile", "core/scope/language"}},
 	{"core/parallel", nil},
-	{"core/events", []string{"core/measure", "core/profile", "core/scope"}},
+	{"core/events", []string{"core/measure", "core/parallel", "core/profile", "core/scope"}},
 	{"core/lanes", []string{"core/events", "core/measure", "core/profile", "core/scope"}},
 	{"core/keytable", nil},
 	{"core/tally", []string{"core/parallel"}},

@@ -72,7 +72,7 @@ with it. It says of itself that it is invented.`,
 	c.Flags().IntVar(&n.Stacks, "stacks", n.Stacks, "how many distinct stacks")
 	c.Flags().Uint64Var(&n.Seed, "seed", n.Seed, "the take is the same for the same `NUMBER`")
 	c.Flags().StringVar(&n.Build, "build", "", "another `BUILD` of the same program: the same stacks, other samples")
-	c.Flags().IntVar(&n.Intervals, "intervals", 0, "how many waits and system calls, besides the samples")
+	c.Flags().IntVar(&n.Intervals, "intervals", 0, "how many waits, system calls and requests to disks, besides the samples")
 	c.Flags().IntVar(&n.Lanes, "lanes", n.Lanes, "of how many threads these are")
 	c.Flags().IntVar(&n.Seconds, "seconds", 0, "how long the take is at least")
 	c.Flags().StringVarP(&out, "out", "o", "", "the `FILE.take` to write")

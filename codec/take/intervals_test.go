@@ -19,7 +19,7 @@ func waiting(intervals int) *profile.Take {
 // bit by bit, with who ended it and all that is known of it.
 func TestIntervalsRoundTrip(t *testing.T) {
 	want := waiting(20_000).Profile.Intervals
-	if want.Len() < 20_000 || len(want.Ended.Interval) == 0 || len(want.Attributes) != 2 {
+	if want.Len() < 20_000 || len(want.Ended.Interval) == 0 || len(want.Attributes) != 6 {
 		t.Fatalf("%d intervals, %d links, %d attributes", want.Len(), len(want.Ended.Interval), len(want.Attributes))
 	}
 	got, err := read(written(t, waiting(20_000)))
@@ -66,7 +66,7 @@ func upTo(v profile.Intervals, n int) profile.Intervals {
 	out.Ended = profile.Links{Interval: v.Ended.Interval[:k], Thread: v.Ended.Thread[:k], Stack: v.Ended.Stack[:k]}
 	for _, a := range v.Attributes {
 		if k := count(a.Interval); k > 0 {
-			out.Attributes = append(out.Attributes, profile.Attribute{Name: a.Name, Interval: a.Interval[:k], Value: a.Value[:k]})
+			out.Attributes = append(out.Attributes, profile.Attribute{Name: a.Name, Type: a.Type, Interval: a.Interval[:k], Value: a.Value[:k]})
 		}
 	}
 	return out

@@ -36,12 +36,10 @@ func ColumnsOf(p *profile.Profile, k *Kind) (out []Column) {
 		return nil
 	}
 	v := &p.Intervals
-	var is [256]bool
-	for of := range is {
-		is[of] = k.passing(profile.IntervalKind(of))
-	}
+	is := k.kinds()
 	lasting := Column{Name: Duration, Type: profile.AttributeTime, at: durationColumn}
 	called := Column{Name: Name, Type: profile.AttributeText, at: nameColumn}
+	names := namesOf(p)
 	for i, of := range v.Kind {
 		if !is[of] {
 			continue
@@ -49,7 +47,7 @@ func ColumnsOf(p *profile.Profile, k *Kind) (out []Column) {
 		if v.Duration[i] > 0 {
 			lasting.Rows++
 		}
-		if p.Functions[p.FunctionOf(v.Stack[i])].Mark != profile.NoMark {
+		if names[v.Stack[i]] >= 0 {
 			called.Rows++
 		}
 	}
@@ -130,6 +128,8 @@ type reader struct {
 	kind int // as in Column.at
 	next int
 	last int
+	// names are the functions of stacks that have a name, by stack; -1: it has none.
+	names []int32
 }
 
 func (c *Column) reader(p *profile.Profile) *reader {
@@ -138,6 +138,19 @@ func (c *Column) reader(p *profile.Profile) *reader {
 		r.of = p.Intervals.Attributes[c.at]
 	}
 	return r
+}
+
+// namesOf are the functions of stacks that have a name, by stack; -1: it has none.
+func namesOf(p *profile.Profile) []int32 {
+	names := make([]int32, p.Stacks.Len())
+	for s := range names {
+		f := p.FunctionOf(profile.StackID(s))
+		names[s] = int32(f)
+		if p.Functions[f].Mark == profile.NoMark {
+			names[s] = -1
+		}
+	}
+	return names
 }
 
 // attribute reads the attribute of a name and a type; it has no values where there is none.
@@ -155,11 +168,11 @@ func (r *reader) at(i int) (value int64, has bool) {
 	case durationColumn:
 		return r.p.Intervals.Duration[i], true
 	case nameColumn:
-		f := r.p.FunctionOf(r.p.Intervals.Stack[i])
-		return int64(f), r.p.Functions[f].Mark != profile.NoMark
+		f := r.names[r.p.Intervals.Stack[i]]
+		return int64(f), f >= 0
 	}
 	at := r.of.Interval
-	if i < r.last {
+	if i < r.last || i > r.last+1024 {
 		r.next = sort.Search(len(at), func(k int) bool { return int(at[k]) >= i })
 	}
 	r.last = i
@@ -191,10 +204,13 @@ func valuesOf(p *profile.Profile, r *Row, columns []Column) []Value {
 	for n := range columns {
 		c := &columns[n]
 		v, has := int64(0), false
-		if c.at >= 0 {
+		switch c.at {
+		case durationColumn:
+			v, has = p.Intervals.Duration[r.Sample], true
+		case nameColumn:
+			v, has = int64(r.What), p.Functions[r.What].Mark != profile.NoMark
+		default:
 			v, has = p.Intervals.Attributes[c.at].At(r.Sample)
-		} else {
-			v, has = c.reader(p).at(r.Sample)
 		}
 		if !has {
 			continue
@@ -232,13 +248,21 @@ type grouping struct {
 	p    *profile.Profile
 	read *reader
 	none int64
-	of   map[int64]*GroupText
+	of   []GroupText // by text, or by function
 }
 
 func groupsOf(p *profile.Profile, k *Kind, columns []Column) (out []grouping) {
 	for i := range columns {
 		if c := &columns[i]; c.Type == profile.AttributeText && k.Apart {
-			out = append(out, grouping{c: c, p: p, read: c.reader(p), of: map[int64]*GroupText{}})
+			n := len(p.Strings)
+			if c.at == nameColumn {
+				n = len(p.Functions)
+			}
+			read := c.reader(p)
+			if c.at == nameColumn {
+				read.names = namesOf(p)
+			}
+			out = append(out, grouping{c: c, p: p, read: read, of: make([]GroupText, n)})
 		}
 	}
 	return out
@@ -250,21 +274,27 @@ func (g *grouping) add(i int, amount int64) {
 		g.none++
 		return
 	}
-	t := g.of[v]
-	if t == nil {
-		t = &GroupText{}
-		g.of[v] = t
-	}
+	t := &g.of[v]
 	t.Rows++
 	t.Total += amount
+}
+
+func (g *grouping) join(o *grouping) {
+	g.none += o.none
+	for i := range o.of {
+		g.of[i].Rows, g.of[i].Total = g.of[i].Rows+o.of[i].Rows, g.of[i].Total+o.of[i].Total
+	}
 }
 
 // group is what came together, the texts with the largest amounts first.
 func (g *grouping) group() Group {
 	out := Group{Column: g.c.Name, None: g.none}
 	for v, t := range g.of {
-		t.Text = g.c.text(g.p, v)
-		out.Texts = append(out.Texts, *t)
+		if t.Rows == 0 {
+			continue
+		}
+		t.Text = g.c.text(g.p, int64(v))
+		out.Texts = append(out.Texts, t)
 	}
 	slices.SortFunc(out.Texts, func(a, b GroupText) int {
 		return cmp.Or(cmp.Compare(b.Total, a.Total), cmp.Compare(b.Rows, a.Rows), cmp.Compare(a.Text, b.Text))

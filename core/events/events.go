@@ -11,12 +11,12 @@ package events
 
 import (
 	"cmp"
-	"container/heap"
 	"errors"
-	"math"
-	"slices"
+	"iter"
+	"sync"
 
 	"entelon/core/measure"
+	"entelon/core/parallel"
 	"entelon/core/profile"
 	"entelon/core/scope"
 )
@@ -172,61 +172,37 @@ type Found struct {
 // Find answers a question. Totals, percentiles, sizes and bins are over all rows, whatever the limit;
 // beside what is returned, 8 bytes are needed for each.
 func Find(p *profile.Profile, q Question) (f Found) {
-	k, limit, before := &q.Kind, q.Limit, before(q.By)
-	first := heaped{before: before} // the last of those that are kept is at its top
-	var amounts []int64
-	whole := p
-	p, values := k.rows(p, q.Scope.Amounts())
-	chosen := q.reader(whole)
-	groups := groupsOf(whole, k, q.Columns)
-	f.Over = make([]int64, q.Bins)
-	perBin := float64(q.Bins) / float64(max(1, q.To-q.From))
-	q.Scope.Sieve(p, false).Each(p, func(i int) {
-		amount, events := values(i)
-		if amount == 0 && events == 0 {
-			return
-		}
-		if chosen != nil {
-			var has bool
-			if amount, has = chosen.at(i); !has {
-				return
+	var mu sync.Mutex
+	whole := finding{q: &q, p: p}
+	whole.begin()
+	add := func(x *finding) {
+		mu.Lock()
+		defer mu.Unlock()
+		whole.add(x)
+	}
+	if q.Kind.Apart {
+		kinds := q.Kind.kinds()
+		parallel.Pieces(p.Intervals.Len(), func(pieces iter.Seq2[int, int]) {
+			x := finding{q: &q, p: p}
+			x.begin()
+			rows, _ := q.Kind.rows(p, q.Scope.Amounts())
+			holds := q.Scope.Contains(rows) // it remembers what it was asked, for one at a time
+			for low, high := range pieces {
+				for i, of := range p.Intervals.Kind[low:high] {
+					if kinds[of] && (q.Scope.All() || holds(low+i)) {
+						x.see(low + i)
+					}
+				}
 			}
-		}
-		s := p.Samples.Stack[i]
-		r := Row{Sample: i, Thread: p.Samples.Thread[i], Stack: s, What: p.FunctionOf(s), Amount: amount, Events: events}
-		if p.Samples.Time != nil {
-			r.Time = p.Samples.Time[i]
-		}
-		f.Total, f.Events = f.Total+amount, f.Events+max(events, 1)
-		amounts = append(amounts, amount)
-		for g := range groups {
-			groups[g].add(i, amount)
-		}
-		if bin := float64(r.Time-q.From) * perBin; q.Bins > 0 && bin >= 0 {
-			f.Over[int(min(bin, float64(q.Bins-1)))]++ // a time may be far behind the end
-		}
-		switch {
-		case limit == 0 || len(first.rows) < limit:
-			heap.Push(&first, r)
-		case before(r, first.rows[0]) < 0:
-			first.rows[0] = r
-			heap.Fix(&first, 0)
-		}
-	})
-	f.All = int64(len(amounts))
-	f.percentiles(amounts)
-	if unit := q.Unit(); unit != measure.Count || chosen != nil {
-		f.Sizes = sizes(amounts, unit)
+			add(&x)
+		})
+	} else {
+		x := finding{q: &q, p: p}
+		x.begin()
+		q.Scope.Sieve(p, false).Each(p, x.see)
+		add(&x)
 	}
-	f.Rows = first.rows
-	slices.SortFunc(f.Rows, before)
-	for i := range f.Rows {
-		f.Rows[i].Values = valuesOf(whole, &f.Rows[i], q.Columns)
-	}
-	for g := range groups {
-		f.Groups = append(f.Groups, groups[g].group())
-	}
-	return f
+	return whole.found()
 }
 
 // before orders rows; no two are equal.
@@ -257,19 +233,6 @@ func (h *heaped) Pop() any {
 	last := h.rows[len(h.rows)-1]
 	h.rows = h.rows[:len(h.rows)-1]
 	return last
-}
-
-// percentiles are nearest ranks: the smallest amount that so large a share of rows does not exceed.
-// It sorts them.
-func (f *Found) percentiles(amounts []int64) {
-	if len(amounts) == 0 {
-		return
-	}
-	slices.Sort(amounts)
-	at := func(share float64) int64 {
-		return amounts[max(0, int(math.Ceil(share*float64(len(amounts))))-1)]
-	}
-	f.Median, f.Ninety, f.Almost, f.Largest = at(0.5), at(0.9), at(0.99), amounts[len(amounts)-1]
 }
 
 // Place is where in the program's own code a stack is: its innermost frame of that, or the innermost

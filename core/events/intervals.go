@@ -16,6 +16,14 @@ func (k *Kind) passing(of profile.IntervalKind) bool {
 	return of.Column() == k.first
 }
 
+// kinds are those of intervals that are the rows of this one.
+func (k *Kind) kinds() (is [256]bool) {
+	for of := range is {
+		is[of] = k.passing(profile.IntervalKind(of))
+	}
+	return is
+}
+
 // rows returns the profile whose samples are the rows of a kind, with the amount of each and how many
 // events it stands for: p itself or, where the kind's events were kept with their beginnings and their
 // ends, one of intervals. That has values only where a scope asks for them.
@@ -32,10 +40,7 @@ func (k *Kind) rows(p *profile.Profile, valued bool) (of *profile.Profile, value
 		}
 	}
 	out := p.OfIntervals()
-	var is [256]bool
-	for of := range is {
-		is[of] = k.passing(profile.IntervalKind(of))
-	}
+	is := k.kinds()
 	moved := attribute(p, profile.AttributeMoved, profile.AttributeBytes)
 	values = func(i int) (amount, events int64) {
 		if !is[p.Intervals.Kind[i]] {

@@ -39,6 +39,18 @@ func (n Invention) Take() *profile.Take {
 	r := rand.New(rand.NewPCG(n.Seed, 7))
 	b := profile.NewBuilder()
 	b.Measure("cpu", "ns", measure.Sum)
+	if n.Intervals > 0 {
+		for _, name := range counted {
+			m, err := measure.Parse(name)
+			if err != nil {
+				panic(err) // the table has them
+			}
+			for _, c := range m.Columns() {
+				b.Column(c)
+			}
+		}
+	}
+	values := make([]int64, len(b.Profile().Measures))
 	frames := inventFrames(b, r, n.Stacks)
 	stacks := inventStacks(b, r, n.Stacks, frames)
 	pid := b.Process(4711)
@@ -66,6 +78,7 @@ func (n Invention) Take() *profile.Take {
 	}
 	at, until := make([]profile.LabelSetID, len(threads)), make([]int, len(threads))
 	within := make([]int, len(threads)) // when in a tick each thread is sampled, in the order of time
+	values[0] = tick
 	for i := range n.Samples {
 		if i%len(threads) == 0 {
 			for k := range within {
@@ -80,7 +93,7 @@ func (n Invention) Take() *profile.Take {
 			rank = int(float64(len(stacks)) * math.Pow(r.Float64(), 2.6))
 		}
 		th := i % len(threads)
-		b.Sample(int64(i/len(threads))*tick+int64(within[th]), threads[th], stacks[min(rank, len(stacks)-1)], tick)
+		b.Sample(int64(i/len(threads))*tick+int64(within[th]), threads[th], stacks[min(rank, len(stacks)-1)], values...)
 		if i/len(threads) >= until[th] {
 			at[th], until[th] = sets[r.IntN(pages)][r.IntN(3)], i/len(threads)+1+r.IntN(longestPage)
 		}
@@ -88,12 +101,17 @@ func (n Invention) Take() *profile.Take {
 	}
 	p := b.Profile()
 	duration := max(int64(n.Samples/len(threads)+1)*tick, int64(n.Seconds)*int64(time.Second))
-	n.intervals(b, r, pid, stacks, duration)
+	facts := n.intervals(b, r, pid, stacks, duration)
 	t := &profile.Take{
 		Settings: profile.Settings{Program: "invented", Build: build, Command: []string{"entelon", "invent", "--samples", fmt.Sprint(n.Samples), "--stacks", fmt.Sprint(n.Stacks), "--seed", fmt.Sprint(n.Seed)}, RateHz: 997, Event: "invented", Unwind: "invented", Note: "invented; nothing was measured"},
 		Facts:    profile.Facts{DurationNS: duration, CPUNS: p.Total(0), Samples: int64(n.Samples), UserStacks: int64(n.Samples), Complete: int64(n.Samples), EndedBy: "exit", Warnings: []profile.Warning{}},
 		Machine:  profile.Machine{Host: "nowhere", OS: "none", Processor: "none", Processors: len(threads), StartedAt: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)},
 		Profile:  p, Whole: true,
+	}
+	t.Facts.Counted = facts
+	if n.Intervals > 0 {
+		t.Settings.Measures = append([]string{measure.CPU}, counted...)
+		t.Facts.Samples += int64(len(counted))
 	}
 	t.Facts.Warn("invented", "This take is invented: no program was measured.", "Use it to try how Entelon copes with sizes, and for nothing else.")
 	return t

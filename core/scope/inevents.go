@@ -7,6 +7,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"github.com/alecthomas/participle/v2/lexer"
@@ -48,15 +49,16 @@ func (x about) on(s *subject) condition { return s.always(false) }
 func (x inEvents) on(s *subject) condition {
 	e := asked{p: s.p, kinds: map[profile.IntervalKind]string{}}
 	is := e.of(x.where)
-	within := s.within(func(i int) bool { return e.event(i) && is(i) == yes }, true)
-	if !profile.AreIntervals(s.p) || within.kind == kindFixed {
-		return within
+	all := func() condition { return s.within(func(i int) bool { return e.event(i) && is(i) == yes }, true) }
+	if !profile.AreIntervals(s.p) {
+		return all()
 	}
+	within := sync.OnceValue(all) // which is seldom asked for
 	// Of events themselves those count for which it is so, and not others that happen meanwhile in the
 	// same thread, unless it cannot be asked of them at all.
 	return s.bySample(func(i int) bool {
 		if !e.event(i) {
-			return within.holds(i)
+			return within().holds(i)
 		}
 		switch is(i) {
 		case yes:
@@ -64,7 +66,7 @@ func (x inEvents) on(s *subject) condition {
 		case no:
 			return false
 		}
-		return within.holds(i)
+		return within().holds(i)
 	})
 }
 
@@ -176,9 +178,10 @@ func (e *asked) about(x about) func(i int) answer {
 		}
 	}
 	texts := once(func(id profile.StringID) bool { return fitsAny(x.is, e.p.Strings[id]) })
+	next := make([]cursor, len(columns))
 	return func(i int) answer {
-		for _, a := range columns {
-			at, has := a.At(i)
+		for k, a := range columns {
+			at, has := next[k].at(&a, i)
 			switch {
 			case !has:
 				continue
@@ -191,6 +194,23 @@ func (e *asked) about(x about) func(i int) answer {
 		}
 		return notAsked
 	}
+}
+
+// cursor reads an attribute. Asked for intervals in ascending order, it looks at each value once.
+type cursor struct{ next, last int }
+
+func (c *cursor) at(a *profile.Attribute, i int) (value int64, has bool) {
+	if i < c.last || i > c.last+1024 {
+		c.next = sort.Search(len(a.Interval), func(k int) bool { return int(a.Interval[k]) >= i })
+	}
+	c.last = i
+	for c.next < len(a.Interval) && int(a.Interval[c.next]) < i {
+		c.next++
+	}
+	if c.next == len(a.Interval) || int(a.Interval[c.next]) != i {
+		return 0, false
+	}
+	return a.Value[c.next], true
 }
 
 // holds compares a value.
