@@ -29,7 +29,7 @@ var rooms = []room{
 	{"core/scope", []string{"core/measure", "core/profile", "core/scope/language"}},
 	{"core/parallel", nil},
 	{"core/events", []string{"core/measure", "core/parallel", "core/profile", "core/scope"}},
-	{"core/lanes", []string{"core/events", "core/measure", "core/profile", "core/scope"}},
+	{"core/lanes", []string{"core/events", "core/measure", "core/parallel", "core/profile", "core/scope"}},
 	{"core/keytable", nil},
 	{"core/tally", []string{"core/parallel"}},
 	{"core/calltree", []string{"core/keytable", "core/measure", "core/parallel", "core/profile", "core/scope", "core/tally"}},

@@ -76,8 +76,9 @@ func (t *Writer) positions(at []uint32, from, to int) (a, b int) {
 	return a, b
 }
 
-// readIntervals reads a block of intervals.
-func readIntervals(b []byte, p *profile.Profile, r *allowance, version uint32) error {
+// readIntervals reads a block of intervals. The file goes on for more times as many bytes as were read of such
+// blocks, this one among them, so that about as many times as many intervals are to come.
+func readIntervals(b []byte, p *profile.Profile, r *allowance, version uint32, more float64) error {
 	c := &cursor{b: b, room: r}
 	n := c.rows(intervalBytes)
 	if n > len(c.b)/5 { // a byte in each column at least
@@ -88,26 +89,27 @@ func readIntervals(b []byte, p *profile.Profile, r *allowance, version uint32) e
 	if first+uint64(n) > 1<<31 {
 		return errors.New("it has more intervals than can be counted")
 	}
-	starts := longer(&v.Start, n)
-	signed(c, starts)
-	durations := longer(&v.Duration, n)
-	unsigned(c, durations)
-	end := int64(0)
-	for i, d := range durations {
-		end += starts[i]
-		starts[i] = end - d
-	}
-	unsigned(c, longer(&v.Thread, n))
-	unsigned(c, longer(&v.Kind, n))
-	unsigned(c, longer(&v.Stack, n))
+	expect := func(have int) int { return have + int(min(float64(have)*more, float64(r.left/intervalBytes))) }
+	whole := expect(int(first) + n)
+	cs := columns{c: c}
+	starts, durations := longerBy(&v.Start, n, whole), longerBy(&v.Duration, n, whole)
+	cs.add(n, func(c *cursor) { signed(c, starts) })
+	cs.add(n, func(c *cursor) { unsigned(c, durations) })
+	ofThread, kinds, stacks := longerBy(&v.Thread, n, whole), longerBy(&v.Kind, n, whole), longerBy(&v.Stack, n, whole)
+	cs.add(n, func(c *cursor) { unsigned(c, ofThread) })
+	cs.add(n, func(c *cursor) { unsigned(c, kinds) })
+	cs.add(n, func(c *cursor) { unsigned(c, stacks) })
 	l := &v.Ended
-	k := c.positions(&l.Interval, first, linkBytes)
-	threads := longer(&l.Thread, k)
-	unsigned(c, threads)
-	for i := range threads {
-		threads[i]-- // 0: no thread
-	}
-	unsigned(c, longer(&l.Stack, k))
+	k := cs.positions(&l.Interval, first, linkBytes, expect)
+	links := expect(len(l.Interval))
+	threads, at := longerBy(&l.Thread, k, links), longerBy(&l.Stack, k, links)
+	cs.add(k, func(c *cursor) {
+		unsigned(c, threads)
+		for i := range threads {
+			threads[i]-- // 0: no thread
+		}
+	})
+	cs.add(k, func(c *cursor) { unsigned(c, at) })
 	attributes := c.rows(48)
 	if attributes > profile.MaxAttributes {
 		return errors.New("the intervals have too many attributes")
@@ -126,25 +128,39 @@ func readIntervals(b []byte, p *profile.Profile, r *allowance, version uint32) e
 			c.fail(errors.New("the attributes of intervals change places"))
 			break
 		}
-		k := c.positions(&a.Interval, first, attributeBytes)
-		signed(c, longer(&a.Value, k))
+		k := cs.positions(&a.Interval, first, attributeBytes, expect)
+		values := longerBy(&a.Value, k, expect(len(a.Interval)))
+		cs.add(k, func(c *cursor) { signed(c, values) })
 	}
-	return c.end()
+	if err := c.end(); err != nil {
+		return err
+	}
+	if err := cs.read(); err != nil {
+		return err
+	}
+	end := int64(0)
+	for i, d := range durations {
+		end += starts[i]
+		starts[i] = end - d
+	}
+	return nil
 }
 
 // positions reads ascending positions, the first as its distance to first, and returns how many
 // there are.
-func (c *cursor) positions(column *[]uint32, first uint64, bytes int64) int {
-	n := c.rows(bytes)
-	column32 := longer(column, n)
-	unsigned(c, column32)
-	at := first
-	for i, distance := range column32 {
-		if at += uint64(distance); at > 1<<31 {
-			c.fail(errors.New("an interval is behind the last"))
-			return n
+func (cs *columns) positions(column *[]uint32, first uint64, bytes int64, expect func(have int) int) int {
+	n := cs.c.rows(bytes)
+	column32 := longerBy(column, n, expect(len(*column)+n))
+	cs.add(n, func(c *cursor) {
+		unsigned(c, column32)
+		at := first
+		for i, distance := range column32 {
+			if at += uint64(distance); at > 1<<31 {
+				c.fail(errors.New("an interval is behind the last"))
+				return
+			}
+			column32[i] = uint32(at)
 		}
-		column32[i] = uint32(at)
-	}
+	})
 	return n
 }

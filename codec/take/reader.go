@@ -76,7 +76,8 @@ type reader struct {
 	offset   int64
 	sequence uint32
 	unpacked int64
-	stored   []byte
+	buffer   bytes.Buffer
+	stored   []byte // in the buffer
 	raw      []byte
 	dec      *zstd.Decoder
 	take     *profile.Take
@@ -84,6 +85,7 @@ type reader struct {
 	source   int // bytes of source files
 	samples  int // in the block before, where that has samples without labels so far
 	room     allowance
+	begin    int64 // where the first block of intervals is; 0: there was none
 }
 
 // maxSource bounds the source files that a take brings, in bytes.
@@ -192,9 +194,10 @@ func (d *reader) block() (ended bool, err error) {
 // payload reads and unpacks a block's bytes. The buffer grows with what
 // really comes, not with what the header announces.
 func (d *reader) payload(h blockHeader) error {
-	var b bytes.Buffer
+	b := &d.buffer
+	b.Reset()
 	b.Grow(int(min(h.stored, 1<<20)))
-	n, err := io.CopyN(&b, d.r, int64(h.stored))
+	n, err := io.CopyN(b, d.r, int64(h.stored))
 	if err == io.EOF && n < int64(h.stored) {
 		return d.fault(CutOff, "the take is cut off", nil)
 	} else if err != nil {
@@ -209,6 +212,22 @@ func (d *reader) payload(h blockHeader) error {
 		return d.fault(Damaged, "the take is damaged", errors.New("a block does not unpack"))
 	}
 	return nil
+}
+
+// more is how much of the file is left for each byte of blocks of intervals, as far as that is known: of what
+// came since the first of these, such blocks are a share.
+func (d *reader) more() float64 {
+	var left int64
+	switch r := d.r.(type) {
+	case interface{ Len() int }:
+		left = int64(r.Len())
+	case *os.File:
+		if st, err := r.Stat(); err == nil && st.Mode().IsRegular() {
+			left = st.Size() - d.offset - int64(len(d.stored))
+		}
+	}
+	came := d.offset + int64(len(d.stored)) - d.begin
+	return max(0, float64(left)) / float64(max(1, came))
 }
 
 func (d *reader) apply(kind blockKind) error {
@@ -237,7 +256,10 @@ func (d *reader) apply(kind blockKind) error {
 	case blockLabels:
 		return readLabels(d.raw, d.take.Profile, &d.room, unlabelled)
 	case blockIntervals:
-		return readIntervals(d.raw, d.take.Profile, &d.room, d.version)
+		if d.begin == 0 {
+			d.begin = d.offset
+		}
+		return readIntervals(d.raw, d.take.Profile, &d.room, d.version, d.more())
 	case blockFacts:
 		d.take.Facts = profile.Facts{}
 		if err := json.Unmarshal(d.raw, &d.take.Facts); err != nil {

@@ -12,10 +12,13 @@ package lanes
 
 import (
 	"cmp"
+	"iter"
+	"runtime"
 	"slices"
 	"sort"
 
 	"entelon/core/measure"
+	"entelon/core/parallel"
 	"entelon/core/profile"
 )
 
@@ -63,19 +66,22 @@ func New(t *profile.Take) *Index {
 	p := t.Profile
 	x := &Index{p: p, Duration: t.Facts.DurationNS, byThread: make([]int, len(p.Threads))}
 	v := &p.Intervals
-	states := make([]State, p.Stacks.Len()) // by stack, found out when met
-	stateOf := func(i int) State {
-		if v.Kind[i] == profile.IntervalReady {
-			return Ready
-		}
-		s := v.Stack[i]
-		if states[s] == NotThere {
-			states[s] = Other
-			if is, ok := stateOfMark[p.Functions[p.FunctionOf(s)].Mark]; ok {
-				states[s] = is
+	// Each that asks remembers the states of stacks for itself.
+	stateOf := func() func(int) State {
+		states := make([]State, p.Stacks.Len()) // by stack, found out when met
+		return func(i int) State {
+			if v.Kind[i] == profile.IntervalReady {
+				return Ready
 			}
+			s := v.Stack[i]
+			if states[s] == NotThere {
+				states[s] = Other
+				if is, ok := stateOfMark[p.Functions[p.FunctionOf(s)].Mark]; ok {
+					states[s] = is
+				}
+			}
+			return states[s]
 		}
-		return states[s]
 	}
 	lanes := make([]Lane, len(p.Threads))
 	for i := range lanes {
@@ -131,16 +137,32 @@ func New(t *profile.Take) *Index {
 const nobody = ^uint32(0)
 
 // fill puts the waits into the order of lanes and times.
-func (x *Index) fill(lanes []Lane, stateOf func(int) State) {
-	v := &x.p.Intervals
+func (x *Index) fill(lanes []Lane, stateOf func() func(int) State) {
 	n := 0
 	for i := range lanes {
 		lanes[i].first, lanes[i].last = n, n
 		n += lanes[i].Waits
 	}
 	x.start, x.length, x.state, x.interval = make([]int64, n), make([]int64, n), make([]State, n), make([]uint32, n)
+	// Each processor fills some of the lanes; all of them go through all intervals.
+	workers := 1
+	if n >= parallel.Worth {
+		workers = runtime.GOMAXPROCS(0)
+	}
+	parallel.PiecesFrom(2, workers, func(pieces iter.Seq2[int, int]) {
+		for low, high := range pieces {
+			for w := low; w < high; w++ {
+				fillSome(x, lanes, stateOf(), func(id profile.ThreadID) bool { return int(id)%workers == w })
+			}
+		}
+	})
+}
+
+// fillSome puts the waits of some threads into their lanes.
+func fillSome(x *Index, lanes []Lane, stateOf func(int) State, mine func(profile.ThreadID) bool) {
+	v := &x.p.Intervals
 	for i, k := range v.Kind {
-		if k != profile.IntervalWait && k != profile.IntervalReady {
+		if k != profile.IntervalWait && k != profile.IntervalReady || !mine(v.Thread[i]) {
 			continue
 		}
 		l := &lanes[v.Thread[i]]
@@ -155,7 +177,9 @@ func (x *Index) fill(lanes []Lane, stateOf func(int) State) {
 		x.start[at], x.length[at], x.state[at], x.interval[at] = v.Start[i], v.Duration[i], stateOf(i), uint32(i)
 	}
 	for i := range lanes {
-		x.straighten(&lanes[i])
+		if mine(profile.ThreadID(i)) {
+			x.straighten(&lanes[i])
+		}
 	}
 }
 
