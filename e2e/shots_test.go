@@ -30,7 +30,7 @@ func TestShots(t *testing.T) {
 		{"scope", "/takes/" + new + "?fold=foreign&scope=" + url.QueryEscape(`time from 2 s to 6 s and span is route, draw and label part is "Voice 2" and function is main.Engrave`) + "&focus=" + focus, "passing through"},
 		{"exact-hot", "/takes/" + exact + "?lens=hot&focus=" + blend, "Self a call"},
 		{"exact-lines", "/takes/" + exact + "?lens=lines&focus=" + blend, "Times"},
-		{"partbook", "/takes/" + takeOf(t, "1.5.0") + "?fold=runtime&focus=strain", "Callers"},
+		{"events", "/takes/" + takeOf(t, "1.0.0") + "?lens=events&events=syscalls&eventby=file", "tcp 127.0.0.1"},
 		{"new", "/new", "CPU now"},
 		{"machines", "/machines", "Collector connected"},
 		{"you", "/you", "Make a token"},

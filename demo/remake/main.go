@@ -200,7 +200,7 @@ func followed(out string) error {
 // exposed makes the take of the platesetter, whose queue becomes longer, since pages are engraved faster than
 // plates are exposed.
 func exposed(out string) error {
-	p, b := program{name: "platesetter"}, build{"1.0.0", "", "eighty pages, and a plate of each"}
+	p, b := program{name: "platesetter"}, build{"1.0.0", "", "forty-eight pages, and a plate of each"}
 	engraved := filepath.Join("bin", "engraved-3.6.0")
 	if err := programs[0].make(build{"3.6.0", "v350,v351,v360", ""}, engraved); err != nil {
 		return err
@@ -211,7 +211,7 @@ func exposed(out string) error {
 	}
 	file := filepath.Join(out, "platesetter-1.0.0-spans.take")
 	err := run("bin/entelon", "take", "--out", file, "--program", p.name, "--build", b.name, "--note", b.note, "--spans-at", "127.0.0.1:0",
-		"--rate", "499", "--measure", "cpu", "--measure", "waiting", "--", exe, "--engraved", engraved, "--pages", "80", "--expose", "60ms")
+		"--rate", "499", "--measure", "cpu", "--measure", "waiting", "--measure", "syscalls", "--", exe, "--engraved", engraved, "--pages", "48", "--expose", "60ms")
 	if err != nil {
 		return err
 	}
