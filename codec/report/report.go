@@ -91,11 +91,13 @@ func Write(w io.Writer, v codec.View) error {
 	if s.Keep != "" {
 		facts = append(facts, fact{"Kept only", s.Keep})
 	}
+	over := lanesOf(v)
+	spanNames, moreSpans := spansOf(v)
 	sentence := fmt.Sprintf("%s of %s build %s", words.Label, s.Program, s.Build)
 	err = pageTemplate.Execute(w, map[string]any{
 		"Title": s.Program + " " + s.Build, "Sentence": sentence, "Scope": v.Scope.String(), "Shape": shapeText(v.Shape),
 		"Hundred": measure.Amount(total, words.Unit) + profile.Partial(v.Take.Missing(v.Cost.Measure)), "Samples": v.Cost.TotalSamples(0), "Reading": read, "Warnings": f.Warnings,
-		"Rows": rows, "Left": max(0, len(all)-maxRows), "Facts": facts, "Notes": notes, "Note": s.Note, "Flame": template.JS(flame), "Made": v.Now.UTC().Format("2006-01-02 15:04 MST"),
+		"Rows": rows, "Left": max(0, len(all)-maxRows), "Facts": facts, "Notes": notes, "Note": s.Note, "Flame": template.JS(flame), "Over": over, "Spans": spanNames, "MoreSpans": moreSpans, "Events": eventsOf(v), "Made": v.Now.UTC().Format("2006-01-02 15:04 MST"),
 	})
 	if err != nil {
 		return fmt.Errorf("writing the report: %w", err)

@@ -115,3 +115,61 @@ func TestNamesStayText(t *testing.T) {
 		t.Errorf("the table's self costs sum to %d of %d", sum, c.Total(0))
 	}
 }
+
+// TestReportTellsWhatHappenedWhen: lanes, spans and events of a take are in its report, of the scope that it is of,
+// and what they are about stays text, too.
+func TestReportTellsWhatHappenedWhen(t *testing.T) {
+	b := profile.NewBuilder()
+	for _, name := range []string{"cpu", "waiting", "disk"} {
+		m, err := measure.Parse(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, c := range m.Columns() {
+			b.Column(c)
+		}
+	}
+	press, clerk := b.Thread(b.Process(1), 10), b.Thread(b.Process(1), 11)
+	b.NameThread(press, "press")
+	b.NameThread(clerk, "<b>clerk</b>")
+	lock := b.Push(0, b.Mark(profile.WaitLock, profile.WaitLock.Key()))
+	for _, th := range []profile.ThreadID{press, clerk} {
+		b.Sample(1, th, lock, 1000, 0, 0, 0)
+		b.Interval(profile.Interval{Duration: 2e9, Thread: th, Kind: profile.IntervalAlive})
+		b.Interval(profile.Interval{Start: 1e8, Duration: 25e7, Thread: th, Kind: profile.IntervalWait, Stack: lock})
+	}
+	b.Interval(profile.Interval{Start: 1e8, Duration: 7e7, Thread: press, Kind: profile.IntervalSpan, Stack: b.Push(0, b.Mark(profile.Span, profile.SpanKey("set & plate")))})
+	kind, _ := profile.EventsOf(2)
+	b.Interval(profile.Interval{Start: 2e8, Duration: 33e5, Thread: press, Kind: kind, Stack: b.Push(0, b.Mark(profile.DiskWrite, profile.DiskWrite.Key()))})
+	b.AttributeOf(profile.AttributeMoved, profile.AttributeBytes, 3<<20)
+	b.AttributeOf(profile.AttributeDevice, profile.AttributeText, int64(b.Intern(`<img src=x>`)))
+	take := &profile.Take{
+		Settings: profile.Settings{Program: "p", Measures: []string{"cpu", "waiting", "disk"}}, Profile: b.Profile(), Whole: true,
+		Facts: profile.Facts{DurationNS: 2e9, Counted: []profile.Counting{{Measure: "waiting", Events: 2, Singly: 2, Intervals: 2}, {Measure: "disk", Events: 1, Singly: 1, Intervals: 1}}},
+	}
+	tr := calltree.New(take.Profile)
+	written := func(sc scope.Scope) string {
+		c := tr.Cost(0, sc)
+		var page bytes.Buffer
+		if err := report.Write(&page, codec.View{Take: take, Tree: tr, Cost: c, Rows: func() []calltree.FunctionCost { return calltree.Functions(tr, c) }, Scope: sc, Now: time.Unix(0, 0)}); err != nil {
+			t.Fatal(err)
+		}
+		return page.String()
+	}
+	html := written(scope.Scope{})
+	for _, want := range []string{"press 10", "waits for a lock", "250 ms", "set &amp; plate", "70.0 ms", "requests to disks", "3.00 MiB", "duration 3.30 ms", "device &lt;img", `class="needed" x="15"`, "&lt;b&gt;clerk"} {
+		if !strings.Contains(html, want) {
+			t.Errorf("%q is not in the report", want)
+		}
+	}
+	if strings.Contains(html, "<img") || strings.Contains(html, "ZgotmplZ") {
+		t.Error("what somebody else has named is more than text")
+	}
+	only, err := scope.Parse("thread is press")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if html = written(only); strings.Contains(html, "clerk") || !strings.Contains(html, "press 10") {
+		t.Error("a scope is not that of lanes and events")
+	}
+}

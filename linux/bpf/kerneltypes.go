@@ -11,37 +11,39 @@ import (
 
 // kernelFields are the fields of the kernel's structures that the programs read, as
 // programs/kernel.h declares them. A field of another structure of these has that as
-// its type.
+// its type. What an older kernel does not have is left out where few programs need it:
+// they alone cannot be loaded there.
 var kernelFields = []struct {
 	structure string
 	fields    []string
+	few       bool
 }{
-	{"thread_struct", []string{"fsbase"}},
-	{"mm_struct", []string{"start_stack", "start_code", "start_brk", "brk"}},
-	{"pt_regs", []string{"orig_ax", "ip", "sp", "ax", "bp", "r14", "bx", "cx", "dx", "si", "di", "r8", "r9"}},
-	{"signal_struct", []string{"live"}},
-	{"task_struct", []string{"__state", "stack", "in_iowait", "pid", "tgid", "sas_ss_sp", "sas_ss_size", "mm", "real_parent", "files", "signal", "thread"}},
-	{"super_block", []string{"s_dev"}},
-	{"inode", []string{"i_mode", "i_ino", "i_sb"}},
-	{"qstr", []string{"name"}},
-	{"dentry", []string{"d_parent", "d_name"}},
-	{"vfsmount", []string{"mnt_root"}},
-	{"mount", []string{"mnt_parent", "mnt_mountpoint", "mnt"}},
-	{"path", []string{"mnt", "dentry"}},
-	{"file", []string{"f_inode", "private_data", "f_path"}},
-	{"fdtable", []string{"max_fds", "fd"}},
-	{"files_struct", []string{"fdt"}},
-	{"in6_addr", nil},
-	{"sock_common", []string{"skc_daddr", "skc_dport", "skc_num", "skc_family", "skc_v6_daddr"}},
-	{"sock", []string{"__sk_common", "sk_protocol"}},
-	{"socket", []string{"sk"}},
-	{"unix_address", []string{"len"}},
-	{"unix_sock", []string{"addr", "peer"}},
-	{"block_device", []string{"bd_dev"}},
-	{"bvec_iter", []string{"bi_size"}},
-	{"request", []string{"bio"}},
-	{"bio", []string{"bi_next", "bi_bdev", "bi_opf", "bi_iter"}},
-	{"vm_area_struct", []string{"vm_file"}},
+	{"thread_struct", []string{"fsbase"}, false},
+	{"mm_struct", []string{"start_stack", "start_code", "start_brk", "brk"}, false},
+	{"pt_regs", []string{"orig_ax", "ip", "sp", "ax", "bp", "r14", "bx", "cx", "dx", "si", "di", "r8", "r9"}, false},
+	{"signal_struct", []string{"live"}, false},
+	{"task_struct", []string{"__state", "stack", "in_iowait", "pid", "tgid", "sas_ss_sp", "sas_ss_size", "mm", "real_parent", "files", "signal", "thread"}, false},
+	{"super_block", []string{"s_dev"}, true},
+	{"inode", []string{"i_mode", "i_ino", "i_sb"}, true},
+	{"qstr", []string{"name"}, true},
+	{"dentry", []string{"d_parent", "d_name"}, true},
+	{"vfsmount", []string{"mnt_root"}, true},
+	{"mount", []string{"mnt_parent", "mnt_mountpoint", "mnt"}, true},
+	{"path", []string{"mnt", "dentry"}, true},
+	{"file", []string{"f_inode", "private_data", "f_path"}, true},
+	{"fdtable", []string{"max_fds", "fd"}, true},
+	{"files_struct", []string{"fdt"}, true},
+	{"in6_addr", nil, true},
+	{"sock_common", []string{"skc_daddr", "skc_dport", "skc_num", "skc_family", "skc_v6_daddr"}, true},
+	{"sock", []string{"__sk_common", "sk_protocol"}, true},
+	{"socket", []string{"sk"}, true},
+	{"unix_address", []string{"len"}, true},
+	{"unix_sock", []string{"addr", "peer"}, true},
+	{"block_device", []string{"bd_dev"}, true},
+	{"bvec_iter", []string{"bi_size"}, true},
+	{"request", []string{"bio"}, true},
+	{"bio", []string{"bi_next", "bi_bdev", "bi_opf", "bi_iter"}, true},
+	{"vm_area_struct", []string{"vm_file"}, true},
 }
 
 // Cache keeps what takes long to find out.
@@ -99,13 +101,19 @@ func readKernelTypes() ([]byte, error) {
 	}
 	for _, s := range kernelFields {
 		var in *btf.Struct
-		if err := all.TypeByName(s.structure, &in); err != nil {
+		switch err := all.TypeByName(s.structure, &in); {
+		case err != nil && s.few:
+			continue
+		case err != nil:
 			return nil, err
 		}
 		small := &btf.Struct{Name: s.structure, Size: in.Size}
 		for _, name := range s.fields {
 			at, field, ok := fieldOf(in, name)
-			if !ok {
+			switch {
+			case !ok && s.few:
+				continue
+			case !ok:
 				return nil, fmt.Errorf("%s has no %s", s.structure, name)
 			}
 			f := btf.Member{Name: name, Type: word, Offset: at, BitfieldSize: field.BitfieldSize}
@@ -127,7 +135,9 @@ func readKernelTypes() ([]byte, error) {
 					f.Type = number
 					break
 				}
-				if f.Type = made[t.Name]; f.Type == nil {
+				if f.Type = made[t.Name]; f.Type == nil && s.few {
+					continue
+				} else if f.Type == nil {
 					return nil, fmt.Errorf("%s in %s is a %s", name, s.structure, t.Name)
 				}
 			}

@@ -5,7 +5,7 @@ package main
 import (
 	"context"
 	"fmt"
-	"runtime/pprof"
+	label "runtime/pprof"
 	"sort"
 	"strings"
 	"sync"
@@ -23,7 +23,7 @@ var (
 // does does something under a label.
 func does(ctx context.Context, name string, what func(context.Context)) {
 	began := time.Now()
-	pprof.Do(ctx, pprof.Labels("span", name), what)
+	label.Do(ctx, label.Labels("span", name), what)
 	mu.Lock()
 	count[name]++
 	took[name] += time.Since(began)
@@ -40,11 +40,11 @@ func main() {
 	long := strings.Repeat("a very long name ", 10)
 	for clerk := range clerks {
 		wg.Go(func() {
-			ctx := pprof.WithLabels(context.Background(), pprof.Labels("clerk", fmt.Sprint(clerk)))
+			ctx := label.WithLabels(context.Background(), label.Labels("clerk", fmt.Sprint(clerk)))
 			for page := range pages {
 				does(ctx, "space", func(ctx context.Context) {
 					// Labels of another name leave it in the same part of its work.
-					pprof.Do(ctx, pprof.Labels("page", fmt.Sprint(page)), func(context.Context) { spin(300 * time.Microsecond) })
+					label.Do(ctx, label.Labels("page", fmt.Sprint(page)), func(context.Context) { spin(300 * time.Microsecond) })
 				})
 				does(ctx, "wait for paper", func(context.Context) { time.Sleep(2 * time.Millisecond) })
 				time.Sleep(time.Millisecond)
@@ -54,7 +54,7 @@ func main() {
 			mu.Lock()
 			count["last"]++
 			mu.Unlock()
-			pprof.SetGoroutineLabels(pprof.WithLabels(ctx, pprof.Labels("span", "last")))
+			label.SetGoroutineLabels(label.WithLabels(ctx, label.Labels("span", "last")))
 			time.Sleep(3 * time.Millisecond)
 		})
 	}
