@@ -69,7 +69,7 @@ func (s *SoFar) Say(u *Rule, lasted time.Duration) (Said, error) {
 	}
 	text := fmt.Sprintf("%s is known to ±%.1f %% after %d takes", u.what(), 100*p.Half, turn)
 	switch {
-	case p.Half == 0:
+	case p.Half == 0 && !p.Done: // takes that are all alike leave nothing open
 		return Said{}, nil
 	case p.Done:
 		text += ", which is enough"
@@ -89,7 +89,7 @@ func (s *SoFar) sayOfBoth(u *Rule, lasted time.Duration) (Said, error) {
 		half := math.Max(a.Half, b.Half)
 		text := fmt.Sprintf("%s is known to ±%.1f %% on both sides after %d pairs", u.what(), 100*half, turn)
 		switch {
-		case half == 0:
+		case half == 0 && !(a.Done && b.Done):
 			return Said{}, nil
 		case a.Done && b.Done:
 			return Said{text + ", which is enough", true}, nil

@@ -2,7 +2,9 @@ package until
 
 import (
 	"math"
+	"strings"
 	"testing"
+	"time"
 
 	"entelon/core/statistics"
 )
@@ -45,6 +47,31 @@ func TestLookLevels(t *testing.T) {
 		}
 		if math.Abs(sum-(1-statistics.Confidence)) > 1e-9 {
 			t.Errorf("%d looks spend %v", most, sum)
+		}
+	}
+}
+
+// TestTakesThatAreAllAlike: as many samples in each of four takes leave nothing open, and that is said; three
+// may be alike by chance.
+func TestTakesThatAreAllAlike(t *testing.T) {
+	u, err := Parse("sure 0.1%")
+	if err != nil {
+		t.Fatal(err)
+	}
+	u.Most = 4
+	for _, sides := range []int{1, 2} {
+		var s SoFar
+		for n := 1; n <= 4; n++ {
+			for side := range sides {
+				s.Of[side].Add(20e6, 20, time.Unix(int64(n), 0))
+			}
+			said, err := s.Say(&u, time.Second)
+			if err != nil || said.Done != (n == 4) || (said.Text != "") != (n == 4) && n != 1 && n != 2 {
+				t.Errorf("%d sides, take %d: %+v, %v", sides, n, said, err)
+			}
+			if n == 4 && !strings.Contains(said.Text, "known to ±0.0 %") {
+				t.Errorf("%d sides: %q", sides, said.Text)
+			}
 		}
 	}
 }
