@@ -104,7 +104,11 @@ func ofSamples(f *profile.Facts, e *Evidence) {
 	for _, c := range f.Counted {
 		switch {
 		case c.Thinned > 0 && !lasting(c.Measure):
-			f.Warn("thinned", fmt.Sprintf("Of %d events of %s, %d came too fast to be kept one by one, and were smaller than 64 KiB. The total has them; single rows of Events do not.", c.Events, c.Measure, c.Thinned), "Choose fewer processes to keep more of them.")
+			small := ""
+			if m, err := measure.Parse(c.Measure); err == nil && m.Columns()[0].Unit == measure.Bytes {
+				small = "were smaller than 64 KiB and "
+			}
+			f.Warn("thinned", fmt.Sprintf("Of %d events of %s, %d %scame too fast to be kept one by one. The total has them; single rows of Events do not.", c.Events, c.Measure, c.Thinned, small), "Choose fewer processes to keep more of them.")
 		case c.Thinned > 0:
 			f.Warn("thinned", fmt.Sprintf("Of %d events of %s, %d were shorter than 1 ms and came too fast to be kept one by one. The total has them; Lanes and Events do not.", c.Events, c.Measure, c.Thinned), "Choose fewer processes to keep more of them.")
 		}

@@ -177,22 +177,6 @@ func rowOf(p *profile.Profile, q *events.Question, r *events.Row) eventRow {
 			out.Where += fmt.Sprintf(" (%s:%d)", filepath.Base(p.Strings[f.File]), p.Frames[at].Line)
 		}
 	}
-	var about []string
-	for i := range q.Columns {
-		c := &q.Columns[i]
-		if !r.Values[i].Has || c.Name == events.Name || c.Name == profile.AttributeProcessor || c.Unit() == q.Kind.Unit && c.Unit() != measure.Count {
-			continue
-		}
-		text := r.Values[i].Text
-		switch c.Type {
-		case profile.AttributeText:
-		case profile.AttributeAddress:
-			text = fmt.Sprintf("%#x", uint64(r.Values[i].Number))
-		default:
-			text = measure.Amount(r.Values[i].Number, c.Unit())
-		}
-		about = append(about, c.Name+" "+text)
-	}
-	out.About = strings.Join(about, ", ")
+	out.About = strings.Join(q.About(r), ", ")
 	return out
 }

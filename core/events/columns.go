@@ -104,6 +104,17 @@ func (c *Column) Unit() measure.Unit {
 	return measure.Count
 }
 
+// Words is what the column's values are: their unit, "text" or "address".
+func (c *Column) Words() string {
+	switch c.Type {
+	case profile.AttributeText:
+		return "text"
+	case profile.AttributeAddress:
+		return "address"
+	}
+	return c.Unit()
+}
+
 // Unit is what amounts of the answer are given in.
 func (q *Question) Unit() measure.Unit {
 	if q.Column != nil {
@@ -303,5 +314,45 @@ func (g *grouping) group() Group {
 		out.Others, out.Rows, out.Total = out.Others+1, out.Rows+t.Rows, out.Total+t.Total
 	}
 	out.Texts = out.Texts[:min(maxTexts, len(out.Texts))]
+	return out
+}
+
+// About tells what is known of a row of the answer, without what is its amount or says so already: "file
+// /srv/plates/7.plate", "duration 33 µs".
+func (q *Question) About(r *Row) (out []string) {
+	values := map[string]Value{}
+	for i, v := range r.Values {
+		if v.Has {
+			values[q.Columns[i].Name] = v
+		}
+	}
+	own := map[measure.Unit]string{measure.Nanoseconds: Duration, measure.Bytes: profile.AttributeMoved}[q.Kind.Unit]
+	if q.Column != nil {
+		own = q.Column.Name
+	}
+	for i := range q.Columns {
+		c, v := &q.Columns[i], r.Values[i]
+		if !v.Has || c.Name == own || c.Name == Name || c.Name == profile.AttributeProcessor || c.Name == profile.AttributeSort {
+			continue
+		}
+		if c.Name == profile.AttributeResult && (values[profile.AttributeMoved].Has || values[profile.AttributeError].Has) {
+			continue
+		}
+		label, text := c.Name, v.Text
+		switch c.Type {
+		case profile.AttributeText:
+			if of := values[profile.AttributeSort]; c.Name == profile.AttributeFile && of.Has {
+				label = of.Text
+			}
+		case profile.AttributeAddress:
+			text = fmt.Sprintf("%#x", uint64(v.Number))
+		default:
+			text = measure.Amount(v.Number, c.Unit())
+		}
+		if !strings.HasPrefix(text, label+" ") {
+			text = label + " " + text
+		}
+		out = append(out, text)
+	}
 	return out
 }

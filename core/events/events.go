@@ -45,6 +45,17 @@ type Kind struct {
 // Thinned reports whether events have no row of their own.
 func (k *Kind) Thinned() bool { return k.Events > k.Single && k.Single > 0 }
 
+// Short says of those that came too fast which they were, before "came": those that are short or small.
+func (k *Kind) Short() string {
+	switch k.Unit {
+	case measure.Nanoseconds:
+		return "were shorter than 1 ms and "
+	case measure.Bytes:
+		return "were smaller than 64 KiB and "
+	}
+	return ""
+}
+
 // Column is the name of the measure that its amounts are of, "" where it has none.
 func (k *Kind) Column(p *profile.Profile) string {
 	if k.amount < 0 {
@@ -182,10 +193,10 @@ func Find(p *profile.Profile, q Question) (f Found) {
 	}
 	if q.Kind.Apart {
 		kinds := q.Kind.kinds()
+		rows, _ := q.Kind.rows(p, q.Scope.Amounts())
 		parallel.Pieces(p.Intervals.Len(), func(pieces iter.Seq2[int, int]) {
 			x := finding{q: &q, p: p}
 			x.begin()
-			rows, _ := q.Kind.rows(p, q.Scope.Amounts())
 			holds := q.Scope.Contains(rows) // it remembers what it was asked, for one at a time
 			for low, high := range pieces {
 				for i, of := range p.Intervals.Kind[low:high] {

@@ -34,6 +34,7 @@ type EventKindOut struct {
 	Single int64  `json:"single"` // of them, those with a row of their own
 	Lost   int64  `json:"lost"`
 	Apart  bool   `json:"apart"` // what has no row of its own is missing, and not added to another one
+	Short  string `json:"short"` // which came too fast to be kept, before "came": "were shorter than 1 ms and "
 }
 
 // EventSizeOut is how many rows have an amount from one bound to another, which is not in it.

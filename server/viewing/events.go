@@ -54,7 +54,7 @@ func (s LensRoutes) Events(c *gin.Context) {
 	kinds := events.KindsOf(o.Take)
 	out := api.EventsOut{Kinds: []api.EventKindOut{}, Sizes: []api.EventSizeOut{}, Over: []int64{}, Functions: []api.FunctionRef{}, Rows: []api.EventRowOut{}, Columns: []api.EventColumnOut{}, By: []api.EventGroupOut{}, ToNS: row.DurationNS}
 	for _, k := range kinds {
-		out.Kinds = append(out.Kinds, api.EventKindOut{Name: k.Name, Label: k.Label, Unit: k.Unit, Column: k.Column(p), Events: k.Events, Single: k.Single, Lost: k.Lost, Apart: k.Apart})
+		out.Kinds = append(out.Kinds, api.EventKindOut{Name: k.Name, Label: k.Label, Unit: k.Unit, Column: k.Column(p), Events: k.Events, Single: k.Single, Lost: k.Lost, Apart: k.Apart, Short: k.Short()})
 	}
 	if len(kinds) == 0 {
 		c.JSON(http.StatusOK, out)
@@ -80,7 +80,7 @@ func (s LensRoutes) Events(c *gin.Context) {
 		out.Sizes = append(out.Sizes, api.EventSizeOut{From: x.From, To: x.To, Rows: x.Rows})
 	}
 	for i := range q.Columns {
-		out.Columns = append(out.Columns, api.EventColumnOut{Name: q.Columns[i].Name, Unit: unitOf(&q.Columns[i]), Rows: q.Columns[i].Rows})
+		out.Columns = append(out.Columns, api.EventColumnOut{Name: q.Columns[i].Name, Unit: q.Columns[i].Words(), Rows: q.Columns[i].Rows})
 	}
 	for _, g := range f.Groups {
 		by := api.EventGroupOut{Column: g.Column, Texts: []api.EventTextOut{}, Others: g.Others, Rows: g.Rows, Total: g.Total, None: g.None}
@@ -103,17 +103,6 @@ func (s LensRoutes) Events(c *gin.Context) {
 	}
 	out.Functions = append(out.Functions, named.list...)
 	c.JSON(http.StatusOK, out)
-}
-
-// unitOf is the unit of a column in words.
-func unitOf(c *events.Column) string {
-	switch c.Type {
-	case profile.AttributeText:
-		return "text"
-	case profile.AttributeAddress:
-		return "address"
-	}
-	return c.Unit()
 }
 
 // namedFunctions are the functions that rows speak of, each once.

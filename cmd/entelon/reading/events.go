@@ -256,7 +256,7 @@ func (x *listing) json() EventsJSON {
 		out.Kinds = append(out.Kinds, EventKindJSON{k.Name, k.Label, k.Events, k.Single, k.Lost, k.Apart})
 	}
 	for _, c := range x.q.Columns {
-		out.Columns = append(out.Columns, EventColumnJSON{c.Name, unitOf(&c), c.Rows})
+		out.Columns = append(out.Columns, EventColumnJSON{c.Name, c.Words(), c.Rows})
 	}
 	for _, g := range f.Groups {
 		by := EventGroupJSON{Column: g.Column, Texts: []EventTextJSON{}, Others: g.Others, Rows: g.Rows, Total: g.Total, None: g.None}
@@ -269,17 +269,6 @@ func (x *listing) json() EventsJSON {
 		out.Rows = append(out.Rows, x.row(r))
 	}
 	return out
-}
-
-// unitOf is the unit of a column in words.
-func unitOf(c *events.Column) string {
-	switch c.Type {
-	case profile.AttributeText:
-		return "text"
-	case profile.AttributeAddress:
-		return "address"
-	}
-	return c.Unit()
 }
 
 // nameOf is a function's name, or the words of a mark.
@@ -339,12 +328,8 @@ func (x *listing) print(w io.Writer) error {
 	}
 	fmt.Fprintf(w, "%s %s   %s%s\n", x.t.Settings.Program, x.t.Settings.Build, all, profile.Partial(k.Lost))
 	if k.Thinned() && k.Apart {
-		small := "shorter than 1 ms"
-		if k.Unit != measure.Nanoseconds {
-			small = "smaller than 64 KiB"
-		}
-		fmt.Fprintf(w, "%s of %s %s were %s and came too fast to be kept: they are missing here, but not in the measure's total.\n",
-			measure.Amount(k.Events-k.Single, measure.Count), measure.Amount(k.Events, measure.Count), k.Label, small)
+		fmt.Fprintf(w, "%s of %s %s %scame too fast to be kept: they are missing here, but not in the measure's total.\n",
+			measure.Amount(k.Events-k.Single, measure.Count), measure.Amount(k.Events, measure.Count), k.Label, k.Short())
 	} else if k.Thinned() {
 		fmt.Fprintf(w, "%s of %s %s came too fast for a row each: they are added to the row before them.\n",
 			measure.Amount(k.Events-k.Single, measure.Count), measure.Amount(k.Events, measure.Count), k.Label)
@@ -368,8 +353,8 @@ func (x *listing) print(w io.Writer) error {
 		events = ""
 	}
 	fmt.Fprintf(tw, "at\t%s\t%s\t  thread, what, and where\n", amount, events)
-	for _, r := range f.Rows {
-		x.printRow(tw, x.row(r))
+	for i := range f.Rows {
+		x.printRow(tw, &f.Rows[i])
 	}
 	if err := tw.Flush(); err != nil {
 		return err
@@ -412,38 +397,8 @@ func (x *listing) printGroup(w io.Writer) error {
 	return tw.Flush()
 }
 
-// told writes what is known of a row, without what is written of it anyway.
-func (x *listing) told(r *EventJSON) (out []string) {
-	_, moved := r.Attributes[profile.AttributeMoved]
-	_, failed := r.Attributes[profile.AttributeError]
-	for i := range x.q.Columns {
-		c := &x.q.Columns[i]
-		v, has := r.Attributes[c.Name]
-		label := c.Name
-		switch {
-		case c.Name == profile.AttributeSort || c.Name == profile.AttributeResult && (moved || failed):
-			continue // it is said already
-		case c.Name == profile.AttributeFile:
-			if of, is := r.Attributes[profile.AttributeSort].(string); is {
-				label = of
-			}
-		}
-		if !has || c == x.q.Column || c.Name == events.Name || c.Name == profile.AttributeProcessor || x.q.Column == nil && (c.Name == events.Duration && x.k.Unit == measure.Nanoseconds || c.Name == profile.AttributeMoved && x.k.Unit == measure.Bytes) {
-			continue
-		}
-		switch v := v.(type) {
-		case uint64:
-			out = append(out, fmt.Sprintf("%s %#x", label, v))
-		case int64:
-			out = append(out, label+" "+measure.Amount(v, c.Unit()))
-		case string:
-			out = append(out, label+" "+v)
-		}
-	}
-	return out
-}
-
-func (x *listing) printRow(w io.Writer, r EventJSON) {
+func (x *listing) printRow(w io.Writer, of *events.Row) {
+	r := x.row(*of)
 	amount, events := "", ""
 	if x.numbers() {
 		amount = measure.Amount(r.Amount, x.q.Unit())
@@ -458,8 +413,8 @@ func (x *listing) printRow(w io.Writer, r EventJSON) {
 	if r.File != "" && r.Line > 0 {
 		text += fmt.Sprintf(" (%s:%d)", filepath.Base(r.File), r.Line)
 	}
-	if told := x.told(&r); len(told) > 0 {
-		text += "  · " + strings.Join(told, ", ")
+	if about := x.q.About(of); len(about) > 0 {
+		text += "  · " + strings.Join(about, ", ")
 	}
 	fmt.Fprintf(w, "%.6f s\t%s\t%s\t  %s\n", float64(r.AtNS)/1e9, amount, events, terminal.Plain(text, ""))
 	for _, name := range r.Stack {
